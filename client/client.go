@@ -1,0 +1,175 @@
+// Package client is the Go client of the HTTP API of api/openapi.yaml.
+package client
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"net/http"
+	"strings"
+
+	"bagaglio/api"
+	"bagaglio/core/inspect"
+	"bagaglio/core/job"
+	"bagaglio/core/plan"
+)
+
+// Service is a service to call. Errors that it answers with are a *[Error].
+type Service struct{ calls *Client }
+
+// Error is what the service answered instead of a result (RFC 9457).
+type Error struct{ api.Problem }
+
+func (e *Error) Error() string { return e.Detail }
+
+// Dial returns the service at that address, such as http://127.0.0.1:2247. Nothing is sent yet.
+func Dial(address, token string) (*Service, error) {
+	c, err := NewClient(address, WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		r.Header.Set("Authorization", "Bearer "+token)
+		return nil
+	}))
+	return &Service{c}, err
+}
+
+// decode reads the answer to a call.
+func decode[T any](resp *http.Response, err error) (out T, _ error) {
+	if err != nil {
+		return out, err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode >= 300 {
+		return out, decodeProblem(resp)
+	}
+	if resp.StatusCode == http.StatusNoContent {
+		return out, nil
+	}
+	if err := json.NewDecoder(resp.Body).Decode(&out); err != nil {
+		return out, fmt.Errorf("reading the service's answer: %w", err)
+	}
+	return out, nil
+}
+
+func decodeProblem(resp *http.Response) error {
+	var e Error
+	if err := json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&e.Problem); err != nil || e.Detail == "" {
+		return fmt.Errorf("what answers there is not Bagaglio: it says %s", resp.Status)
+	}
+	return &e
+}
+
+// Version tells what is running.
+func (s *Service) Version(ctx context.Context) (api.Version, error) {
+	return decode[api.Version](s.calls.GetVersion(ctx))
+}
+
+// ConsoleLink makes a link that opens the console once.
+func (s *Service) ConsoleLink(ctx context.Context) (api.ConsoleLink, error) {
+	return decode[api.ConsoleLink](s.calls.MakeConsoleLink(ctx))
+}
+
+// Pools returns all pools.
+func (s *Service) Pools(ctx context.Context) ([]api.Pool, error) {
+	return decode[[]api.Pool](s.calls.ListPools(ctx))
+}
+
+// AddPool adds a folder of the service's computer as a pool.
+func (s *Service) AddPool(ctx context.Context, p api.NewPool) (api.Pool, error) {
+	return decode[api.Pool](s.calls.AddPool(ctx, p))
+}
+
+// RemovePool forgets a pool; its files stay.
+func (s *Service) RemovePool(ctx context.Context, name string) error {
+	_, err := decode[struct{}](s.calls.RemovePool(ctx, name))
+	return err
+}
+
+// Disks returns the disks in a pool.
+func (s *Service) Disks(ctx context.Context, pool string) ([]api.DiskEntry, error) {
+	return decode[[]api.DiskEntry](s.calls.ListDisks(ctx, pool))
+}
+
+// Look reports on a disk.
+func (s *Service) Look(ctx context.Context, p plan.Place) (inspect.Report, error) {
+	params := api.LookAtDiskParams{Path: p.Path}
+	if p.Format != "" {
+		params.Format = &p.Format
+	}
+	return decode[inspect.Report](s.calls.LookAtDisk(ctx, p.Pool, &params))
+}
+
+// Plan says what a request would do.
+func (s *Service) Plan(ctx context.Context, r plan.Request) (api.KeptPlan, error) {
+	return decode[api.KeptPlan](s.calls.MakePlan(ctx, r))
+}
+
+// Start starts a plan as a job.
+func (s *Service) Start(ctx context.Context, planID string) (api.Job, error) {
+	return decode[api.Job](s.calls.StartJob(ctx, api.NewJob{Plan: planID}))
+}
+
+// Jobs returns the newest jobs, at most limit.
+func (s *Service) Jobs(ctx context.Context, limit int) ([]api.Job, error) {
+	return decode[[]api.Job](s.calls.ListJobs(ctx, &api.ListJobsParams{Limit: &limit}))
+}
+
+// Job returns one job.
+func (s *Service) Job(ctx context.Context, id string) (api.Job, error) {
+	return decode[api.Job](s.calls.GetJob(ctx, id))
+}
+
+// Cancel stops a job.
+func (s *Service) Cancel(ctx context.Context, id string) (api.Job, error) {
+	return decode[api.Job](s.calls.CancelJob(ctx, id))
+}
+
+// Again starts the request of an ended job as a new job.
+func (s *Service) Again(ctx context.Context, id string) (api.Job, error) {
+	return decode[api.Job](s.calls.StartAgain(ctx, id))
+}
+
+// Receipt returns what an ended job proves.
+func (s *Service) Receipt(ctx context.Context, id string) (job.Receipt, error) {
+	return decode[job.Receipt](s.calls.GetReceipt(ctx, id))
+}
+
+// Follow yields a job's states as they change, up to the one in which it has ended.
+func (s *Service) Follow(ctx context.Context, id string) iter.Seq2[api.Job, error] {
+	return func(yield func(api.Job, error) bool) {
+		resp, err := s.calls.FollowEvents(ctx, &api.FollowEventsParams{Job: &id})
+		if err == nil && resp.StatusCode >= 300 {
+			err = decodeProblem(resp)
+		}
+		if err != nil {
+			yield(api.Job{}, err)
+			return
+		}
+		defer resp.Body.Close()
+		lines := bufio.NewScanner(resp.Body)
+		lines.Buffer(nil, 4<<20) // a job with its plan is far shorter
+		for lines.Scan() {
+			data, ok := strings.CutPrefix(lines.Text(), "data: ")
+			if !ok {
+				continue
+			}
+			var j api.Job
+			err := json.Unmarshal([]byte(data), &j)
+			if !yield(j, err) || err != nil || HasEnded(j) {
+				return
+			}
+		}
+		err = lines.Err()
+		if err == nil {
+			err = errors.New("the service has closed the line: it may have been stopped; look for the job when it is back")
+		}
+		yield(api.Job{}, err)
+	}
+}
+
+// HasEnded tells whether nothing more happens to a job.
+func HasEnded(j api.Job) bool {
+	return j.State != api.JobStateWaiting && j.State != api.JobStateRunning
+}

@@ -1,0 +1,8 @@
+// Package all registers every format. A new format adds its line here and its row to the conformance test beside it.
+package all
+
+import (
+	_ "bagaglio/core/disk/qcow2"
+	_ "bagaglio/core/disk/raw"
+	_ "bagaglio/core/disk/vhd"
+)

@@ -1,0 +1,216 @@
+// Package disk says what a virtual disk is: the bytes a guest sees, whatever the format that stores them. Formats
+// register themselves here, each from a room of its own below this one, and are found by name or by their content.
+package disk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+)
+
+// Reader is an open virtual disk: the bytes a guest would see. It is safe for concurrent use.
+type Reader interface {
+	io.ReaderAt
+	io.Closer
+	// Size is the virtual size in bytes.
+	Size() int64
+	// Extent returns the run that starts at off, for 0 <= off < Size. It costs no reading of content.
+	Extent(off int64) (Extent, error)
+	Describe() Description
+}
+
+// Checker is a Reader that can walk its own tables and tell whether they agree with each other.
+type Checker interface {
+	// Check returns an error that wraps ErrDamaged and says where the tables disagree.
+	Check(ctx context.Context) error
+}
+
+// Writer is a disk being made. Ranges may be written in any order, from several goroutines, and again, until Commit.
+// Nothing that it leaves before Commit is a valid image. What is never written reads as zeros.
+type Writer interface {
+	io.WriterAt
+	// Zero makes a range read as zeros.
+	Zero(off, n int64) error
+	// Commit completes the metadata and returns when everything is on stable storage.
+	Commit(ctx context.Context) error
+	// Abort closes and removes what was written. After Commit it does nothing.
+	Abort() error
+	// Files are the names of the files of the image, relative to the folder they were made in. The last one is the one
+	// that makes the image openable.
+	Files() []string
+}
+
+// Placer is a Writer that gives a range its place in the file when it first hears of it. Whoever writes from several
+// goroutines calls Place in guest order before writing, so that the image is laid out in guest order all the same.
+type Placer interface {
+	Place(off, n int64) error
+}
+
+// Kind tells what an extent holds.
+type Kind uint8
+
+const (
+	// Data is stored; it may be all zeros nevertheless.
+	Data Kind = iota
+	// Zero is known to be zeros.
+	Zero
+	// Hole is not stored and reads as zeros.
+	Hole
+)
+
+func (k Kind) String() string { return [...]string{"data", "zero", "hole"}[k] }
+
+// Extent is a run of a disk that is all of one kind, in bytes.
+type Extent struct {
+	Off, Len int64
+	Kind     Kind
+}
+
+// End is the offset behind the extent.
+func (e Extent) End() int64 { return e.Off + e.Len }
+
+// Description tells what is known of a disk without reading its content. Sizes are in bytes.
+type Description struct {
+	Format      string   `json:"format"`
+	Layout      string   `json:"layout"`
+	Version     string   `json:"version,omitempty"`
+	Creator     string   `json:"creator,omitempty"`
+	Identifier  string   `json:"identifier,omitempty"`
+	VirtualSize int64    `json:"virtual_size"`
+	BlockSize   int64    `json:"block_size,omitempty"`  // of the unit in which the format stores, 0 when there is none
+	SectorSize  int64    `json:"sector_size,omitempty"` // as the guest sees it
+	Files       []string `json:"files"`
+	Base        string   `json:"base"`      // as named in the image, empty without one
+	Snapshots   []string `json:"snapshots"` // kept inside the image
+	Dirty       bool     `json:"dirty"`     // was not closed properly
+	Warnings    []string `json:"warnings"`
+}
+
+// Errors that callers tell apart. Formats wrap them.
+var (
+	// ErrFormat means that the content is not of the format asked for.
+	ErrFormat = errors.New("not an image of this format")
+	// ErrDamaged means that the format was recognised and its structure is broken.
+	ErrDamaged = errors.New("the image is damaged")
+	// ErrUnsupported means that the image is whole but uses something that is not read or written here.
+	ErrUnsupported = errors.New("not supported")
+)
+
+// Damaged returns an error that wraps ErrDamaged.
+func Damaged(format string, args ...any) error {
+	return fmt.Errorf("%w: %s", ErrDamaged, fmt.Sprintf(format, args...))
+}
+
+// Unsupported returns an error that wraps ErrUnsupported.
+func Unsupported(format string, args ...any) error {
+	return fmt.Errorf("%w: %s", ErrUnsupported, fmt.Sprintf(format, args...))
+}
+
+// Allocated adds up the bytes of r that are stored.
+func Allocated(ctx context.Context, r Reader) (int64, error) {
+	stored, err := Count(ctx, r, 1)
+	return stored[1], err
+}
+
+// Stored tells for a unit, in bytes, how many bytes lie in those units of a disk that have data.
+type Stored map[int64]int64
+
+// Count looks at a disk once for all units.
+func Count(ctx context.Context, r Reader, units ...int64) (Stored, error) {
+	sums := make([]int64, len(units))
+	counted := make([]int64, len(units)) // the end of the last unit that is in the sum
+	err := Extents(ctx, r, func(e Extent) error {
+		if e.Kind != Data {
+			return nil
+		}
+		for i, unit := range units {
+			start := max(e.Off/unit*unit, counted[i])
+			counted[i] = max(counted[i], (e.End()+unit-1)/unit*unit)
+			sums[i] += counted[i] - start
+		}
+		return nil
+	})
+	stored := Stored{}
+	for i, unit := range units {
+		stored[unit] = sums[i]
+	}
+	return stored, err
+}
+
+// Extents calls each with the extents of r from first to last, neighbours of one kind joined.
+func Extents(ctx context.Context, r Reader, each func(Extent) error) error {
+	var run Extent
+	for off := int64(0); off < r.Size(); {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		e, err := r.Extent(off)
+		if err != nil {
+			return fmt.Errorf("looking at offset %d: %w", off, err)
+		}
+		if e.Off != off || e.Len <= 0 || e.End() > r.Size() {
+			return fmt.Errorf("extent %+v at offset %d makes no sense", e, off)
+		}
+		off = e.End()
+		if run.Len > 0 && run.Kind == e.Kind {
+			run.Len += e.Len
+			continue
+		}
+		if run.Len > 0 {
+			if err := each(run); err != nil {
+				return err
+			}
+		}
+		run = e
+	}
+	if run.Len > 0 {
+		return each(run)
+	}
+	return nil
+}
+
+// CheckRange returns an error when [off, off+n) does not lie inside a disk of the given size.
+func CheckRange(off, n, size int64) error {
+	if off < 0 || n < 0 || off > size-n {
+		return fmt.Errorf("range of %d bytes at offset %d lies outside of the disk of %d bytes", n, off, size)
+	}
+	return nil
+}
+
+// ReadRuns fills p from offset off of a disk of the given size by calling read for each run of stored or empty bytes.
+// read gets a part of p and its offset, and returns how much of it it filled. It keeps the rules of io.ReaderAt at the end
+// of the disk.
+func ReadRuns(p []byte, off, size int64, read func(p []byte, off int64) (int, error)) (int, error) {
+	if off < 0 {
+		return 0, fmt.Errorf("negative offset %d", off)
+	}
+	if off >= size {
+		return 0, io.EOF
+	}
+	var short error
+	if int64(len(p)) > size-off {
+		p, short = p[:size-off], io.EOF
+	}
+	done := 0
+	for done < len(p) {
+		n, err := read(p[done:], off+int64(done))
+		if err != nil { // then n says nothing: what was read in part is not content
+			return done, fmt.Errorf("reading at offset %d: %w", off+int64(done), err)
+		}
+		done += n
+	}
+	return done, short
+}
+
+// ReadFull fills p from f at off. Bytes behind the end of the file are damage: nothing there is made up.
+func ReadFull(f io.ReaderAt, p []byte, off int64) error {
+	n, err := f.ReadAt(p, off)
+	if n == len(p) {
+		return nil
+	}
+	if err == nil || errors.Is(err, io.EOF) {
+		return Damaged("the file ends at %d, but %d bytes are expected at offset %d: it is truncated, fetch it again", off+int64(n), len(p), off)
+	}
+	return err
+}

@@ -1,0 +1,132 @@
+package disk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
+	"bagaglio/core/storage"
+)
+
+// FileExtent returns the run at off of a file that holds the guest's bytes one to one, up to size.
+func FileExtent(f storage.File, off, size int64) (Extent, error) {
+	finder, ok := f.(storage.RangeFinder)
+	if !ok {
+		return Extent{Off: off, Len: size - off, Kind: Data}, nil
+	}
+	end, data, err := finder.Range(off)
+	if err != nil {
+		if errors.Is(err, io.EOF) {
+			err = Damaged("the file ends before offset %d: it is truncated", off)
+		}
+		return Extent{}, err
+	}
+	e := Extent{Off: off, Len: min(end, size) - off, Kind: Hole}
+	if data {
+		e.Kind = Data
+	}
+	return e, nil
+}
+
+// CreateFlat makes an image whose file holds the guest's bytes one to one, followed by trailer. A thick one takes its
+// whole room now, so that it cannot run out of it later.
+func CreateFlat(t Target, thick bool, trailer []byte) (Writer, error) {
+	file, err := t.Folder.Create(t.Name)
+	if err != nil {
+		return nil, fmt.Errorf("creating %s: %w", t.Name, err)
+	}
+	w := &flat{target: t, file: file, thick: thick, trailer: trailer}
+	if thick && t.Size > 0 {
+		err = w.reserve()
+	}
+	if err == nil {
+		err = file.Truncate(t.Size)
+	}
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("setting the size of %s: %w", t.Name, err), w.Abort())
+	}
+	return w, nil
+}
+
+type flat struct {
+	target  Target
+	file    storage.File
+	thick   bool
+	trailer []byte
+	done    bool
+}
+
+// reserve takes the room of the whole disk, by writing zeros where the storage cannot do it otherwise.
+func (w *flat) reserve() error {
+	if a, ok := w.file.(storage.Allocator); ok {
+		err := a.Allocate(0, w.target.Size)
+		if !errors.Is(err, errors.ErrUnsupported) {
+			return err
+		}
+	}
+	return writeZeros(w.file, 0, w.target.Size)
+}
+
+func (w *flat) WriteAt(p []byte, off int64) (int, error) {
+	if err := CheckRange(off, int64(len(p)), w.target.Size); err != nil {
+		return 0, err
+	}
+	return w.file.WriteAt(p, off)
+}
+
+func (w *flat) Zero(off, n int64) error {
+	if err := CheckRange(off, n, w.target.Size); err != nil {
+		return err
+	}
+	// Nothing was written here before, mostly: then it is zeros already.
+	if finder, ok := w.file.(storage.RangeFinder); ok {
+		if end, data, err := finder.Range(off); err == nil && !data && end >= off+n {
+			return nil
+		}
+	}
+	if h, ok := w.file.(storage.HoleMaker); ok && !w.thick {
+		if err := h.MakeHole(off, n); !errors.Is(err, errors.ErrUnsupported) {
+			return err
+		}
+	}
+	return writeZeros(w.file, off, n)
+}
+
+func writeZeros(f io.WriterAt, off, n int64) error {
+	zeros := make([]byte, min(n, 1<<20))
+	for n > 0 {
+		k, err := f.WriteAt(zeros[:min(n, int64(len(zeros)))], off)
+		if err != nil {
+			return err
+		}
+		off, n = off+int64(k), n-int64(k)
+	}
+	return nil
+}
+
+func (w *flat) Commit(ctx context.Context) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	if len(w.trailer) > 0 {
+		if _, err := w.file.WriteAt(w.trailer, w.target.Size); err != nil {
+			return fmt.Errorf("writing the end of %s: %w", w.target.Name, err)
+		}
+	}
+	if err := w.file.Sync(); err != nil {
+		return fmt.Errorf("syncing %s: %w", w.target.Name, err)
+	}
+	w.done = true
+	return w.file.Close()
+}
+
+func (w *flat) Abort() error {
+	if w.done {
+		return nil
+	}
+	w.done = true
+	return errors.Join(w.file.Close(), w.target.Folder.Remove(w.target.Name))
+}
+
+func (w *flat) Files() []string { return []string{w.target.Name} }

@@ -1,0 +1,160 @@
+package disk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"bagaglio/core/storage"
+)
+
+// maxChain bounds how many images may stand on each other.
+const maxChain = 256
+
+// Origin is the place of an image that is being opened.
+type Origin struct {
+	Folder storage.Folder
+	Name   string
+	above  []string // identities of the images that stand on this one
+}
+
+// Base opens the image that the one at o says it stands on. The name comes out of an image and is data: it is taken
+// relative to the image and never leads out of the folder, and a chain that comes back to itself is found. With an empty
+// format the base is recognised by its content.
+func (o Origin) Base(ctx context.Context, name, format string) (Reader, error) {
+	r, err := o.base(ctx, name, format)
+	var deeper *baseError
+	if err != nil && !errors.As(err, &deeper) { // of a long chain, the link that fails is enough
+		err = &baseError{name, err}
+	}
+	return r, err
+}
+
+type baseError struct {
+	name string
+	err  error
+}
+
+func (e *baseError) Error() string { return fmt.Sprintf("opening the base %q: %v", e.name, e.err) }
+func (e *baseError) Unwrap() error { return e.err }
+
+func (o Origin) base(ctx context.Context, name, format string) (Reader, error) {
+	at, err := o.Beside(name)
+	if err != nil {
+		return nil, err
+	}
+	self, err := o.identity()
+	if err != nil {
+		return nil, err
+	}
+	next := Origin{Folder: o.Folder, Name: at, above: append(slices.Clone(o.above), self)}
+	id, err := next.identity()
+	if err != nil {
+		return nil, err
+	}
+	if slices.Contains(next.above, id) {
+		return nil, Damaged("the chain of bases comes back to itself")
+	}
+	if len(next.above) >= maxChain {
+		return nil, Unsupported("more than %d images stand on each other", maxChain)
+	}
+	return next.open(ctx, format)
+}
+
+// Beside returns the name in the folder that an image means by name, which it gives relative to itself.
+func (o Origin) Beside(name string) (string, error) {
+	if strings.Contains(name, "://") || strings.HasPrefix(name, "json:") {
+		return "", fmt.Errorf("%w: it is not the name of a file", ErrUnsupported)
+	}
+	if path.IsAbs(name) {
+		return "", fmt.Errorf("it is an absolute name: %w", storage.ErrOutside)
+	}
+	return storage.Clean(path.Join(path.Dir(o.Name), name))
+}
+
+func (o Origin) identity() (string, error) {
+	info, err := o.Folder.Stat(o.Name)
+	if err != nil {
+		return "", err
+	}
+	if info.ID != "" {
+		return info.ID, nil
+	}
+	return o.Name, nil
+}
+
+// Open opens the disk in folder/name. With an empty format it is recognised by its content, and the content has to be
+// what the name claims: whoever owns a guest can write any header into a raw disk, and a damaged image must not pass as
+// raw. A format that is named is believed.
+func Open(ctx context.Context, folder storage.Folder, name, format string) (Reader, error) {
+	r, err := Origin{Folder: folder, Name: name}.open(ctx, format)
+	if err != nil {
+		return nil, fmt.Errorf("opening %s: %w", name, err)
+	}
+	return r, nil
+}
+
+func (o Origin) open(ctx context.Context, format string) (Reader, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	if format == "" {
+		var err error
+		if format, err = Recognise(o.Folder, o.Name); err != nil {
+			return nil, err
+		}
+	}
+	f, err := Lookup(format)
+	if err != nil {
+		return nil, err
+	}
+	return f.Open(ctx, o)
+}
+
+// Recognise tells the format of folder/name by its content, or fails with a MismatchError when the name claims another one.
+func Recognise(folder storage.Folder, name string) (string, error) {
+	file, err := folder.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer file.Close()
+	p, err := probe(file)
+	if err != nil {
+		return "", err
+	}
+	found := "raw" // what has no marks of any format
+	for _, f := range formats {
+		if f.Sniff != nil && f.Sniff(p) {
+			found = f.Name
+			break
+		}
+	}
+	claimed := Claim(name)
+	if claimed == "" || claimed == found {
+		return found, nil
+	}
+	if _, err := Lookup(claimed); err != nil {
+		return "", Unsupported("the name says %s, which this version does not read", claimed)
+	}
+	return "", &MismatchError{Claimed: claimed, Found: found}
+}
+
+// MismatchError is the error for a file whose name claims another format than its content is.
+type MismatchError struct {
+	Claimed, Found string // names of formats; Found is raw for a content without the marks of any
+}
+
+func (e *MismatchError) Error() string {
+	if e.Found == "raw" {
+		return fmt.Sprintf("the name says %s, but the content has no marks of %s: the file may be damaged or incomplete. "+
+			"Fetch it again, or name its format (--from raw) if you know that it is a raw disk", e.Claimed, e.Claimed)
+	}
+	return fmt.Sprintf("the name says %s, but the content looks like %s; a guest can write such marks into its own raw disk. "+
+		"Say which one is right (--from %s or --from %s)", e.Claimed, e.Found, e.Claimed, e.Found)
+}
+
+// Claim returns the format that a file name claims, empty when it claims none.
+func Claim(name string) string { return namedFormats[strings.ToLower(path.Ext(name))] }

@@ -1,0 +1,137 @@
+package disk
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"time"
+
+	"bagaglio/core/storage"
+)
+
+// Format is a row of the registry: what a room offers.
+type Format struct {
+	Name       string
+	Extensions []string // with the dot; the first is the one new files get
+	Layouts    []Layout // that can be written; the first is the default
+	// Sniff tells whether the content is of this format. Nil for raw, which has no marks.
+	Sniff func(*Probe) bool
+	// Open opens an image for reading. The Reader closes what it opened.
+	Open func(context.Context, Origin) (Reader, error)
+	// Create begins an image.
+	Create func(Target) (Writer, error)
+}
+
+// Layout is a variant inside a format, with its limits.
+type Layout struct {
+	Name        string
+	Thick       bool  // takes the whole virtual size of the pool from the start
+	Largest     int64 // virtual size in bytes
+	Granularity int64 // the virtual size is a multiple of this many bytes
+	// Units are the lengths of the pieces in which the layout stores, in bytes: of data first, then of what its tables cover.
+	Units []int64
+	// FileSize is the length of an image with that virtual size, of which the pieces that are counted are stored.
+	FileSize func(virtual int64, stored Stored) int64
+}
+
+// Target says what image to make.
+type Target struct {
+	Folder     storage.Folder
+	Name       string
+	Size       int64 // virtual, in bytes; a multiple of the layout's granularity
+	Layout     string
+	Identifier [16]byte // a UUID for formats that store one; with the same one the same content gives the same bytes
+	Created    time.Time
+}
+
+// Probe is what a format sees of a file to recognise it.
+type Probe struct {
+	Size int64
+	Head []byte // the first bytes, at most 4096
+	Tail []byte // the last bytes, at most 512
+}
+
+// namedFormats are all names of the registry with the extensions that claim them, registered or not, so that an image of
+// a format that is not read here is never taken for raw.
+var namedFormats = map[string]string{
+	".raw": "raw", ".dd": "raw",
+	".qcow2": "qcow2", ".vmdk": "vmdk", ".vhd": "vhd", ".vhdx": "vhdx", ".vdi": "vdi", ".hdd": "hdd", ".hds": "hdd",
+}
+
+var formats []Format
+
+// Register makes a format known. Each format's room calls it once, from init.
+func Register(f Format) {
+	formats = append(formats, f)
+	slices.SortFunc(formats, func(a, b Format) int { return order(a.Name) - order(b.Name) })
+}
+
+func order(name string) int {
+	return slices.Index([]string{"raw", "qcow2", "vmdk", "vhd", "vhdx", "vdi", "hdd"}, name)
+}
+
+// Formats returns the formats that are known, raw first.
+func Formats() []Format { return slices.Clone(formats) }
+
+// Lookup returns the format of that name.
+func Lookup(name string) (Format, error) {
+	var names []string
+	for _, f := range formats {
+		if f.Name == name {
+			return f, nil
+		}
+		names = append(names, f.Name)
+	}
+	return Format{}, fmt.Errorf("format %q is not known: choose one of %v", name, names)
+}
+
+// Layout returns the layout of that name, or the default for an empty name.
+func (f Format) Layout(name string) (Layout, error) {
+	if name == "" {
+		return f.Layouts[0], nil
+	}
+	var names []string
+	for _, l := range f.Layouts {
+		if l.Name == name {
+			return l, nil
+		}
+		names = append(names, l.Name)
+	}
+	return Layout{}, fmt.Errorf("%s has no layout %q: choose one of %v", f.Name, name, names)
+}
+
+// StoredSize is how many bytes of the disk are stored in whole blocks of the layout.
+func (l Layout) StoredSize(stored Stored) int64 { return stored[l.Units[0]] }
+
+// Units returns the units of all layouts, each once.
+func Units() (units []int64) {
+	for _, f := range formats {
+		for _, l := range f.Layouts {
+			units = append(units, l.Units...)
+		}
+	}
+	slices.Sort(units)
+	return slices.Compact(units)
+}
+
+// RoundUp returns the smallest size that the layout can hold and that is not below size.
+func (l Layout) RoundUp(size int64) int64 {
+	return (size + l.Granularity - 1) / l.Granularity * l.Granularity
+}
+
+// probe reads what is needed to recognise the file.
+func probe(f storage.File) (*Probe, error) {
+	size, err := f.Size()
+	if err != nil {
+		return nil, err
+	}
+	p := &Probe{Size: size, Head: make([]byte, min(size, 4096)), Tail: make([]byte, min(size, 512))}
+	if _, err := f.ReadAt(p.Head, 0); err != nil && err != io.EOF {
+		return nil, err
+	}
+	if _, err := f.ReadAt(p.Tail, size-int64(len(p.Tail))); err != nil && err != io.EOF {
+		return nil, err
+	}
+	return p, nil
+}

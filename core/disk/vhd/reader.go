@@ -1,0 +1,247 @@
+package vhd
+
+import (
+	"context"
+	"encoding/binary"
+	"fmt"
+	"slices"
+	"strings"
+	"unicode"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/storage"
+
+	"github.com/google/uuid"
+)
+
+type reader struct {
+	file     storage.File
+	fileSize int64
+	name     string
+	footer   footer
+	warnings []string
+
+	// only in a dynamic disk
+	header header
+	tables *disk.Pages
+}
+
+func open(_ context.Context, o disk.Origin) (disk.Reader, error) {
+	file, err := o.Folder.Open(o.Name)
+	if err != nil {
+		return nil, err
+	}
+	r := &reader{file: file, name: o.Name}
+	if err := r.load(); err != nil {
+		file.Close()
+		return nil, err
+	}
+	return r, nil
+}
+
+func (r *reader) load() error {
+	var err error
+	if r.fileSize, err = r.file.Size(); err != nil {
+		return err
+	}
+	if err := r.loadFooter(); err != nil {
+		return err
+	}
+	size := r.footer.CurrentSize
+	if size == 0 || size > largest || size%sectorSize != 0 {
+		return disk.Damaged("a size of %d bytes is not a multiple of %d up to %d", size, sectorSize, int64(largest))
+	}
+	if g := r.footer.Geometry; g.size() != int64(size) && g != (geometry{maxCylinders, maxHeads, maxSectors}) && int64(size) < largestCHS*sectorSize {
+		r.warnings = append(r.warnings, fmt.Sprintf("the geometry gives %d bytes and the current size is %d: some hypervisors go by the "+
+			"geometry and cut the disk there; a converted image has one size for all", g.size(), size))
+	}
+	switch r.footer.DiskType {
+	case typeFixed:
+		if int64(size) > r.fileSize-footerSize+1 {
+			return disk.Damaged("the file of %d bytes is too short for a disk of %d: it is truncated, fetch it again", r.fileSize, size)
+		}
+		return nil
+	case typeDynamic:
+		return r.loadTables()
+	case typeDiffering:
+		return disk.Unsupported("a differencing disk, which needs its parent")
+	}
+	return disk.Damaged("disk type %d does not exist", r.footer.DiskType)
+}
+
+// loadFooter takes the footer at the end, also one of the old length of 511 bytes, or else its copy at the start.
+func (r *reader) loadFooter() error {
+	if r.fileSize < footerSize {
+		return disk.Damaged("the file of %d bytes is shorter than a footer", r.fileSize)
+	}
+	b := make([]byte, footerSize)
+	var reasons []string
+	for _, place := range []struct {
+		off  int64
+		len  int
+		name string
+	}{{r.fileSize - footerSize, footerSize, ""}, {r.fileSize - footerSize + 1, footerSize - 1, ""}, {0, footerSize, "the footer at the end is damaged or missing: its copy at the start is used"}} {
+		clear(b)
+		if err := disk.ReadFull(r.file, b[:place.len], place.off); err != nil {
+			return err
+		}
+		f, err := decodeFooter(b)
+		if err != nil {
+			reasons = append(reasons, err.Error())
+			continue
+		}
+		r.footer = f
+		if place.name != "" {
+			r.warnings = append(r.warnings, place.name)
+		}
+		return nil
+	}
+	return disk.Damaged("no whole footer at the end (%s) and no copy at the start (%s)", reasons[0], reasons[2])
+}
+
+func (r *reader) loadTables() error {
+	if r.footer.DataOffset > uint64(r.fileSize) {
+		return disk.Damaged("the dynamic header at offset %d lies behind the end of the file at %d", r.footer.DataOffset, r.fileSize)
+	}
+	b := make([]byte, headerSize)
+	if err := disk.ReadFull(r.file, b, int64(r.footer.DataOffset)); err != nil {
+		return fmt.Errorf("reading the dynamic header: %w", err)
+	}
+	var err error
+	if r.header, err = decodeHeader(b); err != nil {
+		return err
+	}
+	if need := r.blocks(); need > int64(r.header.Entries) {
+		return disk.Damaged("the disk has %d blocks, but its table only %d entries", need, r.header.Entries)
+	}
+	if end := r.header.TableOffset + 4*uint64(r.blocks()); r.header.TableOffset > uint64(r.fileSize) || end > uint64(r.fileSize) {
+		return disk.Damaged("the block allocation table ends at %d, behind the end of the file at %d", end, r.fileSize)
+	}
+	r.tables = disk.NewPages(r.file, r.fileSize)
+	return nil
+}
+
+func (r *reader) blocks() int64 {
+	block := int64(r.header.BlockSize)
+	return (r.Size() + block - 1) / block
+}
+
+// block returns the file offset of a block's data, or 0 when it is not stored.
+func (r *reader) block(number int64) (int64, error) {
+	var b [4]byte
+	if _, err := r.tables.ReadAt(b[:], int64(r.header.TableOffset)+4*number); err != nil {
+		return 0, err
+	}
+	sector := binary.BigEndian.Uint32(b[:])
+	if sector == unused {
+		return 0, nil
+	}
+	at := int64(sector)*sectorSize + r.header.bitmapSize()
+	if used := min(int64(r.header.BlockSize), r.Size()-number*int64(r.header.BlockSize)); at+used > r.fileSize {
+		return 0, disk.Damaged("block %d is said to lie at offset %d, but the file ends at %d: it is truncated or its table is wrong", number, at, r.fileSize)
+	}
+	return at, nil
+}
+
+func (r *reader) Size() int64 { return int64(r.footer.CurrentSize) }
+
+func (r *reader) ReadAt(p []byte, off int64) (int, error) {
+	return disk.ReadRuns(p, off, r.Size(), func(p []byte, off int64) (int, error) {
+		if r.tables == nil {
+			return len(p), disk.ReadFull(r.file, p, off)
+		}
+		block := int64(r.header.BlockSize)
+		p = p[:min(int64(len(p)), block-off%block)]
+		at, err := r.block(off / block)
+		if err != nil {
+			return 0, err
+		}
+		if at == 0 {
+			clear(p)
+			return len(p), nil
+		}
+		return len(p), disk.ReadFull(r.file, p, at+off%block)
+	})
+}
+
+func (r *reader) Extent(off int64) (disk.Extent, error) {
+	if r.tables == nil {
+		return disk.FileExtent(r.file, off, r.Size())
+	}
+	block := int64(r.header.BlockSize)
+	e := disk.Extent{Off: off, Kind: disk.Hole}
+	for number := off / block; number < r.blocks(); number++ {
+		at, err := r.block(number)
+		if err != nil {
+			return e, err
+		}
+		kind := disk.Hole
+		if at != 0 {
+			kind = disk.Data
+		}
+		if e.Len > 0 && kind != e.Kind {
+			break
+		}
+		e.Kind = kind
+		e.Len = min((number+1)*block, r.Size()) - off
+	}
+	return e, nil
+}
+
+// Check walks the table: every block lies in the file, behind the structures, and no two share bytes.
+func (r *reader) Check(ctx context.Context) error {
+	if r.tables == nil {
+		return nil
+	}
+	tableEnd := int64(r.header.TableOffset) + 4*int64(r.header.Entries)
+	var starts []int64
+	for number := range r.blocks() {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		at, err := r.block(number)
+		if err != nil {
+			return err
+		}
+		if at == 0 {
+			continue
+		}
+		start := at - r.header.bitmapSize()
+		if start < tableEnd && at+int64(r.header.BlockSize) > int64(r.header.TableOffset) {
+			return disk.Damaged("block %d at offset %d lies over the block allocation table", number, start)
+		}
+		starts = append(starts, start)
+	}
+	slices.Sort(starts)
+	length := r.header.bitmapSize() + int64(r.header.BlockSize)
+	for i := 1; i < len(starts); i++ {
+		if starts[i]-starts[i-1] < length {
+			return disk.Damaged("two blocks share the bytes at offset %d", starts[i])
+		}
+	}
+	return nil
+}
+
+func (r *reader) Describe() disk.Description {
+	d := disk.Description{
+		Format: "vhd", Layout: fixed, Version: "1.0", VirtualSize: r.Size(), SectorSize: sectorSize, Files: []string{r.name}, Warnings: r.warnings,
+		Creator:    printable(r.footer.CreatorApp[:]),
+		Identifier: uuid.UUID(r.footer.ID).String(),
+	}
+	if r.tables != nil {
+		d.Layout, d.BlockSize = dynamic, int64(r.header.BlockSize)
+	}
+	return d
+}
+
+// printable drops what would disturb a terminal: the creator is four bytes that anybody may have written.
+func printable(b []byte) string {
+	return strings.TrimSpace(strings.Map(func(c rune) rune {
+		if c > unicode.MaxASCII || !unicode.IsPrint(c) {
+			return -1
+		}
+		return c
+	}, string(b)))
+}
+
+func (r *reader) Close() error { return r.file.Close() }

@@ -1,0 +1,99 @@
+// Package inspect looks inside a disk: its partition table and the filesystems on it. It reads a few sectors only and
+// believes nothing that it has not bounded.
+package inspect
+
+import (
+	"fmt"
+	"io"
+)
+
+// Disk is what an inspection reads.
+type Disk interface {
+	io.ReaderAt
+	Size() int64
+}
+
+// Contents are what is inside a disk.
+type Contents struct {
+	Table      string      `json:"table"` // gpt or mbr, empty without a partition table
+	Partitions []Partition `json:"partitions"`
+	// Filesystem is what lies on the disk itself, where it has no partitions.
+	Filesystem *Filesystem `json:"filesystem,omitempty"`
+	Warnings   []string    `json:"warnings"`
+}
+
+// Partition is a part of a disk, in bytes.
+type Partition struct {
+	Number     int         `json:"number"`
+	Offset     int64       `json:"offset"`
+	Length     int64       `json:"length"`
+	Type       string      `json:"type"`
+	Name       string      `json:"name,omitempty"`
+	Filesystem *Filesystem `json:"filesystem,omitempty"`
+}
+
+// Filesystem is what was recognised by its marks.
+type Filesystem struct {
+	Kind  string `json:"kind"`
+	Label string `json:"label,omitempty"`
+	ID    string `json:"id,omitempty"`
+}
+
+// Inside inspects d. An unreadable sector is an error; content that makes no sense is not.
+func Inside(d Disk) (Contents, error) {
+	c := Contents{Partitions: []Partition{}, Warnings: []string{}}
+	sector, err := read(d, 0, 512)
+	if err != nil {
+		return c, err
+	}
+	var found []Partition
+	for _, size := range []int64{512, 4096} { // of a logical sector: the image does not tell
+		if found, err = gpt(d, size, &c); err != nil {
+			return c, err
+		}
+		if found != nil {
+			c.Table = "gpt"
+			break
+		}
+	}
+	if c.Table == "" {
+		whole, err := filesystem(d, 0, d.Size())
+		if err != nil {
+			return c, err
+		}
+		// A filesystem's boot sector ends with the same two bytes as a partition table.
+		if whole != nil {
+			c.Filesystem = whole
+			return c, nil
+		}
+		if found, err = mbr(d, sector); err != nil {
+			return c, err
+		}
+		if found != nil {
+			c.Table = "mbr"
+		}
+	}
+	for _, p := range found {
+		if p.Offset+p.Length > d.Size() {
+			c.Warnings = append(c.Warnings, fmt.Sprintf("partition %d ends at %d, behind the end of the disk at %d: the disk was cut", p.Number, p.Offset+p.Length, d.Size()))
+		}
+		if p.Filesystem, err = filesystem(d, p.Offset, min(p.Length, d.Size()-p.Offset)); err != nil {
+			return c, err
+		}
+		c.Partitions = append(c.Partitions, p)
+	}
+	return c, nil
+}
+
+// read returns n bytes at off; what lies behind the end of the disk reads as zeros.
+func read(d Disk, off, n int64) ([]byte, error) {
+	b := make([]byte, n)
+	if off < 0 || off >= d.Size() {
+		return b, nil
+	}
+	got := min(n, d.Size()-off)
+	if k, err := d.ReadAt(b[:got], off); int64(k) < got {
+		return b, fmt.Errorf("looking inside at offset %d: %w", off, err)
+	}
+	return b, nil
+}

@@ -1,0 +1,77 @@
+package inspect
+
+import (
+	"context"
+	"errors"
+	"path"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/storage"
+)
+
+// Report is what is known of a disk without reading its content. Sizes are in bytes.
+type Report struct {
+	Name string `json:"name"` // in its folder
+	disk.Description
+	AllocatedSize int64 `json:"allocated_size"` // of the virtual size, how much is stored
+	FileSize      int64 `json:"file_size"`      // lengths of the files
+	Room          int64 `json:"room"`           // what the files take of the storage, holes not counted
+	Extents       []Run `json:"extents"`        // from the first byte on, at most maxExtents
+	ExtentsTotal  int   `json:"extents_total"`
+	// Inside is what is in the disk; empty when it could not be read, which a warning then tells.
+	Inside Contents `json:"inside"`
+}
+
+// Run is an extent of the report.
+type Run struct {
+	Offset int64  `json:"offset"`
+	Length int64  `json:"length"`
+	Kind   string `json:"kind"`
+}
+
+// maxExtents bounds a report: a badly scattered disk has millions.
+const maxExtents = 1000
+
+// File reports on the disk in folder/name; format is empty when it is to be recognised. Damage below the surface is a
+// warning in the report; an image that does not open is an error.
+func File(ctx context.Context, folder storage.Folder, name, format string) (Report, error) {
+	r, err := disk.Open(ctx, folder, name, format)
+	if err != nil {
+		return Report{}, err
+	}
+	defer r.Close()
+	out := Report{Name: path.Clean(name), Description: r.Describe(), Extents: []Run{}}
+	warn := func(err error) { out.Warnings = append(out.Warnings, err.Error()) }
+	if out.FileSize, out.Room, err = storage.Measure(folder, out.Files); err != nil {
+		return Report{}, err
+	}
+	if c, ok := r.(disk.Checker); ok {
+		if err := c.Check(ctx); err != nil {
+			warn(err)
+		}
+	}
+	err = disk.Extents(ctx, r, func(e disk.Extent) error {
+		if e.Kind == disk.Data {
+			out.AllocatedSize += e.Len
+		}
+		if out.ExtentsTotal++; len(out.Extents) < maxExtents {
+			out.Extents = append(out.Extents, Run{e.Off, e.Len, e.Kind.String()})
+		}
+		return nil
+	})
+	if errors.Is(err, context.Canceled) {
+		return Report{}, err
+	} else if err != nil {
+		warn(err)
+	}
+	if out.Inside, err = Inside(r); err != nil {
+		warn(err)
+	}
+	// Programs that read the report get lists, never null.
+	for _, list := range []*[]string{&out.Files, &out.Snapshots, &out.Warnings} {
+		if *list == nil {
+			*list = []string{}
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,119 @@
+package job
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"bagaglio/core/fingerprint"
+	"bagaglio/core/plan"
+
+	"github.com/dustin/go-humanize"
+)
+
+// Outcome tells how a job ended.
+type Outcome string
+
+// The outcomes. Damaged is for jobs that went on past unreadable ranges.
+const (
+	Proven    Outcome = "proven"
+	Unproven  Outcome = "unproven"
+	Failed    Outcome = "failed"
+	Cancelled Outcome = "cancelled"
+	Damaged   Outcome = "damaged"
+)
+
+// Side is one disk of a receipt.
+type Side struct {
+	plan.Side
+	Fingerprint string `json:"fingerprint,omitempty"`
+}
+
+// Done is a step that ended.
+type Done struct {
+	Name           string  `json:"name"`
+	Title          string  `json:"title"`
+	Bytes          int64   `json:"bytes"`
+	Seconds        float64 `json:"seconds"`
+	BytesPerSecond float64 `json:"bytes_per_second"`
+}
+
+// Receipt is what a finished job proves. Sizes are in bytes.
+type Receipt struct {
+	Kind    string  `json:"kind"`
+	Outcome Outcome `json:"outcome"`
+	// Reason says why, where the outcome is not proven.
+	Reason      string `json:"reason,omitempty"`
+	Source      Side   `json:"source"`
+	Destination *Side  `json:"destination,omitempty"`
+	Against     string `json:"against,omitempty"` // the fingerprint to prove against, where the request names one
+	Compared    string `json:"compared"`          // what was compared with what, in words
+	BytesRead   int64  `json:"bytes_read"`
+	// BytesWritten are bytes of the disk; structures of the format come on top.
+	BytesWritten  int64               `json:"bytes_written"`
+	BytesCompared int64               `json:"bytes_compared"`
+	Differences   []fingerprint.Range `json:"differences,omitempty"` // where a proof failed, the first ranges of the disk
+	Steps         []Done              `json:"steps"`
+	Started       time.Time           `json:"started"`
+	Finished      time.Time           `json:"finished"`
+	Seconds       float64             `json:"seconds"`
+}
+
+// WriteText writes the receipt for people.
+func (r Receipt) WriteText(out io.Writer) error {
+	var b strings.Builder
+	w := tabwriter.NewWriter(&b, 0, 0, 2, ' ', 0)
+	line := func(name string, format string, args ...any) {
+		_, _ = fmt.Fprintf(w, "%s\t%s\n", name, fmt.Sprintf(format, args...)) // a strings.Builder takes everything
+	}
+	line("Outcome", "%s", strings.ToUpper(string(r.Outcome)))
+	if r.Reason != "" {
+		line("Reason", "%s", r.Reason)
+	}
+	side := func(title string, s Side) {
+		line(title, "%s", s.Place)
+		if s.Format == "" {
+			return
+		}
+		line("", "%s, %s", s.Format, s.Layout)
+		line("", "virtual size %s", plan.Bytes(s.VirtualSize))
+		line("", "allocated %s", plan.Bytes(s.AllocatedSize))
+		line("", "file size %s", plan.Bytes(s.FileSize))
+		if s.Fingerprint != "" {
+			line("", "%s", s.Fingerprint)
+		}
+	}
+	side("Source", r.Source)
+	if r.Destination != nil {
+		side("Destination", *r.Destination)
+	}
+	if r.Against != "" {
+		line("Against", "%s", r.Against)
+	}
+	if r.Compared != "" {
+		line("Compared", "%s", r.Compared)
+	}
+	for _, d := range r.Differences {
+		line("Differs", "%s at offset %d", plan.Bytes(d.Length), d.Offset)
+	}
+	line("Read", "%s", plan.Bytes(r.BytesRead))
+	if r.Destination != nil {
+		line("Written", "%s", plan.Bytes(r.BytesWritten))
+	}
+	for _, s := range r.Steps {
+		speed := ""
+		if s.BytesPerSecond > 0 {
+			speed = fmt.Sprintf(", %s/s", humanize.IBytes(uint64(s.BytesPerSecond)))
+		}
+		line("Step "+s.Name, "%.2f s%s", s.Seconds, speed)
+	}
+	line("Started", "%s", r.Started.Local().Format("2006-01-02 15:04:05 MST"))
+	line("Took", "%.2f s", r.Seconds)
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	_, err := io.WriteString(out, b.String())
+	return err
+}

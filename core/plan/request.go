@@ -1,0 +1,55 @@
+package plan
+
+import (
+	"errors"
+	"fmt"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/fingerprint"
+)
+
+// ErrRequest is the error for a request that makes no sense, whatever the world looks like.
+var ErrRequest = errors.New("the request makes no sense")
+
+// Validate returns an error that wraps ErrRequest when fields are missing or contradict each other.
+func (r Request) Validate() error {
+	wrong := func(format string, args ...any) error {
+		return fmt.Errorf("%w: %s", ErrRequest, fmt.Sprintf(format, args...))
+	}
+	if r.Source.Path == "" {
+		return wrong("it names no source")
+	}
+	if r.Source.Format != "" {
+		if _, err := disk.Lookup(r.Source.Format); err != nil {
+			return wrong("%v", err)
+		}
+	}
+	switch r.Kind {
+	case Convert:
+		if r.Destination == nil || r.Destination.Path == "" {
+			return wrong("it names no destination")
+		}
+		if r.Against != "" {
+			return wrong("to compare with a fingerprint belongs to proving, not to converting")
+		}
+		f, err := disk.Lookup(r.As)
+		if err == nil {
+			_, err = f.Layout(r.Layout)
+		}
+		if err != nil {
+			return wrong("%v", err)
+		}
+	case Prove:
+		if r.Destination != nil || r.As != "" || r.Layout != "" || r.Replace || r.NoProof {
+			return wrong("proving takes a source and what to compare it with, nothing else")
+		}
+		if r.Against != "" {
+			if _, err := fingerprint.Parse(r.Against); err != nil {
+				return wrong("%v", err)
+			}
+		}
+	default:
+		return wrong("kind %q is not known: it is %q or %q", r.Kind, Convert, Prove)
+	}
+	return nil
+}

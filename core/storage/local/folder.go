@@ -1,0 +1,203 @@
+// Package local keeps the files of a pool in a folder of this computer. Nothing leaves the folder: it is opened as an
+// os.Root, so that a symbolic link or a ".." in a name cannot lead out of it.
+package local
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"slices"
+	"strings"
+
+	"bagaglio/core/storage"
+
+	"golang.org/x/sys/unix"
+)
+
+// Folder is a folder of this computer. Make one with [Open].
+type Folder struct {
+	root  *os.Root
+	fresh bool
+}
+
+// Open opens the folder at dir, which must exist.
+func Open(dir string) (*Folder, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, fmt.Errorf("opening folder %s: %w", dir, err)
+	}
+	return &Folder{root: root}, nil
+}
+
+// Close closes the folder; open files stay open.
+func (f *Folder) Close() error { return f.root.Close() }
+
+// Fresh returns the same folder with files that are read from the storage, not from the page cache.
+func (f *Folder) Fresh() storage.Folder { return &Folder{root: f.root, fresh: true} }
+
+// plain translates errors of os.Root into those of storage, and leaves others as they are.
+func plain(err error) error {
+	if err != nil && strings.Contains(err.Error(), "path escapes from parent") {
+		return fmt.Errorf("%w: %w", storage.ErrOutside, err)
+	}
+	return err
+}
+
+// Open opens a regular file for reading.
+func (f *Folder) Open(name string) (storage.File, error) {
+	name, err := storage.Clean(name)
+	if err != nil {
+		return nil, err
+	}
+	// Without O_NONBLOCK a pipe that lies in the folder would stop us here for ever.
+	file, err := f.root.OpenFile(name, os.O_RDONLY|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, plain(err)
+	}
+	info, err := file.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = fmt.Errorf("%s is a %s, not a file: name the file of an image", name, kindOf(info.Mode()))
+	}
+	if err == nil && f.fresh {
+		err = dropCache(file, 0, 0)
+	}
+	if err != nil {
+		file.Close()
+		return nil, err
+	}
+	return &readFile{File: file}, nil
+}
+
+func kindOf(m fs.FileMode) string {
+	switch {
+	case m.IsDir():
+		return "folder"
+	case m&fs.ModeDevice != 0:
+		return "device"
+	case m&fs.ModeNamedPipe != 0:
+		return "pipe"
+	}
+	return "special file"
+}
+
+// Create makes a new file, and the folders above it where they are missing.
+func (f *Folder) Create(name string) (storage.File, error) {
+	name, err := storage.Clean(name)
+	if err != nil {
+		return nil, err
+	}
+	if err := f.root.MkdirAll(path.Dir(name), 0o755); err != nil {
+		return nil, plain(err)
+	}
+	file, err := f.root.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return nil, plain(err)
+	}
+	return newWriteFile(file), nil
+}
+
+// Rename moves a file inside the folder and never replaces what exists.
+func (f *Folder) Rename(from, to string) error {
+	err := f.rename(from, to, unix.RENAME_NOREPLACE)
+	if !errors.Is(err, unix.EINVAL) {
+		return err
+	}
+	// The filesystem does not know how to rename without replacing: look first, then rename.
+	if _, err := f.root.Lstat(to); !errors.Is(err, fs.ErrNotExist) {
+		return errors.Join(err, &os.LinkError{Op: "rename", Old: from, New: to, Err: fs.ErrExist})
+	}
+	return plain(f.root.Rename(from, to))
+}
+
+// Exchange swaps two files so that at every instant both names exist.
+func (f *Folder) Exchange(a, b string) error { return f.rename(a, b, unix.RENAME_EXCHANGE) }
+
+func (f *Folder) rename(from, to string, flags uint) error {
+	from, errFrom := storage.Clean(from)
+	to, errTo := storage.Clean(to)
+	if err := errors.Join(errFrom, errTo); err != nil {
+		return err
+	}
+	if err := f.root.MkdirAll(path.Dir(to), 0o755); err != nil {
+		return plain(err)
+	}
+	fromDir, err := f.root.Open(path.Dir(from))
+	if err != nil {
+		return plain(err)
+	}
+	defer fromDir.Close()
+	toDir, err := f.root.Open(path.Dir(to))
+	if err != nil {
+		return plain(err)
+	}
+	defer toDir.Close()
+	err = unix.Renameat2(int(fromDir.Fd()), path.Base(from), int(toDir.Fd()), path.Base(to), flags)
+	if err != nil {
+		return &os.LinkError{Op: "rename", Old: from, New: to, Err: err}
+	}
+	return nil
+}
+
+// Remove removes a file or an empty folder.
+func (f *Folder) Remove(name string) error { return plain(f.root.Remove(name)) }
+
+// Stat tells what name is. A symbolic link that stays inside the folder is followed.
+func (f *Folder) Stat(name string) (storage.Info, error) {
+	name, err := storage.Clean(name)
+	if err != nil {
+		return storage.Info{}, err
+	}
+	info, err := f.root.Stat(name)
+	if err != nil {
+		return storage.Info{}, plain(err)
+	}
+	return toInfo(name, info), nil
+}
+
+func toInfo(name string, info fs.FileInfo) storage.Info {
+	out := storage.Info{Name: name, Size: info.Size(), Modified: info.ModTime(), IsDir: info.IsDir(), Regular: info.Mode().IsRegular()}
+	if st, ok := info.Sys().(*syscallStat); ok {
+		out.Room = st.Blocks * 512 // stat(2): always counted in units of 512 bytes
+		out.ID = fmt.Sprintf("%d:%d", st.Dev, st.Ino)
+	}
+	return out
+}
+
+// List returns what lies directly in dir, sorted by name. Names that no other call would accept are left out.
+func (f *Folder) List(dir string) ([]storage.Info, error) {
+	d, err := f.root.Open(dir)
+	if err != nil {
+		return nil, plain(err)
+	}
+	defer d.Close()
+	entries, err := d.ReadDir(-1)
+	if err != nil {
+		return nil, err
+	}
+	var infos []storage.Info
+	for _, e := range entries {
+		name, err := storage.Clean(path.Join(dir, e.Name()))
+		if err != nil {
+			continue
+		}
+		info, err := e.Info()
+		if err != nil { // removed in the meantime
+			continue
+		}
+		infos = append(infos, toInfo(name, info))
+	}
+	slices.SortFunc(infos, func(a, b storage.Info) int { return strings.Compare(a.Name, b.Name) })
+	return infos, nil
+}
+
+// Sync returns when the names in dir are on stable storage.
+func (f *Folder) Sync(dir string) error {
+	d, err := f.root.Open(dir)
+	if err != nil {
+		return plain(err)
+	}
+	defer d.Close()
+	return d.Sync()
+}

@@ -1,0 +1,61 @@
+package local
+
+import (
+	"fmt"
+	"math"
+
+	"bagaglio/core/storage"
+
+	"golang.org/x/sys/unix"
+)
+
+// filesystems: what is known of each by its magic number in statfs(2). largest is the longest file in bytes, 0 where the
+// limit is beyond any disk.
+var filesystems = map[int64]struct {
+	name    string
+	largest int64
+	holes   bool
+}{
+	unix.EXT4_SUPER_MAGIC:      {"ext4", 16<<40 - 4096, true},
+	unix.XFS_SUPER_MAGIC:       {"xfs", 0, true},
+	unix.BTRFS_SUPER_MAGIC:     {"btrfs", 0, true},
+	unix.TMPFS_MAGIC:           {"tmpfs", 0, true},
+	unix.OVERLAYFS_SUPER_MAGIC: {"overlay", 0, true},
+	unix.MSDOS_SUPER_MAGIC:     {"fat", 4<<30 - 1, false},
+	unix.EXFAT_SUPER_MAGIC:     {"exfat", 0, false},
+	unix.FUSE_SUPER_MAGIC:      {"fuse", 0, true},
+	unix.NFS_SUPER_MAGIC:       {"nfs", 0, true},
+	unix.SMB2_SUPER_MAGIC:      {"smb", 0, true},
+	unix.F2FS_SUPER_MAGIC:      {"f2fs", 0, true},
+}
+
+// Space tells how much room the folder's filesystem has, and what it can hold.
+func (f *Folder) Space() (storage.Space, error) {
+	dir, err := f.root.Open(".")
+	if err != nil {
+		return storage.Space{}, err
+	}
+	defer dir.Close()
+	var st unix.Statfs_t
+	if err := unix.Fstatfs(int(dir.Fd()), &st); err != nil {
+		return storage.Space{}, fmt.Errorf("asking for the room in %s: %w", f.root.Name(), err)
+	}
+	s := storage.Space{
+		Total:    int64(st.Blocks) * st.Bsize,
+		Free:     int64(st.Bavail) * st.Bsize,
+		ReadOnly: st.Flags&unix.ST_RDONLY != 0 || unix.Faccessat(int(dir.Fd()), ".", unix.W_OK, 0) != nil,
+		ID:       fmt.Sprintf("%x", st.Fsid.Val),
+	}
+	if known, ok := filesystems[int64(st.Type)]; ok {
+		s.Kind, s.LargestFile, s.Holes = known.name, known.largest, known.holes
+	} else {
+		s.Kind = fmt.Sprintf("0x%x", st.Type)
+	}
+	var limit unix.Rlimit
+	if err := unix.Getrlimit(unix.RLIMIT_FSIZE, &limit); err == nil && limit.Cur <= math.MaxInt64 {
+		if s.LargestFile == 0 || int64(limit.Cur) < s.LargestFile {
+			s.LargestFile = int64(limit.Cur)
+		}
+	}
+	return s, nil
+}

@@ -1,0 +1,246 @@
+// Package storage is about files in a pool: the small surface that formats, transfers and jobs need of the place where
+// the files of an image lie. Each kind of storage has a room of its own below this one.
+package storage
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"strings"
+	"time"
+)
+
+// Folder is where the files of an image lie. Names are slash-separated, relative, and never leave the folder; what
+// would leave it fails with [ErrOutside]. A Folder is safe for concurrent use.
+type Folder interface {
+	// Open opens a regular file for reading.
+	Open(name string) (File, error)
+	// Create makes a new file for reading and writing, and the folders above it where they are missing. It never
+	// opens what exists: then the error is fs.ErrExist.
+	Create(name string) (File, error)
+	// Rename moves a file inside the folder and makes the folders above the new name where they are missing. It
+	// never replaces what exists: then the error is fs.ErrExist.
+	Rename(from, to string) error
+	// Exchange swaps two files so that at every instant both names exist.
+	Exchange(a, b string) error
+	// Remove removes a file or an empty folder.
+	Remove(name string) error
+	Stat(name string) (Info, error)
+	// List returns what lies directly in dir ("." for the top), sorted by name.
+	List(dir string) ([]Info, error)
+	// Sync returns when the names in dir are on stable storage.
+	Sync(dir string) error
+	Space() (Space, error)
+	Close() error
+}
+
+// File is an open file of a folder, safe for concurrent use.
+type File interface {
+	io.ReaderAt
+	io.WriterAt
+	io.Closer
+	Size() (int64, error)
+	Truncate(size int64) error
+	// Sync returns when the content is on stable storage.
+	Sync() error
+}
+
+// RangeFinder is a File that knows which of its ranges hold nothing.
+type RangeFinder interface {
+	// Range returns the end of the run that starts at off, and whether it holds data or is a hole, which reads as zeros.
+	Range(off int64) (end int64, data bool, err error)
+}
+
+// Allocator is a File that can reserve room on the storage without writing it. The range then reads as zeros.
+type Allocator interface {
+	Allocate(off, n int64) error
+}
+
+// HoleMaker is a File that can give a range back to the storage. The range then reads as zeros.
+type HoleMaker interface {
+	MakeHole(off, n int64) error
+}
+
+// Freshener is a Folder in front of which this computer's memory stands as a cache.
+type Freshener interface {
+	// Fresh returns the same folder, but with files that are read from the storage itself.
+	Fresh() Folder
+}
+
+// Fresh returns f with reads coming from the storage, not from a cache on this computer.
+func Fresh(f Folder) Folder {
+	if c, ok := f.(Freshener); ok {
+		return c.Fresh()
+	}
+	return f
+}
+
+// Info tells what a name in a folder is. Sizes are in bytes.
+type Info struct {
+	Name     string // relative to the folder
+	Size     int64
+	Room     int64 // what it takes of the storage, holes not counted
+	Modified time.Time
+	IsDir    bool
+	Regular  bool   // a plain file: not a folder, link, device or pipe
+	ID       string // the same for two names of one file, empty where the storage cannot tell
+}
+
+// Space tells how much room a folder's storage has and what it can hold. Sizes are in bytes.
+type Space struct {
+	Kind        string // of filesystem, as the operating system names it
+	Total       int64
+	Free        int64 // what can still be written by this user
+	LargestFile int64 // 0 when nothing is known of a limit
+	ReadOnly    bool
+	Holes       bool   // keeps holes in files
+	ID          string // the same for two folders on one filesystem
+}
+
+// ErrOutside is the error for a name that would leave its folder.
+var ErrOutside = errors.New("the name leads out of its folder")
+
+// Clean returns name in its shortest form, or ErrOutside when it is absolute or leads out of the folder, or an error
+// when it holds characters that cannot be shown in one line.
+func Clean(name string) (string, error) {
+	if strings.ContainsFunc(name, func(r rune) bool { return r < 0x20 || r == 0x7f }) {
+		return "", fmt.Errorf("name %q has control characters in it: rename the file first", name)
+	}
+	if path.IsAbs(name) {
+		return "", fmt.Errorf("%q: %w", name, ErrOutside)
+	}
+	c := path.Clean(name)
+	if c == ".." || strings.HasPrefix(c, "../") {
+		return "", fmt.Errorf("%q: %w", name, ErrOutside)
+	}
+	return c, nil
+}
+
+// Measure adds up what files take: their lengths, and the room on the storage, in bytes.
+func Measure(f Folder, names []string) (length, room int64, err error) {
+	for _, name := range names {
+		info, err := f.Stat(name)
+		if err != nil {
+			return 0, 0, err
+		}
+		length, room = length+info.Size, room+info.Room
+	}
+	return length, room, nil
+}
+
+// RemoveAll removes name and everything in it. What is not there is no error.
+func RemoveAll(f Folder, name string) error {
+	info, err := f.Stat(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if info.IsDir {
+		entries, err := f.List(name)
+		if err != nil {
+			return err
+		}
+		for _, e := range entries {
+			if err := RemoveAll(f, path.Join(name, path.Base(e.Name))); err != nil {
+				return err
+			}
+		}
+	}
+	if err := f.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// Sub returns the part of f below dir as a Folder of its own. dir need not exist yet.
+func Sub(f Folder, dir string) Folder {
+	if dir == "." || dir == "" {
+		return f
+	}
+	return &sub{Folder: f, dir: dir}
+}
+
+type sub struct {
+	Folder
+	dir string
+}
+
+func (s *sub) name(n string) (string, error) {
+	c, err := Clean(n)
+	return path.Join(s.dir, c), err
+}
+
+func (s *sub) Open(n string) (File, error) {
+	c, err := s.name(n)
+	if err != nil {
+		return nil, err
+	}
+	return s.Folder.Open(c)
+}
+
+func (s *sub) Create(n string) (File, error) {
+	c, err := s.name(n)
+	if err != nil {
+		return nil, err
+	}
+	return s.Folder.Create(c)
+}
+
+func (s *sub) Rename(from, to string) error { return s.both(s.Folder.Rename, from, to) }
+func (s *sub) Exchange(a, b string) error   { return s.both(s.Folder.Exchange, a, b) }
+
+func (s *sub) both(do func(a, b string) error, a, b string) error {
+	ca, errA := s.name(a)
+	cb, errB := s.name(b)
+	if err := errors.Join(errA, errB); err != nil {
+		return err
+	}
+	return do(ca, cb)
+}
+
+func (s *sub) Remove(n string) error {
+	c, err := s.name(n)
+	if err != nil {
+		return err
+	}
+	return s.Folder.Remove(c)
+}
+
+func (s *sub) Stat(n string) (Info, error) {
+	c, err := s.name(n)
+	if err != nil {
+		return Info{}, err
+	}
+	info, err := s.Folder.Stat(c)
+	info.Name = strings.TrimPrefix(info.Name, s.dir+"/")
+	return info, err
+}
+
+func (s *sub) List(dir string) ([]Info, error) {
+	c, err := s.name(dir)
+	if err != nil {
+		return nil, err
+	}
+	infos, err := s.Folder.List(c)
+	for i := range infos {
+		infos[i].Name = strings.TrimPrefix(infos[i].Name, s.dir+"/")
+	}
+	return infos, err
+}
+
+func (s *sub) Sync(dir string) error {
+	c, err := s.name(dir)
+	if err != nil {
+		return err
+	}
+	return s.Folder.Sync(c)
+}
+
+func (s *sub) Fresh() Folder { return Sub(Fresh(s.Folder), s.dir) }
+
+// Close leaves the folder that this one is a part of open.
+func (s *sub) Close() error { return nil }

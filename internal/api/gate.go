@@ -1,0 +1,92 @@
+package api
+
+import (
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"bagaglio/internal/service"
+
+	"github.com/gin-gonic/gin"
+)
+
+const sessionCookie = "bagaglio_session"
+
+// gate lets in who has the token or a session.
+type gate struct{ service *service.Service }
+
+// LinkURL is the address that opens the console once.
+func LinkURL(host, key string) string { return "http://" + host + "/enter?key=" + key }
+
+// check ends a request that brings neither the token nor a session. The call that tells whether the service is well is free.
+func (g *gate) check(c *gin.Context) {
+	if c.FullPath() == "/v1/health" {
+		return
+	}
+	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
+		if !g.service.TokenIsValid(token) {
+			problemWith(c, http.StatusUnauthorized, "the token is not the one of this service; the client finds it in BAGAGLIO_TOKEN or in the state folder's file \"token\"")
+		}
+		return
+	}
+	if session, err := c.Cookie(sessionCookie); err == nil {
+		valid, err := g.service.SessionIsValid(c, session)
+		if err != nil {
+			problem(c, err)
+			return
+		}
+		if valid {
+			return
+		}
+	}
+	c.Header("WWW-Authenticate", `Bearer realm="bagaglio"`)
+	problemWith(c, http.StatusUnauthorized, "this needs the service's token (Authorization: Bearer), or a session: \"bagaglio console\" prints a link that opens one")
+}
+
+// enter begins a session for who comes by a link.
+func (g *gate) enter(c *gin.Context) {
+	session, expires, ok, err := g.service.Enter(c, c.Query("key"))
+	switch {
+	case err != nil:
+		problem(c, err)
+	case !ok: // the console tells how to get a new one
+		c.Redirect(http.StatusSeeOther, "/?link=used")
+	default:
+		setSession(c, session, int(time.Until(expires).Seconds()))
+		c.Redirect(http.StatusSeeOther, "/")
+	}
+}
+
+func setSession(c *gin.Context, value string, maxAge int) {
+	c.SetSameSite(http.SameSiteStrictMode)
+	c.SetCookie(sessionCookie, value, maxAge, "/", "", false, true)
+}
+
+// headers tell browsers to load nothing from elsewhere and to keep nothing.
+func headers(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; "+
+		"base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	if strings.HasPrefix(c.Request.URL.Path, "/v1/") || c.Request.URL.Path == "/enter" {
+		h.Set("Cache-Control", "no-store")
+	}
+}
+
+func limitBody(c *gin.Context) {
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+}
+
+// onlyLoopback refuses requests that came here under another computer's name.
+func onlyLoopback(c *gin.Context) {
+	host := c.Request.Host
+	if h, _, err := net.SplitHostPort(host); err == nil {
+		host = h
+	}
+	ip := net.ParseIP(strings.Trim(host, "[]"))
+	if host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		problemWith(c, http.StatusForbidden, "this service answers under loopback addresses only")
+	}
+}

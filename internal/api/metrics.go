@@ -1,0 +1,52 @@
+package api
+
+import (
+	"context"
+
+	"bagaglio/internal/service"
+
+	"github.com/gin-gonic/gin"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+)
+
+var (
+	jobsDesc  = prometheus.NewDesc("bagaglio_jobs", "Jobs on record by state.", []string{"state"}, nil)
+	freeDesc  = prometheus.NewDesc("bagaglio_pool_free_bytes", "Room that is free in a pool.", []string{"pool"}, nil)
+	totalDesc = prometheus.NewDesc("bagaglio_pool_total_bytes", "Room that a pool has.", []string{"pool"}, nil)
+)
+
+// metrics serves the figures for Prometheus.
+func metrics(s *service.Service) gin.HandlerFunc {
+	r := prometheus.NewRegistry()
+	r.MustRegister(collector{s}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	return gin.WrapH(promhttp.HandlerFor(r, promhttp.HandlerOpts{}))
+}
+
+type collector struct{ service *service.Service }
+
+func (c collector) Describe(out chan<- *prometheus.Desc) { prometheus.DescribeByCollect(c, out) }
+
+func (c collector) Collect(out chan<- prometheus.Metric) {
+	ctx := context.Background()
+	counts, err := c.service.CountJobs(ctx)
+	if err != nil {
+		out <- prometheus.NewInvalidMetric(jobsDesc, err)
+		return
+	}
+	for state, n := range counts {
+		out <- prometheus.MustNewConstMetric(jobsDesc, prometheus.GaugeValue, float64(n), string(state))
+	}
+	pools, err := c.service.Pools(ctx)
+	if err != nil {
+		out <- prometheus.NewInvalidMetric(freeDesc, err)
+		return
+	}
+	for _, p := range pools {
+		if p.Reachable {
+			out <- prometheus.MustNewConstMetric(freeDesc, prometheus.GaugeValue, float64(p.Free), p.Name)
+			out <- prometheus.MustNewConstMetric(totalDesc, prometheus.GaugeValue, float64(p.Total), p.Name)
+		}
+	}
+}

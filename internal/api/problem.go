@@ -1,0 +1,63 @@
+package api
+
+import (
+	"errors"
+	"io/fs"
+	"net/http"
+
+	spec "bagaglio/api"
+	"bagaglio/core/disk"
+	"bagaglio/core/job"
+	"bagaglio/core/plan"
+	"bagaglio/core/storage"
+	"bagaglio/internal/service"
+	"bagaglio/internal/store"
+
+	"github.com/gin-gonic/gin"
+)
+
+// classes tells the HTTP status of an error.
+var classes = []struct {
+	is     func(error) bool
+	status int
+}{
+	{isA[*http.MaxBytesError], http.StatusRequestEntityTooLarge},
+	{is(store.ErrTaken), http.StatusConflict},
+	{is(job.ErrBlocked), http.StatusConflict},
+	{is(service.ErrState), http.StatusConflict},
+	{is(service.ErrInvalid), http.StatusBadRequest},
+	{is(plan.ErrRequest), http.StatusBadRequest},
+	{is(storage.ErrOutside), http.StatusBadRequest},
+	{is(store.ErrNotFound), http.StatusNotFound},
+	{is(fs.ErrNotExist), http.StatusNotFound},
+	{isA[*disk.MismatchError], http.StatusUnprocessableEntity},
+	{is(disk.ErrFormat), http.StatusUnprocessableEntity},
+	{is(disk.ErrDamaged), http.StatusUnprocessableEntity},
+	{is(disk.ErrUnsupported), http.StatusUnprocessableEntity},
+}
+
+func is(target error) func(error) bool {
+	return func(err error) bool { return errors.Is(err, target) }
+}
+
+func isA[E error](err error) bool {
+	var target E
+	return errors.As(err, &target)
+}
+
+// problem ends a request with what went wrong (RFC 9457).
+func problem(c *gin.Context, err error) {
+	status := http.StatusInternalServerError
+	for _, class := range classes {
+		if class.is(err) {
+			status = class.status
+			break
+		}
+	}
+	problemWith(c, status, err.Error())
+}
+
+func problemWith(c *gin.Context, status int, detail string) {
+	c.Header("Content-Type", "application/problem+json")
+	c.AbortWithStatusJSON(status, spec.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail})
+}

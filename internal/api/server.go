@@ -1,0 +1,231 @@
+// Package api serves the HTTP API of api/openapi.yaml, and the console's files.
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"runtime"
+	"strings"
+	"time"
+
+	spec "bagaglio/api"
+	"bagaglio/core/disk"
+	"bagaglio/core/plan"
+	"bagaglio/internal/service"
+
+	"github.com/gin-gonic/gin"
+	"github.com/gin-gonic/gin/binding"
+)
+
+// Options say how to serve.
+type Options struct {
+	Version string
+	Console fs.FS // the console's built files
+	// Loopback: only this computer is served, so a request that names another one is a trick played on a browser.
+	Loopback bool
+}
+
+// maxBody bounds the body of a request, in bytes.
+const maxBody = 1 << 20
+
+// New returns the handler of everything the service answers.
+func New(s *service.Service, o Options) http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	binding.EnableDecoderDisallowUnknownFields = true // a mistyped option is an error, not a default
+	r := gin.New()
+	r.ContextWithFallback = true // a handler's context ends with its request
+	r.HandleMethodNotAllowed = true
+	r.Use(gin.CustomRecovery(func(c *gin.Context, _ any) { problem(c, fmt.Errorf("an error in Bagaglio itself; please report it")) }))
+	r.Use(headers, limitBody)
+	if o.Loopback {
+		r.Use(onlyLoopback)
+	}
+	r.NoMethod(func(c *gin.Context) {
+		problemWith(c, http.StatusMethodNotAllowed, "this address does not take "+c.Request.Method)
+	})
+	g := &gate{service: s}
+	r.GET("/enter", g.enter)
+	r.GET("/metrics", g.check, metrics(s))
+	r.NoRoute(console(o.Console))
+	strict := NewStrictHandlerWithOptions(&server{service: s, options: o}, nil, StrictGinServerOptions{
+		RequestErrorHandlerFunc: func(c *gin.Context, err error) {
+			problem(c, fmt.Errorf("%w: reading the request: %w", service.ErrInvalid, err))
+		},
+		HandlerErrorFunc:         problem,
+		ResponseErrorHandlerFunc: func(c *gin.Context, err error) { c.Abort() }, // the answer was under way: the line is cut
+	})
+	RegisterHandlersWithOptions(r, strict, GinServerOptions{
+		Middlewares:  []MiddlewareFunc{g.check},
+		ErrorHandler: func(c *gin.Context, err error, status int) { problemWith(c, status, err.Error()) },
+	})
+	return http.NewCrossOriginProtection().Handler(r)
+}
+
+// server answers the calls of the API with what the service says.
+type server struct {
+	service *service.Service
+	options Options
+}
+
+func (s *server) GetHealth(context.Context, GetHealthRequestObject) (GetHealthResponseObject, error) {
+	return GetHealth200JSONResponse{Status: spec.Well}, nil
+}
+
+func (s *server) GetVersion(context.Context, GetVersionRequestObject) (GetVersionResponseObject, error) {
+	return GetVersion200JSONResponse{Version: s.options.Version, Go: runtime.Version()}, nil
+}
+
+func (s *server) ListFormats(context.Context, ListFormatsRequestObject) (ListFormatsResponseObject, error) {
+	var out ListFormats200JSONResponse
+	for _, f := range disk.Formats() {
+		entry := spec.Format{Name: f.Name, Extension: f.Extensions[0]}
+		for _, l := range f.Layouts {
+			entry.Layouts = append(entry.Layouts, spec.Layout{Name: l.Name, Thick: l.Thick, Largest: l.Largest, Granularity: l.Granularity})
+		}
+		out = append(out, entry)
+	}
+	return out, nil
+}
+
+func (s *server) MakeConsoleLink(ctx context.Context, _ MakeConsoleLinkRequestObject) (MakeConsoleLinkResponseObject, error) {
+	key, until := s.service.NewLink()
+	host := ctx.(*gin.Context).Request.Host
+	return MakeConsoleLink201JSONResponse{Url: LinkURL(host, key), Until: until}, nil
+}
+
+func (s *server) EndSession(ctx context.Context, _ EndSessionRequestObject) (EndSessionResponseObject, error) {
+	c := ctx.(*gin.Context)
+	session, err := c.Cookie(sessionCookie)
+	if err != nil {
+		return nil, fmt.Errorf("%w: there is no session to end", service.ErrInvalid)
+	}
+	setSession(c, "", -1)
+	return EndSession204Response{}, s.service.EndSession(ctx, session)
+}
+
+func (s *server) ListPools(ctx context.Context, _ ListPoolsRequestObject) (ListPoolsResponseObject, error) {
+	pools, err := s.service.Pools(ctx)
+	return ListPools200JSONResponse(pools), err
+}
+
+func (s *server) AddPool(ctx context.Context, r AddPoolRequestObject) (AddPoolResponseObject, error) {
+	pool, err := s.service.AddPool(ctx, *r.Body)
+	return AddPool201JSONResponse(pool), err
+}
+
+func (s *server) RemovePool(ctx context.Context, r RemovePoolRequestObject) (RemovePoolResponseObject, error) {
+	return RemovePool204Response{}, s.service.RemovePool(ctx, r.Pool)
+}
+
+func (s *server) ListDisks(ctx context.Context, r ListDisksRequestObject) (ListDisksResponseObject, error) {
+	disks, err := s.service.Disks(ctx, r.Pool)
+	return ListDisks200JSONResponse(disks), err
+}
+
+func (s *server) LookAtDisk(ctx context.Context, r LookAtDiskRequestObject) (LookAtDiskResponseObject, error) {
+	place := plan.Place{Pool: r.Pool, Path: r.Params.Path}
+	if r.Params.Format != nil {
+		place.Format = *r.Params.Format
+	}
+	report, err := s.service.Look(ctx, place)
+	return LookAtDisk200JSONResponse(report), err
+}
+
+func (s *server) MakePlan(ctx context.Context, r MakePlanRequestObject) (MakePlanResponseObject, error) {
+	kept, err := s.service.Plan(ctx, *r.Body)
+	return MakePlan201JSONResponse(kept), err
+}
+
+func (s *server) ListJobs(ctx context.Context, r ListJobsRequestObject) (ListJobsResponseObject, error) {
+	limit := 100
+	if r.Params.Limit != nil {
+		limit = *r.Params.Limit
+	}
+	if limit < 1 || limit > 1000 {
+		return nil, fmt.Errorf("%w: limit is %d and should be from 1 to 1000", service.ErrInvalid, limit)
+	}
+	jobs, err := s.service.Jobs(ctx, limit)
+	return ListJobs200JSONResponse(jobs), err
+}
+
+func (s *server) StartJob(ctx context.Context, r StartJobRequestObject) (StartJobResponseObject, error) {
+	j, err := s.service.Start(ctx, r.Body.Plan)
+	return StartJob201JSONResponse(j), err
+}
+
+func (s *server) GetJob(ctx context.Context, r GetJobRequestObject) (GetJobResponseObject, error) {
+	j, err := s.service.Job(ctx, r.Job)
+	return GetJob200JSONResponse(j), err
+}
+
+func (s *server) CancelJob(ctx context.Context, r CancelJobRequestObject) (CancelJobResponseObject, error) {
+	j, err := s.service.Cancel(ctx, r.Job)
+	return CancelJob202JSONResponse(j), err
+}
+
+func (s *server) StartAgain(ctx context.Context, r StartAgainRequestObject) (StartAgainResponseObject, error) {
+	j, err := s.service.Again(ctx, r.Job)
+	return StartAgain201JSONResponse(j), err
+}
+
+func (s *server) GetReceipt(ctx context.Context, r GetReceiptRequestObject) (GetReceiptResponseObject, error) {
+	receipt, err := s.service.Receipt(ctx, r.Job)
+	if err != nil {
+		return nil, err
+	}
+	if ctx.(*gin.Context).NegotiateFormat(gin.MIMEJSON, gin.MIMEPlain) == gin.MIMEPlain {
+		var text strings.Builder
+		err := receipt.WriteText(&text)
+		return GetReceipt200TextResponse(text.String()), err
+	}
+	return GetReceipt200JSONResponse(receipt), nil
+}
+
+// heartbeat keeps a quiet stream from being taken for dead.
+const heartbeat = 15 * time.Second
+
+func (s *server) FollowEvents(ctx context.Context, r FollowEventsRequestObject) (FollowEventsResponseObject, error) {
+	var job string
+	if r.Params.Job != nil {
+		job = *r.Params.Job
+	}
+	// The stream outlives this call, and gin uses its own context again after it.
+	jobs, err := s.service.Follow(ctx.(*gin.Context).Request.Context(), job)
+	if err != nil {
+		return nil, err
+	}
+	in, out := io.Pipe()
+	go func() {
+		stop := make(chan struct{})
+		defer close(stop)
+		go func() {
+			tick := time.NewTicker(heartbeat)
+			defer tick.Stop()
+			for {
+				if _, err := io.WriteString(out, ": here\n\n"); err != nil {
+					return
+				}
+				select {
+				case <-tick.C:
+				case <-stop:
+					return
+				}
+			}
+		}()
+		for j := range jobs {
+			b, err := json.Marshal(j)
+			if err == nil {
+				_, err = fmt.Fprintf(out, "event: job\ndata: %s\n\n", b)
+			}
+			if err != nil {
+				break
+			}
+		}
+		_ = out.Close() // never fails
+	}()
+	return FollowEvents200TexteventStreamResponse{Body: in}, nil
+}

@@ -1,0 +1,137 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/job"
+	"bagaglio/core/plan"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) convert() *cobra.Command {
+	r := plan.Request{Kind: plan.Convert}
+	var planOnly, yes bool
+	c := &cobra.Command{
+		Use:   "convert SOURCE DESTINATION",
+		Short: "Make an image of another format or layout, and prove it",
+		Example: `  bagaglio convert ./ticketing.raw ./ticketing.qcow2
+  bagaglio convert quay-store:ticketing.raw lighthouse-store:ticketing.vhd --as vhd --layout fixed`,
+		Args:              exactly(2),
+		ValidArgsFunction: a.completeDisk,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var to plan.Place
+			var err error
+			if to, err = place(args[1]); err != nil {
+				return err
+			}
+			r.Destination = &to
+			if r.As == "" {
+				if r.As = disk.Claim(to.Path); r.As == "" {
+					return usage("the name %s does not tell a format: add --as FORMAT", to.Path)
+				}
+			}
+			from := r.Source.Format
+			if r.Source, err = place(args[0]); err != nil {
+				return err
+			}
+			r.Source.Format = from
+			w, err := a.worker(r.Source, to)
+			if err != nil {
+				return err
+			}
+			return a.planAndRun(cmd.Context(), w, r, planOnly, yes)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&r.As, "as", "", "format to convert to (default: what the destination's name says)")
+	f.StringVar(&r.Layout, "layout", "", "layout of the format (default: its first)")
+	f.StringVar(&r.Source.Format, "from", "", "format of the source, when its name and content disagree")
+	f.BoolVar(&r.Replace, "replace", false, "replace what lies at the destination, once the new image is proven")
+	f.BoolVar(&r.NoProof, "no-proof", false, "do not read the new image back; the outcome is then unproven")
+	f.BoolVar(&planOnly, "plan", false, "only say what would happen")
+	f.BoolVar(&yes, "yes", false, "do not ask")
+	a.jsonFlag(c)
+	for flag, complete := range map[string]cobra.CompletionFunc{"as": completeFormats, "from": completeFormats, "layout": completeLayouts} {
+		if err := c.RegisterFlagCompletionFunc(flag, complete); err != nil {
+			panic(err) // only for a flag that does not exist
+		}
+	}
+	return c
+}
+
+func completeFormats(*cobra.Command, []string, string) (out []string, _ cobra.ShellCompDirective) {
+	for _, f := range disk.Formats() {
+		out = append(out, f.Name)
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
+}
+
+func completeLayouts(c *cobra.Command, _ []string, _ string) (out []string, _ cobra.ShellCompDirective) {
+	as, _ := c.Flags().GetString("as") // the flag exists
+	for _, f := range disk.Formats() {
+		for _, l := range f.Layouts {
+			if as == "" || as == f.Name {
+				out = append(out, l.Name)
+			}
+		}
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
+}
+
+// planAndRun says what will happen, then what is happening, then what happened.
+func (a *app) planAndRun(ctx context.Context, w worker, r plan.Request, planOnly, yes bool) error {
+	p, err := w.plan(ctx, r)
+	if err != nil {
+		return err
+	}
+	if planOnly {
+		if a.json {
+			err = a.printJSON(p)
+		} else {
+			err = printPlan(a.out, p)
+		}
+	} else {
+		err = printPlan(a.notes, p)
+	}
+	if err != nil {
+		return err
+	}
+	if p.Blocked() {
+		a.remark("\nNothing was done: what says STOP has to be settled first.")
+		return told(job.ErrBlocked)
+	}
+	if planOnly {
+		return nil
+	}
+	a.remark("")
+	if !yes && !a.json && isTerminal(a.in) && isTerminal(a.notes) {
+		if err := a.ask("Go ahead?"); err != nil {
+			return err
+		}
+	}
+	return a.report(w.run(ctx, a.watcher()))
+}
+
+func (a *app) printReceipt(r job.Receipt) error {
+	if a.json {
+		return a.printJSON(r)
+	}
+	a.remark("")
+	return r.WriteText(a.out)
+}
+
+// ask fails unless the answer is yes.
+func (a *app) ask(question string) error {
+	_, _ = fmt.Fprintf(a.notes, "%s [y/N] ", question)
+	answer, err := bufio.NewReader(a.in).ReadString('\n')
+	if answer = strings.ToLower(strings.TrimSpace(answer)); answer == "y" || answer == "yes" {
+		return nil
+	}
+	return errors.Join(errors.New("nothing was done: the answer was no"), err)
+}

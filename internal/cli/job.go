@@ -1,0 +1,185 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"bagaglio/api"
+	"bagaglio/client"
+	"bagaglio/core/job"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) job() *cobra.Command {
+	return group("job", "Jobs: the work of the service", a.jobList(), a.jobShow(), a.jobFollow(), a.jobReceipt(),
+		a.jobAct("cancel JOB", "Stop a job and remove what it wrote", (*client.Service).Cancel, "Job %s is being stopped; nothing of it stays behind."),
+		a.jobAct("again JOB", "Start the request of an ended job again", (*client.Service).Again, "Job %s has been started."))
+}
+
+func (a *app) jobList() *cobra.Command {
+	var limit int
+	c := &cobra.Command{
+		Use: "list", Short: "List the jobs, the newest first", Args: exactly(0),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			service, err := a.dial()
+			if err != nil {
+				return err
+			}
+			jobs, err := service.Jobs(cmd.Context(), limit)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(jobs)
+			}
+			rows := [][]string{{"JOB", "STATE", "WORK", "SOURCE", "DESTINATION", "CREATED"}}
+			for _, j := range jobs {
+				to := ""
+				if j.Request.Destination != nil {
+					to = j.Request.Destination.String()
+				}
+				rows = append(rows, []string{j.Id, stateOf(j), j.Request.Kind, j.Request.Source.String(), to, when(j.Created)})
+			}
+			return table(a.out, rows)
+		},
+	}
+	c.Flags().IntVar(&limit, "limit", 50, "how many")
+	a.jsonFlag(c)
+	return c
+}
+
+// stateOf tells the state, and the outcome where that says more.
+func stateOf(j api.Job) string {
+	if j.State == api.JobStateDone && j.Outcome != nil {
+		return fmt.Sprintf("%s, %s", j.State, *j.Outcome)
+	}
+	if j.Progress != nil && j.Progress.Total > 0 {
+		return fmt.Sprintf("%s, %s %d %%", j.State, j.Progress.Step, 100*j.Progress.Done/j.Progress.Total)
+	}
+	return string(j.State)
+}
+
+func (a *app) jobShow() *cobra.Command {
+	c := &cobra.Command{
+		Use: "show JOB", Short: "Show a job with its plan", Args: exactly(1), ValidArgsFunction: a.completeJob,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			service, err := a.dial()
+			if err != nil {
+				return err
+			}
+			j, err := service.Job(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(j)
+			}
+			rows := [][]string{{"job", j.Id}, {"state", stateOf(j)}, {"created", when(j.Created)}}
+			if j.Started != nil {
+				rows = append(rows, []string{"started", when(*j.Started)})
+			}
+			if j.Finished != nil {
+				rows = append(rows, []string{"finished", when(*j.Finished)})
+			}
+			if j.Reason != nil {
+				rows = append(rows, []string{"reason", *j.Reason})
+			}
+			if err := table(a.out, append(rows, []string{""})); err != nil {
+				return err
+			}
+			return printPlan(a.out, j.Plan)
+		},
+	}
+	a.jsonFlag(c)
+	return c
+}
+
+func (a *app) jobFollow() *cobra.Command {
+	c := &cobra.Command{
+		Use: "follow JOB", Short: "Watch a job to its end and print its receipt", Args: exactly(1), ValidArgsFunction: a.completeJob,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			service, err := a.dial()
+			if err != nil {
+				return err
+			}
+			return a.report(follow(cmd.Context(), service, args[0], a.remark, a.watcher()))
+		},
+	}
+	a.jsonFlag(c)
+	return c
+}
+
+func (a *app) jobReceipt() *cobra.Command {
+	c := &cobra.Command{
+		Use: "receipt JOB", Short: "Print what an ended job proves", Args: exactly(1), ValidArgsFunction: a.completeJob,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			service, err := a.dial()
+			if err != nil {
+				return err
+			}
+			receipt, err := service.Receipt(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.printReceipt(receipt)
+		},
+	}
+	a.jsonFlag(c)
+	return c
+}
+
+// report prints the receipt of a job, if there is one, and passes on how it ended.
+func (a *app) report(receipt job.Receipt, err error) error {
+	if receipt.Outcome == "" { // nothing ran
+		return err
+	}
+	if printErr := a.printReceipt(receipt); printErr != nil {
+		return printErr
+	}
+	return err
+}
+
+// jobAct is a command that does one thing to a job.
+func (a *app) jobAct(use, short string, act func(*client.Service, context.Context, string) (api.Job, error), remark string) *cobra.Command {
+	c := &cobra.Command{
+		Use: use, Short: short, Args: exactly(1), ValidArgsFunction: a.completeJob,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			service, err := a.dial()
+			if err != nil {
+				return err
+			}
+			j, err := act(service, cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(j)
+			}
+			a.remark(remark, j.Id)
+			return nil
+		},
+	}
+	a.jsonFlag(c)
+	return c
+}
+
+// completeJob offers the numbers of jobs.
+func (a *app) completeJob(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	if len(args) > 0 || a.configure(cmd) != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	service, err := a.dial()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	jobs, err := service.Jobs(cmd.Context(), 50)
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	var out []string
+	for _, j := range jobs {
+		out = append(out, j.Id)
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveKeepOrder
+}

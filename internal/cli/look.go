@@ -1,0 +1,114 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"bagaglio/core/inspect"
+	"bagaglio/core/plan"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) look() *cobra.Command {
+	var from string
+	c := &cobra.Command{
+		Use:               "look DISK",
+		Short:             "Look at a disk, and inside, without reading its content",
+		Args:              exactly(1),
+		ValidArgsFunction: a.completeDisk,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := place(args[0])
+			if err != nil {
+				return err
+			}
+			p.Format = from
+			w, err := a.worker(p)
+			if err != nil {
+				return err
+			}
+			report, err := w.look(cmd.Context(), p)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(report)
+			}
+			return printReport(a.out, p, report)
+		},
+	}
+	c.Flags().StringVar(&from, "from", "", "format of the disk, when its name and content disagree")
+	a.jsonFlag(c)
+	return c
+}
+
+func printReport(out io.Writer, p plan.Place, r inspect.Report) error {
+	rows := [][]string{{"disk", p.String()}, {"format", r.Format + ", " + r.Layout}}
+	add := func(name, value string) {
+		if value != "" {
+			rows = append(rows, []string{name, value})
+		}
+	}
+	add("version", r.Version)
+	add("creator", r.Creator)
+	add("identifier", r.Identifier)
+	add("virtual size", plan.Bytes(r.VirtualSize))
+	add("allocated size", plan.Bytes(r.AllocatedSize))
+	add("file size", fmt.Sprintf("%s, of which the storage holds %s", plan.Bytes(r.FileSize), size(r.Room)))
+	if r.BlockSize > 0 {
+		add("block size", size(r.BlockSize))
+	}
+	add("files", strings.Join(r.Files, ", "))
+	add("stands on", r.Base)
+	add("snapshots", strings.Join(r.Snapshots, ", "))
+	add("map", bar(r))
+	add("", fmt.Sprintf("%d extents; # data, . nothing stored", r.ExtentsTotal))
+	for _, w := range append(r.Warnings, r.Inside.Warnings...) {
+		add("warning", w)
+	}
+	if f := r.Inside.Filesystem; f != nil {
+		add("inside", "no partitions; "+describe(f))
+	} else if r.Inside.Table == "" {
+		add("inside", "no partition table or filesystem that is known")
+	}
+	if err := table(out, rows); err != nil || len(r.Inside.Partitions) == 0 {
+		return err
+	}
+	parts := [][]string{{"", "PARTITION", "OFFSET", "LENGTH", "TYPE", "NAME", "FILESYSTEM"}}
+	for _, p := range r.Inside.Partitions {
+		parts = append(parts, []string{r.Inside.Table, fmt.Sprint(p.Number), fmt.Sprint(p.Offset), size(p.Length), p.Type, p.Name, describe(p.Filesystem)})
+	}
+	if _, err := fmt.Fprintln(out); err != nil {
+		return err
+	}
+	return table(out, parts)
+}
+
+func describe(f *inspect.Filesystem) string {
+	if f == nil {
+		return ""
+	}
+	return strings.TrimSpace(fmt.Sprintf("%s %s %s", f.Kind, f.Label, f.ID))
+}
+
+// bar draws where data is stored, from the first byte to the last.
+func bar(r inspect.Report) string {
+	const width = 60
+	cells := []byte(strings.Repeat(".", width))
+	if r.VirtualSize == 0 {
+		return ""
+	}
+	for _, e := range r.Extents {
+		if e.Kind != "data" {
+			continue
+		}
+		// In floating point, since the product may be too large for an integer.
+		first := int(float64(e.Offset) / float64(r.VirtualSize) * width)
+		last := int(float64(e.Offset+e.Length-1) / float64(r.VirtualSize) * width)
+		for i := first; i <= min(last, width-1); i++ {
+			cells[i] = '#'
+		}
+	}
+	return string(cells)
+}

@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"bagaglio/core/plan"
+
+	"github.com/dustin/go-humanize"
+)
+
+// errTold is the error of a command that has said already what went wrong.
+var errTold = errors.New("told already")
+
+// told keeps the class of an error for the exit code, without it being printed again.
+func told(err error) error { return errors.Join(errTold, err) }
+
+// printJSON prints for programs.
+func (a *app) printJSON(v any) error {
+	e := json.NewEncoder(a.out)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// remark prints a line for people that is no data.
+func (a *app) remark(format string, args ...any) {
+	_, _ = fmt.Fprintf(a.notes, format+"\n", args...) // there is nowhere else to tell it
+}
+
+// size writes a size for a table.
+func size(n int64) string {
+	if n < 0 {
+		return "?"
+	}
+	return humanize.IBytes(uint64(n))
+}
+
+// table prints rows for people; the first is the heading.
+func table(out io.Writer, rows [][]string) error {
+	w := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
+	for _, row := range rows {
+		if _, err := fmt.Fprintln(w, strings.Join(row, "\t")); err != nil {
+			return err
+		}
+	}
+	return w.Flush()
+}
+
+// when writes a time for people.
+func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05 MST") }
+
+// signs mark the severity of a check.
+var signs = map[plan.Severity]string{plan.Blocks: "STOP", plan.Warns: "WARN", plan.Informs: "ok"}
+
+// printPlan says what will happen.
+func printPlan(out io.Writer, p plan.Plan) error {
+	var b strings.Builder
+	say := func(format string, args ...any) { _, _ = fmt.Fprintf(&b, format+"\n", args...) } // a strings.Builder takes everything
+	if p.After != nil {
+		rows := [][]string{{"", "BEFORE", "AFTER"}}
+		add := func(name string, show func(plan.Side) string) {
+			rows = append(rows, []string{name, show(*p.Before), show(*p.After)})
+		}
+		add("disk", func(s plan.Side) string { return s.Place.String() })
+		add("format", func(s plan.Side) string { return s.Format + ", " + s.Layout })
+		add("virtual size", func(s plan.Side) string { return plan.Bytes(s.VirtualSize) })
+		add("allocated size", func(s plan.Side) string { return plan.Bytes(s.AllocatedSize) })
+		add("file size", func(s plan.Side) string { return plan.Bytes(s.FileSize) })
+		rows[len(rows)-1][2] = "at most " + rows[len(rows)-1][2]
+		if err := table(&b, rows); err != nil {
+			return err
+		}
+		say("")
+	}
+	for _, c := range p.Checks {
+		say("%-4s  %s", signs[c.Severity], c.Message)
+		for _, r := range c.Remedies {
+			say("      - %s", r.Label)
+		}
+	}
+	if len(p.Steps) > 0 {
+		say("")
+	}
+	for i, s := range p.Steps {
+		if s.Bytes > 0 {
+			say("%d. %s: %s", i+1, s.Title, size(s.Bytes))
+		} else {
+			say("%d. %s", i+1, s.Title)
+		}
+	}
+	if p.Before != nil {
+		say("")
+		say("To read %s, to write %s, about %s.", size(p.BytesToRead), size(p.BytesToWrite), span(p.EstimatedSeconds))
+	}
+	_, err := io.WriteString(out, b.String())
+	return err
+}
+
+// span writes a length of time in seconds for people.
+func span(seconds float64) string {
+	if seconds < 1 {
+		return "1 s"
+	}
+	return time.Duration(seconds * float64(time.Second)).Round(time.Second).String()
+}

@@ -1,0 +1,144 @@
+package cli
+
+import (
+	"fmt"
+	"path/filepath"
+
+	"bagaglio/api"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) pool() *cobra.Command {
+	return group("pool", "Pools: the places where disks lie", a.poolList(), a.poolAdd(), a.poolRemove(), a.poolDisks())
+}
+
+func (a *app) poolList() *cobra.Command {
+	c := &cobra.Command{
+		Use: "list", Short: "List the pools", Args: exactly(0),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			service, err := a.dial()
+			if err != nil {
+				return err
+			}
+			pools, err := service.Pools(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(pools)
+			}
+			rows := [][]string{{"POOL", "HOST", "FREE", "OF", "FILESYSTEM", "FOLDER"}}
+			for _, p := range pools {
+				row := []string{p.Name, p.Host, size(p.Free), size(p.Total), p.Filesystem, p.Folder}
+				if p.Problem != nil {
+					row = []string{p.Name, p.Host, "-", "-", "-", *p.Problem}
+				}
+				rows = append(rows, row)
+			}
+			return table(a.out, rows)
+		},
+	}
+	a.jsonFlag(c)
+	return c
+}
+
+func (a *app) poolAdd() *cobra.Command {
+	return &cobra.Command{
+		Use: "add NAME FOLDER", Short: "Add a folder of the service's computer as a pool", Args: exactly(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			service, err := a.dial()
+			if err != nil {
+				return err
+			}
+			folder, err := filepath.Abs(args[1])
+			if err != nil {
+				return err
+			}
+			p, err := service.AddPool(cmd.Context(), api.NewPool{Name: args[0], Folder: folder})
+			if err != nil {
+				return err
+			}
+			a.remark("Pool %s: %s, %s of %s free.", p.Name, p.Folder, size(p.Free), size(p.Total))
+			return nil
+		},
+	}
+}
+
+func (a *app) poolRemove() *cobra.Command {
+	return &cobra.Command{
+		Use: "remove NAME", Short: "Forget a pool; its files stay", Args: exactly(1), ValidArgsFunction: a.completePool,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			service, err := a.dial()
+			if err != nil {
+				return err
+			}
+			if err := service.RemovePool(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			a.remark("Pool %s is forgotten. Its files are where they were.", args[0])
+			return nil
+		},
+	}
+}
+
+func (a *app) poolDisks() *cobra.Command {
+	c := &cobra.Command{
+		Use: "disks NAME", Short: "List the disks in a pool", Args: exactly(1), ValidArgsFunction: a.completePool,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			service, err := a.dial()
+			if err != nil {
+				return err
+			}
+			disks, err := service.Disks(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(disks)
+			}
+			rows := [][]string{{"DISK", "FORMAT", "LAYOUT", "VIRTUAL SIZE", "ALLOCATED", "FILE SIZE", ""}}
+			for _, d := range disks {
+				row := []string{d.Path, d.Format, d.Layout, size(d.VirtualSize), size(d.AllocatedSize), size(d.FileSize), ""}
+				if d.Problem != "" {
+					row = []string{d.Path, d.Format, "-", "-", "-", size(d.FileSize), d.Problem}
+				}
+				rows = append(rows, row)
+			}
+			return table(a.out, rows)
+		},
+	}
+	a.jsonFlag(c)
+	return c
+}
+
+// completePool offers the names of pools.
+func (a *app) completePool(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	if len(args) > 0 || a.configure(cmd) != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	service, err := a.dial()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	return names(cmd.Context(), service, ""), cobra.ShellCompDirectiveNoFileComp
+}
+
+// console prints a link that opens the console.
+func (a *app) console() *cobra.Command {
+	return &cobra.Command{
+		Use: "console", Short: "Print a link that opens the console once", Args: exactly(0),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			service, err := a.dial()
+			if err != nil {
+				return err
+			}
+			link, err := service.ConsoleLink(cmd.Context())
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintln(a.out, link.Url)
+			return err
+		},
+	}
+}

@@ -1,0 +1,92 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"bagaglio/core/fingerprint"
+	"bagaglio/core/job"
+	"bagaglio/core/plan"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) prove() *cobra.Command {
+	var against, from string
+	c := &cobra.Command{
+		Use:   "prove DISK",
+		Short: "Read a whole disk from storage and compare it",
+		Long: `Reads the whole disk from storage, not from the memory of this computer, and checks the tables of its format.
+With --against its content is compared with another disk, in whatever format that is, or with a fingerprint.`,
+		Args:              exactly(1),
+		ValidArgsFunction: a.completeDisk,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r := plan.Request{Kind: plan.Prove}
+			if against != "" {
+				var err error
+				if r.Against, err = a.fingerprintOf(cmd.Context(), against); err != nil {
+					return err
+				}
+			}
+			return a.report(a.readDisk(cmd.Context(), args[0], from, r))
+		},
+	}
+	c.Flags().StringVar(&against, "against", "", "another disk, or a fingerprint")
+	c.Flags().StringVar(&from, "from", "", "format of the disk, when its name and content disagree")
+	a.jsonFlag(c)
+	return c
+}
+
+func (a *app) fingerprint() *cobra.Command {
+	var from string
+	c := &cobra.Command{
+		Use:               "fingerprint DISK",
+		Short:             "Print the fingerprint of a disk",
+		Args:              exactly(1),
+		ValidArgsFunction: a.completeDisk,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			receipt, err := a.readDisk(cmd.Context(), args[0], from, plan.Request{Kind: plan.Prove})
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintln(a.out, receipt.Source.Fingerprint)
+			return err
+		},
+	}
+	c.Flags().StringVar(&from, "from", "", "format of the disk, when its name and content disagree")
+	return c
+}
+
+// fingerprintOf returns a fingerprint that is given as such, or as the disk that has it.
+func (a *app) fingerprintOf(ctx context.Context, given string) (string, error) {
+	if f, err := fingerprint.Parse(given); err == nil {
+		return f.String(), nil
+	}
+	receipt, err := a.readDisk(ctx, given, "", plan.Request{Kind: plan.Prove})
+	return receipt.Source.Fingerprint, err
+}
+
+// readDisk runs a request that reads the disk named by arg.
+func (a *app) readDisk(ctx context.Context, arg, from string, r plan.Request) (receipt job.Receipt, err error) {
+	if r.Source, err = place(arg); err != nil {
+		return receipt, err
+	}
+	r.Source.Format = from
+	w, err := a.worker(r.Source)
+	if err != nil {
+		return receipt, err
+	}
+	p, err := w.plan(ctx, r)
+	if err != nil {
+		return receipt, err
+	}
+	for _, c := range p.Checks {
+		switch c.Severity {
+		case plan.Blocks:
+			return receipt, fmt.Errorf("%w: %s", job.ErrBlocked, c.Message)
+		case plan.Warns:
+			a.remark("%s  %s", signs[c.Severity], c.Message)
+		}
+	}
+	return w.run(ctx, a.watcher())
+}

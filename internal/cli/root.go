@@ -1,0 +1,202 @@
+// Package cli is the command-line client. Its commands talk to the service, or work on the spot on a path.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"bagaglio/client"
+	"bagaglio/core/job"
+	"bagaglio/core/plan"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/viper"
+	"golang.org/x/term"
+)
+
+// Exit codes.
+const (
+	exitDone        = 0
+	exitFailed      = 1
+	exitUsage       = 2
+	exitBlocked     = 3
+	exitNotProven   = 4
+	exitInterrupted = 130
+)
+
+// usageError is an error in how a command was called.
+type usageError struct{ err error }
+
+func (e usageError) Error() string { return e.err.Error() }
+func (e usageError) Unwrap() error { return e.err }
+
+func usage(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
+
+// app is what all commands share.
+type app struct {
+	version string
+	config  *viper.Viper
+	in      io.Reader
+	out     io.Writer // data only
+	notes   io.Writer // progress and remarks
+	json    bool
+}
+
+// Run runs the command line and returns the exit code.
+func Run(version string, args []string, in io.Reader, out, notes io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	// A file that grows beyond the limit of the user is an error of the write, not the end of the process.
+	signal.Ignore(syscall.SIGXFSZ)
+	a := &app{version: version, config: viper.New(), in: in, out: out, notes: notes}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetOut(out)
+	root.SetErr(notes)
+	err := root.ExecuteContext(ctx)
+	if err != nil && !errors.Is(err, errTold) {
+		_, _ = fmt.Fprintln(notes, "Error:", err) // there is nowhere else to tell it
+	}
+	return exitCode(ctx, err)
+}
+
+func exitCode(ctx context.Context, err error) int {
+	var wrong usageError
+	var answer *client.Error
+	switch {
+	case err == nil:
+		return exitDone
+	case ctx.Err() != nil:
+		return exitInterrupted
+	case errors.As(err, &wrong) || errors.Is(err, plan.ErrRequest):
+		return exitUsage
+	case errors.Is(err, job.ErrBlocked):
+		return exitBlocked
+	case errors.Is(err, job.ErrNotProven):
+		return exitNotProven
+	case errors.As(err, &answer) && answer.Status == 400:
+		return exitUsage
+	}
+	return exitFailed
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "bagaglio",
+		Short: "Move virtual disks between formats and places, and prove what arrived",
+		Long: `Bagaglio converts virtual disks, and proves that what arrived is what left.
+
+A disk in a pool of the service is written POOL:PATH. A path that begins with /, ./ or ../ is worked on
+on the spot, in this process, and needs no service.`,
+		SilenceErrors:     true,
+		SilenceUsage:      true,
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error { return a.configure(cmd) },
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return usage("%q is not a command: see bagaglio --help", args[0])
+			}
+			return cmd.Help()
+		},
+		Args: cobra.ArbitraryArgs,
+	}
+	flags := root.PersistentFlags()
+	flags.String("config", "", "configuration file (default: bagaglio.yaml in the user's configuration folder or /etc/bagaglio)")
+	flags.String("state", "", "the service's state folder (default: bagaglio in the user's state folder)")
+	flags.String("address", "", "the service's address, such as http://127.0.0.1:2247")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.AddCommand(a.serve(), a.console(), a.pool(), a.look(), a.convert(), a.prove(), a.fingerprint(), a.job(), a.versionCommand())
+	return root
+}
+
+// configure reads flags, environment (BAGAGLIO_...) and the configuration file, in this order of weight.
+func (a *app) configure(cmd *cobra.Command) error {
+	c := a.config
+	c.SetEnvPrefix("BAGAGLIO")
+	c.SetEnvKeyReplacer(strings.NewReplacer("-", "_"))
+	c.AutomaticEnv()
+	if err := c.BindPFlags(cmd.Flags()); err != nil {
+		return err
+	}
+	c.SetConfigName("bagaglio")
+	c.SetConfigType("yaml")
+	if dir, err := os.UserConfigDir(); err == nil {
+		c.AddConfigPath(filepath.Join(dir, "bagaglio"))
+	}
+	c.AddConfigPath("/etc/bagaglio")
+	if file := c.GetString("config"); file != "" {
+		c.SetConfigFile(file)
+	}
+	var none viper.ConfigFileNotFoundError
+	if err := c.ReadInConfig(); err != nil && !errors.As(err, &none) {
+		return usage("reading the configuration: %w", err)
+	}
+	return nil
+}
+
+// stateFolder is where the service keeps its records, and where the client on the same computer finds it.
+func (a *app) stateFolder() (string, error) {
+	if dir := a.config.GetString("state"); dir != "" {
+		return filepath.Abs(dir)
+	}
+	if dir := os.Getenv("XDG_STATE_HOME"); filepath.IsAbs(dir) {
+		return filepath.Join(dir, "bagaglio"), nil
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "", usage("there is no home folder to keep the state in: name one with --state")
+	}
+	return filepath.Join(home, ".local", "state", "bagaglio"), nil
+}
+
+// exactly wraps cobra's check of arguments so that it counts as wrong use.
+func exactly(n int) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if err := cobra.ExactArgs(n)(cmd, args); err != nil {
+			return usage("%w: bagaglio %s", err, strings.TrimPrefix(cmd.UseLine(), "bagaglio "))
+		}
+		return nil
+	}
+}
+
+// isTerminal tells whether somebody looks at f.
+func isTerminal(f any) bool {
+	file, ok := f.(*os.File)
+	return ok && term.IsTerminal(int(file.Fd()))
+}
+
+// group is a command that only has others below it.
+func group(use, short string, below ...*cobra.Command) *cobra.Command {
+	c := &cobra.Command{
+		Use: use, Short: short, Args: cobra.ArbitraryArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return usage("%s has no command %q: see bagaglio %s --help", use, args[0], use)
+			}
+			return cmd.Help()
+		},
+	}
+	c.AddCommand(below...)
+	return c
+}
+
+// jsonFlag lets a command print for programs.
+func (a *app) jsonFlag(c *cobra.Command) {
+	c.Flags().BoolVar(&a.json, "json", false, "print for programs")
+}
+
+func (a *app) versionCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "version", Short: "Print the version", Args: exactly(0),
+		RunE: func(*cobra.Command, []string) error {
+			_, err := fmt.Fprintln(a.out, a.version)
+			return err
+		},
+	}
+}

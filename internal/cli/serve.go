@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"bagaglio/internal/api"
+	"bagaglio/internal/service"
+	"bagaglio/web"
+
+	"github.com/spf13/cobra"
+)
+
+const (
+	// addressFile is the file in the state folder from which the client takes where the service answers.
+	addressFile = "address"
+	tokenFile   = service.TokenFile
+)
+
+func (a *app) serve() *cobra.Command {
+	c := &cobra.Command{
+		Use: "serve", Short: "Run the service", Args: exactly(0),
+		Long: `Runs the service until it is interrupted. Jobs that run then are stopped and can be started again.`,
+		RunE: func(cmd *cobra.Command, _ []string) error { return a.runService(cmd.Context()) },
+	}
+	c.Flags().String("listen", "127.0.0.1:2247", "address to listen on; port 0 takes a free one")
+	return c
+}
+
+func (a *app) runService(ctx context.Context) error {
+	state, err := a.stateFolder()
+	if err != nil {
+		return err
+	}
+	log := slog.New(slog.NewTextHandler(a.notes, nil))
+	s, err := service.Open(ctx, state, log)
+	if err != nil {
+		return err
+	}
+	line, err := net.Listen("tcp", a.config.GetString("listen"))
+	if err != nil {
+		return errors.Join(fmt.Errorf("listening: %w; choose another address with --listen", err), s.Close())
+	}
+	address := line.Addr().String()
+	files, err := fs.Sub(web.Files, "dist/app")
+	if err != nil {
+		return errors.Join(err, s.Close())
+	}
+	server := &http.Server{
+		Handler:           api.New(s, api.Options{Version: a.version, Console: files, Loopback: line.Addr().(*net.TCPAddr).IP.IsLoopback()}),
+		ReadHeaderTimeout: 10 * time.Second,
+	}
+	file := filepath.Join(state, addressFile)
+	if err := os.WriteFile(file, []byte("http://"+address+"\n"), 0o600); err != nil {
+		return errors.Join(err, s.Close())
+	}
+	key, _ := s.NewLink()
+	if _, err := fmt.Fprintf(a.out, "Bagaglio %s answers at http://%s\nTo open the console, once and within 15 minutes: %s\n", a.version, address, api.LinkURL(address, key)); err != nil {
+		return errors.Join(err, s.Close())
+	}
+	failed := make(chan error, 1)
+	go func() { failed <- server.Serve(line) }()
+	select {
+	case err = <-failed:
+	case <-ctx.Done():
+		a.remark("Stopping.")
+	}
+	err = errors.Join(err, s.Close(), os.Remove(file)) // ends the streams, so that the server can end
+	closing, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	return errors.Join(err, server.Shutdown(closing))
+}

@@ -1,0 +1,203 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"strings"
+
+	"bagaglio/client"
+	"bagaglio/core/inspect"
+	"bagaglio/core/job"
+	"bagaglio/core/plan"
+	"bagaglio/core/storage"
+
+	"github.com/google/uuid"
+	"golang.org/x/sys/unix"
+)
+
+// worker does what a request says, in the service or on the spot.
+type worker interface {
+	look(context.Context, plan.Place) (inspect.Report, error)
+	// plan makes the plan that run then runs.
+	plan(context.Context, plan.Request) (plan.Plan, error)
+	// run returns the receipt also where the job failed; then the error wraps job's own where it fits.
+	run(context.Context, func(job.Progress)) (job.Receipt, error)
+}
+
+// worker returns who works on these places: all on the spot, or all in pools.
+func (a *app) worker(places ...plan.Place) (worker, error) {
+	pools := 0
+	for _, p := range places {
+		if p.Pool != "" {
+			pools++
+		}
+	}
+	switch pools {
+	case 0:
+		return &spot{}, nil
+	case len(places):
+		service, err := a.dial()
+		return &remote{service: service, notes: a.remark}, err
+	}
+	return nil, usage("a path of this computer and a disk in a pool cannot be mixed: add the folder of the path as a pool first (bagaglio pool add)")
+}
+
+// spot works in this process.
+type spot struct {
+	asked   plan.Request // with the paths as they were given
+	ends    job.Ends
+	planned plan.Plan // with names in the folders of ends
+}
+
+func (s *spot) look(ctx context.Context, p plan.Place) (inspect.Report, error) {
+	folder, name, err := spotFolder(p.Path)
+	if err != nil {
+		return inspect.Report{}, err
+	}
+	defer folder.Close()
+	return inspect.File(ctx, folder, name, p.Format)
+}
+
+func (s *spot) plan(ctx context.Context, r plan.Request) (plan.Plan, error) {
+	s.asked = r
+	err := s.open(&r)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	s.planned, err = job.Prepare(ctx, s.ends, r, 0)
+	shown := s.planned
+	shown.Request = s.asked
+	if shown.Before != nil {
+		before := s.show(*shown.Before, s.asked.Source)
+		shown.Before = &before
+	}
+	if shown.After != nil {
+		after := s.show(*shown.After, *s.asked.Destination)
+		shown.After = &after
+	}
+	return shown, err
+}
+
+// show puts the path as it was given in the place of the name.
+func (s *spot) show(side plan.Side, asked plan.Place) plan.Side {
+	side.Place = asked
+	return side
+}
+
+// open opens the folders of a request, and makes its places relative to them.
+func (s *spot) open(r *plan.Request) (err error) {
+	if s.ends.Source, r.Source.Path, err = spotFolder(r.Source.Path); err != nil || r.Destination == nil {
+		return err
+	}
+	to := *r.Destination
+	s.ends.Destination, to.Path, err = spotFolder(to.Path)
+	r.Destination = &to
+	return err
+}
+
+func (s *spot) run(ctx context.Context, watch func(job.Progress)) (job.Receipt, error) {
+	host, err := os.Hostname()
+	if err != nil {
+		return job.Receipt{}, err
+	}
+	prefix := spotPrefix + host + "-"
+	if s.ends.Destination != nil {
+		if err := clearAbandoned(s.ends.Destination, prefix); err != nil {
+			return job.Receipt{}, err
+		}
+	}
+	id := fmt.Sprintf("%s%d-%s", prefix, os.Getpid(), uuid.NewString()[:8])
+	r, err := job.Run(ctx, id, s.ends, s.planned, watch)
+	r.Source.Side = s.show(r.Source.Side, s.asked.Source)
+	if r.Destination != nil {
+		r.Destination.Side = s.show(r.Destination.Side, *s.asked.Destination)
+	}
+	return r, err
+}
+
+// remote works through the service.
+type remote struct {
+	service *client.Service
+	notes   func(format string, args ...any)
+	id      string
+}
+
+func (r *remote) look(ctx context.Context, p plan.Place) (inspect.Report, error) {
+	return r.service.Look(ctx, p)
+}
+
+func (r *remote) plan(ctx context.Context, request plan.Request) (plan.Plan, error) {
+	kept, err := r.service.Plan(ctx, request)
+	r.id = kept.Id
+	return kept.Plan, err
+}
+
+func (r *remote) run(ctx context.Context, watch func(job.Progress)) (job.Receipt, error) {
+	started, err := r.service.Start(ctx, r.id)
+	if err != nil {
+		return job.Receipt{}, err
+	}
+	r.notes("Job %s", started.Id)
+	return follow(ctx, r.service, started.Id, r.notes, watch)
+}
+
+// follow watches a job of the service to its end.
+func follow(ctx context.Context, service *client.Service, id string, notes func(string, ...any), watch func(job.Progress)) (job.Receipt, error) {
+	for j, err := range service.Follow(ctx, id) {
+		if err != nil && ctx.Err() != nil {
+			notes("Job %s goes on in the service. To stop it: bagaglio job cancel %s", id, id)
+			return job.Receipt{}, ctx.Err()
+		}
+		if err != nil {
+			return job.Receipt{}, err
+		}
+		if j.Progress != nil {
+			watch(*j.Progress)
+		}
+	}
+	receipt, err := service.Receipt(ctx, id)
+	if err != nil {
+		return receipt, err
+	}
+	return receipt, receiptError(receipt)
+}
+
+// receiptError is the error of a job that was run elsewhere.
+func receiptError(r job.Receipt) error {
+	switch {
+	case r.Outcome == job.Proven || r.Outcome == job.Unproven:
+		return nil
+	case len(r.Differences) > 0 || r.Against != "" && r.Source.Fingerprint != "" && r.Source.Fingerprint != r.Against:
+		return fmt.Errorf("%w: %s", job.ErrNotProven, r.Reason)
+	}
+	return errors.New(r.Reason)
+}
+
+// spotPrefix begins the names of staging folders of work on the spot, followed by the computer and the process that works.
+const spotPrefix = "spot-"
+
+// clearAbandoned removes staging folders of work on the spot on this computer whose process is gone.
+func clearAbandoned(folder storage.Folder, prefix string) error {
+	infos, err := folder.List(job.StagingFolder)
+	if err != nil {
+		return nil // there is none, mostly
+	}
+	for _, i := range infos {
+		var pid int
+		name := path.Base(i.Name)
+		rest, ours := strings.CutPrefix(name, prefix)
+		if _, err := fmt.Sscanf(rest, "%d-", &pid); !ours || err != nil || alive(pid) {
+			continue
+		}
+		if err := job.Clear(folder, name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// alive tells whether a process is there, also one of another user.
+func alive(pid int) bool { return !errors.Is(unix.Kill(pid, 0), unix.ESRCH) }

@@ -1,0 +1,149 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"strings"
+
+	"bagaglio/api"
+	"bagaglio/core/disk"
+	"bagaglio/core/inspect"
+	"bagaglio/core/job"
+	"bagaglio/core/plan"
+	"bagaglio/core/storage"
+	"bagaglio/internal/store"
+)
+
+const (
+	maxDepth = 8      // of folders in a pool that are looked through
+	maxFiles = 10_000 // that are looked at in one pool
+)
+
+// Disks lists the disks in a pool. One that does not open is listed with its problem.
+func (s *Service) Disks(ctx context.Context, pool string) ([]api.DiskEntry, error) {
+	folder, err := s.folder(ctx, pool)
+	if err != nil {
+		return nil, err
+	}
+	files, err := walk(folder, ".", 0, nil)
+	if err != nil {
+		return nil, fmt.Errorf("listing pool %s: %w", pool, err)
+	}
+	disks := []api.DiskEntry{}
+	for _, f := range files {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		if d, ok := s.entry(ctx, folder, pool, f); ok {
+			disks = append(disks, d)
+		}
+	}
+	return disks, nil
+}
+
+// walk collects the regular files below dir, without our own.
+func walk(folder storage.Folder, dir string, depth int, files []storage.Info) ([]storage.Info, error) {
+	infos, err := folder.List(dir)
+	if err != nil {
+		return files, err
+	}
+	for _, i := range infos {
+		switch {
+		case len(files) >= maxFiles:
+			return files, nil
+		case i.IsDir && i.Name != job.OwnFolder && depth < maxDepth:
+			if files, err = walk(folder, i.Name, depth+1, files); err != nil && !errors.Is(err, fs.ErrPermission) && !errors.Is(err, fs.ErrNotExist) {
+				return files, err
+			}
+		case i.Regular:
+			files = append(files, i)
+		}
+	}
+	return files, nil
+}
+
+// entry describes a file as a disk; ok is false for a file that is none.
+func (s *Service) entry(ctx context.Context, folder storage.Folder, pool string, info storage.Info) (d api.DiskEntry, ok bool) {
+	d = api.DiskEntry{Path: info.Name, Modified: info.Modified, FileSize: info.Size}
+	claimed := disk.Claim(info.Name)
+	format, err := s.formatOf(ctx, folder, plan.Place{Pool: pool, Path: info.Name})
+	if err == nil && format == "raw" && claimed == "" && !strings.EqualFold(path.Ext(info.Name), ".img") {
+		return d, false // any file at all
+	}
+	if err == nil {
+		err = s.measure(ctx, folder, format, &d)
+	}
+	if err != nil {
+		d.Format, d.Problem = claimed, err.Error()
+	}
+	return d, true
+}
+
+func (s *Service) measure(ctx context.Context, folder storage.Folder, format string, d *api.DiskEntry) error {
+	r, err := disk.Open(ctx, folder, d.Path, format)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	about := r.Describe()
+	d.Format, d.Layout, d.VirtualSize = about.Format, about.Layout, about.VirtualSize
+	if d.FileSize, _, err = storage.Measure(folder, about.Files); err != nil {
+		return err
+	}
+	d.AllocatedSize, err = disk.Allocated(ctx, r, 1)
+	return err
+}
+
+// Look reports on one disk.
+func (s *Service) Look(ctx context.Context, p plan.Place) (inspect.Report, error) {
+	folder, err := s.folder(ctx, p.Pool)
+	if err != nil {
+		return inspect.Report{}, err
+	}
+	format, err := s.formatOf(ctx, folder, p)
+	if err != nil {
+		return inspect.Report{}, err
+	}
+	return inspect.File(ctx, folder, p.Path, format)
+}
+
+// formatOf returns the format of a disk: the one that is named, or that it is known to have, or the one of its content.
+// A disk that was seen as raw once is known as raw from then on, whatever its guest writes into it.
+func (s *Service) formatOf(ctx context.Context, folder storage.Folder, p plan.Place) (string, error) {
+	if p.Format != "" {
+		return p.Format, nil
+	}
+	name, err := storage.Clean(p.Path)
+	if err != nil {
+		return "", err
+	}
+	info, err := folder.Stat(name)
+	if err != nil {
+		return "", err
+	}
+	known, err := s.store.KnownFormat(ctx, p.Pool, name, info.ID)
+	if !errors.Is(err, store.ErrNotFound) {
+		return known, err
+	}
+	format, err := disk.Recognise(folder, name)
+	if err == nil && format == "raw" {
+		err = s.store.SetKnownFormat(ctx, p.Pool, name, info.ID, format)
+	}
+	return format, err
+}
+
+// know keeps a format that a person named or that a job wrote.
+func (s *Service) know(ctx context.Context, folder storage.Folder, p plan.Place, format string) error {
+	name, err := storage.Clean(p.Path)
+	if err != nil {
+		return err
+	}
+	info, err := folder.Stat(name)
+	if err != nil {
+		return err
+	}
+	return s.store.SetKnownFormat(ctx, p.Pool, name, info.ID, format)
+}

@@ -1,0 +1,210 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"time"
+
+	"bagaglio/api"
+	"bagaglio/core/job"
+	"bagaglio/core/plan"
+	"bagaglio/internal/store"
+
+	"github.com/google/uuid"
+)
+
+// Plan says what a request would do, and keeps the request so that it can be started.
+func (s *Service) Plan(ctx context.Context, r plan.Request) (api.KeptPlan, error) {
+	p, _, err := s.prepare(ctx, r)
+	if err != nil {
+		return api.KeptPlan{}, err
+	}
+	id := uuid.NewString()
+	return api.KeptPlan{Id: id, Blocked: p.Blocked(), Plan: p}, s.store.AddPlan(ctx, id, p.Request, time.Now())
+}
+
+func (s *Service) prepare(ctx context.Context, r plan.Request) (plan.Plan, job.Ends, error) {
+	if err := r.Validate(); err != nil {
+		return plan.Plan{}, job.Ends{}, err
+	}
+	ends, err := s.ends(ctx, r)
+	if err != nil {
+		return plan.Plan{}, ends, err
+	}
+	speed, err := s.store.Speed(ctx)
+	if err != nil {
+		return plan.Plan{}, ends, err
+	}
+	if format, err := s.formatOf(ctx, ends.Source, r.Source); err == nil && format == "raw" {
+		r.Source.Format = format
+	} // any other problem of the source is for the plan to tell
+	p, err := job.Prepare(ctx, ends, r, speed)
+	return p, ends, err
+}
+
+func (s *Service) ends(ctx context.Context, r plan.Request) (ends job.Ends, err error) {
+	if ends.Source, err = s.folder(ctx, r.Source.Pool); err != nil {
+		return ends, err
+	}
+	if r.Destination != nil {
+		ends.Destination, err = s.folder(ctx, r.Destination.Pool)
+	}
+	return ends, err
+}
+
+// Start puts the request of a plan into the queue. What the world looks like may have changed since, so it is planned anew.
+func (s *Service) Start(ctx context.Context, planID string) (api.Job, error) {
+	r, err := s.store.PlannedRequest(ctx, planID)
+	if err != nil {
+		return api.Job{}, fmt.Errorf("plan %q: %w", planID, err)
+	}
+	return s.start(ctx, r)
+}
+
+// Again puts the request of an ended job into the queue as a new job.
+func (s *Service) Again(ctx context.Context, id string) (api.Job, error) {
+	j, err := s.job(ctx, id)
+	if err != nil {
+		return api.Job{}, err
+	}
+	if !j.State.Ended() {
+		return api.Job{}, fmt.Errorf("%w: job %s is still %s", ErrState, id, j.State)
+	}
+	return s.start(ctx, j.Plan.Request)
+}
+
+func (s *Service) start(ctx context.Context, r plan.Request) (api.Job, error) {
+	p, ends, err := s.prepare(ctx, r)
+	if err != nil {
+		return api.Job{}, err
+	}
+	for _, c := range p.Checks {
+		if c.Severity == plan.Blocks {
+			return api.Job{}, fmt.Errorf("%w: %s", job.ErrBlocked, c.Message)
+		}
+	}
+	if r.Source.Format != "" {
+		if err := s.know(ctx, ends.Source, r.Source, r.Source.Format); err != nil {
+			return api.Job{}, err
+		}
+	}
+	id, err := s.store.AddJob(ctx, p, time.Now())
+	if err != nil {
+		return api.Job{}, err
+	}
+	s.changed(id)
+	s.dispatch()
+	return s.Job(ctx, strconv.FormatInt(id, 10))
+}
+
+// Jobs returns the newest jobs.
+func (s *Service) Jobs(ctx context.Context, limit int) ([]api.Job, error) {
+	records, err := s.store.Jobs(ctx, limit)
+	if err != nil {
+		return nil, err
+	}
+	jobs := make([]api.Job, len(records))
+	for i, r := range records {
+		jobs[i] = s.view(r)
+	}
+	return jobs, nil
+}
+
+// Job returns one job.
+func (s *Service) Job(ctx context.Context, id string) (api.Job, error) {
+	j, err := s.job(ctx, id)
+	if err != nil {
+		return api.Job{}, err
+	}
+	return s.view(j), nil
+}
+
+func (s *Service) job(ctx context.Context, id string) (store.Job, error) {
+	number, err := strconv.ParseInt(id, 10, 64)
+	if err != nil {
+		return store.Job{}, fmt.Errorf("job %q: %w", id, store.ErrNotFound)
+	}
+	j, err := s.store.Job(ctx, number)
+	if err != nil {
+		return j, fmt.Errorf("job %s: %w", id, err)
+	}
+	return j, nil
+}
+
+// view is a job as the API shows it.
+func (s *Service) view(j store.Job) api.Job {
+	v := api.Job{
+		Id: strconv.FormatInt(j.ID, 10), State: api.JobState(j.State), Request: j.Plan.Request, Plan: j.Plan,
+		Created: j.Created, Started: j.Started, Finished: j.Finished,
+	}
+	if j.Outcome != "" {
+		outcome := api.JobOutcome(j.Outcome)
+		v.Outcome = &outcome
+	}
+	if j.Reason != "" {
+		v.Reason = &j.Reason
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if r, ok := s.running[j.ID]; ok && j.State == store.Running {
+		v.Progress = r.progress
+	}
+	return v
+}
+
+// changed tells the followers of a job.
+func (s *Service) changed(id int64) {
+	j, err := s.store.Job(context.Background(), id)
+	if err != nil {
+		s.log.Error("looking at a job that changed", "job", id, "error", err)
+		return
+	}
+	s.events.publish(s.view(j))
+}
+
+// Receipt returns what an ended job proves.
+func (s *Service) Receipt(ctx context.Context, id string) (job.Receipt, error) {
+	j, err := s.job(ctx, id)
+	if err != nil {
+		return job.Receipt{}, err
+	}
+	switch {
+	case !j.State.Ended():
+		return job.Receipt{}, fmt.Errorf("%w: job %s is still %s, its receipt comes when it has ended", ErrState, id, j.State)
+	case j.Receipt == nil:
+		return job.Receipt{}, fmt.Errorf("%w: job %s was %s before it could write a receipt: %s", store.ErrNotFound, id, j.State, j.Reason)
+	}
+	return *j.Receipt, nil
+}
+
+// Cancel stops a job. What it wrote is removed before it ends.
+func (s *Service) Cancel(ctx context.Context, id string) (api.Job, error) {
+	j, err := s.job(ctx, id)
+	if err != nil {
+		return api.Job{}, err
+	}
+	if j.State.Ended() {
+		return api.Job{}, fmt.Errorf("%w: job %s has ended already (%s)", ErrState, id, j.State)
+	}
+	s.mu.Lock()
+	r, running := s.running[j.ID]
+	if running {
+		r.stop(errCancelled)
+	}
+	s.mu.Unlock()
+	if !running { // it waits, or its end is being noted
+		err := s.store.CancelWaiting(ctx, j.ID, errCancelled.Error(), time.Now())
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return api.Job{}, err
+		}
+		s.changed(j.ID)
+	}
+	return s.Job(ctx, id)
+}
+
+// CountJobs counts the jobs in each state.
+func (s *Service) CountJobs(ctx context.Context) (map[store.State]int, error) {
+	return s.store.CountJobs(ctx)
+}

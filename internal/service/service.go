@@ -1,0 +1,124 @@
+// Package service puts the parts together: pools, plans, the queue of jobs, and what has to be set right at start.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+
+	"bagaglio/core/storage"
+	"bagaglio/internal/store"
+
+	"github.com/google/uuid"
+	"golang.org/x/sys/unix"
+)
+
+// Errors that the API tells apart.
+var (
+	// ErrInvalid is the error for input that makes no sense.
+	ErrInvalid = errors.New("invalid")
+	// ErrState is the error for what cannot be done in the present state of a job or pool.
+	ErrState = errors.New("not now")
+)
+
+// atOnce is how many jobs run at the same time.
+const atOnce = 2
+
+// Service is the running service.
+type Service struct {
+	state  string // folder
+	store  *store.Store
+	log    *slog.Logger
+	id     string // of this service, for names of staging folders
+	events broker
+	access access
+	lock   *os.File // held as long as the service runs
+
+	mu      sync.Mutex
+	folders map[string]storage.Folder // open pools by name
+	running map[int64]*run
+	closing bool
+	jobs    sync.WaitGroup
+}
+
+// Open starts the service with its records in the folder state, and sets right what an earlier run left.
+func Open(ctx context.Context, state string, log *slog.Logger) (*Service, error) {
+	if err := os.MkdirAll(state, 0o700); err != nil {
+		return nil, fmt.Errorf("making the state folder: %w", err)
+	}
+	lock, err := lockState(state)
+	if err != nil {
+		return nil, err
+	}
+	records, err := store.Open(ctx, filepath.Join(state, "records.sqlite"))
+	if err != nil {
+		return nil, errors.Join(err, lock.Close())
+	}
+	s := &Service{state: state, store: records, lock: lock, log: log, folders: map[string]storage.Folder{}, running: map[int64]*run{}}
+	err = s.identify(ctx)
+	if err == nil {
+		err = s.prepareAccess(ctx)
+	}
+	if err == nil {
+		err = s.recover(ctx)
+	}
+	if err != nil {
+		return nil, errors.Join(err, records.Close(), lock.Close())
+	}
+	s.dispatch()
+	return s, nil
+}
+
+// lockState keeps a second service from using the same records.
+func lockState(state string) (*os.File, error) {
+	f, err := os.OpenFile(filepath.Join(state, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("locking the state folder: %w", err)
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		return nil, errors.Join(fmt.Errorf("%w: another service uses the state folder %s: stop it first, or give this one a folder of its own (--state)", ErrState, state), f.Close())
+	}
+	return f, nil
+}
+
+// identify gives the service an identity at its first start.
+func (s *Service) identify(ctx context.Context) error {
+	const setting = "service"
+	id, err := s.store.Setting(ctx, setting)
+	if errors.Is(err, store.ErrNotFound) {
+		id = uuid.NewString()
+		err = s.store.SetSetting(ctx, setting, id)
+	}
+	s.id = id
+	return err
+}
+
+// Close stops running jobs, which are noted as interrupted, and closes everything.
+func (s *Service) Close() error {
+	s.mu.Lock()
+	s.closing = true
+	for _, r := range s.running {
+		r.stop(errStopping)
+	}
+	s.mu.Unlock()
+	s.jobs.Wait()
+	s.events.close()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, f := range s.folders {
+		if err := f.Close(); err != nil {
+			s.log.Warn("closing a pool", "error", err)
+		}
+	}
+	return errors.Join(s.store.Close(), s.lock.Close())
+}
+
+// missing tells whether err means that a record or file is not there.
+func missing(err error) bool {
+	return errors.Is(err, store.ErrNotFound) || errors.Is(err, fs.ErrNotExist)
+}

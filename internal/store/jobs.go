@@ -1,0 +1,275 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"bagaglio/core/job"
+	"bagaglio/core/plan"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// State of a job.
+type State string
+
+// The states. The first two have not ended.
+const (
+	Waiting     State = "waiting"
+	Running     State = "running"
+	Done        State = "done"
+	Failed      State = "failed"
+	Cancelled   State = "cancelled"
+	Interrupted State = "interrupted" // the service stopped while it ran
+)
+
+// Ended tells whether nothing more happens to a job in this state.
+func (s State) Ended() bool { return s != Waiting && s != Running }
+
+// Job is the record of a job.
+type Job struct {
+	ID        int64
+	State     State
+	Plan      plan.Plan
+	Created   time.Time
+	Started   *time.Time
+	Finished  *time.Time
+	Outcome   job.Outcome
+	Reason    string
+	Receipt   *job.Receipt
+	Uncleared bool // something of it may lie in a staging folder
+}
+
+// jobRow is a job as the table has it.
+type jobRow struct {
+	ID        int64          `db:"id"`
+	State     State          `db:"state"`
+	Plan      string         `db:"plan"`
+	Created   string         `db:"created"`
+	Started   sql.NullString `db:"started"`
+	Finished  sql.NullString `db:"finished"`
+	Outcome   sql.NullString `db:"outcome"`
+	Reason    string         `db:"reason"`
+	Receipt   sql.NullString `db:"receipt"`
+	Uncleared bool           `db:"uncleared"`
+}
+
+func (r jobRow) job() (j Job, err error) {
+	j = Job{ID: r.ID, State: r.State, Outcome: job.Outcome(r.Outcome.String), Reason: r.Reason, Uncleared: r.Uncleared}
+	if err := json.Unmarshal([]byte(r.Plan), &j.Plan); err != nil {
+		return j, fmt.Errorf("reading the plan of job %d: %w", r.ID, err)
+	}
+	if r.Receipt.Valid {
+		j.Receipt = &job.Receipt{}
+		if err := json.Unmarshal([]byte(r.Receipt.String), j.Receipt); err != nil {
+			return j, fmt.Errorf("reading the receipt of job %d: %w", r.ID, err)
+		}
+	}
+	if j.Created, err = time.Parse(time.RFC3339Nano, r.Created); err != nil {
+		return j, err
+	}
+	if j.Started, err = optionalTime(r.Started); err != nil {
+		return j, err
+	}
+	j.Finished, err = optionalTime(r.Finished)
+	return j, err
+}
+
+func optionalTime(s sql.NullString) (*time.Time, error) {
+	if !s.Valid {
+		return nil, nil
+	}
+	t, err := time.Parse(time.RFC3339Nano, s.String)
+	return &t, err
+}
+
+// AddPlan keeps the request of a plan, so that it can be started.
+func (s *Store) AddPlan(ctx context.Context, id string, r plan.Request, now time.Time) error {
+	b, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	const keep = 24 * time.Hour // a plan is made for now
+	_, err = s.db.ExecContext(ctx, `DELETE FROM plans WHERE created < ?`, stamp(now.Add(-keep)))
+	if err == nil {
+		_, err = s.db.ExecContext(ctx, `INSERT INTO plans (id, created, request) VALUES (?, ?, ?)`, id, stamp(now), string(b))
+	}
+	return err
+}
+
+// PlannedRequest returns the request of a plan, or ErrNotFound.
+func (s *Store) PlannedRequest(ctx context.Context, id string) (r plan.Request, err error) {
+	var b string
+	if err := s.db.GetContext(ctx, &b, `SELECT request FROM plans WHERE id = ?`, id); err != nil {
+		return r, notFound(err)
+	}
+	return r, json.Unmarshal([]byte(b), &r)
+}
+
+// AddJob keeps a waiting job with its steps and returns its number.
+func (s *Store) AddJob(ctx context.Context, p plan.Plan, now time.Time) (id int64, err error) {
+	b, err := json.Marshal(p)
+	if err != nil {
+		return 0, err
+	}
+	err = s.transaction(ctx, func(tx *sqlx.Tx) error {
+		res, err := tx.ExecContext(ctx, `INSERT INTO jobs (state, plan, created) VALUES (?, ?, ?)`, Waiting, string(b), stamp(now))
+		if err != nil {
+			return err
+		}
+		if id, err = res.LastInsertId(); err != nil {
+			return err
+		}
+		for i, step := range p.Steps {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO steps (job, number, name, title) VALUES (?, ?, ?, ?)`, id, i+1, step.Name, step.Title); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return id, err
+}
+
+func (s *Store) transaction(ctx context.Context, do func(*sqlx.Tx) error) error {
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	if err := do(tx); err != nil {
+		_ = tx.Rollback() // the first error says more
+		return err
+	}
+	return tx.Commit()
+}
+
+// Job returns one job, or ErrNotFound.
+func (s *Store) Job(ctx context.Context, id int64) (Job, error) {
+	var row jobRow
+	if err := s.db.GetContext(ctx, &row, `SELECT * FROM jobs WHERE id = ?`, id); err != nil {
+		return Job{}, notFound(err)
+	}
+	return row.job()
+}
+
+// Jobs returns the newest jobs, at most limit.
+func (s *Store) Jobs(ctx context.Context, limit int) ([]Job, error) {
+	return s.jobs(ctx, `SELECT * FROM jobs ORDER BY id DESC LIMIT ?`, limit)
+}
+
+// JobsIn returns the jobs in a state, the oldest first.
+func (s *Store) JobsIn(ctx context.Context, state State) ([]Job, error) {
+	return s.jobs(ctx, `SELECT * FROM jobs WHERE state = ? ORDER BY id`, state)
+}
+
+// UnclearedJobs returns the jobs of which something may lie in a staging folder.
+func (s *Store) UnclearedJobs(ctx context.Context) ([]Job, error) {
+	return s.jobs(ctx, `SELECT * FROM jobs WHERE uncleared = 1 ORDER BY id`)
+}
+
+func (s *Store) jobs(ctx context.Context, query string, args ...any) ([]Job, error) {
+	var rows []jobRow
+	if err := s.db.SelectContext(ctx, &rows, query, args...); err != nil {
+		return nil, err
+	}
+	jobs := make([]Job, len(rows))
+	for i, row := range rows {
+		var err error
+		if jobs[i], err = row.job(); err != nil {
+			return nil, err
+		}
+	}
+	return jobs, nil
+}
+
+// StartJob notes that a waiting job runs. It fails with ErrNotFound when the job does not wait any more.
+func (s *Store) StartJob(ctx context.Context, id int64, now time.Time) error {
+	return s.one(ctx, `UPDATE jobs SET state = ?, started = ?, uncleared = 1 WHERE id = ? AND state = ?`, Running, stamp(now), id, Waiting)
+}
+
+// EndJob notes how a job ended. receipt may be nil.
+func (s *Store) EndJob(ctx context.Context, id int64, state State, reason string, receipt *job.Receipt, now time.Time) error {
+	var outcome, text sql.NullString
+	if receipt != nil {
+		b, err := json.Marshal(receipt)
+		if err != nil {
+			return err
+		}
+		text = sql.NullString{String: string(b), Valid: true}
+		outcome = sql.NullString{String: string(receipt.Outcome), Valid: true}
+	}
+	return s.one(ctx, `UPDATE jobs SET state = ?, reason = ?, outcome = ?, receipt = ?, finished = ? WHERE id = ?`, state, reason, outcome, text, stamp(now), id)
+}
+
+// ClearJob notes that nothing of a job lies in a staging folder any more.
+func (s *Store) ClearJob(ctx context.Context, id int64) error {
+	return s.one(ctx, `UPDATE jobs SET uncleared = 0 WHERE id = ?`, id)
+}
+
+// BeginStep notes that the step of that number runs, and that those before it are finished.
+func (s *Store) BeginStep(ctx context.Context, id int64, number int, now time.Time) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE steps SET finished = ? WHERE job = ? AND number < ? AND finished IS NULL`, stamp(now), id, number)
+	if err != nil {
+		return err
+	}
+	return s.one(ctx, `UPDATE steps SET started = ? WHERE job = ? AND number = ?`, stamp(now), id, number)
+}
+
+// EndSteps notes what finished steps took.
+func (s *Store) EndSteps(ctx context.Context, id int64, done []job.Done, now time.Time) error {
+	for _, d := range done {
+		_, err := s.db.ExecContext(ctx, `UPDATE steps SET finished = coalesce(finished, ?), bytes = ? WHERE job = ? AND name = ?`, stamp(now), d.Bytes, id, d.Name)
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Store) one(ctx context.Context, query string, args ...any) error {
+	res, err := s.db.ExecContext(ctx, query, args...)
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n == 0 {
+		if err == nil {
+			err = ErrNotFound
+		}
+		return err
+	}
+	return nil
+}
+
+// Speed returns the median speed of the last finished reading and writing steps, in bytes a second, or 0.
+func (s *Store) Speed(ctx context.Context) (float64, error) {
+	var speeds []float64
+	err := s.db.SelectContext(ctx, &speeds, `SELECT speed FROM (
+			SELECT bytes / ((julianday(finished) - julianday(started)) * 86400.0) AS speed FROM steps
+			WHERE bytes > 16777216 AND finished > started ORDER BY job DESC LIMIT 9)
+		WHERE speed IS NOT NULL ORDER BY speed`)
+	if err != nil || len(speeds) == 0 {
+		return 0, err
+	}
+	return speeds[len(speeds)/2], nil
+}
+
+// CancelWaiting ends a job that has not begun. It fails with ErrNotFound when the job does not wait any more.
+func (s *Store) CancelWaiting(ctx context.Context, id int64, reason string, now time.Time) error {
+	return s.one(ctx, `UPDATE jobs SET state = ?, reason = ?, finished = ? WHERE id = ? AND state = ?`, Cancelled, reason, stamp(now), id, Waiting)
+}
+
+// CountJobs counts the jobs in each state.
+func (s *Store) CountJobs(ctx context.Context) (map[State]int, error) {
+	var rows []struct {
+		State State `db:"state"`
+		Count int   `db:"count"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT state, count(*) AS count FROM jobs GROUP BY state`)
+	counts := map[State]int{Waiting: 0, Running: 0, Done: 0, Failed: 0, Cancelled: 0, Interrupted: 0}
+	for _, r := range rows {
+		counts[r.State] = r.Count
+	}
+	return counts, err
+}

@@ -1,0 +1,110 @@
+// Package store keeps the service's records in SQLite.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNotFound is the error for a record that is not there.
+var ErrNotFound = errors.New("not found")
+
+// ErrTaken is the error for a name or folder that another record has.
+var ErrTaken = errors.New("taken already")
+
+// Store is the database. It is safe for concurrent use.
+type Store struct{ db *sqlx.DB }
+
+// Open opens the database in file, makes it if it is not there, and brings it to the present version.
+func Open(ctx context.Context, file string) (*Store, error) {
+	// The database holds hashes of secrets: nobody else reads it.
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("opening the records: %w", err)
+	}
+	if err := f.Close(); err != nil {
+		return nil, err
+	}
+	db, err := sqlx.Open("sqlite", "file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(10000)&_txlock=immediate")
+	if err != nil {
+		return nil, fmt.Errorf("opening the records in %s: %w", file, err)
+	}
+	if err := migrate(ctx, db.DB); err != nil {
+		return nil, errors.Join(fmt.Errorf("bringing the records in %s up to date: %w", file, err), db.Close())
+	}
+	return &Store{db}, nil
+}
+
+func migrate(ctx context.Context, db *sql.DB) error {
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, sub)
+	if err != nil {
+		return err
+	}
+	_, err = p.Up(ctx)
+	return err
+}
+
+// Close closes the database.
+func (s *Store) Close() error { return s.db.Close() }
+
+// notFound turns the driver's error for no row into ours.
+func notFound(err error) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return ErrNotFound
+	}
+	return err
+}
+
+// stamp writes a time as it is kept: UTC, so that text order is time order.
+func stamp(t time.Time) string { return t.UTC().Format("2006-01-02T15:04:05.000000000Z") }
+
+// Setting returns a setting, or ErrNotFound.
+func (s *Store) Setting(ctx context.Context, name string) (value string, err error) {
+	err = s.db.GetContext(ctx, &value, `SELECT value FROM settings WHERE name = ?`, name)
+	return value, notFound(err)
+}
+
+// SetSetting keeps a setting.
+func (s *Store) SetSetting(ctx context.Context, name, value string) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, name, value)
+	return err
+}
+
+// AddSession keeps a session by the hash of its secret.
+func (s *Store) AddSession(ctx context.Context, hash string, expires time.Time) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO sessions (hash, expires) VALUES (?, ?)`, hash, stamp(expires))
+	return err
+}
+
+// HasSession tells whether a session is there and has not expired. Those that have are removed.
+func (s *Store) HasSession(ctx context.Context, hash string, now time.Time) (bool, error) {
+	if _, err := s.db.ExecContext(ctx, `DELETE FROM sessions WHERE expires < ?`, stamp(now)); err != nil {
+		return false, err
+	}
+	var n int
+	err := s.db.GetContext(ctx, &n, `SELECT count(*) FROM sessions WHERE hash = ?`, hash)
+	return n > 0, err
+}
+
+// RemoveSession ends a session.
+func (s *Store) RemoveSession(ctx context.Context, hash string) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM sessions WHERE hash = ?`, hash)
+	return err
+}
