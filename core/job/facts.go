@@ -52,7 +52,7 @@ func look(ctx context.Context, folder storage.Folder, src disk.Reader) (f plan.S
 		f.Problem = c.Check(ctx)
 	}
 	if f.Problem == nil {
-		f.Allocated, f.Problem = disk.Allocated(ctx, src, 1)
+		f.Allocated, f.Problem = disk.Allocated(ctx, src)
 	}
 	if ctx.Err() != nil {
 		return f, ctx.Err()
@@ -66,15 +66,7 @@ func look(ctx context.Context, folder storage.Folder, src disk.Reader) (f plan.S
 
 // lookAhead gathers the facts of the destination.
 func lookAhead(ctx context.Context, ends Ends, r plan.Request, src disk.Reader) (f plan.DestinationFacts, err error) {
-	format, err := disk.Lookup(r.As)
-	if err != nil {
-		return f, err
-	}
-	layout, err := format.Layout(r.Layout)
-	if err != nil {
-		return f, err
-	}
-	if f.Stored, err = disk.Allocated(ctx, src, layout.Block); err != nil {
+	if f.Stored, err = disk.Count(ctx, src, disk.Units()...); err != nil {
 		return f, err
 	}
 	name := r.Destination.Path

@@ -134,11 +134,11 @@ func (p *maker) checkDestination() {
 	}
 	need := p.After.FileSize
 	if !p.layout.Thick && p.format.Name == "raw" {
-		need = d.Stored
+		need = p.After.AllocatedSize
 	}
 	if need > d.Space.Free {
 		var remedies []Remedy
-		if thin := p.format.Layouts[0]; p.layout.Thick && !thin.Thick && d.Stored < d.Space.Free {
+		if thin := p.format.Layouts[0]; p.layout.Thick && !thin.Thick && thin.StoredSize(d.Stored) < d.Space.Free {
 			remedies = append(remedies, remedy("Use the layout "+thin.Name, map[string]any{"layout": thin.Name}))
 		}
 		p.add(Blocks, "room", fmt.Sprintf("The new image needs %s, and %s are free: make room or choose another pool.", Bytes(need), Bytes(d.Space.Free)), remedies...)

@@ -61,10 +61,10 @@ type SourceFacts struct {
 type DestinationFacts struct {
 	Space      storage.Space
 	Exists     bool
-	SameFile   bool   // the source itself
-	Stored     int64  // bytes of the target layout's blocks in which the source has data
-	OtherName  string // a name close to the one asked for that is free, when that exists
-	Obstructed error  // why its folder cannot be looked at
+	SameFile   bool        // the source itself
+	Stored     disk.Stored // for the units of all layouts
+	OtherName  string      // a name close to the one asked for that is free, when that exists
+	Obstructed error       // why its folder cannot be looked at
 }
 
 // Severity tells what a check does to the plan.
@@ -206,7 +206,7 @@ func (p *maker) convert() {
 	size, stored := p.layout.RoundUp(p.Before.VirtualSize), p.facts.Destination.Stored
 	p.After = &Side{
 		Place: *p.Request.Destination, Format: p.format.Name, Layout: p.layout.Name,
-		VirtualSize: size, AllocatedSize: stored, FileSize: p.layout.FileSize(size, stored),
+		VirtualSize: size, AllocatedSize: p.layout.StoredSize(stored), FileSize: p.layout.FileSize(size, stored),
 	}
 	if p.layout.Thick {
 		p.After.AllocatedSize = size

@@ -93,7 +93,7 @@ func (s *Service) measure(ctx context.Context, folder storage.Folder, format str
 	if d.FileSize, _, err = storage.Measure(folder, about.Files); err != nil {
 		return err
 	}
-	d.AllocatedSize, err = disk.Allocated(ctx, r, 1)
+	d.AllocatedSize, err = disk.Allocated(ctx, r)
 	return err
 }
 
