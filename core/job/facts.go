@@ -33,12 +33,31 @@ func Prepare(ctx context.Context, ends Ends, r plan.Request, speed float64) (pla
 	if facts.Source, err = look(ctx, ends.Source, src); err != nil {
 		return plan.Plan{}, err
 	}
+	if warning := disguise(ends.Source, r.Source); warning != "" {
+		facts.Source.Description.Warnings = append(facts.Source.Description.Warnings, warning)
+	}
 	if r.Kind == plan.Convert && facts.Source.Problem == nil {
 		if facts.Destination, err = lookAhead(ctx, ends, r, src); err != nil {
 			return plan.Plan{}, err
 		}
 	}
 	return plan.Make(r, facts)
+}
+
+// disguise tells when a disk that is to be read in a named format looks like another one.
+func disguise(folder storage.Folder, p plan.Place) string {
+	if p.Format == "" {
+		return ""
+	}
+	found, err := disk.Recognise(folder, p.Path)
+	var mismatch *disk.MismatchError
+	if errors.As(err, &mismatch) {
+		found = mismatch.Found
+	}
+	if found == "" || found == p.Format {
+		return ""
+	}
+	return fmt.Sprintf("the content looks like %s, but the disk is known or said to be %s and is read as such", found, p.Format)
 }
 
 func open(ctx context.Context, folder storage.Folder, p plan.Place) (disk.Reader, error) {
@@ -49,7 +68,7 @@ func open(ctx context.Context, folder storage.Folder, p plan.Place) (disk.Reader
 func look(ctx context.Context, folder storage.Folder, src disk.Reader) (f plan.SourceFacts, err error) {
 	f.Description = src.Describe()
 	if c, ok := src.(disk.Checker); ok {
-		f.Problem = c.Check(ctx)
+		f.Problem, f.Checked = c.Check(ctx), true
 	}
 	if f.Problem == nil {
 		f.Allocated, f.Problem = disk.Allocated(ctx, src)

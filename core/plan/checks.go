@@ -43,7 +43,11 @@ func (p *maker) checkSource() {
 		p.add(Blocks, "source", "The source is empty (0 bytes): there is no disk in it. Fetch it again from where it came from.")
 		return
 	}
-	p.add(Informs, "source", fmt.Sprintf("The source opens as %s, %s, and its tables agree with each other.", d.Format, d.Layout))
+	opens := fmt.Sprintf("The source opens as %s, %s", d.Format, d.Layout)
+	if s.Checked {
+		opens += ", and its tables agree with each other"
+	}
+	p.add(Informs, "source", opens+".")
 	for _, w := range d.Warnings {
 		p.add(Warns, "source-state", capital(w)+".")
 	}

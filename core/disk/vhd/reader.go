@@ -188,7 +188,7 @@ func (r *reader) Extent(off int64) (disk.Extent, error) {
 	return e, nil
 }
 
-// Check walks the table: every block lies in the file, behind the structures, and no two share bytes.
+// Check walks the table: there is none in a fixed disk. Every block lies in the file, behind the structures, and no two share bytes.
 func (r *reader) Check(ctx context.Context) error {
 	if r.tables == nil {
 		return nil

@@ -1,0 +1,198 @@
+package demo
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"bagaglio/api"
+	"bagaglio/client"
+	"bagaglio/core/job"
+	"bagaglio/core/plan"
+)
+
+// Options say how to show.
+type Options struct {
+	Out     io.Writer
+	Binary  string // of Bagaglio, to run the service with
+	Listen  string // address of the service
+	Present func(io.Writer, plan.Plan) error
+	// Stay keeps the service running until ctx ends.
+	Stay bool
+}
+
+// show is a demo that is under way.
+type show struct {
+	Options
+	dir     string
+	service *client.Service
+	link    string
+	done    []job.Receipt
+}
+
+// Show makes the demo world in a temporary folder, runs the main job on it through a service of its own, and takes
+// everything away again. An error means that something was not proven.
+func Show(ctx context.Context, o Options) (err error) {
+	if err := CheckTools(); err != nil {
+		return err
+	}
+	dir, err := os.MkdirTemp("", "isola-ferries-")
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(dir)) }()
+	s := &show{Options: o, dir: dir}
+	s.say("Isola Ferries is moving from the server cupboard at the quay to the lighthouse.")
+	for _, m := range machines {
+		s.say("Making the disk of %s: %d MiB, with a partition table, two filesystems and files.", m.name, m.mib)
+		if _, err := m.make(ctx, s.makeFolder("quay-store")); err != nil {
+			return err
+		}
+	}
+	stop, err := s.start(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, stop()) }()
+	if err := s.run(ctx); err != nil {
+		return err
+	}
+	if !o.Stay {
+		return nil
+	}
+	s.say("\nThe service and its console stay until you press Ctrl-C. To open the console, once and within 15 minutes:\n%s", s.link)
+	s.say("The client finds this service with: export BAGAGLIO_STATE=%s", s.state())
+	<-ctx.Done()
+	return nil
+}
+
+func (s *show) say(format string, args ...any) {
+	_, _ = fmt.Fprintf(s.Out, format+"\n", args...) // a demo that nobody can read changes nothing
+}
+
+func (s *show) state() string { return filepath.Join(s.dir, "state") }
+
+func (s *show) makeFolder(name string) string {
+	dir := filepath.Join(s.dir, name)
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		panic(err) // in a folder that was made just now
+	}
+	return dir
+}
+
+// start runs the service as a process of its own.
+func (s *show) start(ctx context.Context) (stop func() error, err error) {
+	// Not ended with ctx: the service is asked to stop, after what is shown.
+	cmd := exec.Command(s.Binary, "serve", "--listen", s.Listen, "--state", s.state())
+	cmd.Stderr = &strings.Builder{}
+	// Ctrl-C at the terminal is for the demo alone.
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	stop = func() error { return errors.Join(cmd.Process.Signal(syscall.SIGTERM), cmd.Wait()) }
+	lines := bufio.NewScanner(out)
+	for lines.Scan() {
+		if _, link, ok := strings.Cut(lines.Text(), "minutes: "); ok {
+			s.link = link
+			break
+		}
+	}
+	if s.link == "" {
+		return nil, fmt.Errorf("the service did not start: %w\n%s", cmd.Wait(), cmd.Stderr)
+	}
+	address, _, _ := strings.Cut(s.link, "/enter")
+	token, err := os.ReadFile(filepath.Join(s.state(), "token"))
+	if err == nil {
+		s.service, err = client.Dial(address, strings.TrimSpace(string(token)))
+	}
+	if err != nil {
+		return nil, errors.Join(err, stop())
+	}
+	s.say("The service answers at %s.", address)
+	return stop, nil
+}
+
+// run converts ticketing round through all formats, and compares what came back with the system's own cmp.
+func (s *show) run(ctx context.Context) error {
+	for _, pool := range []string{"quay-store", "lighthouse-store", "seabag"} {
+		if _, err := s.service.AddPool(ctx, api.NewPool{Name: pool, Folder: s.makeFolder(pool)}); err != nil {
+			return err
+		}
+	}
+	for _, c := range []struct {
+		from, to plan.Place
+		as       string
+	}{
+		{plan.Place{Pool: "quay-store", Path: "ticketing.raw"}, plan.Place{Pool: "lighthouse-store", Path: "ticketing.qcow2"}, "qcow2"},
+		{plan.Place{Pool: "lighthouse-store", Path: "ticketing.qcow2"}, plan.Place{Pool: "seabag", Path: "ticketing.vhd"}, "vhd"},
+		{plan.Place{Pool: "seabag", Path: "ticketing.vhd"}, plan.Place{Pool: "lighthouse-store", Path: "ticketing.raw"}, "raw"},
+	} {
+		if err := s.convert(ctx, c.from, c.to, c.as); err != nil {
+			return err
+		}
+	}
+	first, last := filepath.Join(s.dir, "quay-store", "ticketing.raw"), filepath.Join(s.dir, "lighthouse-store", "ticketing.raw")
+	s.say("\nComparing the last with the first, byte for byte: cmp quay-store/ticketing.raw lighthouse-store/ticketing.raw")
+	if out, err := exec.CommandContext(ctx, "cmp", first, last).CombinedOutput(); err != nil {
+		return fmt.Errorf("the disk that came back is not the one that left: %w\n%s", err, out)
+	}
+	s.say("They are the same.\n\nWHAT HAPPENED")
+	for _, r := range s.done {
+		s.say("  %-8s  %s (%s, %s) -> %s (%s, %s) in %.2f s", r.Outcome, r.Source.Place, r.Source.Format, r.Source.Layout,
+			r.Destination.Place, r.Destination.Format, r.Destination.Layout, r.Seconds)
+	}
+	s.say("  All have the fingerprint %s", s.done[0].Source.Fingerprint)
+	return nil
+}
+
+// convert shows one conversion: what will happen, what is happening, what happened.
+func (s *show) convert(ctx context.Context, from, to plan.Place, as string) error {
+	s.say("\n=== %s -> %s ===\n", from, to)
+	kept, err := s.service.Plan(ctx, plan.Request{Kind: plan.Convert, Source: from, Destination: &to, As: as})
+	if err != nil {
+		return err
+	}
+	if err := s.Present(s.Out, kept.Plan); err != nil {
+		return err
+	}
+	j, err := s.service.Start(ctx, kept.Id)
+	if err != nil {
+		return err
+	}
+	s.say("\nJob %s", j.Id)
+	step := ""
+	for j, err := range s.service.Follow(ctx, j.Id) {
+		if err != nil {
+			return err
+		}
+		if p := j.Progress; p != nil && p.Step != step {
+			step = p.Step
+			s.say("  step %d of %d: %s", p.Number, p.Steps, p.Title)
+		}
+	}
+	receipt, err := s.service.Receipt(ctx, j.Id)
+	if err != nil {
+		return err
+	}
+	s.say("")
+	if err := receipt.WriteText(s.Out); err != nil {
+		return err
+	}
+	if receipt.Outcome != job.Proven {
+		return fmt.Errorf("%s was not proven: %s", to, receipt.Reason)
+	}
+	s.done = append(s.done, receipt)
+	return nil
+}

@@ -1,0 +1,182 @@
+// Package demo makes the demo world, Isola Ferries, and shows the main job on it.
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+)
+
+// machine is a machine of the ferry line, of which the demo world has the disk.
+type machine struct {
+	name    string
+	mib     int64 // virtual size of its disk
+	records int   // that it has stored, 64 bytes each
+	what    string
+	note    string // in the home of its operator
+}
+
+var machines = []machine{
+	{"ticketing", 256, 510_000, "bookings", "Ticket office, quay. The lighthouse takes over on the first of the month.\n"},
+	{"tide-board", 96, 40_000, "tides", "Shows high and low water in the waiting room.\n"},
+	{"crew-roster", 128, 90_000, "shifts", "Who sails when. Ask the purser before changing anything.\n"},
+	{"cargo-ledger", 192, 160_000, "crates", "Everything that is carried and is not a passenger.\n"},
+}
+
+// bootMiB is the length of the first partition of every disk.
+const bootMiB = 34
+
+// tools are the operating system's own programs that make the world, and the packages that have them.
+var tools = map[string]string{"sfdisk": "fdisk", "mkfs.ext4": "e2fsprogs", "mkfs.vfat": "dosfstools", "mcopy": "mtools", "cmp": "diffutils"}
+
+// CheckTools returns an error that says what to install when a tool is missing.
+func CheckTools() error {
+	var packages []string
+	for tool, pkg := range tools {
+		if _, err := exec.LookPath(tool); err != nil {
+			packages = append(packages, pkg)
+		}
+	}
+	if len(packages) > 0 {
+		return fmt.Errorf("the demo world is made with the operating system's own tools, and some are missing: apt-get install %s", strings.Join(packages, " "))
+	}
+	return nil
+}
+
+// MakeDisk makes the raw disk of a machine in dir: a real partition table, real filesystems, real files. It returns its path.
+func MakeDisk(ctx context.Context, dir, name string) (string, error) {
+	for _, m := range machines {
+		if m.name == name {
+			return m.make(ctx, dir)
+		}
+	}
+	return "", fmt.Errorf("the demo world has no machine %q", name)
+}
+
+func (m machine) make(ctx context.Context, dir string) (path string, err error) {
+	tmp, err := os.MkdirTemp(dir, ".making-")
+	if err != nil {
+		return "", err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(tmp)) }()
+	path = filepath.Join(dir, m.name+".raw")
+	disk, err := os.Create(path)
+	if err != nil {
+		return "", err
+	}
+	defer func() { err = errors.Join(err, disk.Close()) }()
+	if err := disk.Truncate(m.mib << 20); err != nil {
+		return "", err
+	}
+	table := fmt.Sprintf("label: gpt\nstart=1MiB, size=%dMiB, type=U, name=\"boot\"\nstart=%dMiB, type=L, name=\"%s\"\n", bootMiB-1, bootMiB, m.name)
+	if err := run(ctx, table, "sfdisk", "--quiet", path); err != nil {
+		return "", err
+	}
+	boot, root := filepath.Join(tmp, "boot"), filepath.Join(tmp, "root")
+	if err := m.makeBoot(ctx, tmp, boot); err != nil {
+		return "", err
+	}
+	if err := m.makeRoot(ctx, tmp, root); err != nil {
+		return "", err
+	}
+	if err := insert(disk, boot, 1<<20); err != nil {
+		return "", err
+	}
+	return path, insert(disk, root, bootMiB<<20)
+}
+
+// makeBoot makes the first partition: a FAT filesystem with the start file.
+func (m machine) makeBoot(ctx context.Context, tmp, image string) error {
+	start := filepath.Join(tmp, "start.cfg")
+	if err := os.WriteFile(start, []byte("title "+m.name+"\nroot LABEL="+m.name+"\n"), 0o644); err != nil {
+		return err
+	}
+	if err := sized(image, (bootMiB-1)<<20); err != nil {
+		return err
+	}
+	if err := run(ctx, "", "mkfs.vfat", "-F", "32", "-n", "BOOT", image); err != nil {
+		return err
+	}
+	return run(ctx, "", "mcopy", "-i", image, start, "::start.cfg")
+}
+
+// makeRoot makes the second partition: an ext4 filesystem with the machine's files.
+func (m machine) makeRoot(ctx context.Context, tmp, image string) error {
+	tree := filepath.Join(tmp, "tree")
+	for name, content := range map[string]string{
+		"etc/hostname":           m.name + "\n",
+		"home/operator/note":     m.note,
+		"srv/" + m.what + ".csv": m.data(),
+	} {
+		file := filepath.Join(tree, name)
+		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(file, []byte(content), 0o644); err != nil {
+			return err
+		}
+	}
+	if err := sized(image, (m.mib-bootMiB-1)<<20); err != nil { // the second copy of the table needs room at the end
+		return err
+	}
+	return run(ctx, "", "mkfs.ext4", "-q", "-L", m.name, "-d", tree, image)
+}
+
+// data are made-up records, the same in every demo world.
+func (m machine) data() string {
+	r := rand.New(rand.NewPCG(2247, uint64(len(m.name))))
+	ships := []string{"Gabbiano", "Tramontana", "Lanterna", "Scirocco"}
+	var b strings.Builder
+	for i := range m.records {
+		fmt.Fprintf(&b, "%08d,%-10s,%02d:%02d,%-6s,%016x,%08x\n", i, ships[r.IntN(len(ships))], r.IntN(24), r.IntN(60), m.what[:min(6, len(m.what))], r.Uint64(), r.Uint32())
+	}
+	return b.String()
+}
+
+func sized(path string, size int64) error {
+	f, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Truncate(size), f.Close())
+}
+
+// insert copies the parts of a file that are not zeros into the disk.
+func insert(disk *os.File, from string, at int64) error {
+	src, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer src.Close()
+	buffer, zeros := make([]byte, 64<<10), make([]byte, 64<<10)
+	for {
+		n, err := io.ReadFull(src, buffer)
+		if n > 0 && string(buffer[:n]) != string(zeros[:n]) {
+			if _, err := disk.WriteAt(buffer[:n], at); err != nil {
+				return err
+			}
+		}
+		at += int64(n)
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			return nil
+		} else if err != nil {
+			return err
+		}
+	}
+}
+
+// run runs a tool of the operating system with that input.
+func run(ctx context.Context, input, tool string, args ...string) error {
+	cmd := exec.CommandContext(ctx, tool, args...)
+	cmd.Stdin = strings.NewReader(input)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("%s %s: %w\n%s", tool, strings.Join(args, " "), err, out)
+	}
+	return nil
+}

@@ -1,0 +1,122 @@
+package testkit
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"strconv"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+// Page is a page in a headless browser.
+type Page struct {
+	t   testing.TB
+	ctx context.Context
+}
+
+// patience is how long a page may take to show what it should, on a machine that is busy with other tests.
+const patience = 30 * time.Second
+
+// Browse opens a browser window of that size. The test is skipped where no browser is installed.
+func Browse(t testing.TB, width, height int) *Page {
+	t.Helper()
+	path, err := exec.LookPath("chromium")
+	if err != nil {
+		t.Skip("chromium is not installed: apt-get install chromium")
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.WindowSize(width, height),
+		chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true), chromedp.Flag("disable-quic", true))
+	allocator, stop := chromedp.NewExecAllocator(t.Context(), options...)
+	t.Cleanup(stop)
+	ctx, end := chromedp.NewContext(allocator)
+	t.Cleanup(end)
+	p := &Page{t, ctx}
+	require.NoError(t, chromedp.Do(ctx)) // the browser lives as long as the context of its first action
+	p.do(chromedp.EmulateViewport(int64(width), int64(height)))
+	return p
+}
+
+func (p *Page) do(steps ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	require.NoError(p.t, chromedp.Do(ctx, steps...))
+}
+
+// Open goes to an address.
+func (p *Page) Open(url string) {
+	p.t.Helper()
+	p.do(chromedp.Navigate(url))
+}
+
+// Eval evaluates an expression in the page.
+func Eval[T any](p *Page, expression string) T {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	v, err := chromedp.Run(ctx, chromedp.Evaluate[T](expression))
+	require.NoError(p.t, err, expression)
+	return v
+}
+
+// Await waits until an expression is true, and shows the page's text when it never is.
+func (p *Page) Await(expression string) {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	if _, err := chromedp.Run(ctx, chromedp.Poll[bool]("!!("+expression+")")); err != nil {
+		require.NoError(p.t, err, "waiting for %s on the page:\n%s", expression, Eval[string](p, "document.body.innerText"))
+	}
+}
+
+// AwaitText waits until the page shows a text.
+func (p *Page) AwaitText(text string) {
+	p.t.Helper()
+	p.Await("document.body.innerText.includes(" + strconv.Quote(text) + ")")
+}
+
+// control is a JavaScript expression for the form field that a label with that text belongs to.
+func control(label string) string {
+	return "[...document.querySelectorAll('label')].find(l => l.textContent.startsWith(" + strconv.Quote(label) + ") || l.querySelector('span')?.textContent === " +
+		strconv.Quote(label) + ")?.querySelector('input, select')"
+}
+
+// Fill gives a field its value as a user would: the page hears of it.
+func (p *Page) Fill(label, value string) {
+	p.t.Helper()
+	field := control(label)
+	p.Await(field + ` && (` + field + `.tagName === "INPUT" || [...` + field + `.options].some(o => o.value === ` + strconv.Quote(value) + `))`)
+	Eval[bool](p, `(() => { const f = `+field+`;
+		Object.getOwnPropertyDescriptor(Object.getPrototypeOf(f), "value").set.call(f, `+strconv.Quote(value)+`);
+		f.dispatchEvent(new Event(f.tagName === "SELECT" ? "change" : "input", { bubbles: true })); return true; })()`)
+}
+
+// Click clicks the button or link with that text or label, once it can be clicked.
+func (p *Page) Click(name string) {
+	p.t.Helper()
+	find := `[...document.querySelectorAll("button, a, summary, label")].find(e => (e.textContent.trim() === ` + strconv.Quote(name) +
+		` || e.ariaLabel === ` + strconv.Quote(name) + `) && !e.disabled)`
+	p.Await(find)
+	Eval[bool](p, "(() => { "+find+".click(); return true; })()")
+}
+
+// Press presses a key.
+func (p *Page) Press(key string) {
+	p.t.Helper()
+	p.do(chromedp.KeyEvent(key))
+}
+
+// Picture writes what the window shows to a PNG file.
+func (p *Page) Picture(file string) {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	require.NoError(p.t, err)
+	require.NoError(p.t, os.WriteFile(file, png, 0o644))
+}

@@ -1,0 +1,138 @@
+// Package testkit drives the real thing for tests: the binary, the service as a process, a browser on the console.
+package testkit
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+
+	"bagaglio/api"
+	"bagaglio/client"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Binary builds bagaglio once for all tests of a package and returns its path.
+func Binary(t testing.TB) string {
+	path, err := build()
+	require.NoError(t, err)
+	return path
+}
+
+var build = sync.OnceValues(func() (string, error) {
+	root, err := Root()
+	if err != nil {
+		return "", err
+	}
+	dir, err := os.MkdirTemp("", "bagaglio-test-")
+	if err != nil {
+		return "", err
+	}
+	path := filepath.Join(dir, "bagaglio")
+	cmd := exec.Command("go", "build", "-tags", "nomsgpack", "-o", path, "./cmd/bagaglio")
+	cmd.Dir = root
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return "", errors.New(string(out))
+	}
+	return path, nil
+})
+
+// Root returns the folder of the project.
+func Root() (string, error) {
+	out, err := exec.Command("go", "list", "-m", "-f", "{{.Dir}}").Output()
+	return strings.TrimSpace(string(out)), err
+}
+
+// Service is a service that runs as a process.
+type Service struct {
+	*client.Service
+	State   string // folder
+	Address string
+	Link    string // that opens the console once
+	Token   string
+	t       testing.TB
+	cmd     *exec.Cmd
+	notes   *bytes.Buffer
+}
+
+// Start starts a service on loopback with the given state folder, and stops it when the test ends.
+func Start(t testing.TB, state string) *Service {
+	t.Helper()
+	s := &Service{State: state, t: t, notes: &bytes.Buffer{}}
+	s.cmd = exec.Command(Binary(t), "serve", "--listen", "127.0.0.1:0", "--state", state)
+	s.cmd.Stderr = s.notes
+	out, err := s.cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, s.cmd.Start())
+	t.Cleanup(func() { s.Stop() })
+	for lines := bufio.NewScanner(out); s.Link == "" && lines.Scan(); {
+		_, s.Link, _ = strings.Cut(lines.Text(), "minutes: ")
+	}
+	require.NotEmpty(t, s.Link, "the service did not start: %s", s.notes)
+	s.Address, _, _ = strings.Cut(s.Link, "/enter")
+	token, err := os.ReadFile(filepath.Join(state, "token"))
+	require.NoError(t, err)
+	s.Token = strings.TrimSpace(string(token))
+	s.Service, err = client.Dial(s.Address, s.Token)
+	require.NoError(t, err)
+	return s
+}
+
+// Stop asks the service to stop and waits for its end.
+func (s *Service) Stop() { s.end(syscall.SIGTERM) }
+
+// Kill ends the service at once, as a power cut would.
+func (s *Service) Kill() { s.end(syscall.SIGKILL) }
+
+func (s *Service) end(signal os.Signal) {
+	if s.cmd.ProcessState != nil {
+		return
+	}
+	_ = s.cmd.Process.Signal(signal) // it may have ended by itself
+	_ = s.cmd.Wait()
+	if s.t.Failed() {
+		s.t.Logf("the service said:\n%s", s.notes)
+	}
+}
+
+// Pool makes a folder and adds it as a pool; it returns the folder.
+func (s *Service) Pool(name string) string {
+	s.t.Helper()
+	dir := s.t.TempDir()
+	_, err := s.AddPool(s.t.Context(), api.NewPool{Name: name, Folder: dir})
+	require.NoError(s.t, err)
+	return dir
+}
+
+// Result is what a command of the client did.
+type Result struct {
+	Code  int
+	Out   string // data
+	Notes string // progress, remarks and errors
+}
+
+// Run runs the client as a process in a folder. state is the folder of the service to talk to, or empty.
+func Run(t testing.TB, dir, state string, args ...string) Result {
+	t.Helper()
+	cmd := exec.CommandContext(t.Context(), Binary(t), args...)
+	cmd.Dir = dir
+	if state == "" {
+		state = filepath.Join(t.TempDir(), "none")
+	}
+	cmd.Env = append(os.Environ(), "BAGAGLIO_STATE="+state)
+	var out, notes bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &notes
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		require.NoError(t, err)
+	}
+	return Result{cmd.ProcessState.ExitCode(), out.String(), notes.String()}
+}

@@ -1,0 +1,83 @@
+// Package pictures makes the pictures in docs/screenshots from the demo world (make pictures).
+package pictures
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"bagaglio/internal/demo"
+	"bagaglio/internal/testkit"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestPictures(t *testing.T) {
+	if os.Getenv("BAGAGLIO_PICTURES") == "" {
+		t.Skip("pictures are made on request: make pictures")
+	}
+	root, err := testkit.Root()
+	require.NoError(t, err)
+	to := filepath.Join(root, "docs", "screenshots")
+	require.NoError(t, os.MkdirAll(to, 0o755))
+	s := testkit.Start(t, filepath.Join(t.TempDir(), "state"))
+	quay := s.Pool("quay-store")
+	s.Pool("lighthouse-store")
+	s.Pool("seabag")
+	for _, name := range []string{"ticketing", "crew-roster"} {
+		_, err := demo.MakeDisk(t.Context(), quay, name)
+		require.NoError(t, err)
+	}
+	console(t, s, to)
+	terminal(t, s.State, to)
+}
+
+func console(t *testing.T, s *testkit.Service, to string) {
+	p := testkit.Browse(t, 1280, 800)
+	shot := func(name string) { p.Picture(filepath.Join(to, name+".png")) }
+	p.Open(s.Link)
+	p.AwaitText("crew-roster.raw")
+	p.AwaitText("ticketing.raw")
+	shot("console-places")
+	p.Click("ticketing.raw")
+	p.AwaitText("EFI system")
+	shot("console-disk")
+	p.Click("Convert")
+	p.Fill("Pool of the new image", "lighthouse-store")
+	p.Fill("Name", "ticketing.vhd")
+	p.AwaitText("claims vhd")
+	shot("console-compose-blocked")
+	p.Click("Write to ticketing.qcow2")
+	p.Await(`![...document.querySelectorAll("button")].find(b => b.textContent.trim() === "Start")?.disabled`)
+	shot("console-compose")
+	p.Click("Start")
+	p.AwaitText("Proven: what arrived")
+	shot("console-job")
+	p.Click("Dark colours")
+	p.Click("Places")
+	p.AwaitText("ticketing.qcow2")
+	shot("console-places-dark")
+	p.Click("Jobs")
+	p.AwaitText("proven")
+	shot("console-jobs-dark")
+}
+
+// terminal captures what the client prints in a terminal window.
+func terminal(t *testing.T, state, to string) {
+	for name, command := range map[string]string{
+		"client-look":    "bagaglio look quay-store:ticketing.raw",
+		"client-plan":    "bagaglio convert quay-store:crew-roster.raw seabag:crew-roster.vhd --plan",
+		"client-convert": "bagaglio convert quay-store:crew-roster.raw seabag:crew-roster.vhd --yes",
+		"client-lists":   "bagaglio pool disks quay-store; bagaglio job list",
+	} {
+		script := "cd /; PATH=" + filepath.Dir(testkit.Binary(t)) + ":$PATH; export BAGAGLIO_STATE=" + state + "; clear; echo '$ " + command + "'; " + command +
+			"; touch " + filepath.Join(state, name) + "; sleep 60"
+		capture := `xterm -geometry 182x53 -fa "DejaVu Sans Mono" -fs 9 -bg "#f7f5ee" -fg "#1d2b33" -e sh -c "$SCRIPT" & X=$!
+			while ! test -e "$DONE"; do sleep 0.1; done; sleep 0.5; import -window root "$PICTURE"; kill $X`
+		cmd := exec.CommandContext(t.Context(), "xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "sh", "-c", capture)
+		cmd.Env = append(os.Environ(), "SCRIPT="+script, "DONE="+filepath.Join(state, name), "PICTURE="+filepath.Join(to, name+".png"))
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+}

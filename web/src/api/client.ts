@@ -1,0 +1,39 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./types.gen.ts";
+
+export type Schemas = components["schemas"];
+export type Pool = Schemas["Pool"];
+export type DiskEntry = Schemas["DiskEntry"];
+export type Report = Schemas["Report"];
+export type Format = Schemas["Format"];
+export type PlanRequest = Schemas["Request"];
+export type Plan = Schemas["Plan"];
+export type KeptPlan = Schemas["KeptPlan"];
+export type Side = Schemas["Side"];
+export type Check = Schemas["Check"];
+export type Remedy = Schemas["Remedy"];
+export type Job = Schemas["Job"];
+export type Receipt = Schemas["Receipt"];
+export type Place = Schemas["Place"];
+
+export const calls = createClient<paths>({ baseUrl: window.location.origin });
+
+/** What the service answered instead of a result (RFC 9457). */
+export class Problem extends Error {
+  readonly status: number;
+  constructor(status: number, detail: string) {
+    super(detail);
+    this.status = status;
+  }
+}
+
+type Answer<T> = { data?: T; error?: Schemas["Problem"]; response: Response };
+
+/** Waits for a call and returns its result, or throws a Problem. */
+export async function result<T>(call: Promise<Answer<T>>): Promise<T> {
+  const { data, error, response } = await call;
+  if (!response.ok) {
+    throw new Problem(response.status, error?.detail ?? response.statusText);
+  }
+  return data as T;
+}

@@ -1,0 +1,28 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import type { Job } from "./client.ts";
+
+/** Keeps what is known of jobs up to date while a page is open: of all of them, or of one. */
+export function useFollow(job?: string) {
+  const cache = useQueryClient();
+  useEffect(() => {
+    const events = new EventSource("/v1/events" + (job ? `?job=${encodeURIComponent(job)}` : ""));
+    events.addEventListener("job", (event) => {
+      const news = JSON.parse((event as MessageEvent<string>).data) as Job;
+      cache.setQueryData(["job", news.id], news);
+      cache.setQueryData<Job[]>(["jobs"], (jobs) => {
+        if (!jobs) return jobs;
+        return jobs.some((j) => j.id === news.id) ? jobs.map((j) => (j.id === news.id ? news : j)) : [news, ...jobs];
+      });
+      if (hasEnded(news)) {
+        void cache.invalidateQueries({ queryKey: ["disks"] });
+        void cache.invalidateQueries({ queryKey: ["pools"] });
+      }
+    });
+    return () => events.close();
+  }, [cache, job]);
+}
+
+export function hasEnded(job: Job): boolean {
+  return job.state !== "waiting" && job.state !== "running";
+}

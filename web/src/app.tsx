@@ -1,0 +1,113 @@
+import { useQuery } from "@tanstack/react-query";
+import { ArrowRightLeft, ListChecks, LogOut, Map, Moon, Sun } from "lucide-react";
+import { useEffect, useState } from "react";
+import { NavLink, Route, Routes } from "react-router";
+import { calls, Problem, result } from "./api/client.ts";
+import { ComposePage } from "./pages/compose.tsx";
+import { DiskPage } from "./pages/disk.tsx";
+import { JobPage } from "./pages/job.tsx";
+import { JobsPage } from "./pages/jobs.tsx";
+import { LockedPage } from "./pages/locked.tsx";
+import { PlacesPage } from "./pages/places.tsx";
+
+export function App() {
+  const version = useQuery({
+    queryKey: ["version"],
+    queryFn: () => result(calls.GET("/v1/version")),
+    staleTime: Infinity,
+  });
+  if (version.error instanceof Problem && version.error.status === 401) {
+    return <LockedPage />;
+  }
+  return (
+    <>
+      <Header version={version.data?.version} />
+      <main className="mx-auto max-w-6xl px-4 py-6">
+        <Routes>
+          <Route path="/" element={<PlacesPage />} />
+          <Route path="/disk" element={<DiskPage />} />
+          <Route path="/compose" element={<ComposePage />} />
+          <Route path="/jobs" element={<JobsPage />} />
+          <Route path="/jobs/:id" element={<JobPage />} />
+          <Route path="*" element={<p>There is nothing here.</p>} />
+        </Routes>
+      </main>
+    </>
+  );
+}
+
+const rooms = [
+  { to: "/", name: "Places", icon: Map },
+  { to: "/compose", name: "Compose", icon: ArrowRightLeft },
+  { to: "/jobs", name: "Jobs", icon: ListChecks },
+];
+
+function Header({ version }: { version?: string }) {
+  return (
+    <header className="border-b border-base-300 bg-base-100">
+      <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-6 gap-y-2 px-4 py-3">
+        <span className="flex items-center gap-2 text-xl font-bold">
+          <img src="/icon.svg" alt="" className="size-7" />
+          Bagaglio
+        </span>
+        <nav aria-label="Rooms" className="flex gap-1">
+          {rooms.map(({ to, name, icon: Icon }) => (
+            <NavLink
+              key={to}
+              to={to}
+              className={({ isActive }) =>
+                `flex items-center gap-2 rounded-field px-3 py-1.5 ${isActive ? "bg-primary text-primary-content" : "hover:bg-base-200"}`
+              }
+            >
+              <Icon aria-hidden className="size-4" />
+              {name}
+            </NavLink>
+          ))}
+        </nav>
+        <span className="grow" />
+        <span className="text-sm opacity-70">{version}</span>
+        <ThemeButton />
+        <LeaveButton />
+      </div>
+    </header>
+  );
+}
+
+/** Switches between day and night, and remembers it. Without a choice the system's is taken. */
+function ThemeButton() {
+  const [theme, setTheme] = useState(
+    () =>
+      localStorage.getItem("theme") ??
+      (window.matchMedia("(prefers-color-scheme: dark)").matches ? "night-watch" : "harbour"),
+  );
+  useEffect(() => {
+    document.documentElement.dataset.theme = theme;
+  }, [theme]);
+  const other = theme === "harbour" ? "night-watch" : "harbour";
+  const Icon = theme === "harbour" ? Moon : Sun;
+  return (
+    <button
+      type="button"
+      className="btn btn-ghost btn-sm btn-square"
+      aria-label={theme === "harbour" ? "Dark colours" : "Light colours"}
+      onClick={() => {
+        localStorage.setItem("theme", other);
+        setTheme(other);
+      }}
+    >
+      <Icon aria-hidden className="size-4" />
+    </button>
+  );
+}
+
+function LeaveButton() {
+  const leave = async () => {
+    await calls.DELETE("/v1/session");
+    window.location.assign("/");
+  };
+  return (
+    <button type="button" className="btn btn-ghost btn-sm btn-square" aria-label="Leave the console" onClick={leave}>
+      <LogOut aria-hidden className="size-4" />
+    </button>
+  );
+}

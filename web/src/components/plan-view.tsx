@@ -1,0 +1,58 @@
+import { ArrowDown } from "lucide-react";
+import type { Plan, Remedy, Side } from "../api/client.ts";
+import { placeName, size, span } from "../format.ts";
+import { Checks } from "./checks.tsx";
+import { Sizes } from "./sizes.tsx";
+
+/** What a request would do: before and after, checks, steps, cost. */
+export function PlanView({ plan, onRemedy }: { plan: Plan; onRemedy?: (remedy: Remedy) => void }) {
+  return (
+    <div className="space-y-5">
+      {plan.before && (
+        <div>
+          <DiskSide title="Before" side={plan.before} />
+          {plan.after && (
+            <>
+              <ArrowDown aria-hidden className="mx-auto my-1 size-5 opacity-60" />
+              <DiskSide title="After" side={plan.after} />
+            </>
+          )}
+        </div>
+      )}
+      <section aria-label="Checks">
+        <Checks checks={plan.checks} onRemedy={onRemedy} />
+      </section>
+      {plan.steps.length > 0 && (
+        <details>
+          <summary className="cursor-pointer">
+            {plan.steps.length} steps: {size(plan.bytes_to_read)} to read, {size(plan.bytes_to_write)} to write,{" "}
+            {span(plan.estimated_seconds)}
+          </summary>
+          <ol className="mt-2 list-decimal space-y-1 pl-6 text-sm">
+            {plan.steps.map((step) => (
+              <li key={step.name}>
+                {step.title}
+                {step.bytes > 0 && `: ${size(step.bytes)}`}
+              </li>
+            ))}
+          </ol>
+        </details>
+      )}
+    </div>
+  );
+}
+
+function DiskSide({ title, side }: { title: string; side: Side }) {
+  return (
+    <div className="rounded-box bg-base-200 p-4">
+      <div className="mb-2 flex flex-wrap items-baseline justify-between gap-x-3">
+        <span className="text-sm opacity-75">{title}</span>
+        <span className="text-sm">
+          {side.format}, {side.layout}
+        </span>
+      </div>
+      <p className="mb-2 font-medium break-all">{placeName(side.place)}</p>
+      <Sizes virtual={side.virtual_size} allocated={side.allocated_size} file={side.file_size} />
+    </div>
+  );
+}

@@ -1,0 +1,36 @@
+import type { Job } from "../api/client.ts";
+import { exact, size, span, speed, when } from "../format.ts";
+
+/** What is happening: the step, and how far it is in bytes of real data. */
+export function Progress({ job }: { job: Job }) {
+  const p = job.progress;
+  if (!p) {
+    return <p>{job.state === "waiting" ? "Waits for its turn." : "Begins."}</p>;
+  }
+  const share = p.total > 0 ? Math.min(100, (100 * p.done) / p.total) : undefined;
+  return (
+    <div className="space-y-3">
+      <p>
+        Step {p.number} of {p.steps}: {p.title}
+      </p>
+      <progress className="progress progress-primary w-full" value={share} max={100} aria-label={p.title} />
+      {p.total > 0 && (
+        <dl className="grid grid-cols-2 gap-3 sm:grid-cols-4">
+          <Figure name="Done" value={`${size(p.done)} of ${size(p.total)}`} title={exact(p.done)} />
+          <Figure name="Speed now" value={speed(p.speed)} />
+          <Figure name="On average" value={speed(p.average)} />
+          <Figure name="Time left" value={span(p.seconds_left)} title={`this step since ${when(p.since)}`} />
+        </dl>
+      )}
+    </div>
+  );
+}
+
+function Figure({ name, value, title }: { name: string; value: string; title?: string }) {
+  return (
+    <div title={title}>
+      <dt className="text-xs opacity-75">{name}</dt>
+      <dd className="figures">{value}</dd>
+    </div>
+  );
+}

@@ -1,0 +1,79 @@
+import { ShieldAlert, ShieldCheck } from "lucide-react";
+import { Link } from "react-router";
+import type { Receipt } from "../api/client.ts";
+import { exact, placeName, size, span, speed, when } from "../format.ts";
+
+const sentences: Record<Receipt["outcome"], string> = {
+  proven: "Proven: what arrived is what left",
+  unproven: "Not compared",
+  failed: "Failed",
+  cancelled: "Cancelled",
+  damaged: "Done with damage",
+};
+
+/** What a finished job proves. */
+export function ReceiptView({ receipt }: { receipt: Receipt }) {
+  const good = receipt.outcome === "proven";
+  const Icon = good ? ShieldCheck : ShieldAlert;
+  const moved = receipt.steps.filter((s) => s.bytes > 0);
+  return (
+    <section aria-label="Receipt" className="sheet space-y-4">
+      <h2 className={`flex items-center gap-2 ${good ? "text-success" : "text-warning"}`}>
+        <Icon aria-hidden className="size-6" />
+        {sentences[receipt.outcome]}
+      </h2>
+      {receipt.reason && <p>{receipt.reason}</p>}
+      <dl className="grid gap-x-6 gap-y-3 sm:grid-cols-[auto_1fr]">
+        <DiskRow name="Source" side={receipt.source} />
+        {receipt.destination && <DiskRow name="Destination" side={receipt.destination} />}
+        {receipt.against && (
+          <Row name="Against">
+            <span className="figures break-all">{receipt.against}</span>
+          </Row>
+        )}
+        {receipt.compared && <Row name="Compared">{receipt.compared}</Row>}
+        <Row name="Moved">
+          <span title={exact(receipt.bytes_read)}>{size(receipt.bytes_read)} read</span>
+          {receipt.destination && (
+            <span title={exact(receipt.bytes_written)}>, {size(receipt.bytes_written)} written</span>
+          )}
+          {moved.map((s) => `, ${s.name} at ${speed(s.bytes_per_second)}`).join("")}
+        </Row>
+        <Row name="Time">
+          {when(receipt.started)}, took {span(receipt.seconds)}
+        </Row>
+      </dl>
+    </section>
+  );
+}
+
+function DiskRow({ name, side }: { name: string; side: Receipt["source"] }) {
+  const { pool, path } = side.place;
+  return (
+    <Row name={name}>
+      <Link
+        className="link font-medium break-all"
+        to={`/disk?pool=${encodeURIComponent(pool ?? "")}&path=${encodeURIComponent(path)}`}
+      >
+        {placeName(side.place)}
+      </Link>
+      {side.format && (
+        <span className="text-sm">
+          {" "}
+          {side.format}, {side.layout}; virtual {size(side.virtual_size)}, allocated {size(side.allocated_size)}, file{" "}
+          {size(side.file_size)}
+        </span>
+      )}
+      {side.fingerprint && <span className="figures block break-all">{side.fingerprint}</span>}
+    </Row>
+  );
+}
+
+function Row({ name, children }: { name: string; children: React.ReactNode }) {
+  return (
+    <>
+      <dt className="text-sm opacity-75">{name}</dt>
+      <dd>{children}</dd>
+    </>
+  );
+}

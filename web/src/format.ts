@@ -1,0 +1,42 @@
+import type { Place } from "./api/client.ts";
+
+const units = ["bytes", "KiB", "MiB", "GiB", "TiB", "PiB"];
+
+/** Writes a size in binary units. */
+export function size(bytes: number): string {
+  let unit = 0;
+  let value = bytes;
+  while (value >= 1024 && unit < units.length - 1) {
+    value /= 1024;
+    unit++;
+  }
+  const digits = unit === 0 || value >= 100 ? 0 : 1;
+  return `${value.toLocaleString("en", { maximumFractionDigits: digits })} ${units[unit]}`;
+}
+
+/** Writes the exact count, to have at hand beside the size. */
+export function exact(bytes: number): string {
+  return `${bytes.toLocaleString("en")} bytes`;
+}
+
+export function speed(bytesPerSecond: number): string {
+  return `${size(Math.round(bytesPerSecond))}/s`;
+}
+
+/** Writes a length of time. */
+export function span(seconds: number): string {
+  if (seconds < 0) return "not known yet";
+  if (seconds < 1) return "less than 1 s";
+  if (seconds < 90) return `${Math.round(seconds)} s`;
+  if (seconds < 5400) return `${Math.round(seconds / 60)} min`;
+  return `${(seconds / 3600).toLocaleString("en", { maximumFractionDigits: 1 })} h`;
+}
+
+/** Writes a time where the reader is, with its zone. */
+export function when(time: string): string {
+  return new Date(time).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "long" });
+}
+
+export function placeName(place: Place): string {
+  return place.pool ? `${place.pool}:${place.path}` : place.path;
+}

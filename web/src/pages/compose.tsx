@@ -1,0 +1,212 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Play } from "lucide-react";
+import { useDeferredValue, useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import { calls, result, type Format, type PlanRequest, type Remedy } from "../api/client.ts";
+import { Failure } from "../components/failure.tsx";
+import { PlanView } from "../components/plan-view.tsx";
+
+/** A conversion in one place: what is asked for on the left, what would happen on the right. */
+export function ComposePage() {
+  const [search] = useSearchParams();
+  const [request, setRequest] = useState<PlanRequest>(() => begin(search.get("pool") ?? "", search.get("path") ?? ""));
+  const asked = useDeferredValue(request);
+  const complete = Boolean(asked.source.pool && asked.source.path && asked.destination?.pool && asked.destination.path);
+  const plan = useQuery({
+    queryKey: ["plan", asked],
+    queryFn: () => result(calls.POST("/v1/plans", { body: asked })),
+    enabled: complete,
+    staleTime: 0,
+    placeholderData: (before) => before,
+  });
+  const navigate = useNavigate();
+  const start = useMutation({
+    mutationFn: (id: string) => result(calls.POST("/v1/jobs", { body: { plan: id } })),
+    onSuccess: (job) => navigate(`/jobs/${job.id}`),
+  });
+  const ready = complete && asked === request && plan.data && !plan.isFetching && !plan.error && !plan.data.blocked;
+  return (
+    <div className="space-y-6">
+      <h1>Compose a conversion</h1>
+      <div className="grid items-start gap-6 md:grid-cols-2">
+        <form className="sheet space-y-5" onSubmit={(event) => event.preventDefault()}>
+          <RequestFields request={request} change={setRequest} />
+        </form>
+        <section className="sheet space-y-5" aria-label="Plan" aria-busy={plan.isFetching}>
+          <h2>What would happen</h2>
+          {!complete && (
+            <p className="opacity-75">
+              Choose a source and a destination: the plan appears here. Nothing is touched before you start it.
+            </p>
+          )}
+          {plan.error && <Failure error={plan.error} />}
+          {complete && plan.data && !plan.error && (
+            <PlanView plan={plan.data.plan} onRemedy={(remedy) => setRequest(mend(request, remedy))} />
+          )}
+          {start.error && <Failure error={start.error} />}
+          <button
+            type="button"
+            className="btn btn-primary w-full"
+            disabled={!ready || start.isPending}
+            onClick={() => plan.data && start.mutate(plan.data.id)}
+          >
+            <Play aria-hidden className="size-4" />
+            {plan.data?.blocked && complete ? "Something stands in the way" : "Start"}
+          </button>
+        </section>
+      </div>
+    </div>
+  );
+}
+
+function begin(pool: string, path: string): PlanRequest {
+  return { kind: "convert", source: { pool, path }, destination: { pool: "", path: "" }, as: "qcow2" };
+}
+
+/** Applies a remedy: a JSON Merge Patch (RFC 7396). */
+function mend(request: PlanRequest, remedy: Remedy): PlanRequest {
+  return merge(request, remedy.change) as PlanRequest;
+}
+
+function merge(target: unknown, patch: unknown): unknown {
+  if (patch === null || typeof patch !== "object" || Array.isArray(patch)) return patch;
+  const out = new Map(Object.entries(target ?? {}));
+  for (const [key, value] of Object.entries(patch)) {
+    if (value === null) out.delete(key);
+    else out.set(key, merge(out.get(key), value));
+  }
+  return Object.fromEntries(out);
+}
+
+type FieldsProps = { request: PlanRequest; change: (request: PlanRequest) => void };
+
+function RequestFields({ request, change }: FieldsProps) {
+  const pools = useQuery({ queryKey: ["pools"], queryFn: () => result(calls.GET("/v1/pools")) });
+  const formats = useQuery({
+    queryKey: ["formats"],
+    queryFn: () => result(calls.GET("/v1/formats")),
+    staleTime: Infinity,
+  });
+  const disks = useQuery({
+    queryKey: ["disks", request.source.pool],
+    queryFn: () =>
+      result(calls.GET("/v1/pools/{pool}/disks", { params: { path: { pool: request.source.pool ?? "" } } })),
+    enabled: Boolean(request.source.pool),
+  });
+  const names = pools.data?.map((p) => p.name) ?? [];
+  const format = formats.data?.find((f) => f.name === request.as);
+  const to = request.destination ?? { pool: "", path: "" };
+  const setSource = (path: string) =>
+    change({
+      ...request,
+      source: { pool: request.source.pool, path },
+      destination: { ...to, path: rename(path, formats.data, request.as) },
+    });
+  const setFormat = (as: string) => {
+    const next = { ...request, as, destination: { ...to, path: rename(to.path, formats.data, as) } };
+    delete next.layout;
+    change(next);
+  };
+  return (
+    <>
+      <fieldset className="space-y-3">
+        <legend className="font-semibold">From</legend>
+        <Choice
+          name="Pool"
+          value={request.source.pool ?? ""}
+          options={names}
+          change={(pool) => change({ ...request, source: { pool, path: "" } })}
+        />
+        <Choice
+          name="Disk"
+          value={request.source.path}
+          options={disks.data?.map((d) => d.path) ?? []}
+          change={setSource}
+        />
+      </fieldset>
+      <fieldset className="space-y-3">
+        <legend className="font-semibold">To</legend>
+        <Choice
+          name="Pool of the new image"
+          value={to.pool ?? ""}
+          options={names}
+          change={(pool) => change({ ...request, destination: { ...to, pool } })}
+        />
+        <label className="block">
+          <span className="text-sm">Name</span>
+          <input
+            className="input w-full"
+            value={to.path}
+            onChange={(event) => change({ ...request, destination: { ...to, path: event.target.value } })}
+          />
+        </label>
+      </fieldset>
+      <fieldset className="space-y-3">
+        <legend className="font-semibold">As</legend>
+        <div className="grid grid-cols-2 gap-3">
+          <Choice
+            name="Format"
+            value={request.as ?? ""}
+            options={formats.data?.map((f) => f.name) ?? []}
+            change={setFormat}
+          />
+          <Choice
+            name="Layout"
+            value={request.layout ?? format?.layouts[0]?.name ?? ""}
+            options={format?.layouts.map((l) => l.name) ?? []}
+            change={(layout) => change({ ...request, layout })}
+          />
+        </div>
+        <Switch
+          name="Prove it: read the new image back and compare"
+          value={!request.no_proof}
+          change={(proof) => change({ ...request, no_proof: !proof })}
+        />
+        <Switch
+          name="Replace what lies at the destination, once the new image is complete"
+          value={request.replace ?? false}
+          change={(replace) => change({ ...request, replace })}
+        />
+      </fieldset>
+    </>
+  );
+}
+
+/** Gives a file name the extension of a format. */
+function rename(path: string, formats: Format[] | undefined, as: string | undefined): string {
+  const extension = formats?.find((f) => f.name === as)?.extension;
+  if (!path || !extension) return path;
+  return path.replace(/\.[^./]+$/, "") + extension;
+}
+
+type ChoiceProps = { name: string; value: string; options: string[]; change: (value: string) => void };
+
+function Choice({ name, value, options, change }: ChoiceProps) {
+  return (
+    <label className="block">
+      <span className="text-sm">{name}</span>
+      <select className="select w-full" value={value} onChange={(event) => change(event.target.value)}>
+        {!options.includes(value) && <option value={value}>{value}</option>}
+        {options.map((option) => (
+          <option key={option} value={option}>
+            {option}
+          </option>
+        ))}
+      </select>
+    </label>
+  );
+}
+
+function Switch({ name, value, change }: { name: string; value: boolean; change: (value: boolean) => void }) {
+  return (
+    <label className="flex cursor-pointer items-start gap-3">
+      <input
+        type="checkbox"
+        className="checkbox checkbox-sm mt-0.5"
+        checked={value}
+        onChange={(event) => change(event.target.checked)}
+      />
+      <span>{name}</span>
+    </label>
+  );
+}

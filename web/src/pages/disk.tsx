@@ -1,0 +1,149 @@
+import { useQuery } from "@tanstack/react-query";
+import { ArrowRightLeft } from "lucide-react";
+import { Link, useSearchParams } from "react-router";
+import { calls, result, type Report, type Schemas } from "../api/client.ts";
+import { Failure } from "../components/failure.tsx";
+import { Sizes } from "../components/sizes.tsx";
+import { exact, size } from "../format.ts";
+
+/** One disk: what it is, where its data lies, and what is inside. */
+export function DiskPage() {
+  const [search] = useSearchParams();
+  const pool = search.get("pool") ?? "";
+  const path = search.get("path") ?? "";
+  const report = useQuery({
+    queryKey: ["disk", pool, path],
+    queryFn: () => result(calls.GET("/v1/pools/{pool}/disk", { params: { path: { pool }, query: { path } } })),
+  });
+  return (
+    <div className="space-y-6">
+      <div className="flex flex-wrap items-center justify-between gap-3">
+        <h1 className="break-all">
+          {pool}:{path}
+        </h1>
+        <Link className="btn btn-primary btn-sm" to={`/compose?${search}`}>
+          <ArrowRightLeft aria-hidden className="size-4" />
+          Convert
+        </Link>
+      </div>
+      {report.isPending && <p>Looking at the disk.</p>}
+      {report.error && <Failure error={report.error} />}
+      {report.data && <About report={report.data} />}
+      {report.data && <Inside inside={report.data.inside} whole={report.data.virtual_size} />}
+    </div>
+  );
+}
+
+function About({ report }: { report: Report }) {
+  const facts: [string, string | undefined][] = [
+    ["Format", `${report.format}, ${report.layout}${report.version ? `, version ${report.version}` : ""}`],
+    ["Creator", report.creator],
+    ["Identifier", report.identifier],
+    ["Block size", report.block_size ? size(report.block_size) : undefined],
+    ["Files", report.files.join(", ")],
+    ["Takes of the storage", size(report.room)],
+    ["Stands on", report.base],
+    ["Snapshots", report.snapshots.join(", ")],
+  ];
+  return (
+    <section className="sheet space-y-5" aria-label="What it is">
+      <Sizes virtual={report.virtual_size} allocated={report.allocated_size} file={report.file_size} />
+      <Strip report={report} />
+      <dl className="grid gap-x-6 gap-y-1 sm:grid-cols-[auto_1fr]">
+        {facts
+          .filter(([, value]) => value)
+          .map(([name, value]) => (
+            <div key={name} className="contents">
+              <dt className="text-sm opacity-75">{name}</dt>
+              <dd className="break-all">{value}</dd>
+            </div>
+          ))}
+      </dl>
+      {[...report.warnings, ...report.inside.warnings].map((warning) => (
+        <p key={warning} className="alert alert-warning alert-soft">
+          {warning}
+        </p>
+      ))}
+    </section>
+  );
+}
+
+/** Where data lies, from the first byte to the last. */
+function Strip({ report }: { report: Report }) {
+  const data = report.extents.filter((e) => e.kind === "data");
+  return (
+    <figure>
+      <svg
+        role="img"
+        aria-label={`${report.extents_total} extents from the first byte to the last`}
+        viewBox="0 0 1000 20"
+        preserveAspectRatio="none"
+        className="h-6 w-full rounded-field bg-base-200"
+      >
+        {data.map((e) => (
+          <rect
+            key={e.offset}
+            className="fill-primary"
+            x={(1000 * e.offset) / report.virtual_size}
+            width={Math.max(1, (1000 * e.length) / report.virtual_size)}
+            height={20}
+          />
+        ))}
+      </svg>
+      <figcaption className="mt-1 flex justify-between text-xs opacity-75">
+        <span>first byte</span>
+        <span>
+          stored data in {report.extents_total} extents; the rest reads as zeros
+          {report.extents_total > report.extents.length && ` (the first ${report.extents.length} are drawn)`}
+        </span>
+        <span>last byte</span>
+      </figcaption>
+    </figure>
+  );
+}
+
+function Inside({ inside, whole }: { inside: Schemas["Contents"]; whole: number }) {
+  return (
+    <section className="sheet" aria-label="What is inside">
+      <h2 className="mb-3">Inside</h2>
+      {inside.filesystem && <p>No partitions; one filesystem: {filesystem(inside.filesystem)}</p>}
+      {!inside.filesystem && inside.table === "" && <p>No partition table or filesystem that is known.</p>}
+      {inside.table !== "" && (
+        <div className="overflow-x-auto">
+          <table className="table">
+            <thead>
+              <tr>
+                <th>Partition ({inside.table})</th>
+                <th className="text-right">Begins at</th>
+                <th className="text-right">Length</th>
+                <th>Type</th>
+                <th>Filesystem</th>
+              </tr>
+            </thead>
+            <tbody>
+              {inside.partitions.map((p) => (
+                <tr key={p.number}>
+                  <td>
+                    {p.number} {p.name}
+                  </td>
+                  <td className="figures text-right" title={exact(p.offset)}>
+                    {size(p.offset)}
+                  </td>
+                  <td className="figures text-right" title={`${exact(p.length)} of ${exact(whole)}`}>
+                    {size(p.length)}
+                  </td>
+                  <td>{p.type}</td>
+                  <td>{p.filesystem && filesystem(p.filesystem)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+    </section>
+  );
+}
+
+function filesystem(f: Schemas["Filesystem"]): string {
+  return [f.kind, f.label, f.id].filter(Boolean).join(" ");
+}

@@ -1,0 +1,45 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { calls, result } from "../api/client.ts";
+import { useFollow } from "../api/follow.ts";
+import { Failure } from "../components/failure.tsx";
+import { State } from "../components/state.tsx";
+import { placeName, when } from "../format.ts";
+
+/** All jobs, the newest first. */
+export function JobsPage() {
+  useFollow();
+  const jobs = useQuery({ queryKey: ["jobs"], queryFn: () => result(calls.GET("/v1/jobs")) });
+  return (
+    <div className="space-y-6">
+      <h1>Jobs</h1>
+      {jobs.error && <Failure error={jobs.error} />}
+      {jobs.data?.length === 0 && <p>No job has been started yet.</p>}
+      <ul className="space-y-3">
+        {jobs.data?.map((job) => (
+          <li key={job.id}>
+            <Link
+              to={`/jobs/${job.id}`}
+              className="sheet grid items-center gap-x-6 gap-y-1 py-4 hover:border-primary sm:grid-cols-[3rem_8rem_1fr_auto]"
+            >
+              <span className="figures">{job.id}</span>
+              <span>
+                <State job={job} />
+              </span>
+              <span className="min-w-0 break-all">
+                {job.request.kind} {placeName(job.request.source)}
+                {job.request.destination && (
+                  <>
+                    <br />
+                    <span className="opacity-75">to {placeName(job.request.destination)}</span>
+                  </>
+                )}
+              </span>
+              <span className="text-sm opacity-75">{when(job.created)}</span>
+            </Link>
+          </li>
+        ))}
+      </ul>
+    </div>
+  );
+}
