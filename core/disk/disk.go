@@ -138,6 +138,9 @@ func Count(ctx context.Context, r Reader, units ...int64) (Stored, error) {
 	return stored, err
 }
 
+// MaxJoined bounds how many entries of its tables a Reader joins to one extent, so that a call ends soon. Extents joins the rest.
+const MaxJoined = 1 << 16
+
 // Extents calls each with the extents of r from first to last, neighbours of one kind joined.
 func Extents(ctx context.Context, r Reader, each func(Extent) error) error {
 	var run Extent

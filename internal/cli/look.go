@@ -63,7 +63,7 @@ func printReport(out io.Writer, p plan.Place, r inspect.Report) error {
 	add("stands on", r.Base)
 	add("snapshots", strings.Join(r.Snapshots, ", "))
 	add("map", bar(r))
-	add("", fmt.Sprintf("%d extents; # data, . nothing stored", r.ExtentsTotal))
+	add("", fmt.Sprintf("%d extents; # mostly data, + some, . nothing stored", r.ExtentsTotal))
 	for _, w := range append(r.Warnings, r.Inside.Warnings...) {
 		add("warning", w)
 	}
@@ -95,20 +95,27 @@ func describe(f *inspect.Filesystem) string {
 // bar draws where data is stored, from the first byte to the last.
 func bar(r inspect.Report) string {
 	const width = 60
-	cells := []byte(strings.Repeat(".", width))
 	if r.VirtualSize == 0 {
 		return ""
 	}
+	cell := float64(r.VirtualSize) / width
+	var stored [width]float64 // bytes in each cell
 	for _, e := range r.Extents {
-		if e.Kind != "data" {
-			continue
-		}
-		// In floating point, since the product may be too large for an integer.
-		first := int(float64(e.Offset) / float64(r.VirtualSize) * width)
-		last := int(float64(e.Offset+e.Length-1) / float64(r.VirtualSize) * width)
-		for i := first; i <= min(last, width-1); i++ {
-			cells[i] = '#'
+		from, to := float64(e.Offset), float64(e.Offset+e.Length)
+		for i := int(from / cell); e.Kind == "data" && i < width && float64(i)*cell < to; i++ {
+			stored[i] += min(to, float64(i+1)*cell) - max(from, float64(i)*cell)
 		}
 	}
-	return string(cells)
+	var b strings.Builder
+	for _, n := range stored {
+		switch {
+		case n > cell/2:
+			b.WriteByte('#')
+		case n > 0:
+			b.WriteByte('+')
+		default:
+			b.WriteByte('.')
+		}
+	}
+	return b.String()
 }

@@ -215,7 +215,10 @@ func (r *reader) run(off, limit int64) (place, error) {
 		p.len = min(p.len, limit)
 		return p, err
 	}
-	for p.len < limit {
+	for range disk.MaxJoined {
+		if p.len >= limit {
+			break
+		}
 		next, err := r.at(off + p.len)
 		// A damaged entry that comes later is reported when it is reached.
 		if err != nil || next.compressed || next.kind != p.kind || p.kind == disk.Data && next.host != p.host+p.len {

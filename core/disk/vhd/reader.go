@@ -170,7 +170,7 @@ func (r *reader) Extent(off int64) (disk.Extent, error) {
 	}
 	block := int64(r.header.BlockSize)
 	e := disk.Extent{Off: off, Kind: disk.Hole}
-	for number := off / block; number < r.blocks(); number++ {
+	for number := off / block; number < min(r.blocks(), off/block+disk.MaxJoined); number++ {
 		at, err := r.block(number)
 		if err != nil {
 			return e, err
