@@ -276,7 +276,7 @@ type LookAtDiskParams struct {
 	// Path in the pool
 	Path string `form:"path" json:"path"`
 
-	// Format of the content
+	// Format of the content, when it is not to be recognised
 	Format *string `form:"format,omitempty" json:"format,omitempty"`
 }
 

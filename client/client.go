@@ -11,6 +11,7 @@ import (
 	"iter"
 	"net/http"
 	"strings"
+	"syscall"
 
 	"bagaglio/api"
 	"bagaglio/core/inspect"
@@ -27,18 +28,18 @@ type Error struct{ api.Problem }
 func (e *Error) Error() string { return e.Detail }
 
 // Dial returns the service at that address, such as http://127.0.0.1:2247. Nothing is sent yet.
-func Dial(address, token string) (*Service, error) {
-	c, err := NewClient(address, WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+func Dial(address, token string, options ...ClientOption) (*Service, error) {
+	c, err := NewClient(address, append(options, WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+token)
 		return nil
-	}))
+	}))...)
 	return &Service{c}, err
 }
 
 // decode reads the answer to a call.
 func decode[T any](resp *http.Response, err error) (out T, _ error) {
 	if err != nil {
-		return out, err
+		return out, unreachable(err)
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode >= 300 {
@@ -51,6 +52,14 @@ func decode[T any](resp *http.Response, err error) (out T, _ error) {
 		return out, fmt.Errorf("reading the service's answer: %w", err)
 	}
 	return out, nil
+}
+
+// unreachable adds what to do to an error of the line.
+func unreachable(err error) error {
+	if errors.Is(err, syscall.ECONNREFUSED) {
+		return fmt.Errorf("%w: no service answers there; start it with bagaglio serve", err)
+	}
+	return err
 }
 
 func decodeProblem(resp *http.Response) error {
@@ -144,7 +153,7 @@ func (s *Service) Follow(ctx context.Context, id string) iter.Seq2[api.Job, erro
 			err = decodeProblem(resp)
 		}
 		if err != nil {
-			yield(api.Job{}, err)
+			yield(api.Job{}, unreachable(err))
 			return
 		}
 		defer resp.Body.Close()

@@ -130,30 +130,22 @@ func Measure(f Folder, names []string) (length, room int64, err error) {
 	return length, room, nil
 }
 
-// RemoveAll removes name and everything in it. What is not there is no error.
+// RemoveAll removes name and everything in it. A link is removed, not what it leads to. What is not there is no error.
 func RemoveAll(f Folder, name string) error {
-	info, err := f.Stat(name)
-	if errors.Is(err, fs.ErrNotExist) {
+	err := f.Remove(name)
+	if err == nil || errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	if err != nil {
+	entries, listErr := f.List(name)
+	if listErr != nil { // no folder: then the first error says why
 		return err
 	}
-	if info.IsDir {
-		entries, err := f.List(name)
-		if err != nil {
+	for _, e := range entries {
+		if err := RemoveAll(f, e.Name); err != nil {
 			return err
 		}
-		for _, e := range entries {
-			if err := RemoveAll(f, path.Join(name, path.Base(e.Name))); err != nil {
-				return err
-			}
-		}
 	}
-	if err := f.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	return nil
+	return f.Remove(name)
 }
 
 // Sub returns the part of f below dir as a Folder of its own. dir need not exist yet.

@@ -1,0 +1,146 @@
+package plan
+
+import (
+	"encoding/json"
+	"errors"
+	"testing"
+
+	"bagaglio/core/disk"
+	_ "bagaglio/core/disk/all"
+	"bagaglio/core/storage"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func request() Request {
+	return Request{Kind: Convert, Source: Place{Pool: "quay-store", Path: "ticketing.raw"}, Destination: &Place{Pool: "lighthouse-store", Path: "ticketing.qcow2"}, As: "qcow2"}
+}
+
+const gib = 1 << 30
+
+func facts() Facts {
+	stored := disk.Stored{}
+	for _, u := range disk.Units() {
+		stored[u] = max(u, 1<<30)
+	}
+	return Facts{
+		Source: SourceFacts{
+			Description: disk.Description{Format: "raw", Layout: "thin", VirtualSize: 40 * gib}, Allocated: gib, FileSize: 40 * gib,
+		},
+		Destination: DestinationFacts{Space: storage.Space{Kind: "ext4", Total: 100 * gib, Free: 50 * gib, Holes: true}, Stored: stored},
+	}
+}
+
+func find(p Plan, name string, s Severity) *Check {
+	for i, c := range p.Checks {
+		if c.Name == name && c.Severity == s {
+			return &p.Checks[i]
+		}
+	}
+	return nil
+}
+
+// TestChecks: each row changes the request or the facts, and names the check that it has to bring up.
+func TestChecks(t *testing.T) {
+	for _, c := range []struct {
+		name     string
+		change   func(*Request, *Facts)
+		check    string
+		severity Severity
+		says     string
+		remedies []string
+	}{
+		{"all is well", func(*Request, *Facts) {}, "room", Informs, "needs 1.0 GiB", nil},
+		{"does not open", func(_ *Request, f *Facts) { f.Source.Problem = disk.Damaged("the tables disagree") }, "source", Blocks, "tables disagree", nil},
+		{"claims another format", func(_ *Request, f *Facts) { f.Source.Problem = &disk.MismatchError{Claimed: "raw", Found: "qcow2"} },
+			"source", Blocks, "looks like qcow2", []string{`{"source":{"format":"raw"}}`, `{"source":{"format":"qcow2"}}`}},
+		{"empty", func(_ *Request, f *Facts) { f.Source.Description.VirtualSize = 0 }, "source", Blocks, "empty", nil},
+		{"dirty", func(_ *Request, f *Facts) { f.Source.Description.Warnings = []string{"was not closed"} }, "source-state", Warns, "Was not closed.", nil},
+		{"exists", func(_ *Request, f *Facts) { f.Destination.Exists, f.Destination.OtherName = true, "ticketing-2.qcow2" },
+			"destination", Blocks, "exists already", []string{`{"destination":{"path":"ticketing-2.qcow2"}}`, `{"replace":true}`}},
+		{"is replaced", func(r *Request, f *Facts) { f.Destination.Exists, r.Replace = true, true }, "destination", Warns, "until the new one is complete and proven", nil},
+		{"is the source", func(r *Request, f *Facts) { f.Destination.Exists, f.Destination.SameFile, r.Replace = true, true, true }, "destination", Blocks, "same file", []string{`{"destination":{"path":""}}`}},
+		{"read-only", func(_ *Request, f *Facts) { f.Destination.Space.ReadOnly = true }, "destination", Blocks, "read-only", nil},
+		{"not reachable", func(_ *Request, f *Facts) { f.Destination.Obstructed = errors.New("no such folder") }, "destination", Blocks, "no such folder", nil},
+		{"no room", func(_ *Request, f *Facts) { f.Destination.Space.Free = gib / 2 }, "room", Blocks, "512 MiB", nil},
+		{"no room for thick", func(r *Request, f *Facts) { r.Layout, f.Destination.Space.Free = "thick", 20*gib }, "room", Blocks, "make room", []string{`{"layout":"thin"}`}},
+		{"thin needs little room", func(_ *Request, f *Facts) { f.Destination.Space.Free = 2 * gib }, "room", Informs, "2.0 GiB", nil},
+		{"file too large", func(r *Request, f *Facts) {
+			r.As, r.Destination.Path, f.Destination.Space.LargestFile, f.Destination.Space.Kind = "raw", "ticketing.raw", 4*gib-1, "fat"
+		}, "largest-file", Blocks, "holds files of at most 4.0 GiB", []string{`{"as":"qcow2","destination":{"path":"ticketing.qcow2"},"layout":null}`, `{"as":"vhd","destination":{"path":"ticketing.vhd"},"layout":null}`}},
+		{"disk too large", func(r *Request, f *Facts) {
+			r.As, r.Destination.Path, f.Source.Description.VirtualSize = "vhd", "ticketing.vhd", 3000*gib
+		}, "largest-disk", Blocks, "holds at most", []string{`{"as":"raw","destination":{"path":"ticketing.raw"},"layout":null}`, `{"as":"qcow2","destination":{"path":"ticketing.qcow2"},"layout":null}`}},
+		{"rounded", func(_ *Request, f *Facts) { f.Source.Description.VirtualSize = 1000 }, "size", Warns, "rounded up from 1000 bytes to 1.0 KiB (1,024 bytes)", nil},
+		{"snapshots", func(_ *Request, f *Facts) { f.Source.Description.Snapshots = []string{"before"} }, "loss", Warns, "1 snapshot(s) kept inside the source (before)", nil},
+		{"chain", func(_ *Request, f *Facts) { f.Source.Description.Base = "base.raw" }, "chain", Informs, "stands alone", nil},
+		{"name", func(r *Request, _ *Facts) { r.Destination.Path = "ticketing.vhd" }, "name", Blocks, "claims vhd", []string{`{"destination":{"path":"ticketing.qcow2"}}`, `{"as":"vhd","layout":null}`}},
+		{"no proof", func(r *Request, _ *Facts) { r.NoProof = true }, "proof", Warns, "unproven", []string{`{"no_proof":null}`}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			r, f := request(), facts()
+			c.change(&r, &f)
+			p, err := Make(r, f)
+			require.NoError(t, err)
+			check := find(p, c.check, c.severity)
+			require.NotNil(t, check, "%+v", p.Checks)
+			assert.Contains(t, check.Message, c.says)
+			assert.Equal(t, c.severity == Blocks, p.Blocked(), "%+v", p.Checks)
+			var remedies []string
+			for _, m := range check.Remedies {
+				remedies = append(remedies, string(m.Change))
+			}
+			assert.Equal(t, c.remedies, remedies)
+		})
+	}
+}
+
+func TestFigures(t *testing.T) {
+	f := facts()
+	f.Speed = gib
+	p, err := Make(request(), f)
+	require.NoError(t, err)
+	assert.Equal(t, int64(2*gib), p.BytesToRead, "the source, and the new image once more")
+	assert.Equal(t, int64(gib), p.BytesToWrite)
+	assert.InDelta(t, 2, p.EstimatedSeconds, 0.01)
+	assert.Equal(t, int64(40*gib), p.After.VirtualSize)
+	assert.Equal(t, int64(gib), p.After.AllocatedSize)
+	assert.Greater(t, p.After.FileSize, int64(gib))
+	assert.Less(t, p.After.FileSize, int64(gib+gib/100))
+	var names []string
+	for _, s := range p.Steps {
+		names = append(names, s.Name)
+	}
+	assert.Equal(t, []string{StepLook, StepWrite, StepSecure, StepProve, StepPlace}, names)
+
+	r := request()
+	r.NoProof, r.Layout = true, "thick"
+	p, err = Make(r, f)
+	require.NoError(t, err)
+	assert.Len(t, p.Steps, 4)
+	assert.Equal(t, int64(40*gib), p.After.AllocatedSize)
+	b, err := json.Marshal(p)
+	require.NoError(t, err)
+	assert.NotRegexp(t, `"(steps|checks)":null`, string(b), "programs get lists, never null")
+}
+
+func TestRequestsThatMakeNoSense(t *testing.T) {
+	for name, change := range map[string]func(*Request){
+		"no kind":        func(r *Request) { r.Kind = "" },
+		"no source":      func(r *Request) { r.Source.Path = "" },
+		"no destination": func(r *Request) { r.Destination = nil },
+		"no format":      func(r *Request) { r.As = "" },
+		"bad format":     func(r *Request) { r.As = "floppy" },
+		"bad layout":     func(r *Request) { r.Layout = "fluffy" },
+		"bad source":     func(r *Request) { r.Source.Format = "floppy" },
+		"against":        func(r *Request) { r.Against = "bf1-" },
+		"prove to":       func(r *Request) { r.Kind = Prove },
+		"prove against":  func(r *Request) { *r = Request{Kind: Prove, Source: r.Source, Against: "42"} },
+	} {
+		r := request()
+		change(&r)
+		_, err := Make(r, facts())
+		require.ErrorIs(t, err, ErrRequest, name)
+	}
+}

@@ -1,0 +1,344 @@
+// Package service tests the service as a process, through its client and its HTTP interface.
+package service
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"bagaglio/api"
+	"bagaglio/client"
+	"bagaglio/core/job"
+	"bagaglio/core/plan"
+	"bagaglio/internal/testkit"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func start(t *testing.T) *testkit.Service {
+	return testkit.Start(t, filepath.Join(t.TempDir(), "state"))
+}
+
+// noise writes a disk of random content.
+func noise(t *testing.T, dir, name string, size int64) {
+	t.Helper()
+	f, err := os.Create(filepath.Join(dir, name))
+	require.NoError(t, err)
+	defer f.Close()
+	_, err = io.CopyN(f, rand.Reader, size)
+	require.NoError(t, err)
+}
+
+func convert(fromPool, from, toPool, to, as string) plan.Request {
+	return plan.Request{Kind: plan.Convert, Source: plan.Place{Pool: fromPool, Path: from}, Destination: &plan.Place{Pool: toPool, Path: to}, As: as}
+}
+
+// begin plans and starts a request.
+func begin(t *testing.T, s *client.Service, r plan.Request) api.Job {
+	t.Helper()
+	kept, err := s.Plan(t.Context(), r)
+	require.NoError(t, err)
+	require.False(t, kept.Blocked, "%+v", kept.Plan.Checks)
+	j, err := s.Start(t.Context(), kept.Id)
+	require.NoError(t, err)
+	return j
+}
+
+// await follows a job to its end.
+func await(t *testing.T, s *client.Service, id string) api.Job {
+	t.Helper()
+	var last api.Job
+	for j, err := range s.Follow(t.Context(), id) {
+		require.NoError(t, err)
+		last = j
+	}
+	require.True(t, client.HasEnded(last))
+	return last
+}
+
+// awaitStep returns when the job has come to that step.
+func awaitStep(t *testing.T, s *client.Service, id, step string) {
+	t.Helper()
+	for j, err := range s.Follow(t.Context(), id) {
+		require.NoError(t, err)
+		if j.Progress != nil && j.Progress.Step == step {
+			return
+		}
+	}
+	t.Fatalf("job %s ended before its step %s was seen", id, step)
+}
+
+// contract checks every answer against the description of the API.
+type contract struct {
+	t      *testing.T
+	router routers.Router
+	seen   map[string]bool
+}
+
+func newContract(t *testing.T) *contract {
+	doc, err := openapi3.NewLoader().LoadFromData(api.Spec)
+	require.NoError(t, err)
+	require.NoError(t, doc.Validate(t.Context()))
+	doc.Servers = nil // tests listen elsewhere
+	router, err := gorillamux.NewRouter(doc)
+	require.NoError(t, err)
+	return &contract{t, router, map[string]bool{}}
+}
+
+func (c *contract) RoundTrip(r *http.Request) (*http.Response, error) {
+	resp, err := http.DefaultTransport.RoundTrip(r)
+	if err != nil || resp.Header.Get("Content-Type") == "text/event-stream" {
+		return resp, err
+	}
+	route, params, err := c.router.FindRoute(r)
+	require.NoError(c.t, err, r.URL)
+	c.seen[route.Operation.OperationID] = true
+	body, err := io.ReadAll(resp.Body)
+	require.NoError(c.t, err)
+	resp.Body = io.NopCloser(bytes.NewReader(body))
+	err = openapi3filter.ValidateResponse(r.Context(), &openapi3filter.ResponseValidationInput{
+		RequestValidationInput: &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route},
+		Status:                 resp.StatusCode, Header: resp.Header, Body: io.NopCloser(bytes.NewReader(body)),
+	})
+	assert.NoError(c.t, err, "%s %s: %s", r.Method, r.URL, body)
+	return resp, nil
+}
+
+// TestEveryAnswerIsAsDescribed goes through the API as a technician would, and holds each answer against openapi.yaml.
+func TestEveryAnswerIsAsDescribed(t *testing.T) {
+	service := start(t)
+	c := newContract(t)
+	s, err := client.Dial(service.Address, service.Token, client.WithHTTPClient(&http.Client{Transport: c}))
+	require.NoError(t, err)
+	quay, lighthouse := t.TempDir(), t.TempDir()
+	for name, dir := range map[string]string{"quay-store": quay, "lighthouse-store": lighthouse} {
+		_, err := s.AddPool(t.Context(), api.NewPool{Name: name, Folder: dir})
+		require.NoError(t, err)
+	}
+	noise(t, quay, "ticketing.raw", 5<<20+512)
+	require.NoError(t, os.WriteFile(filepath.Join(quay, "broken.qcow2"), []byte("no"), 0o600))
+	pools, err := s.Pools(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, pools, 2)
+	disks, err := s.Disks(t.Context(), "quay-store")
+	require.NoError(t, err)
+	require.Len(t, disks, 2)
+	assert.Contains(t, disks[0].Problem, "no marks of qcow2")
+	assert.Equal(t, int64(5<<20+512), disks[1].VirtualSize)
+	report, err := s.Look(t.Context(), plan.Place{Pool: "quay-store", Path: "ticketing.raw"})
+	require.NoError(t, err)
+	assert.Equal(t, "raw", report.Format)
+
+	j := begin(t, s, convert("quay-store", "ticketing.raw", "lighthouse-store", "ticketing.vhd", "vhd"))
+	assert.Equal(t, api.JobStateDone, await(t, s, j.Id).State)
+	receipt, err := s.Receipt(t.Context(), j.Id)
+	require.NoError(t, err)
+	assert.Equal(t, job.Proven, receipt.Outcome)
+	_, err = s.Job(t.Context(), j.Id)
+	require.NoError(t, err)
+	jobs, err := s.Jobs(t.Context(), 10)
+	require.NoError(t, err)
+	assert.Len(t, jobs, 1)
+
+	// What cannot be is told as a problem, with the right class.
+	for _, wrong := range []struct {
+		status int
+		says   string
+		call   func() error
+	}{
+		{404, "not found", func() error { _, err := s.Job(t.Context(), "99"); return err }},
+		{404, "not found", func() error { _, err := s.Job(t.Context(), "ferry"); return err }},
+		{404, "not found", func() error { _, err := s.Start(t.Context(), "no such plan"); return err }},
+		{409, "has ended already", func() error { _, err := s.Cancel(t.Context(), j.Id); return err }},
+		{409, "exists already", func() error { _, err := s.Again(t.Context(), j.Id); return err }},
+		{404, "not found", func() error { return s.RemovePool(t.Context(), "cellar") }},
+		{404, "no such file", func() error {
+			_, err := s.Look(t.Context(), plan.Place{Pool: "quay-store", Path: "gone.raw"})
+			return err
+		}},
+		{422, "no marks of qcow2", func() error {
+			_, err := s.Look(t.Context(), plan.Place{Pool: "quay-store", Path: "broken.qcow2"})
+			return err
+		}},
+		{400, "leads out of its folder", func() error { _, err := s.Look(t.Context(), plan.Place{Pool: "quay-store", Path: "../x"}); return err }},
+		{400, "makes no sense", func() error { _, err := s.Plan(t.Context(), plan.Request{Kind: "sink"}); return err }},
+		{400, "small letters", func() error {
+			_, err := s.AddPool(t.Context(), api.NewPool{Name: "Quay Store", Folder: quay})
+			return err
+		}},
+		{400, "absolute path", func() error { _, err := s.AddPool(t.Context(), api.NewPool{Name: "x", Folder: "quay"}); return err }},
+		{400, "make it first", func() error {
+			_, err := s.AddPool(t.Context(), api.NewPool{Name: "x", Folder: quay + "/none"})
+			return err
+		}},
+		{409, "taken already", func() error {
+			_, err := s.AddPool(t.Context(), api.NewPool{Name: "quay-store", Folder: t.TempDir()})
+			return err
+		}},
+		{409, "taken already", func() error { _, err := s.AddPool(t.Context(), api.NewPool{Name: "again", Folder: quay}); return err }},
+		{400, "limit", func() error { _, err := s.Jobs(t.Context(), 100_000); return err }},
+	} {
+		var problem *client.Error
+		require.ErrorAs(t, wrong.call(), &problem, wrong.says)
+		assert.Equal(t, wrong.status, problem.Status, problem.Detail)
+		assert.Contains(t, problem.Detail, wrong.says)
+	}
+	again, err := s.Plan(t.Context(), convert("quay-store", "ticketing.raw", "lighthouse-store", "ticketing.vhd", "vhd"))
+	require.NoError(t, err)
+	assert.True(t, again.Blocked)
+	_, err = s.Version(t.Context())
+	require.NoError(t, err)
+	_, err = s.ConsoleLink(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, s.RemovePool(t.Context(), "lighthouse-store"))
+	assert.FileExists(t, filepath.Join(lighthouse, "ticketing.vhd"), "a pool is forgotten, its files stay")
+	assert.GreaterOrEqual(t, len(c.seen), 14)
+}
+
+// TestRawStaysRaw: whoever owns a guest can write any header into its raw disk.
+func TestRawStaysRaw(t *testing.T) {
+	s := start(t)
+	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
+	noise(t, quay, "gate-kiosk.img", 4<<20)
+	place := plan.Place{Pool: "quay-store", Path: "gate-kiosk.img"}
+	report, err := s.Look(t.Context(), place)
+	require.NoError(t, err)
+	require.Equal(t, "raw", report.Format)
+
+	// The guest makes its disk look like an image of another format.
+	noise(t, quay, "other.raw", 1<<20)
+	await(t, s.Service, begin(t, s.Service, convert("quay-store", "other.raw", "lighthouse-store", "other.qcow2", "qcow2")).Id)
+	image, err := os.ReadFile(filepath.Join(lighthouse, "other.qcow2"))
+	require.NoError(t, err)
+	f, err := os.OpenFile(filepath.Join(quay, "gate-kiosk.img"), os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.WriteAt(image, 0)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+
+	report, err = s.Look(t.Context(), place)
+	require.NoError(t, err)
+	assert.Equal(t, "raw", report.Format)
+	assert.Equal(t, int64(4<<20), report.VirtualSize)
+	kept, err := s.Plan(t.Context(), convert("quay-store", "gate-kiosk.img", "lighthouse-store", "gate-kiosk.vhd", "vhd"))
+	require.NoError(t, err)
+	assert.Equal(t, "raw", kept.Plan.Before.Format)
+	var warned bool
+	for _, c := range kept.Plan.Checks {
+		warned = warned || c.Severity == plan.Warns && strings.Contains(c.Message, "looks like qcow2")
+	}
+	assert.True(t, warned, "%+v", kept.Plan.Checks)
+
+	// A person says otherwise: from then on it is what they said.
+	request := convert("quay-store", "gate-kiosk.img", "lighthouse-store", "gate-kiosk.vhd", "vhd")
+	request.Source.Format = "qcow2"
+	await(t, s.Service, begin(t, s.Service, request).Id)
+	report, err = s.Look(t.Context(), place)
+	require.NoError(t, err)
+	assert.Equal(t, "qcow2", report.Format)
+}
+
+func TestCancelLeavesNothing(t *testing.T) {
+	s := start(t)
+	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
+	noise(t, quay, "cargo-ledger.raw", 1<<30)
+	// Three: two run at once, one waits.
+	var ids []string
+	for _, name := range []string{"a.qcow2", "b.qcow2", "c.qcow2"} {
+		ids = append(ids, begin(t, s.Service, convert("quay-store", "cargo-ledger.raw", "lighthouse-store", name, "qcow2")).Id)
+	}
+	awaitStep(t, s.Service, ids[0], "write")
+	err := s.RemovePool(t.Context(), "quay-store")
+	require.ErrorContains(t, err, "uses the pool")
+	for _, id := range []string{ids[2], ids[0], ids[1]} {
+		_, err := s.Cancel(t.Context(), id)
+		require.NoError(t, err)
+	}
+	for _, id := range ids {
+		j := await(t, s.Service, id)
+		assert.Equal(t, api.JobStateCancelled, j.State)
+		require.NotNil(t, j.Reason)
+		assert.Contains(t, *j.Reason, "cancelled on request")
+	}
+	receipt, err := s.Receipt(t.Context(), ids[0])
+	require.NoError(t, err)
+	assert.Equal(t, job.Cancelled, receipt.Outcome)
+	entries, err := os.ReadDir(lighthouse)
+	require.NoError(t, err)
+	assert.Empty(t, entries)
+}
+
+// TestStoppedServiceTellsAndGoesOn: a job that ran when the service was stopped is found, and can be started again.
+func TestStoppedServiceTellsAndGoesOn(t *testing.T) {
+	s := start(t)
+	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
+	noise(t, quay, "cargo-ledger.raw", 1<<30)
+	id := begin(t, s.Service, convert("quay-store", "cargo-ledger.raw", "lighthouse-store", "a.qcow2", "qcow2")).Id
+	awaitStep(t, s.Service, id, "write")
+	s.Stop()
+	entries, err := os.ReadDir(lighthouse)
+	require.NoError(t, err)
+	assert.Empty(t, entries)
+
+	s = testkit.Start(t, s.State)
+	j, err := s.Job(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, api.JobStateInterrupted, j.State)
+	assert.Contains(t, *j.Reason, "start it again")
+	again, err := s.Again(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, api.JobStateDone, await(t, s.Service, again.Id).State)
+	assert.FileExists(t, filepath.Join(lighthouse, "a.qcow2"))
+}
+
+// TestOneServiceForAState: two would not know of each other's jobs.
+func TestOneServiceForAState(t *testing.T) {
+	s := start(t)
+	r := testkit.Run(t, t.TempDir(), s.State, "serve", "--listen", "127.0.0.1:0")
+	assert.Equal(t, 1, r.Code)
+	assert.Contains(t, r.Notes, "another service uses the state folder")
+}
+
+func TestMetrics(t *testing.T) {
+	s := start(t)
+	s.Pool("seabag")
+	r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.Address+"/metrics", nil)
+	require.NoError(t, err)
+	r.Header.Set("Authorization", "Bearer "+s.Token)
+	resp, err := http.DefaultClient.Do(r)
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	for _, line := range []string{`bagaglio_jobs{state="running"} 0`, `bagaglio_pool_free_bytes{pool="seabag"}`, "process_resident_memory_bytes"} {
+		assert.Contains(t, string(b), line)
+	}
+}
+
+// TestFollowEndsWithItsCaller, and with the service.
+func TestFollowEndsWithTheService(t *testing.T) {
+	s := start(t)
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, s.Address+"/v1/events", nil)
+	require.NoError(t, err)
+	r.Header.Set("Authorization", "Bearer "+s.Token)
+	resp, err := http.DefaultClient.Do(r)
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	assert.Equal(t, "text/event-stream", resp.Header.Get("Content-Type"))
+	s.Stop()
+	_, err = io.ReadAll(resp.Body)
+	require.NoError(t, err, "the stream ends in order")
+}
