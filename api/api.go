@@ -3,9 +3,9 @@ package api
 
 import _ "embed"
 
-//go:generate go tool oapi-codegen -config models.yaml openapi.yaml
-//go:generate go tool oapi-codegen -config server.yaml openapi.yaml
-//go:generate go tool oapi-codegen -config client.yaml openapi.yaml
+//go:generate go tool -modfile=../tools.mod oapi-codegen -config models.yaml openapi.yaml
+//go:generate go tool -modfile=../tools.mod oapi-codegen -config server.yaml openapi.yaml
+//go:generate go tool -modfile=../tools.mod oapi-codegen -config client.yaml openapi.yaml
 
 // Spec is the description itself, OpenAPI 3.
 //

@@ -2,6 +2,7 @@ package disk
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -127,10 +128,10 @@ func probe(f storage.File) (*Probe, error) {
 		return nil, err
 	}
 	p := &Probe{Size: size, Head: make([]byte, min(size, 4096)), Tail: make([]byte, min(size, 512))}
-	if _, err := f.ReadAt(p.Head, 0); err != nil && err != io.EOF {
+	if _, err := f.ReadAt(p.Head, 0); err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
 	}
-	if _, err := f.ReadAt(p.Tail, size-int64(len(p.Tail))); err != nil && err != io.EOF {
+	if _, err := f.ReadAt(p.Tail, size-int64(len(p.Tail))); err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
 	}
 	return p, nil

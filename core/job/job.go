@@ -81,7 +81,7 @@ func (w *work) run(ctx context.Context) error {
 		return err
 	}
 	if r.Kind == plan.Prove {
-		return w.prove(ctx, src)
+		return w.prove(ctx)
 	}
 	if err := w.convert(ctx, src); err != nil {
 		return err
@@ -110,7 +110,7 @@ func (w *work) state(src disk.Reader) (string, error) {
 }
 
 // prove reads the source and compares it.
-func (w *work) prove(ctx context.Context, src disk.Reader) error {
+func (w *work) prove(ctx context.Context) error {
 	fresh, err := open(ctx, storage.Fresh(w.ends.Source), plan.Place{Path: w.plan.Request.Source.Path, Format: w.plan.Before.Format})
 	if err != nil {
 		return err

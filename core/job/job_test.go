@@ -159,7 +159,7 @@ func TestCancelAtEveryStep(t *testing.T) {
 // twisted spoils what is read back from the destination.
 type twisted struct{ storage.Folder }
 
-func (f twisted) Fresh() storage.Folder { return twistedFresh{f.Folder} }
+func (f twisted) Fresh() storage.Folder { return twistedFresh(f) }
 
 type twistedFresh struct{ storage.Folder }
 

@@ -56,7 +56,7 @@ func Show(ctx context.Context, o Options) (err error) {
 			return err
 		}
 	}
-	stop, err := s.start(ctx)
+	stop, err := s.start()
 	if err != nil {
 		return err
 	}
@@ -88,8 +88,8 @@ func (s *show) makeFolder(name string) string {
 }
 
 // start runs the service as a process of its own.
-func (s *show) start(ctx context.Context) (stop func() error, err error) {
-	// Not ended with ctx: the service is asked to stop, after what is shown.
+func (s *show) start() (stop func() error, err error) {
+	// Not ended with the demo's context: the service is asked to stop, after what is shown.
 	cmd := exec.Command(s.Binary, "serve", "--listen", s.Listen, "--state", s.state())
 	cmd.Stderr = &strings.Builder{}
 	// Ctrl-C at the terminal is for the demo alone.

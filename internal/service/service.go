@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -116,9 +115,4 @@ func (s *Service) Close() error {
 		}
 	}
 	return errors.Join(s.store.Close(), s.lock.Close())
-}
-
-// missing tells whether err means that a record or file is not there.
-func missing(err error) bool {
-	return errors.Is(err, store.ErrNotFound) || errors.Is(err, fs.ErrNotExist)
 }

@@ -2,6 +2,7 @@ package testkit
 
 import (
 	"context"
+	"errors"
 	"os"
 	"os/exec"
 	"strconv"
@@ -64,20 +65,30 @@ func Eval[T any](p *Page, expression string) T {
 	return v
 }
 
-// Await waits until an expression is true, and shows the page's text when it never is.
+// Await waits until an expression is true, also across pages, and shows the page's text when it never is.
 func (p *Page) Await(expression string) {
 	p.t.Helper()
 	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
-	if _, err := chromedp.Run(ctx, chromedp.Poll[bool]("!!("+expression+")")); err != nil {
-		require.NoError(p.t, err, "waiting for %s on the page:\n%s", expression, Eval[string](p, "document.body.innerText"))
+	for {
+		ok, err := chromedp.Run(ctx, chromedp.Evaluate[bool]("!!("+expression+")"))
+		if ok {
+			return
+		}
+		if ctx.Err() != nil { // any other error is that of a page that is just going away
+			require.NoError(p.t, errors.Join(ctx.Err(), err), "waiting for %s on the page:\n%s", expression, Eval[string](p, text))
+		}
+		time.Sleep(20 * time.Millisecond)
 	}
 }
 
-// AwaitText waits until the page shows a text.
-func (p *Page) AwaitText(text string) {
+// text is a JavaScript expression for what the page shows; between two pages there is none.
+const text = `(document.body?.innerText ?? "")`
+
+// AwaitText waits until the page shows these words.
+func (p *Page) AwaitText(words string) {
 	p.t.Helper()
-	p.Await("document.body.innerText.includes(" + strconv.Quote(text) + ")")
+	p.Await(text + ".includes(" + strconv.Quote(words) + ")")
 }
 
 // control is a JavaScript expression for the form field that a label with that text belongs to.

@@ -36,7 +36,11 @@ var build = sync.OnceValues(func() (string, error) {
 		return "", err
 	}
 	path := filepath.Join(dir, "bagaglio")
-	cmd := exec.Command("go", "build", "-tags", "nomsgpack", "-o", path, "./cmd/bagaglio")
+	args := []string{"build", "-tags", "nomsgpack", "-o", path}
+	if os.Getenv("BAGAGLIO_RACE") != "" {
+		args = append(args, "-race")
+	}
+	cmd := exec.Command("go", append(args, "./cmd/bagaglio")...)
 	cmd.Dir = root
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return "", errors.New(string(out))

@@ -40,8 +40,9 @@ func noise(t *testing.T, dir, name string, size int64) {
 	require.NoError(t, err)
 }
 
-func convert(fromPool, from, toPool, to, as string) plan.Request {
-	return plan.Request{Kind: plan.Convert, Source: plan.Place{Pool: fromPool, Path: from}, Destination: &plan.Place{Pool: toPool, Path: to}, As: as}
+// convert asks for a disk of quay-store as another one in lighthouse-store.
+func convert(from, to, as string) plan.Request {
+	return plan.Request{Kind: plan.Convert, Source: plan.Place{Pool: "quay-store", Path: from}, Destination: &plan.Place{Pool: "lighthouse-store", Path: to}, As: as}
 }
 
 // begin plans and starts a request.
@@ -140,7 +141,7 @@ func TestEveryAnswerIsAsDescribed(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "raw", report.Format)
 
-	j := begin(t, s, convert("quay-store", "ticketing.raw", "lighthouse-store", "ticketing.vhd", "vhd"))
+	j := begin(t, s, convert("ticketing.raw", "ticketing.vhd", "vhd"))
 	assert.Equal(t, api.JobStateDone, await(t, s, j.Id).State)
 	receipt, err := s.Receipt(t.Context(), j.Id)
 	require.NoError(t, err)
@@ -194,7 +195,7 @@ func TestEveryAnswerIsAsDescribed(t *testing.T) {
 		assert.Equal(t, wrong.status, problem.Status, problem.Detail)
 		assert.Contains(t, problem.Detail, wrong.says)
 	}
-	again, err := s.Plan(t.Context(), convert("quay-store", "ticketing.raw", "lighthouse-store", "ticketing.vhd", "vhd"))
+	again, err := s.Plan(t.Context(), convert("ticketing.raw", "ticketing.vhd", "vhd"))
 	require.NoError(t, err)
 	assert.True(t, again.Blocked)
 	_, err = s.Version(t.Context())
@@ -218,7 +219,7 @@ func TestRawStaysRaw(t *testing.T) {
 
 	// The guest makes its disk look like an image of another format.
 	noise(t, quay, "other.raw", 1<<20)
-	await(t, s.Service, begin(t, s.Service, convert("quay-store", "other.raw", "lighthouse-store", "other.qcow2", "qcow2")).Id)
+	await(t, s.Service, begin(t, s.Service, convert("other.raw", "other.qcow2", "qcow2")).Id)
 	image, err := os.ReadFile(filepath.Join(lighthouse, "other.qcow2"))
 	require.NoError(t, err)
 	f, err := os.OpenFile(filepath.Join(quay, "gate-kiosk.img"), os.O_WRONLY, 0)
@@ -231,7 +232,7 @@ func TestRawStaysRaw(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "raw", report.Format)
 	assert.Equal(t, int64(4<<20), report.VirtualSize)
-	kept, err := s.Plan(t.Context(), convert("quay-store", "gate-kiosk.img", "lighthouse-store", "gate-kiosk.vhd", "vhd"))
+	kept, err := s.Plan(t.Context(), convert("gate-kiosk.img", "gate-kiosk.vhd", "vhd"))
 	require.NoError(t, err)
 	assert.Equal(t, "raw", kept.Plan.Before.Format)
 	var warned bool
@@ -241,7 +242,7 @@ func TestRawStaysRaw(t *testing.T) {
 	assert.True(t, warned, "%+v", kept.Plan.Checks)
 
 	// A person says otherwise: from then on it is what they said.
-	request := convert("quay-store", "gate-kiosk.img", "lighthouse-store", "gate-kiosk.vhd", "vhd")
+	request := convert("gate-kiosk.img", "gate-kiosk.vhd", "vhd")
 	request.Source.Format = "qcow2"
 	await(t, s.Service, begin(t, s.Service, request).Id)
 	report, err = s.Look(t.Context(), place)
@@ -256,7 +257,7 @@ func TestCancelLeavesNothing(t *testing.T) {
 	// Three: two run at once, one waits.
 	var ids []string
 	for _, name := range []string{"a.qcow2", "b.qcow2", "c.qcow2"} {
-		ids = append(ids, begin(t, s.Service, convert("quay-store", "cargo-ledger.raw", "lighthouse-store", name, "qcow2")).Id)
+		ids = append(ids, begin(t, s.Service, convert("cargo-ledger.raw", name, "qcow2")).Id)
 	}
 	awaitStep(t, s.Service, ids[0], "write")
 	err := s.RemovePool(t.Context(), "quay-store")
@@ -284,7 +285,7 @@ func TestStoppedServiceTellsAndGoesOn(t *testing.T) {
 	s := start(t)
 	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
 	noise(t, quay, "cargo-ledger.raw", 1<<30)
-	id := begin(t, s.Service, convert("quay-store", "cargo-ledger.raw", "lighthouse-store", "a.qcow2", "qcow2")).Id
+	id := begin(t, s.Service, convert("cargo-ledger.raw", "a.qcow2", "qcow2")).Id
 	awaitStep(t, s.Service, id, "write")
 	s.Stop()
 	entries, err := os.ReadDir(lighthouse)

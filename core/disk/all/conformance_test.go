@@ -3,6 +3,7 @@ package all
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -142,7 +143,7 @@ func TestWhatWasWrittenIsRead(t *testing.T) {
 				for _, p := range c.pieces {
 					got := make([]byte, len(p.data))
 					n, err := r.ReadAt(got, p.off)
-					if err != io.EOF {
+					if !errors.Is(err, io.EOF) {
 						require.NoError(t, err)
 					}
 					require.Len(t, got, n)

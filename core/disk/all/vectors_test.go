@@ -7,6 +7,7 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"io"
 	"os"
 	"path/filepath"
@@ -54,7 +55,7 @@ func loadVectors(t testing.TB) vectors {
 	v := vectors{dir: t.TempDir()}
 	for archive := tar.NewReader(z); ; {
 		h, err := archive.Next()
-		if err == io.EOF {
+		if errors.Is(err, io.EOF) {
 			break
 		}
 		require.NoError(t, err)
@@ -134,7 +135,7 @@ func TestVectorsHaveTheirContent(t *testing.T) {
 			p := make([]byte, fingerprint.LeafSize)
 			for at := int64(0); at < r.Size(); at += int64(len(p)) {
 				n, err := r.ReadAt(p, at)
-				if err != io.EOF {
+				if !errors.Is(err, io.EOF) {
 					require.NoError(t, err)
 				}
 				sum.Write(p[:n])
@@ -156,7 +157,7 @@ func sparseSum(t *testing.T, r disk.Reader) string {
 	require.NoError(t, disk.Extents(t.Context(), r, func(e disk.Extent) error {
 		for at := max(e.Off/chunk*chunk, last+chunk); e.Kind == disk.Data && at < e.End(); at += chunk {
 			n, err := r.ReadAt(p, at)
-			if err != nil && err != io.EOF {
+			if err != nil && !errors.Is(err, io.EOF) {
 				return err
 			}
 			last = at
@@ -190,10 +191,10 @@ func TestMalformedIsRefused(t *testing.T) {
 			runtime.ReadMemStats(&after)
 			require.NoError(t, ctx.Err(), "it hangs")
 			assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(256<<20))
-			switch {
-			case image.Expect == "content":
+			switch image.Expect {
+			case "content":
 				assert.NoError(t, err)
-			case image.Expect == "error":
+			case "error":
 				require.Error(t, err, image.Damage)
 			}
 			if err != nil && image.Stage == "open" {

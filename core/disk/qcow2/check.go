@@ -60,7 +60,7 @@ func (u *usage) take(cluster int64, compressed bool) error {
 
 // walk tells u of every cluster that is in use.
 func (r *reader) walk(ctx context.Context, u *usage) error {
-	if err := r.takeRange(u, 0, int64(r.header.length)); err != nil {
+	if err := r.takeRange(u, 0, int64(r.length)); err != nil {
 		return err
 	}
 	if err := r.takeRange(u, int64(r.l1Offset), 8*int64(r.l1Entries)); err != nil {

@@ -46,7 +46,7 @@ func (f *Folder) Space() (storage.Space, error) {
 		ReadOnly: st.Flags&unix.ST_RDONLY != 0 || unix.Faccessat(int(dir.Fd()), ".", unix.W_OK, 0) != nil,
 		ID:       fmt.Sprintf("%x", st.Fsid.Val),
 	}
-	if known, ok := filesystems[int64(st.Type)]; ok {
+	if known, ok := filesystems[st.Type]; ok {
 		s.Kind, s.LargestFile, s.Holes = known.name, known.largest, known.holes
 	} else {
 		s.Kind = fmt.Sprintf("0x%x", st.Type)

@@ -1,0 +1,78 @@
+# make demo and make test do all the set-up; both install Debian packages when root, and otherwise say what to install.
+
+GO      ?= go
+VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
+FLAGS   := -tags nomsgpack -trimpath -ldflags "-s -w -X main.version=$(VERSION)"
+PORT    ?= 2247
+
+# What the demo world and the tests take from Debian: tool:package.
+DEMO_TOOLS := sfdisk:fdisk mkfs.ext4:e2fsprogs mkfs.vfat:dosfstools mcopy:mtools cmp:diffutils
+TEST_TOOLS := $(DEMO_TOOLS) chromium:chromium mkfs.xfs:xfsprogs mkfs.btrfs:btrfs-progs
+PICTURE_TOOLS := $(TEST_TOOLS) xterm:xterm xvfb-run:xvfb xauth:xauth import:imagemagick
+
+.PHONY: build console generate demo start test check lint race fuzz bench pictures clean
+
+build: console
+	CGO_ENABLED=0 $(GO) build $(FLAGS) -o bin/bagaglio ./cmd/bagaglio
+
+# The console is built from its lock file, and again when something in it has changed.
+console: web/dist/app/index.html
+web/dist/app/index.html: web/node_modules/.installed api/openapi.yaml $(shell find web/src web/public web/index.html web/vite.config.ts -type f -not -name '*.gen.ts')
+	cd web && npm run build
+web/node_modules/.installed: web/package-lock.json
+	cd web && npm ci --no-audit --no-fund
+	touch $@
+
+generate:
+	$(GO) generate ./api
+
+demo: packages-demo build
+	bin/bagaglio demo
+
+start: packages-demo build
+	bin/bagaglio demo --stay --listen 127.0.0.1:$(PORT)
+
+test: packages-test console lint check race
+
+# In turns, not side by side: some tests kill processes at moments that they measure.
+check:
+	$(GO) test -count=1 -p 1 ./...
+	$(GO) test ./core/disk/all -run xxx -fuzz 'FuzzQcow2$$' -fuzztime 10s -fuzzminimizetime 50x
+	$(GO) test ./core/disk/all -run xxx -fuzz 'FuzzVHD$$' -fuzztime 10s -fuzzminimizetime 50x
+	$(GO) test ./core/inspect -run xxx -fuzz 'FuzzInside$$' -fuzztime 5s
+
+race:
+	$(GO) test -race -count=1 ./core/transfer ./core/job
+	BAGAGLIO_RACE=1 $(GO) test -count=1 ./test/service
+	$(GO) test -race -count=1 ./core/disk/all -run 'TestWritesInAnyOrder'
+
+lint: console
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -d $$(git ls-files '*.go'); exit 1; }
+	$(GO) vet ./...
+	$(GO) tool -modfile=tools.mod staticcheck ./...
+	$(GO) tool -modfile=tools.mod golangci-lint run
+	cd web && npm run lint
+
+fuzz:
+	for target in FuzzQcow2 FuzzVHD; do $(GO) test ./core/disk/all -run xxx -fuzz "$$target\$$" -fuzztime 10m -fuzzminimizetime 50x || exit 1; done
+	$(GO) test ./core/inspect -run xxx -fuzz 'FuzzInside$$' -fuzztime 10m
+
+bench: build
+	$(GO) run ./test/bench
+
+pictures: packages-picture build
+	BAGAGLIO_PICTURES=1 $(GO) test -count=1 ./test/pictures
+
+clean:
+	rm -rf bin web/dist/app web/node_modules
+
+packages-demo: TOOLS = $(DEMO_TOOLS)
+packages-test: TOOLS = $(TEST_TOOLS)
+packages-picture: TOOLS = $(PICTURE_TOOLS)
+packages-%:
+	@command -v $(GO) >/dev/null || { echo "Go is missing: install Go 1.26 or later"; exit 1; }
+	@command -v npm >/dev/null || { echo "npm is missing: install Node.js 20 or later"; exit 1; }
+	@missing=""; PATH="$$PATH:/usr/sbin:/sbin"; for t in $(TOOLS); do command -v $${t%%:*} >/dev/null || missing="$$missing $${t##*:}"; done; \
+	if [ -z "$$missing" ]; then exit 0; fi; \
+	if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
+	else echo "These Debian packages are missing:$$missing"; echo "As root: apt-get install$$missing"; exit 1; fi

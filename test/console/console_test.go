@@ -1,0 +1,117 @@
+// Package console tests the console in a headless browser.
+package console
+
+import (
+	"crypto/rand"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"bagaglio/internal/testkit"
+
+	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// world is a service with a disk of tide-board in quay-store, and two empty pools.
+func world(t *testing.T) *testkit.Service {
+	t.Helper()
+	root, err := testkit.Root()
+	require.NoError(t, err)
+	require.FileExists(t, filepath.Join(root, "web/dist/app/index.html"), "the console is not built: make console")
+	s := testkit.Start(t, filepath.Join(t.TempDir(), "state"))
+	quay := s.Pool("quay-store")
+	s.Pool("lighthouse-store")
+	b := make([]byte, 5<<20)
+	_, _ = rand.Read(b[1<<20:]) // never fails
+	require.NoError(t, os.WriteFile(filepath.Join(quay, "tide-board.raw"), b, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(quay, "wreck.vhd"), []byte("nothing"), 0o600))
+	return s
+}
+
+// TestComposeRunAndReadTheReceipt is the main job, as a technician does it.
+func TestComposeRunAndReadTheReceipt(t *testing.T) {
+	s := world(t)
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Address + "/jobs")
+	p.AwaitText("The console is locked")
+	p.Open(s.Link)
+	p.AwaitText("tide-board.raw")
+	p.AwaitText("no marks of vhd")
+	for _, word := range []string{"virtual", "allocated", "file"} {
+		p.AwaitText(word)
+	}
+	p.Click("Convert tide-board.raw")
+	p.AwaitText("Choose a source and a destination")
+	p.Fill("Pool of the new image", "lighthouse-store")
+	p.Fill("Name", "tide-board.vhd")
+	// A check stands in the way; its remedy is a button that changes the request.
+	p.AwaitText("claims vhd")
+	assert.True(t, testkit.Eval[bool](p, `[...document.querySelectorAll("button")].at(-1).disabled`))
+	p.Click("Convert to vhd")
+	p.AwaitText("vhd, dynamic")
+	p.Fill("Layout", "fixed")
+	p.AwaitText("vhd, fixed")
+	p.Click("Start")
+	p.AwaitText("Proven: what arrived is what left")
+	p.AwaitText("lighthouse-store:tide-board.vhd")
+	receipt, err := s.Receipt(t.Context(), "1")
+	require.NoError(t, err)
+	p.AwaitText(receipt.Source.Fingerprint)
+	p.Click("Start again")
+	p.AwaitText("exists already")
+	p.Click("Jobs")
+	p.AwaitText("convert quay-store:tide-board.raw")
+	p.Click("Places")
+	p.Click("tide-board.vhd")
+	p.AwaitText("No partition table or filesystem that is known")
+	assert.Empty(t, testkit.Eval[[]string](p, `performance.getEntriesByType("resource").map(e => e.name).filter(n => !n.startsWith(location.origin))`),
+		"nothing is loaded from elsewhere")
+
+	p.Click("Leave the console")
+	p.AwaitText("The console is locked")
+	p.Open(s.Link)
+	p.AwaitText("This link has been used")
+}
+
+// TestKeyboard: every control can be reached and used without a mouse, in the order in which it is read.
+func TestKeyboard(t *testing.T) {
+	s := world(t)
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.AwaitText("tide-board.raw")
+	focused := `(document.activeElement.ariaLabel || document.activeElement.textContent).trim()`
+	var reached []string
+	for range 14 {
+		p.Press(kb.Tab)
+		reached = append(reached, testkit.Eval[string](p, focused))
+	}
+	for _, name := range []string{"Places", "Compose", "Jobs", "Dark colours", "Leave the console", "Look at quay-store again", "tide-board.raw", "Convert tide-board.raw"} {
+		assert.Contains(t, reached, name)
+	}
+	assert.Equal(t, "Places", reached[0])
+	assert.True(t, testkit.Eval[bool](p, `getComputedStyle(document.activeElement).outlineStyle !== "none"`), "where the focus is can be seen")
+	for testkit.Eval[string](p, focused) != "Jobs" {
+		p.Press(kb.Tab)
+	}
+	p.Press(kb.Enter)
+	p.AwaitText("No job has been started yet")
+}
+
+// TestNarrowWindow: nothing runs out of the side, by day and by night.
+func TestNarrowWindow(t *testing.T) {
+	s := world(t)
+	p := testkit.Browse(t, 390, 800)
+	p.Open(s.Link)
+	p.AwaitText("tide-board.raw")
+	for _, path := range []string{"/", "/compose?pool=quay-store&path=tide-board.raw", "/disk?pool=quay-store&path=tide-board.raw", "/jobs"} {
+		p.Open(s.Address + path)
+		p.Await(`document.querySelector("h1") && document.fonts.status === "loaded"`)
+		assert.LessOrEqual(t, testkit.Eval[int](p, `document.documentElement.scrollWidth`), 390, path)
+	}
+	p.Click("Dark colours")
+	p.Await(`document.documentElement.dataset.theme === "night-watch"`)
+	p.Open(s.Address + "/")
+	p.Await(`document.documentElement.dataset.theme === "night-watch"`)
+}
