@@ -5,6 +5,8 @@ VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo deve
 FLAGS   := -tags nomsgpack -trimpath -ldflags "-s -w -X main.version=$(VERSION)"
 PORT    ?= 2247
 
+FUZZ    := FuzzQcow2 FuzzVHD FuzzVHDX FuzzVDI
+
 # What the demo world and the tests take from Debian: tool:package.
 DEMO_TOOLS := sfdisk:fdisk mkfs.ext4:e2fsprogs mkfs.vfat:dosfstools mcopy:mtools cmp:diffutils
 TEST_TOOLS := $(DEMO_TOOLS) chromium:chromium mkfs.xfs:xfsprogs mkfs.btrfs:btrfs-progs
@@ -37,8 +39,7 @@ test: packages-test console lint check race
 # In turns, not side by side: some tests kill processes at moments that they measure.
 check:
 	$(GO) test -count=1 -p 1 ./...
-	$(GO) test ./core/disk/all -run xxx -fuzz 'FuzzQcow2$$' -fuzztime 10s -fuzzminimizetime 50x
-	$(GO) test ./core/disk/all -run xxx -fuzz 'FuzzVHD$$' -fuzztime 10s -fuzzminimizetime 50x
+	for f in $(FUZZ); do $(GO) test ./core/disk/all -run xxx -fuzz "$$f\$$" -fuzztime 6s -fuzzminimizetime 50x || exit 1; done
 	$(GO) test ./core/inspect -run xxx -fuzz 'FuzzInside$$' -fuzztime 5s
 
 race:
@@ -54,7 +55,7 @@ lint: console
 	cd web && npm run lint
 
 fuzz:
-	for target in FuzzQcow2 FuzzVHD; do $(GO) test ./core/disk/all -run xxx -fuzz "$$target\$$" -fuzztime 10m -fuzzminimizetime 50x || exit 1; done
+	for f in $(FUZZ); do $(GO) test ./core/disk/all -run xxx -fuzz "$$f\$$" -fuzztime 10m -fuzzminimizetime 50x || exit 1; done
 	$(GO) test ./core/inspect -run xxx -fuzz 'FuzzInside$$' -fuzztime 10m
 
 bench: build

@@ -125,21 +125,28 @@ func Recognise(folder storage.Folder, name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	found := "raw" // what has no marks of any format
+	var found []string
 	for _, f := range formats {
 		if f.Sniff != nil && f.Sniff(p) {
-			found = f.Name
-			break
+			found = append(found, f.Name)
 		}
 	}
 	claimed := Claim(name)
-	if claimed == "" || claimed == found {
-		return found, nil
+	switch {
+	case slices.Contains(found, claimed):
+		return claimed, nil // whatever other marks a guest has written into it
+	case len(found) > 1:
+		return "", fmt.Errorf("%w: the content has the marks of %s; say which one is right (--from)", ErrFormat, strings.Join(found, " and of "))
+	case len(found) == 0:
+		found = []string{"raw"} // what has no marks of any format
+	}
+	if claimed == "" || claimed == found[0] {
+		return found[0], nil
 	}
 	if _, err := Lookup(claimed); err != nil {
 		return "", Unsupported("the name says %s, which this version does not read", claimed)
 	}
-	return "", &MismatchError{Claimed: claimed, Found: found}
+	return "", &MismatchError{Claimed: claimed, Found: found[0]}
 }
 
 // MismatchError is the error for a file whose name claims another format than its content is.

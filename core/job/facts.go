@@ -93,6 +93,10 @@ func lookAhead(ctx context.Context, ends Ends, r plan.Request, src disk.Reader) 
 		f.Obstructed = explain(err)
 		return f, nil
 	}
+	if clean, err := storage.Clean(name); err == nil && (clean == OwnFolder || strings.HasPrefix(clean, OwnFolder+"/")) {
+		f.Obstructed = fmt.Errorf("%s is a folder of Bagaglio's own: choose another name", OwnFolder)
+		return f, nil
+	}
 	info, err := ends.Destination.Stat(name)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):

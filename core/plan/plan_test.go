@@ -91,7 +91,11 @@ func TestChecks(t *testing.T) {
 			for _, m := range check.Remedies {
 				remedies = append(remedies, string(m.Change))
 			}
-			assert.Equal(t, c.remedies, remedies)
+			if c.remedies == nil {
+				assert.Empty(t, remedies)
+			} else { // formats that come later offer themselves too
+				assert.Subset(t, remedies, c.remedies)
+			}
 		})
 	}
 }

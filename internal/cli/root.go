@@ -53,6 +53,7 @@ type app struct {
 func Run(version string, args []string, in io.Reader, out, notes io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	context.AfterFunc(ctx, stop) // who interrupts a second time does not want to wait
 	// A file that grows beyond the limit of the user is an error of the write, not the end of the process.
 	signal.Ignore(syscall.SIGXFSZ)
 	a := &app{version: version, config: viper.New(), in: in, out: out, notes: notes}

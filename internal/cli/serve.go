@@ -57,6 +57,7 @@ func (a *app) runService(ctx context.Context) error {
 	server := &http.Server{
 		Handler:           api.New(s, api.Options{Version: a.version, Console: files, Loopback: line.Addr().(*net.TCPAddr).IP.IsLoopback()}),
 		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
 	}
 	file := filepath.Join(state, addressFile)
 	if err := os.WriteFile(file, []byte("http://"+address+"\n"), 0o600); err != nil {

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"path"
 	"strings"
+	"time"
 
 	"bagaglio/api"
 	"bagaglio/core/disk"
@@ -20,6 +21,8 @@ import (
 const (
 	maxDepth = 8      // of folders in a pool that are looked through
 	maxFiles = 10_000 // that are looked at in one pool
+	// settled is for how long a file has to be unchanged to be known by what it looks like.
+	settled = 10 * time.Minute
 )
 
 // Disks lists the disks in a pool. One that does not open is listed with its problem.
@@ -69,10 +72,10 @@ func walk(folder storage.Folder, dir string, depth int, files []storage.Info) ([
 func (s *Service) entry(ctx context.Context, folder storage.Folder, pool string, info storage.Info) (d api.DiskEntry, ok bool) {
 	d = api.DiskEntry{Path: info.Name, Modified: info.Modified, FileSize: info.Size}
 	claimed := disk.Claim(info.Name)
-	format, err := s.formatOf(ctx, folder, plan.Place{Pool: pool, Path: info.Name})
-	if err == nil && format == "raw" && claimed == "" && !strings.EqualFold(path.Ext(info.Name), ".img") {
+	if claimed == "" && !strings.EqualFold(path.Ext(info.Name), ".img") && !s.knownAsDisk(ctx, folder, pool, info) {
 		return d, false // any file at all
 	}
+	format, err := s.formatOf(ctx, folder, plan.Place{Pool: pool, Path: info.Name})
 	if err == nil {
 		err = s.measure(ctx, folder, format, &d)
 	}
@@ -80,6 +83,15 @@ func (s *Service) entry(ctx context.Context, folder storage.Folder, pool string,
 		d.Format, d.Problem = claimed, err.Error()
 	}
 	return d, true
+}
+
+// knownAsDisk tells whether a file whose name says nothing is a disk: by its content, or since a job made or read it.
+func (s *Service) knownAsDisk(ctx context.Context, folder storage.Folder, pool string, info storage.Info) bool {
+	if format, err := disk.Recognise(folder, info.Name); err == nil && format != "raw" {
+		return true
+	}
+	_, err := s.store.KnownFormat(ctx, pool, info.Name, info.ID)
+	return err == nil
 }
 
 func (s *Service) measure(ctx context.Context, folder storage.Folder, format string, d *api.DiskEntry) error {
@@ -111,7 +123,8 @@ func (s *Service) Look(ctx context.Context, p plan.Place) (inspect.Report, error
 }
 
 // formatOf returns the format of a disk: the one that is named, or that it is known to have, or the one of its content.
-// A disk that was seen as raw once is known as raw from then on, whatever its guest writes into it.
+// A disk that was seen as raw once is known as raw from then on, whatever its guest writes into it; but not one that may
+// still be on its way here, since an image looks raw as long as its first bytes have not come.
 func (s *Service) formatOf(ctx context.Context, folder storage.Folder, p plan.Place) (string, error) {
 	if p.Format != "" {
 		return p.Format, nil
@@ -129,7 +142,7 @@ func (s *Service) formatOf(ctx context.Context, folder storage.Folder, p plan.Pl
 		return known, err
 	}
 	format, err := disk.Recognise(folder, name)
-	if err == nil && format == "raw" {
+	if err == nil && format == "raw" && time.Since(info.Modified) > settled {
 		err = s.store.SetKnownFormat(ctx, p.Pool, name, info.ID, format)
 	}
 	return format, err

@@ -83,6 +83,26 @@ func TestOnTheSpotThereAndBack(t *testing.T) {
 	assert.Contains(t, run("look", "./d.raw").Out, "virtual size    40 MiB (41,943,040 bytes)")
 }
 
+// TestALargeDiskTakesLittleMemory: what counts is the data, not the virtual size.
+func TestALargeDiskTakesLittleMemory(t *testing.T) {
+	dir := t.TempDir()
+	f, err := os.Create(filepath.Join(dir, "a.raw"))
+	require.NoError(t, err)
+	require.NoError(t, f.Truncate(1<<40))
+	b := make([]byte, 64<<20)
+	_, _ = rand.Read(b) // never fails
+	_, err = f.WriteAt(b, 700<<30)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	for _, to := range []string{"./a.qcow2", "./a.vhd", "./b.raw"} {
+		cmd := exec.CommandContext(t.Context(), testkit.Binary(t), "convert", "./a.raw", to)
+		cmd.Dir = dir
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		assert.Less(t, cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss>>10, int64(100), "MiB, %s", to)
+	}
+}
+
 func TestExitCodesTellTheClass(t *testing.T) {
 	dir := t.TempDir()
 	disk(t, filepath.Join(dir, "a.raw"), 4<<20)

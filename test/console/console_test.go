@@ -3,6 +3,7 @@ package console
 
 import (
 	"crypto/rand"
+	"io"
 	"os"
 	"path/filepath"
 	"testing"
@@ -73,6 +74,30 @@ func TestComposeRunAndReadTheReceipt(t *testing.T) {
 	p.AwaitText("The console is locked")
 	p.Open(s.Link)
 	p.AwaitText("This link has been used")
+}
+
+// TestProgressAndCancel: a job that runs tells how far it is, and can be stopped.
+func TestProgressAndCancel(t *testing.T) {
+	s := world(t)
+	quay := s.Pool("cellar")
+	f, err := os.Create(filepath.Join(quay, "cargo-ledger.raw"))
+	require.NoError(t, err)
+	_, err = io.CopyN(f, rand.Reader, 3<<30)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.AwaitText("cargo-ledger.raw")
+	p.Click("Convert cargo-ledger.raw")
+	p.Fill("Pool of the new image", "lighthouse-store")
+	p.Fill("Name", "cargo-ledger.qcow2")
+	p.Click("Start")
+	p.AwaitText("On average")
+	p.AwaitText("of 3 GiB")
+	p.AwaitText("Time left")
+	p.Click("Cancel")
+	p.AwaitText("cancelled on request")
+	p.AwaitText("Start again")
 }
 
 // TestKeyboard: every control can be reached and used without a mouse, in the order in which it is read.

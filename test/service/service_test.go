@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"bagaglio/api"
 	"bagaglio/client"
@@ -213,6 +214,8 @@ func TestRawStaysRaw(t *testing.T) {
 	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
 	noise(t, quay, "gate-kiosk.img", 4<<20)
 	place := plan.Place{Pool: "quay-store", Path: "gate-kiosk.img"}
+	hourAgo := time.Now().Add(-time.Hour) // nothing is on its way any more
+	require.NoError(t, os.Chtimes(filepath.Join(quay, "gate-kiosk.img"), hourAgo, hourAgo))
 	report, err := s.Look(t.Context(), place)
 	require.NoError(t, err)
 	require.Equal(t, "raw", report.Format)
@@ -248,6 +251,29 @@ func TestRawStaysRaw(t *testing.T) {
 	report, err = s.Look(t.Context(), place)
 	require.NoError(t, err)
 	assert.Equal(t, "qcow2", report.Format)
+}
+
+// TestAnImageOnItsWayIsNotKnownAsRaw: as long as its first bytes have not come, it looks like that.
+func TestAnImageOnItsWayIsNotKnownAsRaw(t *testing.T) {
+	s := start(t)
+	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
+	noise(t, quay, "a.raw", 1<<20)
+	await(t, s.Service, begin(t, s.Service, convert("a.raw", "a.qcow2", "qcow2")).Id)
+	image, err := os.ReadFile(filepath.Join(lighthouse, "a.qcow2"))
+	require.NoError(t, err)
+	f, err := os.Create(filepath.Join(quay, "late.img"))
+	require.NoError(t, err)
+	defer f.Close()
+	_, err = f.WriteAt(image[512:], 512)
+	require.NoError(t, err)
+	disks, err := s.Disks(t.Context(), "quay-store")
+	require.NoError(t, err)
+	require.Equal(t, "raw", disks[1].Format)
+	_, err = f.WriteAt(image[:512], 0)
+	require.NoError(t, err)
+	disks, err = s.Disks(t.Context(), "quay-store")
+	require.NoError(t, err)
+	require.Equal(t, "qcow2", disks[1].Format)
 }
 
 func TestCancelLeavesNothing(t *testing.T) {

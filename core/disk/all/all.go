@@ -4,5 +4,7 @@ package all
 import (
 	_ "bagaglio/core/disk/qcow2"
 	_ "bagaglio/core/disk/raw"
+	_ "bagaglio/core/disk/vdi"
 	_ "bagaglio/core/disk/vhd"
+	_ "bagaglio/core/disk/vhdx"
 )

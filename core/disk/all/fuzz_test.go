@@ -2,13 +2,15 @@ package all
 
 import (
 	"context"
-	"errors"
+	"encoding/binary"
+	"hash/crc32"
 	"os"
 	"path/filepath"
 	"testing"
 	"time"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/fingerprint"
 	"bagaglio/core/storage/local"
 	"bagaglio/core/transfer"
 
@@ -18,19 +20,34 @@ import (
 // The parsers get the vectors, and whatever the fuzzer makes of them. Nothing may panic, hang or eat memory, and what a
 // disk says of itself has to hold.
 
-func FuzzQcow2(f *testing.F) { fuzz(f, "qcow2") }
-func FuzzVHD(f *testing.F)   { fuzz(f, "vhd") }
+func FuzzQcow2(f *testing.F) { fuzz(f, "qcow2", func([]byte) {}) }
+func FuzzVDI(f *testing.F)   { fuzz(f, "vdi", func([]byte) {}) }
+func FuzzVHD(f *testing.F)   { fuzz(f, "vhd", mendVHD) }
+func FuzzVHDX(f *testing.F)  { fuzz(f, "vhdx", mendVHDX) }
 
-// An image is given as its head, a run of zeros, and its tail, so that inputs stay short.
-func fuzz(f *testing.F, format string) {
+const (
+	fuzzPage  = 4 << 10
+	fuzzPages = 40      // of an image that are not zeros
+	fuzzSize  = 8 << 20 // of an image
+)
+
+// fuzz gives an image as the pages of it that are not zeros, each behind its number, and its length; so inputs stay short.
+// mend sets checksums right, which the fuzzer would never find.
+func fuzz(f *testing.F, format string, mend func(image []byte)) {
 	v := loadVectors(f)
 	add := func(file string) {
 		b, err := os.ReadFile(filepath.Join(v.dir, file))
-		if err != nil || len(b) < 1024 { // a folder, or nothing to learn from
+		if err != nil { // a folder
 			return
 		}
-		head := b[:min(len(b)-512, 160<<10)]
-		f.Add(head, uint32(len(b)-512-len(head)), b[len(b)-512:])
+		var pages []byte
+		length := min(len(b), fuzzSize)
+		for at := 0; at < length && len(pages) < fuzzPages*(2+fuzzPage); at += fuzzPage {
+			if page := b[at:min(at+fuzzPage, length)]; !fingerprint.IsZero(page) {
+				pages = append(binary.LittleEndian.AppendUint16(pages, uint16(at/fuzzPage)), page...)
+			}
+		}
+		f.Add(pages, uint32(length))
 	}
 	for _, i := range v.Images {
 		if i.Format == format {
@@ -42,13 +59,16 @@ func fuzz(f *testing.F, format string) {
 			add(i.File)
 		}
 	}
-	f.Fuzz(func(t *testing.T, head []byte, zeros uint32, tail []byte) {
+	f.Fuzz(func(t *testing.T, pages []byte, length uint32) {
+		image := make([]byte, length%(fuzzSize+1))
+		for ; len(pages) > 2; pages = pages[min(len(pages), 2+fuzzPage):] {
+			if at := int(binary.LittleEndian.Uint16(pages)) * fuzzPage; at < len(image) {
+				copy(image[at:], pages[2:min(len(pages), 2+fuzzPage)])
+			}
+		}
+		mend(image)
 		dir := t.TempDir()
-		file, err := os.Create(filepath.Join(dir, "disk"))
-		require.NoError(t, err)
-		_, errHead := file.Write(head)
-		_, errTail := file.WriteAt(tail, int64(len(head))+int64(zeros%(16<<20)))
-		require.NoError(t, errors.Join(errHead, errTail, file.Close()))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "disk"), image, 0o600))
 		folder, err := local.Open(dir)
 		require.NoError(t, err)
 		defer folder.Close()
@@ -75,4 +95,32 @@ func fuzz(f *testing.F, format string) {
 			t.Error("more was read than there is")
 		}
 	})
+}
+
+func mendVHD(image []byte) {
+	n := len(image)
+	for _, part := range []struct{ at, len, field int }{{0, 512, 64}, {512, 1024, 36}, {n - 512, 512, 64}} {
+		if part.at < 0 || part.at+part.len > n {
+			continue
+		}
+		b := image[part.at:][:part.len]
+		clear(b[part.field:][:4])
+		var sum uint32
+		for _, c := range b {
+			sum += uint32(c)
+		}
+		binary.BigEndian.PutUint32(b[part.field:], ^sum)
+	}
+}
+
+func mendVHDX(image []byte) {
+	table := crc32.MakeTable(crc32.Castagnoli)
+	for _, part := range []struct{ at, len int }{{64 << 10, 4 << 10}, {128 << 10, 4 << 10}, {192 << 10, 64 << 10}, {256 << 10, 64 << 10}} {
+		if part.at+part.len > len(image) {
+			continue
+		}
+		b := image[part.at:][:part.len]
+		clear(b[4:8])
+		binary.LittleEndian.PutUint32(b[4:], crc32.Checksum(b, table))
+	}
 }

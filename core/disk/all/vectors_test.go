@@ -231,6 +231,9 @@ func TestNamesClaim(t *testing.T) {
 	defer folder.Close()
 	qcow, err := os.ReadFile(filepath.Join(v.dir, "images/qcow2-v3-4k/disk.qcow2"))
 	require.NoError(t, err)
+	fixed, err := os.ReadFile(filepath.Join(v.dir, "images/vhd-fixed-force/disk.vhd"))
+	require.NoError(t, err)
+	both := append(append([]byte{}, qcow...), fixed[len(qcow):]...) // the guest of a fixed disk wrote marks into its first sector
 	for _, c := range []struct {
 		name    string
 		content []byte
@@ -246,6 +249,8 @@ func TestNamesClaim(t *testing.T) {
 		{"b.qcow2", noise(1, 4096), "", "no marks of qcow2"},
 		{"b.vhd", noise(1, 4096), "", "no marks of vhd"},
 		{"b.vhd", nil, "", "no marks of vhd"},
+		{"c.vhd", both, "vhd", ""},
+		{"c.img", both, "", "marks of qcow2 and of vhd"},
 		{"b.raw", noise(1, 4096), "raw", ""},
 		{"b.img", noise(1, 100), "raw", ""},
 	} {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/binary"
 	"fmt"
-	"slices"
 	"strings"
 	"unicode"
 
@@ -24,6 +23,7 @@ type reader struct {
 	// only in a dynamic disk
 	header header
 	tables *disk.Pages
+	blocks *disk.Blocks
 }
 
 func open(_ context.Context, o disk.Origin) (disk.Reader, error) {
@@ -111,115 +111,54 @@ func (r *reader) loadTables() error {
 	if r.header, err = decodeHeader(b); err != nil {
 		return err
 	}
-	if need := r.blocks(); need > int64(r.header.Entries) {
+	r.blocks = &disk.Blocks{File: r.file, FileSize: r.fileSize, Size: r.Size(), Block: int64(r.header.BlockSize), Find: r.find}
+	if need := r.blocks.Count(); need > int64(r.header.Entries) {
 		return disk.Damaged("the disk has %d blocks, but its table only %d entries", need, r.header.Entries)
 	}
-	if end := r.header.TableOffset + 4*uint64(r.blocks()); r.header.TableOffset > uint64(r.fileSize) || end > uint64(r.fileSize) {
+	if end := r.header.TableOffset + 4*uint64(r.blocks.Count()); r.header.TableOffset > uint64(r.fileSize) || end > uint64(r.fileSize) {
 		return disk.Damaged("the block allocation table ends at %d, behind the end of the file at %d", end, r.fileSize)
 	}
 	r.tables = disk.NewPages(r.file, r.fileSize)
 	return nil
 }
 
-func (r *reader) blocks() int64 {
-	block := int64(r.header.BlockSize)
-	return (r.Size() + block - 1) / block
-}
-
-// block returns the file offset of a block's data, or 0 when it is not stored.
-func (r *reader) block(number int64) (int64, error) {
+// find returns the file offset of a block's data. The bitmap in front of it says nothing in a disk without a parent.
+func (r *reader) find(number int64) (int64, disk.Kind, error) {
 	var b [4]byte
 	if _, err := r.tables.ReadAt(b[:], int64(r.header.TableOffset)+4*number); err != nil {
-		return 0, err
+		return 0, disk.Hole, err
 	}
 	sector := binary.BigEndian.Uint32(b[:])
 	if sector == unused {
-		return 0, nil
+		return 0, disk.Hole, nil
 	}
-	at := int64(sector)*sectorSize + r.header.bitmapSize()
-	if used := min(int64(r.header.BlockSize), r.Size()-number*int64(r.header.BlockSize)); at+used > r.fileSize {
-		return 0, disk.Damaged("block %d is said to lie at offset %d, but the file ends at %d: it is truncated or its table is wrong", number, at, r.fileSize)
-	}
-	return at, nil
+	return int64(sector)*sectorSize + r.header.bitmapSize(), disk.Data, nil
 }
 
 func (r *reader) Size() int64 { return int64(r.footer.CurrentSize) }
 
 func (r *reader) ReadAt(p []byte, off int64) (int, error) {
+	if r.blocks != nil {
+		return r.blocks.ReadAt(p, off)
+	}
 	return disk.ReadRuns(p, off, r.Size(), func(p []byte, off int64) (int, error) {
-		if r.tables == nil {
-			return len(p), disk.ReadFull(r.file, p, off)
-		}
-		block := int64(r.header.BlockSize)
-		p = p[:min(int64(len(p)), block-off%block)]
-		at, err := r.block(off / block)
-		if err != nil {
-			return 0, err
-		}
-		if at == 0 {
-			clear(p)
-			return len(p), nil
-		}
-		return len(p), disk.ReadFull(r.file, p, at+off%block)
+		return len(p), disk.ReadFull(r.file, p, off)
 	})
 }
 
 func (r *reader) Extent(off int64) (disk.Extent, error) {
-	if r.tables == nil {
-		return disk.FileExtent(r.file, off, r.Size())
+	if r.blocks != nil {
+		return r.blocks.Extent(off)
 	}
-	block := int64(r.header.BlockSize)
-	e := disk.Extent{Off: off, Kind: disk.Hole}
-	for number := off / block; number < min(r.blocks(), off/block+disk.MaxJoined); number++ {
-		at, err := r.block(number)
-		if err != nil {
-			return e, err
-		}
-		kind := disk.Hole
-		if at != 0 {
-			kind = disk.Data
-		}
-		if e.Len > 0 && kind != e.Kind {
-			break
-		}
-		e.Kind = kind
-		e.Len = min((number+1)*block, r.Size()) - off
-	}
-	return e, nil
+	return disk.FileExtent(r.file, off, r.Size())
 }
 
-// Check walks the table: there is none in a fixed disk. Every block lies in the file, behind the structures, and no two share bytes.
+// Check walks the table; there is none in a fixed disk.
 func (r *reader) Check(ctx context.Context) error {
-	if r.tables == nil {
+	if r.blocks == nil {
 		return nil
 	}
-	tableEnd := int64(r.header.TableOffset) + 4*int64(r.header.Entries)
-	var starts []int64
-	for number := range r.blocks() {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		at, err := r.block(number)
-		if err != nil {
-			return err
-		}
-		if at == 0 {
-			continue
-		}
-		start := at - r.header.bitmapSize()
-		if start < tableEnd && at+int64(r.header.BlockSize) > int64(r.header.TableOffset) {
-			return disk.Damaged("block %d at offset %d lies over the block allocation table", number, start)
-		}
-		starts = append(starts, start)
-	}
-	slices.Sort(starts)
-	length := r.header.bitmapSize() + int64(r.header.BlockSize)
-	for i := 1; i < len(starts); i++ {
-		if starts[i]-starts[i-1] < length {
-			return disk.Damaged("two blocks share the bytes at offset %d", starts[i])
-		}
-	}
-	return nil
+	return r.blocks.Check(ctx, r.header.bitmapSize(), disk.Extent{Off: int64(r.header.TableOffset), Len: 4 * int64(r.header.Entries)})
 }
 
 func (r *reader) Describe() disk.Description {
@@ -228,7 +167,7 @@ func (r *reader) Describe() disk.Description {
 		Creator:    printable(r.footer.CreatorApp[:]),
 		Identifier: uuid.UUID(r.footer.ID).String(),
 	}
-	if r.tables != nil {
+	if r.blocks != nil {
 		d.Layout, d.BlockSize = dynamic, int64(r.header.BlockSize)
 	}
 	return d

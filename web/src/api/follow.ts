@@ -9,6 +9,9 @@ export function useFollow(job?: string) {
     const events = new EventSource("/v1/events" + (job ? `?job=${encodeURIComponent(job)}` : ""));
     events.addEventListener("job", (event) => {
       const news = JSON.parse((event as MessageEvent<string>).data) as Job;
+      // An answer that is still on its way is older than this, and must not overwrite it.
+      void cache.cancelQueries({ queryKey: ["job", news.id] });
+      void cache.cancelQueries({ queryKey: ["jobs"] });
       cache.setQueryData(["job", news.id], news);
       cache.setQueryData<Job[]>(["jobs"], (jobs) => {
         if (!jobs) return jobs;

@@ -1,6 +1,6 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Play } from "lucide-react";
-import { useDeferredValue, useState } from "react";
+import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { calls, result, type Format, type PlanRequest, type Remedy } from "../api/client.ts";
 import { Failure } from "../components/failure.tsx";
@@ -10,11 +10,11 @@ import { PlanView } from "../components/plan-view.tsx";
 export function ComposePage() {
   const [search] = useSearchParams();
   const [request, setRequest] = useState<PlanRequest>(() => begin(search.get("pool") ?? "", search.get("path") ?? ""));
-  const asked = useDeferredValue(request);
+  const asked = useSettled(request);
   const complete = Boolean(asked.source.pool && asked.source.path && asked.destination?.pool && asked.destination.path);
   const plan = useQuery({
     queryKey: ["plan", asked],
-    queryFn: () => result(calls.POST("/v1/plans", { body: asked })),
+    queryFn: ({ signal }) => result(calls.POST("/v1/plans", { body: asked, signal })),
     enabled: complete,
     staleTime: 0,
     placeholderData: (before) => before,
@@ -57,6 +57,16 @@ export function ComposePage() {
       </div>
     </div>
   );
+}
+
+/** The value once it has not changed for a moment, so that not every key that is pressed makes a plan. */
+function useSettled<T>(value: T): T {
+  const [settled, setSettled] = useState(value);
+  useEffect(() => {
+    const timer = setTimeout(() => setSettled(value), 250);
+    return () => clearTimeout(timer);
+  }, [value]);
+  return settled;
 }
 
 function begin(pool: string, path: string): PlanRequest {

@@ -1,0 +1,50 @@
+package vdi
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+
+	"bagaglio/core/disk"
+)
+
+// writer makes an image: header, map at 1 MiB, blocks from the next whole MiB behind it on.
+type writer struct {
+	*disk.BlockWriter
+	kind uint32
+}
+
+func create(t disk.Target) (disk.Writer, error) {
+	blocks, err := disk.NewBlockWriter(t, defaultBlock, dataOffset(t.Size), defaultBlock)
+	if err != nil {
+		return nil, err
+	}
+	w := &writer{blocks, typeDynamic}
+	if t.Layout == fixed {
+		w.kind = typeFixed
+		if err := w.Reserve(); err != nil {
+			return nil, errors.Join(fmt.Errorf("taking room for %s: %w", t.Name, err), w.Abort())
+		}
+	}
+	return w, nil
+}
+
+// Commit writes header and map, and syncs all.
+func (w *writer) Commit(ctx context.Context) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	table := bytes.Repeat([]byte{0xff}, int(4*w.Count()))
+	for number := range w.Count() {
+		if off, stored := w.Find(number); stored {
+			binary.LittleEndian.PutUint32(table[4*number:], uint32((off-w.First)/w.Stride))
+		}
+	}
+	h := header{
+		kind: w.kind, mapOffset: alignment, dataOffset: uint32(w.First), size: uint64(w.Target.Size), block: defaultBlock,
+		blocks: uint32(w.Count()), allocated: uint32(w.Stored()), id: w.Target.Identifier,
+	}
+	return w.Finish(w.End(), disk.Part{What: "map", Bytes: table, Off: alignment}, disk.Part{What: "header", Bytes: h.encode(), Off: 0})
+}
