@@ -18,6 +18,9 @@ type Blocks struct {
 	Block    int64 // length of a block
 	// Find returns the file offset of a block's data, or for a kind other than Data nothing.
 	Find func(number int64) (off int64, kind Kind, err error)
+	// Holes returns how many blocks from a number on are not stored, as far as that is told at once, or 0. A large disk
+	// has millions of blocks, and mostly they are not. It may be nil.
+	Holes func(number int64) int64
 }
 
 // Count is how many blocks the disk has. The last one may reach beyond its end.
@@ -33,6 +36,13 @@ func (b *Blocks) find(number int64) (int64, Kind, error) {
 		return 0, kind, Damaged("block %d is said to lie at offset %d, but the file ends at %d: it is truncated or its table is wrong", number, off, b.FileSize)
 	}
 	return off, kind, nil
+}
+
+func (b *Blocks) holes(number int64) int64 {
+	if b.Holes == nil {
+		return 0
+	}
+	return min(b.Holes(number), b.Count()-number)
 }
 
 // ReadAt keeps the rules of io.ReaderAt.
@@ -54,17 +64,25 @@ func (b *Blocks) ReadAt(p []byte, off int64) (int, error) {
 // Extent joins blocks of one kind.
 func (b *Blocks) Extent(off int64) (Extent, error) {
 	e := Extent{Off: off}
-	first := off / b.Block
-	for number := first; number < min(b.Count(), first+MaxJoined); number++ {
-		_, kind, err := b.find(number)
-		if err != nil {
-			return e, err
-		}
-		if number > first && kind != e.Kind {
+	next := off / b.Block
+	for range MaxJoined {
+		if next >= b.Count() {
 			break
 		}
+		n, kind := b.holes(next), Hole
+		if n == 0 {
+			var err error
+			if _, kind, err = b.find(next); err != nil {
+				return e, err
+			}
+			n = 1
+		}
+		if e.Len > 0 && kind != e.Kind {
+			break
+		}
+		next += n
 		e.Kind = kind
-		e.Len = min((number+1)*b.Block, b.Size) - off
+		e.Len = min(next*b.Block, b.Size) - off
 	}
 	return e, nil
 }
@@ -73,9 +91,13 @@ func (b *Blocks) Extent(off int64) (Extent, error) {
 // each block's data there are before bytes that belong to it.
 func (b *Blocks) Check(ctx context.Context, before int64, structures ...Extent) error {
 	var starts []int64
-	for number := range b.Count() {
-		if number%MaxJoined == 0 && ctx.Err() != nil {
-			return ctx.Err()
+	for number := int64(0); number < b.Count(); number++ {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if n := b.holes(number); n > 0 {
+			number += n - 1
+			continue
 		}
 		off, kind, err := b.find(number)
 		if err != nil {
@@ -132,6 +154,9 @@ func NewBlockWriter(t Target, block, first, stride int64) (*BlockWriter, error) 
 
 // Count is how many blocks the disk has.
 func (w *BlockWriter) Count() int64 { return (w.Target.Size + w.Block - 1) / w.Block }
+
+// Empty tells whether no block from number to the end of its run of 16,384 has a place.
+func (w *BlockWriter) Empty(number int64) bool { return w.places[number/chunk] == nil }
 
 // Stored is how many blocks have a place.
 func (w *BlockWriter) Stored() int64 { return w.stored }

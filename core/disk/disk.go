@@ -206,6 +206,29 @@ func ReadRuns(p []byte, off, size int64, read func(p []byte, off int64) (int, er
 	return done, short
 }
 
+// ReadBelow fills p with what the base of an overlay has at off: zeros behind its end.
+func ReadBelow(base Reader, p []byte, off int64) error {
+	n := max(min(int64(len(p)), base.Size()-off), 0)
+	clear(p[n:])
+	if k, err := base.ReadAt(p[:n], off); int64(k) < n || err != nil && !errors.Is(err, io.EOF) && n > 0 {
+		return fmt.Errorf("in the base: %w", err)
+	}
+	return nil
+}
+
+// ExtentBelow returns what a hole of an overlay is, seen through to its base.
+func ExtentBelow(base Reader, hole Extent) (Extent, error) {
+	if hole.Off >= base.Size() {
+		return hole, nil
+	}
+	below, err := base.Extent(hole.Off)
+	if err != nil {
+		return hole, fmt.Errorf("in the base: %w", err)
+	}
+	below.Len = min(below.Len, hole.Len)
+	return below, nil
+}
+
 // ReadFull fills p from f at off. Bytes behind the end of the file are damage: nothing there is made up.
 func ReadFull(f io.ReaderAt, p []byte, off int64) error {
 	n, err := f.ReadAt(p, off)

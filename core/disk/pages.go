@@ -1,6 +1,7 @@
 package disk
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 
@@ -44,6 +45,38 @@ func (c *Pages) ReadAt(p []byte, off int64) (int, error) {
 	}
 	return len(p), nil
 }
+
+// Run returns how many bytes from off on are b, as far as the page of the cache goes; 0 when that cannot be told.
+func (c *Pages) Run(off int64, b byte) int64 {
+	if off < 0 || off >= c.size {
+		return 0
+	}
+	page, err := c.page(off / pageSize)
+	if err != nil {
+		return 0 // whoever reads there is told
+	}
+	rest := page[off%pageSize:]
+	same := &samePages[0]
+	if b != 0 {
+		same = &samePages[1]
+	}
+	if same[0] == b && bytes.Equal(rest, same[:len(rest)]) {
+		return int64(len(rest))
+	}
+	n := 0
+	for n < len(rest) && rest[n] == b {
+		n++
+	}
+	return int64(n)
+}
+
+// samePages are a page of zeros and one of ones, the two that tables without entries consist of.
+var samePages = func() (p [2][pageSize]byte) {
+	for i := range p[1] {
+		p[1][i] = 0xff
+	}
+	return p
+}()
 
 func (c *Pages) page(number int64) ([]byte, error) {
 	if page, ok := c.cache.Get(number); ok {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -36,15 +37,20 @@ func (s *Service) Disks(ctx context.Context, pool string) ([]api.DiskEntry, erro
 		return nil, fmt.Errorf("listing pool %s: %w", pool, err)
 	}
 	disks := []api.DiskEntry{}
+	parts := map[string]bool{} // files that belong to a disk which another file opens
 	for _, f := range files {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		if d, ok := s.entry(ctx, folder, pool, f); ok {
+		d, names, ok := s.entry(ctx, folder, pool, f)
+		if ok {
 			disks = append(disks, d)
 		}
+		for _, name := range names {
+			parts[name] = parts[name] || name != d.Path
+		}
 	}
-	return disks, nil
+	return slices.DeleteFunc(disks, func(d api.DiskEntry) bool { return parts[d.Path] }), nil
 }
 
 // walk collects the regular files below dir, without our own.
@@ -68,21 +74,21 @@ func walk(folder storage.Folder, dir string, depth int, files []storage.Info) ([
 	return files, nil
 }
 
-// entry describes a file as a disk; ok is false for a file that is none.
-func (s *Service) entry(ctx context.Context, folder storage.Folder, pool string, info storage.Info) (d api.DiskEntry, ok bool) {
+// entry describes a file as a disk, and names all files of it; ok is false for a file that is none.
+func (s *Service) entry(ctx context.Context, folder storage.Folder, pool string, info storage.Info) (d api.DiskEntry, files []string, ok bool) {
 	d = api.DiskEntry{Path: info.Name, Modified: info.Modified, FileSize: info.Size}
 	claimed := disk.Claim(info.Name)
 	if claimed == "" && !strings.EqualFold(path.Ext(info.Name), ".img") && !s.knownAsDisk(ctx, folder, pool, info) {
-		return d, false // any file at all
+		return d, nil, false // any file at all
 	}
 	format, err := s.formatOf(ctx, folder, plan.Place{Pool: pool, Path: info.Name})
 	if err == nil {
-		err = s.measure(ctx, folder, format, &d)
+		files, err = s.measure(ctx, folder, format, &d)
 	}
 	if err != nil {
 		d.Format, d.Problem = claimed, err.Error()
 	}
-	return d, true
+	return d, files, true
 }
 
 // knownAsDisk tells whether a file whose name says nothing is a disk: by its content, or since a job made or read it.
@@ -94,19 +100,20 @@ func (s *Service) knownAsDisk(ctx context.Context, folder storage.Folder, pool s
 	return err == nil
 }
 
-func (s *Service) measure(ctx context.Context, folder storage.Folder, format string, d *api.DiskEntry) error {
+// measure fills d in and returns the files of the disk.
+func (s *Service) measure(ctx context.Context, folder storage.Folder, format string, d *api.DiskEntry) ([]string, error) {
 	r, err := disk.Open(ctx, folder, d.Path, format)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer r.Close()
 	about := r.Describe()
 	d.Format, d.Layout, d.VirtualSize = about.Format, about.Layout, about.VirtualSize
 	if d.FileSize, _, err = storage.Measure(folder, about.Files); err != nil {
-		return err
+		return nil, err
 	}
 	d.AllocatedSize, err = disk.Allocated(ctx, r)
-	return err
+	return about.Files, err
 }
 
 // Look reports on one disk.

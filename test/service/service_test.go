@@ -34,6 +34,7 @@ func start(t *testing.T) *testkit.Service {
 // noise writes a disk of random content.
 func noise(t *testing.T, dir, name string, size int64) {
 	t.Helper()
+	require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o700))
 	f, err := os.Create(filepath.Join(dir, name))
 	require.NoError(t, err)
 	defer f.Close()
@@ -274,6 +275,24 @@ func TestAnImageOnItsWayIsNotKnownAsRaw(t *testing.T) {
 	disks, err = s.Disks(t.Context(), "quay-store")
 	require.NoError(t, err)
 	require.Equal(t, "qcow2", disks[1].Format)
+}
+
+// TestADiskOfSeveralFilesIsOne: its parts are not listed beside it.
+func TestADiskOfSeveralFilesIsOne(t *testing.T) {
+	s := start(t)
+	quay := s.Pool("quay-store")
+	s.Pool("lighthouse-store")
+	noise(t, quay, "ferry/deck-flat.vmdk", 2<<20)
+	text := "# Disk DescriptorFile\r\nversion = 1\r\nCID=7\r\nparentCID=ffffffff\r\ncreateType=\"monolithicFlat\"\r\nRW 4096 FLAT \"deck-flat.vmdk\" 0\r\n"
+	require.NoError(t, os.WriteFile(filepath.Join(quay, "ferry", "deck.vmdk"), []byte(text), 0o600))
+	disks, err := s.Disks(t.Context(), "quay-store")
+	require.NoError(t, err)
+	require.Len(t, disks, 1, "%+v", disks)
+	assert.Equal(t, "ferry/deck.vmdk", disks[0].Path)
+	assert.Equal(t, "flat", disks[0].Layout)
+	assert.Equal(t, int64(2<<20), disks[0].VirtualSize)
+	assert.Equal(t, int64(2<<20+len(text)), disks[0].FileSize)
+	await(t, s.Service, begin(t, s.Service, convert("ferry/deck.vmdk", "deck.raw", "raw")).Id)
 }
 
 func TestCancelLeavesNothing(t *testing.T) {

@@ -7,4 +7,5 @@ import (
 	_ "bagaglio/core/disk/vdi"
 	_ "bagaglio/core/disk/vhd"
 	_ "bagaglio/core/disk/vhdx"
+	_ "bagaglio/core/disk/vmdk"
 )

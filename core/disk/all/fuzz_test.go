@@ -23,6 +23,7 @@ import (
 func FuzzQcow2(f *testing.F) { fuzz(f, "qcow2", func([]byte) {}) }
 func FuzzVDI(f *testing.F)   { fuzz(f, "vdi", func([]byte) {}) }
 func FuzzVHD(f *testing.F)   { fuzz(f, "vhd", mendVHD) }
+func FuzzVMDK(f *testing.F)  { fuzz(f, "vmdk", func([]byte) {}) }
 func FuzzVHDX(f *testing.F)  { fuzz(f, "vhdx", mendVHDX) }
 
 const (

@@ -5,7 +5,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"io"
 	"strconv"
 	"strings"
 	"unicode"
@@ -247,13 +246,8 @@ func (r *reader) ReadAt(p []byte, off int64) (int, error) {
 			return len(p), r.readCompressed(p, uint64(at.host), off%int64(r.cluster()))
 		case at.kind == disk.Data:
 			return len(p), disk.ReadFull(r.data, p, at.host)
-		case at.kind == disk.Hole && r.base != nil && off < r.base.Size():
-			p = p[:min(int64(len(p)), r.base.Size()-off)]
-			n, err := r.base.ReadAt(p, off)
-			if n == len(p) && errors.Is(err, io.EOF) {
-				err = nil
-			}
-			return n, err
+		case at.kind == disk.Hole && r.base != nil:
+			return len(p), disk.ReadBelow(r.base, p, off)
 		}
 		clear(p)
 		return len(p), nil
@@ -263,15 +257,10 @@ func (r *reader) ReadAt(p []byte, off int64) (int, error) {
 func (r *reader) Extent(off int64) (disk.Extent, error) {
 	at, err := r.run(off, r.Size()-off)
 	e := disk.Extent{Off: off, Len: at.len, Kind: at.kind}
-	if err != nil || e.Kind != disk.Hole || r.base == nil || off >= r.base.Size() {
+	if err != nil || e.Kind != disk.Hole || r.base == nil {
 		return e, err
 	}
-	below, err := r.base.Extent(off)
-	if err != nil {
-		return e, fmt.Errorf("in the base: %w", err)
-	}
-	e.Kind, e.Len = below.Kind, min(e.Len, below.Len)
-	return e, nil
+	return disk.ExtentBelow(r.base, e)
 }
 
 func (r *reader) Describe() disk.Description {

@@ -112,6 +112,7 @@ func (r *reader) loadTables() error {
 		return err
 	}
 	r.blocks = &disk.Blocks{File: r.file, FileSize: r.fileSize, Size: r.Size(), Block: int64(r.header.BlockSize), Find: r.find}
+	r.blocks.Holes = func(number int64) int64 { return r.tables.Run(int64(r.header.TableOffset)+4*number, 0xff) / 4 }
 	if need := r.blocks.Count(); need > int64(r.header.Entries) {
 		return disk.Damaged("the disk has %d blocks, but its table only %d entries", need, r.header.Entries)
 	}

@@ -11,12 +11,14 @@ export function useFollow(job?: string) {
       const news = JSON.parse((event as MessageEvent<string>).data) as Job;
       // An answer that is still on its way is older than this, and must not overwrite it.
       void cache.cancelQueries({ queryKey: ["job", news.id] });
-      void cache.cancelQueries({ queryKey: ["jobs"] });
       cache.setQueryData(["job", news.id], news);
-      cache.setQueryData<Job[]>(["jobs"], (jobs) => {
-        if (!jobs) return jobs;
-        return jobs.some((j) => j.id === news.id) ? jobs.map((j) => (j.id === news.id ? news : j)) : [news, ...jobs];
-      });
+      const jobs = cache.getQueryData<Job[]>(["jobs"]);
+      if (jobs) {
+        void cache.cancelQueries({ queryKey: ["jobs"] });
+        cache.setQueryData(["jobs"], withNews(jobs, news));
+      } else {
+        void cache.invalidateQueries({ queryKey: ["jobs"] });
+      }
       if (hasEnded(news)) {
         void cache.invalidateQueries({ queryKey: ["disks"] });
         void cache.invalidateQueries({ queryKey: ["pools"] });
@@ -24,6 +26,10 @@ export function useFollow(job?: string) {
     });
     return () => events.close();
   }, [cache, job]);
+}
+
+function withNews(jobs: Job[], news: Job): Job[] {
+  return jobs.some((j) => j.id === news.id) ? jobs.map((j) => (j.id === news.id ? news : j)) : [news, ...jobs];
 }
 
 export function hasEnded(job: Job): boolean {

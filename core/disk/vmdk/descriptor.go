@@ -1,0 +1,124 @@
+package vmdk
+
+import (
+	"bytes"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"bagaglio/core/disk"
+)
+
+// descriptor is the text that names the extents of a disk ("The Descriptor File").
+type descriptor struct {
+	cid, parentCID uint32
+	kind           string // createType
+	parentHint     string
+	adapter        string
+	extents        []extentLine
+}
+
+// extentLine is a line such as: RW 4192256 SPARSE "disk-s001.vmdk" 0
+type extentLine struct {
+	sectors int64
+	kind    string
+	file    string
+	offset  int64 // in sectors
+}
+
+var (
+	extentPattern = regexp.MustCompile(`^(?i)(RW|RDONLY|NOACCESS)\s+(\d+)\s+(\w+)(?:\s+"([^"]*)"(?:\s+(\d+))?)?`)
+	valuePattern  = regexp.MustCompile(`^([\w.]+)\s*=\s*"?([^"]*?)"?\s*$`)
+)
+
+// parseDescriptor reads the text. Keys that are not known say nothing.
+func parseDescriptor(b []byte) (descriptor, error) {
+	if i := bytes.IndexByte(b, 0); i >= 0 { // padded to whole sectors
+		b = b[:i]
+	}
+	if len(b) > maxDescriptor {
+		return descriptor{}, disk.Damaged("a descriptor of %d bytes is absurd", len(b))
+	}
+	if !bytes.Contains(b, []byte(textMark)) {
+		return descriptor{}, disk.Damaged("the descriptor does not begin with %q", textMark)
+	}
+	d := descriptor{parentCID: noParent}
+	for _, line := range strings.FieldsFunc(string(b), func(r rune) bool { return r == '\n' || r == '\r' }) {
+		line = strings.TrimSpace(line)
+		if m := extentPattern.FindStringSubmatch(line); m != nil {
+			if err := d.addExtent(m); err != nil {
+				return d, err
+			}
+			continue
+		}
+		if m := valuePattern.FindStringSubmatch(line); m != nil {
+			if err := d.set(strings.ToLower(m[1]), m[2]); err != nil {
+				return d, err
+			}
+		}
+	}
+	if len(d.extents) == 0 {
+		return d, disk.Damaged("the descriptor names no extent")
+	}
+	return d, nil
+}
+
+func (d *descriptor) addExtent(m []string) error {
+	sectors, err := strconv.ParseInt(m[2], 10, 48)
+	if err != nil || sectors == 0 {
+		return disk.Damaged("an extent of %s sectors makes no sense", m[2])
+	}
+	e := extentLine{sectors: sectors, kind: strings.ToUpper(m[3]), file: m[4]}
+	if m[5] != "" {
+		if e.offset, err = strconv.ParseInt(m[5], 10, 48); err != nil {
+			return disk.Damaged("an extent at sector %s makes no sense", m[5])
+		}
+	}
+	if strings.EqualFold(m[1], "NOACCESS") {
+		e.kind = "ZERO"
+	}
+	if d.extents = append(d.extents, e); len(d.extents) > maxExtents {
+		return disk.Damaged("more than %d extents are absurd", maxExtents)
+	}
+	return nil
+}
+
+func (d *descriptor) set(key, value string) (err error) {
+	number := func() uint32 {
+		n, parseErr := strconv.ParseUint(value, 16, 32)
+		if parseErr != nil {
+			err = disk.Damaged("%s is %q and not a number of 32 bits", key, value)
+		}
+		return uint32(n)
+	}
+	switch key {
+	case "cid":
+		d.cid = number()
+	case "parentcid":
+		d.parentCID = number()
+	case "createtype":
+		d.kind = value
+	case "parentfilenamehint":
+		d.parentHint = value
+	case "ddb.adaptertype":
+		d.adapter = value
+	case "encoding":
+		// Names that are not ASCII may be in another encoding than UTF-8; then the file is not found, which is told.
+	}
+	return err
+}
+
+// encode writes the descriptor of a disk that is one sparse file.
+func (d descriptor) encode(size int64) []byte {
+	const heads, sectors = 16, 63
+	cylinders := min(size/sector/heads/sectors, 16383)
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "%s\nversion=1\nCID=%08x\nparentCID=%08x\ncreateType=\"%s\"\n\n# Extent description\n", textMark, d.cid, d.parentCID, d.kind)
+	for _, e := range d.extents {
+		fmt.Fprintf(&b, "RW %d %s \"%s\"\n", e.sectors, e.kind, e.file)
+	}
+	fmt.Fprintf(&b, "\n# The Disk Data Base\n#DDB\n\nddb.virtualHWVersion = \"4\"\nddb.geometry.cylinders = \"%d\"\nddb.geometry.heads = \"%d\"\n"+
+		"ddb.geometry.sectors = \"%d\"\nddb.adapterType = \"%s\"\n", cylinders, heads, sectors, d.adapter)
+	return b.Bytes()
+}
