@@ -12,7 +12,7 @@ DEMO_TOOLS := sfdisk:fdisk mkfs.ext4:e2fsprogs mkfs.vfat:dosfstools mcopy:mtools
 TEST_TOOLS := $(DEMO_TOOLS) chromium:chromium mkfs.xfs:xfsprogs mkfs.btrfs:btrfs-progs
 PICTURE_TOOLS := $(TEST_TOOLS) xterm:xterm xvfb-run:xvfb xauth:xauth import:imagemagick
 
-.PHONY: build console generate demo start test check lint race fuzz bench pictures clean
+.PHONY: build console generate generated demo start test check lint race fuzz bench pictures clean
 
 build: console
 	CGO_ENABLED=0 $(GO) build $(FLAGS) -o bin/bagaglio ./cmd/bagaglio
@@ -27,6 +27,10 @@ web/node_modules/.installed: web/package-lock.json
 
 generate:
 	$(GO) generate ./api
+
+# What is generated from api/openapi.yaml is what is committed.
+generated: generate
+	git diff --exit-code -- '*.gen.go'
 
 demo: packages-demo build
 	bin/bagaglio demo
@@ -47,7 +51,7 @@ race:
 	BAGAGLIO_RACE=1 $(GO) test -count=1 ./test/service
 	$(GO) test -race -count=1 ./core/disk/all -run 'TestWritesInAnyOrder'
 
-lint: console
+lint: console generated
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -d $$(git ls-files '*.go'); exit 1; }
 	$(GO) vet ./...
 	$(GO) tool -modfile=tools.mod staticcheck ./...

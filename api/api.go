@@ -3,9 +3,9 @@ package api
 
 import _ "embed"
 
-//go:generate go tool -modfile=../tools.mod oapi-codegen -config models.yaml openapi.yaml
-//go:generate go tool -modfile=../tools.mod oapi-codegen -config server.yaml openapi.yaml
-//go:generate go tool -modfile=../tools.mod oapi-codegen -config client.yaml openapi.yaml
+//go:generate go run github.com/oapi-codegen/oapi-codegen/v2/cmd/oapi-codegen@v2.8.2 -config models.yaml openapi.yaml
+//go:generate go run github.com/oapi-codegen/oapi-codegen/v2/cmd/oapi-codegen@v2.8.2 -config server.yaml openapi.yaml
+//go:generate go run github.com/oapi-codegen/oapi-codegen/v2/cmd/oapi-codegen@v2.8.2 -config client.yaml openapi.yaml
 
 // Spec is the description itself, OpenAPI 3.
 //

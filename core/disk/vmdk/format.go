@@ -16,7 +16,7 @@ const (
 
 	sparseMark   = "KDMV" // Hosted Sparse Extents
 	sparseHeader = 512
-	cowMark      = "COWD" // ESX Server Sparse Extents, the older kind
+	cowMark      = "COWD" // the older kind of sparse extent
 	textMark     = "# Disk DescriptorFile"
 
 	newlineFlag   = 1 << 0  // the bytes that tell a broken transfer are there
