@@ -112,7 +112,13 @@ func (f *Folder) Rename(from, to string) error {
 }
 
 // Exchange swaps two files so that at every instant both names exist.
-func (f *Folder) Exchange(a, b string) error { return f.rename(a, b, unix.RENAME_EXCHANGE) }
+func (f *Folder) Exchange(a, b string) error {
+	err := f.rename(a, b, unix.RENAME_EXCHANGE)
+	if errors.Is(err, unix.EINVAL) {
+		return fmt.Errorf("%w: this filesystem cannot swap two files, so nothing can be replaced here safely; rename or remove the old one first", err)
+	}
+	return err
+}
 
 func (f *Folder) rename(from, to string, flags uint) error {
 	from, errFrom := storage.Clean(from)

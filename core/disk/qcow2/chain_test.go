@@ -1,0 +1,104 @@
+package qcow2
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"bagaglio/core/disk"
+	_ "bagaglio/core/disk/raw"
+	"bagaglio/core/storage/local"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const mib = 1 << 20
+
+// overlay makes an image of that size in dir which has a cluster of 0x0f at 1 MiB, and puts it on a base.
+func overlay(t *testing.T, dir, name string, size int64, base string) {
+	t.Helper()
+	folder, err := local.Open(dir)
+	require.NoError(t, err)
+	defer folder.Close()
+	w, err := create(disk.Target{Folder: folder, Name: name, Size: size, Layout: thin})
+	require.NoError(t, err)
+	_, err = w.WriteAt(bytes.Repeat([]byte{0x0f}, clusterSize), mib)
+	require.NoError(t, err)
+	require.NoError(t, w.Commit(t.Context()))
+	path := filepath.Join(dir, name)
+	b, err := os.ReadFile(path)
+	require.NoError(t, err)
+	binary.BigEndian.PutUint64(b[8:], 512)
+	binary.BigEndian.PutUint32(b[16:], uint32(len(base)))
+	copy(b[512:], base)
+	require.NoError(t, os.WriteFile(path, b, 0o600))
+}
+
+// TestOverlayOnABase that is shorter, longer or as long: a hole shows the base, or zeros behind its end.
+func TestOverlayOnABase(t *testing.T) {
+	const size = 4 * mib
+	for _, baseSize := range []int64{0, mib + 512, 2*mib + 700, size, 9 * mib} {
+		t.Run(fmt.Sprint(baseSize), func(t *testing.T) {
+			dir := t.TempDir()
+			base := bytes.Repeat([]byte{0xba}, int(baseSize))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "base.raw"), base, 0o600))
+			overlay(t, dir, "top.qcow2", size, "base.raw")
+			folder, err := local.Open(dir)
+			require.NoError(t, err)
+			defer folder.Close()
+			r, err := disk.Open(t.Context(), folder, "top.qcow2", "")
+			require.NoError(t, err)
+			defer r.Close()
+			require.EqualValues(t, size, r.Size())
+			assert.Equal(t, "overlay", r.Describe().Layout)
+			want := make([]byte, size)
+			copy(want, base)
+			copy(want[mib:], bytes.Repeat([]byte{0x0f}, clusterSize))
+			got := make([]byte, size)
+			_, err = r.ReadAt(got, 0)
+			require.NoError(t, err)
+			assert.True(t, bytes.Equal(want, got))
+			var data int64
+			require.NoError(t, disk.Extents(t.Context(), r, func(e disk.Extent) error {
+				if e.Kind == disk.Data {
+					data += e.Len
+				}
+				return nil
+			}))
+			assert.GreaterOrEqual(t, data, min(baseSize, size), "the base's data is data")
+		})
+	}
+}
+
+func TestBasesThatAreNotOpened(t *testing.T) {
+	dir := t.TempDir()
+	sub := filepath.Join(dir, "ships")
+	require.NoError(t, os.Mkdir(sub, 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "above.raw"), make([]byte, mib), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(sub, "broken.qcow2"), make([]byte, mib), 0o600))
+	for base, says := range map[string]string{
+		"../above.raw": "leads out of its folder", filepath.Join(dir, "above.raw"): "absolute name", "http://quay/x": "not the name of a file",
+		"json:{}": "not the name of a file", "gone.raw": "no such file", "top.qcow2": "comes back to itself", "broken.qcow2": "no marks of qcow2", "a\nb": "control characters",
+	} {
+		require.NoError(t, os.RemoveAll(filepath.Join(sub, "top.qcow2")))
+		overlay(t, sub, "top.qcow2", 2*mib, base)
+		folder, err := local.Open(sub)
+		require.NoError(t, err)
+		_, err = disk.Open(t.Context(), folder, "top.qcow2", "")
+		require.ErrorContains(t, err, says, base)
+		require.NoError(t, folder.Close())
+	}
+	// Seen from the folder above, the base is in it, and its name is relative to the image.
+	require.NoError(t, os.Remove(filepath.Join(sub, "top.qcow2")))
+	overlay(t, sub, "top.qcow2", 2*mib, "../above.raw")
+	folder, err := local.Open(dir)
+	require.NoError(t, err)
+	defer folder.Close()
+	r, err := disk.Open(t.Context(), folder, "ships/top.qcow2", "")
+	require.NoError(t, err)
+	require.NoError(t, r.Close())
+}

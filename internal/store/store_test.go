@@ -1,0 +1,156 @@
+package store
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"bagaglio/core/job"
+	"bagaglio/core/plan"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var noon = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+
+func records(t *testing.T) *Store {
+	t.Helper()
+	s, err := Open(t.Context(), filepath.Join(t.TempDir(), "records.sqlite"))
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	return s
+}
+
+func twoSteps() plan.Plan {
+	return plan.Plan{
+		Request: plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "quay-store", Path: "ticketing.raw"}},
+		Steps:   []plan.Step{{Name: plan.StepLook, Title: "Open"}, {Name: plan.StepProve, Title: "Read", Bytes: 1 << 30}},
+	}
+}
+
+func TestRecordsOutliveTheService(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "records.sqlite")
+	s, err := Open(t.Context(), file)
+	require.NoError(t, err)
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	require.NoError(t, s.AddPool(t.Context(), Pool{"quay-store", "local", "/srv/quay"}, noon))
+	id, err := s.AddJob(t.Context(), twoSteps(), noon)
+	require.NoError(t, err)
+	require.NoError(t, s.Close())
+
+	s, err = Open(t.Context(), file)
+	require.NoError(t, err)
+	defer s.Close()
+	j, err := s.Job(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, twoSteps().Request, j.Plan.Request)
+	assert.True(t, noon.Equal(j.Created))
+	pools, err := s.Pools(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []Pool{{"quay-store", "local", "/srv/quay"}}, pools)
+}
+
+func TestTheLifeOfAJob(t *testing.T) {
+	s := records(t)
+	ctx := t.Context()
+	id, err := s.AddJob(ctx, twoSteps(), noon)
+	require.NoError(t, err)
+	second, err := s.AddJob(ctx, twoSteps(), noon)
+	require.NoError(t, err)
+	assert.Greater(t, second, id)
+
+	require.NoError(t, s.StartJob(ctx, id, noon))
+	require.ErrorIs(t, s.StartJob(ctx, id, noon), ErrNotFound, "a job starts once")
+	require.ErrorIs(t, s.CancelWaiting(ctx, id, "no", noon), ErrNotFound, "it does not wait any more")
+	uncleared, err := s.UnclearedJobs(ctx)
+	require.NoError(t, err)
+	require.Len(t, uncleared, 1)
+	require.NoError(t, s.BeginStep(ctx, id, 1, noon))
+	require.NoError(t, s.BeginStep(ctx, id, 2, noon.Add(time.Second)))
+	receipt := &job.Receipt{Kind: plan.Prove, Outcome: job.Proven, Steps: []job.Done{{Name: plan.StepProve, Bytes: 1 << 30}}}
+	require.NoError(t, s.EndSteps(ctx, id, receipt.Steps, noon.Add(3*time.Second)))
+	require.NoError(t, s.EndJob(ctx, id, Done, "", receipt, noon.Add(3*time.Second)))
+	require.NoError(t, s.ClearJob(ctx, id))
+	require.NoError(t, s.CancelWaiting(ctx, second, "not needed", noon))
+
+	j, err := s.Job(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, Done, j.State)
+	assert.True(t, j.State.Ended())
+	assert.Equal(t, job.Proven, j.Outcome)
+	assert.Equal(t, receipt, j.Receipt)
+	assert.False(t, j.Uncleared)
+	assert.Equal(t, 3*time.Second, j.Finished.Sub(*j.Started))
+	jobs, err := s.Jobs(ctx, 10)
+	require.NoError(t, err)
+	assert.Equal(t, second, jobs[0].ID, "the newest first")
+	assert.Equal(t, "not needed", jobs[0].Reason)
+	counts, err := s.CountJobs(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, map[State]int{Waiting: 0, Running: 0, Done: 1, Failed: 0, Cancelled: 1, Interrupted: 0}, counts)
+	speed, err := s.Speed(ctx)
+	require.NoError(t, err)
+	assert.InDelta(t, float64(1<<30)/2, speed, 1e6, "the second step took two seconds")
+	_, err = s.Job(ctx, 99)
+	require.ErrorIs(t, err, ErrNotFound)
+}
+
+func TestNamesAndFoldersAreTakenOnce(t *testing.T) {
+	s := records(t)
+	ctx := t.Context()
+	require.NoError(t, s.AddPool(ctx, Pool{"quay-store", "local", "/srv/quay"}, noon))
+	require.ErrorIs(t, s.AddPool(ctx, Pool{"quay-store", "local", "/srv/other"}, noon), ErrTaken)
+	require.ErrorIs(t, s.AddPool(ctx, Pool{"other", "local", "/srv/quay"}, noon), ErrTaken)
+	require.NoError(t, s.RemovePool(ctx, "quay-store"))
+	require.ErrorIs(t, s.RemovePool(ctx, "quay-store"), ErrNotFound)
+	_, err := s.Pool(ctx, "quay-store")
+	require.ErrorIs(t, err, ErrNotFound)
+}
+
+// TestKnownFormats: what is known holds for one file, and is forgotten with its pool.
+func TestKnownFormats(t *testing.T) {
+	s := records(t)
+	ctx := t.Context()
+	pool := Pool{"quay-store", "local", "/srv/quay"}
+	require.NoError(t, s.AddPool(ctx, pool, noon))
+	require.NoError(t, s.SetKnownFormat(ctx, "quay-store", "a.img", "1:7", "raw"))
+	format, err := s.KnownFormat(ctx, "quay-store", "a.img", "1:7")
+	require.NoError(t, err)
+	assert.Equal(t, "raw", format)
+	_, err = s.KnownFormat(ctx, "quay-store", "a.img", "1:8")
+	require.ErrorIs(t, err, ErrNotFound, "another file under the same name")
+	require.NoError(t, s.SetKnownFormat(ctx, "quay-store", "a.img", "1:7", "qcow2"))
+	format, err = s.KnownFormat(ctx, "quay-store", "a.img", "1:7")
+	require.NoError(t, err)
+	assert.Equal(t, "qcow2", format)
+	require.NoError(t, s.RemovePool(ctx, "quay-store"))
+	require.NoError(t, s.AddPool(ctx, pool, noon))
+	_, err = s.KnownFormat(ctx, "quay-store", "a.img", "1:7")
+	require.ErrorIs(t, err, ErrNotFound)
+}
+
+func TestSessionsAndPlansExpire(t *testing.T) {
+	s := records(t)
+	ctx := t.Context()
+	require.NoError(t, s.AddSession(ctx, "hash", noon.Add(time.Hour)))
+	for at, want := range map[time.Duration]bool{0: true, 59 * time.Minute: true} {
+		has, err := s.HasSession(ctx, "hash", noon.Add(at))
+		require.NoError(t, err)
+		assert.Equal(t, want, has, at)
+	}
+	has, err := s.HasSession(ctx, "hash", noon.Add(61*time.Minute))
+	require.NoError(t, err)
+	assert.False(t, has)
+
+	require.NoError(t, s.AddPlan(ctx, "old", twoSteps().Request, noon))
+	r, err := s.PlannedRequest(ctx, "old")
+	require.NoError(t, err)
+	assert.Equal(t, twoSteps().Request, r)
+	require.NoError(t, s.AddPlan(ctx, "new", twoSteps().Request, noon.Add(25*time.Hour)))
+	_, err = s.PlannedRequest(ctx, "old")
+	require.ErrorIs(t, err, ErrNotFound)
+}
