@@ -24,8 +24,7 @@ const (
 	sectorSize   = 512
 	free         = math.MaxUint32     // map entry: not stored
 	zero         = math.MaxUint32 - 1 // map entry: known to be zeros
-	defaultBlock = 1 << 20
-	alignment    = 1 << 20
+	mib          = 1 << 20            // block size and alignment of images that we write
 	largestBlock = 256 << 20
 	largest      = 16 << 40 // of disks that we write: a map of 64 MiB
 	text         = "<<< Virtual disk image, written by Bagaglio >>>\n"
@@ -41,11 +40,11 @@ func init() {
 		Name:       "vdi",
 		Extensions: []string{".vdi"},
 		Layouts: []disk.Layout{
-			{Name: dynamic, Largest: largest, Granularity: sectorSize, Units: []int64{defaultBlock}, FileSize: func(virtual int64, stored disk.Stored) int64 {
-				return dataOffset(virtual) + up(stored[defaultBlock], defaultBlock)
+			{Name: dynamic, Largest: largest, Granularity: sectorSize, Units: []int64{mib}, FileSize: func(virtual int64, stored disk.Stored) int64 {
+				return dataOffset(virtual) + up(stored[mib])
 			}},
-			{Name: fixed, Thick: true, Largest: largest, Granularity: sectorSize, Units: []int64{defaultBlock}, FileSize: func(virtual int64, _ disk.Stored) int64 {
-				return dataOffset(virtual) + up(virtual, defaultBlock)
+			{Name: fixed, Thick: true, Largest: largest, Granularity: sectorSize, Units: []int64{mib}, FileSize: func(virtual int64, _ disk.Stored) int64 {
+				return dataOffset(virtual) + up(virtual)
 			}},
 		},
 		Sniff: func(p *disk.Probe) bool {
@@ -56,11 +55,12 @@ func init() {
 	})
 }
 
-func up(n, unit int64) int64 { return (n + unit - 1) / unit * unit }
+// up rounds up to whole MiB, which is the length of a block and the alignment of everything.
+func up(n int64) int64 { return (n + mib - 1) / mib * mib }
 
 // dataOffset is where the first block of an image that we write lies, behind header and map.
 func dataOffset(virtual int64) int64 {
-	return up(alignment+4*(up(virtual, defaultBlock)/defaultBlock), alignment)
+	return up(mib + 4*(up(virtual)/mib))
 }
 
 // header is what matters of the header.

@@ -17,7 +17,7 @@ type writer struct {
 }
 
 func create(t disk.Target) (disk.Writer, error) {
-	blocks, err := disk.NewBlockWriter(t, defaultBlock, dataOffset(t.Size), defaultBlock)
+	blocks, err := disk.NewBlockWriter(t, mib, dataOffset(t.Size), mib)
 	if err != nil {
 		return nil, err
 	}
@@ -43,8 +43,8 @@ func (w *writer) Commit(ctx context.Context) error {
 		}
 	}
 	h := header{
-		kind: w.kind, mapOffset: alignment, dataOffset: uint32(w.First), size: uint64(w.Target.Size), block: defaultBlock,
+		kind: w.kind, mapOffset: mib, dataOffset: uint32(w.First), size: uint64(w.Target.Size), block: mib,
 		blocks: uint32(w.Count()), allocated: uint32(w.Stored()), id: w.Target.Identifier,
 	}
-	return w.Finish(w.End(), disk.Part{What: "map", Bytes: table, Off: alignment}, disk.Part{What: "header", Bytes: h.encode(), Off: 0})
+	return w.Finish(w.End(), disk.Part{What: "map", Bytes: table, Off: mib}, disk.Part{What: "header", Bytes: h.encode(), Off: 0})
 }

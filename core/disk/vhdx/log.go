@@ -2,6 +2,7 @@ package vhdx
 
 import (
 	"encoding/binary"
+	"errors"
 	"hash/crc32"
 	"io"
 
@@ -251,7 +252,7 @@ func (p *patched) ReadAt(b []byte, off int64) (int, error) {
 		if overlaid {
 			copy(part, page[at%logAlign:])
 		} else if k, err := p.File.ReadAt(part, at); k < len(part) {
-			if err != io.EOF {
+			if !errors.Is(err, io.EOF) {
 				return done, err
 			}
 			clear(part[k:]) // the log says that the file is longer

@@ -62,7 +62,7 @@ func (w *writer) Commit(ctx context.Context) error {
 	ratio := chunkRatio(ourSector, w.Block)
 	table := make([]byte, tableLength(w.Target.Size)) // at most 33 MiB
 	for number := range w.Count() {
-		if off, stored := w.BlockWriter.Find(number); stored {
+		if off, stored := w.Find(number); stored {
 			binary.LittleEndian.PutUint64(table[8*entryOf(number, ratio):], uint64(off)|statePresent)
 		}
 	}

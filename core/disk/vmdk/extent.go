@@ -3,6 +3,7 @@ package vmdk
 import (
 	"bytes"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"math"
@@ -124,8 +125,8 @@ func (s *sparseExtent) find(number int64) (int64, disk.Kind, error) {
 	return int64(entry) * sector, disk.Data, nil
 }
 
-// compressed is a sparse extent whose grains are compressed, each behind its marker ("Stream-Optimized Compressed Sparse
-// Extents"). Its grains lie anywhere and have any length.
+// compressed is a sparse extent whose grains are compressed, each behind its marker (the note's section on
+// streams). Its grains lie anywhere and have any length.
 type compressed struct{ *sparseExtent }
 
 func (c compressed) Extent(off int64) (disk.Extent, error) {
@@ -179,7 +180,7 @@ func (c compressed) grain(number, at int64) ([]byte, error) {
 	}
 	whole := make([]byte, c.Block+1)
 	n, err := io.ReadFull(z, whole)
-	if err != nil && err != io.ErrUnexpectedEOF { // the end, behind its checksum
+	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) { // the end, behind its checksum
 		return nil, disk.Damaged("the grain at offset %d: %v", at, err)
 	}
 	if err == nil || int64(n) < min(c.Block, c.Size-number*c.Block) {

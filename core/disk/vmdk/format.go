@@ -26,7 +26,7 @@ const (
 	markerFlag    = 1 << 17 // and have markers
 	deflate       = 1       // the one algorithm
 
-	directoryAtEnd = math.MaxUint64 // Stream-Optimized: the footer tells where
+	directoryAtEnd = math.MaxUint64 // in a stream: the footer tells where
 	markerSize     = 12             // in front of a compressed grain: its place on the disk and its length
 	tableEntries   = 512            // of a grain table
 	cowEntries     = 4096           // of one in an older extent

@@ -70,7 +70,7 @@ func (r *reader) loadSingle(file storage.File) error {
 	if err != nil {
 		return err
 	}
-	r.descriptor.parentCID = noParent
+	r.parentCID = noParent
 	if embedded != nil {
 		if r.descriptor, err = parseDescriptor(embedded); err != nil {
 			return err
