@@ -5,7 +5,7 @@ VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo deve
 FLAGS   := -tags nomsgpack -trimpath -ldflags "-s -w -X main.version=$(VERSION)"
 PORT    ?= 2247
 
-FUZZ    := FuzzQcow2 FuzzVMDK FuzzVHD FuzzVHDX FuzzVDI
+FUZZ    := FuzzQcow2 FuzzVMDK FuzzVHD FuzzVHDX FuzzVDI FuzzHDD
 
 # What the demo world and the tests take from Debian: tool:package.
 DEMO_TOOLS := sfdisk:fdisk mkfs.ext4:e2fsprogs mkfs.vfat:dosfstools mcopy:mtools cmp:diffutils

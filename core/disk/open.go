@@ -116,12 +116,7 @@ func (o Origin) open(ctx context.Context, format string) (Reader, error) {
 
 // Recognise tells the format of folder/name by its content, or fails with a MismatchError when the name claims another one.
 func Recognise(folder storage.Folder, name string) (string, error) {
-	file, err := folder.Open(name)
-	if err != nil {
-		return "", err
-	}
-	defer file.Close()
-	p, err := probe(file)
+	p, err := probe(folder, name)
 	if err != nil {
 		return "", err
 	}
@@ -137,6 +132,8 @@ func Recognise(folder storage.Folder, name string) (string, error) {
 		return claimed, nil // whatever other marks a guest has written into it
 	case len(found) > 1:
 		return "", fmt.Errorf("%w: the content has the marks of %s; say which one is right (--from)", ErrFormat, strings.Join(found, " and of "))
+	case len(found) == 0 && p.Head == nil:
+		return "", fmt.Errorf("%w: %s is a folder, and not one that holds a disk: name the file of an image", ErrFormat, name)
 	case len(found) == 0:
 		found = []string{"raw"} // what has no marks of any format
 	}

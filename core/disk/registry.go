@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path"
 	"slices"
 	"time"
 
@@ -51,6 +52,8 @@ type Probe struct {
 	Size int64
 	Head []byte // the first bytes, at most 4096
 	Tail []byte // the last bytes, at most 512
+	// Names are those in a folder, which some formats use for the files of one disk; then there is nothing else.
+	Names []string
 }
 
 // namedFormats are all names of the registry with the extensions that claim them, registered or not, so that an image of
@@ -121,8 +124,23 @@ func (l Layout) RoundUp(size int64) int64 {
 	return (size + l.Granularity - 1) / l.Granularity * l.Granularity
 }
 
-// probe reads what is needed to recognise the file.
-func probe(f storage.File) (*Probe, error) {
+// probe reads what is needed to recognise what lies in folder/name.
+func probe(folder storage.Folder, name string) (*Probe, error) {
+	if info, err := folder.Stat(name); err != nil {
+		return nil, err
+	} else if info.IsDir {
+		infos, err := folder.List(name)
+		p := &Probe{}
+		for _, i := range infos {
+			p.Names = append(p.Names, path.Base(i.Name))
+		}
+		return p, err
+	}
+	f, err := folder.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
 	size, err := f.Size()
 	if err != nil {
 		return nil, err

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 )
 
@@ -39,14 +40,23 @@ var tools = map[string]string{"sfdisk": "fdisk", "mkfs.ext4": "e2fsprogs", "mkfs
 func CheckTools() error {
 	var packages []string
 	for tool, pkg := range tools {
-		if _, err := exec.LookPath(tool); err != nil {
+		if _, err := find(tool); err != nil {
 			packages = append(packages, pkg)
 		}
 	}
+	slices.Sort(packages)
 	if len(packages) > 0 {
 		return fmt.Errorf("the demo world is made with the operating system's own tools, and some are missing: apt-get install %s", strings.Join(packages, " "))
 	}
 	return nil
+}
+
+// find returns the path of a tool. Those that make filesystems are not on the path of an ordinary user.
+func find(tool string) (string, error) {
+	if path, err := exec.LookPath(tool); err == nil {
+		return path, nil
+	}
+	return exec.LookPath(filepath.Join("/usr/sbin", tool))
 }
 
 // MakeDisk makes the raw disk of a machine in dir: a real partition table, real filesystems, real files. It returns its path.
@@ -173,7 +183,11 @@ func insert(disk *os.File, from string, at int64) error {
 
 // run runs a tool of the operating system with that input.
 func run(ctx context.Context, input, tool string, args ...string) error {
-	cmd := exec.CommandContext(ctx, tool, args...)
+	path, err := find(tool)
+	if err != nil {
+		return err
+	}
+	cmd := exec.CommandContext(ctx, path, args...)
 	cmd.Stdin = strings.NewReader(input)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("%s %s: %w\n%s", tool, strings.Join(args, " "), err, out)

@@ -63,6 +63,8 @@ func walk(folder storage.Folder, dir string, depth int, files []storage.Info) ([
 		switch {
 		case len(files) >= maxFiles:
 			return files, nil
+		case i.IsDir && disk.Claim(i.Name) != "": // a folder that is a disk
+			files = append(files, i)
 		case i.IsDir && i.Name != job.OwnFolder && depth < maxDepth:
 			if files, err = walk(folder, i.Name, depth+1, files); err != nil && !errors.Is(err, fs.ErrPermission) && !errors.Is(err, fs.ErrNotExist) {
 				return files, err

@@ -2,6 +2,7 @@
 package all
 
 import (
+	_ "bagaglio/core/disk/hdd"
 	_ "bagaglio/core/disk/qcow2"
 	_ "bagaglio/core/disk/raw"
 	_ "bagaglio/core/disk/vdi"

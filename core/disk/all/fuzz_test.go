@@ -21,6 +21,7 @@ import (
 // disk says of itself has to hold.
 
 func FuzzQcow2(f *testing.F) { fuzz(f, "qcow2", func([]byte) {}) }
+func FuzzHDD(f *testing.F)   { fuzz(f, "hdd", func([]byte) {}) }
 func FuzzVDI(f *testing.F)   { fuzz(f, "vdi", func([]byte) {}) }
 func FuzzVHD(f *testing.F)   { fuzz(f, "vhd", mendVHD) }
 func FuzzVMDK(f *testing.F)  { fuzz(f, "vmdk", func([]byte) {}) }
