@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
+	"unicode"
 )
 
 // Reader is an open virtual disk: the bytes a guest would see. It is safe for concurrent use.
@@ -85,6 +87,16 @@ type Description struct {
 	Snapshots   []string `json:"snapshots"` // kept inside the image
 	Dirty       bool     `json:"dirty"`     // was not closed properly
 	Warnings    []string `json:"warnings"`
+}
+
+// Printable drops from a text what would disturb a terminal: names in images are written by anybody.
+func Printable(s string) string {
+	return strings.TrimSpace(strings.Map(func(c rune) rune {
+		if !unicode.IsPrint(c) || c == unicode.ReplacementChar {
+			return -1
+		}
+		return c
+	}, s))
 }
 
 // Errors that callers tell apart. Formats wrap them.

@@ -5,8 +5,9 @@ import (
 	"fmt"
 	"hash/crc32"
 	"strings"
-	"unicode"
 	"unicode/utf16"
+
+	"bagaglio/core/disk"
 
 	"github.com/google/uuid"
 )
@@ -159,10 +160,5 @@ func utf16Text(b []byte) string {
 // text takes what can be shown of a name up to its first NUL: it may hold anything.
 func text(s string) string {
 	s, _, _ = strings.Cut(s, "\x00")
-	return strings.TrimSpace(strings.Map(func(r rune) rune {
-		if !unicode.IsPrint(r) {
-			return -1
-		}
-		return r
-	}, s))
+	return disk.Printable(s)
 }

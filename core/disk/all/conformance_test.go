@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -187,9 +188,13 @@ func within(extents []disk.Extent, at int64) bool {
 	return false
 }
 
-// TestEveryLayoutToEveryOther: the fingerprint stays the same all the way.
+// TestEveryLayoutToEveryOther: the fingerprint stays the same all the way. It grows with the square of the layouts, so it
+// takes the contents that differ most.
 func TestEveryLayoutToEveryOther(t *testing.T) {
 	for _, c := range contents() {
+		if !slices.Contains([]string{"scattered", "zero runs inside data", "odd size", "large and nearly empty"}, c.name) {
+			continue
+		}
 		t.Run(c.name, func(t *testing.T) {
 			want := fingerprintOf(t, reopen(t, layout{disk.Formats()[0], disk.Formats()[0].Layouts[0]}, create(t, layout{disk.Formats()[0], disk.Formats()[0].Layouts[0]}, c)))
 			eachLayout(t, func(t *testing.T, from layout) {

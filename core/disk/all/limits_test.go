@@ -12,6 +12,11 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// TestNamesFromImagesDoNotDisturbATerminal, whatever somebody wrote into them.
+func TestNamesFromImagesDoNotDisturbATerminal(t *testing.T) {
+	assert.Equal(t, "a[2Jb ü", disk.Printable(" a\x1b[2J\x00b \xff\x7f\r\n\u009bü"))
+}
+
 // TestLimitsArePrintedInTheDocs: the table in docs/formats.md is the one that plans use.
 func TestLimitsArePrintedInTheDocs(t *testing.T) {
 	b, err := os.ReadFile("../../../docs/formats.md")

@@ -269,7 +269,7 @@ func (r *reader) Check(ctx context.Context) error {
 
 func (r *reader) Describe() disk.Description {
 	d := disk.Description{
-		Format: "hdd", Layout: r.layout, Version: "2", Identifier: r.bundleID, VirtualSize: r.size, BlockSize: r.cluster, SectorSize: sector, Files: r.names,
+		Format: "hdd", Layout: r.layout, Version: "2", Identifier: disk.Printable(r.bundleID), VirtualSize: r.size, BlockSize: r.cluster, SectorSize: sector, Files: r.names,
 	}
 	if r.shots > 0 {
 		d.Warnings = append(d.Warnings, fmt.Sprintf("the bundle has %d snapshot(s) below its present state", r.shots))

@@ -202,7 +202,7 @@ func (h *header) decodeExtensions(cluster []byte) error {
 			h.features = map[uint8]string{}
 			for ; len(data) >= 48; data = data[48:] {
 				if data[0] == 0 {
-					h.features[data[1]] = text(data[2:48])
+					h.features[data[1]] = disk.Printable(string(data[2:48]))
 				}
 			}
 		}

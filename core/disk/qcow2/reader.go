@@ -6,8 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
-	"strings"
-	"unicode"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/storage"
@@ -101,20 +99,10 @@ func (r *reader) loadSnapshots() ([]string, error) {
 		if _, err := r.tables.ReadAt(b, at+40+extra); err != nil {
 			return nil, err
 		}
-		names = append(names, text(b[idLen:]))
+		names = append(names, disk.Printable(string(b[idLen:])))
 		at += (40 + extra + idLen + nameLen + 7) / 8 * 8
 	}
 	return names, nil
-}
-
-// text drops what would disturb a terminal from a name that anybody may have written.
-func text(b []byte) string {
-	return strings.Map(func(c rune) rune {
-		if !unicode.IsPrint(c) {
-			return -1
-		}
-		return c
-	}, string(b))
 }
 
 // place is where a run of the disk is stored.
@@ -266,7 +254,7 @@ func (r *reader) Extent(off int64) (disk.Extent, error) {
 func (r *reader) Describe() disk.Description {
 	d := disk.Description{
 		Format: "qcow2", Layout: thin, Version: strconv.Itoa(int(r.version)), VirtualSize: r.Size(), BlockSize: int64(r.cluster()), SectorSize: 512,
-		Files: r.files, Base: text([]byte(r.header.base)), Snapshots: r.snapshots,
+		Files: r.files, Base: disk.Printable(r.header.base), Snapshots: r.snapshots,
 		Dirty: r.incompatible&dirtyBit != 0,
 	}
 	switch {

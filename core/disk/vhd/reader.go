@@ -4,8 +4,6 @@ import (
 	"context"
 	"encoding/binary"
 	"fmt"
-	"strings"
-	"unicode"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/storage"
@@ -165,23 +163,13 @@ func (r *reader) Check(ctx context.Context) error {
 func (r *reader) Describe() disk.Description {
 	d := disk.Description{
 		Format: "vhd", Layout: fixed, Version: "1.0", VirtualSize: r.Size(), SectorSize: sectorSize, Files: []string{r.name}, Warnings: r.warnings,
-		Creator:    printable(r.footer.CreatorApp[:]),
+		Creator:    disk.Printable(string(r.footer.CreatorApp[:])),
 		Identifier: uuid.UUID(r.footer.ID).String(),
 	}
 	if r.blocks != nil {
 		d.Layout, d.BlockSize = dynamic, int64(r.header.BlockSize)
 	}
 	return d
-}
-
-// printable drops what would disturb a terminal: the creator is four bytes that anybody may have written.
-func printable(b []byte) string {
-	return strings.TrimSpace(strings.Map(func(c rune) rune {
-		if c > unicode.MaxASCII || !unicode.IsPrint(c) {
-			return -1
-		}
-		return c
-	}, string(b)))
 }
 
 func (r *reader) Close() error { return r.file.Close() }

@@ -1,7 +1,6 @@
 package vhd
 
 import (
-	"bytes"
 	"os"
 	"path/filepath"
 	"testing"
@@ -105,9 +104,4 @@ func TestGeometry(t *testing.T) {
 	}
 	assert.Equal(t, geometry{302, 4, 17}, geometryFor(10_514_432))
 	assert.Equal(t, geometry{65535, 16, 255}, geometryFor(10_486_272), "a size that no geometry expresses")
-}
-
-func TestPrintable(t *testing.T) {
-	assert.Equal(t, "ab", printable([]byte{'a', 0, 0x1b, 'b'}))
-	assert.True(t, bytes.Equal([]byte(creatorApp), []byte(printable([]byte(creatorApp)))))
 }

@@ -5,8 +5,6 @@ import (
 	"encoding/binary"
 	"fmt"
 	"slices"
-	"strings"
-	"unicode"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/storage"
@@ -52,12 +50,7 @@ func (r *reader) load(file storage.File) error {
 	if string(first[:8]) != fileSignature {
 		return disk.Damaged("the file's signature is missing")
 	}
-	r.creator = strings.Map(func(c rune) rune {
-		if !unicode.IsPrint(c) {
-			return -1
-		}
-		return c
-	}, text16(first[8:]))
+	r.creator = disk.Printable(text16(first[8:]))
 	h, err := r.currentHeader(file)
 	if err != nil {
 		return err

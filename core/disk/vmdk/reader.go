@@ -5,8 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
-	"unicode"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/storage"
@@ -250,12 +248,7 @@ func (r *reader) Describe() disk.Description {
 	d := disk.Description{
 		Format: "vmdk", Layout: r.layout, VirtualSize: r.size, BlockSize: r.grain, SectorSize: sector, Files: r.names, Dirty: r.unclean,
 		Identifier: fmt.Sprintf("%08x", r.cid),
-		Base: strings.Map(func(c rune) rune {
-			if !unicode.IsPrint(c) {
-				return -1
-			}
-			return c
-		}, r.parentHint),
+		Base:       disk.Printable(r.parentHint),
 	}
 	if r.version > 0 {
 		d.Version = fmt.Sprint(r.version)
