@@ -40,13 +40,15 @@ func main() {
 	dir := flag.String("dir", "", "where to work (default: a temporary folder)")
 	size := flag.Int64("mib", 2048, "size of the source in MiB")
 	runs := flag.Int("runs", 5, "how often each is measured")
+	formats := flag.String("formats", "", "only these, separated by commas")
+	cache := flag.String("cache", "out,in", "where the source is: out of the page cache, in it, or both in turn")
 	flag.Parse()
-	if err := bench(*binary, *dir, *size<<20, *runs); err != nil {
+	if err := bench(*binary, *dir, *size<<20, *runs, strings.Split(*formats, ","), strings.Split(*cache, ",")); err != nil {
 		log.Fatal(err)
 	}
 }
 
-func bench(binary, dir string, size int64, runs int) error {
+func bench(binary, dir string, size int64, runs int, formats, caches []string) error {
 	binary, err := filepath.Abs(binary)
 	if err != nil {
 		return err
@@ -59,8 +61,9 @@ func bench(binary, dir string, size int64, runs int) error {
 	if err := fill(src, size); err != nil {
 		return err
 	}
-	ways := list(binary, src, dir)
-	for _, warm := range []bool{false, true} {
+	ways := list(binary, src, dir, formats)
+	for _, cache := range caches {
+		warm := cache == "in"
 		results := make([]result, len(ways))
 		for range runs {
 			for i, w := range ways { // in turns, so that a slow minute hits all
@@ -74,10 +77,13 @@ func bench(binary, dir string, size int64, runs int) error {
 	return nil
 }
 
-func list(binary, src, dir string) []way {
+func list(binary, src, dir string, formats []string) []way {
 	out := filepath.Join(dir, "copy.raw")
 	ways := []way{{"cp and sync", []string{"sh", "-c", "cp --reflink=never --sparse=never " + src + " " + out + " && sync " + out}, out}}
 	for _, f := range disk.Formats() {
+		if formats[0] != "" && !slices.Contains(formats, f.Name) {
+			continue
+		}
 		for _, l := range f.Layouts {
 			for _, proof := range []string{"unproven", "proven"} {
 				out := filepath.Join(dir, "out-"+l.Name+f.Extensions[0])
