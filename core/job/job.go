@@ -52,6 +52,7 @@ type work struct {
 	id      string
 	report  *reporter
 	receipt Receipt
+	files   []string // of the image, in the order in which they get their names
 }
 
 func (w *work) run(ctx context.Context) error {
@@ -178,6 +179,7 @@ func (w *work) convert(ctx context.Context, src disk.Reader) (err error) {
 			err = errors.Join(err, dst.Abort())
 		}
 	}()
+	w.files = dst.Files()
 	var result transfer.Result
 	var meter transfer.Meter
 	err = w.report.run(plan.StepWrite, &meter, func() error {

@@ -226,6 +226,40 @@ func TestReplaceKeepsTheOldOneUntilTheNewOneIsProven(t *testing.T) {
 	w.untouched("gate-kiosk.raw")
 }
 
+// TestAnImageOfSeveralFilesIsWholeOrAbsent: where the last file cannot get its name, the others give theirs back.
+func TestAnImageOfSeveralFilesIsWholeOrAbsent(t *testing.T) {
+	w := newWorld(t)
+	job := &work{ends: w.ends, id: "test-1", files: []string{"deck-flat.vmdk", "deck.vmdk"}}
+	job.plan.Request.Destination = &plan.Place{Path: "ferry/deck.vmdk"}
+	stage := func() {
+		for _, name := range job.files {
+			f, err := w.ends.Destination.Create(job.staging() + "/" + name)
+			require.NoError(t, err)
+			_, err = f.WriteAt([]byte("new"), 0)
+			require.NoError(t, err)
+			require.NoError(t, f.Close())
+		}
+	}
+	stage()
+	theirs := filepath.Join(w.to, "ferry", "deck.vmdk")
+	require.NoError(t, os.MkdirAll(filepath.Dir(theirs), 0o700))
+	require.NoError(t, os.WriteFile(theirs, []byte("old"), 0o600))
+	require.ErrorContains(t, job.place(t.Context()), "came into being meanwhile")
+	entries, err := os.ReadDir(filepath.Dir(theirs))
+	require.NoError(t, err)
+	require.Len(t, entries, 1)
+
+	job.plan.Request.Replace = true
+	require.NoError(t, job.place(t.Context()))
+	for _, name := range job.files {
+		b, err := os.ReadFile(filepath.Join(w.to, "ferry", name))
+		require.NoError(t, err)
+		assert.Equal(t, "new", string(b))
+	}
+	require.NoError(t, job.clear())
+	w.untouched("ferry")
+}
+
 // TestSomebodyElseTakesTheName while the job runs.
 func TestSomebodyElseTakesTheName(t *testing.T) {
 	w := newWorld(t)

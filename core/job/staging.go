@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 
 	"bagaglio/core/storage"
 )
@@ -17,32 +18,48 @@ const (
 	StagingFolder = OwnFolder + "/staging"
 )
 
-// place moves the image from the staging folder to its name. It is past the point of return: it is not cancelled.
+// place moves the files of the image from the staging folder to their names, the one that makes it openable last. It is
+// past the point of return: it is not cancelled. Where one cannot be moved, those before it are moved back.
 func (w *work) place(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	folder, final := w.ends.Destination, w.plan.Request.Destination.Path
-	staged := path.Join(w.staging(), path.Base(final))
-	err := folder.Rename(staged, final)
-	if errors.Is(err, fs.ErrExist) {
-		if !w.plan.Request.Replace {
-			return fmt.Errorf("%s came into being meanwhile, and nothing is overwritten unasked: choose another name and start again", w.plan.Request.Destination)
+	dir := path.Dir(w.plan.Request.Destination.Path)
+	var undo []func() error
+	for _, name := range w.files {
+		back, err := w.move(path.Join(w.staging(), name), path.Join(dir, name))
+		if err != nil {
+			for _, back := range slices.Backward(undo) {
+				err = errors.Join(err, back())
+			}
+			return fmt.Errorf("giving the image its name: %w", err)
 		}
-		err = folder.Exchange(staged, final) // the old one goes with the staging folder
-	}
-	if err != nil {
-		return fmt.Errorf("giving the image its name: %w", err)
+		undo = append(undo, back)
 	}
 	// The folders above may be new too.
-	for dir := path.Dir(final); ; dir = path.Dir(dir) {
-		if err := folder.Sync(dir); err != nil {
+	for ; ; dir = path.Dir(dir) {
+		if err := w.ends.Destination.Sync(dir); err != nil {
 			return fmt.Errorf("syncing the folder %s: %w", dir, err)
 		}
 		if dir == "." {
 			return nil
 		}
 	}
+}
+
+// move gives a file its name and returns how to take it back. What is replaced goes to the staging folder, and with it.
+func (w *work) move(staged, final string) (back func() error, err error) {
+	folder := w.ends.Destination
+	err = folder.Rename(staged, final)
+	switch {
+	case err == nil:
+		return func() error { return folder.Rename(final, staged) }, nil
+	case !errors.Is(err, fs.ErrExist):
+		return nil, err
+	case !w.plan.Request.Replace:
+		return nil, fmt.Errorf("%s came into being meanwhile, and nothing is overwritten unasked: choose another name and start again", final)
+	}
+	return func() error { return folder.Exchange(staged, final) }, folder.Exchange(staged, final)
 }
 
 func (w *work) clear() error {
