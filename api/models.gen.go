@@ -6,6 +6,7 @@ package api
 import (
 	"time"
 
+	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
 	"bagaglio/core/inspect"
 	"bagaglio/core/job"
@@ -168,10 +169,17 @@ type Layout struct {
 	Granularity int64 `json:"granularity"`
 
 	// Largest virtual size
-	Largest int64  `json:"largest"`
-	Name    string `json:"name"`
-	Thick   bool   `json:"thick"`
+	Largest int64    `json:"largest"`
+	Name    string   `json:"name"`
+	Options []Option `json:"options"`
+
+	// Stands on a base
+	Stands bool `json:"stands"`
+	Thick  bool `json:"thick"`
 }
+
+// LayoutOptions Choices inside a layout; which ones it takes is in the list of formats
+type LayoutOptions = disk.Options
 
 // NewJob defines model for NewJob.
 type NewJob struct {
@@ -184,6 +192,23 @@ type NewPool struct {
 	// Folder an absolute path on the service's own computer
 	Folder string `json:"folder"`
 	Name   string `json:"name"`
+}
+
+// Option defines model for Option.
+type Option struct {
+	// Default of a length, in bytes
+	Default *int64 `json:"default,omitempty"`
+	Least   *int64 `json:"least,omitempty"`
+	Most    *int64 `json:"most,omitempty"`
+
+	// Multiple what the length is a multiple of
+	Multiple *int64 `json:"multiple,omitempty"`
+
+	// Name as in a request
+	Name string `json:"name"`
+
+	// Values that it can have, the default first; none for a length in bytes
+	Values []string `json:"values"`
 }
 
 // Partition defines model for Partition.
@@ -278,6 +303,9 @@ type LookAtDiskParams struct {
 
 	// Format of the content, when it is not to be recognised
 	Format *string `form:"format,omitempty" json:"format,omitempty"`
+
+	// Snapshot kept inside of the image, when not its present state is meant
+	Snapshot *string `form:"snapshot,omitempty" json:"snapshot,omitempty"`
 }
 
 // StartJobJSONRequestBody defines body for StartJob for application/json ContentType.

@@ -107,6 +107,9 @@ func (s *Service) Look(ctx context.Context, p plan.Place) (inspect.Report, error
 	if p.Format != "" {
 		params.Format = &p.Format
 	}
+	if p.Snapshot != "" {
+		params.Snapshot = &p.Snapshot
+	}
 	return decode[inspect.Report](s.calls.LookAtDisk(ctx, p.Pool, &params))
 }
 

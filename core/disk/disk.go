@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"unicode"
 )
@@ -29,7 +30,7 @@ type Checker interface {
 }
 
 // Writer is a disk being made. Ranges may be written in any order, from several goroutines, and again, until Commit.
-// Nothing that it leaves before Commit is a valid image. What is never written reads as zeros.
+// Nothing that it leaves before Commit is a valid image. What is never written reads as zeros, or as the base of the target.
 type Writer interface {
 	io.WriterAt
 	// Zero makes a range read as zeros.
@@ -47,6 +48,17 @@ type Writer interface {
 // goroutines calls Place in guest order before writing, so that the image is laid out in guest order all the same.
 type Placer interface {
 	Place(off, n int64) error
+}
+
+// Encoder is a Writer that stores blocks in a form which takes work to make. Instead of writing, a caller may encode blocks
+// in several goroutines and append them in guest order, each once; it does one or the other.
+type Encoder interface {
+	// Unit is the length of a block in bytes, a power of two.
+	Unit() int64
+	// Encode appends to out what is to be stored for a block. Only the last one of the disk is shorter than the unit.
+	Encode(out, block []byte) ([]byte, error)
+	// Append stores what Encode made of the block at off.
+	Append(encoded []byte, off int64) error
 }
 
 // Kind tells what an extent holds.
@@ -84,9 +96,20 @@ type Description struct {
 	SectorSize  int64    `json:"sector_size,omitempty"` // as the guest sees it
 	Files       []string `json:"files"`
 	Base        string   `json:"base"`      // as named in the image, empty without one
+	Chain       []string `json:"chain"`     // the files of all that it stands on, from the base down
 	Snapshots   []string `json:"snapshots"` // kept inside the image
 	Dirty       bool     `json:"dirty"`     // was not closed properly
 	Warnings    []string `json:"warnings"`
+}
+
+// StandOn notes in a description what the image stands on. name is as in the image.
+func (d *Description) StandOn(base Reader, name string) {
+	below := base.Describe()
+	d.Base = Printable(name)
+	d.Chain = append(slices.Clone(below.Files), below.Chain...)
+	for _, w := range below.Warnings {
+		d.Warnings = append(d.Warnings, fmt.Sprintf("in the base %s: %s", d.Base, w))
+	}
 }
 
 // Printable drops from a text what would disturb a terminal: names in images are written by anybody.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
@@ -16,9 +17,12 @@ const maxChain = 256
 
 // Origin is the place of an image that is being opened.
 type Origin struct {
-	Folder storage.Folder
-	Name   string
-	above  []string // identities of the images that stand on this one
+	Folder   storage.Folder
+	Name     string
+	Snapshot string // kept inside of the image, to be opened instead of the present state
+	// Home is the folder in which the image will lie, when it is opened elsewhere while it is being made: its base is there.
+	Home  string
+	above []string // identities of the images that stand on this one
 }
 
 // Base opens the image that the one at o says it stands on. The name comes out of an image and is data: it is taken
@@ -42,7 +46,11 @@ func (e *baseError) Error() string { return fmt.Sprintf("opening the base %q: %v
 func (e *baseError) Unwrap() error { return e.err }
 
 func (o Origin) base(ctx context.Context, name, format string) (Reader, error) {
-	at, err := o.Beside(name)
+	home := o
+	if o.Home != "" {
+		home.Name = path.Join(o.Home, path.Base(o.Name))
+	}
+	at, err := home.Beside(name)
 	if err != nil {
 		return nil, err
 	}
@@ -61,7 +69,7 @@ func (o Origin) base(ctx context.Context, name, format string) (Reader, error) {
 	if len(next.above) >= maxChain {
 		return nil, Unsupported("more than %d images stand on each other", maxChain)
 	}
-	return next.open(ctx, format)
+	return next.Open(ctx, format)
 }
 
 // Beside returns the name in the folder that an image means by name, which it gives relative to itself.
@@ -90,17 +98,19 @@ func (o Origin) identity() (string, error) {
 // what the name claims: whoever owns a guest can write any header into a raw disk, and a damaged image must not pass as
 // raw. A format that is named is believed.
 func Open(ctx context.Context, folder storage.Folder, name, format string) (Reader, error) {
-	r, err := Origin{Folder: folder, Name: name}.open(ctx, format)
+	r, err := Origin{Folder: folder, Name: name}.Open(ctx, format)
 	if err != nil {
 		return nil, fmt.Errorf("opening %s: %w", name, err)
 	}
 	return r, nil
 }
 
-func (o Origin) open(ctx context.Context, format string) (Reader, error) {
+// Open is like the function of that name.
+func (o Origin) Open(ctx context.Context, format string) (Reader, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
+	o.Name = FirstPiece(o.Folder, o.Name)
 	if format == "" {
 		var err error
 		if format, err = Recognise(o.Folder, o.Name); err != nil {
@@ -111,11 +121,16 @@ func (o Origin) open(ctx context.Context, format string) (Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	return f.Open(ctx, o)
+	r, err := f.Open(ctx, o)
+	if err != nil || o.Snapshot == "" || f.Snapshots {
+		return r, err
+	}
+	return nil, errors.Join(Unsupported("snapshots kept inside a %s image", format), r.Close())
 }
 
 // Recognise tells the format of folder/name by its content, or fails with a MismatchError when the name claims another one.
 func Recognise(folder storage.Folder, name string) (string, error) {
+	name = FirstPiece(folder, name)
 	p, err := probe(folder, name)
 	if err != nil {
 		return "", err
@@ -146,6 +161,17 @@ func Recognise(folder storage.Folder, name string) (string, error) {
 	return "", &MismatchError{Claimed: claimed, Found: found[0]}
 }
 
+// FirstPiece returns the name of the file that opens a disk: of the first piece, when a name is only that of all together.
+func FirstPiece(folder storage.Folder, name string) string {
+	first := name + ".001"
+	if _, err := folder.Stat(name); errors.Is(err, fs.ErrNotExist) {
+		if _, err := folder.Stat(first); err == nil {
+			return first
+		}
+	}
+	return name
+}
+
 // MismatchError is the error for a file whose name claims another format than its content is.
 type MismatchError struct {
 	Claimed, Found string // names of formats; Found is raw for a content without the marks of any
@@ -160,5 +186,11 @@ func (e *MismatchError) Error() string {
 		"Say which one is right (--from %s or --from %s)", e.Claimed, e.Found, e.Claimed, e.Found)
 }
 
-// Claim returns the format that a file name claims, empty when it claims none.
-func Claim(name string) string { return namedFormats[strings.ToLower(path.Ext(name))] }
+// Claim returns the format that a file name claims, empty when it claims none. A number behind it is that of a piece.
+func Claim(name string) string {
+	ext := path.Ext(name)
+	if strings.Trim(ext, ".0123456789") == "" && namedFormats[strings.ToLower(path.Ext(strings.TrimSuffix(name, ext)))] == "raw" {
+		return "raw"
+	}
+	return namedFormats[strings.ToLower(ext)]
+}

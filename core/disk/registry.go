@@ -19,6 +19,8 @@ type Format struct {
 	Layouts    []Layout // that can be written; the first is the default
 	// Sniff tells whether the content is of this format. Nil for raw, which has no marks.
 	Sniff func(*Probe) bool
+	// Snapshots tells whether Open opens those that are kept inside of an image.
+	Snapshots bool
 	// Open opens an image for reading. The Reader closes what it opened.
 	Open func(context.Context, Origin) (Reader, error)
 	// Create begins an image.
@@ -29,12 +31,26 @@ type Format struct {
 type Layout struct {
 	Name        string
 	Thick       bool  // takes the whole virtual size of the pool from the start
-	Largest     int64 // virtual size in bytes
+	Stands      bool  // on a base
+	OwnBase     bool  // which has to be of the same format and virtual size
+	Largest     int64 // virtual size in bytes, with the options that hold most
 	Granularity int64 // the virtual size is a multiple of this many bytes
+	Snapshots   bool  // a hypervisor can keep snapshots in it
+	Options     []Option
+	// Limit is the largest virtual size with those options. Nil stands for Largest.
+	Limit func(Options) int64
 	// Units are the lengths of the pieces in which the layout stores, in bytes: of data first, then of what its tables cover.
-	Units []int64
-	// FileSize is the length of an image with that virtual size, of which the pieces that are counted are stored.
-	FileSize func(virtual int64, stored Stored) int64
+	Units func(virtual int64, o Options) []int64
+	// FileSize is the length of all files of an image with that virtual size, of which the pieces that are counted are stored.
+	FileSize func(virtual int64, o Options, stored Stored) int64
+	// Names are those of the files of an image that is asked for under a name; the last one makes it openable. Nil stands
+	// for one file of that name.
+	Names func(name string, virtual int64, o Options) []string
+}
+
+// AnyUnits are those of a layout whatever the disk and the options.
+func AnyUnits(units ...int64) func(int64, Options) []int64 {
+	return func(int64, Options) []int64 { return units }
 }
 
 // Target says what image to make.
@@ -43,8 +59,13 @@ type Target struct {
 	Name       string
 	Size       int64 // virtual, in bytes; a multiple of the layout's granularity
 	Layout     string
+	Options    Options
 	Identifier [16]byte // a UUID for formats that store one; with the same one the same content gives the same bytes
 	Created    time.Time
+	// Base is what the image stands on, in a layout that does, and BaseName how the image is to name it. The writer reads
+	// it until Commit and does not close it.
+	Base     Reader
+	BaseName string
 }
 
 // Probe is what a format sees of a file to recognise it.
@@ -105,30 +126,79 @@ func (f Format) Layout(name string) (Layout, error) {
 	return Layout{}, fmt.Errorf("%s has no layout %q: choose one of %v", f.Name, name, names)
 }
 
-// StoredSize is how many bytes of the disk are stored in whole blocks of the layout.
-func (l Layout) StoredSize(stored Stored) int64 { return stored[l.Units[0]] }
+// FileNames are the names of the files of an image that is asked for under a name; the last one makes it openable.
+func (l Layout) FileNames(name string, virtual int64, o Options) []string {
+	if l.Names == nil {
+		return []string{name}
+	}
+	return l.Names(name, virtual, o)
+}
 
-// Units returns the units of all layouts, each once.
-func Units() (units []int64) {
+// PieceSize is how many bytes of the disk lie in one file, or 0 in a layout that does not split it.
+func (l Layout) PieceSize(o Options) int64 {
+	for _, option := range l.Options {
+		if option.Name != "piece_size" {
+			continue
+		}
+		if o.PieceSize > 0 {
+			return o.PieceSize
+		}
+		return option.Default
+	}
+	return 0
+}
+
+// LimitFor is the largest virtual size with those options, in bytes.
+func (l Layout) LimitFor(o Options) int64 {
+	if l.Limit == nil {
+		return l.Largest
+	}
+	return l.Limit(o)
+}
+
+// StoredSize is how many bytes of the disk are stored in whole blocks of the layout.
+func (l Layout) StoredSize(virtual int64, o Options, stored Stored) int64 {
+	return stored[l.Units(virtual, o)[0]]
+}
+
+// Units returns the units of all layouts with their defaults, and of one with options, each once.
+func Units(virtual int64, layout Layout, o Options) []int64 {
+	units := layout.Units(virtual, o)
 	for _, f := range formats {
 		for _, l := range f.Layouts {
-			units = append(units, l.Units...)
+			units = append(units, l.Units(virtual, Options{})...)
 		}
 	}
 	slices.Sort(units)
 	return slices.Compact(units)
 }
 
-// RoundUp returns the smallest size that the layout can hold and that is not below size.
-func (l Layout) RoundUp(size int64) int64 {
-	return (size + l.Granularity - 1) / l.Granularity * l.Granularity
+// RoundUp returns the smallest size that the layout can hold, that is a multiple of another one, and not below size.
+func (l Layout) RoundUp(size int64, o Options, multiple int64) int64 {
+	step := l.Granularity
+	for _, m := range []int64{o.SectorSize, multiple} {
+		if m > 0 {
+			step = leastCommon(step, m)
+		}
+	}
+	return (size + step - 1) / step * step
+}
+
+func leastCommon(a, b int64) int64 {
+	divisor, rest := a, b
+	for rest != 0 {
+		divisor, rest = rest, divisor%rest
+	}
+	return a / divisor * b
 }
 
 // probe reads what is needed to recognise what lies in folder/name.
 func probe(folder storage.Folder, name string) (*Probe, error) {
-	if info, err := folder.Stat(name); err != nil {
+	info, err := folder.Stat(name)
+	if err != nil {
 		return nil, err
-	} else if info.IsDir {
+	}
+	if info.IsDir {
 		infos, err := folder.List(name)
 		p := &Probe{}
 		for _, i := range infos {

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"bagaglio/core/disk"
 	_ "bagaglio/core/disk/all"
 	"bagaglio/core/storage/local"
 
@@ -146,7 +147,7 @@ func TestReport(t *testing.T) {
 	folder, err := local.Open(filepath.Dir(f.Name()))
 	require.NoError(t, err)
 	defer folder.Close()
-	r, err := File(t.Context(), folder, "disk.raw", "")
+	r, err := File(t.Context(), disk.Origin{Folder: folder, Name: "disk.raw"}, "")
 	require.NoError(t, err)
 	b, err := json.Marshal(r)
 	require.NoError(t, err)

@@ -3,6 +3,7 @@ package inspect
 import (
 	"context"
 	"errors"
+	"fmt"
 	"path"
 
 	"bagaglio/core/disk"
@@ -32,17 +33,17 @@ type Run struct {
 // maxExtents bounds a report: a badly scattered disk has millions.
 const maxExtents = 1000
 
-// File reports on the disk in folder/name; format is empty when it is to be recognised. Damage below the surface is a
-// warning in the report; an image that does not open is an error.
-func File(ctx context.Context, folder storage.Folder, name, format string) (Report, error) {
-	r, err := disk.Open(ctx, folder, name, format)
+// File reports on a disk; format is empty when it is to be recognised. Damage below the surface is a warning in the report;
+// an image that does not open is an error.
+func File(ctx context.Context, o disk.Origin, format string) (Report, error) {
+	r, err := o.Open(ctx, format)
 	if err != nil {
-		return Report{}, err
+		return Report{}, fmt.Errorf("opening %s: %w", o.Name, err)
 	}
 	defer r.Close()
-	out := Report{Name: path.Clean(name), Description: r.Describe(), Extents: []Run{}}
+	out := Report{Name: path.Clean(o.Name), Description: r.Describe(), Extents: []Run{}}
 	warn := func(err error) { out.Warnings = append(out.Warnings, err.Error()) }
-	if out.FileSize, out.Room, err = storage.Measure(folder, out.Files); err != nil {
+	if out.FileSize, out.Room, err = storage.Measure(o.Folder, out.Files); err != nil {
 		return Report{}, err
 	}
 	if c, ok := r.(disk.Checker); ok {
@@ -68,7 +69,7 @@ func File(ctx context.Context, folder storage.Folder, name, format string) (Repo
 		warn(err)
 	}
 	// Programs that read the report get lists, never null.
-	for _, list := range []*[]string{&out.Files, &out.Snapshots, &out.Warnings} {
+	for _, list := range []*[]string{&out.Files, &out.Chain, &out.Snapshots, &out.Warnings} {
 		if *list == nil {
 			*list = []string{}
 		}

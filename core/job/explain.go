@@ -24,12 +24,12 @@ var advice = []struct {
 	{syscall.ENAMETOOLONG, "the name is too long for this filesystem: choose a shorter one"},
 	{fs.ErrNotExist, "look at the name, and whether its storage is connected"},
 	{fs.ErrPermission, "the user that runs Bagaglio may not do that there: change the owner or the mode"},
-	{storage.ErrOutside, "files outside of the pool are never touched: add their folder as a pool of its own"},
+	{storage.ErrOutside, "files outside of the pool are never touched: add their folder as a pool of its own, or say in which folder names may lead about (--within)"},
 	{context.Canceled, "it was stopped on request"},
 }
 
-// explain adds what to do next to an error.
-func explain(err error) error {
+// Explain adds what to do next to an error.
+func Explain(err error) error {
 	for _, a := range advice {
 		if errors.Is(err, a.err) {
 			return fmt.Errorf("%w; %s", err, a.say)

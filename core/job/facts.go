@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 
 	"bagaglio/core/disk"
@@ -26,7 +27,7 @@ func Prepare(ctx context.Context, ends Ends, r plan.Request, speed float64) (pla
 	facts := plan.Facts{Speed: speed}
 	src, err := open(ctx, ends.Source, r.Source)
 	if err != nil {
-		facts.Source.Problem = explain(err)
+		facts.Source.Problem = Explain(err)
 		return plan.Make(r, facts)
 	}
 	defer src.Close()
@@ -61,7 +62,11 @@ func disguise(folder storage.Folder, p plan.Place) string {
 }
 
 func open(ctx context.Context, folder storage.Folder, p plan.Place) (disk.Reader, error) {
-	return disk.Open(ctx, folder, p.Path, p.Format)
+	r, err := disk.Origin{Folder: folder, Name: p.Path, Snapshot: p.Snapshot}.Open(ctx, p.Format)
+	if err != nil {
+		return nil, fmt.Errorf("opening %s: %w", p, err)
+	}
+	return r, nil
 }
 
 // look gathers the facts of an open source. Damage is a fact; an error means that looking itself did not work.
@@ -85,46 +90,141 @@ func look(ctx context.Context, folder storage.Folder, src disk.Reader) (f plan.S
 
 // lookAhead gathers the facts of the destination.
 func lookAhead(ctx context.Context, ends Ends, r plan.Request, src disk.Reader) (f plan.DestinationFacts, err error) {
-	if f.Stored, err = disk.Count(ctx, src, disk.Units()...); err != nil {
+	format, err := disk.Lookup(r.As)
+	if err != nil {
+		return f, err
+	}
+	layout, err := format.Layout(r.Layout)
+	if err != nil {
+		return f, err
+	}
+	size := layout.RoundUp(src.Size(), r.Options, r.RoundTo)
+	if f.Stored, err = disk.Count(ctx, src, disk.Units(size, layout, r.Options)...); err != nil {
 		return f, err
 	}
 	name := r.Destination.Path
 	if f.Space, err = ends.Destination.Space(); err != nil {
-		f.Obstructed = explain(err)
+		f.Obstructed = Explain(err)
 		return f, nil
 	}
 	if clean, err := storage.Clean(name); err == nil && (clean == OwnFolder || strings.HasPrefix(clean, OwnFolder+"/")) {
 		f.Obstructed = fmt.Errorf("%s is a folder of Bagaglio's own: choose another name", OwnFolder)
 		return f, nil
 	}
-	info, err := ends.Destination.Stat(name)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return f, nil
-	case err != nil:
-		f.Obstructed = explain(err)
-		return f, nil
-	case info.IsDir:
-		f.Obstructed = fmt.Errorf("%s is a folder: add a file name", r.Destination)
-		return f, nil
+	look := ahead{ends: ends, request: r, DestinationFacts: &f, names: func(name string) []string { return layout.FileNames(name, size, r.Options) }}
+	if r.Base != "" {
+		f.Base = look.base(ctx)
 	}
-	f.Exists = true
-	if from, err := ends.Source.Stat(r.Source.Path); err == nil && info.ID != "" {
-		f.SameFile = from.ID == info.ID
-	}
-	f.OtherName, err = freeName(ends.Destination, name)
-	return f, err
+	return f, look.taken(ctx)
 }
 
-// freeName returns name with the first number behind it that is not taken.
-func freeName(folder storage.Folder, name string) (string, error) {
+// ahead looks at what lies where the files of the new image are to be.
+type ahead struct {
+	*plan.DestinationFacts
+	ends    Ends
+	request plan.Request
+	names   func(name string) []string // of the files of an image
+}
+
+func (a *ahead) taken(ctx context.Context) error {
+	name := a.request.Destination.Path
+	files := a.names(name)
+	info, err := a.ends.Destination.Stat(name)
+	if err == nil && info.IsDir && !slices.ContainsFunc(files, func(f string) bool { return strings.HasPrefix(f, name+"/") }) {
+		a.Obstructed = fmt.Errorf("%s is a folder: add a file name", a.request.Destination)
+		return nil
+	}
+	sources, err := a.sources(ctx)
+	if err != nil {
+		return err
+	}
+	for _, file := range files {
+		info, err := a.ends.Destination.Stat(file)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+		case err != nil:
+			a.Obstructed = Explain(err)
+			return nil
+		default:
+			a.Exists = true
+			a.SameFile = a.SameFile || info.ID != "" && slices.Contains(sources, info.ID)
+		}
+	}
+	if !a.Exists {
+		return nil
+	}
+	a.Others = a.others(ctx, files)
+	a.OtherName, err = freeName(a.ends.Destination, name, a.names)
+	return err
+}
+
+// sources are the identities of the source's files.
+func (a *ahead) sources(ctx context.Context) (ids []string, err error) {
+	src, err := open(ctx, a.ends.Source, a.request.Source)
+	if err != nil {
+		return nil, err
+	}
+	defer src.Close()
+	d := src.Describe()
+	for _, name := range append(d.Files, d.Chain...) {
+		info, err := a.ends.Source.Stat(name)
+		if err != nil {
+			return nil, err
+		}
+		ids = append(ids, info.ID)
+	}
+	return ids, nil
+}
+
+// others are the files of the disk that lies at the destination which the new image does not have.
+func (a *ahead) others(ctx context.Context, files []string) (others []string) {
+	there, err := disk.Open(ctx, a.ends.Destination, a.request.Destination.Path, "")
+	if err != nil {
+		return nil // no disk: then it is the file alone
+	}
+	defer there.Close()
+	for _, name := range there.Describe().Files {
+		if !slices.Contains(files, name) {
+			others = append(others, name)
+		}
+	}
+	return others
+}
+
+func (a *ahead) base(ctx context.Context) *plan.BaseFacts {
+	base, err := openBase(ctx, a.ends.Destination, a.request)
+	if err != nil {
+		return &plan.BaseFacts{Problem: Explain(err)}
+	}
+	defer base.Close()
+	d := base.Describe()
+	return &plan.BaseFacts{Description: d, Written: slices.ContainsFunc(a.names(a.request.Destination.Path), func(f string) bool {
+		return slices.Contains(append(d.Files, d.Chain...), f)
+	})}
+}
+
+// openBase opens what the new image is to stand on.
+func openBase(ctx context.Context, folder storage.Folder, r plan.Request) (disk.Reader, error) {
+	name, err := storage.Clean(r.Base)
+	if err != nil {
+		return nil, err
+	}
+	return disk.Open(ctx, folder, name, "")
+}
+
+// freeName returns name with the first number behind it for which no file of an image is there.
+func freeName(folder storage.Folder, name string, files func(string) []string) (string, error) {
 	ext := path.Ext(name)
+next:
 	for i := 2; ; i++ {
 		other := fmt.Sprintf("%s-%d%s", strings.TrimSuffix(name, ext), i, ext)
-		if _, err := folder.Stat(other); errors.Is(err, fs.ErrNotExist) {
-			return other, nil
-		} else if err != nil {
-			return "", err
+		for _, file := range append(files(other), other) {
+			if _, err := folder.Stat(file); err == nil {
+				continue next
+			} else if !errors.Is(err, fs.ErrNotExist) {
+				return "", err
+			}
 		}
+		return other, nil
 	}
 }

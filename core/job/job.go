@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"path/filepath"
 	"time"
 
 	"bagaglio/core/disk"
@@ -41,7 +42,7 @@ func Run(ctx context.Context, id string, ends Ends, p plan.Plan, watch func(Prog
 	if ctx.Err() != nil {
 		r.Outcome, err = Cancelled, context.Cause(ctx)
 	}
-	err = explain(err)
+	err = Explain(err)
 	r.Reason = err.Error()
 	return *r, err
 }
@@ -100,7 +101,8 @@ func (w *work) run(ctx context.Context) error {
 // state is what changes when somebody writes to the source.
 func (w *work) state(src disk.Reader) (string, error) {
 	var state string
-	for _, name := range src.Describe().Files {
+	d := src.Describe()
+	for _, name := range append(d.Files, d.Chain...) {
 		info, err := w.ends.Source.Stat(name)
 		if err != nil {
 			return "", fmt.Errorf("looking at the source again: %w", err)
@@ -112,7 +114,9 @@ func (w *work) state(src disk.Reader) (string, error) {
 
 // prove reads the source and compares it.
 func (w *work) prove(ctx context.Context) error {
-	fresh, err := open(ctx, storage.Fresh(w.ends.Source), plan.Place{Path: w.plan.Request.Source.Path, Format: w.plan.Before.Format})
+	from := w.plan.Request.Source
+	from.Format = w.plan.Before.Format
+	fresh, err := open(ctx, storage.Fresh(w.ends.Source), from)
 	if err != nil {
 		return err
 	}
@@ -144,7 +148,7 @@ func (w *work) prove(ctx context.Context) error {
 func (w *work) read(ctx context.Context, src disk.Reader) (result transfer.Result, err error) {
 	var meter transfer.Meter
 	err = w.report.run(plan.StepProve, &meter, func() error {
-		result, err = transfer.Run(ctx, src, nil, &meter)
+		result, err = transfer.Run(ctx, src, nil, nil, &meter)
 		return err
 	})
 	w.receipt.BytesRead += meter.Read.Load()
@@ -166,11 +170,14 @@ func (w *work) convert(ctx context.Context, src disk.Reader) (err error) {
 	if err != nil {
 		return err
 	}
-	name := path.Base(r.Destination.Path)
-	staging := storage.Sub(w.ends.Destination, w.staging())
-	dst, err := format.Create(disk.Target{
-		Folder: staging, Name: name, Size: w.plan.After.VirtualSize, Layout: w.plan.After.Layout, Identifier: uuid.New(), Created: time.Now(),
-	})
+	target, err := w.target(ctx)
+	if err != nil {
+		return err
+	}
+	if target.Base != nil {
+		defer target.Base.Close()
+	}
+	dst, err := format.Create(target)
 	if err != nil {
 		return err
 	}
@@ -183,7 +190,7 @@ func (w *work) convert(ctx context.Context, src disk.Reader) (err error) {
 	var result transfer.Result
 	var meter transfer.Meter
 	err = w.report.run(plan.StepWrite, &meter, func() error {
-		result, err = transfer.Run(ctx, src, dst, &meter)
+		result, err = transfer.Run(ctx, src, dst, target.Base, &meter)
 		return err
 	})
 	w.receipt.BytesRead, w.receipt.BytesWritten = meter.Read.Load(), meter.Written.Load()
@@ -191,28 +198,51 @@ func (w *work) convert(ctx context.Context, src disk.Reader) (err error) {
 		return err
 	}
 	err = w.report.run(plan.StepSecure, nil, func() error {
-		return errors.Join(dst.Commit(ctx), staging.Sync("."))
+		return errors.Join(dst.Commit(ctx), w.syncFolders(w.staging()))
 	})
 	if err != nil {
 		return err
 	}
-	return w.compare(ctx, staging, name, result)
+	return w.compare(ctx, result)
+}
+
+// target says what to make, and opens what it is to stand on.
+func (w *work) target(ctx context.Context) (t disk.Target, err error) {
+	r := w.plan.Request
+	t = disk.Target{
+		Folder: storage.Sub(w.ends.Destination, w.staging()), Name: path.Base(r.Destination.Path), Size: w.plan.After.VirtualSize, Layout: w.plan.After.Layout,
+		Options: r.Options, Identifier: uuid.New(), Created: time.Now(),
+	}
+	if r.Seed != "" {
+		t.Identifier, t.Created = uuid.NewSHA1(uuid.Nil, []byte("bagaglio "+r.Seed)), time.Time{}
+	}
+	if r.Base == "" {
+		return t, nil
+	}
+	if t.BaseName, err = filepath.Rel(path.Dir(r.Destination.Path), path.Clean(r.Base)); err != nil {
+		return t, fmt.Errorf("naming the base %s: %w", r.Base, err)
+	}
+	t.Base, err = openBase(ctx, w.ends.Destination, r)
+	return t, err
 }
 
 // compare notes both sides and, unless that was left out, reads the new image back.
-func (w *work) compare(ctx context.Context, staging storage.Folder, name string, copied transfer.Result) error {
+func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 	r := &w.receipt
 	sum, err := copied.Leaves.Sum()
 	if err != nil {
 		return err
 	}
 	r.Source.Fingerprint = sum.String()
-	made, err := open(ctx, storage.Fresh(staging), plan.Place{Path: name, Format: w.plan.Request.As})
+	final := w.plan.Request.Destination.Path
+	made, err := disk.Origin{
+		Folder: storage.Fresh(w.ends.Destination), Name: path.Join(w.staging(), path.Base(w.plan.After.Place.Path)), Home: path.Dir(path.Clean(final)),
+	}.Open(ctx, w.plan.Request.As)
 	if err != nil {
 		return fmt.Errorf("opening what was written: %w", err)
 	}
 	defer made.Close()
-	facts, err := look(ctx, staging, made)
+	facts, err := look(ctx, w.ends.Destination, made)
 	if err = errors.Join(err, facts.Problem); err != nil {
 		return fmt.Errorf("looking at what was written: %w", err)
 	}

@@ -36,15 +36,21 @@ func (w *work) place(ctx context.Context) error {
 		}
 		undo = append(undo, back)
 	}
-	// The folders above may be new too.
-	for ; ; dir = path.Dir(dir) {
-		if err := w.ends.Destination.Sync(dir); err != nil {
-			return fmt.Errorf("syncing the folder %s: %w", dir, err)
-		}
-		if dir == "." {
-			return nil
+	return w.syncFolders(dir)
+}
+
+// syncFolders returns when the names of the image's files in dir, and of the folders above it, are on stable storage.
+func (w *work) syncFolders(dir string) error {
+	synced := map[string]bool{}
+	for _, name := range w.files {
+		for at := path.Dir(path.Join(dir, name)); !synced[at]; at = path.Dir(at) {
+			if err := w.ends.Destination.Sync(at); err != nil {
+				return fmt.Errorf("syncing the folder %s: %w", at, err)
+			}
+			synced[at] = true
 		}
 	}
+	return nil
 }
 
 // move gives a file its name and returns how to take it back. What is replaced goes to the staging folder, and with it.

@@ -78,42 +78,91 @@ func capital(s string) string {
 // checkTarget: what the format asked for can hold.
 func (p *maker) checkTarget() {
 	d := p.facts.Source.Description
-	if p.After.VirtualSize > p.layout.Largest {
-		p.add(Blocks, "largest-disk", fmt.Sprintf("%s, %s, holds at most %s, and the disk has %s.",
-			p.format.Name, p.layout.Name, Bytes(p.layout.Largest), Bytes(d.VirtualSize)), p.otherFormats()...)
+	o := p.Request.Options
+	if limit := p.layout.LimitFor(o); p.After.VirtualSize > limit {
+		p.add(Blocks, "largest-disk", fmt.Sprintf("%s, %s, holds at most %s%s, and the disk has %s.",
+			p.format.Name, p.layout.Name, Bytes(limit), map[bool]string{true: " with these options"}[limit < p.layout.Largest], Bytes(d.VirtualSize)), p.otherLayouts()...)
 	}
 	if p.After.VirtualSize != d.VirtualSize {
-		p.add(Warns, "size", fmt.Sprintf("The virtual size is rounded up from %s to %s, since %s counts in units of %d bytes. What is added reads as zeros, "+
-			"and the fingerprint changes with the size.", Bytes(d.VirtualSize), Bytes(p.After.VirtualSize), p.format.Name, p.layout.Granularity))
+		why := fmt.Sprintf("since %s counts in units of %d bytes", p.format.Name, max(p.layout.Granularity, o.SectorSize))
+		if p.Request.RoundTo > 0 {
+			why = fmt.Sprintf("to a multiple of %s as asked for", Bytes(p.Request.RoundTo))
+		}
+		p.add(Warns, "size", fmt.Sprintf("The virtual size is rounded up from %s to %s, %s. What is added reads as zeros, "+
+			"and the fingerprint changes with the size.", Bytes(d.VirtualSize), Bytes(p.After.VirtualSize), why))
+	}
+	if from, to := max(d.SectorSize, plainSector), max(o.SectorSize, plainSector); from != to && (d.SectorSize > 0 || o.SectorSize > 0) {
+		p.add(Warns, "sectors", fmt.Sprintf("The guest will see sectors of %d bytes instead of %d: a partition table counts in sectors, so that it does not find its partitions. "+
+			"The content is not changed.", to, from))
 	}
 	if n := len(d.Snapshots); n > 0 {
 		p.add(Warns, "loss", fmt.Sprintf("%d snapshot(s) kept inside the source (%s) are not taken along: the new image has the present content only. The source keeps them.",
 			n, strings.Join(d.Snapshots, ", ")))
 	}
 	if d.Base != "" {
-		p.add(Informs, "chain", fmt.Sprintf("The source stands on %s: the new image has the content of the whole chain and stands alone.", d.Base))
+		p.add(Informs, "chain", fmt.Sprintf("The source stands on %s: the new image has the content of the whole chain%s.", d.Base, map[bool]string{false: " and stands alone"}[p.layout.Stands]))
 	}
 	if p.Request.NoProof {
 		p.add(Warns, "proof", "The new image will not be read back: the job ends as unproven.", remedy("Prove it", map[string]any{"no_proof": nil}))
 	}
 }
 
-// otherFormats offers those whose default layout can hold the disk.
-func (p *maker) otherFormats() []Remedy {
+// plainSector is what a disk has whose format says nothing of sectors.
+const plainSector = 512
+
+// otherLayouts offers those that can hold the disk: the default of each other format, and those in pieces.
+func (p *maker) otherLayouts() []Remedy {
 	var out []Remedy
 	for _, f := range disk.Formats() {
-		l := f.Layouts[0]
-		size := l.RoundUp(p.Before.VirtualSize)
-		limit := p.facts.Destination.Space.LargestFile
-		if f.Name == p.format.Name || size > l.Largest || limit > 0 && l.FileSize(size, p.facts.Destination.Stored) > limit {
-			continue
+		for i, l := range f.Layouts {
+			inPieces := l.PieceSize(disk.Options{}) > 0 && !l.Thick
+			if f.Name == p.format.Name && (l.Name == p.layout.Name || !inPieces) || i > 0 && !inPieces {
+				continue
+			}
+			size := l.RoundUp(p.Before.VirtualSize, disk.Options{}, p.Request.RoundTo)
+			limit := p.facts.Destination.Space.LargestFile
+			if size > l.LimitFor(disk.Options{}) || limit > 0 && p.largestFile(l, disk.Options{}, size) > limit {
+				continue
+			}
+			change := map[string]any{"as": f.Name, "layout": l.Name, "destination": map[string]any{"path": p.rename(f)}}
+			if i == 0 {
+				change["layout"] = nil
+			}
+			out = append(out, remedy(fmt.Sprintf("Convert to %s, %s", f.Name, l.Name), p.without(change)))
 		}
-		name := p.Request.Destination.Path
-		name = strings.TrimSuffix(name, path.Ext(name)) + f.Extensions[0]
-		out = append(out, remedy(fmt.Sprintf("Convert to %s, %s", f.Name, l.Name),
-			map[string]any{"as": f.Name, "layout": nil, "destination": map[string]any{"path": name}}))
 	}
 	return out
+}
+
+// rename is the destination's name with the extension of a format.
+func (p *maker) rename(f disk.Format) string {
+	name := p.Request.Destination.Path
+	return strings.TrimSuffix(name, path.Ext(name)) + f.Extensions[0]
+}
+
+// without adds to a change of the layout that its options and its base go.
+func (p *maker) without(change map[string]any) map[string]any {
+	if p.Request.Options != (disk.Options{}) {
+		change["options"] = nil
+	}
+	if p.Request.Base != "" {
+		change["base"] = nil
+	}
+	return change
+}
+
+// largestFile is the length of the longest file of an image.
+func (p *maker) largestFile(l disk.Layout, o disk.Options, size int64) int64 {
+	all := l.FileSize(size, o, p.facts.Destination.Stored)
+	piece := l.PieceSize(o)
+	if piece == 0 {
+		return all
+	}
+	full := disk.Stored{}
+	for _, unit := range l.Units(piece, o) {
+		full[unit] = piece
+	}
+	return min(all, l.FileSize(piece, o, full))
 }
 
 // checkDestination: what the pool's storage can take.
@@ -127,6 +176,11 @@ func (p *maker) checkDestination() {
 		p.add(Blocks, "destination", "The destination is read-only: choose another pool, or make this one writable for the user that runs Bagaglio.")
 	}
 	p.checkName()
+	if len(d.Others) > 0 && p.Request.Replace {
+		p.add(Blocks, "destination", fmt.Sprintf("The disk at %s has files that the new image does not have (%s): replacing would leave them behind. Choose another name.",
+			dest, strings.Join(d.Others, ", ")), remedy("Write to "+d.OtherName, map[string]any{"destination": map[string]any{"path": d.OtherName}, "replace": nil}))
+		return
+	}
 	switch rename := remedy("Write to "+d.OtherName, map[string]any{"destination": map[string]any{"path": d.OtherName}}); {
 	case d.SameFile:
 		p.add(Blocks, "destination", "Source and destination are the same file: choose another name.", rename)
@@ -137,21 +191,22 @@ func (p *maker) checkDestination() {
 		p.add(Warns, "destination", fmt.Sprintf("%s is replaced and then gone; it stays until the new one is complete%s.", dest, map[bool]string{false: " and proven", true: ""}[p.Request.NoProof]))
 	}
 	need := p.After.FileSize
-	if !p.layout.Thick && p.format.Name == "raw" {
+	if !p.layout.Thick && p.format.Name == "raw" { // whose files have holes
 		need = p.After.AllocatedSize
 	}
 	if need > d.Space.Free {
 		var remedies []Remedy
-		if thin := p.format.Layouts[0]; p.layout.Thick && !thin.Thick && thin.StoredSize(d.Stored) < d.Space.Free {
-			remedies = append(remedies, remedy("Use the layout "+thin.Name, map[string]any{"layout": thin.Name}))
+		if thin := p.format.Layouts[0]; p.layout.Thick && !thin.Thick && thin.StoredSize(p.After.VirtualSize, disk.Options{}, d.Stored) < d.Space.Free {
+			remedies = append(remedies, remedy("Use the layout "+thin.Name, p.without(map[string]any{"layout": thin.Name})))
 		}
 		p.add(Blocks, "room", fmt.Sprintf("The new image needs %s, and %s are free: make room or choose another pool.", Bytes(need), Bytes(d.Space.Free)), remedies...)
 	} else {
 		p.add(Informs, "room", fmt.Sprintf("The new image needs %s at most, and %s are free.", Bytes(need), Bytes(d.Space.Free)))
 	}
-	if limit := d.Space.LargestFile; limit > 0 && p.After.FileSize > limit {
+	longest := p.largestFile(p.layout, p.Request.Options, p.After.VirtualSize)
+	if limit := d.Space.LargestFile; limit > 0 && longest > limit {
 		p.add(Blocks, "largest-file", fmt.Sprintf("The file may become %s long, and the destination (%s) holds files of at most %s.",
-			Bytes(p.After.FileSize), d.Space.Kind, Bytes(limit)), p.otherFormats()...)
+			Bytes(longest), d.Space.Kind, Bytes(limit)), p.otherLayouts()...)
 	}
 }
 
@@ -162,10 +217,33 @@ func (p *maker) checkName() {
 	if claimed == "" || claimed == p.format.Name {
 		return
 	}
-	right := strings.TrimSuffix(name, path.Ext(name)) + p.format.Extensions[0]
+	right := p.rename(p.format)
 	remedies := []Remedy{remedy("Write to "+right, map[string]any{"destination": map[string]any{"path": right}})}
 	if _, err := disk.Lookup(claimed); err == nil {
-		remedies = append(remedies, remedy("Convert to "+claimed, map[string]any{"as": claimed, "layout": nil}))
+		remedies = append(remedies, remedy("Convert to "+claimed, p.without(map[string]any{"as": claimed, "layout": nil})))
 	}
 	p.add(Blocks, "name", fmt.Sprintf("The name %s claims %s, but the image will be %s.", path.Base(name), claimed, p.format.Name), remedies...)
+}
+
+// checkBase: what the new image is to stand on.
+func (p *maker) checkBase() {
+	b := p.facts.Destination.Base
+	if b == nil {
+		return
+	}
+	alone := remedy("Make an image that stands alone", p.without(map[string]any{"layout": nil}))
+	switch d := b.Description; {
+	case b.Problem != nil:
+		p.add(Blocks, "base", fmt.Sprintf("The base %s cannot be used: %v.", p.Request.Base, b.Problem), alone)
+	case b.Written:
+		p.add(Blocks, "base", "The new image would take the place of its own base: choose another name.")
+	case p.layout.OwnBase && d.Format != p.format.Name:
+		p.add(Blocks, "base", fmt.Sprintf("%s, %s, stands only on a base of its own format, and %s is %s.", p.format.Name, p.layout.Name, p.Request.Base, d.Format), alone)
+	case p.layout.OwnBase && d.VirtualSize != p.After.VirtualSize:
+		p.add(Blocks, "base", fmt.Sprintf("%s, %s, stands only on a base of its own size, and %s has %s where the new image has %s.", p.format.Name, p.layout.Name,
+			p.Request.Base, Bytes(d.VirtualSize), Bytes(p.After.VirtualSize)), alone)
+	default:
+		p.add(Informs, "base", fmt.Sprintf("The new image holds only what differs from %s (%s, %s) and is read together with it: keep both, and never write to the base again.",
+			p.Request.Base, d.Format, d.Layout))
+	}
 }

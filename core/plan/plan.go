@@ -4,6 +4,8 @@ package plan
 
 import (
 	"encoding/json"
+	"fmt"
+	"strings"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/storage"
@@ -20,13 +22,19 @@ type Place struct {
 	Pool   string `json:"pool"` // empty for a path outside of all pools
 	Path   string `json:"path"`
 	Format string `json:"format,omitempty"` // of the content, when it is not to be recognised
+	// Snapshot is one that is kept inside of the image, when not its present state is meant.
+	Snapshot string `json:"snapshot,omitempty"`
 }
 
 func (p Place) String() string {
-	if p.Pool == "" {
-		return p.Path
+	s := p.Path
+	if p.Pool != "" {
+		s = p.Pool + ":" + s
 	}
-	return p.Pool + ":" + p.Path
+	if p.Snapshot != "" {
+		s = fmt.Sprintf("%s (snapshot %s)", s, p.Snapshot)
+	}
+	return s
 }
 
 // Request is what somebody wants done.
@@ -36,9 +44,15 @@ type Request struct {
 	Destination *Place `json:"destination,omitempty"` // to convert
 	As          string `json:"as,omitempty"`          // format to convert to
 	Layout      string `json:"layout,omitempty"`      // empty for the format's default
-	Replace     bool   `json:"replace,omitempty"`     // what lies at the destination
-	NoProof     bool   `json:"no_proof,omitempty"`    // leave the reading back out
-	Against     string `json:"against,omitempty"`     // a fingerprint to prove the source against
+	// Options are the choices inside the layout.
+	Options disk.Options `json:"options,omitzero"`
+	Base    string       `json:"base,omitempty"`     // in the destination's pool: what the image is to stand on
+	RoundTo int64        `json:"round_to,omitempty"` // the virtual size becomes a multiple of this many bytes
+	// Seed makes identifiers and times in the image: the same one gives the same bytes for the same content.
+	Seed    string `json:"seed,omitempty"`
+	Replace bool   `json:"replace,omitempty"`  // what lies at the destination
+	NoProof bool   `json:"no_proof,omitempty"` // leave the reading back out
+	Against string `json:"against,omitempty"`  // a fingerprint to prove the source against
 }
 
 // Facts are what the world looks like when the plan is made.
@@ -61,11 +75,20 @@ type SourceFacts struct {
 // DestinationFacts are what is known of the place to write to.
 type DestinationFacts struct {
 	Space      storage.Space
-	Exists     bool
+	Exists     bool        // a file of the new image
 	SameFile   bool        // the source itself
+	Others     []string    // files of the disk that lies there, which are not of the new image
+	Base       *BaseFacts  // nil when none is asked for
 	Stored     disk.Stored // for the units of all layouts
 	OtherName  string      // a name close to the one asked for that is free, when that exists
 	Obstructed error       // why its folder cannot be looked at
+}
+
+// BaseFacts are what is known of the disk that the new one is to stand on.
+type BaseFacts struct {
+	Problem     error // why it cannot be opened
+	Description disk.Description
+	Written     bool // it is a file that the job would write
 }
 
 // Severity tells what a check does to the plan.
@@ -203,12 +226,24 @@ func (p *maker) make() error {
 	return nil
 }
 
+// Opens is the name that opens an image which is asked for under a name: that of its first piece, or of its folder.
+func Opens(l disk.Layout, name string, size int64, o disk.Options) string {
+	files := l.FileNames(name, size, o)
+	last := files[len(files)-1]
+	if strings.HasPrefix(last, name+"/") {
+		return name
+	}
+	return last
+}
+
 func (p *maker) convert() {
-	size, stored := p.layout.RoundUp(p.Before.VirtualSize), p.facts.Destination.Stored
+	o, stored := p.Request.Options, p.facts.Destination.Stored
+	size := p.layout.RoundUp(p.Before.VirtualSize, o, p.Request.RoundTo)
 	p.After = &Side{
 		Place: *p.Request.Destination, Format: p.format.Name, Layout: p.layout.Name,
-		VirtualSize: size, AllocatedSize: p.layout.StoredSize(stored), FileSize: p.layout.FileSize(size, stored),
+		VirtualSize: size, AllocatedSize: p.layout.StoredSize(size, o, stored), FileSize: p.layout.FileSize(size, o, stored),
 	}
+	p.After.Place.Path = Opens(p.layout, p.After.Place.Path, size, o)
 	if p.layout.Thick {
 		p.After.AllocatedSize = size
 	}
@@ -220,7 +255,7 @@ func (p *maker) convert() {
 	}
 	if !p.Request.NoProof {
 		back := p.Before.AllocatedSize
-		if p.layout.Units[0] > 1 { // whole blocks are read, what the source does not fill of them too
+		if p.layout.Units(size, o)[0] > 1 { // whole blocks are read, what the source does not fill of them too
 			back = p.After.AllocatedSize
 		}
 		p.BytesToRead += back
@@ -228,5 +263,6 @@ func (p *maker) convert() {
 	}
 	p.Steps = append(p.Steps, Step{StepPlace, "Give it its name", 0})
 	p.checkTarget()
+	p.checkBase()
 	p.checkDestination()
 }

@@ -21,8 +21,12 @@ const gib = 1 << 30
 
 func facts() Facts {
 	stored := disk.Stored{}
-	for _, u := range disk.Units() {
-		stored[u] = max(u, 1<<30)
+	for _, f := range disk.Formats() {
+		for _, l := range f.Layouts {
+			for _, u := range l.Units(40*gib, disk.Options{}) {
+				stored[u] = max(u, 1<<30)
+			}
+		}
 	}
 	return Facts{
 		Source: SourceFacts{

@@ -32,15 +32,11 @@ func (r Request) Validate() error {
 		if r.Against != "" {
 			return wrong("to compare with a fingerprint belongs to proving, not to converting")
 		}
-		f, err := disk.Lookup(r.As)
-		if err == nil {
-			_, err = f.Layout(r.Layout)
-		}
-		if err != nil {
+		if err := r.validateTarget(); err != nil {
 			return wrong("%v", err)
 		}
 	case Prove:
-		if r.Destination != nil || r.As != "" || r.Layout != "" || r.Replace || r.NoProof {
+		if r != (Request{Kind: Prove, Source: r.Source, Against: r.Against}) {
 			return wrong("proving takes a source and what to compare it with, nothing else")
 		}
 		if r.Against != "" {
@@ -52,4 +48,27 @@ func (r Request) Validate() error {
 		return wrong("kind %q is not known: it is %q or %q", r.Kind, Convert, Prove)
 	}
 	return nil
+}
+
+// validateTarget looks at what is to be made.
+func (r Request) validateTarget() error {
+	f, err := disk.Lookup(r.As)
+	if err != nil {
+		return err
+	}
+	l, err := f.Layout(r.Layout)
+	if err != nil {
+		return err
+	}
+	switch {
+	case l.Stands && r.Base == "":
+		return fmt.Errorf("%s, %s, stands on a base: name one", f.Name, l.Name)
+	case !l.Stands && r.Base != "":
+		return fmt.Errorf("%s, %s, stands on no base", f.Name, l.Name)
+	case r.RoundTo < 0 || r.RoundTo > 1<<40:
+		return fmt.Errorf("the virtual size cannot be rounded to multiples of %d bytes", r.RoundTo)
+	case r.Destination.Snapshot != "":
+		return errors.New("an image is not written into a snapshot")
+	}
+	return l.Accepts(r.Options)
 }

@@ -4,9 +4,6 @@ package transfer
 
 import (
 	"context"
-	"errors"
-	"fmt"
-	"io"
 	"sync/atomic"
 
 	"bagaglio/core/disk"
@@ -39,10 +36,13 @@ type Result struct {
 }
 
 // Run reads all of src and, unless dst is nil, writes it to dst, which has to be new. Holes and known zeros are neither
-// read nor written. It does not commit dst.
-func Run(ctx context.Context, src disk.Reader, dst disk.Writer, meter *Meter) (Result, error) {
-	t := &transfer{src: src, dst: dst, meter: meter, leaves: fingerprint.NewLeaves(src.Size())}
+// read nor written. With a base, on which dst stands, only what differs from it is written. It does not commit dst.
+func Run(ctx context.Context, src disk.Reader, dst disk.Writer, base disk.Reader, meter *Meter) (Result, error) {
+	t := &transfer{src: src, dst: dst, base: base, meter: meter, leaves: fingerprint.NewLeaves(src.Size()), unit: zeroUnit}
 	t.placer, _ = dst.(disk.Placer)
+	if t.encoder, _ = dst.(disk.Encoder); t.encoder != nil {
+		t.unit = max(zeroUnit, t.encoder.Unit())
+	}
 	group, ctx := errgroup.WithContext(ctx)
 	blocks := make(chan block)
 	taken := make(chan taken, workers)
@@ -66,12 +66,15 @@ func Run(ctx context.Context, src disk.Reader, dst disk.Writer, meter *Meter) (R
 }
 
 type transfer struct {
-	src    disk.Reader
-	dst    disk.Writer
-	placer disk.Placer // dst, if it is one
-	meter  *Meter
-	leaves *fingerprint.Leaves
-	tail   []byte
+	src     disk.Reader
+	dst     disk.Writer
+	base    disk.Reader  // nil without one
+	placer  disk.Placer  // dst, if it is one
+	encoder disk.Encoder // likewise
+	unit    int64        // in which content is told from zeros, or from the base
+	meter   *Meter
+	leaves  *fingerprint.Leaves
+	tail    []byte
 }
 
 // block is a piece of work: at most blockSize bytes from off on, of which the data extents have to be read. One without
@@ -107,14 +110,19 @@ func (t *transfer) cut(ctx context.Context, out chan<- block) error {
 		next = block{number: next.number + 1, off: next.off + next.n, before: next.placed}
 		return nil
 	}
-	err := disk.Extents(ctx, t.src, func(e disk.Extent) error {
+	src := t.src
+	if t.base != nil {
+		src = either{t.src, t.base}
+	}
+	err := disk.Extents(ctx, src, func(e disk.Extent) error {
 		for at := e.Off; at < e.End(); {
 			limit := next.off + blockSize - next.off%blockSize
 			if e.Kind != disk.Data && len(next.data) == 0 {
 				// So far nothing to read: the block may grow as long as that goes on.
 				end := e.End()
 				if end < t.src.Size() {
-					end = end / fingerprint.LeafSize * fingerprint.LeafSize
+					whole := max(fingerprint.LeafSize, t.unit)
+					end = end / whole * whole
 				}
 				if end > next.off {
 					next.n = end - next.off
@@ -147,9 +155,12 @@ func (t *transfer) cut(ctx context.Context, out chan<- block) error {
 
 // work takes blocks in order; several run at once.
 func (t *transfer) work(ctx context.Context, blocks <-chan block, out chan<- taken) error {
-	buffer := make([]byte, blockSize)
+	w := worker{transfer: t, buffer: make([]byte, blockSize)}
+	if t.base != nil {
+		w.below = make([]byte, blockSize)
+	}
 	for b := range blocks {
-		result, err := t.do(ctx, b, buffer)
+		result, err := w.do(ctx, b)
 		if err != nil {
 			return err
 		}
@@ -157,82 +168,6 @@ func (t *transfer) work(ctx context.Context, blocks <-chan block, out chan<- tak
 		case out <- result:
 		case <-ctx.Done():
 			return ctx.Err()
-		}
-	}
-	return nil
-}
-
-func (t *transfer) do(ctx context.Context, b block, buffer []byte) (taken, error) {
-	result := taken{number: b.number, zeros: (b.n + fingerprint.LeafSize - 1) / fingerprint.LeafSize}
-	if len(b.data) == 0 {
-		return result, t.place(ctx, b, nil)
-	}
-	buffer = buffer[:b.n]
-	var content []disk.Extent // what is not zeros
-	end := b.off
-	for _, e := range b.data {
-		clear(buffer[end-b.off : e.Off-b.off])
-		end = e.End()
-		p := buffer[e.Off-b.off : end-b.off]
-		if n, err := t.src.ReadAt(p, e.Off); n < len(p) || err != nil && !errors.Is(err, io.EOF) {
-			return result, fmt.Errorf("reading the source at offset %d: %w", e.Off+int64(n), err)
-		}
-		t.meter.Read.Add(e.Len)
-		content = appendContent(content, p, e.Off)
-	}
-	clear(buffer[end-b.off:])
-	if err := t.place(ctx, b, content); err != nil {
-		return result, err
-	}
-	result.digests = make([]fingerprint.Digest, 0, result.zeros)
-	for at := int64(0); at < b.n; at += fingerprint.LeafSize {
-		leaf := buffer[at:min(at+fingerprint.LeafSize, b.n)]
-		result.digests = append(result.digests, fingerprint.Leaf(leaf))
-		if len(leaf) < fingerprint.LeafSize {
-			result.tail = append([]byte(nil), leaf...)
-		}
-	}
-	if t.dst != nil {
-		for _, e := range content {
-			if _, err := t.dst.WriteAt(buffer[e.Off-b.off:e.End()-b.off], e.Off); err != nil {
-				return result, fmt.Errorf("writing the destination at offset %d: %w", e.Off, err)
-			}
-			t.meter.Written.Add(e.Len)
-		}
-	}
-	return result, nil
-}
-
-// appendContent adds the parts of p, which lies at off, that are not zeros, in units that lie where a hole can be.
-func appendContent(content []disk.Extent, p []byte, off int64) []disk.Extent {
-	for len(p) > 0 {
-		n := min(int64(len(p)), zeroUnit-off%zeroUnit)
-		if !fingerprint.IsZero(p[:n]) {
-			if last := len(content) - 1; last >= 0 && content[last].End() == off {
-				content[last].Len += n
-			} else {
-				content = append(content, disk.Extent{Off: off, Len: n})
-			}
-		}
-		p, off = p[n:], off+n
-	}
-	return content
-}
-
-// place waits for the turn of b and gives its content its place in the destination.
-func (t *transfer) place(ctx context.Context, b block, content []disk.Extent) error {
-	select {
-	case <-b.before:
-	case <-ctx.Done():
-		return ctx.Err()
-	}
-	defer close(b.placed)
-	if t.placer == nil {
-		return nil
-	}
-	for _, e := range content {
-		if err := t.placer.Place(e.Off, e.Len); err != nil {
-			return fmt.Errorf("making room in the destination for offset %d: %w", e.Off, err)
 		}
 	}
 	return nil

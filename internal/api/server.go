@@ -84,7 +84,15 @@ func (s *server) ListFormats(context.Context, ListFormatsRequestObject) (ListFor
 	for _, f := range disk.Formats() {
 		entry := spec.Format{Name: f.Name, Extension: f.Extensions[0]}
 		for _, l := range f.Layouts {
-			entry.Layouts = append(entry.Layouts, spec.Layout{Name: l.Name, Thick: l.Thick, Largest: l.Largest, Granularity: l.Granularity})
+			row := spec.Layout{Name: l.Name, Thick: l.Thick, Stands: l.Stands, Largest: l.Largest, Granularity: l.Granularity, Options: []spec.Option{}}
+			for _, o := range l.Options {
+				option := spec.Option{Name: o.Name, Values: append([]string{}, o.Values...)}
+				if len(o.Values) == 0 {
+					option.Default, option.Least, option.Most, option.Multiple = &o.Default, &o.Least, &o.Most, &o.Multiple
+				}
+				row.Options = append(row.Options, option)
+			}
+			entry.Layouts = append(entry.Layouts, row)
 		}
 		out = append(out, entry)
 	}
@@ -130,6 +138,9 @@ func (s *server) LookAtDisk(ctx context.Context, r LookAtDiskRequestObject) (Loo
 	place := plan.Place{Pool: r.Pool, Path: r.Params.Path}
 	if r.Params.Format != nil {
 		place.Format = *r.Params.Format
+	}
+	if r.Params.Snapshot != nil {
+		place.Snapshot = *r.Params.Snapshot
 	}
 	report, err := s.service.Look(ctx, place)
 	return LookAtDisk200JSONResponse(report), err

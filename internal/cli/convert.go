@@ -36,11 +36,12 @@ func (a *app) convert() *cobra.Command {
 					return usage("the name %s does not tell a format: add --as FORMAT", to.Path)
 				}
 			}
-			from := r.Source.Format
-			if r.Source, err = place(args[0]); err != nil {
+			if r.Source, err = source(args[0], r.Source); err != nil {
 				return err
 			}
-			r.Source.Format = from
+			if err := baseOf(&r); err != nil {
+				return err
+			}
 			w, err := a.worker(r.Source, to)
 			if err != nil {
 				return err
@@ -51,7 +52,11 @@ func (a *app) convert() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&r.As, "as", "", "format to convert to (default: what the destination's name says)")
 	f.StringVar(&r.Layout, "layout", "", "layout of the format (default: its first)")
-	f.StringVar(&r.Source.Format, "from", "", "format of the source, when its name and content disagree")
+	f.StringVar(&r.Base, "base", "", "what the new image is to stand on, in a layout that does")
+	f.Var(length{&r.RoundTo}, "round-to", "make the virtual size a multiple of this, such as 1M")
+	f.StringVar(&r.Seed, "seed", "", "makes identifiers in the image: the same one gives the same bytes")
+	optionFlags(f, &r.Options)
+	a.sourceFlags(f, &r.Source)
 	f.BoolVar(&r.Replace, "replace", false, "replace what lies at the destination, once the new image is proven")
 	f.BoolVar(&r.NoProof, "no-proof", false, "do not read the new image back; the outcome is then unproven")
 	f.BoolVar(&planOnly, "plan", false, "only say what would happen")

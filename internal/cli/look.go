@@ -12,18 +12,17 @@ import (
 )
 
 func (a *app) look() *cobra.Command {
-	var from string
+	var flags plan.Place
 	c := &cobra.Command{
 		Use:               "look DISK",
 		Short:             "Look at a disk, and inside, without reading its content",
 		Args:              exactly(1),
 		ValidArgsFunction: a.completeDisk,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			p, err := place(args[0])
+			p, err := source(args[0], flags)
 			if err != nil {
 				return err
 			}
-			p.Format = from
 			w, err := a.worker(p)
 			if err != nil {
 				return err
@@ -38,7 +37,7 @@ func (a *app) look() *cobra.Command {
 			return printReport(a.out, p, report)
 		},
 	}
-	c.Flags().StringVar(&from, "from", "", "format of the disk, when its name and content disagree")
+	a.sourceFlags(c.Flags(), &flags)
 	a.jsonFlag(c)
 	return c
 }
@@ -53,14 +52,21 @@ func printReport(out io.Writer, p plan.Place, r inspect.Report) error {
 	add("version", r.Version)
 	add("creator", r.Creator)
 	add("identifier", r.Identifier)
+	if r.Dirty {
+		add("state", "was not closed properly")
+	}
 	add("virtual size", plan.Bytes(r.VirtualSize))
 	add("allocated size", plan.Bytes(r.AllocatedSize))
 	add("file size", fmt.Sprintf("%s, of which the storage holds %s", plan.Bytes(r.FileSize), size(r.Room)))
 	if r.BlockSize > 0 {
 		add("block size", size(r.BlockSize))
 	}
-	add("files", strings.Join(r.Files, ", "))
+	if r.SectorSize > 0 {
+		add("sector size", plan.Bytes(r.SectorSize))
+	}
+	add("files", list(r.Files))
 	add("stands on", r.Base)
+	add("chain", list(r.Chain))
 	add("snapshots", strings.Join(r.Snapshots, ", "))
 	add("map", bar(r))
 	add("", fmt.Sprintf("%d extents; # mostly data, + some, . nothing stored", r.ExtentsTotal))
@@ -83,6 +89,15 @@ func printReport(out io.Writer, p plan.Place, r inspect.Report) error {
 		return err
 	}
 	return table(out, parts)
+}
+
+// list writes names in one line; of many, the first and the last.
+func list(names []string) string {
+	const most = 6
+	if len(names) <= most {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s, … (%d in all), %s", strings.Join(names[:most-1], ", "), len(names), names[len(names)-1])
 }
 
 func describe(f *inspect.Filesystem) string {

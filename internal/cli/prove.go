@@ -12,7 +12,8 @@ import (
 )
 
 func (a *app) prove() *cobra.Command {
-	var against, from string
+	var against string
+	var flags plan.Place
 	c := &cobra.Command{
 		Use:   "prove DISK",
 		Short: "Read a whole disk from storage and compare it",
@@ -28,24 +29,24 @@ With --against its content is compared with another disk, in whatever format tha
 					return err
 				}
 			}
-			return a.report(a.readDisk(cmd.Context(), args[0], from, r))
+			return a.report(a.readDisk(cmd.Context(), args[0], flags, r))
 		},
 	}
 	c.Flags().StringVar(&against, "against", "", "another disk, or a fingerprint")
-	c.Flags().StringVar(&from, "from", "", "format of the disk, when its name and content disagree")
+	a.sourceFlags(c.Flags(), &flags)
 	a.jsonFlag(c)
 	return c
 }
 
 func (a *app) fingerprint() *cobra.Command {
-	var from string
+	var flags plan.Place
 	c := &cobra.Command{
 		Use:               "fingerprint DISK",
 		Short:             "Print the fingerprint of a disk",
 		Args:              exactly(1),
 		ValidArgsFunction: a.completeDisk,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			receipt, err := a.readDisk(cmd.Context(), args[0], from, plan.Request{Kind: plan.Prove})
+			receipt, err := a.readDisk(cmd.Context(), args[0], flags, plan.Request{Kind: plan.Prove})
 			if err != nil {
 				return err
 			}
@@ -53,7 +54,7 @@ func (a *app) fingerprint() *cobra.Command {
 			return err
 		},
 	}
-	c.Flags().StringVar(&from, "from", "", "format of the disk, when its name and content disagree")
+	a.sourceFlags(c.Flags(), &flags)
 	return c
 }
 
@@ -62,16 +63,15 @@ func (a *app) fingerprintOf(ctx context.Context, given string) (string, error) {
 	if f, err := fingerprint.Parse(given); err == nil {
 		return f.String(), nil
 	}
-	receipt, err := a.readDisk(ctx, given, "", plan.Request{Kind: plan.Prove})
+	receipt, err := a.readDisk(ctx, given, plan.Place{}, plan.Request{Kind: plan.Prove})
 	return receipt.Source.Fingerprint, err
 }
 
 // readDisk runs a request that reads the disk named by arg.
-func (a *app) readDisk(ctx context.Context, arg, from string, r plan.Request) (receipt job.Receipt, err error) {
-	if r.Source, err = place(arg); err != nil {
+func (a *app) readDisk(ctx context.Context, arg string, flags plan.Place, r plan.Request) (receipt job.Receipt, err error) {
+	if r.Source, err = source(arg, flags); err != nil {
 		return receipt, err
 	}
-	r.Source.Format = from
 	w, err := a.worker(r.Source)
 	if err != nil {
 		return receipt, err

@@ -47,6 +47,7 @@ type app struct {
 	out     io.Writer // data only
 	notes   io.Writer // progress and remarks
 	json    bool
+	within  string // a folder of this computer, see sourceFlags
 }
 
 // Run runs the command line and returns the exit code.

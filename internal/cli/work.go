@@ -6,13 +6,16 @@ import (
 	"fmt"
 	"os"
 	"path"
+	"path/filepath"
 	"strings"
 
 	"bagaglio/client"
+	"bagaglio/core/disk"
 	"bagaglio/core/inspect"
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/local"
 
 	"github.com/google/uuid"
 	"golang.org/x/sys/unix"
@@ -37,7 +40,7 @@ func (a *app) worker(places ...plan.Place) (worker, error) {
 	}
 	switch pools {
 	case 0:
-		return &spot{}, nil
+		return &spot{within: a.within}, nil
 	case len(places):
 		service, err := a.dial()
 		return &remote{service: service, notes: a.remark}, err
@@ -47,18 +50,36 @@ func (a *app) worker(places ...plan.Place) (worker, error) {
 
 // spot works in this process.
 type spot struct {
+	within  string       // the folder in which names in the source's images may lead about, empty for its own
 	asked   plan.Request // with the paths as they were given
 	ends    job.Ends
 	planned plan.Plan // with names in the folders of ends
 }
 
 func (s *spot) look(ctx context.Context, p plan.Place) (inspect.Report, error) {
-	folder, name, err := spotFolder(p.Path)
+	folder, name, err := s.source(p.Path)
 	if err != nil {
 		return inspect.Report{}, err
 	}
 	defer folder.Close()
-	return inspect.File(ctx, folder, name, p.Format)
+	report, err := inspect.File(ctx, disk.Origin{Folder: folder, Name: name, Snapshot: p.Snapshot}, p.Format)
+	return report, job.Explain(err)
+}
+
+// source opens the folder of a disk that is read, and returns the name of the file in it.
+func (s *spot) source(path string) (storage.Folder, string, error) {
+	if s.within == "" {
+		return spotFolder(path)
+	}
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		path = real
+	}
+	name, err := inside(s.within, path)
+	if err != nil {
+		return nil, "", err
+	}
+	folder, err := local.Open(s.within)
+	return folder, name, err
 }
 
 func (s *spot) plan(ctx context.Context, r plan.Request) (plan.Plan, error) {
@@ -81,21 +102,90 @@ func (s *spot) plan(ctx context.Context, r plan.Request) (plan.Plan, error) {
 	return shown, err
 }
 
-// show puts the path as it was given in the place of the name.
+// show puts the path as it was given in the place of the name. Of an image in pieces it is that of the first one.
 func (s *spot) show(side plan.Side, asked plan.Place) plan.Side {
+	dir, _ := filepath.Split(asked.Path)
+	asked.Path = dir + path.Base(side.Place.Path)
 	side.Place = asked
 	return side
 }
 
 // open opens the folders of a request, and makes its places relative to them.
 func (s *spot) open(r *plan.Request) (err error) {
-	if s.ends.Source, r.Source.Path, err = spotFolder(r.Source.Path); err != nil || r.Destination == nil {
+	if s.ends.Source, r.Source.Path, err = s.source(r.Source.Path); err != nil || r.Destination == nil {
 		return err
 	}
 	to := *r.Destination
-	s.ends.Destination, to.Path, err = spotFolder(to.Path)
 	r.Destination = &to
-	return err
+	if r.Base == "" {
+		s.ends.Destination, to.Path, err = spotFolder(to.Path)
+		return err
+	}
+	// The image names its base relative to itself: both are in one folder, or below it.
+	dir, err := common(to.Path, r.Base)
+	if err != nil {
+		return err
+	}
+	if s.ends.Destination, err = local.Open(dir); err != nil {
+		return err
+	}
+	if err := oneFilesystem(s.ends.Destination, filepath.Dir(to.Path)); err != nil {
+		return err
+	}
+	for _, p := range []*string{&to.Path, &r.Base} {
+		if *p, err = inside(dir, *p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// oneFilesystem fails when a folder of this computer is on another filesystem than the one that work is done in.
+func oneFilesystem(work storage.Folder, dir string) error {
+	folder, err := local.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	a, errA := work.Space()
+	b, errB := folder.Space()
+	if err := errors.Join(errA, errB); err != nil {
+		return err
+	}
+	if a.ID != b.ID {
+		return usage("the new image and its base are on different filesystems: put the base into the folder of the new image, or below it")
+	}
+	return nil
+}
+
+// common is the folder of this computer that both paths lie in.
+func common(a, b string) (string, error) {
+	dir, err := filepath.Abs(filepath.Dir(a))
+	if err != nil {
+		return "", err
+	}
+	for {
+		if _, err := inside(dir, b); err == nil {
+			return dir, nil
+		} else if dir == filepath.Dir(dir) {
+			return "", err
+		}
+		dir = filepath.Dir(dir)
+	}
+}
+
+// inside is the name of a path in a folder that it lies in.
+func inside(dir, name string) (string, error) {
+	dir, errDir := filepath.Abs(dir)
+	name, errName := filepath.Abs(name)
+	if err := errors.Join(errDir, errName); err != nil {
+		return "", err
+	}
+	name, err := filepath.Rel(dir, name)
+	if err != nil {
+		return "", err
+	}
+	return storage.Clean(name)
 }
 
 func (s *spot) run(ctx context.Context, watch func(job.Progress)) (job.Receipt, error) {

@@ -128,7 +128,8 @@ func (s *Service) Look(ctx context.Context, p plan.Place) (inspect.Report, error
 	if err != nil {
 		return inspect.Report{}, err
 	}
-	return inspect.File(ctx, folder, p.Path, format)
+	report, err := inspect.File(ctx, disk.Origin{Folder: folder, Name: p.Path, Snapshot: p.Snapshot}, format)
+	return report, job.Explain(err)
 }
 
 // formatOf returns the format of a disk: the one that is named, or that it is known to have, or the one of its content.
@@ -142,6 +143,7 @@ func (s *Service) formatOf(ctx context.Context, folder storage.Folder, p plan.Pl
 	if err != nil {
 		return "", err
 	}
+	name = disk.FirstPiece(folder, name)
 	info, err := folder.Stat(name)
 	if err != nil {
 		return "", err
@@ -163,6 +165,7 @@ func (s *Service) know(ctx context.Context, folder storage.Folder, p plan.Place,
 	if err != nil {
 		return err
 	}
+	name = disk.FirstPiece(folder, name)
 	info, err := folder.Stat(name)
 	if err != nil {
 		return err

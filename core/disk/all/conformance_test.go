@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/storage"
 	"bagaglio/core/storage/local"
 	"bagaglio/core/transfer"
 
@@ -24,16 +25,56 @@ import (
 type layout struct {
 	format disk.Format
 	disk.Layout
+	options disk.Options
+	variant string
 }
 
-func (l layout) String() string { return l.format.Name + "-" + l.Name }
+func (l layout) String() string { return l.format.Name + "-" + l.Name + l.variant }
 
-func eachLayout(t *testing.T, test func(*testing.T, layout)) {
+func (l layout) fileName() string { return "disk" + l.format.Extensions[0] }
+
+// variants are the options that change how an image is laid out, by layout.
+var variants = map[string]map[string]disk.Options{
+	"raw-pieces":  {"-5M": {PieceSize: 5 << 20}},
+	"qcow2-thin":  {"-v2": {Version: 2}, "-512": {BlockSize: 512}, "-4K": {BlockSize: 4096}, "-2M": {BlockSize: 2 << 20}},
+	"qcow2-thick": {"-tables": {Reserve: "tables"}, "-4K": {BlockSize: 4096}},
+	"qcow2-compressed": {
+		"-v2": {Version: 2}, "-zstd": {Compression: "zstd"}, "-512": {BlockSize: 512}, "-4K": {BlockSize: 4096}, "-2M-zstd": {BlockSize: 2 << 20, Compression: "zstd"},
+	},
+	"qcow2-overlay":     {"-v2": {Version: 2}, "-512": {BlockSize: 512}, "-2M": {BlockSize: 2 << 20}},
+	"vmdk-split-sparse": {"-5M": {PieceSize: 5 << 20}},
+	"vmdk-split-flat":   {"-5M": {PieceSize: 5 << 20}},
+	"vhdx-dynamic":      {"-32M": {BlockSize: 32 << 20}, "-4Kn": {SectorSize: 4096}, "-256M-4Kn": {BlockSize: 256 << 20, SectorSize: 4096}},
+	"vhdx-fixed":        {"-8M": {BlockSize: 8 << 20}},
+	"vhdx-differencing": {"-32M": {BlockSize: 32 << 20}},
+	"hdd-expanding":     {"-bundle": {Bundle: "yes"}},
+}
+
+// rows are all layouts with their defaults.
+func rows() (out []layout) {
 	for _, f := range disk.Formats() {
 		for _, l := range f.Layouts {
-			t.Run(layout{f, l}.String(), func(t *testing.T) { test(t, layout{f, l}) })
+			out = append(out, layout{format: f, Layout: l})
 		}
 	}
+	return out
+}
+
+// eachLayout runs a test for every layout, with its defaults and with options.
+func eachLayout(t *testing.T, test func(*testing.T, layout)) {
+	for _, l := range rows() {
+		t.Run(l.String(), func(t *testing.T) { test(t, l) })
+		for name, options := range variants[l.String()] {
+			row := l
+			row.variant, row.options = name, options
+			t.Run(row.String(), func(t *testing.T) { test(t, row) })
+		}
+	}
+}
+
+// fits tells whether the test can make a disk of that size: a thick image would fill the machine.
+func (l layout) fits(size int64) bool {
+	return size <= l.LimitFor(l.options) && size == l.RoundUp(size, l.options, 0) && (!l.Thick || size <= 1<<30)
 }
 
 // content is a disk by its pieces; everything else is zeros.
@@ -72,6 +113,7 @@ func contents() []content {
 		{name: "last sector", size: 11*mib + 512, pieces: []piece{{11 * mib, noise(4, 512)}}},
 		{name: "one sector", size: 512, pieces: []piece{{0, noise(5, 512)}}},
 		{name: "odd size", size: 3*mib + 17*512, pieces: []piece{{5, noise(6, 3*mib+17*512-5)}}},
+		{name: "5 TiB", size: 5 << 40, pieces: []piece{{1 << 30, noise(7, 4096)}, {5<<40 - 4096, noise(9, 4096)}}},
 		{name: "large and nearly empty", size: 1 << 40, pieces: []piece{{0, noise(7, 4096)}, {600 << 30, noise(8, 3*mib)}, {1<<40 - 4096, noise(9, 4096)}}},
 	}
 }
@@ -79,10 +121,8 @@ func contents() []content {
 // create makes an image of content in a fresh folder.
 func create(t *testing.T, l layout, c content) *local.Folder {
 	t.Helper()
-	folder, err := local.Open(t.TempDir())
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = folder.Close() })
-	w := begin(t, l, folder, "disk"+l.format.Extensions[0], c.size)
+	folder := fresh(t)
+	w := begin(t, l, folder, c.size)
 	for _, p := range c.pieces {
 		n, err := w.WriteAt(p.data, p.off)
 		require.NoError(t, err)
@@ -92,16 +132,56 @@ func create(t *testing.T, l layout, c content) *local.Folder {
 	return folder
 }
 
-func begin(t *testing.T, l layout, folder *local.Folder, name string, size int64) disk.Writer {
+func fresh(t *testing.T) *local.Folder {
 	t.Helper()
-	w, err := l.format.Create(disk.Target{Folder: folder, Name: name, Size: size, Layout: l.Name, Identifier: [16]byte{1, 2, 3}, Created: time.Unix(1_800_000_000, 0)})
+	folder, err := local.Open(t.TempDir())
 	require.NoError(t, err)
+	t.Cleanup(func() { _ = folder.Close() })
+	return folder
+}
+
+// begin begins an image that reads as zeros. One that stands on a base gets one with other content, and hides it.
+func begin(t *testing.T, l layout, folder *local.Folder, size int64) disk.Writer {
+	t.Helper()
+	target := target(t, l, folder, size)
+	w, err := l.format.Create(target)
+	require.NoError(t, err)
+	if target.Base != nil {
+		require.NoError(t, disk.Extents(t.Context(), target.Base, func(e disk.Extent) error {
+			if e.Kind == disk.Data {
+				return w.Zero(e.Off, e.Len)
+			}
+			return nil
+		}))
+	}
 	return w
+}
+
+func target(t *testing.T, l layout, folder *local.Folder, size int64) disk.Target {
+	t.Helper()
+	out := disk.Target{
+		Folder: folder, Name: l.fileName(), Size: size, Layout: l.Name, Options: l.options, Identifier: [16]byte{1, 2, 3}, Created: time.Unix(1_800_000_000, 0),
+	}
+	if !l.Stands {
+		return out
+	}
+	out.BaseName = "base" + l.format.Extensions[0]
+	w, err := l.format.Create(disk.Target{Folder: folder, Name: out.BaseName, Size: size, Layout: l.format.Layouts[0].Name, Identifier: [16]byte{4, 5}})
+	require.NoError(t, err)
+	for off := int64(0); off < size; off += size/5 + 1 {
+		_, err := w.WriteAt(noise(99, int(min(150_000, size-off))), off)
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Commit(t.Context()))
+	out.Base, err = disk.Open(t.Context(), folder, out.BaseName, "")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = out.Base.Close() })
+	return out
 }
 
 func reopen(t *testing.T, l layout, folder *local.Folder) disk.Reader {
 	t.Helper()
-	r, err := disk.Open(t.Context(), folder, "disk"+l.format.Extensions[0], "")
+	r, err := disk.Open(t.Context(), folder, l.fileName(), "")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = r.Close() })
 	return r
@@ -111,21 +191,18 @@ func reopen(t *testing.T, l layout, folder *local.Folder) disk.Reader {
 func fingerprintOf(t *testing.T, r disk.Reader) string {
 	t.Helper()
 	var meter transfer.Meter
-	result, err := transfer.Run(t.Context(), r, nil, &meter)
+	result, err := transfer.Run(t.Context(), r, nil, nil, &meter)
 	require.NoError(t, err)
 	sum, err := result.Leaves.Sum()
 	require.NoError(t, err)
 	return sum.String()
 }
 
-// tooLarge: a thick image of that content would fill the machine.
-func (l layout) tooLarge(c content) bool { return l.Thick && c.size > 1<<30 || c.size > l.Largest }
-
 // TestWhatWasWrittenIsRead: content, extents, description and tables of every layout with every content.
 func TestWhatWasWrittenIsRead(t *testing.T) {
 	eachLayout(t, func(t *testing.T, l layout) {
 		for _, c := range contents() {
-			if l.tooLarge(c) {
+			if !l.fits(c.size) {
 				continue
 			}
 			t.Run(c.name, func(t *testing.T) {
@@ -138,6 +215,7 @@ func TestWhatWasWrittenIsRead(t *testing.T) {
 				if c.name == "scattered" || l.Thick && c.size > 1<<20 { // a thin image that is full is as good as thick
 					assert.Equal(t, l.Name, d.Layout)
 				}
+				assert.Equal(t, l.FileNames(l.fileName(), c.size, l.options), d.Files)
 				if check, ok := r.(disk.Checker); ok {
 					assert.NoError(t, check.Check(t.Context()))
 				}
@@ -189,59 +267,87 @@ func within(extents []disk.Extent, at int64) bool {
 }
 
 // TestEveryLayoutToEveryOther: the fingerprint stays the same all the way. It grows with the square of the layouts, so it
-// takes the contents that differ most.
+// takes the contents that differ most, and options only on one side.
 func TestEveryLayoutToEveryOther(t *testing.T) {
+	raw := rows()[0]
 	for _, c := range contents() {
-		if !slices.Contains([]string{"scattered", "zero runs inside data", "odd size", "large and nearly empty"}, c.name) {
+		if !slices.Contains([]string{"scattered", "zero runs inside data", "large and nearly empty"}, c.name) {
 			continue
 		}
 		t.Run(c.name, func(t *testing.T) {
-			want := fingerprintOf(t, reopen(t, layout{disk.Formats()[0], disk.Formats()[0].Layouts[0]}, create(t, layout{disk.Formats()[0], disk.Formats()[0].Layouts[0]}, c)))
-			eachLayout(t, func(t *testing.T, from layout) {
-				if from.tooLarge(c) {
-					t.Skip("a thick image of this size would fill the machine")
-				}
-				src := reopen(t, from, create(t, from, c))
-				require.Equal(t, want, fingerprintOf(t, src))
-				eachLayout(t, func(t *testing.T, to layout) {
-					if to.tooLarge(c) {
-						t.Skip("a thick image of this size would fill the machine")
+			plain := reopen(t, raw, create(t, raw, c))
+			want := fingerprintOf(t, plain)
+			for _, from := range rows() {
+				t.Run(from.String(), func(t *testing.T) {
+					if !from.fits(c.size) {
+						t.Skip("too large for this layout, or for this machine")
 					}
-					folder, err := local.Open(t.TempDir())
-					require.NoError(t, err)
-					defer folder.Close()
-					w := begin(t, to, folder, "disk"+to.format.Extensions[0], c.size)
-					var meter transfer.Meter
-					_, err = transfer.Run(t.Context(), src, w, &meter)
-					require.NoError(t, err)
-					require.NoError(t, w.Commit(t.Context()))
-					dst := reopen(t, to, folder)
-					assert.Equal(t, want, fingerprintOf(t, dst))
-					assertSizeAsPlanned(t, to, src, folder)
+					src := reopen(t, from, create(t, from, c))
+					require.Equal(t, want, fingerprintOf(t, src))
+					for _, to := range rows() {
+						if to.fits(c.size) && (c.name == "scattered" || from.String() == raw.String()) {
+							t.Run(to.String(), func(t *testing.T) { convert(t, to, src, want) })
+						}
+					}
 				})
+			}
+			eachLayout(t, func(t *testing.T, to layout) {
+				if to.variant != "" && to.fits(c.size) {
+					convert(t, to, plain, want)
+				}
 			})
 		})
 	}
 }
 
-// assertSizeAsPlanned: the file is not longer than the plan says it can become.
-func assertSizeAsPlanned(t *testing.T, to layout, src disk.Reader, folder *local.Folder) {
-	stored, err := disk.Count(t.Context(), src, disk.Units()...)
+// convert makes an image of src, which has that fingerprint, and is not longer than a plan says it can become.
+func convert(t *testing.T, to layout, src disk.Reader, want string) {
+	folder := fresh(t)
+	target := target(t, to, folder, src.Size())
+	w, err := to.format.Create(target)
 	require.NoError(t, err)
-	info, err := folder.Stat("disk" + to.format.Extensions[0])
+	var meter transfer.Meter
+	_, err = transfer.Run(t.Context(), src, w, target.Base, &meter)
 	require.NoError(t, err)
-	assert.LessOrEqual(t, info.Size, to.FileSize(src.Size(), stored))
+	require.NoError(t, w.Commit(t.Context()))
+	dst := reopen(t, to, folder)
+	assert.Equal(t, want, fingerprintOf(t, dst))
+	if check, ok := dst.(disk.Checker); ok {
+		require.NoError(t, check.Check(t.Context()))
+	}
+	assert.Equal(t, w.Files(), dst.Describe().Files)
+	length, _, err := storage.Measure(folder, w.Files())
+	require.NoError(t, err)
+	var like disk.Reader = src
+	if to.Stands { // it is planned as if all of the source differed
+		like = target.Base
+	}
+	stored, err := disk.Count(t.Context(), src, to.Units(src.Size(), to.options)...)
+	require.NoError(t, err)
+	below, err := disk.Count(t.Context(), like, to.Units(src.Size(), to.options)...)
+	require.NoError(t, err)
+	for unit := range stored {
+		if to.Stands {
+			stored[unit] = min(stored[unit]+below[unit], to.RoundUp(src.Size(), to.options, unit))
+		}
+	}
+	assert.LessOrEqual(t, length, to.FileSize(src.Size(), to.options, stored))
 }
 
 // TestWritesInAnyOrder: random, overlapping writes and zeros from several goroutines leave what they leave in a plain model.
 func TestWritesInAnyOrder(t *testing.T) {
 	const size, lanes = 24<<20 + 512, 4
 	eachLayout(t, func(t *testing.T, l layout) {
-		folder, err := local.Open(t.TempDir())
+		size := int(l.RoundUp(size, l.options, 0))
+		folder := fresh(t)
+		target := target(t, l, folder, int64(size))
+		w, err := l.format.Create(target)
 		require.NoError(t, err)
-		defer folder.Close()
-		w := begin(t, l, folder, "disk"+l.format.Extensions[0], size)
 		model := make([]byte, size)
+		if target.Base != nil { // what is not written shows it
+			_, err := target.Base.ReadAt(model, 0)
+			require.NoError(t, err)
+		}
 		var group sync.WaitGroup
 		for lane := range lanes { // each has a range of its own, whose ends lie inside of blocks
 			group.Go(func() {
@@ -265,7 +371,7 @@ func TestWritesInAnyOrder(t *testing.T) {
 		group.Wait()
 		require.NoError(t, w.Commit(t.Context()))
 		got := make([]byte, size)
-		_, err = io.ReadFull(io.NewSectionReader(reopen(t, l, folder), 0, size), got)
+		_, err = io.ReadFull(io.NewSectionReader(reopen(t, l, folder), 0, int64(size)), got)
 		require.NoError(t, err)
 		assert.True(t, bytes.Equal(model, got))
 	})
@@ -278,14 +384,17 @@ func TestSameInputSameBytes(t *testing.T) {
 		var files [2][]byte
 		for i := range files {
 			folder := create(t, l, c)
-			f, err := folder.Open("disk" + l.format.Extensions[0])
-			require.NoError(t, err)
-			defer f.Close()
-			size, err := f.Size()
-			require.NoError(t, err)
-			files[i] = make([]byte, size)
-			_, err = f.ReadAt(files[i], 0)
-			require.NoError(t, err)
+			for _, name := range l.FileNames(l.fileName(), c.size, l.options) {
+				f, err := folder.Open(name)
+				require.NoError(t, err)
+				defer f.Close()
+				size, err := f.Size()
+				require.NoError(t, err)
+				b := make([]byte, size)
+				_, err = io.ReadFull(io.NewSectionReader(f, 0, size), b)
+				require.NoError(t, err)
+				files[i] = append(files[i], b...)
+			}
 		}
 		assert.True(t, bytes.Equal(files[0], files[1]))
 	})
@@ -294,14 +403,15 @@ func TestSameInputSameBytes(t *testing.T) {
 // TestAbortLeavesNothing, at any moment before Commit; and a file that exists is never written to.
 func TestAbortLeavesNothing(t *testing.T) {
 	eachLayout(t, func(t *testing.T, l layout) {
-		folder, err := local.Open(t.TempDir())
+		folder := fresh(t)
+		target := target(t, l, folder, 8<<20)
+		before, err := folder.List(".")
 		require.NoError(t, err)
-		defer folder.Close()
-		name := "disk" + l.format.Extensions[0]
-		w := begin(t, l, folder, name, 8<<20)
+		w, err := l.format.Create(target)
+		require.NoError(t, err)
 		_, err = w.WriteAt(noise(1, 3<<20), 12345)
 		require.NoError(t, err)
-		_, err = l.format.Create(disk.Target{Folder: folder, Name: name, Size: 8 << 20, Layout: l.Name})
+		_, err = l.format.Create(target)
 		require.Error(t, err, "a second image under the same name")
 		cancelled, cancel := context.WithCancel(t.Context())
 		cancel()
@@ -309,33 +419,30 @@ func TestAbortLeavesNothing(t *testing.T) {
 		require.NoError(t, w.Abort())
 		left, err := folder.List(".")
 		require.NoError(t, err)
-		assert.Empty(t, left)
+		assert.Equal(t, before, left)
 	})
 }
 
 // TestOutsideOfTheDisk: reads end at the end of the disk, and writes behind it are refused.
 func TestOutsideOfTheDisk(t *testing.T) {
 	eachLayout(t, func(t *testing.T, l layout) {
-		c := content{size: 2<<20 + 512, pieces: []piece{{2 << 20, noise(1, 512)}}}
+		c := content{size: 2<<20 + 4096, pieces: []piece{{2 << 20, noise(1, 4096)}}}
 		r := reopen(t, l, create(t, l, c))
-		p := make([]byte, 1024)
+		p := make([]byte, 8192)
 		n, err := r.ReadAt(p, 2<<20)
-		assert.Equal(t, 512, n)
+		assert.Equal(t, 4096, n)
 		require.ErrorIs(t, err, io.EOF)
 		_, err = r.ReadAt(p, c.size)
 		require.ErrorIs(t, err, io.EOF)
 		_, err = r.ReadAt(p, -1)
 		require.Error(t, err)
 
-		folder, err := local.Open(t.TempDir())
-		require.NoError(t, err)
-		defer folder.Close()
-		w := begin(t, l, folder, "disk", c.size)
+		w := begin(t, l, fresh(t), c.size)
 		defer func() { require.NoError(t, w.Abort()) }()
-		for _, off := range []int64{c.size - 1023, c.size, -1, 1<<63 - 1} {
+		for _, off := range []int64{c.size - 8191, c.size, -1, 1<<63 - 1} {
 			_, err = w.WriteAt(p, off)
 			require.Error(t, err, fmt.Sprint(off))
-			require.Error(t, w.Zero(off, 1024), fmt.Sprint(off))
+			require.Error(t, w.Zero(off, 8192), fmt.Sprint(off))
 		}
 	})
 }

@@ -3,15 +3,12 @@ package all
 import (
 	"encoding/binary"
 	"hash/crc32"
-	"os"
-	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
 	"testing"
 
 	"bagaglio/core/disk"
-	"bagaglio/core/storage/local"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -26,17 +23,15 @@ func written(t *testing.T, format, name string, c content) []byte {
 	require.NoError(t, err)
 	l, err := f.Layout(name)
 	require.NoError(t, err)
-	dir := t.TempDir()
-	folder, err := local.Open(dir)
+	row := layout{format: f, Layout: l}
+	folder := create(t, row, c)
+	file, err := folder.Open(row.fileName())
 	require.NoError(t, err)
-	defer folder.Close()
-	w := begin(t, layout{f, l}, folder, "disk"+f.Extensions[0], c.size)
-	for _, p := range c.pieces {
-		_, err := w.WriteAt(p.data, p.off)
-		require.NoError(t, err)
-	}
-	require.NoError(t, w.Commit(t.Context()))
-	b, err := os.ReadFile(filepath.Join(dir, "disk"+f.Extensions[0]))
+	defer file.Close()
+	size, err := file.Size()
+	require.NoError(t, err)
+	b := make([]byte, size)
+	_, err = file.ReadAt(b, 0)
 	require.NoError(t, err)
 	return b
 }

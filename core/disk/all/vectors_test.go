@@ -124,7 +124,7 @@ func TestVectorsHaveTheirContent(t *testing.T) {
 				require.NoError(t, c.Check(t.Context()))
 			}
 			var meter transfer.Meter
-			result, err := transfer.Run(t.Context(), r, nil, &meter)
+			result, err := transfer.Run(t.Context(), r, nil, nil, &meter)
 			require.NoError(t, err)
 			assert.Equal(t, image.SparseSHA256, sparseSum(t, r))
 			if image.SHA256 == nil {
@@ -219,7 +219,7 @@ func goThrough(ctx context.Context, t *testing.T, v vectors, file string) (stage
 		}
 	}
 	var meter transfer.Meter
-	_, err = transfer.Run(ctx, r, nil, &meter)
+	_, err = transfer.Run(ctx, r, nil, nil, &meter)
 	return "read", err
 }
 

@@ -1,4 +1,4 @@
-// Package hdd reads expanding disk images, alone and in bundle folders, and writes them as single files.
+// Package hdd reads and writes expanding and plain disk images, alone and in bundle folders.
 // The format has no public specification; what is known of it is in docs/formats.md.
 package hdd
 
@@ -29,22 +29,38 @@ const (
 	maxLayers      = 256
 )
 
-const expanding = "expanding"
+const (
+	expanding = "expanding"
+	plain     = "plain"
+
+	bundleNo  = "no"
+	bundleYes = "yes"
+)
 
 func init() {
 	disk.Register(disk.Format{
 		Name:       "hdd",
 		Extensions: []string{".hds", ".hdd"},
 		Layouts: []disk.Layout{
-			{Name: expanding, Largest: largest, Granularity: sector, Units: []int64{mib}, FileSize: func(virtual int64, stored disk.Stored) int64 {
-				return firstCluster(virtual) + stored[mib]
-			}},
+			{
+				Name: expanding, Largest: largest, Granularity: sector, Units: disk.AnyUnits(mib), Names: names(expanding),
+				Options: []disk.Option{{Name: "bundle", Values: []string{bundleNo, bundleYes}}},
+				FileSize: func(virtual int64, o disk.Options, stored disk.Stored) int64 {
+					return firstCluster(virtual) + stored[mib] + bundleSize(expanding, o)
+				},
+			},
+			{
+				Name: plain, Thick: true, Largest: largest, Granularity: sector, Units: disk.AnyUnits(1), Names: names(plain),
+				Options:  []disk.Option{{Name: "bundle", Values: []string{bundleYes, bundleNo}}},
+				FileSize: func(virtual int64, o disk.Options, _ disk.Stored) int64 { return virtual + bundleSize(plain, o) },
+			},
 		},
 		Sniff: func(p *disk.Probe) bool {
 			return slices.Contains(p.Names, descriptorName) || len(p.Head) >= 16 && (string(p.Head[:16]) == markClusters || string(p.Head[:16]) == markSectors)
 		},
-		Open:   open,
-		Create: create,
+		Snapshots: true,
+		Open:      open,
+		Create:    create,
 	})
 }
 
@@ -52,6 +68,8 @@ func up(n int64) int64 { return (n + mib - 1) / mib * mib }
 
 // firstCluster is where the first cluster of an image that we write lies, behind header and table.
 func firstCluster(virtual int64) int64 { return up(tableAt + 4*(up(virtual)/mib)) }
+
+var errNoMark = disk.Damaged("the mark at its start is missing")
 
 type header struct {
 	clusters bool   // entries count clusters, not sectors
@@ -84,7 +102,7 @@ func decodeHeader(b []byte) (header, error) {
 	}
 	if !h.clusters {
 		if string(b[:16]) != markSectors {
-			return h, disk.Damaged("the mark at its start is missing")
+			return h, errNoMark
 		}
 		h.sectors &= 1<<32 - 1 // the older kind has no more
 	}

@@ -80,7 +80,21 @@ func TestBundleWithSnapshotsAndSplitStorage(t *testing.T) {
 	got, about := read(t, dir, "ferry.hdd")
 	assert.Equal(t, []byte{3, 2, 0, 0, 9, 9}, got)
 	assert.Len(t, about.Files, 5)
-	assert.Contains(t, about.Warnings[0], "2 snapshot(s)")
+	assert.Equal(t, []string{"{a}", "{b}"}, about.Snapshots)
+
+	// An earlier state by its name.
+	folder, err := local.Open(dir)
+	require.NoError(t, err)
+	defer folder.Close()
+	r, err := disk.Origin{Folder: folder, Name: "ferry.hdd", Snapshot: "{a}"}.Open(t.Context(), "")
+	require.NoError(t, err)
+	defer r.Close()
+	b := make([]byte, 1)
+	_, err = r.ReadAt(b, mib)
+	require.NoError(t, err)
+	assert.Equal(t, []byte{0}, b)
+	_, err = disk.Origin{Folder: folder, Name: "ferry.hdd", Snapshot: "{d}"}.Open(t.Context(), "")
+	require.ErrorContains(t, err, "no snapshot")
 
 	// An earlier state, when it is the present one.
 	require.NoError(t, os.WriteFile(descriptor, bundleXML(6*mibSectors, storages, "<TopGUID>{b}</TopGUID>"+shots), 0o600))

@@ -61,32 +61,3 @@ func (m *image) find(number int64) (int64, disk.Kind, error) {
 func (m *image) check(ctx context.Context) error {
 	return m.Check(ctx, 0, disk.Extent{Off: 0, Len: tableAt + 4*int64(m.header.entries)})
 }
-
-// writer makes an expanding file: header, table, clusters of 1 MiB on whole MiB.
-type writer struct{ *disk.BlockWriter }
-
-func create(t disk.Target) (disk.Writer, error) {
-	if t.Size == 0 {
-		return nil, disk.Unsupported("a disk of 0 bytes")
-	}
-	blocks, err := disk.NewBlockWriter(t, mib, firstCluster(t.Size), mib)
-	if err != nil {
-		return nil, err
-	}
-	return &writer{blocks}, nil
-}
-
-// Commit writes header and table, and syncs all.
-func (w *writer) Commit(ctx context.Context) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	table := make([]byte, 4*w.Count())
-	for number := range w.Count() {
-		if off, stored := w.Find(number); stored {
-			binary.LittleEndian.PutUint32(table[4*number:], uint32(off/mib))
-		}
-	}
-	h := header{cluster: mib / sector, entries: uint32(w.Count()), sectors: uint64(w.Target.Size / sector), data: uint32(w.First / sector)}
-	return w.Finish(w.End(), disk.Part{What: "table", Bytes: table, Off: tableAt}, disk.Part{What: "header", Bytes: h.encode(), Off: 0})
-}

@@ -33,8 +33,9 @@ type reader struct {
 	layout   string
 	cluster  int64
 	images   []*image
-	shots    int
+	shots    []string // snapshots beside the state that is open
 	bundleID string
+	markless bool // a plain image without a bundle
 }
 
 func open(_ context.Context, o disk.Origin) (disk.Reader, error) {
@@ -54,6 +55,13 @@ func (r *reader) load(o disk.Origin) error {
 		return r.loadBundle(o)
 	}
 	m, err := r.openFile(o, o.Name)
+	if errors.Is(err, errNoMark) && info.Size > 0 && info.Size%sector == 0 {
+		// Whoever recognises an image by its content does not come here: somebody says that it is one.
+		file := r.files[0]
+		r.layout, r.size, r.markless = plain, info.Size, true
+		r.spans = []span{{0, r.size, []layer{disk.FilePiece{File: file, Len: r.size}}}}
+		return nil
+	}
 	if err != nil {
 		return err
 	}
@@ -111,11 +119,16 @@ func (r *reader) loadBundle(o disk.Origin) error {
 	if b.Engine != "" && b.Engine != nothing {
 		return disk.Unsupported("the image is encrypted: decrypt it where its key is")
 	}
-	chain, err := b.chain()
+	chain, err := b.chain(o.Snapshot)
 	if err != nil {
 		return err
 	}
-	r.bundleID, r.shots = b.ID, max(len(chain)-1, 0)
+	r.bundleID = b.ID
+	for _, s := range b.Shots {
+		if s.GUID != chain[0] || o.Snapshot != "" {
+			r.shots = append(r.shots, disk.Printable(s.GUID))
+		}
+	}
 	for _, s := range b.Storages {
 		p := span{off: s.Start * sector, len: (s.End - s.Start) * sector}
 		if s.Start*sector != r.size || s.End <= s.Start || s.End > b.Size {
@@ -142,12 +155,19 @@ func (r *reader) loadBundle(o disk.Origin) error {
 	if r.size == 0 || r.size != b.Size*sector {
 		return disk.Damaged("the storages end at %d and the disk at %d", r.size, b.Size*sector)
 	}
+	// Beside the image there is an empty file with the bundle's own name, mostly.
+	if own := path.Join(o.Name, path.Base(o.Name)); !slices.Contains(r.names, own) {
+		if info, err := o.Folder.Stat(own); err == nil && info.Regular {
+			r.names = append(r.names, own)
+		}
+	}
 	r.names = append(r.names, inside.Name)
 	return nil
 }
 
-// chain returns the snapshots from the present state down. Without snapshots it is the one image that there is.
-func (b bundle) chain() ([]string, error) {
+// chain returns the snapshots from the present state down, or from one that is asked for. Without snapshots it is the one
+// image that there is.
+func (b bundle) chain(from string) ([]string, error) {
 	parents, isParent := map[string]string{}, map[string]bool{}
 	for _, s := range b.Shots {
 		parents[s.GUID] = s.ParentGUID
@@ -158,6 +178,12 @@ func (b bundle) chain() ([]string, error) {
 		if top == "" && !isParent[s.GUID] {
 			top = s.GUID
 		}
+	}
+	if from != "" {
+		if _, known := parents[from]; !known {
+			return nil, fmt.Errorf("there is no snapshot %q in the bundle", from)
+		}
+		top = from
 	}
 	if top == "" && len(b.Storages) > 0 && len(b.Storages[0].Images) == 1 {
 		return []string{b.Storages[0].Images[0].GUID}, nil
@@ -175,18 +201,6 @@ func (b bundle) chain() ([]string, error) {
 	return chain, nil
 }
 
-// plain is an image whose file holds its bytes one to one.
-type plain struct {
-	storage.File
-	len int64
-}
-
-func (p plain) ReadAt(b []byte, off int64) (int, error) {
-	return len(b), disk.ReadFull(p.File, b, off)
-}
-
-func (p plain) Extent(off int64) (disk.Extent, error) { return disk.FileExtent(p.File, off, p.len) }
-
 func (r *reader) openLayer(inside disk.Origin, kind, name string, length int64) (layer, error) {
 	at, err := inside.Beside(name)
 	if err != nil {
@@ -197,12 +211,12 @@ func (r *reader) openLayer(inside disk.Origin, kind, name string, length int64) 
 		if err != nil {
 			return nil, err
 		}
-		r.files, r.names, r.layout = append(r.files, file), append(r.names, at), "plain"
+		r.files, r.names, r.layout = append(r.files, file), append(r.names, at), plain
 		size, err := file.Size()
 		if err == nil && size < length {
 			err = disk.Damaged("the file has %d bytes and should have %d: it is truncated", size, length)
 		}
-		return plain{file, length}, err
+		return disk.FilePiece{File: file, Len: length}, err
 	}
 	m, err := r.openFile(inside, at)
 	if err == nil && m.Size < length {
@@ -229,7 +243,7 @@ func (r *reader) at(off int64) (layer, disk.Extent, error) {
 			return nil, run, err
 		}
 		run.Len = min(run.Len, e.Len)
-		if _, raw := l.(plain); e.Kind != disk.Hole || raw {
+		if _, raw := l.(disk.FilePiece); e.Kind != disk.Hole || raw {
 			run.Kind = e.Kind
 			return l, run, nil
 		}
@@ -271,9 +285,10 @@ func (r *reader) Describe() disk.Description {
 	d := disk.Description{
 		Format: "hdd", Layout: r.layout, Version: "2", Identifier: disk.Printable(r.bundleID), VirtualSize: r.size, BlockSize: r.cluster, SectorSize: sector, Files: r.names,
 	}
-	if r.shots > 0 {
-		d.Warnings = append(d.Warnings, fmt.Sprintf("the bundle has %d snapshot(s) below its present state", r.shots))
+	if r.markless {
+		d.Warnings = append(d.Warnings, "the file has no marks of the format: it is read as a plain image, as was asked for")
 	}
+	d.Snapshots = r.shots
 	for _, m := range r.images {
 		d.Dirty = d.Dirty || m.header.inUse
 	}

@@ -18,15 +18,15 @@ import (
 
 const mib = 1 << 20
 
-// overlay makes an image of that size in dir which has a cluster of 0x0f at 1 MiB, and puts it on a base.
-func overlay(t *testing.T, dir, name string, size int64, base string) {
+// stack makes an image of that size in dir which has a cluster of 0x0f at 1 MiB, and puts it on a base.
+func stack(t *testing.T, dir, name string, size int64, base string) {
 	t.Helper()
 	folder, err := local.Open(dir)
 	require.NoError(t, err)
 	defer folder.Close()
 	w, err := create(disk.Target{Folder: folder, Name: name, Size: size, Layout: thin})
 	require.NoError(t, err)
-	_, err = w.WriteAt(bytes.Repeat([]byte{0x0f}, clusterSize), mib)
+	_, err = w.WriteAt(bytes.Repeat([]byte{0x0f}, defaultCluster), mib)
 	require.NoError(t, err)
 	require.NoError(t, w.Commit(t.Context()))
 	path := filepath.Join(dir, name)
@@ -46,7 +46,7 @@ func TestOverlayOnABase(t *testing.T) {
 			dir := t.TempDir()
 			base := bytes.Repeat([]byte{0xba}, int(baseSize))
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "base.raw"), base, 0o600))
-			overlay(t, dir, "top.qcow2", size, "base.raw")
+			stack(t, dir, "top.qcow2", size, "base.raw")
 			folder, err := local.Open(dir)
 			require.NoError(t, err)
 			defer folder.Close()
@@ -54,10 +54,10 @@ func TestOverlayOnABase(t *testing.T) {
 			require.NoError(t, err)
 			defer r.Close()
 			require.EqualValues(t, size, r.Size())
-			assert.Equal(t, "overlay", r.Describe().Layout)
+			assert.Equal(t, overlay, r.Describe().Layout)
 			want := make([]byte, size)
 			copy(want, base)
-			copy(want[mib:], bytes.Repeat([]byte{0x0f}, clusterSize))
+			copy(want[mib:], bytes.Repeat([]byte{0x0f}, defaultCluster))
 			got := make([]byte, size)
 			_, err = r.ReadAt(got, 0)
 			require.NoError(t, err)
@@ -85,7 +85,7 @@ func TestBasesThatAreNotOpened(t *testing.T) {
 		"json:{}": "not the name of a file", "gone.raw": "no such file", "top.qcow2": "comes back to itself", "broken.qcow2": "no marks of qcow2", "a\nb": "control characters",
 	} {
 		require.NoError(t, os.RemoveAll(filepath.Join(sub, "top.qcow2")))
-		overlay(t, sub, "top.qcow2", 2*mib, base)
+		stack(t, sub, "top.qcow2", 2*mib, base)
 		folder, err := local.Open(sub)
 		require.NoError(t, err)
 		_, err = disk.Open(t.Context(), folder, "top.qcow2", "")
@@ -94,7 +94,7 @@ func TestBasesThatAreNotOpened(t *testing.T) {
 	}
 	// Seen from the folder above, the base is in it, and its name is relative to the image.
 	require.NoError(t, os.Remove(filepath.Join(sub, "top.qcow2")))
-	overlay(t, sub, "top.qcow2", 2*mib, "../above.raw")
+	stack(t, sub, "top.qcow2", 2*mib, "../above.raw")
 	folder, err := local.Open(dir)
 	require.NoError(t, err)
 	defer folder.Close()

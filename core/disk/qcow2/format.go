@@ -1,4 +1,4 @@
-// Package qcow2 reads images of versions 2 and 3 and writes images of version 3.
+// Package qcow2 reads and writes images of versions 2 and 3: plain, compressed, and overlays on a base.
 // Sections refer to the published format description, "QCOW2 image format" (docs/formats.md).
 package qcow2
 
@@ -19,10 +19,8 @@ const (
 
 	minClusterBits = 9  // Header, cluster_bits
 	maxClusterBits = 21 // as a hypervisor reads them
-	clusterBits    = 16 // of images that we write
-	clusterSize    = 1 << clusterBits
-	refcountOrder  = 4 // of images that we write: 16 bits
-	maxRefcount    = 6 // order: 64 bits
+	refcountOrder  = 4  // of images that we write: 16 bits
+	maxRefcount    = 6  // order: 64 bits
 
 	// Incompatible features
 	dirtyBit       = 1 << 0 // refcounts may be stale
@@ -55,25 +53,54 @@ const (
 )
 
 const (
-	thin  = "thin"
-	thick = "thick"
+	thin       = "thin"
+	thick      = "thick"
+	compressed = "compressed"
+	overlay    = "overlay"
+)
+
+// What options can be.
+const (
+	reserveAll    = "all"
+	reserveTables = "tables"
+	zlibName      = "zlib"
+	zstdName      = "zstd"
 )
 
 func init() {
+	version := disk.Option{Name: "version", Values: []string{"3", "2"}}
+	cluster := disk.Option{Name: "block_size", Values: []string{fmt.Sprint(defaultCluster)}}
+	for bits := minClusterBits; bits <= maxClusterBits; bits++ {
+		if 1<<bits != defaultCluster {
+			cluster.Values = append(cluster.Values, fmt.Sprint(1<<bits))
+		}
+	}
+	row := disk.Layout{
+		Name: thin, Largest: shape{1 << maxClusterBits}.largest(), Granularity: 512, Snapshots: true, Options: []disk.Option{version, cluster},
+		Limit: func(o disk.Options) int64 { return shapeOf(o).largest() },
+		Units: func(_ int64, o disk.Options) []int64 { return shapeOf(o).units() },
+		FileSize: func(virtual int64, o disk.Options, stored disk.Stored) int64 {
+			s := shapeOf(o)
+			return s.fileSize(virtual, stored[s.cluster], stored[s.covers()])
+		},
+	}
+	whole, packed, standing := row, row, row
+	whole.Name, whole.Thick = thick, true
+	whole.Options = append(whole.Options[:2:2], disk.Option{Name: "reserve", Values: []string{reserveAll, reserveTables}})
+	whole.FileSize = func(virtual int64, o disk.Options, _ disk.Stored) int64 {
+		return shapeOf(o).fileSize(virtual, virtual, virtual)
+	}
+	packed.Name = compressed
+	packed.Options = append(packed.Options[:2:2], disk.Option{Name: "compression", Values: []string{zlibName, zstdName}})
+	standing.Name, standing.Stands = overlay, true
 	disk.Register(disk.Format{
 		Name:       "qcow2",
 		Extensions: []string{".qcow2"},
-		Layouts: []disk.Layout{
-			{Name: thin, Largest: largestWritten, Granularity: 512, Units: []int64{clusterSize, coversL2}, FileSize: func(virtual int64, stored disk.Stored) int64 {
-				return imageSize(virtual, stored[clusterSize], stored[coversL2])
-			}},
-			{Name: thick, Thick: true, Largest: largestWritten, Granularity: 512, Units: []int64{clusterSize}, FileSize: func(virtual int64, _ disk.Stored) int64 {
-				return imageSize(virtual, virtual, virtual)
-			}},
-		},
-		Sniff:  func(p *disk.Probe) bool { return len(p.Head) >= 4 && binary.BigEndian.Uint32(p.Head) == magic },
-		Open:   open,
-		Create: create,
+		Layouts:    []disk.Layout{row, whole, packed, standing},
+		Sniff:      func(p *disk.Probe) bool { return len(p.Head) >= 4 && binary.BigEndian.Uint32(p.Head) == magic },
+		Snapshots:  true,
+		Open:       open,
+		Create:     create,
 	})
 }
 
@@ -105,21 +132,42 @@ type header struct {
 	features   map[uint8]string // names of incompatible features by their bit
 }
 
-// encode returns a version 3 header without extensions.
-func (h header) encode() []byte {
-	b := make([]byte, headerOurs+8) // the end of the extensions is eight zeros
+// encode returns the header with its extensions and the base's name, which all have to fit into the first cluster.
+func (h header) encode(cluster int) ([]byte, error) {
+	b := make([]byte, headerOurs)
 	be := binary.BigEndian
 	be.PutUint32(b, magic)
-	be.PutUint32(b[4:], 3)
+	be.PutUint32(b[4:], h.version)
 	be.PutUint32(b[20:], h.clusterBits)
 	be.PutUint64(b[24:], h.size)
 	be.PutUint32(b[36:], h.l1Entries)
 	be.PutUint64(b[40:], h.l1Offset)
 	be.PutUint64(b[48:], h.refcountOffset)
 	be.PutUint32(b[56:], h.refcountLength)
-	be.PutUint32(b[96:], h.refcountOrder)
-	be.PutUint32(b[100:], headerOurs)
-	return b
+	if h.version == 2 {
+		b = b[:headerV2]
+	} else {
+		be.PutUint64(b[72:], h.incompatible)
+		be.PutUint32(b[96:], h.refcountOrder)
+		be.PutUint32(b[100:], headerOurs)
+		b[104] = h.compression
+	}
+	if h.base != "" {
+		b = be.AppendUint32(b, extBaseFormat)
+		b = be.AppendUint32(b, uint32(len(h.baseFormat)))
+		b = append(b, h.baseFormat...)
+		b = append(b, make([]byte, (8-len(b)%8)%8)...)
+	}
+	b = append(b, make([]byte, 8)...) // the end of the extensions
+	if h.base != "" {
+		be.PutUint64(b[8:], uint64(len(b)))
+		be.PutUint32(b[16:], uint32(len(h.base)))
+		b = append(b, h.base...)
+	}
+	if len(h.base) > maxName || len(b) > cluster {
+		return nil, fmt.Errorf("the base's name of %d bytes is too long for the image: choose a shorter one or larger clusters", len(h.base))
+	}
+	return b, nil
 }
 
 // decodeHeader reads the header with its extensions. cluster is the first cluster of the file, as far as the file goes.

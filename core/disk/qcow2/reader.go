@@ -20,7 +20,7 @@ type reader struct {
 	data      storage.File // where guest data lies: file, or another one
 	dataSize  int64
 	base      disk.Reader // nil without one
-	snapshots []string
+	snapshots []snapshot
 }
 
 func open(ctx context.Context, o disk.Origin) (disk.Reader, error) {
@@ -47,8 +47,8 @@ func (r *reader) load(ctx context.Context, o disk.Origin) error {
 	if r.header, err = decodeHeader(first); err != nil {
 		return err
 	}
-	if end := r.l1Offset + 8*uint64(r.l1Entries); r.l1Offset > uint64(r.fileSize) || end > uint64(r.fileSize) {
-		return disk.Damaged("the L1 table ends at %d, behind the end of the file at %d", end, r.fileSize)
+	if err := r.checkL1(); err != nil {
+		return err
 	}
 	r.tables = disk.NewPages(r.file, r.fileSize)
 	r.dataSize = r.fileSize
@@ -60,10 +60,22 @@ func (r *reader) load(ctx context.Context, o disk.Origin) error {
 	if r.snapshots, err = r.loadSnapshots(); err != nil {
 		return fmt.Errorf("reading the list of snapshots: %w", err)
 	}
+	if o.Snapshot != "" {
+		if err := r.goTo(o.Snapshot); err != nil {
+			return err
+		}
+	}
 	if r.header.base != "" {
 		r.base, err = o.Base(ctx, r.header.base, r.baseFormat)
 	}
 	return err
+}
+
+func (r *reader) checkL1() error {
+	if end := r.l1Offset + 8*uint64(r.l1Entries); r.l1Offset > uint64(r.fileSize) || end > uint64(r.fileSize) {
+		return disk.Damaged("the L1 table ends at %d, behind the end of the file at %d", end, r.fileSize)
+	}
+	return nil
 }
 
 func (r *reader) openData(o disk.Origin) error {
@@ -79,30 +91,6 @@ func (r *reader) openData(o disk.Origin) error {
 	r.files = append([]string{name}, r.files...)
 	r.dataSize, err = file.Size()
 	return err
-}
-
-// loadSnapshots reads the names in the snapshot table ("Snapshots").
-func (r *reader) loadSnapshots() ([]string, error) {
-	var names []string
-	at := int64(r.snapshotOffset)
-	entry := make([]byte, 40)
-	for range r.header.snapshots {
-		if _, err := r.tables.ReadAt(entry, at); err != nil {
-			return nil, err
-		}
-		be := binary.BigEndian
-		idLen, nameLen, extra := int64(be.Uint16(entry[12:])), int64(be.Uint16(entry[14:])), int64(be.Uint32(entry[36:]))
-		if extra > 1024 {
-			return nil, disk.Damaged("%d bytes of extra data in a snapshot's entry", extra)
-		}
-		b := make([]byte, idLen+nameLen)
-		if _, err := r.tables.ReadAt(b, at+40+extra); err != nil {
-			return nil, err
-		}
-		names = append(names, disk.Printable(string(b[idLen:])))
-		at += (40 + extra + idLen + nameLen + 7) / 8 * 8
-	}
-	return names, nil
 }
 
 // place is where a run of the disk is stored.
@@ -254,12 +242,17 @@ func (r *reader) Extent(off int64) (disk.Extent, error) {
 func (r *reader) Describe() disk.Description {
 	d := disk.Description{
 		Format: "qcow2", Layout: thin, Version: strconv.Itoa(int(r.version)), VirtualSize: r.Size(), BlockSize: int64(r.cluster()), SectorSize: 512,
-		Files: r.files, Base: disk.Printable(r.header.base), Snapshots: r.snapshots,
-		Dirty: r.incompatible&dirtyBit != 0,
+		Files: r.files, Dirty: r.incompatible&dirtyBit != 0,
+	}
+	for _, s := range r.snapshots {
+		d.Snapshots = append(d.Snapshots, s.name)
 	}
 	switch {
 	case r.base != nil:
-		d.Layout = "overlay"
+		d.Layout = overlay
+		d.StandOn(r.base, r.header.base)
+	case r.isCompressed():
+		d.Layout = compressed
 	case r.isThick():
 		d.Layout = thick
 	}
@@ -273,6 +266,18 @@ func (r *reader) Describe() disk.Description {
 		d.Warnings = append(d.Warnings, fmt.Sprintf("%d bitmaps of changed blocks are kept in the image", r.bitmaps))
 	}
 	return d
+}
+
+// isCompressed: the first cluster that is stored is compressed, as far as that is seen soon.
+func (r *reader) isCompressed() bool {
+	for off := int64(0); off < r.Size(); {
+		p, err := r.run(off, r.Size()-off)
+		if err != nil || p.kind == disk.Data {
+			return err == nil && p.compressed
+		}
+		off += p.len
+	}
+	return false
 }
 
 // isThick: the first and the last cluster have a place. An image that was allocated from the start has one for every

@@ -12,86 +12,60 @@ import (
 	"bagaglio/core/storage"
 )
 
-const (
-	entriesL2      = clusterSize / 8                // clusters that an L2 table covers
-	coversL2       = entriesL2 * clusterSize        // bytes of the disk that an L2 table covers: 512 MiB
-	refcountsBlock = clusterSize * 8 / 16           // refcounts of 16 bits in a block
-	largestWritten = 32 << 20 / 8 * int64(coversL2) // an L1 table of 32 MiB is the longest that readers accept
-	tablesInMemory = 64                             // L2 tables, 4 MiB
-)
-
-// imageSize is the length of an image with that virtual size, of which stored bytes lie in clusters that have data, and
-// indexed bytes in the ranges of L2 tables that have data.
-func imageSize(virtual, stored, indexed int64) int64 {
-	up := func(n, unit int64) int64 { return (n + unit - 1) / unit * unit }
-	l1 := max(up(8*up(virtual, coversL2)/coversL2, clusterSize), clusterSize)
-	used := clusterSize + l1 + up(indexed, coversL2)/coversL2*clusterSize + up(stored, clusterSize)
-	blocks, table := refcountClusters(used / clusterSize)
-	return used + (blocks+table)*clusterSize
-}
-
-// refcountClusters is how many clusters the refcount blocks and the refcount table take that count used clusters and
-// themselves.
-func refcountClusters(used int64) (blocks, table int64) {
-	for {
-		b := (used + blocks + table + refcountsBlock - 1) / refcountsBlock
-		t := (b*8 + clusterSize - 1) / clusterSize
-		if b == blocks && t == table {
-			return b, t
-		}
-		blocks, table = b, t
-	}
-}
-
-// writer makes an image: header, L1 table, then L2 tables and clusters in the order in which they are first heard of,
-// and the refcounts at the end. Every cluster of the file is used exactly once, so the refcounts are all one.
-type writer struct {
-	target disk.Target
-	file   storage.File
-	done   bool
-
-	mu     sync.Mutex
-	l1     []uint64           // offsets of L2 tables, at most 32 MiB
-	tables map[int64][]uint64 // L2 tables that are in memory: host offsets of clusters
-	end    int64              // of the last cluster
-}
-
 func create(t disk.Target) (disk.Writer, error) {
+	if (t.Base != nil) != (t.Layout == overlay) {
+		return nil, fmt.Errorf("an overlay needs a base, and no other layout has one")
+	}
 	file, err := t.Folder.Create(t.Name)
 	if err != nil {
 		return nil, fmt.Errorf("creating %s: %w", t.Name, err)
 	}
-	w := &writer{target: t, file: file, l1: make([]uint64, (t.Size+coversL2-1)/coversL2), tables: map[int64][]uint64{}}
-	w.end = clusterSize + w.l1Size()
+	s := shapeOf(t.Options)
+	if t.Layout == compressed {
+		return newPacker(t, s, file), nil
+	}
+	w := &writer{
+		shape: s, target: t, file: file, l1: make([]uint64, s.l1Tables(t.Size)), tables: map[int64][]uint64{},
+		inMemory: int(max(4, tableMemory/s.cluster)), end: s.cluster + s.l1Size(t.Size),
+	}
 	if t.Layout == thick {
-		if err := w.reserve(); err != nil {
+		if err := w.reserve(t.Options.Reserve == reserveTables); err != nil {
 			return nil, errors.Join(fmt.Errorf("taking room for %s: %w", t.Name, err), w.Abort())
 		}
 	}
 	return w, nil
 }
 
-// l1Size is the length of the L1 table in whole clusters; even an empty disk has one.
-func (w *writer) l1Size() int64 {
-	return max((8*int64(len(w.l1))+clusterSize-1)/clusterSize, 1) * clusterSize
+// tableMemory is for how many bytes of L2 tables are kept in memory.
+const tableMemory = 4 << 20
+
+// writer makes an image: header, L1 table, then L2 tables and clusters in the order in which they are first heard of,
+// and the refcounts at the end. Every cluster of the file is used exactly once, so the refcounts are all one.
+type writer struct {
+	shape
+	target disk.Target
+	file   storage.File
+	done   bool
+
+	mu       sync.Mutex
+	l1       []uint64           // offsets of L2 tables, at most longestL1
+	tables   map[int64][]uint64 // L2 tables that are in memory: host offsets of clusters, or zeroFlag
+	inMemory int                // how many at most
+	end      int64              // of the last cluster
 }
 
-// reserve gives every cluster its place and takes the room for all.
-func (w *writer) reserve() error {
-	if err := w.Place(0, w.target.Size); err != nil {
+// reserve gives every cluster its place and takes the room for all, or only for the tables.
+func (w *writer) reserve(tablesOnly bool) error {
+	if err := w.Place(0, w.target.Size); err != nil || tablesOnly {
 		return err
 	}
-	blocks, table := refcountClusters(w.end / clusterSize)
-	a, ok := w.file.(storage.Allocator)
-	if !ok {
-		return w.Zero(0, w.target.Size)
+	blocks, table := w.refcountClusters(w.end / w.cluster)
+	if a, ok := w.file.(storage.Allocator); ok {
+		if err := a.Allocate(0, w.end+(blocks+table)*w.cluster); !errors.Is(err, errors.ErrUnsupported) {
+			return err
+		}
 	}
-	if err := a.Allocate(0, w.end+(blocks+table)*clusterSize); errors.Is(err, errors.ErrUnsupported) {
-		return w.Zero(0, w.target.Size)
-	} else if err != nil {
-		return err
-	}
-	return nil
+	return w.Zero(0, w.target.Size)
 }
 
 // Place gives the clusters of a range their place in the file.
@@ -101,27 +75,48 @@ func (w *writer) Place(off, n int64) error {
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	for at := off / clusterSize * clusterSize; at < off+n; at += clusterSize {
-		if _, err := w.cluster(at, true); err != nil {
+	for at := off / w.cluster * w.cluster; at < off+n; at += w.cluster {
+		if _, err := w.place(at, off, off+n); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// cluster returns the host offset of the cluster for the disk's offset. One without a place gets one, or 0 when make is
-// false. The lock is held.
-func (w *writer) cluster(off int64, make bool) (int64, error) {
-	table, err := w.table(off/coversL2, make)
+// find returns the entry of the cluster for the disk's offset, or 0. The lock is held.
+func (w *writer) find(off int64) (uint64, error) {
+	table, err := w.table(off/w.covers(), false)
 	if err != nil || table == nil {
 		return 0, err
 	}
-	i := off % coversL2 / clusterSize
-	if table[i] == 0 && make {
-		table[i] = uint64(w.end)
-		w.end += clusterSize
+	return table[off%w.covers()/w.cluster], nil
+}
+
+// place returns the host offset of a cluster, and gives it a place if it has none. The disk's range from..to is going to
+// be written; what else is in the cluster comes from the base. The lock is held.
+func (w *writer) place(off, from, to int64) (int64, error) {
+	table, err := w.table(off/w.covers(), true)
+	if err != nil {
+		return 0, err
 	}
-	return int64(table[i]), nil
+	entry := &table[off%w.covers()/w.cluster]
+	if *entry > zeroFlag {
+		return int64(*entry), nil
+	}
+	start := off / w.cluster * w.cluster
+	end := min(start+w.cluster, w.target.Size)
+	if w.target.Base != nil && *entry != zeroFlag && (from > start || to < end) {
+		p := make([]byte, end-start)
+		if err := disk.ReadBelow(w.target.Base, p, start); err != nil {
+			return 0, err
+		}
+		if _, err := w.file.WriteAt(p, w.end); err != nil {
+			return 0, err
+		}
+	}
+	*entry = uint64(w.end)
+	w.end += w.cluster
+	return int64(*entry), nil
 }
 
 // table returns an L2 table. One that does not exist yet is made, or nil when create is false. The lock is held.
@@ -132,22 +127,22 @@ func (w *writer) table(number int64, create bool) ([]uint64, error) {
 	if w.l1[number] == 0 && !create {
 		return nil, nil
 	}
-	if len(w.tables) >= tablesInMemory {
+	if len(w.tables) >= w.inMemory {
 		if err := w.flush(); err != nil {
 			return nil, err
 		}
 	}
-	t := make([]uint64, entriesL2)
+	t := make([]uint64, w.entries())
 	if w.l1[number] == 0 {
 		w.l1[number] = uint64(w.end)
-		w.end += clusterSize
+		w.end += w.cluster
 	} else {
-		b := make([]byte, clusterSize)
+		b := make([]byte, w.cluster)
 		if _, err := w.file.ReadAt(b, int64(w.l1[number])); err != nil {
 			return nil, fmt.Errorf("reading an L2 table back: %w", err)
 		}
 		for i := range t {
-			t[i] = binary.BigEndian.Uint64(b[8*i:]) & offsetMask
+			t[i] = binary.BigEndian.Uint64(b[8*i:]) & (offsetMask | zeroFlag)
 		}
 	}
 	w.tables[number] = t
@@ -165,40 +160,37 @@ func (w *writer) flush() error {
 	return nil
 }
 
-// encodeTable encodes an L1 or L2 table, in which every entry that is used has a refcount of one.
+// encodeTable encodes an L1 or L2 table, in which every plain cluster that is used has a refcount of one.
 func encodeTable(t []uint64) []byte {
 	b := make([]byte, 8*len(t))
-	for i, offset := range t {
-		if offset != 0 {
-			binary.BigEndian.PutUint64(b[8*i:], offset|copiedFlag)
+	for i, entry := range t {
+		if entry > zeroFlag && entry&compressedFlag == 0 {
+			entry |= copiedFlag
 		}
+		binary.BigEndian.PutUint64(b[8*i:], entry)
 	}
 	return b
 }
 
-// run returns where the bytes from off on lie: the host offset and for how many bytes, at most limit, that goes on.
-func (w *writer) run(off, limit int64, make bool) (host, n int64, err error) {
+// run places the clusters from off on, and returns the host offset and for how many bytes, at most limit, that goes on.
+func (w *writer) run(off, limit int64) (host, n int64, err error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	first, err := w.cluster(off, make)
+	first, err := w.place(off, off, off+limit)
 	if err != nil {
 		return 0, 0, err
 	}
-	n = clusterSize - off%clusterSize
-	for n < limit {
-		next, err := w.cluster(off+n, make)
+	inCluster := off % w.cluster
+	for n = w.cluster - inCluster; n < limit; n += w.cluster {
+		next, err := w.place(off+n, off, off+limit)
 		if err != nil {
 			return 0, 0, err
 		}
-		if first == 0 && next != 0 || first != 0 && next != first+off%clusterSize+n {
+		if next != first+inCluster+n {
 			break
 		}
-		n += clusterSize
 	}
-	if first == 0 {
-		return 0, min(n, limit), nil
-	}
-	return first + off%clusterSize, min(n, limit), nil
+	return first + inCluster, min(n, limit), nil
 }
 
 func (w *writer) WriteAt(p []byte, off int64) (int, error) {
@@ -207,7 +199,7 @@ func (w *writer) WriteAt(p []byte, off int64) (int, error) {
 	}
 	done := 0
 	for done < len(p) {
-		host, n, err := w.run(off+int64(done), int64(len(p)-done), true)
+		host, n, err := w.run(off+int64(done), int64(len(p)-done))
 		if err != nil {
 			return done, err
 		}
@@ -220,25 +212,51 @@ func (w *writer) WriteAt(p []byte, off int64) (int, error) {
 	return done, nil
 }
 
-// Zero leaves clusters that have no place without one: they read as zeros.
+// Zero leaves clusters that have no place without one where they read as zeros.
 func (w *writer) Zero(off, n int64) error {
 	if err := disk.CheckRange(off, n, w.target.Size); err != nil {
 		return err
 	}
-	zeros := make([]byte, min(n, 1<<20))
 	for n > 0 {
-		host, part, err := w.run(off, min(n, int64(len(zeros))), false)
-		if err != nil {
+		part := min(n, w.cluster-off%w.cluster)
+		if host, err := w.zero(off, part); err != nil {
 			return err
-		}
-		if host != 0 {
-			if _, err := w.file.WriteAt(zeros[:part], host); err != nil {
+		} else if host == skipTable {
+			part = min(n, w.covers()-off%w.covers())
+		} else if host > 0 {
+			if _, err := w.file.WriteAt(make([]byte, part), host); err != nil {
 				return err
 			}
 		}
 		off, n = off+part, n-part
 	}
 	return nil
+}
+
+// skipTable says that all that an L2 table would cover reads as zeros.
+const skipTable = -1
+
+// zero returns where in the file zeros have to be written for a range inside of one cluster, or 0 where nothing has to be.
+func (w *writer) zero(off, n int64) (int64, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.target.Base == nil && w.l1[off/w.covers()] == 0 {
+		return skipTable, nil
+	}
+	entry, err := w.find(off)
+	if err != nil || entry == zeroFlag || entry == 0 && disk.ZeroBelow(w.target.Base, off, n) {
+		return 0, err
+	}
+	whole := off%w.cluster == 0 && (n == w.cluster || off+n == w.target.Size)
+	if entry == 0 && whole && w.target.Options.Version != 2 { // which has no zero clusters
+		table, err := w.table(off/w.covers(), true)
+		if err == nil {
+			table[off%w.covers()/w.cluster] = zeroFlag
+		}
+		return 0, err
+	}
+	host, err := w.place(off, off, off+n)
+	return host + off%w.cluster, err
 }
 
 // Commit writes the tables, the refcounts and the header, and syncs all.
@@ -251,45 +269,66 @@ func (w *writer) Commit(ctx context.Context) error {
 	if err := w.flush(); err != nil {
 		return err
 	}
-	if _, err := w.file.WriteAt(encodeTable(w.l1), clusterSize); err != nil {
-		return fmt.Errorf("writing the L1 table: %w", err)
-	}
-	tableOffset, tableClusters, err := w.writeRefcounts()
-	if err != nil {
+	h := w.header(w.target)
+	var err error
+	if h.refcountOffset, h.refcountLength, err = w.writeRefcounts(); err != nil {
 		return fmt.Errorf("writing the refcounts: %w", err)
 	}
-	h := header{
-		clusterBits: clusterBits, size: uint64(w.target.Size), l1Entries: uint32(len(w.l1)), l1Offset: clusterSize,
-		refcountOffset: uint64(tableOffset), refcountLength: uint32(tableClusters), refcountOrder: refcountOrder,
-	}
-	if _, err := w.file.WriteAt(h.encode(), 0); err != nil {
-		return fmt.Errorf("writing the header: %w", err)
-	}
-	if err := w.file.Sync(); err != nil {
-		return fmt.Errorf("syncing %s: %w", w.target.Name, err)
+	if err := finish(w.file, w.target.Name, w.l1, h, w.cluster); err != nil {
+		return err
 	}
 	w.done = true
 	return w.file.Close()
 }
 
+// header is that of an image without refcounts.
+func (s shape) header(t disk.Target) header {
+	h := header{
+		version: 3, clusterBits: s.bits(), size: uint64(t.Size), l1Entries: uint32(s.l1Tables(t.Size)), l1Offset: uint64(s.cluster),
+		refcountOrder: refcountOrder,
+	}
+	if t.Options.Version > 0 {
+		h.version = uint32(t.Options.Version)
+	}
+	if t.Base != nil {
+		h.base, h.baseFormat = t.BaseName, t.Base.Describe().Format
+	}
+	return h
+}
+
+// finish writes the L1 table and then the header, and syncs all.
+func finish(file storage.File, name string, l1 []uint64, h header, cluster int64) error {
+	encoded, err := h.encode(int(cluster))
+	if err == nil {
+		err = disk.WriteParts(file, name, disk.Part{What: "L1 table", Bytes: encodeTable(l1), Off: int64(h.l1Offset)}, disk.Part{What: "header", Bytes: encoded})
+	}
+	if err != nil {
+		return err
+	}
+	if err := file.Sync(); err != nil {
+		return fmt.Errorf("syncing %s: %w", name, err)
+	}
+	return nil
+}
+
 // writeRefcounts puts the refcount blocks behind the last cluster and their table behind them.
-func (w *writer) writeRefcounts() (offset, clusters int64, err error) {
-	used := w.end / clusterSize
-	blocks, table := refcountClusters(used)
+func (w *writer) writeRefcounts() (offset uint64, clusters uint32, err error) {
+	used := w.end / w.cluster
+	blocks, table := w.refcountClusters(used)
 	all := used + blocks + table
-	entries := make([]byte, table*clusterSize)
+	entries := make([]byte, table*w.cluster)
 	for i := range blocks {
-		block := make([]byte, clusterSize)
-		copy(block, bytes.Repeat([]byte{0, 1}, int(min(refcountsBlock, all-i*refcountsBlock))))
-		at := w.end + i*clusterSize
+		block := make([]byte, w.cluster)
+		copy(block, bytes.Repeat([]byte{0, 1}, int(min(w.refcounts(), all-i*w.refcounts()))))
+		at := w.end + i*w.cluster
 		if _, err := w.file.WriteAt(block, at); err != nil {
 			return 0, 0, err
 		}
 		binary.BigEndian.PutUint64(entries[8*i:], uint64(at))
 	}
-	offset = w.end + blocks*clusterSize
-	_, err = w.file.WriteAt(entries, offset)
-	return offset, table, err
+	offset = uint64(w.end + blocks*w.cluster)
+	_, err = w.file.WriteAt(entries, int64(offset))
+	return offset, uint32(table), err
 }
 
 func (w *writer) Abort() error {

@@ -1,4 +1,4 @@
-// Package vdi reads and writes virtual disk images of version 1.1: dynamic and fixed.
+// Package vdi reads virtual disk images of version 1.1: dynamic, fixed and differencing, and writes the first two.
 // The format has no formal specification; the header's layout is as published with it and as seen in files
 // (docs/formats.md).
 package vdi
@@ -20,7 +20,8 @@ const (
 	headerEnd    = headerAt + headerSize
 	typeDynamic  = 1
 	typeFixed    = 2
-	typeDiffer   = 4
+	typeUndo     = 3 // not read
+	typeDiffer   = 4 // read only
 	sectorSize   = 512
 	free         = math.MaxUint32     // map entry: not stored
 	zero         = math.MaxUint32 - 1 // map entry: known to be zeros
@@ -31,8 +32,9 @@ const (
 )
 
 const (
-	dynamic = "dynamic"
-	fixed   = "fixed"
+	dynamic      = "dynamic"
+	fixed        = "fixed"
+	differencing = "differencing"
 )
 
 func init() {
@@ -40,10 +42,10 @@ func init() {
 		Name:       "vdi",
 		Extensions: []string{".vdi"},
 		Layouts: []disk.Layout{
-			{Name: dynamic, Largest: largest, Granularity: sectorSize, Units: []int64{mib}, FileSize: func(virtual int64, stored disk.Stored) int64 {
+			{Name: dynamic, Largest: largest, Granularity: sectorSize, Units: disk.AnyUnits(mib), FileSize: func(virtual int64, _ disk.Options, stored disk.Stored) int64 {
 				return dataOffset(virtual) + up(stored[mib])
 			}},
-			{Name: fixed, Thick: true, Largest: largest, Granularity: sectorSize, Units: []int64{mib}, FileSize: func(virtual int64, _ disk.Stored) int64 {
+			{Name: fixed, Thick: true, Largest: largest, Granularity: sectorSize, Units: disk.AnyUnits(mib), FileSize: func(virtual int64, _ disk.Options, _ disk.Stored) int64 {
 				return dataOffset(virtual) + up(virtual)
 			}},
 		},
@@ -74,7 +76,9 @@ type header struct {
 	blocks     uint32
 	allocated  uint32
 	id         [16]byte
-	parent     [16]byte
+	changed    [16]byte // a UUID of the last change
+	parent     [16]byte // zero without one
+	parentAt   [16]byte // the parent's last change, when this disk was put on it
 }
 
 func (h header) encode() []byte {
@@ -114,7 +118,8 @@ func decodeHeader(b []byte) (header, error) {
 	h := header{
 		kind: le.Uint32(b[76:]), mapOffset: le.Uint32(b[340:]), dataOffset: le.Uint32(b[344:]), size: le.Uint64(b[368:]),
 		block: le.Uint32(b[376:]), extra: le.Uint32(b[380:]), blocks: le.Uint32(b[384:]), allocated: le.Uint32(b[388:]),
-		id: [16]byte(guid([16]byte(b[392:408]))), parent: [16]byte(guid([16]byte(b[440:456]))),
+		id: [16]byte(guid([16]byte(b[392:408]))), changed: [16]byte(guid([16]byte(b[408:424]))),
+		parent: [16]byte(guid([16]byte(b[424:440]))), parentAt: [16]byte(guid([16]byte(b[440:456]))),
 	}
 	return h, h.validate(le.Uint32(b[72:]), le.Uint32(b[360:]))
 }
@@ -124,9 +129,11 @@ func (h header) validate(length, sector uint32) error {
 	switch {
 	case length < 348:
 		return disk.Damaged("a header of %d bytes is too short", length)
-	case h.kind == typeDiffer || h.parent != [16]byte{}:
-		return disk.Unsupported("a differencing disk, which needs its parent")
-	case h.kind != typeDynamic && h.kind != typeFixed:
+	case h.kind == typeUndo:
+		return disk.Unsupported("an undo image")
+	case h.kind == typeDiffer && h.parent == [16]byte{}:
+		return disk.Damaged("the disk stands on a parent, but does not say on which")
+	case h.kind != typeDynamic && h.kind != typeFixed && h.kind != typeDiffer:
 		return disk.Damaged("image type %d does not exist", h.kind)
 	case sector != sectorSize:
 		return disk.Damaged("a sector size of %d bytes is not %d", sector, sectorSize)

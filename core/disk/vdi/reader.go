@@ -3,6 +3,7 @@ package vdi
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 
 	"bagaglio/core/disk"
@@ -16,17 +17,22 @@ type reader struct {
 	header header
 	tables *disk.Pages
 	name   string
+	parent string // the name of the file that it was found in
 }
 
-func open(_ context.Context, o disk.Origin) (disk.Reader, error) {
+func open(ctx context.Context, o disk.Origin) (disk.Reader, error) {
 	file, err := o.Folder.Open(o.Name)
 	if err != nil {
 		return nil, err
 	}
 	r := &reader{name: o.Name}
 	if err := r.load(file); err != nil {
-		file.Close()
-		return nil, err
+		return nil, errors.Join(err, file.Close())
+	}
+	if r.header.parent != [16]byte{} {
+		if err := r.openParent(ctx, o); err != nil {
+			return nil, errors.Join(err, r.Close())
+		}
 	}
 	return r, nil
 }
@@ -87,7 +93,17 @@ func (r *reader) Describe() disk.Description {
 	if r.header.kind == typeFixed {
 		d.Layout = fixed
 	}
+	if r.Base != nil {
+		d.Layout = differencing
+		d.StandOn(r.Base, r.parent)
+	}
 	return d
 }
 
-func (r *reader) Close() error { return r.File.Close() }
+func (r *reader) Close() error {
+	err := r.File.Close()
+	if r.Base != nil {
+		err = errors.Join(err, r.Base.Close())
+	}
+	return err
+}

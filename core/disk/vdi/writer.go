@@ -38,7 +38,7 @@ func (w *writer) Commit(ctx context.Context) error {
 	}
 	table := bytes.Repeat([]byte{0xff}, int(4*w.Count()))
 	for number := range w.Count() {
-		if off, stored := w.Find(number); stored {
+		if off, kind := w.Find(number); kind == disk.Data {
 			binary.LittleEndian.PutUint32(table[4*number:], uint32((off-w.First)/w.Stride))
 		}
 	}

@@ -1,4 +1,4 @@
-// Package vhd reads and writes virtual hard disk images, version 1.0: fixed and dynamic.
+// Package vhd reads and writes virtual hard disk images, version 1.0: fixed, dynamic and differencing.
 // Sections refer to the "Virtual Hard Disk Image Format Specification", October 11, 2006.
 package vhd
 
@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"math"
 	"time"
+	"unicode/utf16"
 
 	"bagaglio/core/disk"
 )
@@ -41,17 +42,20 @@ const (
 var epoch = time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)
 
 const (
-	dynamic = "dynamic"
-	fixed   = "fixed"
+	dynamic      = "dynamic"
+	fixed        = "fixed"
+	differencing = "differencing"
 )
 
 func init() {
+	fixedSize := func(virtual int64, _ disk.Options, _ disk.Stored) int64 { return virtual + footerSize }
 	disk.Register(disk.Format{
 		Name:       "vhd",
 		Extensions: []string{".vhd"},
 		Layouts: []disk.Layout{
-			{Name: dynamic, Largest: largest, Granularity: sectorSize, Units: []int64{defaultBlock}, FileSize: dynamicSize},
-			{Name: fixed, Thick: true, Largest: largest, Granularity: sectorSize, Units: []int64{1}, FileSize: func(virtual int64, _ disk.Stored) int64 { return virtual + footerSize }},
+			{Name: dynamic, Largest: largest, Granularity: sectorSize, Units: disk.AnyUnits(defaultBlock), FileSize: dynamicSize},
+			{Name: fixed, Thick: true, Largest: largest, Granularity: sectorSize, Units: disk.AnyUnits(1), FileSize: fixedSize},
+			{Name: differencing, Stands: true, OwnBase: true, Largest: largest, Granularity: sectorSize, Units: disk.AnyUnits(defaultBlock), FileSize: dynamicSize},
 		},
 		Sniff:  sniff,
 		Open:   open,
@@ -130,11 +134,16 @@ func decodeFooter(b []byte) (footer, error) {
 	return f, nil
 }
 
-// header is "Dynamic Disk Header Format", without what only differencing disks use.
+// header is "Dynamic Disk Header Format".
 type header struct {
 	TableOffset uint64
 	Entries     uint32
 	BlockSize   uint32
+	// only in a differencing disk
+	ParentID   [16]byte
+	ParentTime uint32
+	ParentName string
+	Locators   []locator
 }
 
 func (h header) encode() []byte {
@@ -146,6 +155,15 @@ func (h header) encode() []byte {
 	be.PutUint32(b[24:], version10)
 	be.PutUint32(b[28:], h.Entries)
 	be.PutUint32(b[32:], h.BlockSize)
+	copy(b[40:], h.ParentID[:])
+	be.PutUint32(b[56:], h.ParentTime)
+	name := utf16.Encode([]rune(h.ParentName))
+	for i, unit := range name[:min(len(name), maxParentName)] {
+		be.PutUint16(b[64+2*i:], unit)
+	}
+	for i, l := range h.Locators {
+		l.encode(b[locatorsAt+locatorSize*i:])
+	}
 	be.PutUint32(b[36:], checksum(b))
 	return b
 }
@@ -161,7 +179,15 @@ func decodeHeader(b []byte) (header, error) {
 	if v := be.Uint32(b[24:]); v != version10 {
 		return header{}, disk.Unsupported("dynamic header version %#x", v)
 	}
-	h := header{TableOffset: be.Uint64(b[16:]), Entries: be.Uint32(b[28:]), BlockSize: be.Uint32(b[32:])}
+	h := header{
+		TableOffset: be.Uint64(b[16:]), Entries: be.Uint32(b[28:]), BlockSize: be.Uint32(b[32:]),
+		ParentID: [16]byte(b[40:56]), ParentTime: be.Uint32(b[56:]), ParentName: text16(b[64:64+2*maxParentName], be),
+	}
+	for i := range maxLocators {
+		if l := decodeLocator(b[locatorsAt+locatorSize*i:]); l.platform != 0 {
+			h.Locators = append(h.Locators, l)
+		}
+	}
 	if h.BlockSize < smallestBlock || h.BlockSize > largestBlock || h.BlockSize&(h.BlockSize-1) != 0 {
 		return header{}, disk.Damaged("a block size of %d bytes is not a power of two from %d to %d", h.BlockSize, smallestBlock, largestBlock)
 	}

@@ -3,6 +3,7 @@ package vhd
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 
 	"bagaglio/core/disk"
@@ -18,26 +19,28 @@ type reader struct {
 	footer   footer
 	warnings []string
 
-	// only in a dynamic disk
+	// only in a dynamic or differencing disk
 	header header
 	tables *disk.Pages
 	blocks *disk.Blocks
+
+	base     disk.Reader // only in a differencing disk
+	baseName string
 }
 
-func open(_ context.Context, o disk.Origin) (disk.Reader, error) {
+func open(ctx context.Context, o disk.Origin) (disk.Reader, error) {
 	file, err := o.Folder.Open(o.Name)
 	if err != nil {
 		return nil, err
 	}
 	r := &reader{file: file, name: o.Name}
-	if err := r.load(); err != nil {
-		file.Close()
-		return nil, err
+	if err := r.load(ctx, o); err != nil {
+		return nil, errors.Join(err, r.Close())
 	}
 	return r, nil
 }
 
-func (r *reader) load() error {
+func (r *reader) load(ctx context.Context, o disk.Origin) error {
 	var err error
 	if r.fileSize, err = r.file.Size(); err != nil {
 		return err
@@ -62,7 +65,10 @@ func (r *reader) load() error {
 	case typeDynamic:
 		return r.loadTables()
 	case typeDiffering:
-		return disk.Unsupported("a differencing disk, which needs its parent")
+		if err := r.loadTables(); err != nil {
+			return err
+		}
+		return r.openParent(ctx, o)
 	}
 	return disk.Damaged("disk type %d does not exist", r.footer.DiskType)
 }
@@ -121,7 +127,7 @@ func (r *reader) loadTables() error {
 	return nil
 }
 
-// find returns the file offset of a block's data. The bitmap in front of it says nothing in a disk without a parent.
+// find returns the file offset of a block's data, behind its bitmap.
 func (r *reader) find(number int64) (int64, disk.Kind, error) {
 	var b [4]byte
 	if _, err := r.tables.ReadAt(b[:], int64(r.header.TableOffset)+4*number); err != nil {
@@ -132,6 +138,26 @@ func (r *reader) find(number int64) (int64, disk.Kind, error) {
 		return 0, disk.Hole, nil
 	}
 	return int64(sector)*sectorSize + r.header.bitmapSize(), disk.Data, nil
+}
+
+// sectors reads the bitmap in front of a block, which tells for each sector whether it is stored; the first one has the
+// highest bit ("Differencing Hard Disk Images"). It says nothing in a disk without a parent.
+func (r *reader) sectors(number, in int64) (present bool, n int64, err error) {
+	data, _, err := r.find(number)
+	if err != nil {
+		return false, 0, err
+	}
+	bitmap := make([]byte, int64(r.header.BlockSize)/sectorSize/8)
+	if _, err := r.tables.ReadAt(bitmap, data-r.header.bitmapSize()); err != nil {
+		return false, 0, fmt.Errorf("reading the bitmap of block %d: %w", number, err)
+	}
+	bit := func(sector int64) bool { return bitmap[sector/8]>>(7-sector%8)&1 != 0 }
+	first := in / sectorSize
+	last := first + 1
+	for last < int64(len(bitmap))*8 && bit(last) == bit(first) {
+		last++
+	}
+	return bit(first), last*sectorSize - in, nil
 }
 
 func (r *reader) Size() int64 { return int64(r.footer.CurrentSize) }
@@ -169,7 +195,17 @@ func (r *reader) Describe() disk.Description {
 	if r.blocks != nil {
 		d.Layout, d.BlockSize = dynamic, int64(r.header.BlockSize)
 	}
+	if r.base != nil {
+		d.Layout = differencing
+		d.StandOn(r.base, r.baseName)
+	}
 	return d
 }
 
-func (r *reader) Close() error { return r.file.Close() }
+func (r *reader) Close() error {
+	err := r.file.Close()
+	if r.base != nil {
+		err = errors.Join(err, r.base.Close())
+	}
+	return err
+}

@@ -27,13 +27,20 @@ func create(t disk.Target) (disk.Writer, error) {
 	}
 	f.DataOffset, f.DiskType = footerSize, typeDynamic
 	w := &writer{footer: f, header: header{TableOffset: footerSize + headerSize, Entries: uint32((t.Size + defaultBlock - 1) / defaultBlock), BlockSize: defaultBlock}}
+	structures := int64(w.header.TableOffset) + w.tableSize()
+	if t.Layout == differencing {
+		if err := w.standOn(t, structures); err != nil {
+			return nil, err
+		}
+		structures += int64(len(w.locator))
+	}
 	bitmap := w.header.bitmapSize()
-	first := (int64(w.header.TableOffset) + w.tableSize() + bitmap + alignment - 1) / alignment * alignment
+	first := (structures + bitmap + alignment - 1) / alignment * alignment
 	var err error
 	if w.BlockWriter, err = disk.NewBlockWriter(t, defaultBlock, first, defaultBlock+alignment); err != nil {
 		return nil, err
 	}
-	ones := bytes.Repeat([]byte{0xff}, int(bitmap))
+	ones := bytes.Repeat([]byte{0xff}, int(bitmap)) // also in a differencing disk: its blocks are stored whole
 	w.Begin = func(off int64) error {
 		if _, err := w.File.WriteAt(ones, off-bitmap); err != nil {
 			return fmt.Errorf("writing the bitmap of a block: %w", err)
@@ -44,16 +51,18 @@ func create(t disk.Target) (disk.Writer, error) {
 }
 
 // dynamicSize is the length of a dynamic image: structures, and each stored block with its bitmap.
-func dynamicSize(virtual int64, stored disk.Stored) int64 {
+func dynamicSize(virtual int64, _ disk.Options, stored disk.Stored) int64 {
 	blocks := (virtual + defaultBlock - 1) / defaultBlock
-	return 2*footerSize + headerSize + 4*blocks + sectorSize + alignment + stored[defaultBlock]/defaultBlock*(defaultBlock+alignment)
+	return 2*footerSize + headerSize + 4*blocks + sectorSize + maxLocator + alignment + stored[defaultBlock]/defaultBlock*(defaultBlock+alignment)
 }
 
-// writer makes a dynamic image: footer copy, header, table, then each block behind its bitmap, and the footer.
+// writer makes a dynamic or differencing image: footer copy, header, table, perhaps the locator of the parent, then each block
+// behind its bitmap, and the footer.
 type writer struct {
 	*disk.BlockWriter
-	footer footer
-	header header
+	footer  footer
+	header  header
+	locator []byte // of the parent, padded to a sector; only in a differencing disk
 }
 
 // tableSize is the length of the table, padded to a sector.
@@ -68,13 +77,14 @@ func (w *writer) Commit(ctx context.Context) error {
 	}
 	table := bytes.Repeat([]byte{0xff}, int(w.tableSize())) // at most 4 MiB: the largest disk has 1,044,480 blocks
 	for number := range w.Count() {
-		if off, stored := w.Find(number); stored {
+		if off, kind := w.Find(number); kind == disk.Data {
 			binary.BigEndian.PutUint32(table[4*number:], uint32((off-w.header.bitmapSize())/sectorSize))
 		}
 	}
 	footer := w.footer.encode()
 	return w.Finish(w.End()+footerSize,
 		disk.Part{What: "block allocation table", Bytes: table, Off: int64(w.header.TableOffset)},
+		disk.Part{What: "parent locator", Bytes: w.locator, Off: int64(w.header.TableOffset) + w.tableSize()},
 		disk.Part{What: "dynamic header", Bytes: w.header.encode(), Off: footerSize},
 		disk.Part{What: "footer", Bytes: footer, Off: w.End()},
 		disk.Part{What: "copy of the footer", Bytes: footer, Off: 0})

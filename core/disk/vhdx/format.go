@@ -1,9 +1,10 @@
-// Package vhdx reads and writes virtual hard disk images, version 2: dynamic and fixed.
+// Package vhdx reads and writes virtual hard disk images, version 2: dynamic, fixed and differencing.
 // Sections refer to "[MS-VHDX]: Virtual Hard Disk v2 (VHDX) File Format".
 package vhdx
 
 import (
 	"encoding/binary"
+	"fmt"
 	"hash/crc32"
 	"unicode/utf16"
 
@@ -68,42 +69,49 @@ var (
 )
 
 const (
-	dynamic = "dynamic"
-	fixed   = "fixed"
+	dynamic      = "dynamic"
+	fixed        = "fixed"
+	differencing = "differencing"
 )
 
 func init() {
-	var units []int64
-	for b := int64(smallestBlock); b <= blockFor(largest); b *= 2 {
-		units = append(units, b)
+	block := disk.Option{Name: "block_size", Values: []string{fmt.Sprint(smallestBlock)}}
+	for b := int64(2 * smallestBlock); b <= largestBlock; b *= 2 {
+		block.Values = append(block.Values, fmt.Sprint(b))
 	}
+	sector := disk.Option{Name: "sector_size", Values: []string{"512", "4096"}}
+	row := disk.Layout{
+		Name: dynamic, Largest: largest, Granularity: 512, Options: []disk.Option{block, sector},
+		Limit: func(o disk.Options) int64 {
+			if o.BlockSize > 0 {
+				return min(mostBlocks*o.BlockSize, largest)
+			}
+			return largest
+		},
+		Units: func(virtual int64, o disk.Options) []int64 { return []int64{shapeOf(virtual, o).block} },
+		FileSize: func(virtual int64, o disk.Options, stored disk.Stored) int64 {
+			s := shapeOf(virtual, o)
+			return s.firstBlock() + stored[s.block]
+		},
+	}
+	whole, standing := row, row
+	whole.Name, whole.Thick = fixed, true
+	whole.FileSize = func(virtual int64, o disk.Options, _ disk.Stored) int64 {
+		s := shapeOf(virtual, o)
+		return s.firstBlock() + up(virtual, s.block)
+	}
+	standing.Name, standing.Stands, standing.OwnBase = differencing, true, true
 	disk.Register(disk.Format{
 		Name:       "vhdx",
 		Extensions: []string{".vhdx"},
-		Layouts: []disk.Layout{
-			{Name: dynamic, Largest: largest, Granularity: 512, Units: units, FileSize: func(virtual int64, stored disk.Stored) int64 {
-				return firstBlock(virtual) + stored[blockFor(virtual)]
-			}},
-			{Name: fixed, Thick: true, Largest: largest, Granularity: 512, Units: units, FileSize: func(virtual int64, _ disk.Stored) int64 {
-				return firstBlock(virtual) + up(virtual, blockFor(virtual))
-			}},
-		},
-		Sniff:  func(p *disk.Probe) bool { return len(p.Head) >= 8 && string(p.Head[:8]) == fileSignature },
-		Open:   open,
-		Create: create,
+		Layouts:    []disk.Layout{row, whole, standing},
+		Sniff:      func(p *disk.Probe) bool { return len(p.Head) >= 8 && string(p.Head[:8]) == fileSignature },
+		Open:       open,
+		Create:     create,
 	})
 }
 
 func up(n, unit int64) int64 { return (n + unit - 1) / unit * unit }
-
-// blockFor is the block size of an image that we write: the smallest one that keeps the table short.
-func blockFor(virtual int64) int64 {
-	block := int64(smallestBlock)
-	for virtual/block > mostBlocks {
-		block *= 2
-	}
-	return block
-}
 
 // chunkRatio is how many payload entries the table has before each entry of a sector bitmap (2.5).
 func chunkRatio(sector, block int64) int64 { return (1 << 23) * sector / block }
@@ -111,8 +119,16 @@ func chunkRatio(sector, block int64) int64 { return (1 << 23) * sector / block }
 // entryOf is the place in the table of a payload block's entry.
 func entryOf(number, ratio int64) int64 { return number + number/ratio }
 
-// entries is the length of the table of a disk without a parent, in entries (2.5).
-func entries(blocks, ratio int64) int64 { return entryOf(blocks-1, ratio) + 1 }
+// bitmapEntryOf is the place in the table of the entry of the sector bitmap that covers a payload block.
+func bitmapEntryOf(number, ratio int64) int64 { return (number/ratio)*(ratio+1) + ratio }
+
+// entries is the length of the table in entries (2.5): of a disk with a parent, the last bitmap's counts too.
+func entries(blocks, ratio int64, parent bool) int64 {
+	if parent {
+		return bitmapEntryOf(blocks-1, ratio) + 1
+	}
+	return entryOf(blocks-1, ratio) + 1
+}
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
@@ -223,6 +239,7 @@ type metadata struct {
 	id       uuid.UUID
 	logical  uint32
 	physical uint32
+	parent   map[string]string // the locator; nil without a parent
 }
 
 // encode returns the table followed by the values.
@@ -233,7 +250,7 @@ func (m metadata) encode() []byte {
 	putGUID(id, m.id)
 	b := make([]byte, tableSize)
 	copy(b, tableMark)
-	for i, item := range []struct {
+	items := []struct {
 		id    uuid.UUID
 		value []byte
 		flags uint32
@@ -243,7 +260,12 @@ func (m metadata) encode() []byte {
 		{itemID, id, itemOfDisk | itemRequired},
 		{itemLogical, le.AppendUint32(nil, m.logical), itemOfDisk | itemRequired},
 		{itemPhysical, le.AppendUint32(nil, m.physical), itemOfDisk | itemRequired},
-	} {
+		{itemLocator, encodeLocator(m.parent), itemRequired},
+	}
+	if m.parent == nil {
+		items = items[:len(items)-1]
+	}
+	for i, item := range items {
 		le.PutUint16(b[10:], uint16(i+1))
 		e := b[32+32*i:]
 		putGUID(e, item.id)
@@ -255,11 +277,18 @@ func (m metadata) encode() []byte {
 	return b
 }
 
-// text16 reads the creator (2.2.1).
+// text16 reads UTF-16 up to its end or the first zero.
 func text16(b []byte) string {
 	var units []uint16
 	for ; len(b) >= 2 && (b[0] != 0 || b[1] != 0); b = b[2:] {
 		units = append(units, binary.LittleEndian.Uint16(b))
 	}
 	return string(utf16.Decode(units))
+}
+
+func encode16(s string) (b []byte) {
+	for _, unit := range utf16.Encode([]rune(s)) {
+		b = binary.LittleEndian.AppendUint16(b, unit)
+	}
+	return b
 }

@@ -3,6 +3,7 @@ package vhdx
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -15,6 +16,8 @@ import (
 type reader struct {
 	disk.Blocks
 	metadata
+	header   header
+	baseName string
 	name     string
 	creator  string
 	dirty    bool
@@ -25,15 +28,19 @@ type reader struct {
 	ratio    int64
 }
 
-func open(_ context.Context, o disk.Origin) (disk.Reader, error) {
+func open(ctx context.Context, o disk.Origin) (disk.Reader, error) {
 	file, err := o.Folder.Open(o.Name)
 	if err != nil {
 		return nil, err
 	}
 	r := &reader{name: o.Name, taken: []disk.Extent{{Off: 0, Len: mib}}}
 	if err := r.load(file); err != nil {
-		file.Close()
-		return nil, err
+		return nil, errors.Join(err, file.Close())
+	}
+	if r.parent != nil {
+		if err := r.openParent(ctx, o); err != nil {
+			return nil, errors.Join(err, r.Close())
+		}
 	}
 	return r, nil
 }
@@ -51,11 +58,10 @@ func (r *reader) load(file storage.File) error {
 		return disk.Damaged("the file's signature is missing")
 	}
 	r.creator = disk.Printable(text16(first[8:]))
-	h, err := r.currentHeader(file)
-	if err != nil {
+	if r.header, err = r.currentHeader(file); err != nil {
 		return err
 	}
-	patched, size, err := r.replay(file, h, size)
+	patched, size, err := r.replay(file, r.header, size)
 	if err != nil {
 		return fmt.Errorf("replaying the log: %w", err)
 	}
@@ -76,7 +82,7 @@ func (r *reader) load(file storage.File) error {
 	r.Holes = func(number int64) int64 {
 		return min(r.tables.Run(int64(r.bat.offset)+8*entryOf(number, r.ratio), 0)/8, r.ratio-number%r.ratio)
 	}
-	if need := 8 * entries(r.Count(), r.ratio); need > int64(r.bat.length) {
+	if need := 8 * entries(r.Count(), r.ratio, r.parent != nil); need > int64(r.bat.length) {
 		return disk.Damaged("the block allocation table has %d bytes and the disk needs %d", r.bat.length, need)
 	}
 	return nil
@@ -184,13 +190,13 @@ func (r *reader) loadMetadata(file storage.File, regions []region) error {
 		if length > mib || uint64(offset)+uint64(length) > uint64(at.length) {
 			return disk.Damaged("an item of %d bytes at offset %d lies outside of the region", length, offset)
 		}
-		if !slices.Contains([]uuid.UUID{itemParameters, itemSize, itemID, itemLogical, itemPhysical}, id) {
-			if flags&itemRequired != 0 && id != itemLocator {
+		if !slices.Contains([]uuid.UUID{itemParameters, itemSize, itemID, itemLogical, itemPhysical, itemLocator}, id) {
+			if flags&itemRequired != 0 {
 				return disk.Unsupported("the image needs an unknown metadata item %s", id)
 			}
 			continue
 		}
-		value := make([]byte, max(length, 16)) // no value is longer; a short one reads as zeros
+		value := make([]byte, max(length, 16)) // a short one reads as zeros
 		if err := disk.ReadFull(file, value[:length], int64(at.offset)+int64(offset)); err != nil {
 			return err
 		}
@@ -211,7 +217,15 @@ func (r *reader) loadMetadata(file storage.File, regions []region) error {
 	if b := values[itemPhysical]; b != nil {
 		r.physical = le.Uint32(b)
 	}
-	return r.validate()
+	if err := r.validate(); err != nil || r.flags&hasParent == 0 {
+		return err
+	}
+	if values[itemLocator] == nil {
+		return disk.Damaged("the disk stands on a parent, but does not name it")
+	}
+	var err error
+	r.parent, err = decodeLocator(values[itemLocator])
+	return err
 }
 
 // validate bounds every value before anything is computed from it.
@@ -223,8 +237,6 @@ func (m metadata) validate() error {
 		return disk.Damaged("a logical sector size of %d bytes is neither 512 nor 4096", m.logical)
 	case m.size == 0 || m.size > largest || m.size%uint64(m.logical) != 0:
 		return disk.Damaged("a size of %d bytes is not a multiple of %d up to %d", m.size, m.logical, int64(largest))
-	case m.flags&hasParent != 0:
-		return disk.Unsupported("a differencing disk, which needs its parent")
 	}
 	return nil
 }
@@ -241,8 +253,15 @@ func (r *reader) find(number int64) (int64, disk.Kind, error) {
 		return int64(entry & offsetMask), disk.Data, nil
 	case stateZero:
 		return 0, disk.Zero, nil
-	case stateNotPresent, stateUndefined, stateUnmapped:
+	case stateNotPresent:
 		return 0, disk.Hole, nil
+	case stateUndefined, stateUnmapped: // not the parent's either
+		return 0, disk.Zero, nil
+	case statePartially:
+		if r.parent != nil {
+			return int64(entry & offsetMask), disk.Data, nil
+		}
+		fallthrough
 	default:
 		return 0, disk.Hole, disk.Damaged("block %d is in state %d, which a disk without a parent does not have", number, state)
 	}
@@ -261,10 +280,20 @@ func (r *reader) Describe() disk.Description {
 	if r.flags&leaveBlocks != 0 {
 		d.Layout = fixed
 	}
+	if r.Base != nil {
+		d.Layout = differencing
+		d.StandOn(r.Base, r.baseName)
+	}
 	if r.dirty {
 		d.Warnings = append(d.Warnings, "the machine was cut off: the image has a log, which is taken into account; the file is not changed")
 	}
 	return d
 }
 
-func (r *reader) Close() error { return r.File.Close() }
+func (r *reader) Close() error {
+	err := r.File.Close()
+	if r.Base != nil {
+		err = errors.Join(err, r.Base.Close())
+	}
+	return err
+}

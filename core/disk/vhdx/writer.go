@@ -5,7 +5,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"unicode/utf16"
 
 	"bagaglio/core/disk"
 
@@ -22,31 +21,59 @@ const (
 	ourCreator  = "Bagaglio"
 )
 
-// tableLength is the length of the table's region.
-func tableLength(virtual int64) int64 {
-	block := blockFor(virtual)
-	return up(8*entries(up(virtual, block)/block, chunkRatio(ourSector, block)), mib)
+// shape are the measures of an image that we write.
+type shape struct{ virtual, block, sector int64 }
+
+// shapeOf takes the smallest blocks that keep the table short, unless others are asked for.
+func shapeOf(virtual int64, o disk.Options) shape {
+	s := shape{virtual: virtual, block: smallestBlock, sector: ourSector}
+	for virtual/s.block > mostBlocks {
+		s.block *= 2
+	}
+	if o.BlockSize > 0 {
+		s.block = o.BlockSize
+	}
+	if o.SectorSize > 0 {
+		s.sector = o.SectorSize
+	}
+	return s
 }
 
-func firstBlock(virtual int64) int64 { return ourTable + tableLength(virtual) }
+func (s shape) ratio() int64 { return chunkRatio(s.sector, s.block) }
+
+// tableLength is the length of the table's region, with room for all bitmaps.
+func (s shape) tableLength() int64 {
+	return up(8*entries(up(s.virtual, s.block)/s.block, s.ratio(), true), mib)
+}
+
+func (s shape) firstBlock() int64 { return ourTable + s.tableLength() }
 
 type writer struct {
 	*disk.BlockWriter
-	flags uint32
+	shape shape
+	meta  metadata
 }
 
 func create(t disk.Target) (disk.Writer, error) {
 	if t.Size == 0 {
 		return nil, disk.Unsupported("a disk of 0 bytes")
 	}
-	block := blockFor(t.Size)
-	blocks, err := disk.NewBlockWriter(t, block, firstBlock(t.Size), block)
-	if err != nil {
+	s := shapeOf(t.Size, t.Options)
+	w := &writer{shape: s, meta: metadata{block: uint32(s.block), size: uint64(t.Size), id: t.Identifier, logical: uint32(s.sector), physical: ourPhysical}}
+	if t.Layout == differencing {
+		var err error
+		if w.meta.parent, err = parentOf(t); err != nil {
+			return nil, err
+		}
+		w.meta.flags = hasParent
+	}
+	var err error
+	if w.BlockWriter, err = disk.NewBlockWriter(t, s.block, s.firstBlock(), s.block); err != nil {
 		return nil, err
 	}
-	w := &writer{BlockWriter: blocks}
+	w.Marks = true
 	if t.Layout == fixed {
-		w.flags = leaveBlocks
+		w.meta.flags = leaveBlocks
 		if err := w.Reserve(); err != nil {
 			return nil, errors.Join(fmt.Errorf("taking room for %s: %w", t.Name, err), w.Abort())
 		}
@@ -59,15 +86,18 @@ func (w *writer) Commit(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	ratio := chunkRatio(ourSector, w.Block)
-	table := make([]byte, tableLength(w.Target.Size)) // at most 33 MiB
+	table := make([]byte, w.shape.tableLength()) // at most 33 MiB
 	for number := range w.Count() {
-		if off, stored := w.Find(number); stored {
-			binary.LittleEndian.PutUint64(table[8*entryOf(number, ratio):], uint64(off)|statePresent)
+		entry := uint64(stateNotPresent)
+		switch off, kind := w.Find(number); kind {
+		case disk.Data:
+			entry = uint64(off) | statePresent
+		case disk.Zero:
+			entry = stateZero
 		}
+		binary.LittleEndian.PutUint64(table[8*entryOf(number, w.shape.ratio()):], entry)
 	}
 	id := uuid.UUID(w.Target.Identifier)
-	meta := metadata{block: uint32(w.Block), flags: w.flags, size: uint64(w.Target.Size), id: id, logical: ourSector, physical: ourPhysical}
 	regions := encodeRegions([]region{
 		{regionMetadata, ourMetadata, mib, true},
 		{regionBAT, ourTable, uint32(len(table)), true},
@@ -77,7 +107,7 @@ func (w *writer) Commit(ctx context.Context) error {
 	}
 	parts := []disk.Part{
 		{What: "table", Bytes: table, Off: ourTable},
-		{What: "metadata", Bytes: meta.encode(), Off: ourMetadata},
+		{What: "metadata", Bytes: w.meta.encode(), Off: ourMetadata},
 		{What: "first region table", Bytes: regions, Off: regionAt1},
 		{What: "second region table", Bytes: regions, Off: regionAt2},
 	}
@@ -85,9 +115,6 @@ func (w *writer) Commit(ctx context.Context) error {
 		h.sequence = uint64(i + 1)
 		parts = append(parts, disk.Part{What: "header", Bytes: h.encode(), Off: at})
 	}
-	signature := []byte(fileSignature)
-	for _, unit := range utf16.Encode([]rune(ourCreator)) {
-		signature = binary.LittleEndian.AppendUint16(signature, unit)
-	}
+	signature := append([]byte(fileSignature), encode16(ourCreator)...)
 	return w.Finish(w.End(), append(parts, disk.Part{What: "signature", Bytes: signature, Off: 0})...)
 }

@@ -109,16 +109,34 @@ func (d *descriptor) set(key, value string) (err error) {
 	return err
 }
 
-// encode writes the descriptor of a disk that is one sparse file.
-func (d descriptor) encode(size int64) []byte {
-	const heads, sectors = 16, 63
-	cylinders := min(size/sector/heads/sectors, 16383)
+// maxOwnDescriptor bounds the descriptors that we write: a line for each of as many pieces as a disk can have.
+const maxOwnDescriptor = 256 << 10
+
+// encode writes the descriptor of a disk of that virtual size in bytes.
+func (d descriptor) encode(size int64) ([]byte, error) {
+	heads, cylinders := int64(16), int64(16383) // of the first adapter; the others count otherwise
+	const sectors = 63
+	if d.adapter != adapters[0] {
+		heads, cylinders = 255, 1<<16-1
+	}
+	cylinders = min(size/sector/heads/sectors, cylinders)
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "%s\nversion=1\nCID=%08x\nparentCID=%08x\ncreateType=\"%s\"\n\n# Extent description\n", textMark, d.cid, d.parentCID, d.kind)
+	fmt.Fprintf(&b, "%s\nversion=1\nCID=%08x\nparentCID=%08x\ncreateType=\"%s\"\n", textMark, d.cid, d.parentCID, d.kind)
+	if d.parentHint != "" {
+		fmt.Fprintf(&b, "parentFileNameHint=\"%s\"\n", d.parentHint)
+	}
+	fmt.Fprint(&b, "\n# Extent description\n")
 	for _, e := range d.extents {
-		fmt.Fprintf(&b, "RW %d %s \"%s\"\n", e.sectors, e.kind, e.file)
+		fmt.Fprintf(&b, "RW %d %s \"%s\"", e.sectors, e.kind, e.file)
+		if e.kind == "FLAT" {
+			fmt.Fprintf(&b, " %d", e.offset)
+		}
+		fmt.Fprintln(&b)
+		if strings.ContainsAny(e.file+d.parentHint, "\"\n\r") {
+			return nil, disk.Unsupported("a name with quotation marks or line ends in it (%q): rename the file first", e.file+d.parentHint)
+		}
 	}
 	fmt.Fprintf(&b, "\n# The Disk Data Base\n#DDB\n\nddb.virtualHWVersion = \"4\"\nddb.geometry.cylinders = \"%d\"\nddb.geometry.heads = \"%d\"\n"+
 		"ddb.geometry.sectors = \"%d\"\nddb.adapterType = \"%s\"\n", cylinders, heads, sectors, d.adapter)
-	return b.Bytes()
+	return b.Bytes(), nil
 }

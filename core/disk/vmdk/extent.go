@@ -14,12 +14,6 @@ import (
 	"github.com/klauspost/compress/zlib"
 )
 
-// extent is a part of a disk. Offsets are relative to it.
-type extent interface {
-	io.ReaderAt
-	Extent(off int64) (disk.Extent, error)
-}
-
 // zeros is an extent without a file.
 type zeros struct{ size int64 }
 
@@ -30,22 +24,6 @@ func (z zeros) ReadAt(p []byte, _ int64) (int, error) {
 
 func (z zeros) Extent(off int64) (disk.Extent, error) {
 	return disk.Extent{Off: off, Len: z.size - off, Kind: disk.Zero}, nil
-}
-
-// flat is an extent whose file holds its bytes one to one, from an offset on.
-type flat struct {
-	file     storage.File
-	off, len int64
-}
-
-func (f flat) ReadAt(p []byte, off int64) (int, error) {
-	return len(p), disk.ReadFull(f.file, p, f.off+off)
-}
-
-func (f flat) Extent(off int64) (disk.Extent, error) {
-	e, err := disk.FileExtent(f.file, f.off+off, f.off+f.len)
-	e.Off = off
-	return e, err
 }
 
 // sparseExtent is a file with grains that a directory of tables finds.
@@ -125,8 +103,8 @@ func (s *sparseExtent) find(number int64) (int64, disk.Kind, error) {
 	return int64(entry) * sector, disk.Data, nil
 }
 
-// compressed is a sparse extent whose grains are compressed, each behind its marker (the note's section on
-// streams). Its grains lie anywhere and have any length.
+// compressed is a sparse extent whose grains are compressed, each behind its marker ("Stream-Optimized Compressed Sparse
+// Extents"). Its grains lie anywhere and have any length.
 type compressed struct{ *sparseExtent }
 
 func (c compressed) Extent(off int64) (disk.Extent, error) {
@@ -190,7 +168,7 @@ func (c compressed) grain(number, at int64) ([]byte, error) {
 }
 
 // load opens a file as a sparse extent of whatever kind. embedded is the descriptor inside of it, if it has one.
-func load(file storage.File) (e extent, size int64, h header, embedded []byte, err error) {
+func load(file storage.File) (e disk.Piece, size int64, h header, embedded []byte, err error) {
 	length, err := file.Size()
 	if err != nil {
 		return nil, 0, h, nil, err

@@ -1,4 +1,4 @@
-// Package vmdk reads virtual machine disk images and writes those that are one sparse file.
+// Package vmdk reads and writes virtual machine disk images: sparse, flat, in pieces, as a stream, and on a parent.
 // Sections refer to the "Virtual Disk Format" technical note, versions 1.1 and 5.0.
 package vmdk
 
@@ -46,19 +46,63 @@ const (
 	directoryAt  = 21 * sector
 	alignment    = 1 << 20
 	largest      = largestFile - 4<<30 // leaves room for tables
+
+	defaultPiece = 4192256 * sector // of a split disk: the files stay below 2 GiB
+	leastPiece   = 1 << 20
+	mostPiece    = 4194304 * sector
 )
 
-const sparse = "sparse"
+// adapters are the values of ddb.adapterType ("The Disk Database"), the default first.
+var adapters = []string{"ide", "buslogic", "lsilogic", "legacyESX"}
+
+const (
+	sparse      = "sparse"
+	flat        = "flat"
+	splitSparse = "split-sparse"
+	splitFlat   = "split-flat"
+	stream      = "stream"
+	delta       = "delta"
+)
+
+// kinds are the values of createType for what we write.
+var kinds = map[string]string{
+	sparse: "monolithicSparse", flat: "monolithicFlat", splitSparse: "twoGbMaxExtentSparse", splitFlat: "twoGbMaxExtentFlat",
+	stream: "streamOptimized", delta: "monolithicSparse",
+}
 
 func init() {
+	adapter := disk.Option{Name: "adapter", Values: adapters}
+	piece := disk.Option{Name: "piece_size", Default: defaultPiece, Least: leastPiece, Most: mostPiece, Multiple: grain}
+	row := func(name string, thick bool, size func(virtual int64, o disk.Options, stored int64) int64, options ...disk.Option) disk.Layout {
+		return disk.Layout{
+			Name: name, Thick: thick, Largest: largest, Granularity: sector, Units: disk.AnyUnits(grain), Options: append(options, adapter),
+			FileSize: func(virtual int64, o disk.Options, stored disk.Stored) int64 { return size(virtual, o, stored[grain]) },
+		}
+	}
+	sparseSize := func(virtual int64, _ disk.Options, stored int64) int64 { return planFile(virtual).first + stored }
+	flatSize := func(virtual int64, _ disk.Options, _ int64) int64 { return virtual + maxOwnDescriptor }
+	layouts := []disk.Layout{
+		row(sparse, false, sparseSize), row(flat, true, flatSize), row(splitSparse, false, splitSize, piece), row(splitFlat, true, flatSize, piece),
+		row(stream, false, func(virtual int64, _ disk.Options, stored int64) int64 { return streamSize(virtual, stored) }),
+		row(delta, false, sparseSize),
+	}
+	for i := range layouts {
+		l := &layouts[i]
+		switch l.Name {
+		case sparse:
+			l.Snapshots = true
+		case delta:
+			l.Stands, l.OwnBase = true, true
+		case flat, splitFlat, splitSparse:
+			l.Names = func(name string, virtual int64, o disk.Options) []string {
+				return extentNames(l.Name, name, virtual, o)
+			}
+		}
+	}
 	disk.Register(disk.Format{
 		Name:       "vmdk",
 		Extensions: []string{".vmdk"},
-		Layouts: []disk.Layout{
-			{Name: sparse, Largest: largest, Granularity: sector, Units: []int64{grain}, FileSize: func(virtual int64, stored disk.Stored) int64 {
-				return planFile(virtual).first + stored[grain]
-			}},
-		},
+		Layouts:    layouts,
 		Sniff: func(p *disk.Probe) bool {
 			return bytes.HasPrefix(p.Head, []byte(sparseMark)) || bytes.HasPrefix(p.Head, []byte(cowMark)) || bytes.Contains(p.Head, []byte(textMark))
 		},

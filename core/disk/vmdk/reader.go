@@ -12,21 +12,15 @@ import (
 
 type reader struct {
 	descriptor
+	parts   disk.Pieces
+	sparse  []*sparseExtent // of the parts
 	files   []storage.File
 	names   []string // the one that was opened comes last
-	parts   []part
-	size    int64
 	layout  string
 	version uint32
 	grain   int64
 	unclean bool
 	base    disk.Reader // nil without one
-}
-
-// part is an extent in its place on the disk.
-type part struct {
-	extent
-	off, len int64
 }
 
 func open(ctx context.Context, o disk.Origin) (disk.Reader, error) {
@@ -77,17 +71,20 @@ func (r *reader) loadSingle(file storage.File) error {
 			return disk.Unsupported("one part of a disk with %d extents: open its descriptor instead", len(r.extents))
 		}
 	}
-	r.layout = "sparse"
+	r.layout = sparse
 	if h.flags&compressFlag != 0 {
-		r.layout = "stream"
+		r.layout = stream
 	}
-	r.note(h)
-	r.parts, r.size = []part{{e, 0, size}}, size
+	r.note(h, e)
+	r.parts.Add(e, size)
 	return nil
 }
 
-func (r *reader) note(h header) {
+func (r *reader) note(h header, e disk.Piece) {
 	r.version, r.grain, r.unclean = h.version, int64(h.grain)*sector, r.unclean || h.unclean
+	if s, ok := e.(*sparseExtent); ok {
+		r.sparse = append(r.sparse, s)
+	}
 }
 
 // loadDescriptor: the file is the descriptor, which names the extents.
@@ -115,17 +112,16 @@ func (r *reader) loadDescriptor(o disk.Origin, file storage.File) error {
 		if isSparse {
 			sparseParts++
 		}
-		r.parts = append(r.parts, part{e, r.size, line.sectors * sector})
-		r.size += line.sectors * sector
+		r.parts.Add(e, line.sectors*sector)
 	}
-	r.layout = map[bool]string{true: "sparse", false: "flat"}[sparseParts > 0]
-	if len(r.extents) > 1 {
+	r.layout = map[bool]string{true: sparse, false: flat}[sparseParts > 0]
+	if len(r.extents) > 1 || r.kind == kinds[splitSparse] || r.kind == kinds[splitFlat] {
 		r.layout = "split-" + r.layout
 	}
 	return nil
 }
 
-func (r *reader) openExtent(o disk.Origin, line extentLine) (e extent, isSparse bool, err error) {
+func (r *reader) openExtent(o disk.Origin, line extentLine) (e disk.Piece, isSparse bool, err error) {
 	if line.kind == "ZERO" {
 		return zeros{line.sectors * sector}, false, nil
 	}
@@ -150,7 +146,7 @@ func (r *reader) openExtent(o disk.Origin, line extentLine) (e extent, isSparse 
 		if line.offset > length/sector || line.sectors*sector > length-line.offset*sector {
 			return nil, false, disk.Damaged("%d sectors from sector %d on do not lie in its file of %d bytes: it is truncated", line.sectors, line.offset, length)
 		}
-		return flat{file, line.offset * sector, line.sectors * sector}, false, nil
+		return disk.FilePiece{File: file, Off: line.offset * sector, Len: line.sectors * sector}, false, nil
 	case "SPARSE", "VMFSSPARSE", "COWD":
 		e, size, h, _, err := load(file)
 		if err != nil {
@@ -159,7 +155,7 @@ func (r *reader) openExtent(o disk.Origin, line extentLine) (e extent, isSparse 
 		if size < line.sectors*sector {
 			return nil, false, disk.Damaged("the extent has %d bytes, and the descriptor says %d", size, line.sectors*sector)
 		}
-		r.note(h)
+		r.note(h, e)
 		return e, true, nil
 	}
 	return nil, false, disk.Unsupported("extents of the kind %s", line.kind)
@@ -175,46 +171,34 @@ func (r *reader) openBase(ctx context.Context, o disk.Origin) error {
 		return err
 	}
 	r.base = base
-	r.layout = "delta"
+	r.layout = delta
 	if parent, ok := base.(*reader); ok && parent.cid != r.parentCID {
 		return disk.Damaged("the parent %q has changed since this disk was put on it (content id %08x, expected %08x): together they make no sense", r.parentHint, parent.cid, r.parentCID)
 	}
 	return nil
 }
 
-func (r *reader) Size() int64 { return r.size }
-
-// part returns the extent that holds an offset of the disk.
-func (r *reader) part(off int64) part {
-	i, found := slices.BinarySearchFunc(r.parts, off, func(p part, off int64) int { return int(min(max(p.off-off, -1), 1)) })
-	if !found {
-		i--
-	}
-	return r.parts[i]
-}
+func (r *reader) Size() int64 { return r.parts.Size() }
 
 func (r *reader) ReadAt(p []byte, off int64) (int, error) {
-	return disk.ReadRuns(p, off, r.size, func(p []byte, off int64) (int, error) {
-		at := r.part(off)
-		p = p[:min(int64(len(p)), at.off+at.len-off)]
-		if r.base != nil {
-			e, err := at.Extent(off - at.off)
-			if err != nil {
-				return 0, err
-			}
-			p = p[:min(int64(len(p)), e.Len)]
-			if e.Kind == disk.Hole {
-				return len(p), disk.ReadBelow(r.base, p, off)
-			}
+	if r.base == nil {
+		return r.parts.ReadAt(p, off)
+	}
+	return disk.ReadRuns(p, off, r.Size(), func(p []byte, off int64) (int, error) {
+		e, err := r.parts.Extent(off)
+		if err != nil {
+			return 0, err
 		}
-		return at.ReadAt(p, off-at.off)
+		p = p[:min(int64(len(p)), e.Len)]
+		if e.Kind == disk.Hole {
+			return len(p), disk.ReadBelow(r.base, p, off)
+		}
+		return r.parts.ReadAt(p, off)
 	})
 }
 
 func (r *reader) Extent(off int64) (disk.Extent, error) {
-	at := r.part(off)
-	e, err := at.Extent(off - at.off)
-	e.Off, e.Len = off, min(e.Len, at.off+at.len-off)
+	e, err := r.parts.Extent(off)
 	if err != nil || e.Kind != disk.Hole || r.base == nil {
 		return e, err
 	}
@@ -228,11 +212,7 @@ func (r *reader) Check(ctx context.Context) error {
 			return err
 		}
 	}
-	for _, p := range r.parts {
-		s, ok := p.extent.(*sparseExtent)
-		if !ok {
-			continue
-		}
+	for _, s := range r.sparse {
 		taken := []disk.Extent{{Off: 0, Len: sector}}
 		for _, d := range s.directories {
 			taken = append(taken, disk.Extent{Off: d, Len: 4 * ((s.Count() + int64(s.header.entries) - 1) / int64(s.header.entries))})
@@ -246,15 +226,14 @@ func (r *reader) Check(ctx context.Context) error {
 
 func (r *reader) Describe() disk.Description {
 	d := disk.Description{
-		Format: "vmdk", Layout: r.layout, VirtualSize: r.size, BlockSize: r.grain, SectorSize: sector, Files: r.names, Dirty: r.unclean,
+		Format: "vmdk", Layout: r.layout, VirtualSize: r.Size(), BlockSize: r.grain, SectorSize: sector, Files: r.names, Dirty: r.unclean,
 		Identifier: fmt.Sprintf("%08x", r.cid),
-		Base:       disk.Printable(r.parentHint),
 	}
 	if r.version > 0 {
 		d.Version = fmt.Sprint(r.version)
 	}
-	if r.base == nil {
-		d.Base = ""
+	if r.base != nil {
+		d.StandOn(r.base, r.parentHint)
 	}
 	if r.unclean {
 		d.Warnings = append(d.Warnings, "the image was not closed properly")

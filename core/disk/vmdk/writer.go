@@ -1,109 +1,123 @@
 package vmdk
 
 import (
-	"context"
 	"encoding/binary"
 	"fmt"
+	"path"
+	"strings"
 
 	"bagaglio/core/disk"
 )
-
-// fileLayout is where the parts of an image that we write lie: header, descriptor, the second directory with its tables, the
-// first one with its, then grains from a whole MiB on. All tables are there from the start.
-type fileLayout struct {
-	tables                int64 // how many
-	redundant, directory  int64 // offsets
-	redundantT, directorT int64 // offsets of their first tables
-	first                 int64 // offset of the first grain
-}
-
-func planFile(virtual int64) fileLayout {
-	const table = 4 * tableEntries
-	l := fileLayout{tables: up(virtual, coversTable) / coversTable, redundant: directoryAt}
-	directory := up(4*l.tables, sector)
-	l.redundantT = l.redundant + directory
-	l.directory = l.redundantT + l.tables*table
-	l.directorT = l.directory + directory
-	l.first = up(l.directorT+l.tables*table, alignment)
-	return l
-}
-
-type writer struct {
-	*disk.BlockWriter
-	layout fileLayout
-}
 
 func create(t disk.Target) (disk.Writer, error) {
 	if t.Size == 0 {
 		return nil, disk.Unsupported("a disk of 0 bytes")
 	}
-	layout := planFile(t.Size)
-	blocks, err := disk.NewBlockWriter(t, grain, layout.first, grain)
+	d, err := describe(t)
 	if err != nil {
 		return nil, err
 	}
-	return &writer{blocks, layout}, nil
+	switch t.Layout {
+	case flat, splitFlat, splitSparse:
+		return createSplit(t, d)
+	case stream:
+		return createStream(t, d)
+	}
+	return createSparse(t, &d)
 }
 
-// Commit writes tables, directories, descriptor and header, and syncs all.
-func (w *writer) Commit(ctx context.Context) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	if err := w.writeTables(); err != nil {
-		return fmt.Errorf("writing the grain tables of %s: %w", w.Target.Name, err)
-	}
+// describe makes the descriptor of the target.
+func describe(t disk.Target) (descriptor, error) {
 	d := descriptor{
-		cid: binary.LittleEndian.Uint32(w.Target.Identifier[:4]) &^ (1 << 31), parentCID: noParent, kind: "monolithicSparse", adapter: "ide",
-		extents: []extentLine{{sectors: w.Target.Size / sector, kind: "SPARSE", file: w.Target.Name}},
+		cid: binary.LittleEndian.Uint32(t.Identifier[:4]) &^ (1 << 31), parentCID: noParent, kind: kinds[t.Layout], adapter: t.Options.Adapter,
 	}
-	text := d.encode(w.Target.Size)
-	if len(text) > descriptorLn {
-		return fmt.Errorf("the name %q is too long for the descriptor: choose a shorter one", w.Target.Name)
+	if d.adapter == "" {
+		d.adapter = adapters[0]
 	}
-	h := header{
-		version: 1, flags: newlineFlag | redundantFlag, capacity: uint64(w.Target.Size / sector), grain: grain / sector,
-		descriptor: descriptorAt / sector, descriptorSize: descriptorLn / sector, entries: tableEntries,
-		redundant: uint64(w.layout.redundant / sector), directory: uint64(w.layout.directory / sector), overhead: uint64(w.layout.first / sector),
+	if t.Layout == delta {
+		base, ok := t.Base.(*reader)
+		if !ok || base.Size() != t.Size {
+			return d, disk.Unsupported("a delta on anything but a vmdk disk of the same size")
+		}
+		d.parentCID, d.parentHint = base.cid, t.BaseName
 	}
-	return w.Finish(w.End(),
-		disk.Part{What: "second directory", Bytes: w.encodeDirectory(w.layout.redundantT), Off: w.layout.redundant},
-		disk.Part{What: "directory", Bytes: w.encodeDirectory(w.layout.directorT), Off: w.layout.directory},
-		disk.Part{What: "descriptor", Bytes: append(text, make([]byte, descriptorLn-len(text))...), Off: descriptorAt},
-		disk.Part{What: "header", Bytes: h.encode(), Off: 0})
+	kind := "SPARSE"
+	if t.Layout == flat || t.Layout == splitFlat {
+		kind = "FLAT"
+	}
+	for i, name := range extentNames(t.Layout, path.Base(t.Name), t.Size, t.Options) {
+		length := extentLength(t.Layout, t.Size, t.Options)
+		if off := int64(i) * length; off < t.Size { // behind the extents there is the descriptor's own name
+			d.extents = append(d.extents, extentLine{sectors: min(length, t.Size-off) / sector, kind: kind, file: name})
+		}
+	}
+	_, err := d.encode(t.Size)
+	return d, err
 }
 
-func (w *writer) encodeDirectory(firstTable int64) []byte {
-	b := make([]byte, 4*w.layout.tables)
-	for i := range w.layout.tables {
-		binary.LittleEndian.PutUint32(b[4*i:], uint32((firstTable+i*4*tableEntries)/sector))
+// extentLength is how many bytes of the disk lie in an extent.
+func extentLength(layout string, virtual int64, o disk.Options) int64 {
+	if layout != splitFlat && layout != splitSparse {
+		return virtual
 	}
-	return b
+	if o.PieceSize > 0 {
+		return o.PieceSize
+	}
+	return defaultPiece
 }
 
-// writeTables writes the tables that have an entry; the others are holes of the file, which read as the zeros that they are.
-func (w *writer) writeTables() error {
-	b := make([]byte, 4*tableEntries)
-	for table := range w.layout.tables {
-		if w.Empty(table * tableEntries) {
-			continue
-		}
-		clear(b)
-		used := false
-		for i := range int64(tableEntries) {
-			if off, stored := w.Find(table*tableEntries + i); stored {
-				binary.LittleEndian.PutUint32(b[4*i:], uint32(off/sector))
-				used = true
-			}
-		}
-		if !used {
-			continue
-		}
-		for _, first := range []int64{w.layout.redundantT, w.layout.directorT} {
-			if _, err := w.File.WriteAt(b, first+table*4*tableEntries); err != nil {
-				return err
-			}
+// extentNames are the names of the extents of a disk, in their order, and behind them that of the descriptor where it is a
+// file of its own.
+func extentNames(layout, name string, virtual int64, o disk.Options) (names []string) {
+	stem, ext := strings.TrimSuffix(name, path.Ext(name)), path.Ext(name)
+	length := extentLength(layout, virtual, o)
+	for i := int64(1); (i-1)*length < virtual && i <= disk.MaxPieces; i++ {
+		switch layout {
+		case flat:
+			names = append(names, stem+"-flat"+ext)
+		case splitFlat:
+			names = append(names, fmt.Sprintf("%s-f%03d%s", stem, i, ext))
+		case splitSparse:
+			names = append(names, fmt.Sprintf("%s-s%03d%s", stem, i, ext))
 		}
 	}
-	return nil
+	return append(names, name)
+}
+
+// createSplit makes a disk whose descriptor is a file of its own.
+func createSplit(t disk.Target, d descriptor) (disk.Writer, error) {
+	names := extentNames(t.Layout, t.Name, t.Size, t.Options)
+	begin := func(i int, size int64) (disk.Writer, error) {
+		piece := t
+		piece.Name, piece.Size = names[i], size
+		if t.Layout == splitSparse {
+			return createSparse(piece, nil)
+		}
+		return disk.CreateFlat(piece, true, nil)
+	}
+	return disk.Split(t, extentLength(t.Layout, t.Size, t.Options), begin, names, func() error {
+		text, err := d.encode(t.Size)
+		if err != nil {
+			return err
+		}
+		file, err := t.Folder.Create(t.Name)
+		if err != nil {
+			return fmt.Errorf("creating the descriptor: %w", err)
+		}
+		defer file.Close()
+		if _, err = file.WriteAt(text, 0); err != nil {
+			return fmt.Errorf("writing the descriptor: %w", err)
+		}
+		return file.Sync()
+	})
+}
+
+// splitSize is the length of all files of a split sparse disk.
+func splitSize(virtual int64, o disk.Options, stored int64) int64 {
+	length := extentLength(splitSparse, virtual, o)
+	size := maxOwnDescriptor + virtual/length*planFile(length).first + stored
+	if rest := virtual % length; rest > 0 {
+		size += planFile(rest).first
+	}
+	return size
 }

@@ -1,0 +1,83 @@
+package qcow2
+
+import (
+	"encoding/binary"
+	"fmt"
+	"strings"
+
+	"bagaglio/core/disk"
+)
+
+// snapshot is an entry of the snapshot table ("Snapshots").
+type snapshot struct {
+	id, name string
+	l1Offset uint64
+	l1Length uint32 // entries
+	size     uint64 // of the disk
+}
+
+const (
+	snapshotEntry = 40   // without extra data, id and name
+	maxExtra      = 1024 // bytes of extra data
+)
+
+// loadSnapshots reads the snapshot table.
+func (r *reader) loadSnapshots() ([]snapshot, error) {
+	var list []snapshot
+	at := int64(r.snapshotOffset)
+	b := make([]byte, snapshotEntry)
+	for range r.header.snapshots {
+		if _, err := r.tables.ReadAt(b, at); err != nil {
+			return nil, err
+		}
+		be := binary.BigEndian
+		idLen, nameLen, extra := int64(be.Uint16(b[12:])), int64(be.Uint16(b[14:])), int64(be.Uint32(b[36:]))
+		if extra > maxExtra {
+			return nil, disk.Damaged("%d bytes of extra data in a snapshot's entry", extra)
+		}
+		more := make([]byte, extra+idLen+nameLen)
+		if _, err := r.tables.ReadAt(more, at+snapshotEntry); err != nil {
+			return nil, err
+		}
+		s := snapshot{l1Offset: be.Uint64(b), l1Length: be.Uint32(b[8:]), size: r.size}
+		if extra >= 16 { // version 3: the size of the disk at that time
+			s.size = be.Uint64(more[8:])
+		}
+		s.id, s.name = disk.Printable(string(more[extra:extra+idLen])), disk.Printable(string(more[extra+idLen:]))
+		list = append(list, s)
+		at += (snapshotEntry + extra + idLen + nameLen + 7) / 8 * 8
+	}
+	return list, nil
+}
+
+// goTo makes a snapshot what is read: the one of that name, or else of that id.
+func (r *reader) goTo(name string) error {
+	found := r.snapshotOf(func(s snapshot) bool { return s.name == name })
+	if found == nil {
+		found = r.snapshotOf(func(s snapshot) bool { return s.id == name })
+	}
+	if found == nil {
+		var names []string
+		for _, s := range r.snapshots {
+			names = append(names, fmt.Sprintf("%q", s.name))
+		}
+		if len(names) == 0 {
+			return fmt.Errorf("there is no snapshot %q: the image has none", name)
+		}
+		return fmt.Errorf("there is no snapshot %q: the image has %s", name, strings.Join(names, ", "))
+	}
+	r.l1Offset, r.l1Entries, r.size = found.l1Offset, found.l1Length, found.size
+	if err := r.validate(); err != nil {
+		return fmt.Errorf("in the snapshot %q: %w", name, err)
+	}
+	return r.checkL1()
+}
+
+func (r *reader) snapshotOf(is func(snapshot) bool) *snapshot {
+	for i := range r.snapshots {
+		if is(r.snapshots[i]) {
+			return &r.snapshots[i]
+		}
+	}
+	return nil
+}
