@@ -119,9 +119,15 @@ func contents() []content {
 }
 
 // create makes an image of content in a fresh folder.
-func create(t *testing.T, l layout, c content) *local.Folder {
+func create(t testing.TB, l layout, c content) *local.Folder {
 	t.Helper()
 	folder := fresh(t)
+	write(t, folder, l, c)
+	return folder
+}
+
+func write(t testing.TB, folder *local.Folder, l layout, c content) {
+	t.Helper()
 	w := begin(t, l, folder, c.size)
 	for _, p := range c.pieces {
 		n, err := w.WriteAt(p.data, p.off)
@@ -129,10 +135,9 @@ func create(t *testing.T, l layout, c content) *local.Folder {
 		require.Len(t, p.data, n)
 	}
 	require.NoError(t, w.Commit(t.Context()))
-	return folder
 }
 
-func fresh(t *testing.T) *local.Folder {
+func fresh(t testing.TB) *local.Folder {
 	t.Helper()
 	folder, err := local.Open(t.TempDir())
 	require.NoError(t, err)
@@ -141,7 +146,7 @@ func fresh(t *testing.T) *local.Folder {
 }
 
 // begin begins an image that reads as zeros. One that stands on a base gets one with other content, and hides it.
-func begin(t *testing.T, l layout, folder *local.Folder, size int64) disk.Writer {
+func begin(t testing.TB, l layout, folder *local.Folder, size int64) disk.Writer {
 	t.Helper()
 	target := target(t, l, folder, size)
 	w, err := l.format.Create(target)
@@ -157,7 +162,7 @@ func begin(t *testing.T, l layout, folder *local.Folder, size int64) disk.Writer
 	return w
 }
 
-func target(t *testing.T, l layout, folder *local.Folder, size int64) disk.Target {
+func target(t testing.TB, l layout, folder *local.Folder, size int64) disk.Target {
 	t.Helper()
 	out := disk.Target{
 		Folder: folder, Name: l.fileName(), Size: size, Layout: l.Name, Options: l.options, Identifier: [16]byte{1, 2, 3}, Created: time.Unix(1_800_000_000, 0),

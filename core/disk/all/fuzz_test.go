@@ -38,7 +38,7 @@ const (
 func fuzz(f *testing.F, format string, mend func(image []byte)) {
 	v := loadVectors(f)
 	add := func(file string) {
-		b, err := os.ReadFile(filepath.Join(v.dir, file))
+		b, err := os.ReadFile(file)
 		if err != nil { // a folder
 			return
 		}
@@ -53,12 +53,14 @@ func fuzz(f *testing.F, format string, mend func(image []byte)) {
 	}
 	for _, i := range v.Images {
 		if i.Format == format {
-			add(i.File)
+			add(filepath.Join(v.dir, i.File))
 		}
 	}
+	dir := f.TempDir()
+	addWritten(f, format, dir, add)
 	for _, i := range v.Malformed {
 		if i.Format == format {
-			add(i.File)
+			add(filepath.Join(v.dir, i.File))
 		}
 	}
 	f.Fuzz(func(t *testing.T, pages []byte, length uint32) {
@@ -69,7 +71,6 @@ func fuzz(f *testing.F, format string, mend func(image []byte)) {
 			}
 		}
 		mend(image)
-		dir := t.TempDir()
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "disk"), image, 0o600))
 		folder, err := local.Open(dir)
 		require.NoError(t, err)
@@ -96,6 +97,64 @@ func fuzz(f *testing.F, format string, mend func(image []byte)) {
 		if meter.Read.Load() > r.Size() {
 			t.Error("more was read than there is")
 		}
+	})
+}
+
+// addWritten adds an image of each layout that we write, and leaves in dir what those that stand on a base stand on.
+func addWritten(f *testing.F, format, dir string, add func(file string)) {
+	for _, l := range rows() {
+		if l.format.Name != format {
+			continue
+		}
+		made := f.TempDir()
+		folder, err := local.Open(made)
+		require.NoError(f, err)
+		write(f, folder, l, content{size: 1 << 20, pieces: []piece{{64 << 10, noise(1, 100_000)}, {900_000, noise(2, 5000)}}})
+		require.NoError(f, folder.Close())
+		add(filepath.Join(made, l.fileName()))
+		if l.Stands {
+			require.NoError(f, os.Rename(filepath.Join(made, "base"+l.format.Extensions[0]), filepath.Join(dir, "base"+l.format.Extensions[0])))
+		}
+	}
+}
+
+// FuzzBundle: the descriptor of a bundle folder is text that anybody can write.
+func FuzzBundle(f *testing.F) {
+	for _, bundle := range []string{"yes", "no"} {
+		l := layout{format: rows()[len(rows())-1].format, Layout: rows()[len(rows())-1].Layout, options: disk.Options{Bundle: bundle}}
+		folder := fresh(f)
+		write(f, folder, l, content{size: 1 << 20})
+		if file, err := folder.Open(l.fileName() + "/DiskDescriptor.xml"); err == nil {
+			size, err := file.Size()
+			require.NoError(f, err)
+			b := make([]byte, size)
+			_, err = file.ReadAt(b, 0)
+			require.NoError(f, err)
+			f.Add(b)
+			require.NoError(f, file.Close())
+		}
+	}
+	v := loadVectors(f)
+	inside := filepath.Join(v.dir, "images/hand-hdd-bundle/disk.hdd")
+	descriptor, err := os.ReadFile(filepath.Join(inside, "DiskDescriptor.xml"))
+	require.NoError(f, err)
+	f.Add(descriptor)
+	f.Fuzz(func(t *testing.T, xml []byte) {
+		require.NoError(t, os.WriteFile(filepath.Join(inside, "DiskDescriptor.xml"), xml, 0o600))
+		folder, err := local.Open(filepath.Dir(inside))
+		require.NoError(t, err)
+		defer folder.Close()
+		r, err := disk.Open(t.Context(), folder, "disk.hdd", "")
+		if err != nil {
+			return
+		}
+		defer r.Close()
+		for _, name := range r.Describe().Files {
+			if _, err := folder.Stat(name); err != nil {
+				t.Errorf("it says that %q is a file of the disk: %v", name, err)
+			}
+		}
+		_, _ = r.ReadAt(make([]byte, 1<<20), 0) // an error is a fine answer
 	})
 }
 

@@ -35,7 +35,10 @@ type vectors struct {
 		VirtualSize  int64   `json:"virtual_size"`
 		SHA256       *string // of the content; nil above 1 GiB
 		SparseSHA256 string  `json:"sparse_sha256"`
-		Layers       []any
+		Snapshots    []struct {
+			Name         string
+			SparseSHA256 string `json:"sparse_sha256"`
+		}
 	}
 	Malformed []struct {
 		ID, Format, File, Damage string
@@ -127,6 +130,17 @@ func TestVectorsHaveTheirContent(t *testing.T) {
 			result, err := transfer.Run(t.Context(), r, nil, nil, &meter)
 			require.NoError(t, err)
 			assert.Equal(t, image.SparseSHA256, sparseSum(t, r))
+			require.Len(t, r.Describe().Snapshots, len(image.Snapshots))
+			for _, s := range image.Snapshots {
+				folder, err := local.Open(filepath.Join(v.dir, filepath.Dir(image.File)))
+				require.NoError(t, err)
+				defer folder.Close()
+				then, err := disk.Origin{Folder: folder, Name: filepath.Base(image.File), Snapshot: s.Name}.Open(t.Context(), "")
+				require.NoError(t, err)
+				defer then.Close()
+				assert.Equal(t, s.SparseSHA256, sparseSum(t, then), s.Name)
+				require.NoError(t, then.(disk.Checker).Check(t.Context()))
+			}
 			if image.SHA256 == nil {
 				return
 			}
