@@ -112,6 +112,9 @@ func lookAhead(ctx context.Context, ends Ends, r plan.Request, src disk.Reader) 
 		return f, nil
 	}
 	look := ahead{ends: ends, request: r, DestinationFacts: &f, names: func(name string) []string { return layout.FileNames(name, size, r.Options) }}
+	if layout.Gathers {
+		look.fitting = layout.FileNames(name, layout.LimitFor(r.Options), r.Options)
+	}
 	if r.Base != "" {
 		f.Base = look.base(ctx)
 	}
@@ -124,6 +127,7 @@ type ahead struct {
 	ends    Ends
 	request plan.Request
 	names   func(name string) []string // of the files of an image
+	fitting []string                   // names of files that would be taken for a part of it
 }
 
 func (a *ahead) taken(ctx context.Context) error {
@@ -150,12 +154,29 @@ func (a *ahead) taken(ctx context.Context) error {
 			a.SameFile = a.SameFile || info.ID != "" && slices.Contains(sources, info.ID)
 		}
 	}
-	if !a.Exists {
-		return nil
+	if a.Leftover, err = a.leftover(files); err != nil || !a.Exists && len(a.Leftover) == 0 {
+		return err
 	}
 	a.Others = a.others(ctx, files)
 	a.OtherName, err = freeName(a.ends.Destination, name, a.names)
 	return err
+}
+
+// leftover are files that would be taken for a part of the image.
+func (a *ahead) leftover(files []string) (names []string, err error) {
+	if a.fitting == nil {
+		return nil, nil
+	}
+	infos, err := a.ends.Destination.List(path.Dir(a.request.Destination.Path))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	for _, i := range infos {
+		if slices.Contains(a.fitting, i.Name) && !slices.Contains(files, i.Name) {
+			names = append(names, i.Name)
+		}
+	}
+	return names, err
 }
 
 // sources are the identities of the source's files.

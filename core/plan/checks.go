@@ -95,10 +95,7 @@ func (p *maker) checkTarget() {
 		p.add(Warns, "sectors", fmt.Sprintf("The guest will see sectors of %d bytes instead of %d: a partition table counts in sectors, so that it does not find its partitions. "+
 			"The content is not changed.", to, from))
 	}
-	if n := len(d.Snapshots); n > 0 {
-		p.add(Warns, "loss", fmt.Sprintf("%d snapshot(s) kept inside the source (%s) are not taken along: the new image has the present content only. The source keeps them.",
-			n, strings.Join(d.Snapshots, ", ")))
-	}
+	p.checkSnapshots(d.Snapshots)
 	if d.Base != "" {
 		p.add(Informs, "chain", fmt.Sprintf("The source stands on %s: the new image has the content of the whole chain%s.", d.Base, map[bool]string{false: " and stands alone"}[p.layout.Stands]))
 	}
@@ -106,6 +103,29 @@ func (p *maker) checkTarget() {
 		p.add(Warns, "proof", "The new image will not be read back: the job ends as unproven.", remedy("Prove it", map[string]any{"no_proof": nil}))
 	}
 }
+
+// checkSnapshots: an image is made of one state of a disk.
+func (p *maker) checkSnapshots(snapshots []string) {
+	of := func(name any, label string) Remedy {
+		return remedy(label, map[string]any{"source": map[string]any{"snapshot": name}})
+	}
+	if one := p.Request.Source.Snapshot; one != "" {
+		p.add(Informs, "snapshot", fmt.Sprintf("The new image has the content of the snapshot %s, not the present one.", one), of(nil, "Take the present content"))
+		return
+	}
+	if len(snapshots) == 0 {
+		return
+	}
+	var remedies []Remedy
+	for _, name := range snapshots[:min(len(snapshots), mostOffered)] {
+		remedies = append(remedies, of(name, "Take the snapshot "+name+" instead"))
+	}
+	p.add(Warns, "loss", fmt.Sprintf("%d snapshot(s) kept inside the source (%s) are not taken along: the new image has the present content only. The source keeps them.",
+		len(snapshots), strings.Join(snapshots, ", ")), remedies...)
+}
+
+// mostOffered bounds how many remedies of one kind a check has.
+const mostOffered = 5
 
 // plainSector is what a disk has whose format says nothing of sectors.
 const plainSector = 512
@@ -176,12 +196,12 @@ func (p *maker) checkDestination() {
 		p.add(Blocks, "destination", "The destination is read-only: choose another pool, or make this one writable for the user that runs Bagaglio.")
 	}
 	p.checkName()
-	if len(d.Others) > 0 && p.Request.Replace {
-		p.add(Blocks, "destination", fmt.Sprintf("The disk at %s has files that the new image does not have (%s): replacing would leave them behind. Choose another name.",
-			dest, strings.Join(d.Others, ", ")), remedy("Write to "+d.OtherName, map[string]any{"destination": map[string]any{"path": d.OtherName}, "replace": nil}))
-		return
-	}
 	switch rename := remedy("Write to "+d.OtherName, map[string]any{"destination": map[string]any{"path": d.OtherName}}); {
+	case len(d.Leftover) > 0:
+		p.add(Blocks, "destination", fmt.Sprintf("Files that lie there would become a part of the new disk (%s): remove them, or choose another name.", strings.Join(d.Leftover, ", ")), rename)
+	case len(d.Others) > 0 && p.Request.Replace:
+		p.add(Blocks, "destination", fmt.Sprintf("The disk at %s has files that the new image does not have (%s): replacing would leave them behind. Choose another name.",
+			dest, strings.Join(d.Others, ", ")), rename)
 	case d.SameFile:
 		p.add(Blocks, "destination", "Source and destination are the same file: choose another name.", rename)
 	case d.Exists && !p.Request.Replace:

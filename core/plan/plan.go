@@ -78,6 +78,7 @@ type DestinationFacts struct {
 	Exists     bool        // a file of the new image
 	SameFile   bool        // the source itself
 	Others     []string    // files of the disk that lies there, which are not of the new image
+	Leftover   []string    // files that would become a part of the new disk
 	Base       *BaseFacts  // nil when none is asked for
 	Stored     disk.Stored // for the units of all layouts
 	OtherName  string      // a name close to the one asked for that is free, when that exists

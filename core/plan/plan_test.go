@@ -36,6 +36,12 @@ func facts() Facts {
 	}
 }
 
+// onBase asks for an overlay on a raw disk.
+func onBase(r *Request, f *Facts) {
+	r.Layout, r.Base = "overlay", "base.raw"
+	f.Destination.Base = &BaseFacts{Description: disk.Description{Format: "raw", Layout: "thin", VirtualSize: 40 * gib}}
+}
+
 func find(p Plan, name string, s Severity) *Check {
 	for i, c := range p.Checks {
 		if c.Name == name && c.Severity == s {
@@ -77,7 +83,46 @@ func TestChecks(t *testing.T) {
 			r.As, r.Destination.Path, f.Source.Description.VirtualSize = "vhd", "ticketing.vhd", 3000*gib
 		}, "largest-disk", Blocks, "holds at most", []string{`{"as":"raw","destination":{"path":"ticketing.raw"},"layout":null}`, `{"as":"qcow2","destination":{"path":"ticketing.qcow2"},"layout":null}`}},
 		{"rounded", func(_ *Request, f *Facts) { f.Source.Description.VirtualSize = 1000 }, "size", Warns, "rounded up from 1000 bytes to 1.0 KiB (1,024 bytes)", nil},
-		{"snapshots", func(_ *Request, f *Facts) { f.Source.Description.Snapshots = []string{"before"} }, "loss", Warns, "1 snapshot(s) kept inside the source (before)", nil},
+		{"snapshots", func(_ *Request, f *Facts) { f.Source.Description.Snapshots = []string{"before"} }, "loss", Warns, "1 snapshot(s) kept inside the source (before)", []string{`{"source":{"snapshot":"before"}}`}},
+		{"of a snapshot", func(r *Request, f *Facts) {
+			f.Source.Description.Snapshots, r.Source.Snapshot = []string{"before"}, "before"
+		}, "snapshot", Informs, "not the present one", []string{`{"source":{"snapshot":null}}`}},
+		{"rounded as asked", func(r *Request, f *Facts) { f.Source.Description.VirtualSize, r.RoundTo = 1<<20, 3<<19 }, "size", Warns, "to a multiple of 1.5 MiB", nil},
+		{"other sectors", func(r *Request, _ *Facts) {
+			r.As, r.Destination.Path, r.Options.SectorSize = "vhdx", "ticketing.vhdx", 4096
+		}, "sectors", Warns, "sectors of 4096 bytes instead of 512", nil},
+		{"too large for small clusters", func(r *Request, f *Facts) { r.Options.BlockSize, f.Source.Description.VirtualSize = 512, 200*gib },
+			"largest-disk", Blocks, "with these options", []string{`{"as":"vhdx","destination":{"path":"ticketing.vhdx"},"layout":null,"options":null}`}},
+		{"pieces fit", func(r *Request, f *Facts) {
+			r.As, r.Layout, r.Destination.Path, f.Destination.Space.LargestFile = "raw", "pieces", "ticketing.raw", 4*gib-1
+		}, "room", Informs, "1.0 GiB", nil},
+		{"pieces do not fit", func(r *Request, f *Facts) {
+			r.As, r.Layout, r.Destination.Path, f.Destination.Space.LargestFile, r.Options.PieceSize = "raw", "pieces", "ticketing.raw", 4*gib-1, 5*gib
+		}, "largest-file", Blocks, "5.0 GiB", []string{`{"as":"vmdk","destination":{"path":"ticketing.vmdk"},"layout":"split-sparse","options":null}`}},
+		{"leaves files behind", func(r *Request, f *Facts) {
+			f.Destination.Exists, r.Replace, f.Destination.Others, f.Destination.OtherName = true, true, []string{"ticketing-s001.vmdk"}, "ticketing-2.qcow2"
+		}, "destination", Blocks, "replacing would leave them behind", []string{`{"destination":{"path":"ticketing-2.qcow2"}}`}},
+		{"would take more in", func(r *Request, f *Facts) {
+			f.Destination.Leftover, f.Destination.OtherName = []string{"ticketing.raw.009"}, "ticketing-2.qcow2"
+		}, "destination", Blocks, "ticketing.raw.009", []string{`{"destination":{"path":"ticketing-2.qcow2"}}`}},
+		{"base does not open", func(r *Request, f *Facts) {
+			onBase(r, f)
+			f.Destination.Base.Problem = disk.Damaged("it was cut")
+		}, "base", Blocks, "it was cut", []string{`{"base":null,"layout":null}`}},
+		{"base would be written", func(r *Request, f *Facts) {
+			onBase(r, f)
+			f.Destination.Base.Written = true
+		}, "base", Blocks, "its own base", nil},
+		{"base of any format", onBase, "base", Informs, "keep both", nil},
+		{"base of another format", func(r *Request, f *Facts) {
+			onBase(r, f)
+			r.As, r.Layout, r.Destination.Path = "vhd", "differencing", "ticketing.vhd"
+		}, "base", Blocks, "base.raw is raw", []string{`{"base":null,"layout":null}`}},
+		{"base of another size", func(r *Request, f *Facts) {
+			onBase(r, f)
+			r.As, r.Layout, r.Destination.Path, f.Destination.Base.Description.Format = "vhd", "differencing", "ticketing.vhd", "vhd"
+			f.Destination.Base.Description.VirtualSize = 39 * gib
+		}, "base", Blocks, "39 GiB", []string{`{"base":null,"layout":null}`}},
 		{"chain", func(_ *Request, f *Facts) { f.Source.Description.Base = "base.raw" }, "chain", Informs, "stands alone", nil},
 		{"name", func(r *Request, _ *Facts) { r.Destination.Path = "ticketing.vhd" }, "name", Blocks, "claims vhd", []string{`{"destination":{"path":"ticketing.qcow2"}}`, `{"as":"vhd","layout":null}`}},
 		{"no proof", func(r *Request, _ *Facts) { r.NoProof = true }, "proof", Warns, "unproven", []string{`{"no_proof":null}`}},
@@ -141,6 +186,13 @@ func TestRequestsThatMakeNoSense(t *testing.T) {
 		"no format":      func(r *Request) { r.As = "" },
 		"bad format":     func(r *Request) { r.As = "floppy" },
 		"bad layout":     func(r *Request) { r.Layout = "fluffy" },
+		"no base":        func(r *Request) { r.Layout = "overlay" },
+		"base of thin":   func(r *Request) { r.Base = "base.raw" },
+		"not an option":  func(r *Request) { r.Options.Adapter = "ide" },
+		"not a value":    func(r *Request) { r.Options.BlockSize = 1000 },
+		"not a length":   func(r *Request) { r.As, r.Layout, r.Options.PieceSize = "raw", "pieces", 1000 },
+		"rounding":       func(r *Request) { r.RoundTo = -1 },
+		"into snapshot":  func(r *Request) { r.Destination.Snapshot = "before" },
 		"bad source":     func(r *Request) { r.Source.Format = "floppy" },
 		"against":        func(r *Request) { r.Against = "bf1-" },
 		"prove to":       func(r *Request) { r.Kind = Prove },

@@ -27,7 +27,7 @@ func init() {
 			{Name: thin, Largest: math.MaxInt64, Granularity: 1, Units: disk.AnyUnits(1), FileSize: size},
 			{Name: thick, Thick: true, Largest: math.MaxInt64, Granularity: 1, Units: disk.AnyUnits(1), FileSize: size},
 			{
-				Name: pieces, Largest: disk.MaxPieces * mostPiece, Granularity: 1, Units: disk.AnyUnits(1), FileSize: size, Names: pieceNames,
+				Name: pieces, Gathers: true, Largest: disk.MaxPieces * mostPiece, Granularity: 1, Units: disk.AnyUnits(1), FileSize: size, Names: pieceNames,
 				Options: []disk.Option{{Name: "piece_size", Default: defaultPiece, Least: leastPiece, Most: mostPiece, Multiple: 512}},
 				Limit:   func(o disk.Options) int64 { return disk.MaxPieces * pieceSize(o) },
 			},
