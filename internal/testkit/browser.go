@@ -122,9 +122,10 @@ func (p *Page) Press(key string) {
 	p.do(chromedp.KeyEvent(key))
 }
 
-// Picture writes what the window shows to a PNG file.
+// Picture writes what the window shows to a PNG file, once nothing moves in it.
 func (p *Page) Picture(file string) {
 	p.t.Helper()
+	p.Await(`document.getAnimations().every(a => a.playState !== "running")`)
 	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
 	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())

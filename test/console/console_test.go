@@ -76,6 +76,44 @@ func TestComposeRunAndReadTheReceipt(t *testing.T) {
 	p.AwaitText("This link has been used")
 }
 
+// TestChoicesOfALayout: what a layout takes can be chosen, goes again with the layout, and is in the image.
+func TestChoicesOfALayout(t *testing.T) {
+	s := world(t)
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.Click("Convert tide-board.raw")
+	p.Fill("Pool of the new image", "lighthouse-store")
+	p.Fill("Name", "tide-board.vmdk")
+	p.Fill("Format", "vmdk")
+	p.Fill("Layout", "split-sparse")
+	p.Click("More choices")
+	p.Fill("Adapter", "lsilogic")
+	p.Fill("Piece size in MiB", "2")
+	p.Click("Start")
+	p.AwaitText("Proven: what arrived is what left")
+	receipt, err := s.Receipt(t.Context(), "1")
+	require.NoError(t, err)
+	report, err := s.Look(t.Context(), receipt.Destination.Place)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"tide-board-s001.vmdk", "tide-board-s002.vmdk", "tide-board-s003.vmdk", "tide-board.vmdk"}, report.Files)
+
+	// An overlay on what was made: the base is a disk of that pool, and the piece size is none of its choices.
+	p.Click("Places")
+	p.Click("Convert tide-board.raw")
+	p.Fill("Pool of the new image", "lighthouse-store")
+	p.Fill("Name", "tide-board.qcow2")
+	p.Fill("Format", "qcow2")
+	p.Fill("Layout", "overlay")
+	p.Fill("Base", "tide-board.vmdk")
+	p.AwaitText("holds only what differs from tide-board.vmdk")
+	p.Click("Start")
+	p.AwaitText("Proven: what arrived is what left")
+	p.Click("Places")
+	p.Click("tide-board.qcow2")
+	p.AwaitText("Stands on")
+	p.AwaitText("tide-board.vmdk")
+}
+
 // TestProgressAndCancel: a job that runs tells how far it is, and can be stopped.
 func TestProgressAndCancel(t *testing.T) {
 	s := world(t)

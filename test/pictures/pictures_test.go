@@ -30,6 +30,8 @@ func TestPictures(t *testing.T) {
 		require.NoError(t, err)
 	}
 	console(t, s, to)
+	made := testkit.Run(t, "/", s.State, "convert", "quay-store:ticketing.raw", "lighthouse-store:ticketing-monday.qcow2", "--layout", "overlay", "--base", "lighthouse-store:ticketing.qcow2")
+	require.Zero(t, made.Code, made.Notes)
 	terminal(t, s.State, to)
 }
 
@@ -54,6 +56,17 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	p.Click("Start")
 	p.AwaitText("Proven: what arrived")
 	shot("console-job")
+	p.Click("Places")
+	p.Click("Convert crew-roster.raw")
+	p.Fill("Pool of the new image", "seabag")
+	p.Fill("Name", "crew-roster.vmdk")
+	p.Fill("Format", "vmdk")
+	p.Fill("Layout", "split-sparse")
+	p.Click("More choices")
+	p.Fill("Piece size in MiB", "512")
+	p.Await(`[...document.querySelectorAll("button")].some(b => b.textContent.trim() === "Start" && !b.disabled)`)
+	testkit.Eval[bool](p, `(document.querySelector("details[open]").scrollIntoView({ block: "center" }), true)`)
+	shot("console-choices")
 	p.Click("Dark colours")
 	p.Click("Places")
 	p.AwaitText("ticketing.qcow2")
@@ -69,6 +82,7 @@ func terminal(t *testing.T, state, to string) {
 		"client-look":    "bagaglio look quay-store:ticketing.raw",
 		"client-plan":    "bagaglio convert quay-store:crew-roster.raw seabag:crew-roster.vhd --plan",
 		"client-convert": "bagaglio convert quay-store:crew-roster.raw seabag:crew-roster.vhd --yes",
+		"client-overlay": "bagaglio look lighthouse-store:ticketing-monday.qcow2",
 		"client-lists":   "bagaglio pool disks quay-store; bagaglio job list",
 	} {
 		script := "cd /; PATH=" + filepath.Dir(testkit.Binary(t)) + ":$PATH; export BAGAGLIO_STATE=" + state + "; clear; echo '$ " + command + "'; " + command +

@@ -3,7 +3,9 @@ import { Play } from "lucide-react";
 import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { calls, result, type Format, type PlanRequest, type Remedy } from "../api/client.ts";
+import { Choice } from "../components/choice.tsx";
 import { Failure } from "../components/failure.tsx";
+import { LayoutOptions } from "../components/layout-options.tsx";
 import { PlanView } from "../components/plan-view.tsx";
 
 /** A conversion in one place: what is asked for on the left, what would happen on the right. */
@@ -106,6 +108,7 @@ function RequestFields({ request, change }: FieldsProps) {
   const names = pools.data?.map((p) => p.name) ?? [];
   const format = formats.data?.find((f) => f.name === request.as);
   const to = request.destination ?? { pool: "", path: "" };
+  const layout = format?.layouts.find((l) => l.name === (request.layout ?? format.layouts[0]?.name));
   const setSource = (path: string) =>
     change({
       ...request,
@@ -115,7 +118,7 @@ function RequestFields({ request, change }: FieldsProps) {
   const setFormat = (as: string) => {
     const next = { ...request, as, destination: { ...to, path: rename(to.path, formats.data, as) } };
     delete next.layout;
-    change(next);
+    change(plain(next));
   };
   return (
     <>
@@ -164,9 +167,11 @@ function RequestFields({ request, change }: FieldsProps) {
             name="Layout"
             value={request.layout ?? format?.layouts[0]?.name ?? ""}
             options={format?.layouts.map((l) => l.name) ?? []}
-            change={(layout) => change({ ...request, layout })}
+            change={(layout) => change(plain({ ...request, layout }))}
           />
         </div>
+        {layout?.stands && <Base request={request} change={change} />}
+        {layout && <LayoutOptions layout={layout} request={request} change={change} />}
         <Switch
           name="Prove it: read the new image back and compare"
           value={!request.no_proof}
@@ -182,29 +187,37 @@ function RequestFields({ request, change }: FieldsProps) {
   );
 }
 
+/** The request without what belongs to another layout. */
+function plain(request: PlanRequest): PlanRequest {
+  const next = { ...request };
+  delete next.options;
+  delete next.base;
+  return next;
+}
+
+/** What the new image is to stand on: a disk in its pool. */
+function Base({ request, change }: FieldsProps) {
+  const pool = request.destination?.pool ?? "";
+  const disks = useQuery({
+    queryKey: ["disks", pool],
+    queryFn: () => result(calls.GET("/v1/pools/{pool}/disks", { params: { path: { pool } } })),
+    enabled: Boolean(pool),
+  });
+  return (
+    <Choice
+      name="Base"
+      value={request.base ?? ""}
+      options={disks.data?.map((d) => d.path) ?? []}
+      change={(base) => change({ ...request, base })}
+    />
+  );
+}
+
 /** Gives a file name the extension of a format. */
 function rename(path: string, formats: Format[] | undefined, as: string | undefined): string {
   const extension = formats?.find((f) => f.name === as)?.extension;
   if (!path || !extension) return path;
   return path.replace(/\.[^./]+$/, "") + extension;
-}
-
-type ChoiceProps = { name: string; value: string; options: string[]; change: (value: string) => void };
-
-function Choice({ name, value, options, change }: ChoiceProps) {
-  return (
-    <label className="block">
-      <span className="text-sm">{name}</span>
-      <select className="select w-full" value={value} onChange={(event) => change(event.target.value)}>
-        {!options.includes(value) && <option value={value}>{value}</option>}
-        {options.map((option) => (
-          <option key={option} value={option}>
-            {option}
-          </option>
-        ))}
-      </select>
-    </label>
-  );
 }
 
 function Switch({ name, value, change }: { name: string; value: boolean; change: (value: boolean) => void }) {

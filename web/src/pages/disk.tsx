@@ -39,10 +39,13 @@ function About({ report }: { report: Report }) {
     ["Format", `${report.format}, ${report.layout}${report.version ? `, version ${report.version}` : ""}`],
     ["Creator", report.creator],
     ["Identifier", report.identifier],
+    ["State", report.dirty ? "was not closed properly" : undefined],
     ["Block size", report.block_size ? size(report.block_size) : undefined],
+    ["Sector size", report.sector_size ? size(report.sector_size) : undefined],
     ["Files", report.files.join(", ")],
     ["Takes of the storage", size(report.room)],
     ["Stands on", report.base],
+    ["Chain", report.chain.join(", ")],
     ["Snapshots", report.snapshots.join(", ")],
   ];
   return (
