@@ -169,6 +169,14 @@ func TestExitCodesTellTheClass(t *testing.T) {
 		{"convert ./a.raw ./b.vhd --as qcow2", 3, "claims vhd"},
 		{"convert ./a.raw ./b.raw --plan", 3, "STOP"},
 		{"convert ./a.raw ./b.raw --replace", 0, ""},
+		{"convert ./a.raw ./x.qcow2 --block-size 3000", 2, "choose one of 65536"},
+		{"convert ./a.raw ./x.qcow2 --block-size many", 2, "is no length"},
+		{"convert ./a.raw ./x.raw --compression zstd", 2, "has no choice of compression"},
+		{"convert ./a.raw ./x.qcow2 --layout overlay", 2, "name one"},
+		{"convert ./a.raw ./x.qcow2 --layout overlay --base quay:b.raw", 2, "where the new image does"},
+		{"convert ./a.raw ./x.qcow2 --layout overlay --base ./gone.raw", 3, "no such file"},
+		{"convert ./a.raw ./x.vhd --layout differencing --base ./b.raw", 3, "base of its own format"},
+		{"look ./a.raw --snapshot noon", 1, "snapshots kept inside a raw image"},
 		{"prove ./a.raw --against bf1-" + strings.Repeat("0", 64), 4, "not proven"},
 	} {
 		r := testkit.Run(t, dir, "", strings.Fields(c.args)...)

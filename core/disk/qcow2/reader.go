@@ -268,16 +268,23 @@ func (r *reader) Describe() disk.Description {
 	return d
 }
 
-// isCompressed: the first cluster that is stored is compressed, as far as that is seen soon.
+// maxLooked is after how many runs a description stops to look for a compressed cluster: it has to be cheap.
+const maxLooked = 4096
+
+// isCompressed: there is a compressed cluster, as far as that is seen soon. One that did not shrink is stored plain.
 func (r *reader) isCompressed() bool {
-	for off := int64(0); off < r.Size(); {
+	off := int64(0)
+	for range maxLooked {
+		if off >= r.Size() {
+			break
+		}
 		p, err := r.run(off, r.Size()-off)
-		if err != nil || p.kind == disk.Data {
-			return err == nil && p.compressed
+		if err != nil || p.compressed {
+			return err == nil
 		}
 		off += p.len
 	}
-	return false
+	return r.compression == compressionZstd
 }
 
 // isThick: the first and the last cluster have a place. An image that was allocated from the start has one for every
