@@ -5,11 +5,12 @@ VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo deve
 FLAGS   := -tags nomsgpack -trimpath -ldflags "-s -w -X main.version=$(VERSION)"
 PORT    ?= 2247
 
-FUZZ    := FuzzQcow2 FuzzVMDK FuzzVHD FuzzVHDX FuzzVDI FuzzHDD
+FUZZ    := FuzzQcow2 FuzzVMDK FuzzVHD FuzzVHDX FuzzVDI FuzzHDD FuzzBundle
 
 # What the demo world and the tests take from Debian: tool:package.
 DEMO_TOOLS := sfdisk:fdisk mkfs.ext4:e2fsprogs mkfs.vfat:dosfstools mcopy:mtools cmp:diffutils
 TEST_TOOLS := $(DEMO_TOOLS) chromium:chromium mkfs.xfs:xfsprogs mkfs.btrfs:btrfs-progs
+BENCH_TOOLS := pigz:pigz zstd:zstd
 PICTURE_TOOLS := $(TEST_TOOLS) xterm:xterm xvfb-run:xvfb xauth:xauth import:imagemagick
 
 .PHONY: build console generate generated demo start test check lint race fuzz bench pictures clean
@@ -62,7 +63,7 @@ fuzz:
 	for f in $(FUZZ); do $(GO) test ./core/disk/all -run xxx -fuzz "$$f\$$" -fuzztime 10m -fuzzminimizetime 50x || exit 1; done
 	$(GO) test ./core/inspect -run xxx -fuzz 'FuzzInside$$' -fuzztime 10m
 
-bench: build
+bench: packages-bench build
 	$(GO) run ./test/bench
 
 pictures: packages-picture build
@@ -73,6 +74,7 @@ clean:
 
 packages-demo: TOOLS = $(DEMO_TOOLS)
 packages-test: TOOLS = $(TEST_TOOLS)
+packages-bench: TOOLS = $(BENCH_TOOLS)
 packages-picture: TOOLS = $(PICTURE_TOOLS)
 packages-%:
 	@command -v $(GO) >/dev/null || { echo "Go is missing: install Go 1.26 or later"; exit 1; }

@@ -4,6 +4,7 @@ package main
 
 import (
 	"crypto/rand"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -16,18 +17,10 @@ import (
 	"syscall"
 	"time"
 
-	"bagaglio/core/disk"
 	_ "bagaglio/core/disk/all"
 
 	"golang.org/x/sys/unix"
 )
-
-// way is one thing to measure: a command that makes out from the source.
-type way struct {
-	name string
-	args []string
-	out  string
-}
 
 type result struct {
 	seconds []float64
@@ -39,67 +32,64 @@ func main() {
 	binary := flag.String("bagaglio", "bin/bagaglio", "the binary to measure")
 	dir := flag.String("dir", "", "where to work (default: a temporary folder)")
 	size := flag.Int64("mib", 2048, "size of the source in MiB")
-	runs := flag.Int("runs", 5, "how often each is measured")
+	runs := flag.Int("runs", 3, "how often each is measured")
 	formats := flag.String("formats", "", "only these, separated by commas")
-	cache := flag.String("cache", "out,in", "where the source is: out of the page cache, in it, or both in turn")
+	data := flag.String("data", "random,half", "what is in the source: random data, or half of it zeros, or both in turn")
+	cache := flag.String("cache", "out", "where what is read is: out of the page cache, in it, or both in turn (out,in)")
 	flag.Parse()
-	if err := bench(*binary, *dir, *size<<20, *runs, strings.Split(*formats, ","), strings.Split(*cache, ",")); err != nil {
+	b := &bench{size: *size << 20}
+	if *formats != "" {
+		b.formats = strings.Split(*formats, ",")
+	}
+	err := prepare(b, *binary, *dir)
+	for _, kind := range strings.Split(*data, ",") {
+		if err == nil {
+			err = measure(b, kind, *runs, strings.Split(*cache, ","))
+		}
+	}
+	if err = errors.Join(err, os.RemoveAll(b.dir)); err != nil {
 		log.Fatal(err)
 	}
 }
 
-func bench(binary, dir string, size int64, runs int, formats, caches []string) error {
-	binary, err := filepath.Abs(binary)
+func prepare(b *bench, binary, dir string) (err error) {
+	if b.binary, err = filepath.Abs(binary); err != nil {
+		return err
+	}
+	if b.dir, err = os.MkdirTemp(dir, "bagaglio-bench-"); err != nil {
+		return err
+	}
+	b.source = filepath.Join(b.dir, "source.raw")
+	return nil
+}
+
+// measure makes the source and takes all ways in turns, so that a slow minute hits all.
+func measure(b *bench, data string, runs int, caches []string) error {
+	if err := fill(b.source, b.size, data == "half"); err != nil {
+		return err
+	}
+	ways, err := b.list()
 	if err != nil {
 		return err
 	}
-	if dir, err = os.MkdirTemp(dir, "bagaglio-bench-"); err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir)
-	src := filepath.Join(dir, "source.raw")
-	if err := fill(src, size); err != nil {
-		return err
-	}
-	ways := list(binary, src, dir, formats)
 	for _, cache := range caches {
 		warm := cache == "in"
 		results := make([]result, len(ways))
 		for range runs {
-			for i, w := range ways { // in turns, so that a slow minute hits all
-				if err := once(w, src, warm, &results[i]); err != nil {
+			for i, w := range ways {
+				if err := once(w, warm, &results[i]); err != nil {
 					return fmt.Errorf("%s: %w", w.name, err)
 				}
 			}
 		}
-		report(ways, results, size, warm)
+		fmt.Printf("\n%d MiB, %s, what is read %s the page cache\n", b.size>>20, map[string]string{"half": "half of it zeros", "random": "random data"}[data], map[bool]string{true: "in", false: "not in"}[warm])
+		report(ways, results, b.size)
 	}
-	return nil
+	return remove(filepath.Join(b.dir, "in-*"))
 }
 
-func list(binary, src, dir string, formats []string) []way {
-	out := filepath.Join(dir, "copy.raw")
-	ways := []way{{"cp and sync", []string{"sh", "-c", "cp --reflink=never --sparse=never " + src + " " + out + " && sync " + out}, out}}
-	for _, f := range disk.Formats() {
-		if formats[0] != "" && !slices.Contains(formats, f.Name) {
-			continue
-		}
-		for _, l := range f.Layouts {
-			for _, proof := range []string{"unproven", "proven"} {
-				out := filepath.Join(dir, "out-"+l.Name+f.Extensions[0])
-				args := []string{binary, "convert", src, out, "--as", f.Name, "--layout", l.Name, "--json"}
-				if proof == "unproven" {
-					args = append(args, "--no-proof")
-				}
-				ways = append(ways, way{fmt.Sprintf("%s, %s, %s", f.Name, l.Name, proof), args, out})
-			}
-		}
-	}
-	return ways
-}
-
-func once(w way, src string, warm bool, r *result) error {
-	if err := settle(src, warm); err != nil {
+func once(w way, warm bool, r *result) error {
+	if err := settle(w.in, warm); err != nil {
 		return err
 	}
 	cmd := exec.Command(w.args[0], w.args[1:]...)
@@ -111,42 +101,71 @@ func once(w way, src string, warm bool, r *result) error {
 	}
 	r.seconds = append(r.seconds, time.Since(start).Seconds())
 	r.peak = max(r.peak, cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss<<10)
-	return os.Remove(w.out)
+	return remove(w.out)
 }
 
-// settle waits until nothing is left to write, and puts the source into the page cache or out of it.
-func settle(src string, warm bool) error {
+// remove removes the files of a pattern, and folders with what is in them.
+func remove(pattern string) error {
+	names, err := filepath.Glob(pattern)
+	for _, name := range names {
+		err = errors.Join(err, os.RemoveAll(name))
+	}
+	return err
+}
+
+// settle waits until nothing is left to write, and puts what will be read into the page cache or out of it.
+func settle(pattern string, warm bool) error {
 	unix.Sync()
-	f, err := os.Open(src)
+	names, err := filepath.Glob(pattern)
 	if err != nil {
 		return err
 	}
-	defer f.Close()
-	if warm {
-		_, err = io.Copy(io.Discard, f)
-		return err
+	for _, name := range names {
+		err = errors.Join(err, filepath.WalkDir(name, func(name string, d os.DirEntry, err error) error {
+			if err != nil || d.IsDir() {
+				return err
+			}
+			f, err := os.Open(name)
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			if warm {
+				_, err = io.Copy(io.Discard, f)
+				return err
+			}
+			return unix.Fadvise(int(f.Fd()), 0, 0, unix.FADV_DONTNEED)
+		}))
 	}
-	return unix.Fadvise(int(f.Fd()), 0, 0, unix.FADV_DONTNEED)
+	return err
 }
 
-func fill(name string, size int64) error {
+// fill writes random data; of every second MiB zeros, when half is to be zeros.
+func fill(name string, size int64, half bool) error {
 	f, err := os.Create(name)
 	if err != nil {
 		return err
 	}
-	if _, err := io.CopyN(f, rand.Reader, size); err != nil {
-		return err
+	const mib = 1 << 20
+	p := make([]byte, mib)
+	for at := int64(0); at < size; at += mib {
+		clear(p)
+		if !half || at/mib%2 == 0 {
+			_, _ = rand.Read(p) // never fails
+		}
+		if _, err := f.Write(p); err != nil {
+			return errors.Join(err, f.Close())
+		}
 	}
 	return f.Close()
 }
 
-func report(ways []way, results []result, size int64, warm bool) {
-	fmt.Printf("\n%d MiB of random data, source %s the page cache\n", size>>20, map[bool]string{true: "in", false: "not in"}[warm])
-	fmt.Printf("%-28s %8s %8s %10s %10s\n", "", "seconds", "MiB/s", "of cp", "peak MiB")
+func report(ways []way, results []result, size int64) {
+	fmt.Printf("%-34s %8s %8s %8s %9s\n", "", "seconds", "MiB/s", "of cp", "peak MiB")
 	base := median(results[0].seconds)
 	for i, w := range ways {
 		m := median(results[i].seconds)
-		fmt.Printf("%-28s %8.2f %8.0f %10.2f %10d\n", w.name, m, float64(size>>20)/m, m/base, results[i].peak>>20)
+		fmt.Printf("%-34s %8.2f %8.0f %8.2f %9d\n", w.name, m, float64(size>>20)/m, m/base, results[i].peak>>20)
 	}
 }
 

@@ -5,7 +5,6 @@ package qcow2
 import (
 	"encoding/binary"
 	"fmt"
-	"math"
 
 	"bagaglio/core/disk"
 )
@@ -49,7 +48,7 @@ const (
 
 	maxName      = 1023    // length of a base's name
 	maxSnapshots = 1 << 16 //
-	largest      = math.MaxInt64 >> 8
+	largest      = 1 << 55 // bytes of a disk
 )
 
 const (
@@ -76,8 +75,8 @@ func init() {
 		}
 	}
 	row := disk.Layout{
-		Name: thin, Largest: shape{1 << maxClusterBits}.largest(), Granularity: 512, Snapshots: true, Options: []disk.Option{version, cluster},
-		Limit: func(o disk.Options) int64 { return shapeOf(o).largest() },
+		Name: thin, Largest: largest, Granularity: 512, Snapshots: true, Options: []disk.Option{version, cluster},
+		Limit: func(o disk.Options) int64 { return min(shapeOf(o).largest(), largest) },
 		Units: func(_ int64, o disk.Options) []int64 { return shapeOf(o).units() },
 		FileSize: func(virtual int64, o disk.Options, stored disk.Stored) int64 {
 			s := shapeOf(o)

@@ -89,8 +89,6 @@ func init() {
 	for i := range layouts {
 		l := &layouts[i]
 		switch l.Name {
-		case sparse:
-			l.Snapshots = true
 		case delta:
 			l.Stands, l.OwnBase = true, true
 		case flat, splitFlat, splitSparse:
