@@ -65,7 +65,7 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	p.Click("More choices")
 	p.Fill("Piece size in MiB", "512")
 	p.Await(`[...document.querySelectorAll("button")].some(b => b.textContent.trim() === "Start" && !b.disabled)`)
-	testkit.Eval[bool](p, `(document.querySelector("details[open]").scrollIntoView({ block: "center" }), true)`)
+	testkit.Eval[bool](p, `(document.querySelector("details[open]").scrollIntoView(false), true)`)
 	shot("console-choices")
 	p.Click("Dark colours")
 	p.Click("Places")

@@ -323,7 +323,7 @@ func convert(t *testing.T, to layout, src disk.Reader, want string) {
 	assert.Equal(t, w.Files(), dst.Describe().Files)
 	length, _, err := storage.Measure(folder, w.Files())
 	require.NoError(t, err)
-	var like disk.Reader = src
+	like := src
 	if to.Stands { // it is planned as if all of the source differed
 		like = target.Base
 	}

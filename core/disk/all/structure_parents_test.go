@@ -16,12 +16,11 @@ import (
 )
 
 // parents is a folder with base.EXT, all of 0xba, and disk.EXT on it, which has 0x0f from 2 to 4 MiB.
-func parents(t *testing.T, format string, o disk.Options) (dir string, l layout) {
+func parents(t *testing.T, format string, o disk.Options) string {
 	t.Helper()
 	f, err := disk.Lookup(format)
 	require.NoError(t, err)
-	l = row(t, format, f.Layouts[0].Name, o)
-	dir = t.TempDir()
+	dir := t.TempDir()
 	folder, err := local.Open(dir)
 	require.NoError(t, err)
 	defer folder.Close()
@@ -38,14 +37,14 @@ func parents(t *testing.T, format string, o disk.Options) (dir string, l layout)
 	commit("base"+f.Extensions[0], 0xba, 0, parentSize)
 	if format == "vdi" { // which is not written on a base
 		commit("disk.vdi", 0x0f, 2<<20, 2<<20)
-		return dir, l
+		return dir
 	}
 	base, err := disk.Open(t.Context(), folder, "base"+f.Extensions[0], "")
 	require.NoError(t, err)
 	defer base.Close()
 	to.Layout, to.Base, to.BaseName = "differencing", base, "base"+f.Extensions[0]
 	commit("disk"+f.Extensions[0], 0x0f, 2<<20, 2<<20)
-	return dir, l
+	return dir
 }
 
 const parentSize = 8 << 20
@@ -91,7 +90,7 @@ func filled(change func(b []byte)) []byte {
 
 // TestVHDSectorsOfTheParent: a bit of the bitmap that is not set means the parent, sector by sector.
 func TestVHDSectorsOfTheParent(t *testing.T) {
-	dir, _ := parents(t, "vhd", disk.Options{})
+	dir := parents(t, "vhd", disk.Options{})
 	name := filepath.Join(dir, "disk.vhd")
 	patch(t, name, func(b []byte) []byte {
 		be := binary.BigEndian
@@ -138,7 +137,7 @@ func TestVHDSectorsOfTheParent(t *testing.T) {
 // TestVHDXSectorsOfTheParent: a block that is partly present has its sectors in the bitmap behind its chunk's entries.
 func TestVHDXSectorsOfTheParent(t *testing.T) {
 	for _, sector := range []int64{512, 4096} {
-		dir, _ := parents(t, "vhdx", disk.Options{SectorSize: sector})
+		dir := parents(t, "vhdx", disk.Options{SectorSize: sector})
 		name := filepath.Join(dir, "disk.vhdx")
 		perBlock := (1 << 20) / sector
 		patch(t, name, func(b []byte) []byte {
@@ -181,7 +180,7 @@ func TestVHDXSectorsOfTheParent(t *testing.T) {
 
 // TestVDIFindsItsParent by its UUID: beside it, or anywhere in the pool.
 func TestVDIFindsItsParent(t *testing.T) {
-	dir, _ := parents(t, "vdi", disk.Options{})
+	dir := parents(t, "vdi", disk.Options{})
 	name := filepath.Join(dir, "disk.vdi")
 	patch(t, name, func(b []byte) []byte {
 		base, err := os.ReadFile(filepath.Join(dir, "base.vdi"))

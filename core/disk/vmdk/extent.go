@@ -103,8 +103,8 @@ func (s *sparseExtent) find(number int64) (int64, disk.Kind, error) {
 	return int64(entry) * sector, disk.Data, nil
 }
 
-// compressed is a sparse extent whose grains are compressed, each behind its marker ("Stream-Optimized Compressed Sparse
-// Extents"). Its grains lie anywhere and have any length.
+// compressed is a sparse extent whose grains are compressed, each behind its marker (the note's section on streams).
+// Its grains lie anywhere and have any length.
 type compressed struct{ *sparseExtent }
 
 func (c compressed) Extent(off int64) (disk.Extent, error) {
