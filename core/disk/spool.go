@@ -8,21 +8,29 @@ import (
 	"sync"
 
 	"bagaglio/core/fingerprint"
+	"bagaglio/core/storage"
 )
 
 // Spool makes a Writer of an Encoder, which can only be given each block once and in guest order: what is written goes to
-// a file beside, and at Commit from there through the encoder.
+// a file beside, and at Commit from there through the encoder. A format embeds it and adds its structures.
 type Spool struct {
+	Target  Target
+	File    storage.File
+	Out     Forward // to File
 	encoder Encoder
-	target  Target
+	done    bool
+
 	mu      sync.Mutex
 	scratch *flat // nil as long as nothing was written
 }
 
-// NewSpool returns the spool of the image that the encoder makes.
-func NewSpool(t Target, e Encoder) *Spool {
-	t.Name += ".spool"
-	return &Spool{encoder: e, target: t}
+// NewSpool creates the file of the image that the encoder makes.
+func NewSpool(t Target, e Encoder) (*Spool, error) {
+	file, err := t.Folder.Create(t.Name)
+	if err != nil {
+		return nil, fmt.Errorf("creating %s: %w", t.Name, err)
+	}
+	return &Spool{Target: t, File: file, Out: Forward{File: file}, encoder: e}, nil
 }
 
 func (s *Spool) file() (*flat, error) {
@@ -31,7 +39,9 @@ func (s *Spool) file() (*flat, error) {
 	if s.scratch != nil {
 		return s.scratch, nil
 	}
-	w, err := CreateFlat(s.target, false, nil)
+	beside := s.Target
+	beside.Name += ".spool"
+	w, err := CreateFlat(beside, false, nil)
 	if err == nil {
 		s.scratch = w.(*flat)
 	}
@@ -39,7 +49,7 @@ func (s *Spool) file() (*flat, error) {
 }
 
 func (s *Spool) WriteAt(p []byte, off int64) (int, error) {
-	if err := CheckRange(off, int64(len(p)), s.target.Size); err != nil {
+	if err := CheckRange(off, int64(len(p)), s.Target.Size); err != nil {
 		return 0, err
 	}
 	w, err := s.file()
@@ -51,7 +61,7 @@ func (s *Spool) WriteAt(p []byte, off int64) (int, error) {
 
 // Zero makes a range read as zeros.
 func (s *Spool) Zero(off, n int64) error {
-	if err := CheckRange(off, n, s.target.Size); err != nil {
+	if err := CheckRange(off, n, s.Target.Size); err != nil {
 		return err
 	}
 	s.mu.Lock()
@@ -68,7 +78,7 @@ func (s *Spool) Drain(ctx context.Context) error {
 	if s.scratch == nil {
 		return nil
 	}
-	written := FilePiece{File: s.scratch.file, Len: s.target.Size}
+	written := FilePiece{File: s.scratch.file, Len: s.Target.Size}
 	unit := s.encoder.Unit()
 	block := make([]byte, unit)
 	next := int64(0) // behind the last block that was appended
@@ -77,7 +87,7 @@ func (s *Spool) Drain(ctx context.Context) error {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			p := block[:min(unit, s.target.Size-at)]
+			p := block[:min(unit, s.Target.Size-at)]
 			if _, err := written.ReadAt(p, at); err != nil {
 				return err
 			}
@@ -95,16 +105,39 @@ func (s *Spool) Drain(ctx context.Context) error {
 		}
 		return nil
 	})
-	return errors.Join(err, s.Close())
+	return errors.Join(err, s.scratch.Abort())
 }
 
-// Close removes the file.
-func (s *Spool) Close() error {
-	if s.scratch == nil {
+// Finish writes what was gathered and the structures, in that order, and syncs all. It ends the writer.
+func (s *Spool) Finish(parts ...Part) error {
+	err := s.Out.Flush()
+	if err == nil {
+		err = WriteParts(s.File, s.Target.Name, parts...)
+	}
+	if err != nil {
+		return err
+	}
+	if err := s.File.Sync(); err != nil {
+		return fmt.Errorf("syncing %s: %w", s.Target.Name, err)
+	}
+	s.done = true
+	return s.File.Close()
+}
+
+func (s *Spool) Abort() error {
+	if s.done {
 		return nil
 	}
-	return s.scratch.Abort()
+	s.done = true
+	var err error
+	if s.scratch != nil {
+		err = s.scratch.Abort()
+	}
+	return errors.Join(err, s.File.Close(), s.Target.Folder.Remove(s.Target.Name))
 }
+
+// Files is the one file.
+func (s *Spool) Files() []string { return []string{s.Target.Name} }
 
 // spooled is the file as a disk.
 type spooled struct{ FilePiece }

@@ -9,7 +9,6 @@ import (
 	"sync"
 
 	"bagaglio/core/disk"
-	"bagaglio/core/storage"
 
 	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/compress/zstd"
@@ -20,11 +19,7 @@ import (
 type packer struct {
 	shape
 	*disk.Spool
-	target disk.Target
-	file   storage.File
-	out    disk.Forward
-	zstd   bool
-	done   bool
+	zstd bool
 
 	l1     []uint64
 	number int64    // of the L2 table that is being filled, -1 before the first one
@@ -34,14 +29,18 @@ type packer struct {
 	blocks []uint64           // offsets of those that are
 }
 
-func newPacker(t disk.Target, s shape, file storage.File) *packer {
+func createPacked(t disk.Target, s shape) (disk.Writer, error) {
 	w := &packer{
-		shape: s, target: t, file: file, out: disk.Forward{File: file, End: s.cluster + s.l1Size(t.Size)}, zstd: t.Options.Compression == zstdName,
+		shape: s, zstd: t.Options.Compression == zstdName,
 		l1: make([]uint64, s.l1Tables(t.Size)), number: -1, table: make([]uint64, s.entries()), counts: map[int64][]uint16{},
 	}
-	w.count(0, w.out.End)
-	w.Spool = disk.NewSpool(t, w)
-	return w
+	var err error
+	if w.Spool, err = disk.NewSpool(t, w); err != nil {
+		return nil, err
+	}
+	w.Out.End = s.cluster + s.l1Size(t.Size)
+	w.count(0, w.Out.End)
+	return w, nil
 }
 
 func (w *packer) Unit() int64 { return w.cluster }
@@ -100,11 +99,11 @@ func (w *packer) Append(encoded []byte, off int64) error {
 	}
 	plain := int64(len(encoded)) == w.cluster
 	if plain {
-		if err := w.out.Pad(w.cluster); err != nil {
+		if err := w.Out.Pad(w.cluster); err != nil {
 			return err
 		}
 	}
-	start, end := w.out.End, w.out.End+int64(len(encoded))
+	start, end := w.Out.End, w.Out.End+int64(len(encoded))
 	entry := uint64(start)
 	if !plain {
 		split := 62 - (w.bits() - 8)
@@ -113,7 +112,7 @@ func (w *packer) Append(encoded []byte, off int64) error {
 	}
 	w.table[off%w.covers()/w.cluster] = entry
 	w.count(start, end)
-	_, err := w.out.Write(encoded)
+	_, err := w.Out.Write(encoded)
 	return err
 }
 
@@ -141,7 +140,7 @@ func (w *packer) finishTable() error {
 	w.l1[w.number] = uint64(at)
 	clear(w.table)
 	w.number = -1
-	for (int64(len(w.blocks))+1)*w.refcounts()*w.cluster <= w.out.End {
+	for (int64(len(w.blocks))+1)*w.refcounts()*w.cluster <= w.Out.End {
 		if err := w.writeBlock(); err != nil {
 			return err
 		}
@@ -151,22 +150,22 @@ func (w *packer) finishTable() error {
 
 // structure writes whole clusters at the next one that is free.
 func (w *packer) structure(b []byte) (at int64, err error) {
-	if err := w.out.Pad(w.cluster); err != nil {
+	if err := w.Out.Pad(w.cluster); err != nil {
 		return 0, err
 	}
-	at = w.out.End
+	at = w.Out.End
 	w.count(at, at+int64(len(b)))
-	_, err = w.out.Write(b)
+	_, err = w.Out.Write(b)
 	return at, err
 }
 
 // writeBlock writes the next refcount block. Its own refcount is in a later one, or noted already.
 func (w *packer) writeBlock() error {
 	number := int64(len(w.blocks))
-	if err := w.out.Pad(w.cluster); err != nil {
+	if err := w.Out.Pad(w.cluster); err != nil {
 		return err
 	}
-	at := w.out.End
+	at := w.Out.End
 	w.count(at, at+w.cluster)
 	b := make([]byte, 0, w.cluster)
 	for _, n := range w.counts[number] {
@@ -174,7 +173,7 @@ func (w *packer) writeBlock() error {
 	}
 	delete(w.counts, number)
 	w.blocks = append(w.blocks, uint64(at))
-	_, err := w.out.Write(b)
+	_, err := w.Out.Write(b)
 	return err
 }
 
@@ -189,7 +188,7 @@ func (w *packer) Commit(ctx context.Context) error {
 	if err := w.finishTable(); err != nil {
 		return err
 	}
-	h := w.header(w.target)
+	h := w.header(w.Target)
 	if w.zstd {
 		h.incompatible, h.compression = compressionBit, compressionZstd
 	}
@@ -197,22 +196,19 @@ func (w *packer) Commit(ctx context.Context) error {
 	if h.refcountOffset, h.refcountLength, err = w.finishRefcounts(); err != nil {
 		return fmt.Errorf("writing the refcounts: %w", err)
 	}
-	if err := w.out.Flush(); err != nil {
+	parts, err := structures(w.l1, h, w.cluster)
+	if err != nil {
 		return err
 	}
-	if err := finish(w.file, w.target.Name, w.l1, h, w.cluster); err != nil {
-		return err
-	}
-	w.done = true
-	return w.file.Close()
+	return w.Finish(parts...)
 }
 
 // finishRefcounts writes the table of the refcount blocks and then those that are left, which count the table and each other.
 func (w *packer) finishRefcounts() (offset uint64, clusters uint32, err error) {
-	if err := w.out.Pad(w.cluster); err != nil {
+	if err := w.Out.Pad(w.cluster); err != nil {
 		return 0, 0, err
 	}
-	used, written := w.out.End/w.cluster, int64(len(w.blocks))
+	used, written := w.Out.End/w.cluster, int64(len(w.blocks))
 	var blocks, table int64 // in all
 	for {
 		b := (used + table + blocks - written + w.refcounts() - 1) / w.refcounts()
@@ -223,7 +219,7 @@ func (w *packer) finishRefcounts() (offset uint64, clusters uint32, err error) {
 		}
 		blocks, table = b, t
 	}
-	first := w.out.End + table*w.cluster // where the blocks that are left begin
+	first := w.Out.End + table*w.cluster // where the blocks that are left begin
 	entries := make([]byte, 0, table*w.cluster)
 	for i := range blocks {
 		at := uint64(first + (i-written)*w.cluster)
@@ -244,19 +240,9 @@ func (w *packer) finishRefcounts() (offset uint64, clusters uint32, err error) {
 		for k, n := range w.counts[written+i] {
 			binary.BigEndian.PutUint16(b[2*k:], n)
 		}
-		if _, err := w.out.Write(b); err != nil {
+		if _, err := w.Out.Write(b); err != nil {
 			return 0, 0, err
 		}
 	}
 	return uint64(at), uint32(table), nil
 }
-
-func (w *packer) Abort() error {
-	if w.done {
-		return nil
-	}
-	w.done = true
-	return errors.Join(w.Close(), w.file.Close(), w.target.Folder.Remove(w.target.Name))
-}
-
-func (w *packer) Files() []string { return []string{w.target.Name} }

@@ -16,13 +16,13 @@ func create(t disk.Target) (disk.Writer, error) {
 	if (t.Base != nil) != (t.Layout == overlay) {
 		return nil, fmt.Errorf("an overlay needs a base, and no other layout has one")
 	}
+	s := shapeOf(t.Options)
+	if t.Layout == compressed {
+		return createPacked(t, s)
+	}
 	file, err := t.Folder.Create(t.Name)
 	if err != nil {
 		return nil, fmt.Errorf("creating %s: %w", t.Name, err)
-	}
-	s := shapeOf(t.Options)
-	if t.Layout == compressed {
-		return newPacker(t, s, file), nil
 	}
 	w := &writer{
 		shape: s, target: t, file: file, l1: make([]uint64, s.l1Tables(t.Size)), tables: map[int64][]uint64{},
@@ -274,8 +274,15 @@ func (w *writer) Commit(ctx context.Context) error {
 	if h.refcountOffset, h.refcountLength, err = w.writeRefcounts(); err != nil {
 		return fmt.Errorf("writing the refcounts: %w", err)
 	}
-	if err := finish(w.file, w.target.Name, w.l1, h, w.cluster); err != nil {
+	parts, err := structures(w.l1, h, w.cluster)
+	if err == nil {
+		err = disk.WriteParts(w.file, w.target.Name, parts...)
+	}
+	if err != nil {
 		return err
+	}
+	if err := w.file.Sync(); err != nil {
+		return fmt.Errorf("syncing %s: %w", w.target.Name, err)
 	}
 	w.done = true
 	return w.file.Close()
@@ -296,19 +303,10 @@ func (s shape) header(t disk.Target) header {
 	return h
 }
 
-// finish writes the L1 table and then the header, and syncs all.
-func finish(file storage.File, name string, l1 []uint64, h header, cluster int64) error {
+// structures are the L1 table and the header, which makes an image of the file.
+func structures(l1 []uint64, h header, cluster int64) ([]disk.Part, error) {
 	encoded, err := h.encode(int(cluster))
-	if err == nil {
-		err = disk.WriteParts(file, name, disk.Part{What: "L1 table", Bytes: encodeTable(l1), Off: int64(h.l1Offset)}, disk.Part{What: "header", Bytes: encoded})
-	}
-	if err != nil {
-		return err
-	}
-	if err := file.Sync(); err != nil {
-		return fmt.Errorf("syncing %s: %w", name, err)
-	}
-	return nil
+	return []disk.Part{{What: "L1 table", Bytes: encodeTable(l1), Off: int64(h.l1Offset)}, {What: "header", Bytes: encoded}}, err
 }
 
 // writeRefcounts puts the refcount blocks behind the last cluster and their table behind them.

@@ -9,7 +9,6 @@ import (
 	"sync"
 
 	"bagaglio/core/disk"
-	"bagaglio/core/storage"
 
 	"github.com/klauspost/compress/zlib"
 )
@@ -34,11 +33,6 @@ func streamSize(virtual, stored int64) int64 {
 // and a footer that tells where it is. The file is written strictly from front to back.
 type streamWriter struct {
 	*disk.Spool
-	target disk.Target
-	file   storage.File
-	out    disk.Forward
-	done   bool
-
 	header    header
 	number    int64    // of the table that is being filled, -1 before the first one
 	table     []uint32 //
@@ -50,12 +44,8 @@ func createStream(t disk.Target, d descriptor) (disk.Writer, error) {
 	if err != nil || len(text) > descriptorLn {
 		return nil, fmt.Errorf("the name %q is too long for the descriptor: choose a shorter one", t.Name)
 	}
-	file, err := t.Folder.Create(t.Name)
-	if err != nil {
-		return nil, fmt.Errorf("creating %s: %w", t.Name, err)
-	}
 	w := &streamWriter{
-		target: t, file: file, out: disk.Forward{File: file}, number: -1, table: make([]uint32, tableEntries),
+		number: -1, table: make([]uint32, tableEntries),
 		directory: make([]uint32, up(t.Size, coversTable)/coversTable),
 		header: header{
 			version: 3, flags: newlineFlag | compressFlag | markerFlag, capacity: uint64(t.Size / sector), grain: grain / sector,
@@ -63,9 +53,11 @@ func createStream(t disk.Target, d descriptor) (disk.Writer, error) {
 			overhead: streamOverhead / sector, compression: deflate,
 		},
 	}
-	w.Spool = disk.NewSpool(t, w)
-	_, err = w.out.Write(append(w.header.encode(), text...))
-	if err = errors.Join(err, w.out.Pad(streamOverhead)); err != nil {
+	if w.Spool, err = disk.NewSpool(t, w); err != nil {
+		return nil, err
+	}
+	_, err = w.Out.Write(append(w.header.encode(), text...))
+	if err = errors.Join(err, w.Out.Pad(streamOverhead)); err != nil {
 		return nil, errors.Join(err, w.Abort())
 	}
 	return w, nil
@@ -103,16 +95,16 @@ func (w *streamWriter) Append(encoded []byte, off int64) error {
 		}
 		w.number = number
 	}
-	w.table[off%coversTable/grain] = uint32(w.out.End / sector)
+	w.table[off%coversTable/grain] = uint32(w.Out.End / sector)
 	marker := make([]byte, markerSize)
 	binary.LittleEndian.PutUint64(marker, uint64(off/sector))
 	binary.LittleEndian.PutUint32(marker[8:], uint32(len(encoded)))
 	for _, b := range [][]byte{marker, encoded} {
-		if _, err := w.out.Write(b); err != nil {
+		if _, err := w.Out.Write(b); err != nil {
 			return err
 		}
 	}
-	return w.out.Pad(sector)
+	return w.Out.Pad(sector)
 }
 
 // mark writes a sector that says what comes behind it, and then that.
@@ -120,15 +112,15 @@ func (w *streamWriter) mark(kind uint32, b []byte) error {
 	marker := make([]byte, sector)
 	binary.LittleEndian.PutUint64(marker, uint64(up(int64(len(b)), sector)/sector))
 	binary.LittleEndian.PutUint32(marker[12:], kind)
-	_, err := w.out.Write(append(marker, b...))
-	return errors.Join(err, w.out.Pad(sector))
+	_, err := w.Out.Write(append(marker, b...))
+	return errors.Join(err, w.Out.Pad(sector))
 }
 
 func (w *streamWriter) finishTable() error {
 	if w.number < 0 {
 		return nil
 	}
-	w.directory[w.number] = uint32(w.out.End/sector + 1) // behind the marker
+	w.directory[w.number] = uint32(w.Out.End/sector + 1) // behind the marker
 	err := w.mark(markerTable, encode32(w.table))
 	clear(w.table)
 	w.number = -1
@@ -154,24 +146,10 @@ func (w *streamWriter) Commit(ctx context.Context) error {
 		return err
 	}
 	footer := w.header
-	footer.directory = uint64(w.out.End/sector + 1)
-	err := errors.Join(w.mark(markerDirectory, encode32(w.directory)), w.mark(markerFooter, footer.encode()), w.mark(markerEnd, nil), w.out.Flush())
+	footer.directory = uint64(w.Out.End/sector + 1)
+	err := errors.Join(w.mark(markerDirectory, encode32(w.directory)), w.mark(markerFooter, footer.encode()), w.mark(markerEnd, nil))
 	if err != nil {
-		return fmt.Errorf("writing the end of %s: %w", w.target.Name, err)
+		return fmt.Errorf("writing the end of %s: %w", w.Target.Name, err)
 	}
-	if err := w.file.Sync(); err != nil {
-		return fmt.Errorf("syncing %s: %w", w.target.Name, err)
-	}
-	w.done = true
-	return w.file.Close()
+	return w.Finish()
 }
-
-func (w *streamWriter) Abort() error {
-	if w.done {
-		return nil
-	}
-	w.done = true
-	return errors.Join(w.Close(), w.file.Close(), w.target.Folder.Remove(w.target.Name))
-}
-
-func (w *streamWriter) Files() []string { return []string{w.target.Name} }
