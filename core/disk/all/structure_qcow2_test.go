@@ -124,7 +124,7 @@ func TestQcow2ByTheDescription(t *testing.T) {
 		if l.format.Name != "qcow2" {
 			t.Skip("another format")
 		}
-		for _, c := range []content{scattered(), contents()[3]} {
+		for _, c := range []content{scattered(), runs()} {
 			folder := create(t, l, c)
 			b := whole(t, folder, l.fileName())
 			be := binary.BigEndian

@@ -52,7 +52,9 @@ func (c content) want() []byte {
 	return b
 }
 
+// scattered and runs are those contents.
 func scattered() content { return contents()[2] }
+func runs() content      { return contents()[4] }
 
 func onesComplement(b []byte, field int) uint32 {
 	var sum uint32

@@ -295,7 +295,7 @@ func (r *reader) isThick() bool {
 	}
 	first, err1 := r.at(0)
 	last, err2 := r.at(r.Size() - 1)
-	return err1 == nil && err2 == nil && first.host != 0 && last.host != 0 && !first.compressed && !last.compressed &&
+	return err1 == nil && err2 == nil && first.kind == disk.Data && last.kind == disk.Data && !first.compressed && !last.compressed &&
 		uint64(r.fileSize) > r.size
 }
 

@@ -95,6 +95,12 @@ func init() {
 			l.Names = func(name string, virtual int64, o disk.Options) []string {
 				return extentNames(l.Name, name, virtual, o)
 			}
+			l.Limit = func(o disk.Options) int64 {
+				if length := extentLength(l.Name, largest, o); length < largest/maxExtents {
+					return maxExtents * length
+				}
+				return largest
+			}
 		}
 	}
 	disk.Register(disk.Format{
