@@ -1,6 +1,7 @@
 package disk
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -213,6 +214,35 @@ type Part struct {
 	What  string
 	Bytes []byte
 	Off   int64
+}
+
+// tablePiece is how many entries of a table are in memory at once.
+const tablePiece = 1 << 16
+
+// WriteTable writes a table at an offset of the file: an entry of 4 bytes for each block, in the byte order given. entry gets
+// the file offset of the block's data, or -1 for one that is not stored. Runs of entries that are 0 are left as holes.
+func (w *BlockWriter) WriteTable(at int64, order binary.ByteOrder, entry func(off int64) uint32) error {
+	b := make([]byte, 4*tablePiece)
+	for first := int64(0); first < w.Count(); first += tablePiece {
+		n := min(tablePiece, w.Count()-first)
+		used := uint32(0)
+		for i := range n {
+			off, kind := w.Find(first + i)
+			if kind != Data {
+				off = -1
+			}
+			e := entry(off)
+			used |= e
+			order.PutUint32(b[4*i:], e)
+		}
+		if used == 0 {
+			continue
+		}
+		if _, err := w.File.WriteAt(b[:4*n], at+4*first); err != nil {
+			return fmt.Errorf("writing the table of %s: %w", w.Target.Name, err)
+		}
+	}
+	return nil
 }
 
 // Finish writes the structures, in that order, gives the file its length, and syncs all. It ends the writer.

@@ -124,12 +124,10 @@ func (w *writer) Commit(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	table := make([]byte, 4*w.Count())
-	for number := range w.Count() {
-		if off, kind := w.Find(number); kind == disk.Data {
-			binary.LittleEndian.PutUint32(table[4*number:], uint32(off/mib))
-		}
+	err := w.WriteTable(tableAt, binary.LittleEndian, func(off int64) uint32 { return uint32(max(off, 0) / mib) })
+	if err != nil {
+		return err
 	}
 	h := header{cluster: mib / sector, entries: uint32(w.Count()), sectors: uint64(w.Target.Size / sector), data: uint32(w.First / sector)}
-	return w.Finish(w.End(), disk.Part{What: "table", Bytes: table, Off: tableAt}, disk.Part{What: "header", Bytes: h.encode(), Off: 0})
+	return w.Finish(w.End(), disk.Part{What: "header", Bytes: h.encode(), Off: 0})
 }

@@ -1,7 +1,6 @@
 package vdi
 
 import (
-	"bytes"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -36,15 +35,18 @@ func (w *writer) Commit(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	table := bytes.Repeat([]byte{0xff}, int(4*w.Count()))
-	for number := range w.Count() {
-		if off, kind := w.Find(number); kind == disk.Data {
-			binary.LittleEndian.PutUint32(table[4*number:], uint32((off-w.First)/w.Stride))
+	err := w.WriteTable(mib, binary.LittleEndian, func(off int64) uint32 {
+		if off < 0 {
+			return free
 		}
+		return uint32((off - w.First) / w.Stride)
+	})
+	if err != nil {
+		return err
 	}
 	h := header{
 		kind: w.kind, mapOffset: mib, dataOffset: uint32(w.First), size: uint64(w.Target.Size), block: mib,
 		blocks: uint32(w.Count()), allocated: uint32(w.Stored()), id: w.Target.Identifier,
 	}
-	return w.Finish(w.End(), disk.Part{What: "map", Bytes: table, Off: mib}, disk.Part{What: "header", Bytes: h.encode(), Off: 0})
+	return w.Finish(w.End(), disk.Part{What: "header", Bytes: h.encode(), Off: 0})
 }

@@ -75,15 +75,20 @@ func (w *writer) Commit(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	table := bytes.Repeat([]byte{0xff}, int(w.tableSize())) // at most 4 MiB: the largest disk has 1,044,480 blocks
-	for number := range w.Count() {
-		if off, kind := w.Find(number); kind == disk.Data {
-			binary.BigEndian.PutUint32(table[4*number:], uint32((off-w.header.bitmapSize())/sectorSize))
+	err := w.WriteTable(int64(w.header.TableOffset), binary.BigEndian, func(off int64) uint32 {
+		if off < 0 {
+			return unused
 		}
+		return uint32((off - w.header.bitmapSize()) / sectorSize)
+	})
+	if err != nil {
+		return err
 	}
+	end := int64(w.header.TableOffset) + 4*w.Count()
+	padding := bytes.Repeat([]byte{0xff}, int(w.tableSize()-4*w.Count()))
 	footer := w.footer.encode()
 	return w.Finish(w.End()+footerSize,
-		disk.Part{What: "block allocation table", Bytes: table, Off: int64(w.header.TableOffset)},
+		disk.Part{What: "end of the table", Bytes: padding, Off: end},
 		disk.Part{What: "parent locator", Bytes: w.locator, Off: int64(w.header.TableOffset) + w.tableSize()},
 		disk.Part{What: "dynamic header", Bytes: w.header.encode(), Off: footerSize},
 		disk.Part{What: "footer", Bytes: footer, Off: w.End()},
