@@ -306,6 +306,9 @@ type LookAtDiskParams struct {
 
 	// Snapshot kept inside of the image, when not its present state is meant
 	Snapshot *string `form:"snapshot,omitempty" json:"snapshot,omitempty"`
+
+	// ByGeometry take the virtual size by the geometry, when it is less
+	ByGeometry *bool `form:"by_geometry,omitempty" json:"by_geometry,omitempty"`
 }
 
 // StartJobJSONRequestBody defines body for StartJob for application/json ContentType.

@@ -1120,6 +1120,18 @@ func NewLookAtDiskRequest(server string, pool PoolName, params *LookAtDiskParams
 
 		}
 
+		if params.ByGeometry != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by_geometry", *params.ByGeometry, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}

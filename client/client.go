@@ -110,6 +110,9 @@ func (s *Service) Look(ctx context.Context, p plan.Place) (inspect.Report, error
 	if p.Snapshot != "" {
 		params.Snapshot = &p.Snapshot
 	}
+	if p.ByGeometry {
+		params.ByGeometry = &p.ByGeometry
+	}
 	return decode[inspect.Report](s.calls.LookAtDisk(ctx, p.Pool, &params))
 }
 

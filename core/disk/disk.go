@@ -92,6 +92,7 @@ type Description struct {
 	Creator     string   `json:"creator,omitempty"`
 	Identifier  string   `json:"identifier,omitempty"`
 	VirtualSize int64    `json:"virtual_size"`
+	OtherSize   int64    `json:"other_size,omitempty"`  // by the geometry or by the field, which some hypervisors go by and VirtualSize is not
 	BlockSize   int64    `json:"block_size,omitempty"`  // of the unit in which the format stores, 0 when there is none
 	SectorSize  int64    `json:"sector_size,omitempty"` // as the guest sees it
 	Files       []string `json:"files"`

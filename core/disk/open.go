@@ -20,6 +20,8 @@ type Origin struct {
 	Folder   storage.Folder
 	Name     string
 	Snapshot string // kept inside of the image, to be opened instead of the present state
+	// ByGeometry takes the size that the geometry gives, in a format that has both, when it is less than the other.
+	ByGeometry bool
 	// Home is the folder in which the image will lie, when it is opened elsewhere while it is being made: its base is there.
 	Home  string
 	above []string // identities of the images that stand on this one

@@ -62,7 +62,7 @@ func disguise(folder storage.Folder, p plan.Place) string {
 }
 
 func open(ctx context.Context, folder storage.Folder, p plan.Place) (disk.Reader, error) {
-	r, err := disk.Origin{Folder: folder, Name: p.Path, Snapshot: p.Snapshot}.Open(ctx, p.Format)
+	r, err := p.Origin(folder).Open(ctx, p.Format)
 	if err != nil {
 		return nil, fmt.Errorf("opening %s: %w", p, err)
 	}

@@ -51,6 +51,16 @@ func (p *maker) checkSource() {
 	for _, w := range d.Warnings {
 		p.add(Warns, "source-state", capital(w)+".")
 	}
+	by := func(geometry any, label string) Remedy {
+		return remedy(label, map[string]any{"source": map[string]any{"by_geometry": geometry}})
+	}
+	switch {
+	case d.OtherSize > d.VirtualSize:
+		p.add(Warns, "geometry", fmt.Sprintf("The disk is read up to where its geometry ends: %s of %s.", Bytes(d.VirtualSize), Bytes(d.OtherSize)), by(nil, "Read all of it"))
+	case d.OtherSize > 0:
+		p.add(Informs, "geometry", fmt.Sprintf("All of the disk is read: %s. A machine that went by the geometry saw only %s.", Bytes(d.VirtualSize), Bytes(d.OtherSize)),
+			by(true, "Read it up to where its geometry ends"))
+	}
 }
 
 // sourceRemedies offers to name the format where name and content disagree.

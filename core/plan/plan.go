@@ -24,6 +24,13 @@ type Place struct {
 	Format string `json:"format,omitempty"` // of the content, when it is not to be recognised
 	// Snapshot is one that is kept inside of the image, when not its present state is meant.
 	Snapshot string `json:"snapshot,omitempty"`
+	// ByGeometry takes the virtual size by the geometry, in a format that has both, when it is less.
+	ByGeometry bool `json:"by_geometry,omitempty"`
+}
+
+// Origin is the place in its pool's folder, to be opened.
+func (p Place) Origin(folder storage.Folder) disk.Origin {
+	return disk.Origin{Folder: folder, Name: p.Path, Snapshot: p.Snapshot, ByGeometry: p.ByGeometry}
 }
 
 func (p Place) String() string {

@@ -67,6 +67,8 @@ func TestChecks(t *testing.T) {
 			"source", Blocks, "looks like qcow2", []string{`{"source":{"format":"raw"}}`, `{"source":{"format":"qcow2"}}`}},
 		{"empty", func(_ *Request, f *Facts) { f.Source.Description.VirtualSize = 0 }, "source", Blocks, "empty", nil},
 		{"dirty", func(_ *Request, f *Facts) { f.Source.Description.Warnings = []string{"was not closed"} }, "source-state", Warns, "Was not closed.", nil},
+		{"two sizes", func(_ *Request, f *Facts) { f.Source.Description.OtherSize = 39 * gib }, "geometry", Informs, "saw only 39 GiB", []string{`{"source":{"by_geometry":true}}`}},
+		{"the smaller size", func(_ *Request, f *Facts) { f.Source.Description.OtherSize = 41 * gib }, "geometry", Warns, "of 41 GiB", []string{`{"source":{"by_geometry":null}}`}},
 		{"exists", func(_ *Request, f *Facts) { f.Destination.Exists, f.Destination.OtherName = true, "ticketing-2.qcow2" },
 			"destination", Blocks, "exists already", []string{`{"destination":{"path":"ticketing-2.qcow2"}}`, `{"replace":true}`}},
 		{"is replaced", func(r *Request, f *Facts) { f.Destination.Exists, r.Replace = true, true }, "destination", Warns, "until the new one is complete and proven", nil},

@@ -397,6 +397,14 @@ func (siw *ServerInterfaceWrapper) LookAtDisk(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "by_geometry" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by_geometry", c.Request.URL.Query(), &params.ByGeometry, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter by_geometry: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {

@@ -142,6 +142,9 @@ func (s *server) LookAtDisk(ctx context.Context, r LookAtDiskRequestObject) (Loo
 	if r.Params.Snapshot != nil {
 		place.Snapshot = *r.Params.Snapshot
 	}
+	if r.Params.ByGeometry != nil {
+		place.ByGeometry = *r.Params.ByGeometry
+	}
 	report, err := s.service.Look(ctx, place)
 	return LookAtDisk200JSONResponse(report), err
 }

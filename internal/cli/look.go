@@ -56,6 +56,9 @@ func printReport(out io.Writer, p plan.Place, r inspect.Report) error {
 		add("state", "was not closed properly")
 	}
 	add("virtual size", plan.Bytes(r.VirtualSize))
+	if r.OtherSize > 0 {
+		add("by the other rule", plan.Bytes(r.OtherSize))
+	}
 	add("allocated size", plan.Bytes(r.AllocatedSize))
 	add("file size", fmt.Sprintf("%s, of which the storage holds %s", plan.Bytes(r.FileSize), size(r.Room)))
 	if r.BlockSize > 0 {

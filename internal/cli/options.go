@@ -70,11 +70,12 @@ func (a *app) sourceFlags(f *pflag.FlagSet, p *plan.Place) {
 	f.StringVar(&a.within, "within", "", "folder of this computer in which names in images may lead about (default: the one that the image is in)")
 	f.StringVar(&p.Format, "from", "", "format of the disk that is read, when its name and content disagree")
 	f.StringVar(&p.Snapshot, "snapshot", "", "snapshot kept inside of the disk that is read, instead of its present state")
+	f.BoolVar(&p.ByGeometry, "by-geometry", false, "read the disk up to where its geometry ends, as some hypervisors do (vhd)")
 }
 
 // source is the place that an argument names, opened as the flags say.
 func source(arg string, flags plan.Place) (plan.Place, error) {
 	p, err := place(arg)
-	p.Format, p.Snapshot = flags.Format, flags.Snapshot
-	return p, err
+	flags.Pool, flags.Path = p.Pool, p.Path
+	return flags, err
 }

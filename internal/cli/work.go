@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"bagaglio/client"
-	"bagaglio/core/disk"
 	"bagaglio/core/inspect"
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
@@ -62,7 +61,8 @@ func (s *spot) look(ctx context.Context, p plan.Place) (inspect.Report, error) {
 		return inspect.Report{}, err
 	}
 	defer folder.Close()
-	report, err := inspect.File(ctx, disk.Origin{Folder: folder, Name: name, Snapshot: p.Snapshot}, p.Format)
+	p.Path = name
+	report, err := inspect.File(ctx, p.Origin(folder), p.Format)
 	return report, job.Explain(err)
 }
 

@@ -128,7 +128,7 @@ func (s *Service) Look(ctx context.Context, p plan.Place) (inspect.Report, error
 	if err != nil {
 		return inspect.Report{}, err
 	}
-	report, err := inspect.File(ctx, disk.Origin{Folder: folder, Name: p.Path, Snapshot: p.Snapshot}, format)
+	report, err := inspect.File(ctx, p.Origin(folder), format)
 	return report, job.Explain(err)
 }
 

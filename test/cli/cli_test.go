@@ -95,8 +95,11 @@ func TestALargeDiskTakesLittleMemory(t *testing.T) {
 	_, err = f.WriteAt(b, 700<<30)
 	require.NoError(t, err)
 	require.NoError(t, f.Close())
-	for _, to := range []string{"./a.qcow2", "./a.vhd", "./b.raw"} {
-		cmd := exec.CommandContext(t.Context(), testkit.Binary(t), "convert", "./a.raw", to)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "b.raw"), nil, 0o600))
+	require.NoError(t, os.Truncate(filepath.Join(dir, "b.raw"), 15<<40))
+	for _, way := range []string{"./a.raw ./a.qcow2", "./a.raw ./a.vhd", "./a.raw ./c.raw", "./b.raw ./b.vdi", "./b.raw ./b.hds", "./b.raw ./b.vhdx"} {
+		from, to, _ := strings.Cut(way, " ")
+		cmd := exec.CommandContext(t.Context(), testkit.Binary(t), "convert", from, to)
 		cmd.Dir = dir
 		require.NoError(t, cmd.Start())
 		peak := watchMemory(cmd.Process.Pid)

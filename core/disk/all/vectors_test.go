@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -161,6 +162,32 @@ func TestVectorsHaveTheirContent(t *testing.T) {
 		})
 	}
 	require.GreaterOrEqual(t, tested, 20)
+}
+
+// TestVectorsAreDescribed: what hypervisors keep beside the content is told.
+func TestVectorsAreDescribed(t *testing.T) {
+	v := loadVectors(t)
+	for file, says := range map[string]string{
+		"qcow2-bitmaps/disk.qcow2":           "2 bitmaps of changed blocks are kept in the image (",
+		"qcow2-dirty/disk.qcow2":             "was not closed properly",
+		"vhdx-log-dirty/disk.vhdx":           "has a log, which is taken into account",
+		"hand-vdi-zeroblocks/disk.vdi":       "creator ",
+		"qcow2-zlib/disk.qcow2":              "layout compressed",
+		"qcow2-prealloc-metadata/disk.qcow2": "layout thick",
+		"vmdk-2gbsparse-3ext/disk.vmdk":      "layout split-sparse",
+		"vhd-dynamic-chs/disk.vhd":           "sector 512",
+	} {
+		r, err := v.open(t, "images/"+file)
+		require.NoError(t, err, file)
+		d := r.Describe()
+		text := fmt.Sprintln(d.Warnings, "layout", d.Layout, "sector", d.SectorSize)
+		if d.Creator != "" {
+			text += "creator " + d.Creator
+		}
+		assert.Contains(t, text, says, file)
+		assert.NotContains(t, text, "damaged", file)
+		require.NoError(t, r.Close())
+	}
 }
 
 // sparseSum is SHA-256 over the offset and content of every chunk of 64 KiB that is not all zeros, and the size.

@@ -48,6 +48,7 @@ const (
 
 	maxName      = 1023    // length of a base's name
 	maxSnapshots = 1 << 16 //
+	maxBitmaps   = 1 << 16 // "Bitmaps extension"
 	largest      = 1 << 55 // bytes of a disk
 )
 
@@ -124,11 +125,12 @@ type header struct {
 	length         uint32
 	compression    uint8
 
-	base       string
-	baseFormat string
-	dataFile   string
-	bitmaps    uint32
-	features   map[uint8]string // names of incompatible features by their bit
+	base                       string
+	baseFormat                 string
+	dataFile                   string
+	bitmaps                    uint32 // how many, and where their directory is
+	bitmapLength, bitmapOffset uint64
+	features                   map[uint8]string // names of incompatible features by their bit
 }
 
 // encode returns the header with its extensions and the base's name, which all have to fit into the first cluster.
@@ -242,8 +244,8 @@ func (h *header) decodeExtensions(cluster []byte) error {
 		case extDataFile:
 			h.dataFile = string(data)
 		case extBitmaps:
-			if len(data) >= 4 {
-				h.bitmaps = be.Uint32(data)
+			if len(data) >= 24 {
+				h.bitmaps, h.bitmapLength, h.bitmapOffset = be.Uint32(data), be.Uint64(data[8:]), be.Uint64(data[16:])
 			}
 		case extFeatureNames: // entries of 48 bytes: kind, bit, name padded with zeros
 			h.features = map[uint8]string{}
@@ -280,6 +282,8 @@ func (h header) validate() error {
 		return disk.Damaged("refcount_order is %d and can be %d at most", h.refcountOrder, maxRefcount)
 	case h.size > largest:
 		return disk.Damaged("a virtual size of %d bytes is absurd", h.size)
+	case h.bitmaps > maxBitmaps:
+		return disk.Damaged("%d bitmaps are absurd", h.bitmaps)
 	case h.snapshots > maxSnapshots:
 		return disk.Damaged("%d snapshots are absurd", h.snapshots)
 	case h.incompatible&extendedL2Bit != 0 && h.clusterBits < 14:

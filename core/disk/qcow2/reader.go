@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
+	"strings"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/storage"
@@ -263,7 +264,12 @@ func (r *reader) Describe() disk.Description {
 		d.Warnings = append(d.Warnings, "a hypervisor has marked the image as corrupt")
 	}
 	if r.bitmaps > 0 {
-		d.Warnings = append(d.Warnings, fmt.Sprintf("%d bitmaps of changed blocks are kept in the image", r.bitmaps))
+		names, err := r.bitmapNames()
+		text := strings.Join(names, ", ")
+		if err != nil {
+			text = err.Error()
+		}
+		d.Warnings = append(d.Warnings, fmt.Sprintf("%d bitmaps of changed blocks are kept in the image (%s): they are not taken along", r.bitmaps, text))
 	}
 	return d
 }

@@ -81,3 +81,30 @@ func (r *reader) snapshotOf(is func(snapshot) bool) *snapshot {
 	}
 	return nil
 }
+
+const bitmapEntry = 24 // "Bitmap directory": without extra data and name
+
+// bitmapNames reads the directory of persistent bitmaps, which note what has changed since a backup.
+func (r *reader) bitmapNames() (names []string, err error) {
+	at, end := r.bitmapOffset, r.bitmapOffset+r.bitmapLength
+	b := make([]byte, bitmapEntry)
+	for range r.bitmaps {
+		if at > uint64(r.fileSize) || at+bitmapEntry > end {
+			return nil, disk.Damaged("the directory of bitmaps ends before its last entry")
+		}
+		if _, err := r.tables.ReadAt(b, int64(at)); err != nil {
+			return nil, err
+		}
+		nameLen, extra := int64(binary.BigEndian.Uint16(b[18:])), int64(binary.BigEndian.Uint32(b[20:]))
+		if extra > maxExtra {
+			return nil, disk.Damaged("%d bytes of extra data in a bitmap's entry", extra)
+		}
+		name := make([]byte, nameLen)
+		if _, err := r.tables.ReadAt(name, int64(at)+bitmapEntry+extra); err != nil {
+			return nil, err
+		}
+		names = append(names, disk.Printable(string(name)))
+		at += uint64(bitmapEntry+extra+nameLen+7) / 8 * 8
+	}
+	return names, nil
+}

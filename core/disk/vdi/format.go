@@ -6,6 +6,7 @@ package vdi
 import (
 	"encoding/binary"
 	"math"
+	"strings"
 
 	"bagaglio/core/disk"
 )
@@ -67,6 +68,7 @@ func dataOffset(virtual int64) int64 {
 
 // header is what matters of the header.
 type header struct {
+	text       string // its first line
 	kind       uint32
 	mapOffset  uint32
 	dataOffset uint32
@@ -115,8 +117,9 @@ func decodeHeader(b []byte) (header, error) {
 	if v := le.Uint32(b[68:]); v>>16 != 1 {
 		return header{}, disk.Unsupported("version %d.%d of the format", v>>16, v&0xffff)
 	}
+	line, _, _ := strings.Cut(string(b[:signatureAt]), "\n")
 	h := header{
-		kind: le.Uint32(b[76:]), mapOffset: le.Uint32(b[340:]), dataOffset: le.Uint32(b[344:]), size: le.Uint64(b[368:]),
+		text: disk.Printable(strings.Trim(line, "<> \x00")), kind: le.Uint32(b[76:]), mapOffset: le.Uint32(b[340:]), dataOffset: le.Uint32(b[344:]), size: le.Uint64(b[368:]),
 		block: le.Uint32(b[376:]), extra: le.Uint32(b[380:]), blocks: le.Uint32(b[384:]), allocated: le.Uint32(b[388:]),
 		id: [16]byte(guid([16]byte(b[392:408]))), changed: [16]byte(guid([16]byte(b[408:424]))),
 		parent: [16]byte(guid([16]byte(b[424:440]))), parentAt: [16]byte(guid([16]byte(b[440:456]))),

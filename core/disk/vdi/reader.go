@@ -88,7 +88,7 @@ func (r *reader) Check(ctx context.Context) error {
 func (r *reader) Describe() disk.Description {
 	d := disk.Description{
 		Format: "vdi", Layout: dynamic, Version: "1.1", VirtualSize: r.Size(), BlockSize: r.Block, SectorSize: sectorSize,
-		Files: []string{r.name}, Identifier: uuid.UUID(r.header.id).String(),
+		Files: []string{r.name}, Creator: r.header.text, Identifier: uuid.UUID(r.header.id).String(),
 	}
 	if r.header.kind == typeFixed {
 		d.Layout = fixed

@@ -17,6 +17,8 @@ type reader struct {
 	fileSize int64
 	name     string
 	footer   footer
+	size     int64 // by the rule that was asked for
+	other    int64 // by the other one, where they differ
 	warnings []string
 
 	// only in a dynamic or differencing disk
@@ -52,9 +54,14 @@ func (r *reader) load(ctx context.Context, o disk.Origin) error {
 	if size == 0 || size > largest || size%sectorSize != 0 {
 		return disk.Damaged("a size of %d bytes is not a multiple of %d up to %d", size, sectorSize, int64(largest))
 	}
-	if g := r.footer.Geometry; g.size() != int64(size) && g != (geometry{maxCylinders, maxHeads, maxSectors}) && int64(size) < largestCHS*sectorSize {
+	r.size = int64(size)
+	if g := r.footer.Geometry; g.size() != r.size && g != (geometry{maxCylinders, maxHeads, maxSectors}) && r.size < largestCHS*sectorSize {
+		r.other = g.size()
 		r.warnings = append(r.warnings, fmt.Sprintf("the geometry gives %d bytes and the current size is %d: some hypervisors go by the "+
-			"geometry and cut the disk there; a converted image has one size for all", g.size(), size))
+			"geometry and cut the disk there; a converted image has one size for all", r.other, r.size))
+		if o.ByGeometry && r.other > 0 && r.other < r.size {
+			r.size, r.other = r.other, r.size
+		}
 	}
 	switch r.footer.DiskType {
 	case typeFixed:
@@ -160,7 +167,7 @@ func (r *reader) sectors(number, in int64) (present bool, n int64, err error) {
 	return bit(first), last*sectorSize - in, nil
 }
 
-func (r *reader) Size() int64 { return int64(r.footer.CurrentSize) }
+func (r *reader) Size() int64 { return r.size }
 
 func (r *reader) ReadAt(p []byte, off int64) (int, error) {
 	if r.blocks != nil {
@@ -188,7 +195,7 @@ func (r *reader) Check(ctx context.Context) error {
 
 func (r *reader) Describe() disk.Description {
 	d := disk.Description{
-		Format: "vhd", Layout: fixed, Version: "1.0", VirtualSize: r.Size(), SectorSize: sectorSize, Files: []string{r.name}, Warnings: r.warnings,
+		Format: "vhd", Layout: fixed, Version: "1.0", VirtualSize: r.Size(), OtherSize: r.other, SectorSize: sectorSize, Files: []string{r.name}, Warnings: r.warnings,
 		Creator:    disk.Printable(string(r.footer.CreatorApp[:])),
 		Identifier: uuid.UUID(r.footer.ID).String(),
 	}

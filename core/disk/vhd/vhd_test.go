@@ -93,6 +93,31 @@ func TestBlocksThatShareBytes(t *testing.T) {
 	require.ErrorContains(t, r.(disk.Checker).Check(t.Context()), "share the bytes")
 }
 
+// TestBothSizeRules: all of the disk is read, unless somebody asks for what the geometry shows.
+func TestBothSizeRules(t *testing.T) {
+	dir := t.TempDir()
+	folder, err := local.Open(dir)
+	require.NoError(t, err)
+	defer folder.Close()
+	const size = 10_486_272
+	w, err := create(disk.Target{Folder: folder, Name: "disk.vhd", Size: size, Layout: fixed})
+	require.NoError(t, err)
+	require.NoError(t, w.Commit(t.Context()))
+	path := filepath.Join(dir, "disk.vhd")
+	b, err := os.ReadFile(path)
+	require.NoError(t, err)
+	f, err := decodeFooter(b[size:])
+	require.NoError(t, err)
+	f.Geometry = calculated(size / sectorSize)
+	require.NoError(t, os.WriteFile(path, append(b[:size], f.encode()...), 0o600))
+	for byGeometry, sizes := range map[bool][2]int64{false: {size, 10_479_616}, true: {10_479_616, size}} {
+		r, err := disk.Origin{Folder: folder, Name: "disk.vhd", ByGeometry: byGeometry}.Open(t.Context(), "")
+		require.NoError(t, err)
+		assert.Equal(t, sizes, [2]int64{r.Size(), r.Describe().OtherSize})
+		require.NoError(t, r.Close())
+	}
+}
+
 // TestGeometry: a calculated geometry is never larger than the disk, and falls short of it by less than a cylinder.
 func TestGeometry(t *testing.T) {
 	assert.Equal(t, geometry{302, 4, 17}, calculated(10_514_432/sectorSize))

@@ -6,8 +6,11 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"bagaglio/core/disk"
+
+	"golang.org/x/text/encoding/htmlindex"
 )
 
 // descriptor is the text that names the extents of a disk ("The Descriptor File").
@@ -44,7 +47,7 @@ func parseDescriptor(b []byte) (descriptor, error) {
 		return descriptor{}, disk.Damaged("the descriptor does not begin with %q", textMark)
 	}
 	d := descriptor{parentCID: noParent}
-	for _, line := range strings.FieldsFunc(string(b), func(r rune) bool { return r == '\n' || r == '\r' }) {
+	for _, line := range strings.FieldsFunc(decodeText(b), func(r rune) bool { return r == '\n' || r == '\r' }) {
 		line = strings.TrimSpace(line)
 		if m := extentPattern.FindStringSubmatch(line); m != nil {
 			if err := d.addExtent(m); err != nil {
@@ -103,10 +106,25 @@ func (d *descriptor) set(key, value string) (err error) {
 		d.parentHint = value
 	case "ddb.adaptertype":
 		d.adapter = value
-	case "encoding":
-		// Names that are not ASCII may be in another encoding than UTF-8; then the file is not found, which is told.
 	}
 	return err
+}
+
+var encodingPattern = regexp.MustCompile(`(?im)^\s*encoding\s*=\s*"?([\w-]+)`)
+
+// decodeText reads a descriptor in the encoding that it names, unless it is UTF-8 anyway: names of files may be in any.
+func decodeText(b []byte) string {
+	if utf8.Valid(b) {
+		return string(b)
+	}
+	if m := encodingPattern.FindSubmatch(b); m != nil {
+		if e, err := htmlindex.Get(string(m[1])); err == nil {
+			if text, err := e.NewDecoder().Bytes(b); err == nil {
+				return string(text)
+			}
+		}
+	}
+	return string(b) // then a file with such a name is not found, which is told
 }
 
 // maxOwnDescriptor bounds the descriptors that we write: a line for each of as many pieces as a disk can have.

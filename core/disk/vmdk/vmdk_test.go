@@ -90,6 +90,18 @@ func TestExtentsOfAllKindsMakeOneDisk(t *testing.T) {
 	assert.Equal(t, []string{"data 64", "zero 8", "data 128", "zero 8"}, kinds)
 }
 
+// TestNamesInOtherEncodings: the descriptor says which one it is in.
+func TestNamesInOtherEncodings(t *testing.T) {
+	folder := put(t, map[string][]byte{
+		"disk.vmdk":  text("ffffffff", `encoding="windows-1252"`, "RW 8 FLAT \"f\xe4hre.vmdk\" 0"),
+		"fähre.vmdk": make([]byte, 8*512),
+	})
+	r, err := disk.Open(t.Context(), folder, "disk.vmdk", "")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"fähre.vmdk", "disk.vmdk"}, r.Describe().Files)
+	require.NoError(t, r.Close())
+}
+
 func TestExtentsThatCannotBe(t *testing.T) {
 	for name, lines := range map[string][]string{
 		"too short":    {`RW 65 FLAT "file" 0`},
