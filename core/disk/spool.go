@@ -75,8 +75,8 @@ func (s *Spool) Zero(off, n int64) error {
 
 // Drain encodes and appends all that was written, and removes the file. The caller then completes the image.
 func (s *Spool) Drain(ctx context.Context) error {
-	if s.scratch == nil {
-		return nil
+	if err := ctx.Err(); err != nil || s.scratch == nil {
+		return err
 	}
 	written := FilePiece{File: s.scratch.file, Len: s.Target.Size}
 	unit := s.encoder.Unit()

@@ -10,6 +10,7 @@ import (
 
 	"bagaglio/core/disk"
 	_ "bagaglio/core/disk/raw"
+	_ "bagaglio/core/disk/vhd"
 	"bagaglio/core/storage/local"
 
 	"github.com/stretchr/testify/assert"
@@ -101,4 +102,43 @@ func TestBasesThatAreNotOpened(t *testing.T) {
 	r, err := disk.Open(t.Context(), folder, "ships/top.qcow2", "")
 	require.NoError(t, err)
 	require.NoError(t, r.Close())
+}
+
+// TestOverlayOnOtherFormats: the base's format is named where all readers have one name for it, and read whatever it is named.
+func TestOverlayOnOtherFormats(t *testing.T) {
+	for _, c := range []struct{ base, named string }{{"base.raw", "raw"}, {"base.vhd", ""}} {
+		dir := t.TempDir()
+		folder, err := local.Open(dir)
+		require.NoError(t, err)
+		defer folder.Close()
+		f, err := disk.Lookup(disk.Claim(c.base))
+		require.NoError(t, err)
+		w, err := f.Create(disk.Target{Folder: folder, Name: c.base, Size: 4 * mib, Layout: f.Layouts[0].Name})
+		require.NoError(t, err)
+		_, err = w.WriteAt([]byte("Isola Ferries"), 2*mib)
+		require.NoError(t, err)
+		require.NoError(t, w.Commit(t.Context()))
+		base, err := disk.Open(t.Context(), folder, c.base, "")
+		require.NoError(t, err)
+		defer base.Close()
+		w, err = create(disk.Target{Folder: folder, Name: "top.qcow2", Size: 4 * mib, Layout: overlay, Base: base, BaseName: c.base})
+		require.NoError(t, err)
+		require.NoError(t, w.Commit(t.Context()))
+		b, err := os.ReadFile(filepath.Join(dir, "top.qcow2"))
+		require.NoError(t, err)
+		h, err := decodeHeader(b[:defaultCluster])
+		require.NoError(t, err)
+		assert.Equal(t, c.named, h.baseFormat)
+		if c.named != "" { // as somebody else calls it
+			b = bytes.Replace(b, append([]byte{0, 0, 0, 3}, c.named...), append([]byte{0, 0, 0, 3}, "img"...), 1)
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "top.qcow2"), b, 0o600))
+		}
+		r, err := disk.Open(t.Context(), folder, "top.qcow2", "")
+		require.NoError(t, err)
+		defer r.Close()
+		got := make([]byte, 13)
+		_, err = r.ReadAt(got, 2*mib)
+		require.NoError(t, err)
+		assert.Equal(t, "Isola Ferries", string(got))
+	}
 }

@@ -153,7 +153,7 @@ func (h header) encode(cluster int) ([]byte, error) {
 		be.PutUint32(b[100:], headerOurs)
 		b[104] = h.compression
 	}
-	if h.base != "" {
+	if h.baseFormat != "" {
 		b = be.AppendUint32(b, extBaseFormat)
 		b = be.AppendUint32(b, uint32(len(h.baseFormat)))
 		b = append(b, h.baseFormat...)

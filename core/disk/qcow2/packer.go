@@ -179,9 +179,6 @@ func (w *packer) writeBlock() error {
 
 // Commit encodes what was written out of order, writes what is left of the tables and the header, and syncs all.
 func (w *packer) Commit(ctx context.Context) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
 	if err := w.Drain(ctx); err != nil {
 		return err
 	}

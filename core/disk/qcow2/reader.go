@@ -66,9 +66,13 @@ func (r *reader) load(ctx context.Context, o disk.Origin) error {
 			return err
 		}
 	}
-	if r.header.base != "" {
-		r.base, err = o.Base(ctx, r.header.base, r.baseFormat)
+	if r.header.base == "" {
+		return nil
 	}
+	if _, err := disk.Lookup(r.baseFormat); err != nil {
+		r.baseFormat = "" // another hypervisor's name for it: the base has marks of its own, unless it is raw
+	}
+	r.base, err = o.Base(ctx, r.header.base, r.baseFormat)
 	return err
 }
 

@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 
 	"bagaglio/core/disk"
@@ -298,10 +299,17 @@ func (s shape) header(t disk.Target) header {
 		h.version = uint32(t.Options.Version)
 	}
 	if t.Base != nil {
-		h.base, h.baseFormat = t.BaseName, t.Base.Describe().Format
+		h.base = t.BaseName
+		if format := t.Base.Describe().Format; slices.Contains(namedAlike, format) {
+			h.baseFormat = format
+		}
 	}
 	return h
 }
+
+// namedAlike are the formats whose names all readers have in common. Others are left out: a reader looks at the base itself,
+// which has marks. Only of raw a reader cannot know without being told.
+var namedAlike = []string{"raw", "qcow2", "vmdk", "vhdx", "vdi"}
 
 // structures are the L1 table and the header, which makes an image of the file.
 func structures(l1 []uint64, h header, cluster int64) ([]disk.Part, error) {

@@ -136,9 +136,6 @@ func encode32(entries []uint32) (b []byte) {
 
 // Commit encodes what was written out of order, writes directory and footer, and syncs all.
 func (w *streamWriter) Commit(ctx context.Context) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
 	if err := w.Drain(ctx); err != nil {
 		return err
 	}
