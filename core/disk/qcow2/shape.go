@@ -7,6 +7,7 @@ import (
 )
 
 const (
+	alignment      = 1 << 20 // of guest data that has no gaps: tables come in whole MiB
 	defaultCluster = 64 << 10
 	longestL1      = 32 << 20 // bytes, the longest L1 table that readers accept
 )
@@ -49,10 +50,21 @@ func (s shape) l1Size(virtual int64) int64 {
 // units are the lengths in which an image stores: clusters, and what an L2 table covers.
 func (s shape) units() []int64 { return []int64{s.cluster, s.covers()} }
 
+// firstTables are where L2 tables may lie at first: behind the L1 table, up to a whole MiB.
+func (s shape) firstTables(virtual int64) (from, to int64) {
+	from = s.cluster + s.l1Size(virtual)
+	return from, up(from, alignment)
+}
+
+// moreTables is the length of each further place for L2 tables.
+func (s shape) moreTables() int64 { return max(alignment, s.cluster) }
+
 // fileSize is the length of an image with that virtual size, of which stored bytes lie in clusters that have data, and
 // indexed bytes in the ranges of L2 tables that have data.
 func (s shape) fileSize(virtual, stored, indexed int64) int64 {
-	used := s.cluster + s.l1Size(virtual) + up(indexed, s.covers())/s.covers()*s.cluster + up(stored, s.cluster)
+	from, to := s.firstTables(virtual)
+	tables := up(indexed, s.covers())/s.covers()*s.cluster - (to - from) // those that do not fit there
+	used := to + up(max(tables, 0), s.moreTables()) + up(stored, s.cluster)
 	blocks, table := s.refcountClusters(used / s.cluster)
 	return used + (blocks+table)*s.cluster
 }

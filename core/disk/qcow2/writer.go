@@ -27,8 +27,10 @@ func create(t disk.Target) (disk.Writer, error) {
 	}
 	w := &writer{
 		shape: s, target: t, file: file, l1: make([]uint64, s.l1Tables(t.Size)), tables: map[int64][]uint64{},
-		inMemory: int(max(4, tableMemory/s.cluster)), end: s.cluster + s.l1Size(t.Size),
+		inMemory: int(max(4, tableMemory/s.cluster)),
 	}
+	w.tablesAt, w.end = s.firstTables(t.Size)
+	w.tablesEnd = w.end
 	if t.Layout == thick {
 		if err := w.reserve(t.Options.Reserve == reserveTables); err != nil {
 			return nil, errors.Join(fmt.Errorf("taking room for %s: %w", t.Name, err), w.Abort())
@@ -40,19 +42,32 @@ func create(t disk.Target) (disk.Writer, error) {
 // tableMemory is for how many bytes of L2 tables are kept in memory.
 const tableMemory = 4 << 20
 
-// writer makes an image: header, L1 table, then L2 tables and clusters in the order in which they are first heard of,
-// and the refcounts at the end. Every cluster of the file is used exactly once, so the refcounts are all one.
+// writer makes an image: header, L1 table, room for L2 tables up to a whole MiB, then clusters in the order in which they
+// are first heard of, with more room for tables where it is needed, and the refcounts at the end. Every cluster of the file
+// is used exactly once, but for what is left of that room, so the refcounts are one.
 type writer struct {
 	shape
 	target disk.Target
 	file   storage.File
 	done   bool
 
-	mu       sync.Mutex
-	l1       []uint64           // offsets of L2 tables, at most longestL1
-	tables   map[int64][]uint64 // L2 tables that are in memory: host offsets of clusters, or zeroFlag
-	inMemory int                // how many at most
-	end      int64              // of the last cluster
+	mu                  sync.Mutex
+	l1                  []uint64           // offsets of L2 tables, at most longestL1
+	tables              map[int64][]uint64 // L2 tables that are in memory: host offsets of clusters, or zeroFlag
+	inMemory            int                // how many at most
+	end                 int64              // of the last cluster
+	tablesAt, tablesEnd int64              // room for L2 tables
+}
+
+// placeTable returns where the next L2 table lies.
+func (w *writer) placeTable() int64 {
+	if w.tablesAt == w.tablesEnd {
+		w.tablesAt, w.end = w.end, w.end+w.moreTables()
+		w.tablesEnd = w.end
+	}
+	at := w.tablesAt
+	w.tablesAt += w.cluster
+	return at
 }
 
 // reserve gives every cluster its place and takes the room for all, or only for the tables.
@@ -135,8 +150,7 @@ func (w *writer) table(number int64, create bool) ([]uint64, error) {
 	}
 	t := make([]uint64, w.entries())
 	if w.l1[number] == 0 {
-		w.l1[number] = uint64(w.end)
-		w.end += w.cluster
+		w.l1[number] = uint64(w.placeTable())
 	} else {
 		b := make([]byte, w.cluster)
 		if _, err := w.file.ReadAt(b, int64(w.l1[number])); err != nil {
@@ -325,7 +339,11 @@ func (w *writer) writeRefcounts() (offset uint64, clusters uint32, err error) {
 	entries := make([]byte, table*w.cluster)
 	for i := range blocks {
 		block := make([]byte, w.cluster)
-		copy(block, bytes.Repeat([]byte{0, 1}, int(min(w.refcounts(), all-i*w.refcounts()))))
+		first, last := i*w.refcounts(), min((i+1)*w.refcounts(), all)
+		copy(block, bytes.Repeat([]byte{0, 1}, int(last-first)))
+		for free := max(w.tablesAt/w.cluster, first); free < min(w.tablesEnd/w.cluster, last); free++ {
+			clear(block[2*(free-first):][:2])
+		}
 		at := w.end + i*w.cluster
 		if _, err := w.file.WriteAt(block, at); err != nil {
 			return 0, 0, err
