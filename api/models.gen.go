@@ -267,6 +267,24 @@ type Report = inspect.Report
 // Request defines model for Request.
 type Request = plan.Request
 
+// Seal defines model for Seal.
+type Seal struct {
+	Job string `json:"job"`
+
+	// Number from 1 on
+	Number int64 `json:"number"`
+
+	// Seal JSON Web Signature (RFC 7515, compact) over number, digest of the seal before, job and receipt
+	Seal string `json:"seal"`
+}
+
+// Seals defines model for Seals.
+type Seals struct {
+	// Key JSON Web Key (RFC 8037) that checks them
+	Key   map[string]interface{} `json:"key"`
+	Seals []Seal                 `json:"seals"`
+}
+
 // Side defines model for Side.
 type Side = plan.Side
 
@@ -309,6 +327,12 @@ type LookAtDiskParams struct {
 
 	// ByGeometry take the virtual size by the geometry, when it is less
 	ByGeometry *bool `form:"by_geometry,omitempty" json:"by_geometry,omitempty"`
+}
+
+// ListSealsParams defines parameters for ListSeals.
+type ListSealsParams struct {
+	// After number of the last one that is known
+	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 }
 
 // StartJobJSONRequestBody defines body for StartJob for application/json ContentType.

@@ -204,6 +204,11 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/pools/{pool}/disks (the `ListDisks` operationId).
 	ListDisks(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListSeals The receipts of all ended jobs as they were signed, in a chain
+	//
+	// Corresponds with GET /v1/receipts (the `ListSeals` operationId).
+	ListSeals(ctx context.Context, params *ListSealsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// EndSession End the console's session
 	//
 	// Corresponds with DELETE /v1/session (the `EndSession` operationId).
@@ -507,6 +512,21 @@ func (c *Client) LookAtDisk(ctx context.Context, pool PoolName, params *LookAtDi
 // Corresponds with GET /v1/pools/{pool}/disks (the `ListDisks` operationId).
 func (c *Client) ListDisks(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDisksRequest(c.Server, pool)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSeals The receipts of all ended jobs as they were signed, in a chain
+//
+// Corresponds with GET /v1/receipts (the `ListSeals` operationId).
+func (c *Client) ListSeals(ctx context.Context, params *ListSealsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSealsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1180,6 +1200,60 @@ func NewListDisksRequest(server string, pool PoolName) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListSealsRequest constructs an http.Request for the ListSeals method
+func NewListSealsRequest(server string, params *ListSealsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/receipts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewEndSessionRequest constructs an http.Request for the EndSession method
 func NewEndSessionRequest(server string) (*http.Request, error) {
 	var err error
@@ -1415,6 +1489,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/pools/{pool}/disks (the `ListDisks` operationId).
 	ListDisksWithResponse(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*ListDisksResponse, error)
+
+	// ListSealsWithResponse The receipts of all ended jobs as they were signed, in a chain
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/receipts (the `ListSeals` operationId).
+	ListSealsWithResponse(ctx context.Context, params *ListSealsParams, reqEditors ...RequestEditorFn) (*ListSealsResponse, error)
 
 	// EndSessionWithResponse End the console's session
 	//
@@ -2185,6 +2266,54 @@ func (r ListDisksResponse) ContentType() string {
 	return ""
 }
 
+type ListSealsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Seals
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSealsResponse) GetJSON200() *Seals {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSealsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSealsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSealsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSealsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSealsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type EndSessionResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2524,6 +2653,19 @@ func (c *ClientWithResponses) ListDisksWithResponse(ctx context.Context, pool Po
 		return nil, err
 	}
 	return ParseListDisksResponse(rsp)
+}
+
+// ListSealsWithResponse The receipts of all ended jobs as they were signed, in a chain
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/receipts (the `ListSeals` operationId).
+func (c *ClientWithResponses) ListSealsWithResponse(ctx context.Context, params *ListSealsParams, reqEditors ...RequestEditorFn) (*ListSealsResponse, error) {
+	rsp, err := c.ListSeals(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSealsResponse(rsp)
 }
 
 // EndSessionWithResponse End the console's session
@@ -3055,6 +3197,39 @@ func ParseListDisksResponse(rsp *http.Response) (*ListDisksResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []DiskEntry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSealsResponse parses an HTTP response from a ListSealsWithResponse call
+func ParseListSealsResponse(rsp *http.Response) (*ListSealsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSealsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Seals
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

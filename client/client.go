@@ -151,6 +151,11 @@ func (s *Service) Receipt(ctx context.Context, id string) (job.Receipt, error) {
 	return decode[job.Receipt](s.calls.GetReceipt(ctx, id))
 }
 
+// Seals returns the signed receipts behind a number, some of them, and the key that checks them.
+func (s *Service) Seals(ctx context.Context, after int64) (api.Seals, error) {
+	return decode[api.Seals](s.calls.ListSeals(ctx, &api.ListSealsParams{After: &after}))
+}
+
 // Follow yields a job's states as they change, up to the one in which it has ended.
 func (s *Service) Follow(ctx context.Context, id string) iter.Seq2[api.Job, error] {
 	return func(yield func(api.Job, error) bool) {

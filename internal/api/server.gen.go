@@ -68,6 +68,9 @@ type ServerInterface interface {
 	// ListDisks The disks in a pool
 	// (GET /v1/pools/{pool}/disks)
 	ListDisks(c *gin.Context, pool PoolName)
+	// ListSeals The receipts of all ended jobs as they were signed, in a chain
+	// (GET /v1/receipts)
+	ListSeals(c *gin.Context, params ListSealsParams)
 	// EndSession End the console's session
 	// (DELETE /v1/session)
 	EndSession(c *gin.Context)
@@ -440,6 +443,33 @@ func (siw *ServerInterfaceWrapper) ListDisks(c *gin.Context) {
 	siw.Handler.ListDisks(c, pool)
 }
 
+// ListSeals operation middleware
+func (siw *ServerInterfaceWrapper) ListSeals(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSealsParams
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSeals(c, params)
+}
+
 // EndSession operation middleware
 func (siw *ServerInterfaceWrapper) EndSession(c *gin.Context) {
 
@@ -511,6 +541,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/v1/jobs/:job/cancel", wrapper.CancelJob)
 	router.POST(options.BaseURL+"/v1/jobs/:job/again", wrapper.StartAgain)
 	router.GET(options.BaseURL+"/v1/jobs/:job/receipt", wrapper.GetReceipt)
+	router.GET(options.BaseURL+"/v1/receipts", wrapper.ListSeals)
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
@@ -1170,6 +1201,45 @@ func (response ListDisksdefaultApplicationProblemPlusJSONResponse) VisitListDisk
 	return err
 }
 
+type ListSealsRequestObject struct {
+	Params ListSealsParams
+}
+
+type ListSealsResponseObject interface {
+	VisitListSealsResponse(w http.ResponseWriter) error
+}
+
+type ListSeals200JSONResponse Seals
+
+func (response ListSeals200JSONResponse) VisitListSealsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSealsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSealsdefaultApplicationProblemPlusJSONResponse) VisitListSealsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type EndSessionRequestObject struct {
 }
 
@@ -1290,6 +1360,9 @@ type StrictServerInterface interface {
 	// ListDisks The disks in a pool
 	// (GET /v1/pools/{pool}/disks)
 	ListDisks(ctx context.Context, request ListDisksRequestObject) (ListDisksResponseObject, error)
+	// ListSeals The receipts of all ended jobs as they were signed, in a chain
+	// (GET /v1/receipts)
+	ListSeals(ctx context.Context, request ListSealsRequestObject) (ListSealsResponseObject, error)
 	// EndSession End the console's session
 	// (DELETE /v1/session)
 	EndSession(ctx context.Context, request EndSessionRequestObject) (EndSessionResponseObject, error)
@@ -1805,6 +1878,32 @@ func (sh *strictHandler) ListDisks(ctx *gin.Context, pool PoolName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListDisksResponseObject); ok {
 		if err := validResponse.VisitListDisksResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListSeals operation middleware
+func (sh *strictHandler) ListSeals(ctx *gin.Context, params ListSealsParams) {
+	var request ListSealsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSeals(ctx, request.(ListSealsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSeals")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSealsResponseObject); ok {
+		if err := validResponse.VisitListSealsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"net/http"
 	"runtime"
+	"strconv"
 	"strings"
 	"time"
 
@@ -242,4 +243,27 @@ func (s *server) FollowEvents(ctx context.Context, r FollowEventsRequestObject) 
 		_ = out.Close() // never fails
 	}()
 	return FollowEvents200TexteventStreamResponse{Body: in}, nil
+}
+
+// sealsAtOnce is how many receipts one answer holds.
+const sealsAtOnce = 1000
+
+func (s *server) ListSeals(ctx context.Context, r ListSealsRequestObject) (ListSealsResponseObject, error) {
+	after := int64(0)
+	if r.Params.After != nil {
+		after = *r.Params.After
+	}
+	seals, public, err := s.service.Seals(ctx, after, sealsAtOnce)
+	if err != nil {
+		return nil, err
+	}
+	out := ListSeals200JSONResponse{Seals: []spec.Seal{}}
+	for _, x := range seals {
+		out.Seals = append(out.Seals, spec.Seal{Number: x.Number, Job: strconv.FormatInt(x.Job, 10), Seal: x.Seal})
+	}
+	b, err := public.MarshalJSON()
+	if err == nil {
+		err = json.Unmarshal(b, &out.Key)
+	}
+	return out, err
 }

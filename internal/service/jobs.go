@@ -12,6 +12,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/internal/store"
 
+	"github.com/go-jose/go-jose/v4"
 	"github.com/google/uuid"
 )
 
@@ -179,6 +180,12 @@ func (s *Service) Receipt(ctx context.Context, id string) (job.Receipt, error) {
 	return *j.Receipt, nil
 }
 
+// Seals returns the signed receipts behind a number, in their order, at most limit, and the key that checks them.
+func (s *Service) Seals(ctx context.Context, after int64, limit int) ([]store.Seal, jose.JSONWebKey, error) {
+	seals, err := s.store.Seals(ctx, after, limit)
+	return seals, s.key.Public(), err
+}
+
 // Cancel stops a job. What it wrote is removed before it ends.
 func (s *Service) Cancel(ctx context.Context, id string) (api.Job, error) {
 	j, err := s.job(ctx, id)
@@ -195,7 +202,7 @@ func (s *Service) Cancel(ctx context.Context, id string) (api.Job, error) {
 	}
 	s.mu.Unlock()
 	if !running { // it waits, or its end is being noted
-		err := s.store.CancelWaiting(ctx, j.ID, errCancelled.Error(), time.Now())
+		err := s.end(ctx, j.ID, store.Waiting, store.Cancelled, unrun(j, job.Cancelled, errCancelled))
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return api.Job{}, err
 		}

@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"bagaglio/core/job"
+	"bagaglio/core/plan"
+	"bagaglio/core/seal"
 	"bagaglio/internal/store"
 )
 
@@ -30,7 +32,7 @@ func (s *Service) recover(ctx context.Context) error {
 	}
 	for _, j := range running {
 		s.log.Warn("found an interrupted job", "job", j.ID)
-		if err := s.store.EndJob(ctx, j.ID, store.Interrupted, errStopping.Error(), nil, time.Now()); err != nil {
+		if err := s.end(ctx, j.ID, store.Running, store.Interrupted, unrun(j, job.Failed, errStopping)); err != nil {
 			return err
 		}
 	}
@@ -45,6 +47,31 @@ func (s *Service) recover(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// unrun is the receipt of a job that could not write its own.
+func unrun(j store.Job, outcome job.Outcome, reason error) job.Receipt {
+	now := time.Now()
+	r := job.Receipt{
+		Kind: j.Plan.Request.Kind, Outcome: outcome, Reason: reason.Error(), Source: job.Side{Side: plan.Side{Place: j.Plan.Request.Source}},
+		Against: j.Plan.Request.Against, Steps: []job.Done{}, Started: now, Finished: now,
+	}
+	if j.Started != nil {
+		r.Started = *j.Started
+		r.Seconds = now.Sub(r.Started).Seconds()
+	}
+	return r
+}
+
+// end notes how a job ended, and seals its receipt behind the one before.
+func (s *Service) end(ctx context.Context, id int64, from, to store.State, receipt job.Receipt) error {
+	return s.store.EndJob(ctx, id, from, to, receipt, time.Now(), func(number int64, before string, b []byte) (string, error) {
+		l := seal.Link{Number: number, Job: id, Receipt: b}
+		if before != "" {
+			l.Previous = seal.Digest(before)
+		}
+		return s.key.Seal(l)
+	})
 }
 
 // clear removes what a job left in the staging folder.
@@ -113,9 +140,12 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 	}
 	// Whoever stopped the job did not mean the notes about it.
 	ctx = context.WithoutCancel(ctx)
+	if reason != "" {
+		receipt.Reason = reason
+	}
 	problem := errors.Join(
 		s.store.EndSteps(ctx, j.ID, receipt.Steps, time.Now()),
-		s.store.EndJob(ctx, j.ID, state, reason, &receipt, time.Now()),
+		s.end(ctx, j.ID, store.Running, state, receipt),
 		s.clear(ctx, j),
 	)
 	if err == nil && j.Plan.Request.Destination != nil {
@@ -134,7 +164,7 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 func (s *Service) work(ctx context.Context, j store.Job, r *run) (job.Receipt, error) {
 	ends, err := s.ends(ctx, j.Plan.Request)
 	if err != nil {
-		return job.Receipt{Kind: j.Plan.Request.Kind, Outcome: job.Failed, Reason: err.Error(), Steps: []job.Done{}, Started: time.Now(), Finished: time.Now()}, err
+		return unrun(j, job.Failed, err), err
 	}
 	step := 0
 	return job.Run(ctx, s.stagingName(j.ID), ends, j.Plan, func(p job.Progress) {

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"sync"
 
+	"bagaglio/core/seal"
 	"bagaglio/core/storage"
 	"bagaglio/internal/store"
 
@@ -36,6 +37,7 @@ type Service struct {
 	id     string // of this service, for names of staging folders
 	events broker
 	access access
+	key    *seal.Key
 	lock   *os.File // held as long as the service runs
 
 	mu      sync.Mutex
@@ -62,6 +64,9 @@ func Open(ctx context.Context, state string, log *slog.Logger) (*Service, error)
 	err = s.identify(ctx)
 	if err == nil {
 		err = s.prepareAccess(ctx)
+	}
+	if err == nil {
+		s.key, err = seal.OpenKey(filepath.Join(state, "receipts.jwk"))
 	}
 	if err == nil {
 		err = s.recover(ctx)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -189,18 +190,48 @@ func (s *Store) StartJob(ctx context.Context, id int64, now time.Time) error {
 	return s.one(ctx, `UPDATE jobs SET state = ?, started = ?, uncleared = 1 WHERE id = ? AND state = ?`, Running, stamp(now), id, Waiting)
 }
 
-// EndJob notes how a job ended. receipt may be nil.
-func (s *Store) EndJob(ctx context.Context, id int64, state State, reason string, receipt *job.Receipt, now time.Time) error {
-	var outcome, text sql.NullString
-	if receipt != nil {
-		b, err := json.Marshal(receipt)
+// Sealer signs a receipt as the one of that number, behind the seal before, which is empty for the first.
+type Sealer func(number int64, before string, receipt []byte) (string, error)
+
+// EndJob notes how a job ended that was waiting or running, with its receipt and the seal of it. It fails with ErrNotFound
+// when the job is not in that state any more.
+func (s *Store) EndJob(ctx context.Context, id int64, from, to State, receipt job.Receipt, now time.Time, seal Sealer) error {
+	b, err := json.Marshal(receipt)
+	if err != nil {
+		return err
+	}
+	reason := receipt.Reason
+	if to == Done {
+		reason = ""
+	}
+	return s.transaction(ctx, func(tx *sqlx.Tx) error {
+		var last Seal
+		if err := tx.GetContext(ctx, &last, `SELECT * FROM seals ORDER BY number DESC LIMIT 1`); err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		sealed, err := seal(last.Number+1, last.Seal, b)
 		if err != nil {
 			return err
 		}
-		text = sql.NullString{String: string(b), Valid: true}
-		outcome = sql.NullString{String: string(receipt.Outcome), Valid: true}
-	}
-	return s.one(ctx, `UPDATE jobs SET state = ?, reason = ?, outcome = ?, receipt = ?, finished = ? WHERE id = ?`, state, reason, outcome, text, stamp(now), id)
+		if _, err := tx.ExecContext(ctx, `INSERT INTO seals (number, job, seal) VALUES (?, ?, ?)`, last.Number+1, id, sealed); err != nil {
+			return err
+		}
+		return changed(tx.ExecContext(ctx, `UPDATE jobs SET state = ?, reason = ?, outcome = ?, receipt = ?, finished = ? WHERE id = ? AND state = ?`,
+			to, reason, receipt.Outcome, string(b), stamp(now), id, from))
+	})
+}
+
+// Seal is a signed receipt.
+type Seal struct {
+	Number int64  `db:"number"`
+	Job    int64  `db:"job"`
+	Seal   string `db:"seal"`
+}
+
+// Seals returns the seals behind a number, in their order, at most limit.
+func (s *Store) Seals(ctx context.Context, after int64, limit int) (seals []Seal, err error) {
+	err = s.db.SelectContext(ctx, &seals, `SELECT * FROM seals WHERE number > ? ORDER BY number LIMIT ?`, after, limit)
+	return seals, err
 }
 
 // ClearJob notes that nothing of a job lies in a staging folder any more.
@@ -229,17 +260,19 @@ func (s *Store) EndSteps(ctx context.Context, id int64, done []job.Done, now tim
 }
 
 func (s *Store) one(ctx context.Context, query string, args ...any) error {
-	res, err := s.db.ExecContext(ctx, query, args...)
+	return changed(s.db.ExecContext(ctx, query, args...))
+}
+
+// changed returns ErrNotFound for a statement that changed nothing.
+func changed(res sql.Result, err error) error {
 	if err != nil {
 		return err
 	}
-	if n, err := res.RowsAffected(); err != nil || n == 0 {
-		if err == nil {
-			err = ErrNotFound
-		}
-		return err
+	n, err := res.RowsAffected()
+	if err == nil && n == 0 {
+		err = ErrNotFound
 	}
-	return nil
+	return err
 }
 
 // Speed returns the median speed of the last finished reading and writing steps, in bytes a second, or 0.
@@ -253,11 +286,6 @@ func (s *Store) Speed(ctx context.Context) (float64, error) {
 		return 0, err
 	}
 	return speeds[len(speeds)/2], nil
-}
-
-// CancelWaiting ends a job that has not begun. It fails with ErrNotFound when the job does not wait any more.
-func (s *Store) CancelWaiting(ctx context.Context, id int64, reason string, now time.Time) error {
-	return s.one(ctx, `UPDATE jobs SET state = ?, reason = ?, finished = ? WHERE id = ? AND state = ?`, Cancelled, reason, stamp(now), id, Waiting)
 }
 
 // CountJobs counts the jobs in each state.

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -65,24 +66,36 @@ func TestTheLifeOfAJob(t *testing.T) {
 
 	require.NoError(t, s.StartJob(ctx, id, noon))
 	require.ErrorIs(t, s.StartJob(ctx, id, noon), ErrNotFound, "a job starts once")
-	require.ErrorIs(t, s.CancelWaiting(ctx, id, "no", noon), ErrNotFound, "it does not wait any more")
+	seal := func(number int64, before string, receipt []byte) (string, error) {
+		return fmt.Sprintf("%d after %q: %d", number, before, len(receipt)), nil
+	}
+	require.ErrorIs(t, s.EndJob(ctx, id, Waiting, Cancelled, job.Receipt{}, noon, seal), ErrNotFound, "it does not wait any more")
 	uncleared, err := s.UnclearedJobs(ctx)
 	require.NoError(t, err)
 	require.Len(t, uncleared, 1)
 	require.NoError(t, s.BeginStep(ctx, id, 1, noon))
 	require.NoError(t, s.BeginStep(ctx, id, 2, noon.Add(time.Second)))
-	receipt := &job.Receipt{Kind: plan.Prove, Outcome: job.Proven, Steps: []job.Done{{Name: plan.StepProve, Bytes: 1 << 30}}}
+	receipt := job.Receipt{Kind: plan.Prove, Outcome: job.Proven, Steps: []job.Done{{Name: plan.StepProve, Bytes: 1 << 30}}}
 	require.NoError(t, s.EndSteps(ctx, id, receipt.Steps, noon.Add(3*time.Second)))
-	require.NoError(t, s.EndJob(ctx, id, Done, "", receipt, noon.Add(3*time.Second)))
+	require.NoError(t, s.EndJob(ctx, id, Running, Done, receipt, noon.Add(3*time.Second), seal))
+	require.ErrorIs(t, s.EndJob(ctx, id, Running, Failed, receipt, noon.Add(3*time.Second), seal), ErrNotFound, "a job ends once")
 	require.NoError(t, s.ClearJob(ctx, id))
-	require.NoError(t, s.CancelWaiting(ctx, second, "not needed", noon))
+	require.NoError(t, s.EndJob(ctx, second, Waiting, Cancelled, job.Receipt{Outcome: job.Cancelled, Reason: "not needed"}, noon, seal))
+	seals, err := s.Seals(ctx, 0, 10)
+	require.NoError(t, err)
+	require.Len(t, seals, 2, "what did not happen has no seal")
+	assert.Equal(t, []int64{id, second}, []int64{seals[0].Job, seals[1].Job})
+	assert.Contains(t, seals[1].Seal, fmt.Sprintf("2 after %q", seals[0].Seal))
+	seals, err = s.Seals(ctx, 1, 10)
+	require.NoError(t, err)
+	assert.Len(t, seals, 1)
 
 	j, err := s.Job(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, Done, j.State)
 	assert.True(t, j.State.Ended())
 	assert.Equal(t, job.Proven, j.Outcome)
-	assert.Equal(t, receipt, j.Receipt)
+	assert.Equal(t, &receipt, j.Receipt)
 	assert.False(t, j.Uncleared)
 	assert.Equal(t, 3*time.Second, j.Finished.Sub(*j.Started))
 	jobs, err := s.Jobs(ctx, 10)

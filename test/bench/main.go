@@ -162,7 +162,13 @@ func fill(name string, size int64, half bool) error {
 
 func report(ways []way, results []result, size int64) {
 	fmt.Printf("%-34s %8s %8s %8s %9s\n", "", "seconds", "MiB/s", "of cp", "peak MiB")
-	base := median(results[0].seconds)
+	var copies []float64
+	for i, w := range ways {
+		if w.name == copying {
+			copies = append(copies, results[i].seconds...)
+		}
+	}
+	base := median(copies)
 	for i, w := range ways {
 		m := median(results[i].seconds)
 		fmt.Printf("%-34s %8.2f %8.0f %8.2f %9d\n", w.name, m, float64(size>>20)/m, m/base, results[i].peak>>20)

@@ -83,7 +83,7 @@ func terminal(t *testing.T, state, to string) {
 		"client-plan":    "bagaglio convert quay-store:crew-roster.raw seabag:crew-roster.vhd --plan",
 		"client-convert": "bagaglio convert quay-store:crew-roster.raw seabag:crew-roster.vhd --yes",
 		"client-overlay": "bagaglio look lighthouse-store:ticketing-monday.qcow2",
-		"client-lists":   "bagaglio pool disks quay-store; bagaglio job list",
+		"client-lists":   "bagaglio pool disks quay-store; bagaglio job list; bagaglio receipt check",
 	} {
 		script := "cd /; PATH=" + filepath.Dir(testkit.Binary(t)) + ":$PATH; export BAGAGLIO_STATE=" + state + "; clear; echo '$ " + command + "'; " + command +
 			"; touch " + filepath.Join(state, name) + "; sleep 60"
