@@ -62,11 +62,11 @@ func newKey() ([]byte, error) {
 		return nil, err
 	}
 	k := jose.JSONWebKey{Key: private, Algorithm: string(jose.EdDSA), Use: "sig"}
-	print, err := k.Thumbprint(crypto.SHA256)
+	thumbprint, err := k.Thumbprint(crypto.SHA256)
 	if err != nil {
 		return nil, err
 	}
-	k.KeyID = base64.RawURLEncoding.EncodeToString(print)
+	k.KeyID = base64.RawURLEncoding.EncodeToString(thumbprint)
 	return k.MarshalJSON()
 }
 
