@@ -46,6 +46,8 @@ const (
 	directoryAt  = 21 * sector
 	alignment    = 1 << 20
 	largest      = largestFile - 4<<30 // leaves room for tables
+	// A stream of grains that do not shrink takes a sector more for each, and its tables reach as far as those of others.
+	largestStream = largestFile - 20<<30
 
 	defaultPiece = 4192256 * sector // of a split disk: the files stay below 2 GiB
 	leastPiece   = 1 << 20
@@ -89,6 +91,8 @@ func init() {
 	for i := range layouts {
 		l := &layouts[i]
 		switch l.Name {
+		case stream:
+			l.Largest = largestStream
 		case delta:
 			l.Stands, l.OwnBase = true, true
 		case flat, splitFlat, splitSparse:

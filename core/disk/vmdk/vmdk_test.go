@@ -167,3 +167,14 @@ func TestDeltaOnItsParent(t *testing.T) {
 	require.ErrorIs(t, err, disk.ErrDamaged)
 	require.ErrorContains(t, err, "has changed since this disk was put on it")
 }
+
+// TestTablesReachTheEnd: a file in which nothing shrinks or is left out is not longer than 32 bits of sectors reach.
+func TestTablesReachTheEnd(t *testing.T) {
+	f, err := disk.Lookup("vmdk")
+	require.NoError(t, err)
+	for _, name := range []string{sparse, stream, delta} {
+		l, err := f.Layout(name)
+		require.NoError(t, err)
+		assert.LessOrEqual(t, l.FileSize(l.Largest, disk.Options{}, disk.Stored{grain: up(l.Largest, grain)}), int64(largestFile), name)
+	}
+}
