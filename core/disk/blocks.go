@@ -3,6 +3,7 @@ package disk
 import (
 	"cmp"
 	"context"
+	"errors"
 	"slices"
 
 	"bagaglio/core/storage"
@@ -107,6 +108,15 @@ func (b *Blocks) Extent(off int64) (Extent, error) {
 		return ExtentBelow(b.Base, run)
 	}
 	return run, nil
+}
+
+// Close closes the file, and the base if there is one.
+func (b *Blocks) Close() error {
+	err := b.File.Close()
+	if b.Base != nil {
+		err = errors.Join(err, b.Base.Close())
+	}
+	return err
 }
 
 // Check walks the table: every block lies in the file and outside of the structures, and no two share bytes. In front of

@@ -99,11 +99,3 @@ func (r *reader) Describe() disk.Description {
 	}
 	return d
 }
-
-func (r *reader) Close() error {
-	err := r.File.Close()
-	if r.Base != nil {
-		err = errors.Join(err, r.Base.Close())
-	}
-	return err
-}
