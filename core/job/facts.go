@@ -111,7 +111,7 @@ func lookAhead(ctx context.Context, ends Ends, r plan.Request, src disk.Reader) 
 		f.Obstructed = fmt.Errorf("%s is a folder of Bagaglio's own: choose another name", OwnFolder)
 		return f, nil
 	}
-	look := ahead{ends: ends, request: r, DestinationFacts: &f, names: func(name string) []string { return layout.FileNames(name, size, r.Options) }}
+	look := ahead{ends: ends, request: r, source: src.Describe(), DestinationFacts: &f, names: func(name string) []string { return layout.FileNames(name, size, r.Options) }}
 	if layout.Gathers {
 		look.fitting = layout.FileNames(name, layout.LimitFor(r.Options), r.Options)
 	}
@@ -126,6 +126,7 @@ type ahead struct {
 	*plan.DestinationFacts
 	ends    Ends
 	request plan.Request
+	source  disk.Description
 	names   func(name string) []string // of the files of an image
 	fitting []string                   // names of files that would be taken for a part of it
 }
@@ -138,7 +139,7 @@ func (a *ahead) taken(ctx context.Context) error {
 		a.Obstructed = fmt.Errorf("%s is a folder: add a file name", a.request.Destination)
 		return nil
 	}
-	sources, err := a.sources(ctx)
+	sources, err := a.sources()
 	if err != nil {
 		return err
 	}
@@ -180,14 +181,8 @@ func (a *ahead) leftover(files []string) (names []string, err error) {
 }
 
 // sources are the identities of the source's files.
-func (a *ahead) sources(ctx context.Context) (ids []string, err error) {
-	src, err := open(ctx, a.ends.Source, a.request.Source)
-	if err != nil {
-		return nil, err
-	}
-	defer src.Close()
-	d := src.Describe()
-	for _, name := range append(d.Files, d.Chain...) {
+func (a *ahead) sources() (ids []string, err error) {
+	for _, name := range slices.Concat(a.source.Files, a.source.Chain) {
 		info, err := a.ends.Source.Stat(name)
 		if err != nil {
 			return nil, err
