@@ -149,6 +149,9 @@ func (s *Service) formatOf(ctx context.Context, folder storage.Folder, p plan.Pl
 		return "", err
 	}
 	known, err := s.store.KnownFormat(ctx, p.Pool, name, info.ID)
+	if err == nil && known != "raw" {
+		err = stillMarked(folder, name, known)
+	}
 	if !errors.Is(err, store.ErrNotFound) {
 		return known, err
 	}
@@ -157,6 +160,20 @@ func (s *Service) formatOf(ctx context.Context, folder storage.Folder, p plan.Pl
 		err = s.store.SetKnownFormat(ctx, p.Pool, name, info.ID, format)
 	}
 	return format, err
+}
+
+// stillMarked fails for a file that is known to have a format and has no marks of any: it was damaged since, and nobody has
+// said that it is to be read all the same.
+func stillMarked(folder storage.Folder, name, known string) error {
+	found, err := disk.Recognise(folder, name)
+	var mismatch *disk.MismatchError
+	if errors.As(err, &mismatch) {
+		found = mismatch.Found
+	}
+	if found == "raw" {
+		return &disk.MismatchError{Claimed: known, Found: found}
+	}
+	return nil // a format that a person named among several, or the one of its marks
 }
 
 // know keeps a format that a person named or that a job wrote.

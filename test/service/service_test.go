@@ -254,6 +254,33 @@ func TestRawStaysRaw(t *testing.T) {
 	assert.Equal(t, "qcow2", report.Format)
 }
 
+// TestKnownImageLosesItsMarks: what was written as an image and is damaged at its start is not read as a plain disk, unless a
+// person says so.
+func TestKnownImageLosesItsMarks(t *testing.T) {
+	s := start(t)
+	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
+	noise(t, quay, "crew-roster.raw", 4<<20)
+	await(t, s.Service, begin(t, s.Service, convert("crew-roster.raw", "crew-roster.hds", "hdd")).Id)
+	place := plan.Place{Pool: "lighthouse-store", Path: "crew-roster.hds"}
+	_, err := s.Look(t.Context(), place)
+	require.NoError(t, err)
+	f, err := os.OpenFile(filepath.Join(lighthouse, "crew-roster.hds"), os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.WriteAt(make([]byte, 16), 0)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	_, err = s.Look(t.Context(), place)
+	require.ErrorContains(t, err, "no marks of hdd")
+	request := plan.Request{Kind: plan.Prove, Source: place}
+	kept, err := s.Plan(t.Context(), request)
+	require.NoError(t, err)
+	assert.True(t, kept.Blocked, "%+v", kept.Plan.Checks)
+	place.Format = "hdd"
+	report, err := s.Look(t.Context(), place)
+	require.NoError(t, err)
+	assert.Equal(t, "plain", report.Layout)
+}
+
 // TestAnImageOnItsWayIsNotKnownAsRaw: as long as its first bytes have not come, it looks like that.
 func TestAnImageOnItsWayIsNotKnownAsRaw(t *testing.T) {
 	s := start(t)
