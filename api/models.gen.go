@@ -57,12 +57,12 @@ func (e JobOutcome) Valid() bool {
 
 // Defines values for JobState.
 const (
-	JobStateCancelled   JobState = "cancelled"
-	JobStateDone        JobState = "done"
-	JobStateFailed      JobState = "failed"
-	JobStateInterrupted JobState = "interrupted"
-	JobStateRunning     JobState = "running"
-	JobStateWaiting     JobState = "waiting"
+	JobStateCancelled JobState = "cancelled"
+	JobStateDone      JobState = "done"
+	JobStateFailed    JobState = "failed"
+	JobStatePaused    JobState = "paused"
+	JobStateRunning   JobState = "running"
+	JobStateWaiting   JobState = "waiting"
 )
 
 // Valid indicates whether the value is a known member of the JobState enum.
@@ -74,11 +74,35 @@ func (e JobState) Valid() bool {
 		return true
 	case JobStateFailed:
 		return true
-	case JobStateInterrupted:
+	case JobStatePaused:
 		return true
 	case JobStateRunning:
 		return true
 	case JobStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LimitScope.
+const (
+	LimitScopeDevice  LimitScope = "device"
+	LimitScopeHost    LimitScope = "host"
+	LimitScopePool    LimitScope = "pool"
+	LimitScopeService LimitScope = "service"
+)
+
+// Valid indicates whether the value is a known member of the LimitScope enum.
+func (e LimitScope) Valid() bool {
+	switch e {
+	case LimitScopeDevice:
+		return true
+	case LimitScopeHost:
+		return true
+	case LimitScopePool:
+		return true
+	case LimitScopeService:
 		return true
 	default:
 		return false
@@ -114,6 +138,21 @@ type DiskEntry struct {
 // DoneStep defines model for DoneStep.
 type DoneStep = job.Done
 
+// Event defines model for Event.
+type Event struct {
+	At     time.Time `json:"at"`
+	Number int64     `json:"number"`
+
+	// Origin the address that it came from
+	Origin  string `json:"origin"`
+	Result  string `json:"result"`
+	Subject string `json:"subject"`
+	What    string `json:"what"`
+
+	// Who token or session, with the name that the client gives; or the service itself
+	Who string `json:"who"`
+}
+
 // Extent defines model for Extent.
 type Extent = inspect.Run
 
@@ -136,24 +175,69 @@ type Health struct {
 // HealthStatus defines model for Health.Status.
 type HealthStatus string
 
+// Held defines model for Held.
+type Held struct {
+	Files []string `json:"files"`
+	Id    string   `json:"id"`
+
+	// Path that opened it
+	Path string `json:"path"`
+	Pool string `json:"pool"`
+
+	// Room what they take of the storage
+	Room  int64     `json:"room"`
+	Since time.Time `json:"since"`
+
+	// Size lengths of the files
+	Size  int64     `json:"size"`
+	Until time.Time `json:"until"`
+	Why   string    `json:"why"`
+}
+
+// Hit defines model for Hit.
+type Hit = job.Hit
+
 // Job defines model for Job.
 type Job struct {
-	Created  time.Time   `json:"created"`
-	Finished *time.Time  `json:"finished,omitempty"`
+	// ByItself it paused by itself, and goes on by itself when the reason is gone
+	ByItself bool       `json:"by_itself"`
+	Created  time.Time  `json:"created"`
+	Finished *time.Time `json:"finished,omitempty"`
+
+	// Hours in which it may run, empty for all
+	Hours    string      `json:"hours"`
 	Id       string      `json:"id"`
 	Outcome  *JobOutcome `json:"outcome,omitempty"`
 	Plan     Plan        `json:"plan"`
 	Progress *Progress   `json:"progress,omitempty"`
 	Reason   *string     `json:"reason,omitempty"`
 	Request  Request     `json:"request"`
-	Started  *time.Time  `json:"started,omitempty"`
-	State    JobState    `json:"state"`
+
+	// Speed limit in bytes a second, 0 for none
+	Speed   int64      `json:"speed"`
+	Started *time.Time `json:"started,omitempty"`
+	State   JobState   `json:"state"`
 }
 
 // JobOutcome defines model for Job.Outcome.
 type JobOutcome string
 
-// JobState defines model for Job.State.
+// JobChange What is absent stays as it is
+type JobChange struct {
+	// Hours in which it may run, such as 22:00-06:00 by the service's clock; empty for all
+	Hours *string `json:"hours,omitempty"`
+
+	// Speed limit in bytes a second, 0 for none
+	Speed *int64 `json:"speed,omitempty"`
+}
+
+// JobMove defines model for JobMove.
+type JobMove struct {
+	// Before a waiting job; first for the first one; empty for the end of the queue
+	Before string `json:"before"`
+}
+
+// JobState defines model for JobState.
 type JobState string
 
 // KeptPlan defines model for KeptPlan.
@@ -181,10 +265,42 @@ type Layout struct {
 // LayoutOptions Choices inside a layout; which ones it takes is in the list of formats
 type LayoutOptions = disk.Options
 
+// Lease defines model for Lease.
+type Lease struct {
+	// File host and path
+	File   string    `json:"file"`
+	Job    string    `json:"job"`
+	Since  time.Time `json:"since"`
+	State  JobState  `json:"state"`
+	Writes bool      `json:"writes"`
+}
+
+// Limit defines model for Limit.
+type Limit struct {
+	// Jobs that run at once, 0 for as many as there are
+	Jobs int `json:"jobs"`
+
+	// Name empty for all of the scope that have none of their own
+	Name  string     `json:"name"`
+	Scope LimitScope `json:"scope"`
+
+	// Speed of all together in bytes a second, 0 for no limit
+	Speed int64 `json:"speed"`
+}
+
+// LimitScope defines model for Limit.Scope.
+type LimitScope string
+
 // NewJob defines model for NewJob.
 type NewJob struct {
+	// Hours in which it may run, such as 22:00-06:00 by the service's clock; empty for all
+	Hours *string `json:"hours,omitempty"`
+
 	// Plan its id
 	Plan string `json:"plan"`
+
+	// Speed limit in bytes a second, 0 for none
+	Speed *int64 `json:"speed,omitempty"`
 }
 
 // NewPool defines model for NewPool.
@@ -291,6 +407,9 @@ type Side = plan.Side
 // Step defines model for Step.
 type Step = plan.Step
 
+// Use defines model for Use.
+type Use = plan.Use
+
 // Version defines model for Version.
 type Version struct {
 	Go      string `json:"go"`
@@ -314,6 +433,13 @@ type ListJobsParams struct {
 	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ListEventsParams defines parameters for ListEvents.
+type ListEventsParams struct {
+	// Before number of the first one that is known
+	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
+	Limit  *int   `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // LookAtDiskParams defines parameters for LookAtDisk.
 type LookAtDiskParams struct {
 	// Path in the pool
@@ -329,6 +455,12 @@ type LookAtDiskParams struct {
 	ByGeometry *bool `form:"by_geometry,omitempty" json:"by_geometry,omitempty"`
 }
 
+// RestoreHeldParams defines parameters for RestoreHeld.
+type RestoreHeldParams struct {
+	// Swap hold in its place what has the name now
+	Swap *bool `form:"swap,omitempty" json:"swap,omitempty"`
+}
+
 // ListSealsParams defines parameters for ListSeals.
 type ListSealsParams struct {
 	// After number of the last one that is known
@@ -337,6 +469,15 @@ type ListSealsParams struct {
 
 // StartJobJSONRequestBody defines body for StartJob for application/json ContentType.
 type StartJobJSONRequestBody = NewJob
+
+// ChangeJobJSONRequestBody defines body for ChangeJob for application/json ContentType.
+type ChangeJobJSONRequestBody = JobChange
+
+// MoveJobJSONRequestBody defines body for MoveJob for application/json ContentType.
+type MoveJobJSONRequestBody = JobMove
+
+// SetLimitJSONRequestBody defines body for SetLimit for application/json ContentType.
+type SetLimitJSONRequestBody = Limit
 
 // MakePlanJSONRequestBody defines body for MakePlan for application/json ContentType.
 type MakePlanJSONRequestBody = Request

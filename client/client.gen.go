@@ -115,6 +115,11 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/health (the `GetHealth` operationId).
 	GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListHeld What was replaced and is kept for a while
+	//
+	// Corresponds with GET /v1/held (the `ListHeld` operationId).
+	ListHeld(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListJobs Jobs, the newest first
 	//
 	// Corresponds with GET /v1/jobs (the `ListJobs` operationId).
@@ -139,6 +144,20 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/jobs/{job} (the `GetJob` operationId).
 	GetJob(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ChangeJobWithBody Change the speed limit and the hours of a job, also while it runs
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /v1/jobs/{job} (the `ChangeJob` operationId).
+	ChangeJobWithBody(ctx context.Context, job JobID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeJob Change the speed limit and the hours of a job, also while it runs
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /v1/jobs/{job} (the `ChangeJob` operationId).
+	ChangeJob(ctx context.Context, job JobID, body ChangeJobJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// StartAgain Start the request of an ended job again, as a new job
 	//
 	// Corresponds with POST /v1/jobs/{job}/again (the `StartAgain` operationId).
@@ -149,12 +168,70 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/jobs/{job}/cancel (the `CancelJob` operationId).
 	CancelJob(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// FreeLeases Free what an ended job left over
+	//
+	// Corresponds with DELETE /v1/jobs/{job}/leases (the `FreeLeases` operationId).
+	FreeLeases(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MoveJobWithBody Change the place of a waiting job in the queue
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/jobs/{job}/move (the `MoveJob` operationId).
+	MoveJobWithBody(ctx context.Context, job JobID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MoveJob Change the place of a waiting job in the queue
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/jobs/{job}/move (the `MoveJob` operationId).
+	MoveJob(ctx context.Context, job JobID, body MoveJobJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PauseJob Stop a job so that it can go on later
+	//
+	// Corresponds with POST /v1/jobs/{job}/pause (the `PauseJob` operationId).
+	PauseJob(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetReceipt What an ended job proves
 	//
 	// With `Accept: text/plain` as text for people.
 	//
 	// Corresponds with GET /v1/jobs/{job}/receipt (the `GetReceipt` operationId).
 	GetReceipt(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResumeJob Let a paused job go on
+	//
+	// Corresponds with POST /v1/jobs/{job}/resume (the `ResumeJob` operationId).
+	ResumeJob(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLeases Which job uses which file
+	//
+	// Corresponds with GET /v1/leases (the `ListLeases` operationId).
+	ListLeases(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLimits How many jobs may run at once, and how fast
+	//
+	// Corresponds with GET /v1/limits (the `ListLimits` operationId).
+	ListLimits(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetLimitWithBody Change a limit, also for jobs that run
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /v1/limits (the `SetLimit` operationId).
+	SetLimitWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetLimit Change a limit, also for jobs that run
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /v1/limits (the `SetLimit` operationId).
+	SetLimit(ctx context.Context, body SetLimitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListEvents Who did what, when, from where, and what came of it; the newest first
+	//
+	// Corresponds with GET /v1/log (the `ListEvents` operationId).
+	ListEvents(ctx context.Context, params *ListEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MakePlanWithBody Say what a request would do; nothing is touched
 	//
@@ -203,6 +280,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /v1/pools/{pool}/disks (the `ListDisks` operationId).
 	ListDisks(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropHeld Remove what is held for good
+	//
+	// Corresponds with DELETE /v1/pools/{pool}/held/{held} (the `DropHeld` operationId).
+	DropHeld(ctx context.Context, pool PoolName, held string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RestoreHeld Give what is held its name back
+	//
+	// Corresponds with POST /v1/pools/{pool}/held/{held}/restore (the `RestoreHeld` operationId).
+	RestoreHeld(ctx context.Context, pool PoolName, held string, params *RestoreHeldParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	//
@@ -283,6 +370,21 @@ func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
+// ListHeld What was replaced and is kept for a while
+//
+// Corresponds with GET /v1/held (the `ListHeld` operationId).
+func (c *Client) ListHeld(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListHeldRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListJobs Jobs, the newest first
 //
 // Corresponds with GET /v1/jobs (the `ListJobs` operationId).
@@ -347,6 +449,40 @@ func (c *Client) GetJob(ctx context.Context, job JobID, reqEditors ...RequestEdi
 	return c.Client.Do(req)
 }
 
+// ChangeJobWithBody Change the speed limit and the hours of a job, also while it runs
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /v1/jobs/{job} (the `ChangeJob` operationId).
+func (c *Client) ChangeJobWithBody(ctx context.Context, job JobID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeJobRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeJob Change the speed limit and the hours of a job, also while it runs
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /v1/jobs/{job} (the `ChangeJob` operationId).
+func (c *Client) ChangeJob(ctx context.Context, job JobID, body ChangeJobJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeJobRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // StartAgain Start the request of an ended job again, as a new job
 //
 // Corresponds with POST /v1/jobs/{job}/again (the `StartAgain` operationId).
@@ -377,6 +513,70 @@ func (c *Client) CancelJob(ctx context.Context, job JobID, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
+// FreeLeases Free what an ended job left over
+//
+// Corresponds with DELETE /v1/jobs/{job}/leases (the `FreeLeases` operationId).
+func (c *Client) FreeLeases(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFreeLeasesRequest(c.Server, job)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MoveJobWithBody Change the place of a waiting job in the queue
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/jobs/{job}/move (the `MoveJob` operationId).
+func (c *Client) MoveJobWithBody(ctx context.Context, job JobID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveJobRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MoveJob Change the place of a waiting job in the queue
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/jobs/{job}/move (the `MoveJob` operationId).
+func (c *Client) MoveJob(ctx context.Context, job JobID, body MoveJobJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveJobRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PauseJob Stop a job so that it can go on later
+//
+// Corresponds with POST /v1/jobs/{job}/pause (the `PauseJob` operationId).
+func (c *Client) PauseJob(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPauseJobRequest(c.Server, job)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetReceipt What an ended job proves
 //
 // With `Accept: text/plain` as text for people.
@@ -384,6 +584,100 @@ func (c *Client) CancelJob(ctx context.Context, job JobID, reqEditors ...Request
 // Corresponds with GET /v1/jobs/{job}/receipt (the `GetReceipt` operationId).
 func (c *Client) GetReceipt(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReceiptRequest(c.Server, job)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResumeJob Let a paused job go on
+//
+// Corresponds with POST /v1/jobs/{job}/resume (the `ResumeJob` operationId).
+func (c *Client) ResumeJob(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResumeJobRequest(c.Server, job)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLeases Which job uses which file
+//
+// Corresponds with GET /v1/leases (the `ListLeases` operationId).
+func (c *Client) ListLeases(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLeasesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLimits How many jobs may run at once, and how fast
+//
+// Corresponds with GET /v1/limits (the `ListLimits` operationId).
+func (c *Client) ListLimits(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLimitsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetLimitWithBody Change a limit, also for jobs that run
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /v1/limits (the `SetLimit` operationId).
+func (c *Client) SetLimitWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetLimitRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetLimit Change a limit, also for jobs that run
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /v1/limits (the `SetLimit` operationId).
+func (c *Client) SetLimit(ctx context.Context, body SetLimitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetLimitRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListEvents Who did what, when, from where, and what came of it; the newest first
+//
+// Corresponds with GET /v1/log (the `ListEvents` operationId).
+func (c *Client) ListEvents(ctx context.Context, params *ListEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListEventsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -512,6 +806,36 @@ func (c *Client) LookAtDisk(ctx context.Context, pool PoolName, params *LookAtDi
 // Corresponds with GET /v1/pools/{pool}/disks (the `ListDisks` operationId).
 func (c *Client) ListDisks(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDisksRequest(c.Server, pool)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropHeld Remove what is held for good
+//
+// Corresponds with DELETE /v1/pools/{pool}/held/{held} (the `DropHeld` operationId).
+func (c *Client) DropHeld(ctx context.Context, pool PoolName, held string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropHeldRequest(c.Server, pool, held)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RestoreHeld Give what is held its name back
+//
+// Corresponds with POST /v1/pools/{pool}/held/{held}/restore (the `RestoreHeld` operationId).
+func (c *Client) RestoreHeld(ctx context.Context, pool PoolName, held string, params *RestoreHeldParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRestoreHeldRequest(c.Server, pool, held, params)
 	if err != nil {
 		return nil, err
 	}
@@ -702,6 +1026,33 @@ func NewGetHealthRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListHeldRequest constructs an http.Request for the ListHeld method
+func NewListHeldRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/held")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListJobsRequest constructs an http.Request for the ListJobs method
 func NewListJobsRequest(server string, params *ListJobsParams) (*http.Request, error) {
 	var err error
@@ -830,6 +1181,53 @@ func NewGetJobRequest(server string, job JobID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewChangeJobRequest calls the generic ChangeJob builder with application/json body
+func NewChangeJobRequest(server string, job JobID, body ChangeJobJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeJobRequestWithBody(server, job, "application/json", bodyReader)
+}
+
+// NewChangeJobRequestWithBody constructs an http.Request for the ChangeJob method, with any body, and a specified content type
+func NewChangeJobRequestWithBody(server string, job JobID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/jobs/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewStartAgainRequest constructs an http.Request for the StartAgain method
 func NewStartAgainRequest(server string, job JobID) (*http.Request, error) {
 	var err error
@@ -898,6 +1296,121 @@ func NewCancelJobRequest(server string, job JobID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewFreeLeasesRequest constructs an http.Request for the FreeLeases method
+func NewFreeLeasesRequest(server string, job JobID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/jobs/%s/leases", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMoveJobRequest calls the generic MoveJob builder with application/json body
+func NewMoveJobRequest(server string, job JobID, body MoveJobJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMoveJobRequestWithBody(server, job, "application/json", bodyReader)
+}
+
+// NewMoveJobRequestWithBody constructs an http.Request for the MoveJob method, with any body, and a specified content type
+func NewMoveJobRequestWithBody(server string, job JobID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/jobs/%s/move", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPauseJobRequest constructs an http.Request for the PauseJob method
+func NewPauseJobRequest(server string, job JobID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/jobs/%s/pause", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetReceiptRequest constructs an http.Request for the GetReceipt method
 func NewGetReceiptRequest(server string, job JobID) (*http.Request, error) {
 	var err error
@@ -922,6 +1435,200 @@ func NewGetReceiptRequest(server string, job JobID) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewResumeJobRequest constructs an http.Request for the ResumeJob method
+func NewResumeJobRequest(server string, job JobID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/jobs/%s/resume", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListLeasesRequest constructs an http.Request for the ListLeases method
+func NewListLeasesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/leases")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListLimitsRequest constructs an http.Request for the ListLimits method
+func NewListLimitsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/limits")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetLimitRequest calls the generic SetLimit builder with application/json body
+func NewSetLimitRequest(server string, body SetLimitJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetLimitRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetLimitRequestWithBody constructs an http.Request for the SetLimit method, with any body, and a specified content type
+func NewSetLimitRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/limits")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListEventsRequest constructs an http.Request for the ListEvents method
+func NewListEventsRequest(server string, params *ListEventsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/log")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -1200,6 +1907,115 @@ func NewListDisksRequest(server string, pool PoolName) (*http.Request, error) {
 	return req, nil
 }
 
+// NewDropHeldRequest constructs an http.Request for the DropHeld method
+func NewDropHeldRequest(server string, pool PoolName, held string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "held", held, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/held/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRestoreHeldRequest constructs an http.Request for the RestoreHeld method
+func NewRestoreHeldRequest(server string, pool PoolName, held string, params *RestoreHeldParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "held", held, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/held/%s/restore", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Swap != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "swap", *params.Swap, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListSealsRequest constructs an http.Request for the ListSeals method
 func NewListSealsRequest(server string, params *ListSealsParams) (*http.Request, error) {
 	var err error
@@ -1383,6 +2199,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/health (the `GetHealth` operationId).
 	GetHealthWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHealthResponse, error)
 
+	// ListHeldWithResponse What was replaced and is kept for a while
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/held (the `ListHeld` operationId).
+	ListHeldWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListHeldResponse, error)
+
 	// ListJobsWithResponse Jobs, the newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -1411,6 +2234,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/jobs/{job} (the `GetJob` operationId).
 	GetJobWithResponse(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*GetJobResponse, error)
 
+	// ChangeJobWithBodyWithResponse Change the speed limit and the hours of a job, also while it runs
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /v1/jobs/{job} (the `ChangeJob` operationId).
+	ChangeJobWithBodyWithResponse(ctx context.Context, job JobID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeJobResponse, error)
+
+	// ChangeJobWithResponse Change the speed limit and the hours of a job, also while it runs
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /v1/jobs/{job} (the `ChangeJob` operationId).
+	ChangeJobWithResponse(ctx context.Context, job JobID, body ChangeJobJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeJobResponse, error)
+
 	// StartAgainWithResponse Start the request of an ended job again, as a new job
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -1425,6 +2262,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /v1/jobs/{job}/cancel (the `CancelJob` operationId).
 	CancelJobWithResponse(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*CancelJobResponse, error)
 
+	// FreeLeasesWithResponse Free what an ended job left over
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/jobs/{job}/leases (the `FreeLeases` operationId).
+	FreeLeasesWithResponse(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*FreeLeasesResponse, error)
+
+	// MoveJobWithBodyWithResponse Change the place of a waiting job in the queue
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/jobs/{job}/move (the `MoveJob` operationId).
+	MoveJobWithBodyWithResponse(ctx context.Context, job JobID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveJobResponse, error)
+
+	// MoveJobWithResponse Change the place of a waiting job in the queue
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/jobs/{job}/move (the `MoveJob` operationId).
+	MoveJobWithResponse(ctx context.Context, job JobID, body MoveJobJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveJobResponse, error)
+
+	// PauseJobWithResponse Stop a job so that it can go on later
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/jobs/{job}/pause (the `PauseJob` operationId).
+	PauseJobWithResponse(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*PauseJobResponse, error)
+
 	// GetReceiptWithResponse What an ended job proves
 	//
 	// With `Accept: text/plain` as text for people.
@@ -1433,6 +2298,48 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/jobs/{job}/receipt (the `GetReceipt` operationId).
 	GetReceiptWithResponse(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*GetReceiptResponse, error)
+
+	// ResumeJobWithResponse Let a paused job go on
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/jobs/{job}/resume (the `ResumeJob` operationId).
+	ResumeJobWithResponse(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*ResumeJobResponse, error)
+
+	// ListLeasesWithResponse Which job uses which file
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/leases (the `ListLeases` operationId).
+	ListLeasesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLeasesResponse, error)
+
+	// ListLimitsWithResponse How many jobs may run at once, and how fast
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/limits (the `ListLimits` operationId).
+	ListLimitsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLimitsResponse, error)
+
+	// SetLimitWithBodyWithResponse Change a limit, also for jobs that run
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /v1/limits (the `SetLimit` operationId).
+	SetLimitWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLimitResponse, error)
+
+	// SetLimitWithResponse Change a limit, also for jobs that run
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /v1/limits (the `SetLimit` operationId).
+	SetLimitWithResponse(ctx context.Context, body SetLimitJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLimitResponse, error)
+
+	// ListEventsWithResponse Who did what, when, from where, and what came of it; the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/log (the `ListEvents` operationId).
+	ListEventsWithResponse(ctx context.Context, params *ListEventsParams, reqEditors ...RequestEditorFn) (*ListEventsResponse, error)
 
 	// MakePlanWithBodyWithResponse Say what a request would do; nothing is touched
 	//
@@ -1489,6 +2396,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/pools/{pool}/disks (the `ListDisks` operationId).
 	ListDisksWithResponse(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*ListDisksResponse, error)
+
+	// DropHeldWithResponse Remove what is held for good
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/pools/{pool}/held/{held} (the `DropHeld` operationId).
+	DropHeldWithResponse(ctx context.Context, pool PoolName, held string, reqEditors ...RequestEditorFn) (*DropHeldResponse, error)
+
+	// RestoreHeldWithResponse Give what is held its name back
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/pools/{pool}/held/{held}/restore (the `RestoreHeld` operationId).
+	RestoreHeldWithResponse(ctx context.Context, pool PoolName, held string, params *RestoreHeldParams, reqEditors ...RequestEditorFn) (*RestoreHeldResponse, error)
 
 	// ListSealsWithResponse The receipts of all ended jobs as they were signed, in a chain
 	//
@@ -1697,6 +2618,54 @@ func (r GetHealthResponse) ContentType() string {
 	return ""
 }
 
+type ListHeldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Held
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListHeldResponse) GetJSON200() *[]Held {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListHeldResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListHeldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListHeldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListHeldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListHeldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListJobsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -1841,6 +2810,54 @@ func (r GetJobResponse) ContentType() string {
 	return ""
 }
 
+type ChangeJobResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Job
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeJobResponse) GetJSON200() *Job {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeJobResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeJobResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeJobResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeJobResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeJobResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StartAgainResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -1937,6 +2954,143 @@ func (r CancelJobResponse) ContentType() string {
 	return ""
 }
 
+type FreeLeasesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FreeLeasesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FreeLeasesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FreeLeasesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FreeLeasesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FreeLeasesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MoveJobResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Job
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MoveJobResponse) GetJSON200() *Job {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MoveJobResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MoveJobResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MoveJobResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MoveJobResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MoveJobResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PauseJobResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Job
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r PauseJobResponse) GetJSON202() *Job {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PauseJobResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PauseJobResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PauseJobResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PauseJobResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PauseJobResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetReceiptResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -1979,6 +3133,239 @@ func (r GetReceiptResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetReceiptResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ResumeJobResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Job
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r ResumeJobResponse) GetJSON202() *Job {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ResumeJobResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ResumeJobResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ResumeJobResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ResumeJobResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ResumeJobResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLeasesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Lease
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLeasesResponse) GetJSON200() *[]Lease {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLeasesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLeasesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLeasesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLeasesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLeasesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLimitsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Limit
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLimitsResponse) GetJSON200() *[]Limit {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLimitsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLimitsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLimitsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLimitsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLimitsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetLimitResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetLimitResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetLimitResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetLimitResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetLimitResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetLimitResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListEventsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Event
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListEventsResponse) GetJSON200() *[]Event {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListEventsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListEventsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListEventsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListEventsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListEventsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -2266,6 +3653,95 @@ func (r ListDisksResponse) ContentType() string {
 	return ""
 }
 
+type DropHeldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropHeldResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropHeldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropHeldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropHeldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropHeldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RestoreHeldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Held
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RestoreHeldResponse) GetJSON200() *Held {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RestoreHeldResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RestoreHeldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RestoreHeldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RestoreHeldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RestoreHeldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSealsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2458,6 +3934,19 @@ func (c *ClientWithResponses) GetHealthWithResponse(ctx context.Context, reqEdit
 	return ParseGetHealthResponse(rsp)
 }
 
+// ListHeldWithResponse What was replaced and is kept for a while
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/held (the `ListHeld` operationId).
+func (c *ClientWithResponses) ListHeldWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListHeldResponse, error) {
+	rsp, err := c.ListHeld(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListHeldResponse(rsp)
+}
+
 // ListJobsWithResponse Jobs, the newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -2510,6 +3999,32 @@ func (c *ClientWithResponses) GetJobWithResponse(ctx context.Context, job JobID,
 	return ParseGetJobResponse(rsp)
 }
 
+// ChangeJobWithBodyWithResponse Change the speed limit and the hours of a job, also while it runs
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /v1/jobs/{job} (the `ChangeJob` operationId).
+func (c *ClientWithResponses) ChangeJobWithBodyWithResponse(ctx context.Context, job JobID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeJobResponse, error) {
+	rsp, err := c.ChangeJobWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeJobResponse(rsp)
+}
+
+// ChangeJobWithResponse Change the speed limit and the hours of a job, also while it runs
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /v1/jobs/{job} (the `ChangeJob` operationId).
+func (c *ClientWithResponses) ChangeJobWithResponse(ctx context.Context, job JobID, body ChangeJobJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeJobResponse, error) {
+	rsp, err := c.ChangeJob(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeJobResponse(rsp)
+}
+
 // StartAgainWithResponse Start the request of an ended job again, as a new job
 //
 // Returns a wrapper object for the known response body format(s).
@@ -2536,6 +4051,58 @@ func (c *ClientWithResponses) CancelJobWithResponse(ctx context.Context, job Job
 	return ParseCancelJobResponse(rsp)
 }
 
+// FreeLeasesWithResponse Free what an ended job left over
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/jobs/{job}/leases (the `FreeLeases` operationId).
+func (c *ClientWithResponses) FreeLeasesWithResponse(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*FreeLeasesResponse, error) {
+	rsp, err := c.FreeLeases(ctx, job, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFreeLeasesResponse(rsp)
+}
+
+// MoveJobWithBodyWithResponse Change the place of a waiting job in the queue
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/jobs/{job}/move (the `MoveJob` operationId).
+func (c *ClientWithResponses) MoveJobWithBodyWithResponse(ctx context.Context, job JobID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveJobResponse, error) {
+	rsp, err := c.MoveJobWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveJobResponse(rsp)
+}
+
+// MoveJobWithResponse Change the place of a waiting job in the queue
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/jobs/{job}/move (the `MoveJob` operationId).
+func (c *ClientWithResponses) MoveJobWithResponse(ctx context.Context, job JobID, body MoveJobJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveJobResponse, error) {
+	rsp, err := c.MoveJob(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveJobResponse(rsp)
+}
+
+// PauseJobWithResponse Stop a job so that it can go on later
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/jobs/{job}/pause (the `PauseJob` operationId).
+func (c *ClientWithResponses) PauseJobWithResponse(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*PauseJobResponse, error) {
+	rsp, err := c.PauseJob(ctx, job, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePauseJobResponse(rsp)
+}
+
 // GetReceiptWithResponse What an ended job proves
 //
 // With `Accept: text/plain` as text for people.
@@ -2549,6 +4116,84 @@ func (c *ClientWithResponses) GetReceiptWithResponse(ctx context.Context, job Jo
 		return nil, err
 	}
 	return ParseGetReceiptResponse(rsp)
+}
+
+// ResumeJobWithResponse Let a paused job go on
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/jobs/{job}/resume (the `ResumeJob` operationId).
+func (c *ClientWithResponses) ResumeJobWithResponse(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*ResumeJobResponse, error) {
+	rsp, err := c.ResumeJob(ctx, job, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResumeJobResponse(rsp)
+}
+
+// ListLeasesWithResponse Which job uses which file
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/leases (the `ListLeases` operationId).
+func (c *ClientWithResponses) ListLeasesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLeasesResponse, error) {
+	rsp, err := c.ListLeases(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLeasesResponse(rsp)
+}
+
+// ListLimitsWithResponse How many jobs may run at once, and how fast
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/limits (the `ListLimits` operationId).
+func (c *ClientWithResponses) ListLimitsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLimitsResponse, error) {
+	rsp, err := c.ListLimits(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLimitsResponse(rsp)
+}
+
+// SetLimitWithBodyWithResponse Change a limit, also for jobs that run
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /v1/limits (the `SetLimit` operationId).
+func (c *ClientWithResponses) SetLimitWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLimitResponse, error) {
+	rsp, err := c.SetLimitWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetLimitResponse(rsp)
+}
+
+// SetLimitWithResponse Change a limit, also for jobs that run
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /v1/limits (the `SetLimit` operationId).
+func (c *ClientWithResponses) SetLimitWithResponse(ctx context.Context, body SetLimitJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLimitResponse, error) {
+	rsp, err := c.SetLimit(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetLimitResponse(rsp)
+}
+
+// ListEventsWithResponse Who did what, when, from where, and what came of it; the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/log (the `ListEvents` operationId).
+func (c *ClientWithResponses) ListEventsWithResponse(ctx context.Context, params *ListEventsParams, reqEditors ...RequestEditorFn) (*ListEventsResponse, error) {
+	rsp, err := c.ListEvents(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListEventsResponse(rsp)
 }
 
 // MakePlanWithBodyWithResponse Say what a request would do; nothing is touched
@@ -2653,6 +4298,32 @@ func (c *ClientWithResponses) ListDisksWithResponse(ctx context.Context, pool Po
 		return nil, err
 	}
 	return ParseListDisksResponse(rsp)
+}
+
+// DropHeldWithResponse Remove what is held for good
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/pools/{pool}/held/{held} (the `DropHeld` operationId).
+func (c *ClientWithResponses) DropHeldWithResponse(ctx context.Context, pool PoolName, held string, reqEditors ...RequestEditorFn) (*DropHeldResponse, error) {
+	rsp, err := c.DropHeld(ctx, pool, held, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropHeldResponse(rsp)
+}
+
+// RestoreHeldWithResponse Give what is held its name back
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/pools/{pool}/held/{held}/restore (the `RestoreHeld` operationId).
+func (c *ClientWithResponses) RestoreHeldWithResponse(ctx context.Context, pool PoolName, held string, params *RestoreHeldParams, reqEditors ...RequestEditorFn) (*RestoreHeldResponse, error) {
+	rsp, err := c.RestoreHeld(ctx, pool, held, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRestoreHeldResponse(rsp)
 }
 
 // ListSealsWithResponse The receipts of all ended jobs as they were signed, in a chain
@@ -2819,6 +4490,39 @@ func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 	return response, nil
 }
 
+// ParseListHeldResponse parses an HTTP response from a ListHeldWithResponse call
+func ParseListHeldResponse(rsp *http.Response) (*ListHeldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListHeldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Held
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListJobsResponse parses an HTTP response from a ListJobsWithResponse call
 func ParseListJobsResponse(rsp *http.Response) (*ListJobsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -2918,6 +4622,39 @@ func ParseGetJobResponse(rsp *http.Response) (*GetJobResponse, error) {
 	return response, nil
 }
 
+// ParseChangeJobResponse parses an HTTP response from a ChangeJobWithResponse call
+func ParseChangeJobResponse(rsp *http.Response) (*ChangeJobResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeJobResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Job
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseStartAgainResponse parses an HTTP response from a StartAgainWithResponse call
 func ParseStartAgainResponse(rsp *http.Response) (*StartAgainResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -2984,6 +4721,101 @@ func ParseCancelJobResponse(rsp *http.Response) (*CancelJobResponse, error) {
 	return response, nil
 }
 
+// ParseFreeLeasesResponse parses an HTTP response from a FreeLeasesWithResponse call
+func ParseFreeLeasesResponse(rsp *http.Response) (*FreeLeasesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FreeLeasesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMoveJobResponse parses an HTTP response from a MoveJobWithResponse call
+func ParseMoveJobResponse(rsp *http.Response) (*MoveJobResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MoveJobResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Job
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePauseJobResponse parses an HTTP response from a PauseJobWithResponse call
+func ParsePauseJobResponse(rsp *http.Response) (*PauseJobResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PauseJobResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Job
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetReceiptResponse parses an HTTP response from a GetReceiptWithResponse call
 func ParseGetReceiptResponse(rsp *http.Response) (*GetReceiptResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -3014,6 +4846,167 @@ func ParseGetReceiptResponse(rsp *http.Response) (*GetReceiptResponse, error) {
 
 	case rsp.StatusCode == 200:
 		// Content-type (text/plain) unsupported
+
+	}
+
+	return response, nil
+}
+
+// ParseResumeJobResponse parses an HTTP response from a ResumeJobWithResponse call
+func ParseResumeJobResponse(rsp *http.Response) (*ResumeJobResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ResumeJobResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Job
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListLeasesResponse parses an HTTP response from a ListLeasesWithResponse call
+func ParseListLeasesResponse(rsp *http.Response) (*ListLeasesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLeasesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Lease
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListLimitsResponse parses an HTTP response from a ListLimitsWithResponse call
+func ParseListLimitsResponse(rsp *http.Response) (*ListLimitsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLimitsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Limit
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetLimitResponse parses an HTTP response from a SetLimitWithResponse call
+func ParseSetLimitResponse(rsp *http.Response) (*SetLimitResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetLimitResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListEventsResponse parses an HTTP response from a ListEventsWithResponse call
+func ParseListEventsResponse(rsp *http.Response) (*ListEventsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListEventsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Event
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
 
 	}
 
@@ -3197,6 +5190,68 @@ func ParseListDisksResponse(rsp *http.Response) (*ListDisksResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []DiskEntry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropHeldResponse parses an HTTP response from a DropHeldWithResponse call
+func ParseDropHeldResponse(rsp *http.Response) (*DropHeldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropHeldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRestoreHeldResponse parses an HTTP response from a RestoreHeldWithResponse call
+func ParseRestoreHeldResponse(rsp *http.Response) (*RestoreHeldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RestoreHeldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Held
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -10,6 +10,8 @@ import (
 	"io"
 	"iter"
 	"net/http"
+	"os"
+	"os/user"
 	"strings"
 	"syscall"
 
@@ -29,8 +31,16 @@ func (e *Error) Error() string { return e.Detail }
 
 // Dial returns the service at that address, such as http://127.0.0.1:2247. Nothing is sent yet.
 func Dial(address, token string, options ...ClientOption) (*Service, error) {
+	who := ""
+	if u, err := user.Current(); err == nil {
+		who = u.Username
+	}
+	if host, err := os.Hostname(); err == nil {
+		who += "@" + host
+	}
 	c, err := NewClient(address, append(options, WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+token)
+		r.Header.Set("Bagaglio-Who", who)
 		return nil
 	}))...)
 	return &Service{c}, err
@@ -122,8 +132,8 @@ func (s *Service) Plan(ctx context.Context, r plan.Request) (api.KeptPlan, error
 }
 
 // Start starts a plan as a job.
-func (s *Service) Start(ctx context.Context, planID string) (api.Job, error) {
-	return decode[api.Job](s.calls.StartJob(ctx, api.NewJob{Plan: planID}))
+func (s *Service) Start(ctx context.Context, n api.NewJob) (api.Job, error) {
+	return decode[api.Job](s.calls.StartJob(ctx, n))
 }
 
 // Jobs returns the newest jobs, at most limit.
@@ -191,5 +201,5 @@ func (s *Service) Follow(ctx context.Context, id string) iter.Seq2[api.Job, erro
 
 // HasEnded tells whether nothing more happens to a job.
 func HasEnded(j api.Job) bool {
-	return j.State != api.JobStateWaiting && j.State != api.JobStateRunning
+	return j.State != api.JobStateWaiting && j.State != api.JobStateRunning && j.State != api.JobStatePaused
 }

@@ -33,11 +33,17 @@ type BlockWriter struct {
 
 // NewBlockWriter creates the file of the target.
 func NewBlockWriter(t Target, block, first, stride int64) (*BlockWriter, error) {
-	file, err := t.Folder.Create(t.Name)
+	file, err := t.NewFile(t.Name)
 	if err != nil {
-		return nil, fmt.Errorf("creating %s: %w", t.Name, err)
+		return nil, err
 	}
-	return &BlockWriter{Target: t, File: file, Block: block, First: first, Stride: stride, places: places{}}, nil
+	w := &BlockWriter{Target: t, File: file, Block: block, First: first, Stride: stride, places: places{}}
+	if t.Resumed() { // structures that Commit may have written already
+		if err := wipe(file, 0, first); err != nil {
+			return nil, errors.Join(fmt.Errorf("forgetting the structures of %s: %w", t.Name, err), w.Close())
+		}
+	}
+	return w, nil
 }
 
 // Count is how many blocks the disk has.
@@ -71,7 +77,7 @@ func (w *BlockWriter) Find(number int64) (off int64, kind Kind) {
 
 // Reserve gives every block its place and takes the room for all.
 func (w *BlockWriter) Reserve() error {
-	if err := w.Place(0, w.Target.Size); err != nil {
+	if err := w.Place(0, w.Target.Size); err != nil || w.Target.Resumed() {
 		return err
 	}
 	if a, ok := w.File.(storage.Allocator); ok {
@@ -110,7 +116,7 @@ func (w *BlockWriter) place(number, from, to int64) (int64, error) {
 		}
 	}
 	start, end := number*w.Block, min((number+1)*w.Block, w.Target.Size)
-	if w.Target.Base != nil && (from > start || to < end) && !w.places.zeroed(number) {
+	if w.Target.Base != nil && !w.Target.Replaying() && (from > start || to < end) && !w.places.zeroed(number) {
 		if err := w.fill(off, start, end); err != nil {
 			return 0, err
 		}
@@ -270,12 +276,18 @@ func WriteParts(file io.WriterAt, name string, parts ...Part) error {
 	return nil
 }
 
-func (w *BlockWriter) Abort() error {
+// Checkpoint needs no more than the content on stable storage.
+func (w *BlockWriter) Checkpoint() error { return w.File.Sync() }
+
+// Resumed forgets the blocks behind those that it was told of.
+func (w *BlockWriter) Resumed() error { return w.File.Truncate(w.End()) }
+
+func (w *BlockWriter) Close() error {
 	if w.done {
 		return nil
 	}
 	w.done = true
-	return errors.Join(w.File.Close(), w.Target.Folder.Remove(w.Target.Name))
+	return w.File.Close()
 }
 
 // Files is the one file.

@@ -31,14 +31,18 @@ type Checker interface {
 
 // Writer is a disk being made. Ranges may be written in any order, from several goroutines, and again, until Commit.
 // Nothing that it leaves before Commit is a valid image. What is never written reads as zeros, or as the base of the target.
+// One whose process ended before Commit is made again by [Resume], when it was written in guest order.
 type Writer interface {
 	io.WriterAt
 	// Zero makes a range read as zeros.
 	Zero(off, n int64) error
 	// Commit completes the metadata and returns when everything is on stable storage.
 	Commit(ctx context.Context) error
-	// Abort closes and removes what was written. After Commit it does nothing.
-	Abort() error
+	// Checkpoint returns when what was written so far is on stable storage. It may be called while others write.
+	Checkpoint() error
+	// Close closes the files. What was written stays, without being an image, to be taken up again or removed. After Commit
+	// it does nothing.
+	Close() error
 	// Files are the names of the files of the image, relative to the folder they were made in. The last one is the one
 	// that makes the image openable.
 	Files() []string
@@ -179,8 +183,13 @@ const MaxJoined = 1 << 16
 
 // Extents calls each with the extents of r from first to last, neighbours of one kind joined.
 func Extents(ctx context.Context, r Reader, each func(Extent) error) error {
+	return ExtentsFrom(ctx, r, 0, each)
+}
+
+// ExtentsFrom does so from an offset on.
+func ExtentsFrom(ctx context.Context, r Reader, off int64, each func(Extent) error) error {
 	var run Extent
-	for off := int64(0); off < r.Size(); {
+	for off < r.Size() {
 		if err := ctx.Err(); err != nil {
 			return err
 		}

@@ -32,19 +32,19 @@ func FileExtent(f storage.File, off, size int64) (Extent, error) {
 // CreateFlat makes an image whose file holds the guest's bytes one to one, followed by trailer. A thick one takes its
 // whole room now, so that it cannot run out of it later.
 func CreateFlat(t Target, thick bool, trailer []byte) (Writer, error) {
-	file, err := t.Folder.Create(t.Name)
+	file, err := t.NewFile(t.Name)
 	if err != nil {
-		return nil, fmt.Errorf("creating %s: %w", t.Name, err)
+		return nil, err
 	}
 	w := &flat{target: t, file: file, thick: thick, trailer: trailer}
-	if thick && t.Size > 0 {
+	if thick && t.Size > 0 && !t.Resumed() {
 		err = w.reserve()
 	}
 	if err == nil {
 		err = file.Truncate(t.Size)
 	}
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("setting the size of %s: %w", t.Name, err), w.Abort())
+		return nil, errors.Join(fmt.Errorf("setting the size of %s: %w", t.Name, err), w.Close())
 	}
 	return w, nil
 }
@@ -85,12 +85,10 @@ func (w *flat) Zero(off, n int64) error {
 			return nil
 		}
 	}
-	if h, ok := w.file.(storage.HoleMaker); ok && !w.thick {
-		if err := h.MakeHole(off, n); !errors.Is(err, errors.ErrUnsupported) {
-			return err
-		}
+	if w.thick {
+		return writeZeros(w.file, off, n)
 	}
-	return writeZeros(w.file, off, n)
+	return wipe(w.file, off, n)
 }
 
 func writeZeros(f io.WriterAt, off, n int64) error {
@@ -121,12 +119,14 @@ func (w *flat) Commit(ctx context.Context) error {
 	return w.file.Close()
 }
 
-func (w *flat) Abort() error {
+func (w *flat) Checkpoint() error { return w.file.Sync() }
+
+func (w *flat) Close() error {
 	if w.done {
 		return nil
 	}
 	w.done = true
-	return errors.Join(w.file.Close(), w.target.Folder.Remove(w.target.Name))
+	return w.file.Close()
 }
 
 func (w *flat) Files() []string { return []string{w.target.Name} }

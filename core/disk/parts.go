@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"path"
 	"slices"
 
 	"bagaglio/core/storage"
@@ -98,7 +97,7 @@ func Split(t Target, length int64, begin func(i int, size int64) (Writer, error)
 	for i := range count {
 		piece, err := begin(int(i), min(length, t.Size-i*length))
 		if err != nil {
-			return nil, errors.Join(fmt.Errorf("beginning piece %d: %w", i+1, err), w.Abort())
+			return nil, errors.Join(fmt.Errorf("beginning piece %d: %w", i+1, err), w.Close())
 		}
 		w.pieces = append(w.pieces, piece)
 	}
@@ -111,7 +110,6 @@ type split struct {
 	pieces []Writer
 	names  []string
 	last   func() error
-	done   bool
 }
 
 // each calls do for the part of a range in each piece, with its offset in the piece.
@@ -163,25 +161,33 @@ func (w *split) Commit(ctx context.Context) error {
 			return err
 		}
 	}
-	w.done = true
 	return nil
 }
 
-// Abort also removes the pieces that are complete already.
-func (w *split) Abort() error {
-	if w.done {
-		return nil
-	}
-	w.done = true
-	var err error
-	for _, piece := range w.pieces {
-		err = errors.Join(err, piece.Abort())
-		for _, name := range piece.Files() {
-			err = errors.Join(err, storage.RemoveAll(w.target.Folder, name))
+func (w *split) Checkpoint() error {
+	for i, piece := range w.pieces {
+		if err := piece.Checkpoint(); err != nil {
+			return fmt.Errorf("in piece %d: %w", i+1, err)
 		}
 	}
-	if dir := path.Dir(w.names[0]); dir != path.Dir(w.target.Name) {
-		_ = w.target.Folder.Remove(dir) // a folder of its own, unless something else is in it
+	return nil
+}
+
+func (w *split) Resumed() error {
+	for i, piece := range w.pieces {
+		if r, ok := piece.(Resumer); ok {
+			if err := r.Resumed(); err != nil {
+				return fmt.Errorf("in piece %d: %w", i+1, err)
+			}
+		}
+	}
+	return nil
+}
+
+func (w *split) Close() error {
+	var err error
+	for _, piece := range w.pieces {
+		err = errors.Join(err, piece.Close())
 	}
 	return err
 }

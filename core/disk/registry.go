@@ -67,6 +67,8 @@ type Target struct {
 	// it until Commit and does not close it.
 	Base     Reader
 	BaseName string
+
+	replay *replay // nil for a new image
 }
 
 // Probe is what a format sees of a file to recognise it.

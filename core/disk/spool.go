@@ -26,11 +26,11 @@ type Spool struct {
 
 // NewSpool creates the file of the image that the encoder makes.
 func NewSpool(t Target, e Encoder) (*Spool, error) {
-	file, err := t.Folder.Create(t.Name)
+	file, err := t.NewFile(t.Name)
 	if err != nil {
-		return nil, fmt.Errorf("creating %s: %w", t.Name, err)
+		return nil, err
 	}
-	return &Spool{Target: t, File: file, Out: Forward{File: file}, encoder: e}, nil
+	return &Spool{Target: t, File: file, Out: Forward{File: file, skip: t.Resumed()}, encoder: e}, nil
 }
 
 func (s *Spool) file() (*flat, error) {
@@ -41,6 +41,7 @@ func (s *Spool) file() (*flat, error) {
 	}
 	beside := s.Target
 	beside.Name += ".spool"
+	beside.replay = nil
 	w, err := CreateFlat(beside, false, nil)
 	if err == nil {
 		s.scratch = w.(*flat)
@@ -105,7 +106,7 @@ func (s *Spool) Drain(ctx context.Context) error {
 		}
 		return nil
 	})
-	return errors.Join(err, s.scratch.Abort())
+	return errors.Join(err, s.scratch.Close(), s.Target.Folder.Remove(s.scratch.target.Name))
 }
 
 // Finish writes what was gathered and the structures, in that order, and syncs all. It ends the writer.
@@ -124,16 +125,30 @@ func (s *Spool) Finish(parts ...Part) error {
 	return s.File.Close()
 }
 
-func (s *Spool) Abort() error {
+// Checkpoint covers what was appended, not what was written out of order.
+func (s *Spool) Checkpoint() error {
+	if err := s.Out.Flush(); err != nil {
+		return err
+	}
+	return s.File.Sync()
+}
+
+// Resumed forgets what lies behind the blocks that it was told of.
+func (s *Spool) Resumed() error {
+	s.Out.skip = false
+	return s.File.Truncate(s.Out.End)
+}
+
+func (s *Spool) Close() error {
 	if s.done {
 		return nil
 	}
 	s.done = true
 	var err error
 	if s.scratch != nil {
-		err = s.scratch.Abort()
+		err = s.scratch.Close()
 	}
-	return errors.Join(err, s.File.Close(), s.Target.Folder.Remove(s.Target.Name))
+	return errors.Join(err, s.File.Close())
 }
 
 // Files is the one file.
@@ -148,9 +163,13 @@ func (s spooled) Describe() Description { return Description{} }
 
 // Forward writes a file from front to back, in large pieces.
 type Forward struct {
-	File   io.WriterAt
-	End    int64 // of what was written, buffered bytes included
+	File io.WriterAt
+	End  int64 // of what was written, buffered bytes included
+	skip bool  // it is there already
+
+	mu     sync.Mutex
 	buffer []byte
+	start  int64 // file offset of the buffer
 }
 
 // forwardSize is how much is gathered before it is written.
@@ -158,12 +177,20 @@ const forwardSize = 1 << 20
 
 // Write appends p.
 func (f *Forward) Write(p []byte) (int, error) {
-	f.buffer = append(f.buffer, p...)
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if len(f.buffer) == 0 {
+		f.start = f.End
+	}
 	f.End += int64(len(p))
+	if f.skip {
+		return len(p), nil
+	}
+	f.buffer = append(f.buffer, p...)
 	if len(f.buffer) < forwardSize {
 		return len(p), nil
 	}
-	return len(p), f.Flush()
+	return len(p), f.flush()
 }
 
 // Pad appends zeros up to a multiple of unit.
@@ -173,9 +200,15 @@ func (f *Forward) Pad(unit int64) error {
 	return err
 }
 
-// Flush writes what was gathered.
+// Flush writes what was gathered. It may be called while another goroutine writes.
 func (f *Forward) Flush() error {
-	_, err := f.File.WriteAt(f.buffer, f.End-int64(len(f.buffer)))
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.flush()
+}
+
+func (f *Forward) flush() error {
+	_, err := f.File.WriteAt(f.buffer, f.start)
 	f.buffer = f.buffer[:0]
 	return err
 }

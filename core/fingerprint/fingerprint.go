@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"iter"
+	"sort"
 	"strings"
 	"sync"
 
@@ -86,6 +87,7 @@ type Leaves struct {
 
 // run is a number of leaves: zeros, or those in digests.
 type run struct {
+	first   int64 // number of its first leaf
 	zeros   int64
 	digests []Digest
 }
@@ -95,6 +97,26 @@ func NewLeaves(size int64) *Leaves { return &Leaves{size: size} }
 
 // Total is the number of leaves that the disk has.
 func (l *Leaves) Total() int64 { return (l.size + LeafSize - 1) / LeafSize }
+
+// Data is how many bytes of the disk lie in leaves that are not zeros.
+func (l *Leaves) Data() (bytes int64) {
+	for _, r := range l.runs {
+		bytes += int64(len(r.digests)) * LeafSize
+	}
+	return bytes
+}
+
+// At returns the leaf of that number, which has to be there.
+func (l *Leaves) At(number int64) Digest {
+	i := sort.Search(len(l.runs), func(i int) bool { return l.runs[i].first > number }) - 1
+	if r := l.runs[i]; r.zeros == 0 {
+		return r.digests[number-r.first]
+	}
+	return fullZeroLeaf()
+}
+
+// Rest returns an empty list that begins behind the leaves of l.
+func (l *Leaves) Rest() *Leaves { return &Leaves{size: l.size, n: l.n} }
 
 // Next is the number of the leaf that comes next, from 0.
 func (l *Leaves) Next() int64 { return l.n }
@@ -107,7 +129,7 @@ func (l *Leaves) Append(digests ...Digest) {
 			continue
 		}
 		if len(l.runs) == 0 || l.runs[len(l.runs)-1].zeros > 0 {
-			l.runs = append(l.runs, run{})
+			l.runs = append(l.runs, run{first: l.n})
 		}
 		last := &l.runs[len(l.runs)-1]
 		last.digests = append(last.digests, d)
@@ -125,7 +147,7 @@ func (l *Leaves) AppendZeros(count int64) {
 		return
 	}
 	if len(l.runs) == 0 || l.runs[len(l.runs)-1].zeros == 0 {
-		l.runs = append(l.runs, run{})
+		l.runs = append(l.runs, run{first: l.n})
 	}
 	l.runs[len(l.runs)-1].zeros += count
 	l.n += count

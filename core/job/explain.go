@@ -8,6 +8,7 @@ import (
 	"syscall"
 
 	"bagaglio/core/storage"
+	"bagaglio/core/transfer"
 )
 
 // advice says what to do about errors of the operating system, which by themselves only say what happened.
@@ -26,6 +27,13 @@ var advice = []struct {
 	{fs.ErrPermission, "the user that runs Bagaglio may not do that there: change the owner or the mode"},
 	{storage.ErrOutside, "files outside of the pool are never touched: add their folder as a pool of its own, or say in which folder names may lead about (--within)"},
 	{context.Canceled, "it was stopped on request"},
+}
+
+// CanWait tells whether what went wrong may be right again later, so that a task which keeps records can go on then: there is no room,
+// or the storage went away.
+func CanWait(err error) bool {
+	var destination *transfer.DestinationError
+	return storage.Full(err) || storage.Lost(err) || errors.As(err, &destination) && storage.Unwritable(err)
 }
 
 // Explain adds what to do next to an error.

@@ -19,12 +19,12 @@ type Ends struct {
 	Source, Destination storage.Folder
 }
 
-// Prepare looks at both ends and makes the plan. It changes nothing. speed is what was last seen, in bytes a second, or 0.
-func Prepare(ctx context.Context, ends Ends, r plan.Request, speed float64) (plan.Plan, error) {
+// Prepare looks at both ends and makes the plan. It changes nothing. speeds are what steps were last seen to reach, in bytes a second.
+func Prepare(ctx context.Context, ends Ends, r plan.Request, speeds map[string]float64) (plan.Plan, error) {
 	if err := r.Validate(); err != nil {
 		return plan.Plan{}, err
 	}
-	facts := plan.Facts{Speed: speed}
+	facts := plan.Facts{Speeds: speeds}
 	src, err := open(ctx, ends.Source, r.Source)
 	if err != nil {
 		facts.Source.Problem = Explain(err)
@@ -33,6 +33,9 @@ func Prepare(ctx context.Context, ends Ends, r plan.Request, speed float64) (pla
 	defer src.Close()
 	if facts.Source, err = look(ctx, ends.Source, src); err != nil {
 		return plan.Plan{}, err
+	}
+	if _, err := (watched{ends.Source, files(src)}).look(); errors.Is(err, ErrInUse) {
+		facts.Source.InUse = err
 	}
 	if warning := disguise(ends.Source, r.Source); warning != "" {
 		facts.Source.Description.Warnings = append(facts.Source.Description.Warnings, warning)
@@ -152,6 +155,9 @@ func (a *ahead) taken(ctx context.Context) error {
 			return nil
 		default:
 			a.Exists = true
+			if err := inUse(a.ends.Destination, file); a.InUse == nil && errors.Is(err, ErrInUse) {
+				a.InUse = err
+			}
 			a.SameFile = a.SameFile || info.ID != "" && slices.Contains(sources, info.ID)
 		}
 	}

@@ -8,10 +8,13 @@ import (
 	"math/rand/v2"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
 	"testing"
+	"time"
 
 	_ "bagaglio/core/disk/all"
+	"bagaglio/core/fingerprint"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/local"
@@ -27,6 +30,7 @@ type world struct {
 	from, to string
 	ends     Ends
 	source   []byte
+	records  Records
 }
 
 const diskSize = 24 << 20
@@ -59,19 +63,16 @@ func toQcow2() plan.Request {
 
 func (w *world) plan(r plan.Request) plan.Plan {
 	w.t.Helper()
-	p, err := Prepare(w.t.Context(), w.ends, r, 0)
+	p, err := Prepare(w.t.Context(), w.ends, r, nil)
 	require.NoError(w.t, err)
 	return p
 }
 
 func (w *world) run(ctx context.Context, p plan.Plan, watch func(Progress)) (Receipt, error) {
-	if watch == nil {
-		watch = func(Progress) {}
-	}
-	return Run(ctx, "test-1", w.ends, p, watch)
+	return Task{ID: "test-1", Ends: w.ends, Plan: p, Watch: watch, Records: w.records, Hold: time.Hour, By: "job 1"}.Run(ctx)
 }
 
-// untouched: the source is what it was, and in the destination lies only what is named.
+// untouched: the source is what it was, and in the destination lies only what is named, but for tags and what is held.
 func (w *world) untouched(names ...string) {
 	w.t.Helper()
 	b, err := os.ReadFile(filepath.Join(w.from, "gate-kiosk.raw"))
@@ -81,7 +82,13 @@ func (w *world) untouched(names ...string) {
 	require.NoError(w.t, err)
 	left := []string{}
 	for _, e := range entries {
-		left = append(left, e.Name())
+		if path.Ext(e.Name()) != fingerprint.TagExtension { // which comes with each image
+			left = append(left, e.Name())
+		}
+	}
+	assert.NoDirExists(w.t, filepath.Join(w.to, StagingFolder))
+	if held, err := ListHeld(w.ends.Destination); err == nil && len(held) > 0 {
+		names = append(names, OwnFolder)
 	}
 	assert.ElementsMatch(w.t, names, left)
 }
@@ -229,10 +236,11 @@ func TestReplaceKeepsTheOldOneUntilTheNewOneIsProven(t *testing.T) {
 // TestAnImageOfSeveralFilesIsWholeOrAbsent: where the last file cannot get its name, the others give theirs back.
 func TestAnImageOfSeveralFilesIsWholeOrAbsent(t *testing.T) {
 	w := newWorld(t)
-	job := &work{ends: w.ends, id: "test-1", files: []string{"deck-flat.vmdk", "deck.vmdk"}}
-	job.plan.Request.Destination = &plan.Place{Path: "ferry/deck.vmdk"}
+	job := &work{Task: Task{ID: "test-1", Ends: w.ends}, state: State{Files: []string{"deck-flat.vmdk", "deck.vmdk"}}}
+	job.Plan.After = &plan.Side{Place: plan.Place{Path: "ferry/deck.vmdk"}}
+	job.Plan.Request.Destination = &plan.Place{Path: "ferry/deck.vmdk"}
 	stage := func() {
-		for _, name := range job.files {
+		for _, name := range job.state.Files {
 			f, err := w.ends.Destination.Create(job.staging() + "/" + name)
 			require.NoError(t, err)
 			_, err = f.WriteAt([]byte("new"), 0)
@@ -249,9 +257,9 @@ func TestAnImageOfSeveralFilesIsWholeOrAbsent(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, entries, 1)
 
-	job.plan.Request.Replace = true
+	job.Plan.Request.Replace = true
 	require.NoError(t, job.place(t.Context()))
-	for _, name := range job.files {
+	for _, name := range job.state.Files {
 		b, err := os.ReadFile(filepath.Join(w.to, "ferry", name))
 		require.NoError(t, err)
 		assert.Equal(t, "new", string(b))
@@ -303,7 +311,7 @@ func TestSourceChangesOrGoes(t *testing.T) {
 			})
 			require.Error(t, err)
 			assert.Equal(t, Failed, r.Outcome)
-			assert.Regexp(t, "the source changed|looking at the source again", r.Reason)
+			assert.Regexp(t, "the source changed|looking at gate-kiosk.raw again", r.Reason)
 			entries, err := os.ReadDir(w.to)
 			require.NoError(t, err)
 			assert.Empty(t, entries)

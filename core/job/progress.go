@@ -4,6 +4,7 @@ import (
 	"sync"
 	"time"
 
+	"bagaglio/core/fingerprint"
 	"bagaglio/core/plan"
 	"bagaglio/core/transfer"
 )
@@ -21,6 +22,14 @@ type Progress struct {
 	// SecondsLeft is for all steps that go through bytes; below 0 while nothing can be said.
 	SecondsLeft float64   `json:"seconds_left"`
 	Since       time.Time `json:"since"` // when the step began
+	// LimitedBy is what most of the time goes to, empty while nothing can be said.
+	LimitedBy string `json:"limited_by,omitempty"`
+	// Strip is the disk from its first to its last byte, a letter for each part: '.' is still to come, 'e' holds nothing but zeros, 'd'
+	// was copied, 'p' was read back, 'x' could not be read.
+	Strip string `json:"strip,omitempty"`
+	// Speeds are averages over SpeedSeconds each, in bytes a second, since the job began.
+	Speeds       []float64 `json:"speeds,omitempty"`
+	SpeedSeconds float64   `json:"speed_seconds,omitempty"`
 }
 
 // interval is the time between two reports of one step.
@@ -28,30 +37,47 @@ const interval = 200 * time.Millisecond
 
 // reporter calls watch when a step begins and ends, and at an interval between.
 type reporter struct {
-	steps []plan.Step
-	watch func(Progress)
-	done  []Done
+	steps  []plan.Step
+	watch  func(Progress)
+	done   []Done
+	strip  *transfer.Strip // of what is copied; nil where nothing is
+	proven *transfer.Strip // of what is read back
+	speeds history
 }
 
-// run does one step and notes what it took. meter may be nil.
-func (r *reporter) run(name string, meter *transfer.Meter, do func() error) error {
+// run does one step and notes what it took. meter may be nil; earlier is what was done of the step before this process.
+func (r *reporter) run(name string, meter *transfer.Meter, earlier *fingerprint.Leaves, do func() error) error {
 	number := 0
 	for number < len(r.steps) && r.steps[number].Name != name {
 		number++
 	}
 	step := r.steps[number]
 	p := Progress{Step: name, Title: step.Title, Number: number + 1, Steps: len(r.steps), Total: step.Bytes, SecondsLeft: -1, Since: time.Now()}
+	before := int64(0)
+	if earlier != nil {
+		before = min(earlier.Data(), step.Bytes)
+	}
+	last := int64(0) // bytes at the last report
+	p.Done = before
 	tell := func(every time.Duration) {
 		if meter != nil {
-			done, elapsed := meter.Read.Load(), time.Since(p.Since).Seconds()
-			p.Speed = float64(done-p.Done) / every.Seconds()
-			p.Done, p.Average = done, float64(done)/elapsed
-			if left := r.after(number) + step.Bytes - done; p.Average > 0 {
-				p.SecondsLeft = float64(left) / p.Average
+			read, elapsed := meter.Read.Load(), time.Since(p.Since).Seconds()
+			p.Speed = float64(read-last) / every.Seconds()
+			r.speeds.add(float64(read-last), every.Seconds())
+			last, p.Done, p.Average = read, before+read, float64(read)/elapsed
+			if p.Average > 0 {
+				p.SecondsLeft = max(0, float64(step.Bytes-p.Done))/p.Average + r.after(number, p.Average)
+			}
+			if most, share := meter.Bottleneck(); share > 0 {
+				p.LimitedBy = most.String()
 			}
 		}
+		p.Strip = r.letters()
+		p.Speeds, p.SpeedSeconds = r.speeds.shown()
 		r.watch(p)
 	}
+	p.Strip = r.letters()
+	p.Speeds, p.SpeedSeconds = r.speeds.shown()
 	r.watch(p)
 	stop := make(chan struct{})
 	var ticking sync.WaitGroup
@@ -75,15 +101,95 @@ func (r *reporter) run(name string, meter *transfer.Meter, do func() error) erro
 		tell(max(time.Since(p.Since)%interval, time.Millisecond))
 		d.Bytes = meter.Read.Load()
 		d.BytesPerSecond = float64(d.Bytes) / max(d.Seconds, 1e-9)
+		if most, share := meter.Bottleneck(); share > 0 {
+			d.LimitedBy, d.LimitedShare = most.String(), share
+		}
 	}
-	r.done = append(r.done, d)
+	r.note(d)
 	return err
 }
 
-// after is how many bytes go through the steps behind the given one.
-func (r *reporter) after(number int) (bytes int64) {
-	for _, s := range r.steps[number+1:] {
-		bytes += s.Bytes
+// note adds a step that ended. One that was done in parts is one.
+func (r *reporter) note(d Done) {
+	for i, old := range r.done {
+		if old.Name == d.Name {
+			d.Bytes, d.Seconds = d.Bytes+old.Bytes, d.Seconds+old.Seconds
+			d.BytesPerSecond = float64(d.Bytes) / max(d.Seconds, 1e-9)
+			r.done[i] = d
+			return
+		}
 	}
-	return bytes
+	r.done = append(r.done, d)
 }
+
+// after is how many seconds the steps behind the given one will take, which have their estimates from earlier jobs, or go as fast as this one.
+func (r *reporter) after(number int, average float64) (seconds float64) {
+	for _, s := range r.steps[number+1:] {
+		if s.Seconds > 0 {
+			seconds += s.Seconds
+		} else {
+			seconds += float64(s.Bytes) / average
+		}
+	}
+	return seconds
+}
+
+// Proven is the letter of a part of the strip that was read back and compared.
+const proven = 'p'
+
+// letters is the strip as it is now.
+func (r *reporter) letters() string {
+	if r.strip == nil && r.proven == nil {
+		return ""
+	}
+	if r.strip == nil {
+		return provenLetters(r.proven.String(), r.proven.String())
+	}
+	if r.proven == nil {
+		return r.strip.String()
+	}
+	return provenLetters(r.strip.String(), r.proven.String())
+}
+
+func provenLetters(copied, back string) string {
+	b := []byte(copied)
+	for i := range b {
+		if b[i] != transfer.Damaged && b[i] != transfer.Empty && back[i] != transfer.Ahead {
+			b[i] = proven
+			if back[i] == transfer.Empty {
+				b[i] = transfer.Empty
+			}
+		}
+	}
+	return string(b)
+}
+
+// mostSpeeds bounds how many speeds are kept; with more, two become one.
+const mostSpeeds = 120
+
+// history is the speed over time.
+type history struct {
+	every         float64 // seconds
+	speeds        []float64
+	bytes, passed float64 // since the last of them
+}
+
+func (h *history) add(bytes, seconds float64) {
+	if h.every == 0 {
+		h.every = 1
+	}
+	h.bytes, h.passed = h.bytes+bytes, h.passed+seconds
+	if h.passed < h.every {
+		return
+	}
+	h.speeds = append(h.speeds, h.bytes/h.passed)
+	h.bytes, h.passed = 0, 0
+	if len(h.speeds) >= mostSpeeds {
+		for i := range mostSpeeds / 2 {
+			h.speeds[i] = (h.speeds[2*i] + h.speeds[2*i+1]) / 2
+		}
+		h.speeds, h.every = h.speeds[:mostSpeeds/2], 2*h.every
+	}
+}
+
+func (h *history) shown() ([]float64, float64) { return append([]float64{}, h.speeds...), h.every }

@@ -38,10 +38,20 @@ type Done struct {
 	Bytes          int64   `json:"bytes"`
 	Seconds        float64 `json:"seconds"`
 	BytesPerSecond float64 `json:"bytes_per_second"`
+	// LimitedBy is what most of the time went to, and LimitedShare its share of it.
+	LimitedBy    string  `json:"limited_by,omitempty"`
+	LimitedShare float64 `json:"limited_share,omitempty"`
+}
+
+// Hit is a part of an unreadable range, and what lies there.
+type Hit struct {
+	fingerprint.Range
+	What string `json:"what"`
 }
 
 // Receipt is what a finished job proves. Sizes are in bytes.
 type Receipt struct {
+	ID      string  `json:"id"`
 	Kind    string  `json:"kind"`
 	Outcome Outcome `json:"outcome"`
 	// Reason says why, where the outcome is not proven.
@@ -49,12 +59,18 @@ type Receipt struct {
 	Source      Side   `json:"source"`
 	Destination *Side  `json:"destination,omitempty"`
 	Against     string `json:"against,omitempty"` // the fingerprint to prove against, where the request names one
+	Tag         string `json:"tag,omitempty"`     // the tag that it was proven against
 	Compared    string `json:"compared"`          // what was compared with what, in words
 	BytesRead   int64  `json:"bytes_read"`
 	// BytesWritten are bytes of the disk; structures of the format come on top.
 	BytesWritten  int64               `json:"bytes_written"`
 	BytesCompared int64               `json:"bytes_compared"`
 	Differences   []fingerprint.Range `json:"differences,omitempty"` // where a proof failed, the first ranges of the disk
+	Unreadable    []fingerprint.Range `json:"unreadable,omitempty"`  // of the source: zeros in the copy
+	Inside        []Hit               `json:"inside,omitempty"`      // what lies in the unreadable ranges
+	Retries       int64               `json:"retries,omitempty"`     // reads and writes that were tried again
+	Resumed       int                 `json:"resumed,omitempty"`     // how often it went on after it was interrupted
+	Remarks       []string            `json:"remarks,omitempty"`
 	Steps         []Done              `json:"steps"`
 	Started       time.Time           `json:"started"`
 	Finished      time.Time           `json:"finished"`
@@ -92,11 +108,23 @@ func (r Receipt) WriteText(out io.Writer) error {
 	if r.Against != "" {
 		line("Against", "%s", r.Against)
 	}
+	if r.Tag != "" {
+		line("Tag", "%s", r.Tag)
+	}
 	if r.Compared != "" {
 		line("Compared", "%s", r.Compared)
 	}
 	for _, d := range r.Differences {
 		line("Differs", "%s at offset %d", plan.Bytes(d.Length), d.Offset)
+	}
+	for _, d := range r.Unreadable {
+		line("Unreadable", "%s at offset %d", plan.Bytes(d.Length), d.Offset)
+	}
+	for _, h := range r.Inside {
+		line("Hit", "%s at offset %d: %s", plan.Bytes(h.Length), h.Offset, h.What)
+	}
+	for _, remark := range r.Remarks {
+		line("Remark", "%s", remark)
 	}
 	line("Read", "%s", plan.Bytes(r.BytesRead))
 	if r.Destination != nil {
@@ -107,7 +135,16 @@ func (r Receipt) WriteText(out io.Writer) error {
 		if s.BytesPerSecond > 0 {
 			speed = fmt.Sprintf(", %s/s", humanize.IBytes(uint64(s.BytesPerSecond)))
 		}
+		if s.LimitedBy != "" {
+			speed += fmt.Sprintf(", limited by %s (%.0f %% of the time)", s.LimitedBy, 100*s.LimitedShare)
+		}
 		line("Step "+s.Name, "%.2f s%s", s.Seconds, speed)
+	}
+	if r.Resumed > 0 {
+		line("Went on", "%d time(s) after it was interrupted", r.Resumed)
+	}
+	if r.Retries > 0 {
+		line("Tried again", "%d read(s) and write(s)", r.Retries)
 	}
 	line("Started", "%s", r.Started.Local().Format("2006-01-02 15:04:05 MST"))
 	line("Took", "%.2f s", r.Seconds)

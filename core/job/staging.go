@@ -7,7 +7,10 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"strings"
+	"time"
 
+	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 )
 
@@ -18,15 +21,35 @@ const (
 	StagingFolder = OwnFolder + "/staging"
 )
 
+// staging is the folder in the destination pool in which the image is made.
+func (w *work) staging() string { return path.Join(StagingFolder, w.ID) }
+
+// stage notes which files are to get their names, so that a place that is taken by them is known for theirs afterwards.
+func (w *work) stage(ctx context.Context) error {
+	w.state.Staged = map[string]string{}
+	for _, name := range w.state.Files {
+		info, err := w.Ends.Destination.Stat(path.Join(w.staging(), name))
+		if err != nil {
+			return fmt.Errorf("looking at what was written: %w", err)
+		}
+		w.state.Staged[name] = info.ID
+	}
+	return w.enter(ctx, plan.StepPlace)
+}
+
 // place moves the files of the image from the staging folder to their names, the one that makes it openable last. It is
-// past the point of return: it is not cancelled. Where one cannot be moved, those before it are moved back.
+// past the point of return: it is not cancelled. Where one cannot be moved, those before it are moved back. It may be done again
+// after it was interrupted at any point.
 func (w *work) place(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	dir := path.Dir(w.plan.Request.Destination.Path)
+	dir := path.Dir(w.Plan.Request.Destination.Path)
 	var undo []func() error
-	for _, name := range w.files {
+	for _, name := range w.state.Files {
+		if w.isPlaced(dir, name) {
+			continue
+		}
 		back, err := w.move(path.Join(w.staging(), name), path.Join(dir, name))
 		if err != nil {
 			for _, back := range slices.Backward(undo) {
@@ -36,15 +59,29 @@ func (w *work) place(ctx context.Context) error {
 		}
 		undo = append(undo, back)
 	}
-	return w.syncFolders(dir)
+	if err := w.syncFolders(dir); err != nil {
+		return err
+	}
+	return w.holdReplaced(dir)
+}
+
+// isPlaced tells whether a file has its name already.
+func (w *work) isPlaced(dir, name string) bool {
+	id := w.state.Staged[name]
+	info, err := w.Ends.Destination.Stat(path.Join(dir, name))
+	if id != "" {
+		return err == nil && info.ID == id
+	}
+	_, stagedErr := w.Ends.Destination.Stat(path.Join(w.staging(), name))
+	return err == nil && errors.Is(stagedErr, fs.ErrNotExist)
 }
 
 // syncFolders returns when the names of the image's files in dir, and of the folders above it, are on stable storage.
 func (w *work) syncFolders(dir string) error {
 	synced := map[string]bool{}
-	for _, name := range w.files {
+	for _, name := range w.state.Files {
 		for at := path.Dir(path.Join(dir, name)); !synced[at]; at = path.Dir(at) {
-			if err := w.ends.Destination.Sync(at); err != nil {
+			if err := w.Ends.Destination.Sync(at); err != nil {
 				return fmt.Errorf("syncing the folder %s: %w", at, err)
 			}
 			synced[at] = true
@@ -53,26 +90,47 @@ func (w *work) syncFolders(dir string) error {
 	return nil
 }
 
-// move gives a file its name and returns how to take it back. What is replaced goes to the staging folder, and with it.
+// move gives a file its name and returns how to take it back. What is replaced goes to the staging folder.
 func (w *work) move(staged, final string) (back func() error, err error) {
-	folder := w.ends.Destination
+	folder := w.Ends.Destination
 	err = folder.Rename(staged, final)
 	switch {
 	case err == nil:
 		return func() error { return folder.Rename(final, staged) }, nil
 	case !errors.Is(err, fs.ErrExist):
 		return nil, err
-	case !w.plan.Request.Replace:
+	case !w.Plan.Request.Replace && path.Base(final) != w.tagName(): // a tag alone speaks of a disk that is gone
 		return nil, fmt.Errorf("%s came into being meanwhile, and nothing is overwritten unasked: choose another name and start again", final)
 	}
 	return func() error { return folder.Exchange(staged, final) }, folder.Exchange(staged, final)
 }
 
-func (w *work) clear() error {
-	if w.ends.Destination == nil {
+// holdReplaced keeps what was replaced, which lies in the staging folder now.
+func (w *work) holdReplaced(dir string) error {
+	folder := w.Ends.Destination
+	held := Held{ID: w.ID, Path: w.Plan.After.Place.Path, Why: "replaced by " + w.By, Until: time.Now().Add(w.Hold)}
+	for _, name := range w.state.Files {
+		if _, err := folder.Stat(path.Join(w.staging(), name)); err == nil {
+			held.Files = append(held.Files, path.Join(dir, name))
+		}
+	}
+	onlyTag := len(held.Files) == 1 && path.Base(held.Files[0]) == w.tagName()
+	if len(held.Files) == 0 || onlyTag || w.Hold <= 0 {
 		return nil
 	}
-	return Clear(w.ends.Destination, w.id)
+	err := hold(folder, held, func(file string) string { return path.Join(w.staging(), strings.TrimPrefix(file, dir+"/")) })
+	if err != nil {
+		return fmt.Errorf("holding what was replaced: %w", err)
+	}
+	w.remark(fmt.Sprintf("what was replaced is held until %s", held.Until.Local().Format("2006-01-02 15:04")))
+	return nil
+}
+
+func (w *work) clear() error {
+	if w.Ends.Destination == nil {
+		return nil
+	}
+	return Clear(w.Ends.Destination, w.ID)
 }
 
 // Clear removes what the job left in the staging folder, and our own folders where nothing else is in them.
@@ -80,10 +138,13 @@ func Clear(folder storage.Folder, id string) error {
 	if err := storage.RemoveAll(folder, path.Join(StagingFolder, id)); err != nil {
 		return fmt.Errorf("clearing up the staging folder of job %s: %w", id, err)
 	}
-	for _, dir := range []string{StagingFolder, OwnFolder} {
-		if err := folder.Remove(dir); err != nil {
-			break // not empty, or not there: other jobs use it
-		}
-	}
+	tidy(folder)
 	return nil
+}
+
+// tidy removes our own folders where nothing is in them.
+func tidy(folder storage.Folder) {
+	for _, dir := range []string{StagingFolder, HeldFolder, OwnFolder} {
+		_ = folder.Remove(dir) // not empty, or not there: other jobs use it
+	}
 }

@@ -48,6 +48,9 @@ func (p *maker) checkSource() {
 		opens += ", and its tables agree with each other"
 	}
 	p.add(Informs, "source", opens+".")
+	if s.InUse != nil {
+		p.add(Blocks, "in-use", capital(s.InUse.Error())+".")
+	}
 	for _, w := range d.Warnings {
 		p.add(Warns, "source-state", capital(w)+".")
 	}
@@ -217,8 +220,10 @@ func (p *maker) checkDestination() {
 	case d.Exists && !p.Request.Replace:
 		p.add(Blocks, "destination", fmt.Sprintf("%s exists already, and nothing is overwritten unasked.", dest), rename,
 			remedy("Replace it, once the new one is proven", map[string]any{"replace": true}))
+	case d.InUse != nil:
+		p.add(Blocks, "destination", fmt.Sprintf("What would be replaced is in use: %v.", d.InUse), rename)
 	case d.Exists:
-		p.add(Warns, "destination", fmt.Sprintf("%s is replaced and then gone; it stays until the new one is complete%s.", dest, map[bool]string{false: " and proven", true: ""}[p.Request.NoProof]))
+		p.add(Warns, "destination", fmt.Sprintf("%s is replaced. It stays until the new one is complete%s, and is then held for a while, to be restored.", dest, map[bool]string{false: " and proven", true: ""}[p.Request.NoProof]))
 	}
 	need := p.After.FileSize
 	if !p.layout.Thick && p.format.Name == "raw" { // whose files have holes

@@ -60,14 +60,25 @@ type Request struct {
 	Replace bool   `json:"replace,omitempty"`  // what lies at the destination
 	NoProof bool   `json:"no_proof,omitempty"` // leave the reading back out
 	Against string `json:"against,omitempty"`  // a fingerprint to prove the source against
+	// Tag names one to prove the source against, in its pool; TagBeside means the one beside the disk, if there is one.
+	Tag   string `json:"tag,omitempty"`
+	Quick bool   `json:"quick,omitempty"`  // prove by structure and file facts only
+	NoTag bool   `json:"no_tag,omitempty"` // put no tag beside the new image
+	// Recopy copies again what differs when the source changes while it is copied; otherwise the job stops.
+	Recopy bool `json:"recopy,omitempty"`
+	// PastDamage goes on where the source cannot be read, with zeros in the place; otherwise the job stops.
+	PastDamage bool `json:"past_damage,omitempty"`
 }
+
+// TagBeside asks for the tag that lies beside a disk.
+const TagBeside = "beside"
 
 // Facts are what the world looks like when the plan is made.
 type Facts struct {
 	Source      SourceFacts
 	Destination DestinationFacts
-	// Speed is what reading or writing was last seen to reach, in bytes a second; 0 when nothing is known.
-	Speed float64
+	// Speeds are what steps were last seen to reach, in bytes a second, by their names.
+	Speeds map[string]float64
 }
 
 // SourceFacts are what is known of the source. Sizes are in bytes.
@@ -76,7 +87,8 @@ type SourceFacts struct {
 	Description disk.Description
 	Allocated   int64
 	FileSize    int64
-	Checked     bool // the format has tables, and they agree with each other
+	InUse       error // another program uses it, in words
+	Checked     bool  // the format has tables, and they agree with each other
 }
 
 // DestinationFacts are what is known of the place to write to.
@@ -84,6 +96,7 @@ type DestinationFacts struct {
 	Space      storage.Space
 	Exists     bool        // a file of the new image
 	SameFile   bool        // the source itself
+	InUse      error       // another program uses a file that lies there, in words
 	Others     []string    // files of the disk that lies there, which are not of the new image
 	Leftover   []string    // files that would become a part of the new disk
 	Base       *BaseFacts  // nil when none is asked for
@@ -139,6 +152,8 @@ type Step struct {
 	Name  string `json:"name"`
 	Title string `json:"title"`
 	Bytes int64  `json:"bytes"` // that go through it; 0 when it is no matter of bytes
+	// Seconds is an estimate by earlier jobs, 0 when there were none.
+	Seconds float64 `json:"seconds,omitempty"`
 }
 
 // The steps, in their order.
@@ -160,6 +175,22 @@ type Plan struct {
 	BytesToRead      int64   `json:"bytes_to_read"`
 	BytesToWrite     int64   `json:"bytes_to_write"`
 	EstimatedSeconds float64 `json:"estimated_seconds"`
+	// Uses are the files that it reads or writes.
+	Uses []Use `json:"uses"`
+}
+
+// Use is a file of a pool that a plan reads or writes.
+type Use struct {
+	Pool   string `json:"pool"`
+	Path   string `json:"path"`
+	Writes bool   `json:"writes"`
+}
+
+// use notes files.
+func (p *maker) use(pool string, writes bool, files ...string) {
+	for _, file := range files {
+		p.Uses = append(p.Uses, Use{pool, file, writes})
+	}
 }
 
 // Blocked tells whether a check stands in the way.
@@ -185,7 +216,7 @@ func Make(r Request, f Facts) (Plan, error) {
 	if err := r.Validate(); err != nil {
 		return Plan{}, err
 	}
-	p := &maker{facts: f, Plan: Plan{Request: r, Checks: []Check{}, Steps: []Step{}}}
+	p := &maker{facts: f, Plan: Plan{Request: r, Checks: []Check{}, Steps: []Step{}, Uses: []Use{}}}
 	if err := p.make(); err != nil {
 		return Plan{}, err
 	}
@@ -218,18 +249,27 @@ func (p *maker) make() error {
 		Place: p.Request.Source, Format: s.Description.Format, Layout: s.Description.Layout,
 		VirtualSize: s.Description.VirtualSize, AllocatedSize: s.Allocated, FileSize: s.FileSize,
 	}
+	p.use(p.Request.Source.Pool, false, s.Description.Files...)
+	p.use(p.Request.Source.Pool, false, s.Description.Chain...)
 	p.BytesToRead = s.Allocated
 	if p.Request.Kind == Convert {
 		p.convert()
 	} else {
-		p.Steps = []Step{{StepLook, "Open the disk and check its tables", 0}, {StepProve, "Read all of it from storage and take its fingerprint", s.Allocated}}
+		p.Steps = []Step{{Name: StepLook, Title: "Open the disk and check its tables"}}
+		if p.Request.Quick {
+			p.BytesToRead = 0
+		} else {
+			p.Steps = append(p.Steps, Step{Name: StepProve, Title: "Read all of it from storage and take its fingerprint", Bytes: s.Allocated})
+		}
 	}
-	speed := p.facts.Speed
-	if speed <= 0 {
-		speed = likelySpeed
-	}
-	for _, step := range p.Steps {
-		p.EstimatedSeconds += float64(step.Bytes) / speed
+	for i, step := range p.Steps {
+		speed, known := p.facts.Speeds[step.Name]
+		if !known {
+			p.EstimatedSeconds += float64(step.Bytes) / likelySpeed
+			continue
+		}
+		p.Steps[i].Seconds = float64(step.Bytes) / speed
+		p.EstimatedSeconds += p.Steps[i].Seconds
 	}
 	return nil
 }
@@ -251,15 +291,20 @@ func (p *maker) convert() {
 		Place: *p.Request.Destination, Format: p.format.Name, Layout: p.layout.Name,
 		VirtualSize: size, AllocatedSize: p.layout.StoredSize(size, o, stored), FileSize: p.layout.FileSize(size, o, stored),
 	}
+	p.use(p.After.Place.Pool, true, p.layout.FileNames(p.After.Place.Path, size, o)...)
+	if b := p.facts.Destination.Base; b != nil {
+		p.use(p.After.Place.Pool, false, b.Description.Files...)
+		p.use(p.After.Place.Pool, false, b.Description.Chain...)
+	}
 	p.After.Place.Path = Opens(p.layout, p.After.Place.Path, size, o)
 	if p.layout.Thick {
 		p.After.AllocatedSize = size
 	}
 	p.BytesToWrite = p.Before.AllocatedSize
 	p.Steps = []Step{
-		{StepLook, "Open the source and check its tables", 0},
-		{StepWrite, "Write the new image into the pool's staging folder, taking the fingerprint on the way", p.Before.AllocatedSize},
-		{StepSecure, "Sync it to stable storage", 0},
+		{Name: StepLook, Title: "Open the source and check its tables"},
+		{Name: StepWrite, Title: "Write the new image into the pool's staging folder, taking the fingerprint on the way", Bytes: p.Before.AllocatedSize},
+		{Name: StepSecure, Title: "Sync it to stable storage"},
 	}
 	if !p.Request.NoProof {
 		back := p.Before.AllocatedSize
@@ -267,9 +312,9 @@ func (p *maker) convert() {
 			back = p.After.AllocatedSize
 		}
 		p.BytesToRead += back
-		p.Steps = append(p.Steps, Step{StepProve, "Read it back from storage and compare the fingerprints", back})
+		p.Steps = append(p.Steps, Step{Name: StepProve, Title: "Read it back from storage and compare the fingerprints", Bytes: back})
 	}
-	p.Steps = append(p.Steps, Step{StepPlace, "Give it its name", 0})
+	p.Steps = append(p.Steps, Step{Name: StepPlace, Title: "Give it its name"})
 	p.checkTarget()
 	p.checkBase()
 	p.checkDestination()

@@ -153,7 +153,7 @@ func TestChecks(t *testing.T) {
 
 func TestFigures(t *testing.T) {
 	f := facts()
-	f.Speed = gib
+	f.Speeds = map[string]float64{StepWrite: gib, StepProve: gib}
 	p, err := Make(request(), f)
 	require.NoError(t, err)
 	assert.Equal(t, int64(2*gib), p.BytesToRead, "the source, and the new image once more")

@@ -3,6 +3,7 @@ package plan
 import (
 	"errors"
 	"fmt"
+	"path"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
@@ -29,15 +30,21 @@ func (r Request) Validate() error {
 		if r.Destination == nil || r.Destination.Path == "" {
 			return wrong("it names no destination")
 		}
-		if r.Against != "" {
-			return wrong("to compare with a fingerprint belongs to proving, not to converting")
+		if r.Against != "" || r.Tag != "" || r.Quick {
+			return wrong("to compare with a fingerprint or a tag belongs to proving, not to converting")
 		}
 		if err := r.validateTarget(); err != nil {
 			return wrong("%v", err)
 		}
 	case Prove:
-		if r != (Request{Kind: Prove, Source: r.Source, Against: r.Against}) {
+		if r != (Request{Kind: Prove, Source: r.Source, Against: r.Against, Tag: r.Tag, Quick: r.Quick}) {
 			return wrong("proving takes a source and what to compare it with, nothing else")
+		}
+		if r.Against != "" && (r.Tag != "" || r.Quick) {
+			return wrong("a disk is compared with a fingerprint or with a tag, and a quick proof compares no content")
+		}
+		if r.Tag != "" && r.Tag != TagBeside && path.Ext(r.Tag) != fingerprint.TagExtension {
+			return wrong("the name of a tag ends in %s", fingerprint.TagExtension)
 		}
 		if r.Against != "" {
 			if _, err := fingerprint.Parse(r.Against); err != nil {

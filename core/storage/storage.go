@@ -20,6 +20,8 @@ type Folder interface {
 	// Create makes a new file for reading and writing, and the folders above it where they are missing. It never
 	// opens what exists: then the error is fs.ErrExist.
 	Create(name string) (File, error)
+	// Reopen opens a file that Create made, to go on writing to it.
+	Reopen(name string) (File, error)
 	// Rename moves a file inside the folder and makes the folders above the new name where they are missing. It
 	// never replaces what exists: then the error is fs.ErrExist.
 	Rename(from, to string) error
@@ -63,6 +65,12 @@ type HoleMaker interface {
 	MakeHole(off, n int64) error
 }
 
+// Usage is a Folder that can tell whether another program uses a file.
+type Usage interface {
+	// InUse says in words by what a file is held, empty when by nothing that is known.
+	InUse(name string) (why string, err error)
+}
+
 // Freshener is a Folder in front of which this computer's memory stands as a cache.
 type Freshener interface {
 	// Fresh returns the same folder, but with files that are read from the storage itself.
@@ -83,6 +91,7 @@ type Info struct {
 	Size     int64
 	Room     int64 // what it takes of the storage, holes not counted
 	Modified time.Time
+	Changed  time.Time // when content, owner, mode or name changed last, whatever Modified was set to; zero where the storage cannot tell
 	IsDir    bool
 	Regular  bool   // a plain file: not a folder, link, device or pipe
 	ID       string // the same for two names of one file, empty where the storage cannot tell
@@ -182,6 +191,14 @@ func (s *sub) Create(n string) (File, error) {
 	return s.Folder.Create(c)
 }
 
+func (s *sub) Reopen(n string) (File, error) {
+	c, err := s.name(n)
+	if err != nil {
+		return nil, err
+	}
+	return s.Folder.Reopen(c)
+}
+
 func (s *sub) Rename(from, to string) error { return s.both(s.Folder.Rename, from, to) }
 func (s *sub) Exchange(a, b string) error   { return s.both(s.Folder.Exchange, a, b) }
 
@@ -230,6 +247,15 @@ func (s *sub) Sync(dir string) error {
 		return err
 	}
 	return s.Folder.Sync(c)
+}
+
+func (s *sub) InUse(n string) (string, error) {
+	c, err := s.name(n)
+	u, ok := s.Folder.(Usage)
+	if err != nil || !ok {
+		return "", err
+	}
+	return u.InUse(c)
 }
 
 func (s *sub) Fresh() Folder { return Sub(Fresh(s.Folder), s.dir) }

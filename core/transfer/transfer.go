@@ -4,7 +4,7 @@ package transfer
 
 import (
 	"context"
-	"sync/atomic"
+	"time"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
@@ -22,10 +22,27 @@ const (
 	zeroUnit = 64 << 10
 )
 
-// Meter counts while a transfer runs. Its fields may be read at any time. Bytes of real data, not of virtual size.
-type Meter struct {
-	Read    atomic.Int64
-	Written atomic.Int64
+// Transfer reads a disk, and writes what it reads. Holes and known zeros are neither read nor written.
+type Transfer struct {
+	Source disk.Reader
+	// Destination is new, or taken up again. It is not committed. Nil only reads.
+	Destination disk.Writer
+	// Base is what the destination stands on, if it does: only what differs from it is written.
+	Base  disk.Reader
+	Meter *Meter
+	// Leaves are those of an earlier time, behind which it goes on. Nil begins.
+	Leaves *fingerprint.Leaves
+	// Keep gets marks from time to time, when what they speak of is on stable storage, and one at the end. It may be nil.
+	Keep func(Mark) error
+	// Every is the least time between two marks; what was done since the last one is done again after a crash.
+	Every time.Duration
+	// Known are the leaves of an earlier pass over the source, all of which the destination has: only what differs from them
+	// is written. It is not for an Encoder. Nil for a first pass.
+	Known *fingerprint.Leaves
+	// Wait, unless it is nil, returns when n more bytes may be read.
+	Wait func(ctx context.Context, n int64) error
+	// PastDamage puts zeros in the place of what cannot be read, and goes on.
+	PastDamage bool
 }
 
 // Result is what a transfer found.
@@ -33,48 +50,58 @@ type Result struct {
 	Leaves *fingerprint.Leaves
 	// Tail is the content of the last leaf when it is short, for [fingerprint.Leaves.Extended].
 	Tail []byte
+	// Damaged are the ranges of the source that could not be read.
+	Damaged []fingerprint.Range
+	// Changed counts the bytes in leaves that differ from those known.
+	Changed int64
 }
 
-// Run reads all of src and, unless dst is nil, writes it to dst, which has to be new. Holes and known zeros are neither
-// read nor written. With a base, on which dst stands, only what differs from it is written. It does not commit dst.
-func Run(ctx context.Context, src disk.Reader, dst disk.Writer, base disk.Reader, meter *Meter) (Result, error) {
-	t := &transfer{src: src, dst: dst, base: base, meter: meter, leaves: fingerprint.NewLeaves(src.Size()), unit: zeroUnit}
-	t.placer, _ = dst.(disk.Placer)
-	if t.encoder, _ = dst.(disk.Encoder); t.encoder != nil {
-		t.unit = max(zeroUnit, t.encoder.Unit())
+// DestinationError is an error of the destination, when not of the source.
+type DestinationError struct{ Err error }
+
+func (e *DestinationError) Error() string { return e.Err.Error() }
+func (e *DestinationError) Unwrap() error { return e.Err }
+
+// Run transfers all of the source, or what comes behind an earlier time.
+func (t Transfer) Run(ctx context.Context) (Result, error) {
+	r := &running{Transfer: t, unit: zeroUnit}
+	if r.Leaves == nil {
+		r.Leaves = fingerprint.NewLeaves(t.Source.Size())
+	}
+	r.placer, _ = t.Destination.(disk.Placer)
+	if r.encoder, _ = t.Destination.(disk.Encoder); r.encoder != nil {
+		r.unit = max(zeroUnit, r.encoder.Unit())
 	}
 	group, ctx := errgroup.WithContext(ctx)
 	blocks := make(chan block)
 	taken := make(chan taken, workers)
 	group.Go(func() error {
 		defer close(blocks)
-		return t.cut(ctx, blocks)
+		return r.cut(ctx, min(r.Leaves.Next()*fingerprint.LeafSize, t.Source.Size()), blocks)
 	})
 	working, workCtx := errgroup.WithContext(ctx)
 	for range workers {
-		working.Go(func() error { return t.work(workCtx, blocks, taken) })
+		working.Go(func() error { return r.work(workCtx, blocks, taken) })
 	}
 	group.Go(func() error {
 		defer close(taken)
 		return working.Wait()
 	})
-	group.Go(func() error { return t.collect(taken) })
+	group.Go(func() error { return r.collect(ctx, taken) })
 	if err := group.Wait(); err != nil {
 		return Result{}, err
 	}
-	return Result{Leaves: t.leaves, Tail: t.tail}, nil
+	r.result.Leaves = r.Leaves
+	return r.result, nil
 }
 
-type transfer struct {
-	src     disk.Reader
-	dst     disk.Writer
-	base    disk.Reader  // nil without one
-	placer  disk.Placer  // dst, if it is one
+// running is a transfer that runs.
+type running struct {
+	Transfer
+	placer  disk.Placer  // the destination, if it is one
 	encoder disk.Encoder // likewise
 	unit    int64        // in which content is told from zeros, or from the base
-	meter   *Meter
-	leaves  *fingerprint.Leaves
-	tail    []byte
+	result  Result
 }
 
 // block is a piece of work: at most blockSize bytes from off on, of which the data extents have to be read. One without
@@ -87,19 +114,11 @@ type block struct {
 	placed chan struct{}
 }
 
-// taken are the leaves of a block.
-type taken struct {
-	number  int64
-	digests []fingerprint.Digest
-	zeros   int64 // leaves, when there are no digests
-	tail    []byte
-}
-
 // cut sends the blocks of the source in guest order. Every block but the last ends at the end of a leaf.
-func (t *transfer) cut(ctx context.Context, out chan<- block) error {
+func (t *running) cut(ctx context.Context, from int64, out chan<- block) error {
 	before := make(chan struct{})
 	close(before)
-	next := block{before: before}
+	next := block{before: before, off: from}
 	send := func() error {
 		next.placed = make(chan struct{})
 		select {
@@ -110,17 +129,17 @@ func (t *transfer) cut(ctx context.Context, out chan<- block) error {
 		next = block{number: next.number + 1, off: next.off + next.n, before: next.placed}
 		return nil
 	}
-	src := t.src
-	if t.base != nil {
-		src = either{t.src, t.base}
+	src := t.Source
+	if t.Base != nil {
+		src = either{t.Source, t.Base}
 	}
-	err := disk.Extents(ctx, src, func(e disk.Extent) error {
+	err := disk.ExtentsFrom(ctx, src, from, func(e disk.Extent) error {
 		for at := e.Off; at < e.End(); {
 			limit := next.off + blockSize - next.off%blockSize
 			if e.Kind != disk.Data && len(next.data) == 0 {
 				// So far nothing to read: the block may grow as long as that goes on.
 				end := e.End()
-				if end < t.src.Size() {
+				if end < t.Source.Size() {
 					whole := max(fingerprint.LeafSize, t.unit)
 					end = end / whole * whole
 				}
@@ -154,9 +173,9 @@ func (t *transfer) cut(ctx context.Context, out chan<- block) error {
 }
 
 // work takes blocks in order; several run at once.
-func (t *transfer) work(ctx context.Context, blocks <-chan block, out chan<- taken) error {
-	w := worker{transfer: t, buffer: make([]byte, blockSize)}
-	if t.base != nil {
+func (t *running) work(ctx context.Context, blocks <-chan block, out chan<- taken) error {
+	w := worker{running: t, buffer: make([]byte, blockSize)}
+	if t.Base != nil {
 		w.below = make([]byte, blockSize)
 	}
 	for b := range blocks {
@@ -173,28 +192,24 @@ func (t *transfer) work(ctx context.Context, blocks <-chan block, out chan<- tak
 	return nil
 }
 
-// collect puts the leaves into order.
-func (t *transfer) collect(in <-chan taken) error {
-	waiting := map[int64]taken{} // those that came before their turn
-	var next int64
-	for r := range in {
-		waiting[r.number] = r
-		for {
-			r, ok := waiting[next]
-			if !ok {
-				break
-			}
-			delete(waiting, next)
-			next++
-			if r.digests == nil {
-				t.leaves.AppendZeros(r.zeros)
-			} else {
-				t.leaves.Append(r.digests...)
-			}
-			if r.tail != nil {
-				t.tail = r.tail
-			}
-		}
+// either is a disk of which a range counts as data where the disk or its base has data.
+type either struct {
+	disk.Reader
+	base disk.Reader
+}
+
+func (e either) Extent(off int64) (disk.Extent, error) {
+	x, err := e.Reader.Extent(off)
+	if err != nil {
+		return x, err
 	}
-	return nil
+	below, err := disk.ExtentBelow(e.base, disk.Extent{Off: off, Len: x.Len, Kind: disk.Hole})
+	if err != nil {
+		return x, err
+	}
+	x.Len = below.Len
+	if below.Kind == disk.Data {
+		x.Kind = disk.Data
+	}
+	return x, nil
 }

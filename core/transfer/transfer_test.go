@@ -97,7 +97,7 @@ func TestWhatIsReadOnceArrives(t *testing.T) {
 		s := random(seed, size)
 		d := &target{content: make([]byte, size)}
 		var meter Meter
-		result, err := Run(t.Context(), s, d, nil, &meter)
+		result, err := Transfer{Source: s, Destination: d, Meter: &meter}.Run(t.Context())
 		require.NoError(t, err)
 		assert.True(t, bytes.Equal(s.content, d.content), "seed %d", seed)
 		assert.IsNonDecreasing(t, d.placed, "seed %d: places are given in guest order", seed)
@@ -129,7 +129,7 @@ func TestZerosAreNotWritten(t *testing.T) {
 	s := &source{content: make([]byte, size), size: size, extents: []disk.Extent{{Off: 0, Len: size}}}
 	s.content[9<<20] = 1
 	var meter Meter
-	_, err := Run(t.Context(), s, &target{content: make([]byte, size)}, nil, &meter)
+	_, err := Transfer{Source: s, Destination: &target{content: make([]byte, size)}, Meter: &meter}.Run(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, int64(size), meter.Read.Load())
 	assert.Equal(t, int64(zeroUnit), meter.Written.Load())
@@ -139,7 +139,7 @@ func TestZerosAreNotWritten(t *testing.T) {
 func TestHolesCostNothing(t *testing.T) {
 	s := &source{size: 16 << 40}
 	var meter Meter
-	result, err := Run(t.Context(), s, nil, nil, &meter)
+	result, err := Transfer{Source: s, Meter: &meter}.Run(t.Context())
 	require.NoError(t, err)
 	assert.Zero(t, meter.Read.Load())
 	assert.Equal(t, int64(16<<20), result.Leaves.Total())
@@ -149,12 +149,12 @@ func TestFailures(t *testing.T) {
 	s := random(3, 40<<20)
 	s.fail = 20 << 20
 	var meter Meter
-	_, err := Run(t.Context(), s, &target{content: make([]byte, s.size)}, nil, &meter)
+	_, err := Transfer{Source: s, Destination: &target{content: make([]byte, s.size)}, Meter: &meter}.Run(t.Context())
 	require.ErrorContains(t, err, "reading the source at offset")
 	require.ErrorContains(t, err, "the platter is scratched")
 
 	s = random(3, 40<<20)
-	_, err = Run(t.Context(), s, &target{content: make([]byte, s.size), fail: true}, nil, &meter)
+	_, err = Transfer{Source: s, Destination: &target{content: make([]byte, s.size), fail: true}, Meter: &meter}.Run(t.Context())
 	require.ErrorContains(t, err, "writing the destination at offset")
 	require.ErrorContains(t, err, "the drive was pulled")
 }
@@ -177,7 +177,7 @@ func TestCancel(t *testing.T) {
 	defer cancel()
 	var meter Meter
 	s := random(5, 60<<20)
-	_, err := Run(ctx, cancelling{s, cancel}, nil, nil, &meter)
+	_, err := Transfer{Source: cancelling{s, cancel}, Meter: &meter}.Run(ctx)
 	require.ErrorIs(t, err, context.Canceled)
 	assert.Less(t, meter.Read.Load(), s.size)
 }
@@ -192,6 +192,6 @@ func (l liar) ReadAt(p []byte, off int64) (int, error) {
 
 func TestAnErrorCountsWhateverTheLength(t *testing.T) {
 	var meter Meter
-	_, err := Run(t.Context(), liar{random(1, 4<<20)}, nil, nil, &meter)
+	_, err := Transfer{Source: liar{random(1, 4<<20)}, Meter: &meter}.Run(t.Context())
 	require.ErrorIs(t, err, io.ErrUnexpectedEOF)
 }

@@ -6,54 +6,148 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"time"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
+	"bagaglio/core/storage"
 )
 
 // worker does one block after the other.
 type worker struct {
-	*transfer
+	*running
 	buffer  []byte // the content of the block
 	below   []byte // what the base has there
 	encoded []byte
 }
 
 func (w *worker) do(ctx context.Context, b block) (taken, error) {
-	result := taken{number: b.number, zeros: (b.n + fingerprint.LeafSize - 1) / fingerprint.LeafSize}
-	if len(b.data) == 0 {
+	result := taken{block: b, zeros: (b.n + fingerprint.LeafSize - 1) / fingerprint.LeafSize}
+	if len(b.data) == 0 && w.Known == nil {
 		return result, w.turn(ctx, b, func() error { return nil })
 	}
-	if err := w.read(b); err != nil {
+	if len(b.data) == 0 {
+		return result, errors.Join(w.emptied(&result), w.turn(ctx, b, func() error { return nil }))
+	}
+	if err := w.read(ctx, &result); err != nil {
 		return result, err
 	}
+	if w.Known != nil {
+		result.hash(w.buffer[:b.n], w.Meter)
+		return result, errors.Join(w.correct(ctx, &result), w.turn(ctx, b, func() error { return nil }))
+	}
+	start := time.Now()
 	content, err := w.content(b)
+	w.Meter.spend(Hashing, start)
 	if err == nil {
-		err = w.write(ctx, b, content, func() { result.hash(w.buffer[:b.n]) })
+		err = w.write(ctx, &result, content)
 	}
 	return result, err
 }
 
 // read fills the buffer with the block.
-func (w *worker) read(b block) error {
-	end := b.off
-	for _, e := range b.data {
-		clear(w.buffer[end-b.off : e.Off-b.off])
-		end = e.End()
-		p := w.buffer[e.Off-b.off : end-b.off]
-		if n, err := w.src.ReadAt(p, e.Off); n < len(p) || err != nil && !errors.Is(err, io.EOF) {
-			return fmt.Errorf("reading the source at offset %d: %w", e.Off+int64(n), err)
+func (w *worker) read(ctx context.Context, r *taken) error {
+	if w.Wait != nil {
+		var n int64
+		for _, e := range r.data {
+			n += e.Len
 		}
-		w.meter.Read.Add(e.Len)
+		start := time.Now()
+		if err := w.Wait(ctx, n); err != nil {
+			return err
+		}
+		w.Meter.spend(Limited, start)
 	}
-	clear(w.buffer[end-b.off : b.n])
+	defer w.Meter.spend(Reading, time.Now())
+	end := r.off
+	for _, e := range r.data {
+		clear(w.buffer[end-r.off : e.Off-r.off])
+		end = e.End()
+		p := w.buffer[e.Off-r.off : end-r.off]
+		err := w.retry(ctx, func() error { return w.readAt(p, e.Off) })
+		if err != nil && w.PastDamage && (storage.Unreadable(err) || errors.Is(err, disk.ErrDamaged)) {
+			err = w.isolate(ctx, r, p, e.Off)
+		}
+		if err != nil {
+			return err
+		}
+		w.Meter.Read.Add(e.Len)
+	}
+	clear(w.buffer[end-r.off : r.n])
 	return nil
+}
+
+func (w *worker) readAt(p []byte, off int64) error {
+	if n, err := w.Source.ReadAt(p, off); n < len(p) || err != nil && !errors.Is(err, io.EOF) {
+		return fmt.Errorf("reading the source at offset %d: %w", off+int64(n), err)
+	}
+	return nil
+}
+
+// smallestRead is the length below which an unreadable range is not looked at more closely.
+const smallestRead = 512
+
+// isolate reads a range that cannot be read as a whole in ever smaller halves, and puts zeros in the place of what remains.
+func (w *worker) isolate(ctx context.Context, r *taken, p []byte, off int64) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	half := int64(smallestRead)
+	for half*2 < int64(len(p)) {
+		half *= 2
+	}
+	if int64(len(p)) <= smallestRead {
+		half = int64(len(p))
+	}
+	for _, part := range [][]byte{p[:half], p[half:]} {
+		if len(part) == 0 {
+			continue
+		}
+		err := w.readAt(part, off)
+		switch {
+		case err == nil:
+		case !storage.Unreadable(err) && !errors.Is(err, disk.ErrDamaged):
+			return err
+		case len(part) <= smallestRead:
+			clear(part)
+			r.damaged = Join(r.damaged, fingerprint.Range{Offset: off, Length: int64(len(part))})
+		default:
+			if err := w.isolate(ctx, r, part, off); err != nil {
+				return err
+			}
+		}
+		off += int64(len(part))
+	}
+	return nil
+}
+
+// pauses are made before something that failed is tried again.
+var pauses = []time.Duration{100 * time.Millisecond, 400 * time.Millisecond, 1500 * time.Millisecond}
+
+// retry does what may fail only now.
+func (w *worker) retry(ctx context.Context, do func() error) error {
+	err := do()
+	for _, pause := range pauses {
+		if err == nil || !storage.Transient(err) {
+			return err
+		}
+		timer := time.NewTimer(pause)
+		select {
+		case <-timer.C:
+		case <-ctx.Done():
+			timer.Stop()
+			return ctx.Err()
+		}
+		w.Meter.Retries.Add(1)
+		err = do()
+	}
+	return err
 }
 
 // content finds what has to be written: what is not zeros, or not as in the base, in units that lie where a hole can be.
 func (w *worker) content(b block) (content []disk.Extent, err error) {
-	if w.base != nil {
-		if err := disk.ReadBelow(w.base, w.below[:b.n], b.off); err != nil {
+	if w.Base != nil {
+		if err := disk.ReadBelow(w.Base, w.below[:b.n], b.off); err != nil {
 			return nil, fmt.Errorf("reading what the destination stands on: %w", err)
 		}
 	}
@@ -68,7 +162,7 @@ func (w *worker) content(b block) (content []disk.Extent, err error) {
 			if fingerprint.IsZero(p) {
 				x.Kind = disk.Zero
 			}
-			if w.base == nil && x.Kind == disk.Zero || w.base != nil && bytes.Equal(p, w.below[x.Off-b.off:x.End()-b.off]) {
+			if w.Base == nil && x.Kind == disk.Zero || w.Base != nil && bytes.Equal(p, w.below[x.Off-b.off:x.End()-b.off]) {
 				continue
 			}
 			switch last := len(content) - 1; {
@@ -83,73 +177,93 @@ func (w *worker) content(b block) (content []disk.Extent, err error) {
 	return content, nil
 }
 
-// write gives the content of a block to the destination, and calls hash while others have their turn.
-func (w *worker) write(ctx context.Context, b block, content []disk.Extent, hash func()) error {
+// write gives the content of a block to the destination, and takes its leaves while others have their turn.
+func (w *worker) write(ctx context.Context, r *taken, content []disk.Extent) error {
 	if w.encoder != nil {
-		return w.encode(ctx, b, content, hash)
+		return w.encode(ctx, r, content)
 	}
-	err := w.turn(ctx, b, func() error { return w.place(content) })
+	err := w.turn(ctx, r.block, func() error { return w.place(content) })
 	if err != nil {
 		return err
 	}
-	hash()
-	if w.dst == nil {
+	for _, e := range content {
+		r.written = append(r.written, disk.Written{Extent: e})
+	}
+	r.hash(w.buffer[:r.n], w.Meter)
+	if w.Destination == nil {
 		return nil
 	}
+	return w.put(ctx, r, content)
+}
+
+// put writes extents of the buffer.
+func (w *worker) put(ctx context.Context, r *taken, content []disk.Extent) error {
+	defer w.Meter.spend(Writing, time.Now())
 	for _, e := range content {
-		if e.Kind == disk.Zero { // and the base has something else
-			err = w.dst.Zero(e.Off, e.Len)
-		} else {
-			_, err = w.dst.WriteAt(w.buffer[e.Off-b.off:e.End()-b.off], e.Off)
+		if e.Kind == disk.Zero {
+			continue
 		}
+		p := w.buffer[e.Off-r.off : e.End()-r.off]
+		err := w.retry(ctx, func() error {
+			_, err := w.Destination.WriteAt(p, e.Off)
+			return err
+		})
 		if err != nil {
-			return fmt.Errorf("writing the destination at offset %d: %w", e.Off, err)
+			return &DestinationError{fmt.Errorf("writing the destination at offset %d: %w", e.Off, err)}
 		}
-		w.meter.Written.Add(e.Len)
+		w.Meter.Written.Add(e.Len)
 	}
 	return nil
 }
 
-// place gives content its place in the destination. Zeros need none, mostly.
+// place gives content its place in the destination, and puts zeros where the base has something else. All of that happens
+// in guest order, so that it can be done again in the same way.
 func (w *worker) place(content []disk.Extent) error {
 	for _, e := range content {
-		if w.placer == nil || e.Kind == disk.Zero {
-			continue
+		var err error
+		switch {
+		case w.Destination != nil && e.Kind == disk.Zero:
+			err = w.Destination.Zero(e.Off, e.Len)
+		case w.placer != nil && e.Kind == disk.Data:
+			err = w.placer.Place(e.Off, e.Len)
 		}
-		if err := w.placer.Place(e.Off, e.Len); err != nil {
-			return fmt.Errorf("making room in the destination for offset %d: %w", e.Off, err)
+		if err != nil {
+			return &DestinationError{fmt.Errorf("making room in the destination for offset %d: %w", e.Off, err)}
 		}
 	}
 	return nil
 }
 
 // encode makes of each unit of the content what is to be stored, and appends it when it is this block's turn.
-func (w *worker) encode(ctx context.Context, b block, content []disk.Extent, hash func()) error {
+func (w *worker) encode(ctx context.Context, r *taken, content []disk.Extent) error {
+	start := time.Now()
 	w.encoded = w.encoded[:0]
 	unit := w.encoder.Unit()
-	var offsets, ends []int64
 	for _, e := range content {
 		for at := e.Off; at < e.End(); at += unit {
-			p := w.buffer[at-b.off : min(at+unit, e.End())-b.off]
+			p := w.buffer[at-r.off : min(at+unit, e.End())-r.off]
 			if fingerprint.IsZero(p) {
 				continue // a run of content in units of the transfer, which may be longer
 			}
+			before := len(w.encoded)
 			var err error
 			if w.encoded, err = w.encoder.Encode(w.encoded, p); err != nil {
 				return fmt.Errorf("encoding the disk at offset %d: %w", at, err)
 			}
-			offsets, ends = append(offsets, at), append(ends, int64(len(w.encoded)))
-			w.meter.Written.Add(int64(len(p)))
+			r.written = append(r.written, disk.Written{Extent: disk.Extent{Off: at, Len: int64(len(p))}, Encoded: int64(len(w.encoded) - before)})
+			w.Meter.Written.Add(int64(len(p)))
 		}
 	}
-	hash()
-	return w.turn(ctx, b, func() error {
-		start := int64(0)
-		for i, at := range offsets {
-			if err := w.encoder.Append(w.encoded[start:ends[i]], at); err != nil {
-				return fmt.Errorf("writing the destination at offset %d: %w", at, err)
+	w.Meter.spend(Encoding, start)
+	r.hash(w.buffer[:r.n], w.Meter)
+	return w.turn(ctx, r.block, func() error {
+		defer w.Meter.spend(Writing, time.Now())
+		rest := w.encoded
+		for _, e := range r.written {
+			if err := w.encoder.Append(rest[:e.Encoded], e.Off); err != nil {
+				return &DestinationError{fmt.Errorf("writing the destination at offset %d: %w", e.Off, err)}
 			}
-			start = ends[i]
+			rest = rest[e.Encoded:]
 		}
 		return nil
 	})
@@ -167,7 +281,8 @@ func (w *worker) turn(ctx context.Context, b block, do func() error) error {
 }
 
 // hash takes the leaves of a block.
-func (r *taken) hash(p []byte) {
+func (r *taken) hash(p []byte, m *Meter) {
+	defer m.spend(Hashing, time.Now())
 	r.digests = make([]fingerprint.Digest, 0, r.zeros)
 	for len(p) > 0 {
 		leaf := p[:min(len(p), fingerprint.LeafSize)]
@@ -177,26 +292,4 @@ func (r *taken) hash(p []byte) {
 		}
 		p = p[len(leaf):]
 	}
-}
-
-// either is a disk of which a range counts as data where the disk or its base has data.
-type either struct {
-	disk.Reader
-	base disk.Reader
-}
-
-func (e either) Extent(off int64) (disk.Extent, error) {
-	x, err := e.Reader.Extent(off)
-	if err != nil {
-		return x, err
-	}
-	below, err := disk.ExtentBelow(e.base, disk.Extent{Off: off, Len: x.Len, Kind: disk.Hole})
-	if err != nil {
-		return x, err
-	}
-	x.Len = below.Len
-	if below.Kind == disk.Data {
-		x.Kind = disk.Data
-	}
-	return x, nil
 }

@@ -30,6 +30,7 @@ var classes = []struct {
 	{is(storage.ErrOutside), http.StatusBadRequest},
 	{is(store.ErrNotFound), http.StatusNotFound},
 	{is(fs.ErrNotExist), http.StatusNotFound},
+	{is(fs.ErrExist), http.StatusConflict},
 	{isA[*disk.MismatchError], http.StatusUnprocessableEntity},
 	{is(disk.ErrFormat), http.StatusUnprocessableEntity},
 	{is(disk.ErrDamaged), http.StatusUnprocessableEntity},

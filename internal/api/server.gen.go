@@ -32,6 +32,9 @@ type ServerInterface interface {
 	// GetHealth Whether the service can work
 	// (GET /v1/health)
 	GetHealth(c *gin.Context)
+	// ListHeld What was replaced and is kept for a while
+	// (GET /v1/held)
+	ListHeld(c *gin.Context)
 	// ListJobs Jobs, the newest first
 	// (GET /v1/jobs)
 	ListJobs(c *gin.Context, params ListJobsParams)
@@ -41,15 +44,42 @@ type ServerInterface interface {
 	// GetJob One job
 	// (GET /v1/jobs/{job})
 	GetJob(c *gin.Context, job JobID)
+	// ChangeJob Change the speed limit and the hours of a job, also while it runs
+	// (PATCH /v1/jobs/{job})
+	ChangeJob(c *gin.Context, job JobID)
 	// StartAgain Start the request of an ended job again, as a new job
 	// (POST /v1/jobs/{job}/again)
 	StartAgain(c *gin.Context, job JobID)
 	// CancelJob Stop a job and remove what it wrote
 	// (POST /v1/jobs/{job}/cancel)
 	CancelJob(c *gin.Context, job JobID)
+	// FreeLeases Free what an ended job left over
+	// (DELETE /v1/jobs/{job}/leases)
+	FreeLeases(c *gin.Context, job JobID)
+	// MoveJob Change the place of a waiting job in the queue
+	// (POST /v1/jobs/{job}/move)
+	MoveJob(c *gin.Context, job JobID)
+	// PauseJob Stop a job so that it can go on later
+	// (POST /v1/jobs/{job}/pause)
+	PauseJob(c *gin.Context, job JobID)
 	// GetReceipt What an ended job proves
 	// (GET /v1/jobs/{job}/receipt)
 	GetReceipt(c *gin.Context, job JobID)
+	// ResumeJob Let a paused job go on
+	// (POST /v1/jobs/{job}/resume)
+	ResumeJob(c *gin.Context, job JobID)
+	// ListLeases Which job uses which file
+	// (GET /v1/leases)
+	ListLeases(c *gin.Context)
+	// ListLimits How many jobs may run at once, and how fast
+	// (GET /v1/limits)
+	ListLimits(c *gin.Context)
+	// SetLimit Change a limit, also for jobs that run
+	// (PUT /v1/limits)
+	SetLimit(c *gin.Context)
+	// ListEvents Who did what, when, from where, and what came of it; the newest first
+	// (GET /v1/log)
+	ListEvents(c *gin.Context, params ListEventsParams)
 	// MakePlan Say what a request would do; nothing is touched
 	// (POST /v1/plans)
 	MakePlan(c *gin.Context)
@@ -68,6 +98,12 @@ type ServerInterface interface {
 	// ListDisks The disks in a pool
 	// (GET /v1/pools/{pool}/disks)
 	ListDisks(c *gin.Context, pool PoolName)
+	// DropHeld Remove what is held for good
+	// (DELETE /v1/pools/{pool}/held/{held})
+	DropHeld(c *gin.Context, pool PoolName, held string)
+	// RestoreHeld Give what is held its name back
+	// (POST /v1/pools/{pool}/held/{held}/restore)
+	RestoreHeld(c *gin.Context, pool PoolName, held string, params RestoreHeldParams)
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	// (GET /v1/receipts)
 	ListSeals(c *gin.Context, params ListSealsParams)
@@ -154,6 +190,19 @@ func (siw *ServerInterfaceWrapper) GetHealth(c *gin.Context) {
 	siw.Handler.GetHealth(c)
 }
 
+// ListHeld operation middleware
+func (siw *ServerInterfaceWrapper) ListHeld(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListHeld(c)
+}
+
 // ListJobs operation middleware
 func (siw *ServerInterfaceWrapper) ListJobs(c *gin.Context) {
 
@@ -219,6 +268,31 @@ func (siw *ServerInterfaceWrapper) GetJob(c *gin.Context) {
 	siw.Handler.GetJob(c, job)
 }
 
+// ChangeJob operation middleware
+func (siw *ServerInterfaceWrapper) ChangeJob(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "job" -------------
+	var job JobID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeJob(c, job)
+}
+
 // StartAgain operation middleware
 func (siw *ServerInterfaceWrapper) StartAgain(c *gin.Context) {
 
@@ -269,6 +343,81 @@ func (siw *ServerInterfaceWrapper) CancelJob(c *gin.Context) {
 	siw.Handler.CancelJob(c, job)
 }
 
+// FreeLeases operation middleware
+func (siw *ServerInterfaceWrapper) FreeLeases(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "job" -------------
+	var job JobID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.FreeLeases(c, job)
+}
+
+// MoveJob operation middleware
+func (siw *ServerInterfaceWrapper) MoveJob(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "job" -------------
+	var job JobID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MoveJob(c, job)
+}
+
+// PauseJob operation middleware
+func (siw *ServerInterfaceWrapper) PauseJob(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "job" -------------
+	var job JobID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PauseJob(c, job)
+}
+
 // GetReceipt operation middleware
 func (siw *ServerInterfaceWrapper) GetReceipt(c *gin.Context) {
 
@@ -292,6 +441,105 @@ func (siw *ServerInterfaceWrapper) GetReceipt(c *gin.Context) {
 	}
 
 	siw.Handler.GetReceipt(c, job)
+}
+
+// ResumeJob operation middleware
+func (siw *ServerInterfaceWrapper) ResumeJob(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "job" -------------
+	var job JobID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ResumeJob(c, job)
+}
+
+// ListLeases operation middleware
+func (siw *ServerInterfaceWrapper) ListLeases(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListLeases(c)
+}
+
+// ListLimits operation middleware
+func (siw *ServerInterfaceWrapper) ListLimits(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListLimits(c)
+}
+
+// SetLimit operation middleware
+func (siw *ServerInterfaceWrapper) SetLimit(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetLimit(c)
+}
+
+// ListEvents operation middleware
+func (siw *ServerInterfaceWrapper) ListEvents(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListEventsParams
+
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", c.Request.URL.Query(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter before: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListEvents(c, params)
 }
 
 // MakePlan operation middleware
@@ -443,6 +691,85 @@ func (siw *ServerInterfaceWrapper) ListDisks(c *gin.Context) {
 	siw.Handler.ListDisks(c, pool)
 }
 
+// DropHeld operation middleware
+func (siw *ServerInterfaceWrapper) DropHeld(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "held" -------------
+	var held string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "held", c.Param("held"), &held, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter held: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DropHeld(c, pool, held)
+}
+
+// RestoreHeld operation middleware
+func (siw *ServerInterfaceWrapper) RestoreHeld(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "held" -------------
+	var held string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "held", c.Param("held"), &held, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter held: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RestoreHeldParams
+
+	// ------------- Optional query parameter "swap" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "swap", c.Request.URL.Query(), &params.Swap, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter swap: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RestoreHeld(c, pool, held, params)
+}
+
 // ListSeals operation middleware
 func (siw *ServerInterfaceWrapper) ListSeals(c *gin.Context) {
 
@@ -538,10 +865,22 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/v1/jobs", wrapper.ListJobs)
 	router.POST(options.BaseURL+"/v1/jobs", wrapper.StartJob)
 	router.GET(options.BaseURL+"/v1/jobs/:job", wrapper.GetJob)
+	router.PATCH(options.BaseURL+"/v1/jobs/:job", wrapper.ChangeJob)
+	router.POST(options.BaseURL+"/v1/jobs/:job/pause", wrapper.PauseJob)
+	router.POST(options.BaseURL+"/v1/jobs/:job/resume", wrapper.ResumeJob)
+	router.POST(options.BaseURL+"/v1/jobs/:job/move", wrapper.MoveJob)
 	router.POST(options.BaseURL+"/v1/jobs/:job/cancel", wrapper.CancelJob)
 	router.POST(options.BaseURL+"/v1/jobs/:job/again", wrapper.StartAgain)
 	router.GET(options.BaseURL+"/v1/jobs/:job/receipt", wrapper.GetReceipt)
 	router.GET(options.BaseURL+"/v1/receipts", wrapper.ListSeals)
+	router.GET(options.BaseURL+"/v1/limits", wrapper.ListLimits)
+	router.PUT(options.BaseURL+"/v1/limits", wrapper.SetLimit)
+	router.GET(options.BaseURL+"/v1/leases", wrapper.ListLeases)
+	router.DELETE(options.BaseURL+"/v1/jobs/:job/leases", wrapper.FreeLeases)
+	router.GET(options.BaseURL+"/v1/held", wrapper.ListHeld)
+	router.DELETE(options.BaseURL+"/v1/pools/:pool/held/:held", wrapper.DropHeld)
+	router.POST(options.BaseURL+"/v1/pools/:pool/held/:held/restore", wrapper.RestoreHeld)
+	router.GET(options.BaseURL+"/v1/log", wrapper.ListEvents)
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
@@ -728,6 +1067,44 @@ func (response GetHealthdefaultApplicationProblemPlusJSONResponse) VisitGetHealt
 	return err
 }
 
+type ListHeldRequestObject struct {
+}
+
+type ListHeldResponseObject interface {
+	VisitListHeldResponse(w http.ResponseWriter) error
+}
+
+type ListHeld200JSONResponse []Held
+
+func (response ListHeld200JSONResponse) VisitListHeldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHelddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListHelddefaultApplicationProblemPlusJSONResponse) VisitListHeldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListJobsRequestObject struct {
 	Params ListJobsParams
 }
@@ -845,6 +1222,46 @@ func (response GetJobdefaultApplicationProblemPlusJSONResponse) VisitGetJobRespo
 	return err
 }
 
+type ChangeJobRequestObject struct {
+	Job  JobID `json:"job"`
+	Body *ChangeJobJSONRequestBody
+}
+
+type ChangeJobResponseObject interface {
+	VisitChangeJobResponse(w http.ResponseWriter) error
+}
+
+type ChangeJob200JSONResponse Job
+
+func (response ChangeJob200JSONResponse) VisitChangeJobResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeJobdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeJobdefaultApplicationProblemPlusJSONResponse) VisitChangeJobResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type StartAgainRequestObject struct {
 	Job JobID `json:"job"`
 }
@@ -923,6 +1340,118 @@ func (response CancelJobdefaultApplicationProblemPlusJSONResponse) VisitCancelJo
 	return err
 }
 
+type FreeLeasesRequestObject struct {
+	Job JobID `json:"job"`
+}
+
+type FreeLeasesResponseObject interface {
+	VisitFreeLeasesResponse(w http.ResponseWriter) error
+}
+
+type FreeLeases204Response struct {
+}
+
+func (response FreeLeases204Response) VisitFreeLeasesResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type FreeLeasesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FreeLeasesdefaultApplicationProblemPlusJSONResponse) VisitFreeLeasesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MoveJobRequestObject struct {
+	Job  JobID `json:"job"`
+	Body *MoveJobJSONRequestBody
+}
+
+type MoveJobResponseObject interface {
+	VisitMoveJobResponse(w http.ResponseWriter) error
+}
+
+type MoveJob200JSONResponse Job
+
+func (response MoveJob200JSONResponse) VisitMoveJobResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MoveJobdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MoveJobdefaultApplicationProblemPlusJSONResponse) VisitMoveJobResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PauseJobRequestObject struct {
+	Job JobID `json:"job"`
+}
+
+type PauseJobResponseObject interface {
+	VisitPauseJobResponse(w http.ResponseWriter) error
+}
+
+type PauseJob202JSONResponse Job
+
+func (response PauseJob202JSONResponse) VisitPauseJobResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PauseJobdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PauseJobdefaultApplicationProblemPlusJSONResponse) VisitPauseJobResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetReceiptRequestObject struct {
 	Job JobID `json:"job"`
 }
@@ -962,6 +1491,193 @@ type GetReceiptdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetReceiptdefaultApplicationProblemPlusJSONResponse) VisitGetReceiptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResumeJobRequestObject struct {
+	Job JobID `json:"job"`
+}
+
+type ResumeJobResponseObject interface {
+	VisitResumeJobResponse(w http.ResponseWriter) error
+}
+
+type ResumeJob202JSONResponse Job
+
+func (response ResumeJob202JSONResponse) VisitResumeJobResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResumeJobdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ResumeJobdefaultApplicationProblemPlusJSONResponse) VisitResumeJobResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLeasesRequestObject struct {
+}
+
+type ListLeasesResponseObject interface {
+	VisitListLeasesResponse(w http.ResponseWriter) error
+}
+
+type ListLeases200JSONResponse []Lease
+
+func (response ListLeases200JSONResponse) VisitListLeasesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLeasesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLeasesdefaultApplicationProblemPlusJSONResponse) VisitListLeasesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLimitsRequestObject struct {
+}
+
+type ListLimitsResponseObject interface {
+	VisitListLimitsResponse(w http.ResponseWriter) error
+}
+
+type ListLimits200JSONResponse []Limit
+
+func (response ListLimits200JSONResponse) VisitListLimitsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLimitsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLimitsdefaultApplicationProblemPlusJSONResponse) VisitListLimitsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetLimitRequestObject struct {
+	Body *SetLimitJSONRequestBody
+}
+
+type SetLimitResponseObject interface {
+	VisitSetLimitResponse(w http.ResponseWriter) error
+}
+
+type SetLimit204Response struct {
+}
+
+func (response SetLimit204Response) VisitSetLimitResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetLimitdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetLimitdefaultApplicationProblemPlusJSONResponse) VisitSetLimitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListEventsRequestObject struct {
+	Params ListEventsParams
+}
+
+type ListEventsResponseObject interface {
+	VisitListEventsResponse(w http.ResponseWriter) error
+}
+
+type ListEvents200JSONResponse []Event
+
+func (response ListEvents200JSONResponse) VisitListEventsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListEventsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListEventsdefaultApplicationProblemPlusJSONResponse) VisitListEventsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1201,6 +1917,81 @@ func (response ListDisksdefaultApplicationProblemPlusJSONResponse) VisitListDisk
 	return err
 }
 
+type DropHeldRequestObject struct {
+	Pool PoolName `json:"pool"`
+	Held string   `json:"held"`
+}
+
+type DropHeldResponseObject interface {
+	VisitDropHeldResponse(w http.ResponseWriter) error
+}
+
+type DropHeld204Response struct {
+}
+
+func (response DropHeld204Response) VisitDropHeldResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DropHelddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DropHelddefaultApplicationProblemPlusJSONResponse) VisitDropHeldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestoreHeldRequestObject struct {
+	Pool   PoolName `json:"pool"`
+	Held   string   `json:"held"`
+	Params RestoreHeldParams
+}
+
+type RestoreHeldResponseObject interface {
+	VisitRestoreHeldResponse(w http.ResponseWriter) error
+}
+
+type RestoreHeld200JSONResponse Held
+
+func (response RestoreHeld200JSONResponse) VisitRestoreHeldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestoreHelddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RestoreHelddefaultApplicationProblemPlusJSONResponse) VisitRestoreHeldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSealsRequestObject struct {
 	Params ListSealsParams
 }
@@ -1324,6 +2115,9 @@ type StrictServerInterface interface {
 	// GetHealth Whether the service can work
 	// (GET /v1/health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
+	// ListHeld What was replaced and is kept for a while
+	// (GET /v1/held)
+	ListHeld(ctx context.Context, request ListHeldRequestObject) (ListHeldResponseObject, error)
 	// ListJobs Jobs, the newest first
 	// (GET /v1/jobs)
 	ListJobs(ctx context.Context, request ListJobsRequestObject) (ListJobsResponseObject, error)
@@ -1333,15 +2127,42 @@ type StrictServerInterface interface {
 	// GetJob One job
 	// (GET /v1/jobs/{job})
 	GetJob(ctx context.Context, request GetJobRequestObject) (GetJobResponseObject, error)
+	// ChangeJob Change the speed limit and the hours of a job, also while it runs
+	// (PATCH /v1/jobs/{job})
+	ChangeJob(ctx context.Context, request ChangeJobRequestObject) (ChangeJobResponseObject, error)
 	// StartAgain Start the request of an ended job again, as a new job
 	// (POST /v1/jobs/{job}/again)
 	StartAgain(ctx context.Context, request StartAgainRequestObject) (StartAgainResponseObject, error)
 	// CancelJob Stop a job and remove what it wrote
 	// (POST /v1/jobs/{job}/cancel)
 	CancelJob(ctx context.Context, request CancelJobRequestObject) (CancelJobResponseObject, error)
+	// FreeLeases Free what an ended job left over
+	// (DELETE /v1/jobs/{job}/leases)
+	FreeLeases(ctx context.Context, request FreeLeasesRequestObject) (FreeLeasesResponseObject, error)
+	// MoveJob Change the place of a waiting job in the queue
+	// (POST /v1/jobs/{job}/move)
+	MoveJob(ctx context.Context, request MoveJobRequestObject) (MoveJobResponseObject, error)
+	// PauseJob Stop a job so that it can go on later
+	// (POST /v1/jobs/{job}/pause)
+	PauseJob(ctx context.Context, request PauseJobRequestObject) (PauseJobResponseObject, error)
 	// GetReceipt What an ended job proves
 	// (GET /v1/jobs/{job}/receipt)
 	GetReceipt(ctx context.Context, request GetReceiptRequestObject) (GetReceiptResponseObject, error)
+	// ResumeJob Let a paused job go on
+	// (POST /v1/jobs/{job}/resume)
+	ResumeJob(ctx context.Context, request ResumeJobRequestObject) (ResumeJobResponseObject, error)
+	// ListLeases Which job uses which file
+	// (GET /v1/leases)
+	ListLeases(ctx context.Context, request ListLeasesRequestObject) (ListLeasesResponseObject, error)
+	// ListLimits How many jobs may run at once, and how fast
+	// (GET /v1/limits)
+	ListLimits(ctx context.Context, request ListLimitsRequestObject) (ListLimitsResponseObject, error)
+	// SetLimit Change a limit, also for jobs that run
+	// (PUT /v1/limits)
+	SetLimit(ctx context.Context, request SetLimitRequestObject) (SetLimitResponseObject, error)
+	// ListEvents Who did what, when, from where, and what came of it; the newest first
+	// (GET /v1/log)
+	ListEvents(ctx context.Context, request ListEventsRequestObject) (ListEventsResponseObject, error)
 	// MakePlan Say what a request would do; nothing is touched
 	// (POST /v1/plans)
 	MakePlan(ctx context.Context, request MakePlanRequestObject) (MakePlanResponseObject, error)
@@ -1360,6 +2181,12 @@ type StrictServerInterface interface {
 	// ListDisks The disks in a pool
 	// (GET /v1/pools/{pool}/disks)
 	ListDisks(ctx context.Context, request ListDisksRequestObject) (ListDisksResponseObject, error)
+	// DropHeld Remove what is held for good
+	// (DELETE /v1/pools/{pool}/held/{held})
+	DropHeld(ctx context.Context, request DropHeldRequestObject) (DropHeldResponseObject, error)
+	// RestoreHeld Give what is held its name back
+	// (POST /v1/pools/{pool}/held/{held}/restore)
+	RestoreHeld(ctx context.Context, request RestoreHeldRequestObject) (RestoreHeldResponseObject, error)
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	// (GET /v1/receipts)
 	ListSeals(ctx context.Context, request ListSealsRequestObject) (ListSealsResponseObject, error)
@@ -1526,6 +2353,30 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 	}
 }
 
+// ListHeld operation middleware
+func (sh *strictHandler) ListHeld(ctx *gin.Context) {
+	var request ListHeldRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListHeld(ctx, request.(ListHeldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListHeld")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListHeldResponseObject); ok {
+		if err := validResponse.VisitListHeldResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListJobs operation middleware
 func (sh *strictHandler) ListJobs(ctx *gin.Context, params ListJobsParams) {
 	var request ListJobsRequestObject
@@ -1620,6 +2471,50 @@ func (sh *strictHandler) GetJob(ctx *gin.Context, job JobID) {
 	}
 }
 
+// ChangeJob operation middleware
+func (sh *strictHandler) ChangeJob(ctx *gin.Context, job JobID) {
+	var request ChangeJobRequestObject
+
+	request.Job = job
+
+	var body ChangeJobJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeJob(ctx, request.(ChangeJobRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeJob")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangeJobResponseObject); ok {
+		if err := validResponse.VisitChangeJobResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // StartAgain operation middleware
 func (sh *strictHandler) StartAgain(ctx *gin.Context, job JobID) {
 	var request StartAgainRequestObject
@@ -1672,6 +2567,102 @@ func (sh *strictHandler) CancelJob(ctx *gin.Context, job JobID) {
 	}
 }
 
+// FreeLeases operation middleware
+func (sh *strictHandler) FreeLeases(ctx *gin.Context, job JobID) {
+	var request FreeLeasesRequestObject
+
+	request.Job = job
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FreeLeases(ctx, request.(FreeLeasesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FreeLeases")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(FreeLeasesResponseObject); ok {
+		if err := validResponse.VisitFreeLeasesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MoveJob operation middleware
+func (sh *strictHandler) MoveJob(ctx *gin.Context, job JobID) {
+	var request MoveJobRequestObject
+
+	request.Job = job
+
+	var body MoveJobJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MoveJob(ctx, request.(MoveJobRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MoveJob")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MoveJobResponseObject); ok {
+		if err := validResponse.VisitMoveJobResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PauseJob operation middleware
+func (sh *strictHandler) PauseJob(ctx *gin.Context, job JobID) {
+	var request PauseJobRequestObject
+
+	request.Job = job
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PauseJob(ctx, request.(PauseJobRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PauseJob")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PauseJobResponseObject); ok {
+		if err := validResponse.VisitPauseJobResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetReceipt operation middleware
 func (sh *strictHandler) GetReceipt(ctx *gin.Context, job JobID) {
 	var request GetReceiptRequestObject
@@ -1691,6 +2682,148 @@ func (sh *strictHandler) GetReceipt(ctx *gin.Context, job JobID) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetReceiptResponseObject); ok {
 		if err := validResponse.VisitGetReceiptResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ResumeJob operation middleware
+func (sh *strictHandler) ResumeJob(ctx *gin.Context, job JobID) {
+	var request ResumeJobRequestObject
+
+	request.Job = job
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ResumeJob(ctx, request.(ResumeJobRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ResumeJob")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ResumeJobResponseObject); ok {
+		if err := validResponse.VisitResumeJobResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListLeases operation middleware
+func (sh *strictHandler) ListLeases(ctx *gin.Context) {
+	var request ListLeasesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLeases(ctx, request.(ListLeasesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLeases")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListLeasesResponseObject); ok {
+		if err := validResponse.VisitListLeasesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListLimits operation middleware
+func (sh *strictHandler) ListLimits(ctx *gin.Context) {
+	var request ListLimitsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLimits(ctx, request.(ListLimitsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLimits")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListLimitsResponseObject); ok {
+		if err := validResponse.VisitListLimitsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetLimit operation middleware
+func (sh *strictHandler) SetLimit(ctx *gin.Context) {
+	var request SetLimitRequestObject
+
+	var body SetLimitJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetLimit(ctx, request.(SetLimitRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetLimit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetLimitResponseObject); ok {
+		if err := validResponse.VisitSetLimitResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListEvents operation middleware
+func (sh *strictHandler) ListEvents(ctx *gin.Context, params ListEventsParams) {
+	var request ListEventsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListEvents(ctx, request.(ListEventsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListEvents")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListEventsResponseObject); ok {
+		if err := validResponse.VisitListEventsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -1878,6 +3011,61 @@ func (sh *strictHandler) ListDisks(ctx *gin.Context, pool PoolName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListDisksResponseObject); ok {
 		if err := validResponse.VisitListDisksResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DropHeld operation middleware
+func (sh *strictHandler) DropHeld(ctx *gin.Context, pool PoolName, held string) {
+	var request DropHeldRequestObject
+
+	request.Pool = pool
+	request.Held = held
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DropHeld(ctx, request.(DropHeldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DropHeld")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DropHeldResponseObject); ok {
+		if err := validResponse.VisitDropHeldResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RestoreHeld operation middleware
+func (sh *strictHandler) RestoreHeld(ctx *gin.Context, pool PoolName, held string, params RestoreHeldParams) {
+	var request RestoreHeldRequestObject
+
+	request.Pool = pool
+	request.Held = held
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RestoreHeld(ctx, request.(RestoreHeldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RestoreHeld")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RestoreHeldResponseObject); ok {
+		if err := validResponse.VisitRestoreHeldResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -49,6 +49,7 @@ func New(s *service.Service, o Options) http.Handler {
 		problemWith(c, http.StatusMethodNotAllowed, "this address does not take "+c.Request.Method)
 	})
 	g := &gate{service: s}
+	r.Use(g.record)
 	r.GET("/enter", g.enter)
 	r.GET("/metrics", g.check, metrics(s))
 	r.NoRoute(console(o.Console))
@@ -168,7 +169,7 @@ func (s *server) ListJobs(ctx context.Context, r ListJobsRequestObject) (ListJob
 }
 
 func (s *server) StartJob(ctx context.Context, r StartJobRequestObject) (StartJobResponseObject, error) {
-	j, err := s.service.Start(ctx, r.Body.Plan)
+	j, err := s.service.Start(ctx, *r.Body)
 	return StartJob201JSONResponse(j), err
 }
 

@@ -13,6 +13,9 @@ import (
 
 func (a *app) job() *cobra.Command {
 	return group("job", "Jobs: the work of the service", a.jobList(), a.jobShow(), a.jobFollow(), a.jobReceipt(),
+		a.jobAct("pause JOB", "Stop a job so that it can go on later", (*client.Service).Pause, "Job %s is being paused; what it has done stays."),
+		a.jobAct("resume JOB", "Let a paused job go on", (*client.Service).Resume, "Job %s goes on when it is its turn."),
+		a.jobMove(), a.jobSet(),
 		a.jobAct("cancel JOB", "Stop a job and remove what it wrote", (*client.Service).Cancel, "Job %s is being stopped; nothing of it stays behind."),
 		a.jobAct("again JOB", "Start the request of an ended job again", (*client.Service).Again, "Job %s has been started."))
 }
@@ -51,10 +54,13 @@ func (a *app) jobList() *cobra.Command {
 
 // stateOf tells the state, and the outcome where that says more.
 func stateOf(j api.Job) string {
+	if j.Outcome != nil && *j.Outcome == api.JobOutcomeDamaged {
+		return "done with damage"
+	}
 	if j.State == api.JobStateDone && j.Outcome != nil {
 		return fmt.Sprintf("%s, %s", j.State, *j.Outcome)
 	}
-	if j.Progress != nil && j.Progress.Total > 0 {
+	if !client.HasEnded(j) && j.Progress != nil && j.Progress.Total > 0 {
 		return fmt.Sprintf("%s, %s %d %%", j.State, j.Progress.Step, 100*j.Progress.Done/j.Progress.Total)
 	}
 	return string(j.State)
@@ -81,6 +87,12 @@ func (a *app) jobShow() *cobra.Command {
 			}
 			if j.Finished != nil {
 				rows = append(rows, []string{"finished", when(*j.Finished)})
+			}
+			if j.Speed > 0 {
+				rows = append(rows, []string{"speed limit", size(j.Speed) + "/s"})
+			}
+			if j.Hours != "" {
+				rows = append(rows, []string{"hours", j.Hours})
 			}
 			if j.Reason != nil {
 				rows = append(rows, []string{"reason", *j.Reason})
@@ -137,6 +149,9 @@ func (a *app) report(receipt job.Receipt, err error) error {
 	if printErr := a.printReceipt(receipt); printErr != nil {
 		return printErr
 	}
+	if err == nil {
+		err = receiptError(receipt)
+	}
 	return err
 }
 
@@ -145,19 +160,7 @@ func (a *app) jobAct(use, short string, act func(*client.Service, context.Contex
 	c := &cobra.Command{
 		Use: use, Short: short, Args: exactly(1), ValidArgsFunction: a.completeJob,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			service, err := a.dial()
-			if err != nil {
-				return err
-			}
-			j, err := act(service, cmd.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			if a.json {
-				return a.printJSON(j)
-			}
-			a.remark(remark, j.Id)
-			return nil
+			return a.actOn(cmd, remark, func(ctx context.Context, s *client.Service) (api.Job, error) { return act(s, ctx, args[0]) })
 		},
 	}
 	a.jsonFlag(c)

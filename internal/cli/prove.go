@@ -12,30 +12,57 @@ import (
 )
 
 func (a *app) prove() *cobra.Command {
-	var against string
+	var against, tag string
+	var quick bool
 	var flags plan.Place
 	c := &cobra.Command{
 		Use:   "prove DISK",
 		Short: "Read a whole disk from storage and compare it",
 		Long: `Reads the whole disk from storage, not from the memory of this computer, and checks the tables of its format.
-With --against its content is compared with another disk, in whatever format that is, or with a fingerprint.`,
+With --against its content is compared with another disk, in whatever format that is, or with a fingerprint; otherwise with the tag
+that lies beside it, if there is one. A quick proof (--quick) looks at structure and file facts only, and proves nothing of the content.`,
 		Args:              exactly(1),
 		ValidArgsFunction: a.completeDisk,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r := plan.Request{Kind: plan.Prove}
+			r := plan.Request{Kind: plan.Prove, Quick: quick, Tag: tag}
+			if tag == "" && against == "" {
+				r.Tag = plan.TagBeside
+			}
 			if against != "" {
 				var err error
 				if r.Against, err = a.fingerprintOf(cmd.Context(), against); err != nil {
 					return err
 				}
 			}
+			if err := tagOf(&r, args[0]); err != nil {
+				return err
+			}
 			return a.report(a.readDisk(cmd.Context(), args[0], flags, r))
 		},
 	}
 	c.Flags().StringVar(&against, "against", "", "another disk, or a fingerprint")
+	c.Flags().StringVar(&tag, "tag", "", "a tag, in the disk's pool or folder (default: the one beside the disk)")
+	c.Flags().BoolVar(&quick, "quick", false, "look at structure and file facts only")
 	a.sourceFlags(c.Flags(), &flags)
 	a.jsonFlag(c)
 	return c
+}
+
+// tagOf makes the tag of a request a path in the pool of the disk, or of this computer, as that one is.
+func tagOf(r *plan.Request, disk string) error {
+	if r.Tag == "" || r.Tag == plan.TagBeside {
+		return nil
+	}
+	tag, err := place(r.Tag)
+	if err != nil {
+		return err
+	}
+	of, err := place(disk)
+	if err == nil && of.Pool != tag.Pool {
+		err = usage("the tag has to lie where the disk does: in its pool, or both at paths of this computer")
+	}
+	r.Tag = tag.Path
+	return err
 }
 
 func (a *app) fingerprint() *cobra.Command {

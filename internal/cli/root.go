@@ -47,6 +47,7 @@ type app struct {
 	out     io.Writer // data only
 	notes   io.Writer // progress and remarks
 	json    bool
+	pace    pace   // of a job, see paceFlags
 	within  string // a folder of this computer, see sourceFlags
 }
 
@@ -113,7 +114,7 @@ on the spot, in this process, and needs no service.`,
 	flags.String("state", "", "the service's state folder (default: bagaglio in the user's state folder)")
 	flags.String("address", "", "the service's address, such as http://127.0.0.1:2247")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	root.AddCommand(a.serve(), a.console(), a.pool(), a.look(), a.convert(), a.prove(), a.fingerprint(), a.job(), a.receipt(), a.demo(), a.versionCommand())
+	root.AddCommand(a.serve(), a.console(), a.pool(), a.look(), a.convert(), a.prove(), a.fingerprint(), a.job(), a.limits(), a.leases(), a.held(), a.log(), a.receipt(), a.demo(), a.versionCommand())
 	return root
 }
 

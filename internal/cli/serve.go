@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"bagaglio/core/job"
 	"bagaglio/internal/api"
 	"bagaglio/internal/service"
 	"bagaglio/web"
@@ -28,9 +29,11 @@ const (
 func (a *app) serve() *cobra.Command {
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: exactly(0),
-		Long: `Runs the service until it is interrupted. Jobs that run then are stopped and can be started again.`,
+		Long: `Runs the service until it is interrupted. Jobs that run then go on at the next start.`,
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.runService(cmd.Context()) },
 	}
+	c.Flags().Duration("hold", job.HoldFor, "for how long what is replaced is kept, to be restored")
+	c.Flags().Duration("checkpoint", time.Second, "how often a job keeps how far it is; what it did since is done again after a crash")
 	c.Flags().String("listen", "127.0.0.1:2247", "address to listen on; port 0 takes a free one")
 	return c
 }
@@ -41,7 +44,7 @@ func (a *app) runService(ctx context.Context) error {
 		return err
 	}
 	log := slog.New(slog.NewTextHandler(a.notes, nil))
-	s, err := service.Open(ctx, state, log)
+	s, err := service.Open(ctx, state, service.Options{Hold: a.config.GetDuration("hold"), Checkpoint: a.config.GetDuration("checkpoint")}, log)
 	if err != nil {
 		return err
 	}

@@ -8,7 +8,9 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"time"
 
+	"bagaglio/api"
 	"bagaglio/client"
 	"bagaglio/core/inspect"
 	"bagaglio/core/job"
@@ -39,10 +41,13 @@ func (a *app) worker(places ...plan.Place) (worker, error) {
 	}
 	switch pools {
 	case 0:
+		if a.pace != (pace{}) {
+			return nil, usage("a speed limit and hours are for jobs of the service, not for work on the spot")
+		}
 		return &spot{within: a.within}, nil
 	case len(places):
 		service, err := a.dial()
-		return &remote{service: service, notes: a.remark}, err
+		return &remote{service: service, notes: a.remark, pace: a.pace}, err
 	}
 	return nil, usage("a path of this computer and a disk in a pool cannot be mixed: add the folder of the path as a pool first (bagaglio pool add)")
 }
@@ -88,7 +93,7 @@ func (s *spot) plan(ctx context.Context, r plan.Request) (plan.Plan, error) {
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	s.planned, err = job.Prepare(ctx, s.ends, r, 0)
+	s.planned, err = job.Prepare(ctx, s.ends, r, nil)
 	shown := s.planned
 	shown.Request = s.asked
 	if shown.Before != nil {
@@ -112,8 +117,17 @@ func (s *spot) show(side plan.Side, asked plan.Place) plan.Side {
 
 // open opens the folders of a request, and makes its places relative to them.
 func (s *spot) open(r *plan.Request) (err error) {
-	if s.ends.Source, r.Source.Path, err = s.source(r.Source.Path); err != nil || r.Destination == nil {
+	asked := r.Source.Path
+	if s.ends.Source, r.Source.Path, err = s.source(asked); err != nil {
 		return err
+	}
+	if r.Tag != "" && r.Tag != plan.TagBeside {
+		if r.Tag, err = s.tag(asked, r.Tag); err != nil {
+			return err
+		}
+	}
+	if r.Destination == nil {
+		return nil
 	}
 	to := *r.Destination
 	r.Destination = &to
@@ -138,6 +152,18 @@ func (s *spot) open(r *plan.Request) (err error) {
 		}
 	}
 	return nil
+}
+
+// tag is the name of a tag in the folder of the disk that it is for.
+func (s *spot) tag(disk, tag string) (string, error) {
+	dir := s.within
+	if dir == "" {
+		if real, err := filepath.EvalSymlinks(disk); err == nil {
+			disk = real
+		}
+		dir = filepath.Dir(disk)
+	}
+	return inside(dir, tag)
 }
 
 // oneFilesystem fails when a folder of this computer is on another filesystem than the one that work is done in.
@@ -195,12 +221,13 @@ func (s *spot) run(ctx context.Context, watch func(job.Progress)) (job.Receipt, 
 	}
 	prefix := spotPrefix + host + "-"
 	if s.ends.Destination != nil {
-		if err := clearAbandoned(s.ends.Destination, prefix); err != nil {
+		_, err := job.DropExpired(s.ends.Destination, time.Now())
+		if err = errors.Join(err, clearAbandoned(s.ends.Destination, prefix)); err != nil {
 			return job.Receipt{}, err
 		}
 	}
 	id := fmt.Sprintf("%s%d-%s", prefix, os.Getpid(), uuid.NewString()[:8])
-	r, err := job.Run(ctx, id, s.ends, s.planned, watch)
+	r, err := job.Task{ID: id, Ends: s.ends, Plan: s.planned, Watch: watch, Hold: job.HoldFor, By: "work on the spot"}.Run(ctx)
 	r.Source.Side = s.show(r.Source.Side, s.asked.Source)
 	if r.Destination != nil {
 		r.Destination.Side = s.show(r.Destination.Side, *s.asked.Destination)
@@ -212,7 +239,14 @@ func (s *spot) run(ctx context.Context, watch func(job.Progress)) (job.Receipt, 
 type remote struct {
 	service *client.Service
 	notes   func(format string, args ...any)
+	pace    pace
 	id      string
+}
+
+// pace says how fast and when a job may run.
+type pace struct {
+	speed int64 // bytes a second
+	hours string
 }
 
 func (r *remote) look(ctx context.Context, p plan.Place) (inspect.Report, error) {
@@ -226,7 +260,7 @@ func (r *remote) plan(ctx context.Context, request plan.Request) (plan.Plan, err
 }
 
 func (r *remote) run(ctx context.Context, watch func(job.Progress)) (job.Receipt, error) {
-	started, err := r.service.Start(ctx, r.id)
+	started, err := r.service.Start(ctx, api.NewJob{Plan: r.id, Speed: &r.pace.speed, Hours: &r.pace.hours})
 	if err != nil {
 		return job.Receipt{}, err
 	}
@@ -236,6 +270,7 @@ func (r *remote) run(ctx context.Context, watch func(job.Progress)) (job.Receipt
 
 // follow watches a job of the service to its end.
 func follow(ctx context.Context, service *client.Service, id string, notes func(string, ...any), watch func(job.Progress)) (job.Receipt, error) {
+	paused := ""
 	for j, err := range service.Follow(ctx, id) {
 		if err != nil && ctx.Err() != nil {
 			notes("Job %s goes on in the service. To stop it: bagaglio job cancel %s", id, id)
@@ -244,7 +279,12 @@ func follow(ctx context.Context, service *client.Service, id string, notes func(
 		if err != nil {
 			return job.Receipt{}, err
 		}
-		if j.Progress != nil {
+		if j.State == api.JobStatePaused && paused != *j.Reason {
+			paused = *j.Reason
+			notes("Job %s has paused: %s", id, paused)
+		}
+		if j.Progress != nil && j.State == api.JobStateRunning {
+			paused = ""
 			watch(*j.Progress)
 		}
 	}
@@ -260,6 +300,8 @@ func receiptError(r job.Receipt) error {
 	switch {
 	case r.Outcome == job.Proven || r.Outcome == job.Unproven:
 		return nil
+	case r.Outcome == job.Damaged:
+		return fmt.Errorf("%w: done with damage: %s", job.ErrNotProven, r.Reason)
 	case len(r.Differences) > 0 || r.Against != "" && r.Source.Fingerprint != "" && r.Source.Fingerprint != r.Against:
 		return fmt.Errorf("%w: %s", job.ErrNotProven, r.Reason)
 	}

@@ -167,7 +167,7 @@ func (s *show) convert(ctx context.Context, from, to plan.Place, as string) erro
 	if err := s.Present(s.Out, kept.Plan); err != nil {
 		return err
 	}
-	j, err := s.service.Start(ctx, kept.Id)
+	j, err := s.service.Start(ctx, api.NewJob{Plan: kept.Id})
 	if err != nil {
 		return err
 	}

@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"bagaglio/api"
+	"bagaglio/internal/store"
 )
 
 // broker passes the present state of jobs to whoever follows them. A follower that is slow misses states in between,
@@ -132,7 +133,7 @@ func (s *Service) present(ctx context.Context, job string) ([]api.Job, error) {
 	}
 	var open []api.Job
 	for _, j := range all {
-		if j.State == api.JobStateWaiting || j.State == api.JobStateRunning {
+		if !store.State(j.State).Ended() {
 			open = append(open, j)
 		}
 	}

@@ -34,14 +34,18 @@ func (s *Service) prepare(ctx context.Context, r plan.Request) (plan.Plan, job.E
 	if err != nil {
 		return plan.Plan{}, ends, err
 	}
-	speed, err := s.store.Speed(ctx)
+	to := ""
+	if r.Destination != nil {
+		to = r.Destination.Pool
+	}
+	speeds, err := s.store.Speeds(ctx, r.Source.Pool, to)
 	if err != nil {
 		return plan.Plan{}, ends, err
 	}
 	if format, err := s.formatOf(ctx, ends.Source, r.Source); err == nil && format == "raw" {
 		r.Source.Format = format
 	} // any other problem of the source is for the plan to tell
-	p, err := job.Prepare(ctx, ends, r, speed)
+	p, err := job.Prepare(ctx, ends, r, speeds)
 	return p, ends, err
 }
 
@@ -56,12 +60,20 @@ func (s *Service) ends(ctx context.Context, r plan.Request) (ends job.Ends, err 
 }
 
 // Start puts the request of a plan into the queue. What the world looks like may have changed since, so it is planned anew.
-func (s *Service) Start(ctx context.Context, planID string) (api.Job, error) {
-	r, err := s.store.PlannedRequest(ctx, planID)
+func (s *Service) Start(ctx context.Context, n api.NewJob) (api.Job, error) {
+	r, err := s.store.PlannedRequest(ctx, n.Plan)
 	if err != nil {
-		return api.Job{}, fmt.Errorf("plan %q: %w", planID, err)
+		return api.Job{}, fmt.Errorf("plan %q: %w", n.Plan, err)
 	}
-	return s.start(ctx, r)
+	var speed int64
+	var hours string
+	if n.Speed != nil {
+		speed = *n.Speed
+	}
+	if n.Hours != nil {
+		hours = *n.Hours
+	}
+	return s.start(ctx, r, speed, hours)
 }
 
 // Again puts the request of an ended job into the queue as a new job.
@@ -73,10 +85,16 @@ func (s *Service) Again(ctx context.Context, id string) (api.Job, error) {
 	if !j.State.Ended() {
 		return api.Job{}, fmt.Errorf("%w: job %s is still %s", ErrState, id, j.State)
 	}
-	return s.start(ctx, j.Plan.Request)
+	return s.start(ctx, j.Plan.Request, j.Speed, j.Hours)
 }
 
-func (s *Service) start(ctx context.Context, r plan.Request) (api.Job, error) {
+func (s *Service) start(ctx context.Context, r plan.Request, speed int64, hours string) (api.Job, error) {
+	if err := checkHours(hours); err != nil {
+		return api.Job{}, err
+	}
+	if speed < 0 {
+		return api.Job{}, fmt.Errorf("%w: a limit is 0, for none, or more", ErrInvalid)
+	}
 	p, ends, err := s.prepare(ctx, r)
 	if err != nil {
 		return api.Job{}, err
@@ -91,7 +109,7 @@ func (s *Service) start(ctx context.Context, r plan.Request) (api.Job, error) {
 			return api.Job{}, err
 		}
 	}
-	id, err := s.store.AddJob(ctx, p, time.Now())
+	id, err := s.store.AddJob(ctx, p, speed, hours, time.Now())
 	if err != nil {
 		return api.Job{}, err
 	}
@@ -144,13 +162,17 @@ func (s *Service) view(j store.Job) api.Job {
 		outcome := api.JobOutcome(j.Outcome)
 		v.Outcome = &outcome
 	}
-	if j.Reason != "" {
-		v.Reason = &j.Reason
-	}
+	v.Speed, v.Hours, v.ByItself, v.Progress = j.Speed, j.Hours, j.Trouble, j.Last
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if r, ok := s.running[j.ID]; ok && j.State == store.Running {
 		v.Progress = r.progress
+	}
+	if why := s.waits[j.ID]; why != "" && j.State == store.Waiting {
+		j.Reason = why
+	}
+	if j.Reason != "" {
+		v.Reason = &j.Reason
 	}
 	return v
 }
@@ -202,11 +224,15 @@ func (s *Service) Cancel(ctx context.Context, id string) (api.Job, error) {
 	}
 	s.mu.Unlock()
 	if !running { // it waits, or its end is being noted
-		err := s.end(ctx, j.ID, store.Waiting, store.Cancelled, unrun(j, job.Cancelled, errCancelled))
+		err := s.end(ctx, j.ID, j.State, store.Cancelled, unrun(j, job.Cancelled, errCancelled))
+		if err == nil && j.Started != nil { // it was paused
+			err = s.clear(ctx, j)
+		}
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return api.Job{}, err
 		}
 		s.changed(j.ID)
+		s.dispatch() // what waited for its files
 	}
 	return s.Job(ctx, id)
 }

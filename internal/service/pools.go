@@ -10,6 +10,7 @@ import (
 	"bagaglio/api"
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/local"
+	"bagaglio/internal/points"
 	"bagaglio/internal/store"
 )
 
@@ -40,7 +41,7 @@ func (s *Service) AddPool(ctx context.Context, p api.NewPool) (api.Pool, error) 
 		return api.Pool{}, err
 	}
 	s.mu.Lock()
-	s.folders[p.Name] = opened
+	s.folders[p.Name] = points.Folder(opened)
 	s.mu.Unlock()
 	return s.describe(record), nil
 }
@@ -83,7 +84,7 @@ func (s *Service) space(r store.Pool) (storage.Space, error) {
 
 // RemovePool forgets a pool that no job uses. Its files stay.
 func (s *Service) RemovePool(ctx context.Context, name string) error {
-	for _, state := range []store.State{store.Waiting, store.Running} {
+	for _, state := range []store.State{store.Waiting, store.Running, store.Paused} {
 		jobs, err := s.store.JobsIn(ctx, state)
 		if err != nil {
 			return err
@@ -122,10 +123,11 @@ func (s *Service) open(r store.Pool) (storage.Folder, error) {
 	if f, ok := s.folders[r.Name]; ok {
 		return f, nil
 	}
-	f, err := local.Open(r.Folder)
+	opened, err := local.Open(r.Folder)
 	if err != nil {
 		return nil, fmt.Errorf("pool %s is not reachable: %w", r.Name, err)
 	}
+	f := points.Folder(opened)
 	s.folders[r.Name] = f
 	return f, nil
 }

@@ -4,37 +4,47 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"strconv"
 	"time"
 
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
 	"bagaglio/core/seal"
+	"bagaglio/internal/points"
 	"bagaglio/internal/store"
+
+	"golang.org/x/time/rate"
 )
 
 var (
 	errCancelled = errors.New("cancelled on request")
-	errStopping  = errors.New("the service was stopped while it ran: start it again")
+	errPaused    = fmt.Errorf("paused on request (%w)", job.ErrSetAside)
+	errHours     = fmt.Errorf("its hours are over (%w)", job.ErrSetAside)
+	errStopping  = fmt.Errorf("the service stops (%w)", job.ErrSetAside)
 )
 
 // run is a job that is running.
 type run struct {
 	stop     context.CancelCauseFunc
 	progress *job.Progress
+	scopes   []scope
+	meter    *rate.Limiter
+	hours    string
 }
 
-// recover sets right what was going on when an earlier run of the service ended.
+// recover sets right what was going on when an earlier run of the service ended: what ran goes on.
 func (s *Service) recover(ctx context.Context) error {
 	running, err := s.store.JobsIn(ctx, store.Running)
 	if err != nil {
 		return err
 	}
 	for _, j := range running {
-		s.log.Warn("found an interrupted job", "job", j.ID)
-		if err := s.end(ctx, j.ID, store.Running, store.Interrupted, unrun(j, job.Failed, errStopping)); err != nil {
+		s.log.Warn("found an interrupted job, which goes on", "job", j.ID)
+		if err := s.store.SetAside(ctx, j.ID, store.Running, store.Waiting, "", false); err != nil {
 			return err
 		}
+		s.noteJob(ctx, j.ID, "found interrupted", "it goes on")
 	}
 	uncleared, err := s.store.UnclearedJobs(ctx)
 	if err != nil {
@@ -43,7 +53,7 @@ func (s *Service) recover(ctx context.Context) error {
 	for _, j := range uncleared {
 		if err := s.clear(ctx, j); err != nil {
 			// The pool may be on a drive that is not there now: the next start tries again.
-			s.log.Warn("clearing up after an interrupted job", "job", j.ID, "error", err)
+			s.log.Warn("clearing up after a job", "job", j.ID, "error", err)
 		}
 	}
 	return nil
@@ -65,13 +75,17 @@ func unrun(j store.Job, outcome job.Outcome, reason error) job.Receipt {
 
 // end notes how a job ended, and seals its receipt behind the one before.
 func (s *Service) end(ctx context.Context, id int64, from, to store.State, receipt job.Receipt) error {
-	return s.store.EndJob(ctx, id, from, to, receipt, time.Now(), func(number int64, before string, b []byte) (string, error) {
+	err := s.store.EndJob(ctx, id, from, to, receipt, time.Now(), func(number int64, before string, b []byte) (string, error) {
 		l := seal.Link{Number: number, Job: id, Receipt: b}
 		if before != "" {
 			l.Previous = seal.Digest(before)
 		}
 		return s.key.Seal(l)
 	})
+	if err == nil {
+		s.noteJob(ctx, id, "ended", string(receipt.Outcome))
+	}
+	return err
 }
 
 // clear removes what a job left in the staging folder.
@@ -93,71 +107,143 @@ func (s *Service) clear(ctx context.Context, j store.Job) error {
 // stagingName is unlike that of another service that uses the same pool.
 func (s *Service) stagingName(id int64) string { return s.id + "-" + strconv.FormatInt(id, 10) }
 
-// dispatch starts waiting jobs, the oldest first, as many as may run at once.
+// page is how many waiting jobs are looked at together.
+const page = 50
+
+// dispatch starts the waiting jobs that may run, in their order.
 func (s *Service) dispatch() {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.closing {
-		return
-	}
-	waiting, err := s.store.JobsIn(context.Background(), store.Waiting)
-	if err != nil {
-		s.log.Error("looking for waiting jobs", "error", err)
-		return
-	}
-	for _, j := range waiting {
-		if len(s.running) >= atOnce {
+	s.dispatching.Lock()
+	defer s.dispatching.Unlock()
+	ctx := context.Background()
+	for behind := store.BeforeAll; ; {
+		waiting, err := s.store.Waiting(ctx, behind, page)
+		if err != nil {
+			s.log.Error("looking for waiting jobs", "error", err)
 			return
 		}
-		if err := s.store.StartJob(context.Background(), j.ID, time.Now()); err != nil {
-			s.log.Error("starting a job", "job", j.ID, "error", err)
-			continue
+		for _, j := range waiting {
+			behind = j.Rank
+			s.mu.Lock()
+			_, full := s.full([]scope{{scopeService, ""}})
+			closing := s.closing
+			s.mu.Unlock()
+			if full || closing {
+				return
+			}
+			if why := s.tryStart(ctx, j); why != nil {
+				s.setWaits(j.ID, why.Error())
+			}
 		}
-		ctx, stop := context.WithCancelCause(context.Background())
-		r := &run{stop: stop}
-		s.running[j.ID] = r
-		s.jobs.Go(func() {
-			defer stop(nil)
-			s.run(ctx, j, r)
-			s.dispatch()
-		})
+		if len(waiting) < page {
+			return
+		}
 	}
 }
 
-// run runs a job to its end and notes it.
+// tryStart starts a job, or says why it has to wait.
+func (s *Service) tryStart(ctx context.Context, j store.Job) error {
+	if !within(j.Hours, time.Now()) {
+		return fmt.Errorf("waits for its hours, %s", j.Hours)
+	}
+	scopes := s.scopesOf(ctx, j)
+	s.mu.Lock()
+	x, full := s.full(scopes)
+	s.mu.Unlock()
+	if full {
+		return fmt.Errorf("waits for a job of %s to end", x)
+	}
+	leases, err := s.leasesOf(ctx, j)
+	if err != nil {
+		return err
+	}
+	if err := s.store.StartJob(ctx, j.ID, leases, time.Now()); err != nil {
+		var leased *store.LeasedError
+		if errors.As(err, &leased) {
+			return fmt.Errorf("waits: %w", err)
+		}
+		return err
+	}
+	runCtx, stop := context.WithCancelCause(context.Background())
+	r := &run{stop: stop, scopes: scopes, hours: j.Hours, meter: rate.NewLimiter(rateOf(j.Speed), burst)}
+	s.mu.Lock()
+	s.running[j.ID] = r
+	delete(s.waits, j.ID)
+	s.mu.Unlock()
+	s.noteJob(ctx, j.ID, "started", "")
+	s.jobs.Go(func() {
+		defer stop(nil)
+		s.run(runCtx, j, r)
+		s.dispatch()
+	})
+	return nil
+}
+
+// leasesOf are the files that a job uses, by host and path.
+func (s *Service) leasesOf(ctx context.Context, j store.Job) ([]store.Lease, error) {
+	var leases []store.Lease
+	for _, u := range j.Plan.Uses {
+		pool, err := s.store.Pool(ctx, u.Pool)
+		if err != nil {
+			return nil, fmt.Errorf("pool %q: %w", u.Pool, err)
+		}
+		leases = append(leases, store.Lease{File: pool.Host + ":" + filepath.Join(pool.Folder, u.Path), Writes: u.Writes})
+	}
+	return leases, nil
+}
+
+// setWaits notes why a job waits.
+func (s *Service) setWaits(id int64, why string) {
+	s.mu.Lock()
+	same := s.waits[id] == why
+	s.waits[id] = why
+	s.mu.Unlock()
+	if !same {
+		s.changed(id)
+	}
+}
+
+// run runs a job to its end, or until it is set aside, and notes it.
 func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 	s.log.Info("job started", "job", j.ID, "kind", j.Plan.Request.Kind, "source", j.Plan.Request.Source.String())
 	receipt, err := s.work(ctx, j, r)
-	state, reason := store.Done, ""
-	switch cause := context.Cause(ctx); {
-	case err == nil:
-	case errors.Is(cause, errStopping):
-		state, reason = store.Interrupted, cause.Error()
-	case errors.Is(cause, errCancelled):
-		state, reason = store.Cancelled, cause.Error()
-	default:
-		state, reason = store.Failed, err.Error()
-	}
+	cause := context.Cause(ctx)
 	// Whoever stopped the job did not mean the notes about it.
 	ctx = context.WithoutCancel(ctx)
-	if reason != "" {
-		receipt.Reason = reason
+	var problem error
+	state := store.Done
+	switch {
+	case err == nil:
+	case errors.Is(cause, errPaused):
+		state, problem = store.Paused, s.store.SetAside(ctx, j.ID, store.Running, store.Paused, "paused on request", false)
+	case errors.Is(cause, job.ErrSetAside):
+		state, problem = store.Waiting, s.store.SetAside(ctx, j.ID, store.Running, store.Waiting, "", false)
+	case errors.Is(cause, errCancelled):
+		state, receipt.Reason = store.Cancelled, cause.Error()
+	case j.Plan.Request.Kind == plan.Convert && job.CanWait(err):
+		state, problem = store.Paused, s.store.SetAside(ctx, j.ID, store.Running, store.Paused, job.Explain(err).Error()+"; it goes on by itself then", true)
+		s.inTrouble(j, err)
+	default:
+		state, receipt.Reason = store.Failed, err.Error()
 	}
-	problem := errors.Join(
-		s.store.EndSteps(ctx, j.ID, receipt.Steps, time.Now()),
-		s.end(ctx, j.ID, store.Running, state, receipt),
-		s.clear(ctx, j),
-	)
-	if err == nil && j.Plan.Request.Destination != nil {
+	problem = errors.Join(problem, s.store.EndSteps(ctx, j.ID, receipt.Steps, time.Now()))
+	if state.Ended() {
+		problem = errors.Join(problem, s.end(ctx, j.ID, store.Running, state, receipt), s.clear(ctx, j))
+	} else {
+		s.noteJob(ctx, j.ID, "set aside", string(state))
+	}
+	if state == store.Done && j.Plan.Request.Destination != nil {
 		problem = errors.Join(problem, s.knowResult(ctx, j))
 	}
+	s.mu.Lock()
+	if p := r.progress; p != nil {
+		problem = errors.Join(problem, s.store.SetLast(ctx, j.ID, *p))
+	}
+	delete(s.running, j.ID)
+	s.mu.Unlock()
 	if problem != nil {
 		s.log.Error("noting the end of a job", "job", j.ID, "error", problem)
 	}
-	s.log.Info("job ended", "job", j.ID, "state", state, "outcome", receipt.Outcome, "reason", reason)
-	s.mu.Lock()
-	delete(s.running, j.ID)
-	s.mu.Unlock()
+	s.log.Info("job ended or was set aside", "job", j.ID, "state", state, "outcome", receipt.Outcome, "reason", receipt.Reason)
 	s.changed(j.ID)
 }
 
@@ -167,7 +253,11 @@ func (s *Service) work(ctx context.Context, j store.Job, r *run) (job.Receipt, e
 		return unrun(j, job.Failed, err), err
 	}
 	step := 0
-	return job.Run(ctx, s.stagingName(j.ID), ends, j.Plan, func(p job.Progress) {
+	task := job.Task{ID: s.stagingName(j.ID), Ends: ends, Plan: j.Plan, Wait: s.wait(r), Hold: s.options.Hold, Every: s.options.Checkpoint, By: fmt.Sprintf("job %d", j.ID)}
+	if j.Plan.Request.Kind == plan.Convert {
+		task.Records = points.Records(s.store.Checkpoints(j.ID))
+	}
+	task.Watch = func(p job.Progress) {
 		if p.Number != step {
 			step = p.Number
 			if err := s.store.BeginStep(context.WithoutCancel(ctx), j.ID, step, time.Now()); err != nil {
@@ -178,7 +268,8 @@ func (s *Service) work(ctx context.Context, j store.Job, r *run) (job.Receipt, e
 		r.progress = &p
 		s.mu.Unlock()
 		s.changed(j.ID)
-	})
+	}
+	return task.Run(ctx)
 }
 
 // knowResult keeps the format that was written, so that a raw disk stays raw.

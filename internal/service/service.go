@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"time"
 
 	"bagaglio/core/seal"
 	"bagaglio/core/storage"
@@ -16,6 +17,7 @@ import (
 
 	"github.com/google/uuid"
 	"golang.org/x/sys/unix"
+	"golang.org/x/time/rate"
 )
 
 // Errors that the API tells apart.
@@ -25,9 +27,6 @@ var (
 	// ErrState is the error for what cannot be done in the present state of a job or pool.
 	ErrState = errors.New("not now")
 )
-
-// atOnce is how many jobs run at the same time.
-const atOnce = 2
 
 // Service is the running service.
 type Service struct {
@@ -40,15 +39,30 @@ type Service struct {
 	key    *seal.Key
 	lock   *os.File // held as long as the service runs
 
-	mu      sync.Mutex
-	folders map[string]storage.Folder // open pools by name
-	running map[int64]*run
-	closing bool
-	jobs    sync.WaitGroup
+	mu       sync.Mutex
+	folders  map[string]storage.Folder // open pools by name
+	running  map[int64]*run
+	waits    map[int64]string // why a job waits
+	troubles map[int64]trouble
+	limits   limits
+	closing  bool
+	jobs     sync.WaitGroup
+
+	dispatching sync.Mutex
+	done        chan struct{} // closed when the service closes
+	options     Options
+}
+
+// Options say how the service works.
+type Options struct {
+	// Hold is for how long what is replaced is kept.
+	Hold time.Duration
+	// Checkpoint is how often a job keeps how far it is.
+	Checkpoint time.Duration
 }
 
 // Open starts the service with its records in the folder state, and sets right what an earlier run left.
-func Open(ctx context.Context, state string, log *slog.Logger) (*Service, error) {
+func Open(ctx context.Context, state string, o Options, log *slog.Logger) (*Service, error) {
 	if err := os.MkdirAll(state, 0o700); err != nil {
 		return nil, fmt.Errorf("making the state folder: %w", err)
 	}
@@ -60,7 +74,10 @@ func Open(ctx context.Context, state string, log *slog.Logger) (*Service, error)
 	if err != nil {
 		return nil, errors.Join(err, lock.Close())
 	}
-	s := &Service{state: state, store: records, lock: lock, log: log, folders: map[string]storage.Folder{}, running: map[int64]*run{}}
+	s := &Service{
+		state: state, store: records, lock: lock, log: log, options: o, done: make(chan struct{}), folders: map[string]storage.Folder{},
+		running: map[int64]*run{}, waits: map[int64]string{}, troubles: map[int64]trouble{}, limits: limits{meters: map[scope]*rate.Limiter{}},
+	}
 	err = s.identify(ctx)
 	if err == nil {
 		err = s.prepareAccess(ctx)
@@ -69,12 +86,16 @@ func Open(ctx context.Context, state string, log *slog.Logger) (*Service, error)
 		s.key, err = seal.OpenKey(filepath.Join(state, "receipts.jwk"))
 	}
 	if err == nil {
+		err = s.loadLimits(ctx)
+	}
+	if err == nil {
 		err = s.recover(ctx)
 	}
 	if err != nil {
 		return nil, errors.Join(err, records.Close(), lock.Close())
 	}
 	s.dispatch()
+	s.jobs.Go(func() { s.tend(s.done) })
 	return s, nil
 }
 
@@ -102,10 +123,11 @@ func (s *Service) identify(ctx context.Context) error {
 	return err
 }
 
-// Close stops running jobs, which are noted as interrupted, and closes everything.
+// Close sets running jobs aside, which go on at the next start, and closes everything.
 func (s *Service) Close() error {
 	s.mu.Lock()
 	s.closing = true
+	close(s.done)
 	for _, r := range s.running {
 		r.stop(errStopping)
 	}

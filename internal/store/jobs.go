@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"bagaglio/core/job"
@@ -17,18 +18,18 @@ import (
 // State of a job.
 type State string
 
-// The states. The first two have not ended.
+// The states. The first three have not ended.
 const (
-	Waiting     State = "waiting"
-	Running     State = "running"
-	Done        State = "done"
-	Failed      State = "failed"
-	Cancelled   State = "cancelled"
-	Interrupted State = "interrupted" // the service stopped while it ran
+	Waiting   State = "waiting"
+	Running   State = "running"
+	Paused    State = "paused"
+	Done      State = "done"
+	Failed    State = "failed"
+	Cancelled State = "cancelled"
 )
 
 // Ended tells whether nothing more happens to a job in this state.
-func (s State) Ended() bool { return s != Waiting && s != Running }
+func (s State) Ended() bool { return s != Waiting && s != Running && s != Paused }
 
 // Job is the record of a job.
 type Job struct {
@@ -42,6 +43,11 @@ type Job struct {
 	Reason    string
 	Receipt   *job.Receipt
 	Uncleared bool // something of it may lie in a staging folder
+	Rank      float64
+	Trouble   bool // it paused by itself and goes on by itself
+	Speed     int64
+	Hours     string
+	Last      *job.Progress
 }
 
 // jobRow is a job as the table has it.
@@ -56,10 +62,15 @@ type jobRow struct {
 	Reason    string         `db:"reason"`
 	Receipt   sql.NullString `db:"receipt"`
 	Uncleared bool           `db:"uncleared"`
+	Rank      float64        `db:"rank"`
+	Trouble   bool           `db:"trouble"`
+	Speed     int64          `db:"speed"`
+	Hours     string         `db:"hours"`
+	Last      sql.NullString `db:"last"`
 }
 
 func (r jobRow) job() (j Job, err error) {
-	j = Job{ID: r.ID, State: r.State, Outcome: job.Outcome(r.Outcome.String), Reason: r.Reason, Uncleared: r.Uncleared}
+	j = Job{ID: r.ID, State: r.State, Outcome: job.Outcome(r.Outcome.String), Reason: r.Reason, Uncleared: r.Uncleared, Rank: r.Rank, Trouble: r.Trouble, Speed: r.Speed, Hours: r.Hours}
 	if err := json.Unmarshal([]byte(r.Plan), &j.Plan); err != nil {
 		return j, fmt.Errorf("reading the plan of job %d: %w", r.ID, err)
 	}
@@ -67,6 +78,12 @@ func (r jobRow) job() (j Job, err error) {
 		j.Receipt = &job.Receipt{}
 		if err := json.Unmarshal([]byte(r.Receipt.String), j.Receipt); err != nil {
 			return j, fmt.Errorf("reading the receipt of job %d: %w", r.ID, err)
+		}
+	}
+	if r.Last.Valid {
+		j.Last = &job.Progress{}
+		if err := json.Unmarshal([]byte(r.Last.String), j.Last); err != nil {
+			return j, fmt.Errorf("reading the progress of job %d: %w", r.ID, err)
 		}
 	}
 	if j.Created, err = time.Parse(time.RFC3339Nano, r.Created); err != nil {
@@ -110,14 +127,15 @@ func (s *Store) PlannedRequest(ctx context.Context, id string) (r plan.Request, 
 	return r, json.Unmarshal([]byte(b), &r)
 }
 
-// AddJob keeps a waiting job with its steps and returns its number.
-func (s *Store) AddJob(ctx context.Context, p plan.Plan, now time.Time) (id int64, err error) {
+// AddJob keeps a waiting job with its steps behind all others and returns its number. speed is its limit in bytes a second, 0 for none.
+func (s *Store) AddJob(ctx context.Context, p plan.Plan, speed int64, hours string, now time.Time) (id int64, err error) {
 	b, err := json.Marshal(p)
 	if err != nil {
 		return 0, err
 	}
 	err = s.transaction(ctx, func(tx *sqlx.Tx) error {
-		res, err := tx.ExecContext(ctx, `INSERT INTO jobs (state, plan, created) VALUES (?, ?, ?)`, Waiting, string(b), stamp(now))
+		res, err := tx.ExecContext(ctx, `INSERT INTO jobs (state, plan, created, speed, hours, rank) VALUES (?, ?, ?, ?, ?, (SELECT coalesce(max(rank), 0) + 1 FROM jobs))`,
+			Waiting, string(b), stamp(now), speed, hours)
 		if err != nil {
 			return err
 		}
@@ -165,9 +183,9 @@ func (s *Store) JobsIn(ctx context.Context, state State) ([]Job, error) {
 	return s.jobs(ctx, `SELECT * FROM jobs WHERE state = ? ORDER BY id`, state)
 }
 
-// UnclearedJobs returns the jobs of which something may lie in a staging folder.
+// UnclearedJobs returns the ended jobs of which something may lie in a staging folder.
 func (s *Store) UnclearedJobs(ctx context.Context) ([]Job, error) {
-	return s.jobs(ctx, `SELECT * FROM jobs WHERE uncleared = 1 ORDER BY id`)
+	return s.jobs(ctx, `SELECT * FROM jobs WHERE uncleared = 1 AND state NOT IN (?, ?, ?) ORDER BY id`, Waiting, Running, Paused)
 }
 
 func (s *Store) jobs(ctx context.Context, query string, args ...any) ([]Job, error) {
@@ -183,11 +201,6 @@ func (s *Store) jobs(ctx context.Context, query string, args ...any) ([]Job, err
 		}
 	}
 	return jobs, nil
-}
-
-// StartJob notes that a waiting job runs. It fails with ErrNotFound when the job does not wait any more.
-func (s *Store) StartJob(ctx context.Context, id int64, now time.Time) error {
-	return s.one(ctx, `UPDATE jobs SET state = ?, started = ?, uncleared = 1 WHERE id = ? AND state = ?`, Running, stamp(now), id, Waiting)
 }
 
 // Sealer signs a receipt as the one of that number, behind the seal before, which is empty for the first.
@@ -216,7 +229,12 @@ func (s *Store) EndJob(ctx context.Context, id int64, from, to State, receipt jo
 		if _, err := tx.ExecContext(ctx, `INSERT INTO seals (number, job, seal) VALUES (?, ?, ?)`, last.Number+1, id, sealed); err != nil {
 			return err
 		}
-		return changed(tx.ExecContext(ctx, `UPDATE jobs SET state = ?, reason = ?, outcome = ?, receipt = ?, finished = ? WHERE id = ? AND state = ?`,
+		for _, rest := range []string{`DELETE FROM leases WHERE job = ?`, `DELETE FROM marks WHERE job = ?`, `DELETE FROM checkpoints WHERE job = ?`} {
+			if _, err := tx.ExecContext(ctx, rest, id); err != nil {
+				return err
+			}
+		}
+		return changed(tx.ExecContext(ctx, `UPDATE jobs SET trouble = 0, state = ?, reason = ?, outcome = ?, receipt = ?, finished = ? WHERE id = ? AND state = ?`,
 			to, reason, receipt.Outcome, string(b), stamp(now), id, from))
 	})
 }
@@ -275,17 +293,34 @@ func changed(res sql.Result, err error) error {
 	return err
 }
 
-// Speed returns the median speed of the last finished reading and writing steps, in bytes a second, or 0.
-func (s *Store) Speed(ctx context.Context) (float64, error) {
-	var speeds []float64
-	err := s.db.SelectContext(ctx, &speeds, `SELECT speed FROM (
-			SELECT bytes / ((julianday(finished) - julianday(started)) * 86400.0) AS speed FROM steps
-			WHERE bytes > 16777216 AND finished > started ORDER BY job DESC LIMIT 9)
-		WHERE speed IS NOT NULL ORDER BY speed`)
-	if err != nil || len(speeds) == 0 {
-		return 0, err
+// Speeds returns the median speed of the last times that steps ran between the same pools, or, where there were none, between any: in
+// bytes a second, by the names of the steps. Pools may be empty.
+func (s *Store) Speeds(ctx context.Context, from, to string) (map[string]float64, error) {
+	speeds := map[string]float64{}
+	for _, name := range []string{plan.StepWrite, plan.StepProve} {
+		var rows []struct {
+			Speed float64 `db:"speed"`
+			Same  bool    `db:"same"`
+		}
+		err := s.db.SelectContext(ctx, &rows, `SELECT bytes / ((julianday(steps.finished) - julianday(steps.started)) * 86400.0) AS speed,
+				coalesce(json_extract(plan, '$.request.source.pool'), '') = ? AND coalesce(json_extract(plan, '$.request.destination.pool'), '') = ? AS same
+			FROM steps JOIN jobs ON jobs.id = steps.job
+			WHERE steps.name = ? AND bytes > 16777216 AND steps.finished > steps.started AND steps.job > (SELECT max(id) FROM jobs) - 500 ORDER BY same DESC, steps.job DESC LIMIT 9`, from, to, name)
+		if err != nil {
+			return nil, err
+		}
+		var of []float64
+		for _, r := range rows {
+			if r.Same == rows[0].Same {
+				of = append(of, r.Speed)
+			}
+		}
+		if len(of) > 0 {
+			slices.Sort(of)
+			speeds[name] = of[len(of)/2]
+		}
 	}
-	return speeds[len(speeds)/2], nil
+	return speeds, nil
 }
 
 // CountJobs counts the jobs in each state.
@@ -295,7 +330,7 @@ func (s *Store) CountJobs(ctx context.Context) (map[State]int, error) {
 		Count int   `db:"count"`
 	}
 	err := s.db.SelectContext(ctx, &rows, `SELECT state, count(*) AS count FROM jobs GROUP BY state`)
-	counts := map[State]int{Waiting: 0, Running: 0, Done: 0, Failed: 0, Cancelled: 0, Interrupted: 0}
+	counts := map[State]int{Waiting: 0, Running: 0, Paused: 0, Done: 0, Failed: 0, Cancelled: 0}
 	for _, r := range rows {
 		counts[r.State] = r.Count
 	}

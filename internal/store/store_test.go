@@ -39,7 +39,7 @@ func TestRecordsOutliveTheService(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 	require.NoError(t, s.AddPool(t.Context(), Pool{"quay-store", "local", "/srv/quay"}, noon))
-	id, err := s.AddJob(t.Context(), twoSteps(), noon)
+	id, err := s.AddJob(t.Context(), twoSteps(), 0, "", noon)
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
 
@@ -58,27 +58,56 @@ func TestRecordsOutliveTheService(t *testing.T) {
 func TestTheLifeOfAJob(t *testing.T) {
 	s := records(t)
 	ctx := t.Context()
-	id, err := s.AddJob(ctx, twoSteps(), noon)
+	id, err := s.AddJob(ctx, twoSteps(), 0, "", noon)
 	require.NoError(t, err)
-	second, err := s.AddJob(ctx, twoSteps(), noon)
+	second, err := s.AddJob(ctx, twoSteps(), 0, "", noon)
 	require.NoError(t, err)
 	assert.Greater(t, second, id)
 
-	require.NoError(t, s.StartJob(ctx, id, noon))
-	require.ErrorIs(t, s.StartJob(ctx, id, noon), ErrNotFound, "a job starts once")
+	reads, writes := []Lease{{File: "local:/b"}, {File: "local:/a"}}, []Lease{{File: "local:/a", Writes: true}}
+	require.NoError(t, s.StartJob(ctx, id, reads, noon))
+	require.ErrorIs(t, s.StartJob(ctx, id, reads, noon), ErrNotFound, "a job starts once")
+	var leased *LeasedError
+	require.ErrorAs(t, s.StartJob(ctx, second, writes, noon), &leased)
+	assert.Equal(t, id, leased.Job)
+	leases, err := s.Leases(ctx)
+	require.NoError(t, err)
+	require.Len(t, leases, 2, "all or none")
+	assert.Equal(t, "local:/a", leases[0].File)
 	seal := func(number int64, before string, receipt []byte) (string, error) {
 		return fmt.Sprintf("%d after %q: %d", number, before, len(receipt)), nil
 	}
 	require.ErrorIs(t, s.EndJob(ctx, id, Waiting, Cancelled, job.Receipt{}, noon, seal), ErrNotFound, "it does not wait any more")
 	uncleared, err := s.UnclearedJobs(ctx)
 	require.NoError(t, err)
-	require.Len(t, uncleared, 1)
+	require.Empty(t, uncleared, "it has not ended")
+	c := s.Checkpoints(id)
+	require.NoError(t, c.Keep(ctx, job.State{Stage: plan.StepProve, Source: "as it was"}, []byte("one")))
+	require.NoError(t, c.Keep(ctx, job.State{Stage: plan.StepProve, Source: "as it is"}, []byte("two")))
+	kept, err := c.Load(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "as it is", kept.Source)
+	var marks []string
+	for m, err := range c.Marks(ctx, plan.StepProve) {
+		require.NoError(t, err)
+		marks = append(marks, string(m))
+	}
+	assert.Equal(t, []string{"one", "two"}, marks)
 	require.NoError(t, s.BeginStep(ctx, id, 1, noon))
 	require.NoError(t, s.BeginStep(ctx, id, 2, noon.Add(time.Second)))
 	receipt := job.Receipt{Kind: plan.Prove, Outcome: job.Proven, Steps: []job.Done{{Name: plan.StepProve, Bytes: 1 << 30}}}
 	require.NoError(t, s.EndSteps(ctx, id, receipt.Steps, noon.Add(3*time.Second)))
 	require.NoError(t, s.EndJob(ctx, id, Running, Done, receipt, noon.Add(3*time.Second), seal))
 	require.ErrorIs(t, s.EndJob(ctx, id, Running, Failed, receipt, noon.Add(3*time.Second), seal), ErrNotFound, "a job ends once")
+	uncleared, err = s.UnclearedJobs(ctx)
+	require.NoError(t, err)
+	require.Len(t, uncleared, 1)
+	kept, err = c.Load(ctx)
+	require.NoError(t, err)
+	assert.Nil(t, kept, "what has ended does not go on")
+	leases, err = s.Leases(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, leases)
 	require.NoError(t, s.ClearJob(ctx, id))
 	require.NoError(t, s.EndJob(ctx, second, Waiting, Cancelled, job.Receipt{Outcome: job.Cancelled, Reason: "not needed"}, noon, seal))
 	seals, err := s.Seals(ctx, 0, 10)
@@ -104,10 +133,11 @@ func TestTheLifeOfAJob(t *testing.T) {
 	assert.Equal(t, "not needed", jobs[0].Reason)
 	counts, err := s.CountJobs(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, map[State]int{Waiting: 0, Running: 0, Done: 1, Failed: 0, Cancelled: 1, Interrupted: 0}, counts)
-	speed, err := s.Speed(ctx)
+	assert.Equal(t, map[State]int{Waiting: 0, Running: 0, Done: 1, Failed: 0, Cancelled: 1, Paused: 0}, counts)
+	speeds, err := s.Speeds(ctx, "quay-store", "")
 	require.NoError(t, err)
-	assert.InDelta(t, float64(1<<30)/2, speed, 1e6, "the second step took two seconds")
+	assert.InDelta(t, float64(1<<30)/2, speeds[plan.StepProve], 1e6, "the second step took two seconds")
+	assert.NotContains(t, speeds, plan.StepWrite)
 	_, err = s.Job(ctx, 99)
 	require.ErrorIs(t, err, ErrNotFound)
 }
@@ -166,4 +196,47 @@ func TestSessionsAndPlansExpire(t *testing.T) {
 	require.NoError(t, s.AddPlan(ctx, "new", twoSteps().Request, noon.Add(25*time.Hour)))
 	_, err = s.PlannedRequest(ctx, "old")
 	require.ErrorIs(t, err, ErrNotFound)
+}
+
+// TestOrder: a waiting job goes where it is put, and nobody else moves.
+func TestOrder(t *testing.T) {
+	s := records(t)
+	ctx := t.Context()
+	var ids []int64
+	for range 4 {
+		id, err := s.AddJob(ctx, twoSteps(), 0, "", noon)
+		require.NoError(t, err)
+		ids = append(ids, id)
+	}
+	order := func() (out []int64) {
+		jobs, err := s.Waiting(ctx, BeforeAll, 10)
+		require.NoError(t, err)
+		for _, j := range jobs {
+			out = append(out, j.ID)
+		}
+		return out
+	}
+	a, b, c, d := ids[0], ids[1], ids[2], ids[3]
+	for _, move := range []struct {
+		id, before int64
+		want       []int64
+	}{
+		{d, a, []int64{d, a, b, c}}, {c, a, []int64{d, c, a, b}}, {d, 0, []int64{c, a, b, d}}, {a, b, []int64{c, a, b, d}}, {b, c, []int64{b, c, a, d}},
+	} {
+		require.NoError(t, s.MoveJob(ctx, move.id, move.before))
+		assert.Equal(t, move.want, order())
+	}
+	require.NoError(t, s.StartJob(ctx, a, nil, noon))
+	require.ErrorIs(t, s.MoveJob(ctx, a, b), ErrNotFound)
+	require.ErrorIs(t, s.MoveJob(ctx, b, a), ErrNotFound)
+	require.NoError(t, s.SetAside(ctx, a, Running, Paused, "no room", true))
+	require.ErrorIs(t, s.SetAside(ctx, a, Running, Paused, "no room", true), ErrNotFound)
+	troubled, err := s.Troubled(ctx)
+	require.NoError(t, err)
+	require.Len(t, troubled, 1)
+	require.NoError(t, s.SetJob(ctx, a, 7, "22:00-06:00"))
+	j, err := s.Job(ctx, a)
+	require.NoError(t, err)
+	assert.Equal(t, int64(7), j.Speed)
+	assert.Equal(t, "no room", j.Reason)
 }

@@ -26,7 +26,19 @@ func Binary(t testing.TB) string {
 	return path
 }
 
-var build = sync.OnceValues(func() (string, error) {
+// Torture builds it so that it can be killed at named points.
+func Torture(t testing.TB) string {
+	path, err := buildTorture()
+	require.NoError(t, err)
+	return path
+}
+
+var (
+	build        = sync.OnceValues(func() (string, error) { return buildWith("nomsgpack") })
+	buildTorture = sync.OnceValues(func() (string, error) { return buildWith("nomsgpack,torture") })
+)
+
+func buildWith(tags string) (string, error) {
 	root, err := Root()
 	if err != nil {
 		return "", err
@@ -36,7 +48,7 @@ var build = sync.OnceValues(func() (string, error) {
 		return "", err
 	}
 	path := filepath.Join(dir, "bagaglio")
-	args := []string{"build", "-tags", "nomsgpack", "-o", path}
+	args := []string{"build", "-tags", tags, "-o", path}
 	if os.Getenv("BAGAGLIO_RACE") != "" {
 		args = append(args, "-race")
 	}
@@ -46,7 +58,7 @@ var build = sync.OnceValues(func() (string, error) {
 		return "", errors.New(string(out))
 	}
 	return path, nil
-})
+}
 
 // Root returns the folder of the project.
 func Root() (string, error) {
@@ -67,10 +79,17 @@ type Service struct {
 }
 
 // Start starts a service on loopback with the given state folder, and stops it when the test ends.
-func Start(t testing.TB, state string) *Service {
+func Start(t testing.TB, state string, flags ...string) *Service {
+	t.Helper()
+	return StartBinary(t, Binary(t), nil, state, flags...)
+}
+
+// StartBinary does so with another binary and more in its environment.
+func StartBinary(t testing.TB, binary string, env []string, state string, flags ...string) *Service {
 	t.Helper()
 	s := &Service{State: state, t: t, notes: &bytes.Buffer{}}
-	s.cmd = exec.Command(Binary(t), "serve", "--listen", "127.0.0.1:0", "--state", state)
+	s.cmd = exec.Command(binary, append([]string{"serve", "--listen", "127.0.0.1:0", "--state", state}, flags...)...)
+	s.cmd.Env = append(os.Environ(), env...)
 	s.cmd.Stderr = s.notes
 	out, err := s.cmd.StdoutPipe()
 	require.NoError(t, err)
@@ -92,6 +111,9 @@ func Start(t testing.TB, state string) *Service {
 // Stop asks the service to stop and waits for its end.
 func (s *Service) Stop() { s.end(syscall.SIGTERM) }
 
+// Ended returns when the service has ended by itself.
+func (s *Service) Ended() { s.end(nil) }
+
 // Kill ends the service at once, as a power cut would.
 func (s *Service) Kill() { s.end(syscall.SIGKILL) }
 
@@ -99,7 +121,9 @@ func (s *Service) end(signal os.Signal) {
 	if s.cmd.ProcessState != nil {
 		return
 	}
-	_ = s.cmd.Process.Signal(signal) // it may have ended by itself
+	if signal != nil {
+		_ = s.cmd.Process.Signal(signal) // it may have ended by itself
+	}
 	_ = s.cmd.Wait()
 	if s.t.Failed() {
 		s.t.Logf("the service said:\n%s", s.notes)

@@ -74,7 +74,7 @@ func TestOnTheSpotThereAndBack(t *testing.T) {
 	assert.True(t, bytes.Equal(a, d))
 	entries, err := os.ReadDir(dir)
 	require.NoError(t, err)
-	assert.Len(t, entries, 4, "nothing else is left behind")
+	assert.Len(t, entries, 7, "each image has its tag, and nothing else is left behind")
 
 	var report map[string]any
 	require.NoError(t, json.Unmarshal([]byte(run("look", "./b.qcow2", "--json").Out), &report))
@@ -151,7 +151,7 @@ func TestExitCodesTellTheClass(t *testing.T) {
 		{"fly", 2, `"fly" is not a command`},
 		{"pool sink", 2, `pool has no command "sink"`},
 		{"convert ./a.raw", 2, "accepts 2 arg(s), received 1"},
-		{"convert ./a.raw ./x.qcow2 --speed", 2, "unknown flag"},
+		{"convert ./a.raw ./x.qcow2 --fast", 2, "unknown flag"},
 		{"convert ./a.raw ./x.floppy", 2, "add --as FORMAT"},
 		{"convert ./a.raw ./x.qcow2 --as floppy", 2, "choose one of [raw qcow2"},
 		{"convert ./a.raw ./x.qcow2 --layout fluffy", 2, "qcow2 has no layout"},
@@ -189,7 +189,7 @@ func TestExitCodesTellTheClass(t *testing.T) {
 	}
 	entries, err := os.ReadDir(dir)
 	require.NoError(t, err)
-	assert.Len(t, entries, 6, "x.raw came, and nothing else")
+	assert.Len(t, entries, 9, "x.raw and b.raw came with their tags, what was there before is held, and nothing else")
 }
 
 // TestFileSizeLimit: the plan knows the longest file; a write beyond it is an error with advice, not the end of the process.
@@ -269,7 +269,7 @@ func TestInterruptedLeavesNothing(t *testing.T) {
 
 	r := testkit.Run(t, dir, "", "convert", "./large.raw", "./large.qcow2")
 	require.Zero(t, r.Code, r.Notes)
-	assert.Equal(t, []string{"large.qcow2", "large.raw"}, left(t, dir))
+	assert.Equal(t, []string{"large.qcow2", "large.qcow2.bagtag", "large.raw"}, left(t, dir))
 }
 
 // TestWithTheService: the same commands on disks in pools, and those that are about the service.

@@ -53,7 +53,7 @@ func begin(t *testing.T, s *client.Service, r plan.Request) api.Job {
 	kept, err := s.Plan(t.Context(), r)
 	require.NoError(t, err)
 	require.False(t, kept.Blocked, "%+v", kept.Plan.Checks)
-	j, err := s.Start(t.Context(), kept.Id)
+	j, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id})
 	require.NoError(t, err)
 	return j
 }
@@ -162,7 +162,7 @@ func TestEveryAnswerIsAsDescribed(t *testing.T) {
 	}{
 		{404, "not found", func() error { _, err := s.Job(t.Context(), "99"); return err }},
 		{404, "not found", func() error { _, err := s.Job(t.Context(), "ferry"); return err }},
-		{404, "not found", func() error { _, err := s.Start(t.Context(), "no such plan"); return err }},
+		{404, "not found", func() error { _, err := s.Start(t.Context(), api.NewJob{Plan: "no such plan"}); return err }},
 		{409, "has ended already", func() error { _, err := s.Cancel(t.Context(), j.Id); return err }},
 		{409, "exists already", func() error { _, err := s.Again(t.Context(), j.Id); return err }},
 		{404, "not found", func() error { return s.RemovePool(t.Context(), "cellar") }},
@@ -191,6 +191,16 @@ func TestEveryAnswerIsAsDescribed(t *testing.T) {
 		}},
 		{409, "taken already", func() error { _, err := s.AddPool(t.Context(), api.NewPool{Name: "again", Folder: quay}); return err }},
 		{400, "limit", func() error { _, err := s.Jobs(t.Context(), 100_000); return err }},
+		{400, "limit", func() error { _, err := s.Events(t.Context(), 0, 100_000); return err }},
+		{409, "not paused", func() error { _, err := s.Resume(t.Context(), j.Id); return err }},
+		{409, "is done", func() error { _, err := s.Pause(t.Context(), j.Id); return err }},
+		{409, "only jobs that wait", func() error { _, err := s.Move(t.Context(), j.Id, ""); return err }},
+		{409, "has ended", func() error { _, err := s.Change(t.Context(), j.Id, api.JobChange{}); return err }},
+		{400, "there is one service", func() error { return s.SetLimit(t.Context(), api.Limit{Scope: "service", Name: "x"}) }},
+		{400, "0, for none, or more", func() error { return s.SetLimit(t.Context(), api.Limit{Scope: "pool", Jobs: -1}) }},
+		{404, "holds nothing", func() error { return s.FreeLeases(t.Context(), j.Id) }},
+		{404, "nothing is held", func() error { _, err := s.Restore(t.Context(), "quay-store", "x", false); return err }},
+		{404, "nothing is held", func() error { return s.DropHeld(t.Context(), "quay-store", "none") }},
 	} {
 		var problem *client.Error
 		require.ErrorAs(t, wrong.call(), &problem, wrong.says)
@@ -204,9 +214,27 @@ func TestEveryAnswerIsAsDescribed(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.ConsoleLink(t.Context())
 	require.NoError(t, err)
+	_, err = s.Change(t.Context(), begin(t, s, convert("ticketing.raw", "second.vhd", "vhd")).Id, api.JobChange{})
+	if err != nil { // it may have ended already
+		require.ErrorContains(t, err, "has ended")
+	}
+	limits, err := s.Limits(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, limits, 4)
+	require.NoError(t, s.SetLimit(t.Context(), limits[0]))
+	_, err = s.Leases(t.Context())
+	require.NoError(t, err)
+	_, err = s.Held(t.Context())
+	require.NoError(t, err)
+	events, err := s.Events(t.Context(), 0, 100)
+	require.NoError(t, err)
+	assert.NotEmpty(t, events)
+	for _, j := range []string{"1", "2"} {
+		await(t, s, j)
+	}
 	require.NoError(t, s.RemovePool(t.Context(), "lighthouse-store"))
 	assert.FileExists(t, filepath.Join(lighthouse, "ticketing.vhd"), "a pool is forgotten, its files stay")
-	assert.GreaterOrEqual(t, len(c.seen), 14)
+	assert.GreaterOrEqual(t, len(c.seen), 20)
 }
 
 // TestRawStaysRaw: whoever owns a guest can write any header into its raw disk.
@@ -350,29 +378,6 @@ func TestCancelLeavesNothing(t *testing.T) {
 	entries, err := os.ReadDir(lighthouse)
 	require.NoError(t, err)
 	assert.Empty(t, entries)
-}
-
-// TestStoppedServiceTellsAndGoesOn: a job that ran when the service was stopped is found, and can be started again.
-func TestStoppedServiceTellsAndGoesOn(t *testing.T) {
-	s := start(t)
-	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
-	noise(t, quay, "cargo-ledger.raw", 1<<30)
-	id := begin(t, s.Service, convert("cargo-ledger.raw", "a.qcow2", "qcow2")).Id
-	awaitStep(t, s.Service, id, "write")
-	s.Stop()
-	entries, err := os.ReadDir(lighthouse)
-	require.NoError(t, err)
-	assert.Empty(t, entries)
-
-	s = testkit.Start(t, s.State)
-	j, err := s.Job(t.Context(), id)
-	require.NoError(t, err)
-	assert.Equal(t, api.JobStateInterrupted, j.State)
-	assert.Contains(t, *j.Reason, "start it again")
-	again, err := s.Again(t.Context(), id)
-	require.NoError(t, err)
-	assert.Equal(t, api.JobStateDone, await(t, s.Service, again.Id).State)
-	assert.FileExists(t, filepath.Join(lighthouse, "a.qcow2"))
 }
 
 // TestOneServiceForAState: two would not know of each other's jobs.

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { ArrowRightLeft, ListChecks, LogOut, Map, Moon, Sun } from "lucide-react";
+import { Archive, ArrowRightLeft, ListChecks, LogOut, Map, Moon, Sun } from "lucide-react";
 import { useEffect, useState } from "react";
 import { NavLink, Route, Routes } from "react-router";
 import { calls, Problem, result } from "./api/client.ts";
@@ -7,6 +7,7 @@ import { ComposePage } from "./pages/compose.tsx";
 import { DiskPage } from "./pages/disk.tsx";
 import { JobPage } from "./pages/job.tsx";
 import { JobsPage } from "./pages/jobs.tsx";
+import { KeepingPage } from "./pages/keeping.tsx";
 import { LockedPage } from "./pages/locked.tsx";
 import { PlacesPage } from "./pages/places.tsx";
 
@@ -29,6 +30,7 @@ export function App() {
           <Route path="/compose" element={<ComposePage />} />
           <Route path="/jobs" element={<JobsPage />} />
           <Route path="/jobs/:id" element={<JobPage />} />
+          <Route path="/keeping" element={<KeepingPage />} />
           <Route path="*" element={<p>There is nothing here.</p>} />
         </Routes>
       </main>
@@ -40,6 +42,7 @@ const rooms = [
   { to: "/", name: "Places", icon: Map },
   { to: "/compose", name: "Compose", icon: ArrowRightLeft },
   { to: "/jobs", name: "Jobs", icon: ListChecks },
+  { to: "/keeping", name: "Keeping", icon: Archive },
 ];
 
 function Header({ version }: { version?: string }) {

@@ -93,7 +93,7 @@ func fuzz(f *testing.F, format string, mend func(image []byte)) {
 			return
 		}
 		var meter transfer.Meter
-		_, _ = transfer.Run(ctx, r, nil, nil, &meter) // an error is a fine answer
+		_, _ = transfer.Transfer{Source: r, Meter: &meter}.Run(ctx) // an error is a fine answer
 		if meter.Read.Load() > r.Size() {
 			t.Error("more was read than there is")
 		}

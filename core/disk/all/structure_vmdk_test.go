@@ -122,7 +122,7 @@ func TestStreamIsWrittenForward(t *testing.T) {
 	require.NoError(t, err)
 	src := reopen(t, rows()[0], create(t, rows()[0], c))
 	var meter transfer.Meter
-	_, err = transfer.Run(t.Context(), src, w, nil, &meter)
+	_, err = transfer.Transfer{Source: src, Destination: w, Meter: &meter}.Run(t.Context())
 	require.NoError(t, err)
 	require.NoError(t, w.Commit(t.Context()))
 	assert.Equal(t, fingerprintOf(t, src), fingerprintOf(t, reopen(t, l, folder)))

@@ -128,7 +128,7 @@ func TestVectorsHaveTheirContent(t *testing.T) {
 				require.NoError(t, c.Check(t.Context()))
 			}
 			var meter transfer.Meter
-			result, err := transfer.Run(t.Context(), r, nil, nil, &meter)
+			result, err := transfer.Transfer{Source: r, Meter: &meter}.Run(t.Context())
 			require.NoError(t, err)
 			assert.Equal(t, image.SparseSHA256, sparseSum(t, r))
 			require.Len(t, r.Describe().Snapshots, len(image.Snapshots))
@@ -260,7 +260,7 @@ func goThrough(ctx context.Context, t *testing.T, v vectors, file string) (stage
 		}
 	}
 	var meter transfer.Meter
-	_, err = transfer.Run(ctx, r, nil, nil, &meter)
+	_, err = transfer.Transfer{Source: r, Meter: &meter}.Run(ctx)
 	return "read", err
 }
 

@@ -93,18 +93,8 @@ func describe(t disk.Target, files []string) error {
 		return fmt.Errorf("making the descriptor: %w", err)
 	}
 	for i, content := range [][]byte{nil, text.Bytes()} {
-		file, err := t.Folder.Create(files[i+1])
-		if err != nil {
-			return fmt.Errorf("creating %s: %w", files[i+1], err)
-		}
-		if _, err = file.WriteAt(content, 0); err == nil {
-			err = file.Sync()
-		}
-		if closeErr := file.Close(); err == nil {
-			err = closeErr
-		}
-		if err != nil {
-			return fmt.Errorf("writing %s: %w", files[i+1], err)
+		if err := t.WriteFile(files[i+1], content); err != nil {
+			return err
 		}
 	}
 	return nil

@@ -21,9 +21,9 @@ func create(t disk.Target) (disk.Writer, error) {
 	if t.Layout == compressed {
 		return createPacked(t, s)
 	}
-	file, err := t.Folder.Create(t.Name)
+	file, err := t.NewFile(t.Name)
 	if err != nil {
-		return nil, fmt.Errorf("creating %s: %w", t.Name, err)
+		return nil, err
 	}
 	w := &writer{
 		shape: s, target: t, file: file, l1: make([]uint64, s.l1Tables(t.Size)), tables: map[int64][]uint64{},
@@ -31,10 +31,14 @@ func create(t disk.Target) (disk.Writer, error) {
 	}
 	w.tablesAt, w.end = s.firstTables(t.Size)
 	w.tablesEnd = w.end
-	if t.Layout == thick {
-		if err := w.reserve(t.Options.Reserve == reserveTables); err != nil {
-			return nil, errors.Join(fmt.Errorf("taking room for %s: %w", t.Name, err), w.Abort())
-		}
+	if t.Resumed() { // a header that Commit may have written already
+		_, err = file.WriteAt(make([]byte, s.cluster), 0)
+	}
+	if err == nil && t.Layout == thick {
+		err = w.reserve(t.Options.Reserve == reserveTables)
+	}
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("taking room for %s: %w", t.Name, err), w.Close())
 	}
 	return w, nil
 }
@@ -72,7 +76,7 @@ func (w *writer) placeTable() int64 {
 
 // reserve gives every cluster its place and takes the room for all, or only for the tables.
 func (w *writer) reserve(tablesOnly bool) error {
-	if err := w.Place(0, w.target.Size); err != nil || tablesOnly {
+	if err := w.Place(0, w.target.Size); err != nil || tablesOnly || w.target.Resumed() {
 		return err
 	}
 	blocks, table := w.refcountClusters(w.end / w.cluster)
@@ -121,7 +125,7 @@ func (w *writer) place(off, from, to int64) (int64, error) {
 	}
 	start := off / w.cluster * w.cluster
 	end := min(start+w.cluster, w.target.Size)
-	if w.target.Base != nil && *entry != zeroFlag && (from > start || to < end) {
+	if w.target.Base != nil && !w.target.Replaying() && *entry != zeroFlag && (from > start || to < end) {
 		p := make([]byte, end-start)
 		if err := disk.ReadBelow(w.target.Base, p, start); err != nil {
 			return 0, err
@@ -355,12 +359,22 @@ func (w *writer) writeRefcounts() (offset uint64, clusters uint32, err error) {
 	return offset, uint32(table), err
 }
 
-func (w *writer) Abort() error {
+// Checkpoint needs no more than the content on stable storage: the tables follow from it.
+func (w *writer) Checkpoint() error { return w.file.Sync() }
+
+// Resumed forgets the clusters behind those that it was told of.
+func (w *writer) Resumed() error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.file.Truncate(w.end)
+}
+
+func (w *writer) Close() error {
 	if w.done {
 		return nil
 	}
 	w.done = true
-	return errors.Join(w.file.Close(), w.target.Folder.Remove(w.target.Name))
+	return w.file.Close()
 }
 
 func (w *writer) Files() []string { return []string{w.target.Name} }

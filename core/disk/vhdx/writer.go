@@ -75,7 +75,7 @@ func create(t disk.Target) (disk.Writer, error) {
 	if t.Layout == fixed {
 		w.meta.flags = leaveBlocks
 		if err := w.Reserve(); err != nil {
-			return nil, errors.Join(fmt.Errorf("taking room for %s: %w", t.Name, err), w.Abort())
+			return nil, errors.Join(fmt.Errorf("taking room for %s: %w", t.Name, err), w.Close())
 		}
 	}
 	return w, nil

@@ -58,7 +58,7 @@ func createStream(t disk.Target, d descriptor) (disk.Writer, error) {
 	}
 	_, err = w.Out.Write(append(w.header.encode(), text...))
 	if err = errors.Join(err, w.Out.Pad(streamOverhead)); err != nil {
-		return nil, errors.Join(err, w.Abort())
+		return nil, errors.Join(err, w.Close())
 	}
 	return w, nil
 }

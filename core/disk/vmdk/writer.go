@@ -100,15 +100,7 @@ func createSplit(t disk.Target, d descriptor) (disk.Writer, error) {
 		if err != nil {
 			return err
 		}
-		file, err := t.Folder.Create(t.Name)
-		if err != nil {
-			return fmt.Errorf("creating the descriptor: %w", err)
-		}
-		defer file.Close()
-		if _, err = file.WriteAt(text, 0); err != nil {
-			return fmt.Errorf("writing the descriptor: %w", err)
-		}
-		return file.Sync()
+		return t.WriteFile(t.Name, text)
 	})
 }
 

@@ -10,6 +10,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"bagaglio/core/storage"
 
@@ -98,6 +99,27 @@ func (f *Folder) Create(name string) (storage.File, error) {
 	return newWriteFile(file), nil
 }
 
+// Reopen opens a file that Create made, to go on writing to it.
+func (f *Folder) Reopen(name string) (storage.File, error) {
+	name, err := storage.Clean(name)
+	if err != nil {
+		return nil, err
+	}
+	file, err := f.root.OpenFile(name, os.O_RDWR|unix.O_NONBLOCK|unix.O_NOFOLLOW, 0)
+	if err != nil {
+		return nil, plain(err)
+	}
+	info, err := file.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = fmt.Errorf("%s is a %s, not a file", name, kindOf(info.Mode()))
+	}
+	if err != nil {
+		file.Close()
+		return nil, err
+	}
+	return newWriteFile(file), nil
+}
+
 // Rename moves a file inside the folder and never replaces what exists.
 func (f *Folder) Rename(from, to string) error {
 	err := f.rename(from, to, unix.RENAME_NOREPLACE)
@@ -166,6 +188,7 @@ func toInfo(name string, info fs.FileInfo) storage.Info {
 	out := storage.Info{Name: name, Size: info.Size(), Modified: info.ModTime(), IsDir: info.IsDir(), Regular: info.Mode().IsRegular()}
 	if st, ok := info.Sys().(*syscallStat); ok {
 		out.Room = st.Blocks * 512 // stat(2): always counted in units of 512 bytes
+		out.Changed = time.Unix(st.Ctim.Unix())
 		out.ID = fmt.Sprintf("%d:%d", st.Dev, st.Ino)
 	}
 	return out

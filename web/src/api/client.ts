@@ -13,6 +13,9 @@ export type Side = Schemas["Side"];
 export type Check = Schemas["Check"];
 export type Remedy = Schemas["Remedy"];
 export type Job = Schemas["Job"];
+export type Held = Schemas["Held"];
+export type Limit = Schemas["Limit"];
+export type Seal = Schemas["Seal"];
 export type Receipt = Schemas["Receipt"];
 export type Place = Schemas["Place"];
 

@@ -33,5 +33,5 @@ function withNews(jobs: Job[], news: Job): Job[] {
 }
 
 export function hasEnded(job: Job): boolean {
-  return job.state !== "waiting" && job.state !== "running";
+  return job.state !== "waiting" && job.state !== "running" && job.state !== "paused";
 }

@@ -4,9 +4,9 @@ import { exact, size, span, speed, when } from "../format.ts";
 /** What is happening: the step, and how far it is in bytes of real data. */
 export function Progress({ job }: { job: Job }) {
   const p = job.progress;
-  if (!p) {
-    return <p>{job.state === "waiting" ? "Waits for its turn." : "Begins."}</p>;
-  }
+  if (job.state === "waiting") return <p>Waits for its turn.</p>;
+  if (job.state === "paused") return <p>It has paused. What it has done stays, and it goes on from there.</p>;
+  if (!p) return <p>Begins.</p>;
   const share = p.total > 0 ? Math.min(100, (100 * p.done) / p.total) : undefined;
   return (
     <div className="space-y-3">
@@ -22,6 +22,7 @@ export function Progress({ job }: { job: Job }) {
           <Figure name="Time left" value={span(p.seconds_left)} title={`this step since ${when(p.since)}`} />
         </dl>
       )}
+      {p.limited_by && <p className="text-sm opacity-75">Most of the time goes to {p.limited_by}.</p>}
     </div>
   );
 }

@@ -31,6 +31,7 @@ export function ReceiptView({ receipt }: { receipt: Receipt }) {
             <span className="figures break-all">{receipt.against}</span>
           </Row>
         )}
+        {receipt.tag && <Row name="Tag">{receipt.tag}</Row>}
         {receipt.compared && <Row name="Compared">{receipt.compared}</Row>}
         <Row name="Moved">
           <span title={exact(receipt.bytes_read)}>{size(receipt.bytes_read)} read</span>
@@ -39,6 +40,30 @@ export function ReceiptView({ receipt }: { receipt: Receipt }) {
           )}
           {moved.map((s) => `, ${s.name} at ${speed(s.bytes_per_second)}`).join("")}
         </Row>
+        {moved.some((s) => s.limited_by) && (
+          <Row name="Limited by">
+            {moved
+              .filter((s) => s.limited_by)
+              .map((s) => `${s.limited_by} (${s.name}, ${Math.round(100 * (s.limited_share ?? 0))} % of the time)`)
+              .join(", ")}
+          </Row>
+        )}
+        {receipt.unreadable?.map((r) => (
+          <Row key={r.offset} name="Unreadable">
+            {exact(r.length)} at offset {r.offset.toLocaleString("en")}
+          </Row>
+        ))}
+        {receipt.inside?.map((h) => (
+          <Row key={h.offset} name="Hit">
+            {h.what}
+          </Row>
+        ))}
+        {receipt.remarks?.map((r) => (
+          <Row key={r} name="Remark">
+            {r}
+          </Row>
+        ))}
+        {Boolean(receipt.resumed) && <Row name="Went on">{receipt.resumed} time(s) after it was interrupted</Row>}
         <Row name="Time">
           {when(receipt.started)}, took {span(receipt.seconds)}
         </Row>

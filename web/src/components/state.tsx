@@ -7,11 +7,13 @@ const colours: Record<string, string> = {
   unproven: "badge-warning",
   failed: "badge-error",
   cancelled: "badge-neutral",
-  interrupted: "badge-warning",
+  paused: "badge-warning",
+  "done with damage": "badge-warning",
 };
 
 /** The state of a job, and how it ended where that says more. */
 export function State({ job }: { job: Job }) {
-  const word = job.state === "done" && job.outcome ? job.outcome : job.state;
+  const ended = job.outcome === "damaged" ? "done with damage" : job.outcome;
+  const word = job.state === "done" && ended ? ended : job.state;
   return <span className={`badge badge-soft ${colours[word] ?? ""}`}>{word}</span>;
 }

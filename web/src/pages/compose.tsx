@@ -178,7 +178,17 @@ function RequestFields({ request, change }: FieldsProps) {
           change={(proof) => change({ ...request, no_proof: !proof })}
         />
         <Switch
-          name="Replace what lies at the destination, once the new image is complete"
+          name="When the source changes while it is copied, copy again what differs"
+          value={request.recopy ?? false}
+          change={(recopy) => change({ ...request, recopy })}
+        />
+        <Switch
+          name="Go on where the source cannot be read, with zeros in the place"
+          value={request.past_damage ?? false}
+          change={(past_damage) => change({ ...request, past_damage })}
+        />
+        <Switch
+          name="Replace what lies at the destination, once the new image is complete; what was there is held for a while"
           value={request.replace ?? false}
           change={(replace) => change({ ...request, replace })}
         />

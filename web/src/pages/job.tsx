@@ -1,13 +1,16 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
-import { CircleStop, RotateCcw } from "lucide-react";
-import { useNavigate, useParams } from "react-router";
+import { useQuery } from "@tanstack/react-query";
+import { useParams } from "react-router";
 import { calls, result, type Job } from "../api/client.ts";
 import { hasEnded, useFollow } from "../api/follow.ts";
 import { Failure } from "../components/failure.tsx";
+import { JobActions } from "../components/job-actions.tsx";
+import { Pace } from "../components/pace.tsx";
 import { PlanView } from "../components/plan-view.tsx";
 import { Progress } from "../components/progress.tsx";
 import { ReceiptView } from "../components/receipt-view.tsx";
+import { SpeedChart } from "../components/speed-chart.tsx";
 import { State } from "../components/state.tsx";
+import { Strip } from "../components/strip.tsx";
 import { placeName } from "../format.ts";
 
 /** One job: what is happening, then what happened. */
@@ -30,12 +33,14 @@ export function JobPage() {
   return (
     <div className="space-y-6">
       <Title job={job.data} />
+      {job.data.reason && !receipt.data && <Reason job={job.data} />}
       {!hasEnded(job.data) && (
-        <section className="sheet" aria-label="Progress">
+        <section className="sheet space-y-5" aria-label="Progress">
           <Progress job={job.data} />
+          <Pace key={`${job.data.speed} ${job.data.hours}`} job={job.data} />
         </section>
       )}
-      {job.data.reason && !receipt.data && <Failure error={new Error(job.data.reason)} />}
+      <Course job={job.data} />
       {receipt.data && typeof receipt.data !== "string" && <ReceiptView receipt={receipt.data} />}
       <details className="sheet">
         <summary className="cursor-pointer">The plan it was started with</summary>
@@ -48,37 +53,36 @@ export function JobPage() {
 }
 
 function Title({ job }: { job: Job }) {
-  const navigate = useNavigate();
-  const path = { job: job.id };
-  const cancel = useMutation({ mutationFn: () => result(calls.POST("/v1/jobs/{job}/cancel", { params: { path } })) });
-  const again = useMutation({
-    mutationFn: () => result(calls.POST("/v1/jobs/{job}/again", { params: { path } })),
-    onSuccess: (next) => navigate(`/jobs/${next.id}`),
-  });
-  const problem = cancel.error ?? again.error;
   return (
     <>
       <div className="flex flex-wrap items-center gap-3">
         <h1>Job {job.id}</h1>
         <State job={job} />
         <span className="grow" />
-        {hasEnded(job) ? (
-          <button type="button" className="btn btn-sm" disabled={again.isPending} onClick={() => again.mutate()}>
-            <RotateCcw aria-hidden className="size-4" />
-            Start again
-          </button>
-        ) : (
-          <button type="button" className="btn btn-sm" disabled={cancel.isPending} onClick={() => cancel.mutate()}>
-            <CircleStop aria-hidden className="size-4" />
-            Cancel
-          </button>
-        )}
+        <JobActions job={job} />
       </div>
       <p className="break-all">
         {job.request.kind} {placeName(job.request.source)}
         {job.request.destination && ` to ${placeName(job.request.destination)} as ${job.request.as}`}
       </p>
-      {problem && <Failure error={problem} />}
     </>
+  );
+}
+
+/** Why it waits, has paused, or failed. */
+function Reason({ job }: { job: Job }) {
+  if (hasEnded(job)) return <Failure error={new Error(job.reason)} />;
+  return <p className="sheet">{job.reason}</p>;
+}
+
+/** How it went so far: where on the disk, and how fast. */
+function Course({ job }: { job: Job }) {
+  const p = job.progress;
+  if (!p || (!p.strip && (p.speeds ?? []).length < 2)) return null;
+  return (
+    <section className="sheet space-y-6" aria-label="Course">
+      {p.strip && <Strip letters={p.strip} />}
+      <SpeedChart speeds={p.speeds ?? []} seconds={p.speed_seconds ?? 1} />
+    </section>
   );
 }

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { calls, result } from "../api/client.ts";
-import { useFollow } from "../api/follow.ts";
+import { hasEnded, useFollow } from "../api/follow.ts";
 import { Failure } from "../components/failure.tsx";
 import { State } from "../components/state.tsx";
 import { placeName, when } from "../format.ts";
@@ -32,6 +32,12 @@ export function JobsPage() {
                   <>
                     <br />
                     <span className="opacity-75">to {placeName(job.request.destination)}</span>
+                  </>
+                )}
+                {job.reason && !hasEnded(job) && (
+                  <>
+                    <br />
+                    <span className="text-sm">{job.reason}</span>
                   </>
                 )}
               </span>

@@ -1,0 +1,70 @@
+package client
+
+import (
+	"context"
+
+	"bagaglio/api"
+)
+
+// Pause stops a job so that it can go on later.
+func (s *Service) Pause(ctx context.Context, id string) (api.Job, error) {
+	return decode[api.Job](s.calls.PauseJob(ctx, id))
+}
+
+// Resume lets a paused job go on.
+func (s *Service) Resume(ctx context.Context, id string) (api.Job, error) {
+	return decode[api.Job](s.calls.ResumeJob(ctx, id))
+}
+
+// Move puts a waiting job before another one, or before the first one (first), or, when before is empty, behind all.
+func (s *Service) Move(ctx context.Context, id, before string) (api.Job, error) {
+	return decode[api.Job](s.calls.MoveJob(ctx, id, api.JobMove{Before: before}))
+}
+
+// Change changes the speed limit and the hours of a job.
+func (s *Service) Change(ctx context.Context, id string, c api.JobChange) (api.Job, error) {
+	return decode[api.Job](s.calls.ChangeJob(ctx, id, c))
+}
+
+// Limits returns how many jobs may run at once, and how fast.
+func (s *Service) Limits(ctx context.Context) ([]api.Limit, error) {
+	return decode[[]api.Limit](s.calls.ListLimits(ctx))
+}
+
+// SetLimit changes one.
+func (s *Service) SetLimit(ctx context.Context, l api.Limit) error {
+	_, err := decode[struct{}](s.calls.SetLimit(ctx, l))
+	return err
+}
+
+// Leases returns which job uses which file.
+func (s *Service) Leases(ctx context.Context) ([]api.Lease, error) {
+	return decode[[]api.Lease](s.calls.ListLeases(ctx))
+}
+
+// FreeLeases frees what an ended job left over.
+func (s *Service) FreeLeases(ctx context.Context, job string) error {
+	_, err := decode[struct{}](s.calls.FreeLeases(ctx, job))
+	return err
+}
+
+// Held returns what was replaced and is kept for a while.
+func (s *Service) Held(ctx context.Context) ([]api.Held, error) {
+	return decode[[]api.Held](s.calls.ListHeld(ctx))
+}
+
+// Restore gives what is held its name back. With swap, what has the name now is held in its place.
+func (s *Service) Restore(ctx context.Context, pool, id string, swap bool) (api.Held, error) {
+	return decode[api.Held](s.calls.RestoreHeld(ctx, pool, id, &api.RestoreHeldParams{Swap: &swap}))
+}
+
+// DropHeld removes what is held for good.
+func (s *Service) DropHeld(ctx context.Context, pool, id string) error {
+	_, err := decode[struct{}](s.calls.DropHeld(ctx, pool, id))
+	return err
+}
+
+// Events returns the newest lines of the log before one of that number, or all when it is 0; at most limit.
+func (s *Service) Events(ctx context.Context, before int64, limit int) ([]api.Event, error) {
+	return decode[[]api.Event](s.calls.ListEvents(ctx, &api.ListEventsParams{Before: &before, Limit: &limit}))
+}

@@ -1,0 +1,152 @@
+package fingerprint
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+)
+
+// Tag travels beside an image and says what a guest sees on it, leaf by leaf (docs/formats.md, "Tag"): a line of JSON, and behind
+// it the leaves in runs as a Zstandard frame.
+type Tag struct {
+	Version     int       `json:"bagtag"` // of the form of tags: 1
+	Fingerprint string    `json:"fingerprint"`
+	VirtualSize int64     `json:"virtual_size"` // in bytes
+	LeafSize    int64     `json:"leaf_size"`    // in bytes
+	Format      string    `json:"format"`
+	Layout      string    `json:"layout"`
+	Proven      bool      `json:"proven"` // the image was read back from storage and compared
+	Made        time.Time `json:"made"`
+	Receipt     string    `json:"receipt,omitempty"` // that of the job that made the image
+	Origin      Origin    `json:"origin"`
+	Files       []File    `json:"files"` // as they were when the tag was made
+	Leaves      *Leaves   `json:"-"`
+}
+
+// Origin is what an image was made of.
+type Origin struct {
+	Disk        string `json:"disk"` // where it lay
+	Format      string `json:"format"`
+	Fingerprint string `json:"fingerprint,omitempty"`
+}
+
+// File is a file of an image. Its name is relative to the folder of the tag, its size in bytes.
+type File struct {
+	Name     string    `json:"name"`
+	Size     int64     `json:"size"`
+	Modified time.Time `json:"modified"`
+}
+
+// TagExtension is what a tag's name has behind that of the image.
+const TagExtension = ".bagtag"
+
+// piece is the name of a piece of an image.
+var piece = regexp.MustCompile(`^(.+)\.\d{2,}$`)
+
+// TagName is the name of the tag of an image, by that of the file that opens it. That of an image in pieces does not begin as
+// the pieces do: who joins NAME.* gets the pieces alone.
+func TagName(image string) string {
+	if m := piece.FindStringSubmatch(image); m != nil {
+		image = m[1] + "-pieces"
+	}
+	return image + TagExtension
+}
+
+// tagVersion is the form of tags that is written and read.
+const tagVersion = 1
+
+// maxHead bounds the line of JSON, in bytes.
+const maxHead = 4 << 20
+
+// ErrTag is the error for a tag that cannot be believed.
+var ErrTag = errors.New("the tag is damaged")
+
+// WriteTo writes the tag. Version, fingerprint and sizes follow from its leaves.
+func (t Tag) WriteTo(w io.Writer) (int64, error) {
+	sum, err := t.Leaves.Sum()
+	if err != nil {
+		return 0, err
+	}
+	t.Version, t.Fingerprint, t.VirtualSize, t.LeafSize = tagVersion, sum.String(), t.Leaves.size, LeafSize
+	head, err := json.Marshal(t)
+	if err != nil {
+		return 0, err
+	}
+	n, err := w.Write(append(head, '\n'))
+	if err != nil {
+		return int64(n), err
+	}
+	counted := &counter{w: w, n: int64(n)}
+	z, err := zstd.NewWriter(counted, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20))
+	if err != nil {
+		return counted.n, err
+	}
+	buffered := bufio.NewWriterSize(z, 1<<16)
+	_, err = t.Leaves.WriteTo(buffered)
+	return counted.n, errors.Join(err, buffered.Flush(), z.Close())
+}
+
+type counter struct {
+	w io.Writer
+	n int64
+}
+
+func (c *counter) Write(p []byte) (int, error) {
+	n, err := c.w.Write(p)
+	c.n += int64(n)
+	return n, err
+}
+
+// ReadTag reads a tag, and checks that its leaves make its fingerprint.
+func ReadTag(r io.Reader) (*Tag, error) {
+	t := &Tag{}
+	head := bufio.NewReader(r)
+	line, err := readLine(head)
+	if err == nil {
+		err = json.Unmarshal(line, t)
+	}
+	switch {
+	case err != nil:
+		return nil, fmt.Errorf("%w: %w", ErrTag, err)
+	case t.Version != tagVersion:
+		return nil, fmt.Errorf("%w: it is of version %d, and only %d is known: use a later Bagaglio", ErrTag, t.Version, tagVersion)
+	case t.LeafSize != LeafSize || t.VirtualSize < 0:
+		return nil, fmt.Errorf("%w: its sizes make no sense", ErrTag)
+	}
+	z, err := zstd.NewReader(head, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(8<<20), zstd.WithDecoderLowmem(true))
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrTag, err)
+	}
+	defer z.Close()
+	t.Leaves = NewLeaves(t.VirtualSize)
+	if err := t.Leaves.ReadRuns(bufio.NewReaderSize(z, 1<<16)); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrTag, err)
+	}
+	sum, err := t.Leaves.Sum()
+	if err != nil || sum.String() != t.Fingerprint {
+		return nil, fmt.Errorf("%w: its leaves do not make its fingerprint", ErrTag)
+	}
+	return t, nil
+}
+
+// readLine reads a line that is not too long.
+func readLine(r *bufio.Reader) ([]byte, error) {
+	var line []byte
+	for {
+		part, err := r.ReadSlice('\n')
+		line = append(line, part...)
+		if err == nil {
+			return bytes.TrimSuffix(line, []byte("\n")), nil
+		}
+		if !errors.Is(err, bufio.ErrBufferFull) || len(line) > maxHead {
+			return nil, fmt.Errorf("reading its first line: %w", err)
+		}
+	}
+}

@@ -1,0 +1,145 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/fingerprint"
+	"bagaglio/core/plan"
+	"bagaglio/core/storage"
+	"bagaglio/core/transfer"
+)
+
+// compare notes both sides and, unless that was left out, reads the new image back.
+func (w *work) compare(ctx context.Context, copied transfer.Result) error {
+	r := &w.receipt
+	sum, err := copied.Leaves.Sum()
+	if err != nil {
+		return err
+	}
+	r.Source.Fingerprint = sum.String()
+	request := w.Plan.Request
+	made, err := disk.Origin{
+		Folder: storage.Fresh(w.Ends.Destination), Name: path.Join(w.staging(), path.Base(w.Plan.After.Place.Path)), Home: path.Dir(path.Clean(request.Destination.Path)),
+	}.Open(ctx, request.As)
+	if err != nil {
+		return destination(fmt.Errorf("opening what was written: %w", err))
+	}
+	defer made.Close()
+	facts, err := look(ctx, w.Ends.Destination, made)
+	if err = errors.Join(err, facts.Problem); err != nil {
+		return destination(fmt.Errorf("looking at what was written: %w", err))
+	}
+	side := *w.Plan.After
+	side.VirtualSize, side.AllocatedSize, side.FileSize = made.Size(), facts.Allocated, facts.FileSize
+	r.Destination = &Side{Side: side}
+	if request.NoProof {
+		r.Outcome, r.Reason, r.Compared = Unproven, "the proof was left out on request", "nothing"
+		return nil
+	}
+	earlier, err := w.recall(ctx, plan.StepProve, made.Size(), nil)
+	if err != nil {
+		return err
+	}
+	back, err := w.read(ctx, made, earlier.Leaves)
+	if err != nil {
+		return destination(err)
+	}
+	got, err := back.Leaves.Sum()
+	if err != nil {
+		return err
+	}
+	expected := copied.Leaves
+	r.Compared = "the fingerprint of the source with that of the destination, read back from storage"
+	if made.Size() != w.Plan.Before.VirtualSize {
+		expected = expected.Extended(made.Size(), copied.Tail)
+		r.Compared = "the content of the source, followed by zeros up to the rounded size, with that of the destination, read back from storage"
+	}
+	want, err := expected.Sum()
+	if err != nil {
+		return err
+	}
+	r.Destination.Fingerprint = got.String()
+	if got != want {
+		r.Differences = fingerprint.Difference(expected, back.Leaves, 20)
+		return fmt.Errorf("%w: what was read back differs from what was written; nothing was put in place. "+
+			"Check the destination's drive and memory, then start again", ErrNotProven)
+	}
+	r.Outcome = Proven
+	if len(r.Unreadable) > 0 {
+		r.Outcome, r.Reason = Damaged, fmt.Sprintf("%d range(s) of the source could not be read and are zeros in the copy; everything else is proven", len(r.Unreadable))
+	}
+	return nil
+}
+
+// read reads a whole disk as the step of proof.
+func (w *work) read(ctx context.Context, src disk.Reader, earlier *fingerprint.Leaves) (result transfer.Result, err error) {
+	meter := transfer.Meter{Strip: transfer.NewStrip(src.Size())}
+	w.report.proven = meter.Strip
+	count := func(r *Receipt, m *transfer.Meter) {
+		r.BytesRead += m.Read.Load()
+		r.BytesCompared += m.Read.Load()
+		r.Retries += m.Retries.Load()
+	}
+	t := transfer.Transfer{Source: src, Meter: &meter, Leaves: earlier, Wait: w.Wait, Keep: w.keeper(ctx, &meter, count), Every: w.Every}
+	err = w.report.run(plan.StepProve, &meter, earlier, func() error {
+		result, err = t.Run(ctx)
+		return err
+	})
+	count(&w.receipt, &meter)
+	return result, err
+}
+
+// prove reads the source and compares it.
+func (w *work) prove(ctx context.Context) error {
+	request := w.Plan.Request
+	tag, err := w.tagToProve()
+	if err != nil {
+		return err
+	}
+	if request.Quick {
+		return w.proveQuickly(tag)
+	}
+	from := request.Source
+	from.Format = w.Plan.Before.Format
+	fresh, err := open(ctx, storage.Fresh(w.Ends.Source), from)
+	if err != nil {
+		return err
+	}
+	defer fresh.Close()
+	defer func() { w.receipt.Steps = w.report.done }()
+	w.Records = none{} // nothing is left by half a proof
+	result, err := w.read(ctx, fresh, nil)
+	if err != nil {
+		return err
+	}
+	sum, err := result.Leaves.Sum()
+	if err != nil {
+		return err
+	}
+	r := &w.receipt
+	r.Source.Fingerprint = sum.String()
+	if tag != nil {
+		r.Against = tag.Fingerprint
+	}
+	if r.Against == "" {
+		r.BytesCompared = 0
+		r.Outcome, r.Compared = Unproven, "nothing: the disk was read whole from storage, and its tables agree with each other"
+		return nil
+	}
+	r.Compared = "the fingerprint of the disk, read from storage, with the one asked for"
+	if tag != nil {
+		r.Compared = "the whole content of the disk, read from storage, with its tag (a full proof)"
+	}
+	if r.Source.Fingerprint != r.Against {
+		if tag != nil && tag.VirtualSize == fresh.Size() {
+			r.Differences = fingerprint.Difference(tag.Leaves, result.Leaves, 20)
+		}
+		return fmt.Errorf("%w: the disk has %s, and %s was expected", ErrNotProven, r.Source.Fingerprint, r.Against)
+	}
+	r.Outcome = Proven
+	return nil
+}

@@ -1,0 +1,138 @@
+package job
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"time"
+
+	"bagaglio/core/fingerprint"
+	"bagaglio/core/plan"
+	"bagaglio/core/storage"
+	"bagaglio/core/transfer"
+)
+
+// tagName is that of the tag beside the new image.
+func (w *work) tagName() string { return fingerprint.TagName(path.Base(w.Plan.After.Place.Path)) }
+
+// makeTag puts the tag of the new image beside it in the staging folder, to get its name first.
+func (w *work) makeTag(copied transfer.Result) error {
+	if w.Plan.Request.NoTag {
+		return nil
+	}
+	r := &w.receipt
+	tag := fingerprint.Tag{
+		Format: w.Plan.After.Format, Layout: w.Plan.After.Layout, Proven: r.Outcome == Proven, Made: time.Now(), Receipt: r.ID, Leaves: copied.Leaves,
+		Origin: fingerprint.Origin{Disk: r.Source.Place.String(), Format: r.Source.Format, Fingerprint: r.Source.Fingerprint},
+	}
+	if size := w.Plan.After.VirtualSize; size != w.Plan.Before.VirtualSize {
+		tag.Leaves = copied.Leaves.Extended(size, copied.Tail)
+	}
+	folder := storage.Sub(w.Ends.Destination, w.staging())
+	for _, name := range w.state.Files {
+		info, err := folder.Stat(name)
+		if err != nil {
+			return fmt.Errorf("noting the files of the image in its tag: %w", err)
+		}
+		tag.Files = append(tag.Files, fingerprint.File{Name: name, Size: info.Size, Modified: info.Modified})
+	}
+	if err := w.writeTag(folder, tag); err != nil {
+		return fmt.Errorf("writing the tag: %w", err)
+	}
+	w.state.Files = append([]string{w.tagName()}, w.state.Files...)
+	return w.syncFolders(w.staging())
+}
+
+func (w *work) writeTag(folder storage.Folder, tag fingerprint.Tag) error {
+	if err := folder.Remove(w.tagName()); err != nil && !errors.Is(err, fs.ErrNotExist) { // of an earlier time
+		return err
+	}
+	file, err := folder.Create(w.tagName())
+	if err != nil {
+		return err
+	}
+	out := bufio.NewWriterSize(&appender{file: file}, 1<<16)
+	_, err = tag.WriteTo(out)
+	if err = errors.Join(err, out.Flush()); err == nil {
+		err = file.Sync()
+	}
+	return errors.Join(err, file.Close())
+}
+
+// appender writes a file from front to back.
+type appender struct {
+	file storage.File
+	at   int64
+}
+
+func (a *appender) Write(p []byte) (int, error) {
+	n, err := a.file.WriteAt(p, a.at)
+	a.at += int64(n)
+	return n, err
+}
+
+// tagToProve returns the tag to prove against, or nil when none is asked for or, of the one beside the disk, there is none.
+func (w *work) tagToProve() (*fingerprint.Tag, error) {
+	request := w.Plan.Request
+	if request.Tag == "" {
+		return nil, nil
+	}
+	name := request.Tag
+	if name == plan.TagBeside {
+		name = fingerprint.TagName(w.Plan.Before.Place.Path)
+	}
+	tag, err := readTag(w.Ends.Source, name)
+	if request.Tag == plan.TagBeside && errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading the tag %s: %w", name, err)
+	}
+	w.receipt.Tag = name
+	return tag, nil
+}
+
+func readTag(folder storage.Folder, name string) (*fingerprint.Tag, error) {
+	file, err := folder.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	size, err := file.Size()
+	if err != nil {
+		return nil, err
+	}
+	return fingerprint.ReadTag(io.NewSectionReader(file, 0, size))
+}
+
+// proveQuickly compares what is known without reading the content.
+func (w *work) proveQuickly(tag *fingerprint.Tag) error {
+	r := &w.receipt
+	r.Outcome, r.Compared = Unproven, "structure and file facts only (a quick proof): the tables of the format agree with each other; the content was not read"
+	if tag == nil {
+		r.Reason = "a quick proof says nothing about the content"
+		return nil
+	}
+	r.Compared = "structure and file facts only (a quick proof), with the tag: tables, virtual size, names and lengths of the files; the content was not read"
+	if got := w.Plan.Before.VirtualSize; got != tag.VirtualSize {
+		return fmt.Errorf("%w: the virtual size is %s, and the tag says %s", ErrNotProven, plan.Bytes(got), plan.Bytes(tag.VirtualSize))
+	}
+	dir := path.Dir(r.Tag)
+	for _, f := range tag.Files {
+		info, err := w.Ends.Source.Stat(path.Join(dir, f.Name))
+		if err != nil {
+			return fmt.Errorf("%w: looking for a file that the tag names: %w", ErrNotProven, err)
+		}
+		if info.Size != f.Size {
+			return fmt.Errorf("%w: %s has %s, and the tag says %s", ErrNotProven, f.Name, plan.Bytes(info.Size), plan.Bytes(f.Size))
+		}
+		if !info.Modified.Equal(f.Modified) {
+			w.remark(fmt.Sprintf("%s was modified at %s, after its tag was made", f.Name, info.Modified.Local().Format(time.DateTime)))
+		}
+	}
+	r.Reason = "a quick proof says nothing about the content: everything that it looks at is as the tag says"
+	return nil
+}

@@ -1,0 +1,229 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"path/filepath"
+	"time"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/plan"
+	"bagaglio/core/storage"
+	"bagaglio/core/transfer"
+
+	"github.com/google/uuid"
+)
+
+// mostPasses bounds how often a source that changes is read.
+const mostPasses = 5
+
+// write leaves the new image, synced, in the staging folder.
+func (w *work) write(ctx context.Context, src *disk.Reader) (copied transfer.Result, err error) {
+	target, err := w.target(ctx)
+	if err != nil {
+		return copied, err
+	}
+	if target.Base != nil {
+		defer target.Base.Close()
+	}
+	for pass := 1; ; pass++ {
+		var again bool
+		if copied, again, err = w.writeOnce(ctx, src, target, pass); err != nil || !again {
+			return copied, err
+		}
+		// What encodes cannot be given a block twice.
+		w.remark("the source changed while it was copied, and was copied again from the beginning")
+		if err := w.beginAnew(ctx, w.state.Source, w.state.Base); err != nil {
+			return copied, err
+		}
+	}
+}
+
+// writeOnce writes the image, and corrects it when the source changed meanwhile; again tells that this was not possible.
+func (w *work) writeOnce(ctx context.Context, src *disk.Reader, target disk.Target, pass int) (copied transfer.Result, again bool, err error) {
+	dst, earlier, err := w.begin(ctx, target, (*src).Size())
+	if err != nil {
+		return copied, false, err
+	}
+	defer func() { err = errors.Join(err, dst.Close()) }()
+	copied, err = w.transfer(ctx, plan.StepWrite, transfer.Transfer{Source: *src, Destination: dst, Base: target.Base, Leaves: earlier.Leaves})
+	if err != nil {
+		return copied, false, err
+	}
+	copied.Damaged = transfer.Join(earlier.Damaged, copied.Damaged...)
+	if copied.Tail == nil {
+		copied.Tail = earlier.Tail
+	}
+	for ; ; pass++ {
+		same, err := w.unchanged(ctx, *src, copied)
+		if err != nil {
+			return copied, false, err
+		}
+		if same {
+			break
+		}
+		if !w.Plan.Request.Recopy || pass >= mostPasses {
+			return copied, false, errChanged
+		}
+		if err := w.openAgain(ctx, src); err != nil {
+			return copied, false, err
+		}
+		if _, ok := dst.(disk.Encoder); ok {
+			return copied, true, nil
+		}
+		if copied, err = w.transfer(ctx, plan.StepWrite, transfer.Transfer{Source: *src, Destination: dst, Known: copied.Leaves}); err != nil {
+			return copied, false, err
+		}
+		w.remark(fmt.Sprintf("the source changed while it was copied: %s were copied again", plan.Bytes(copied.Changed)))
+	}
+	w.receipt.Unreadable = copied.Damaged
+	if len(copied.Damaged) > 0 {
+		w.receipt.Inside = hits(*src, copied.Damaged)
+	}
+	err = w.report.run(plan.StepSecure, nil, nil, func() error {
+		return destination(errors.Join(dst.Commit(ctx), w.syncFolders(w.staging())))
+	})
+	return copied, false, err
+}
+
+// destination marks an error as one of the destination.
+func destination(err error) error {
+	if err == nil {
+		return nil
+	}
+	return &transfer.DestinationError{Err: err}
+}
+
+// unchanged tells whether the source is still what it was: by its files, and by some of its content.
+func (w *work) unchanged(ctx context.Context, src disk.Reader, copied transfer.Result) (bool, error) {
+	now, err := w.source.look()
+	if err != nil {
+		return false, err
+	}
+	if now != w.state.Source {
+		return false, nil
+	}
+	return w.sample(ctx, src, copied)
+}
+
+// openAgain opens the source as it is now.
+func (w *work) openAgain(ctx context.Context, src *disk.Reader) error {
+	from := w.Plan.Request.Source
+	from.Format = w.Plan.Before.Format
+	now, err := w.source.look()
+	if err != nil {
+		return err
+	}
+	opened, err := open(ctx, w.Ends.Source, from)
+	if err != nil {
+		return err
+	}
+	if opened.Size() != (*src).Size() {
+		return errors.Join(errors.New("the source changed its virtual size while it was copied: start again"), opened.Close())
+	}
+	w.state.Source = now
+	old := *src
+	*src = opened
+	return old.Close()
+}
+
+// transfer runs one as a step.
+func (w *work) transfer(ctx context.Context, step string, t transfer.Transfer) (result transfer.Result, err error) {
+	var meter transfer.Meter
+	meter.Strip = w.strip
+	t.Meter, t.Wait, t.PastDamage = &meter, w.Wait, w.Plan.Request.PastDamage
+	count := func(r *Receipt, m *transfer.Meter) {
+		r.BytesRead += m.Read.Load()
+		r.BytesWritten += m.Written.Load()
+		r.Retries += m.Retries.Load()
+	}
+	if t.Known == nil {
+		t.Keep, t.Every = w.keeper(ctx, &meter, count), w.Every
+	}
+	err = w.report.run(step, &meter, t.Leaves, func() error {
+		result, err = t.Run(ctx)
+		return err
+	})
+	count(&w.receipt, &meter)
+	return result, err
+}
+
+// begin creates the image, or takes up the one that an earlier time left.
+func (w *work) begin(ctx context.Context, target disk.Target, size int64) (disk.Writer, transfer.Result, error) {
+	format, err := disk.Lookup(w.Plan.Request.As)
+	if err != nil {
+		return nil, transfer.Result{}, err
+	}
+	if w.state.Stage == plan.StepWrite {
+		target.Identifier, target.Created = w.state.Identifier, w.state.Created
+		var earlier transfer.Result
+		var recallErr error
+		dst, err := disk.Resume(format, target, func(yield func(disk.Written, error) bool) {
+			earlier, recallErr = w.recall(ctx, plan.StepWrite, size, func(x disk.Written) bool { return yield(x, nil) })
+			if recallErr != nil {
+				yield(disk.Written{}, recallErr)
+			}
+		})
+		if err == nil || !errors.Is(err, fs.ErrNotExist) {
+			return dst, earlier, err
+		}
+		w.remark("it was begun anew since its files were gone from the staging folder")
+		if err := w.beginAnew(ctx, w.state.Source, w.state.Base); err != nil {
+			return nil, transfer.Result{}, err
+		}
+	}
+	dst, err := format.Create(target)
+	if err != nil {
+		return nil, transfer.Result{}, destination(err)
+	}
+	w.state.Identifier, w.state.Created, w.state.Files = target.Identifier, target.Created, dst.Files()
+	if err = w.begun(dst); err == nil {
+		err = w.enter(ctx, plan.StepWrite)
+	}
+	if err != nil {
+		return nil, transfer.Result{}, errors.Join(err, dst.Close())
+	}
+	return dst, transfer.Result{}, nil
+}
+
+// begun returns when the files are on stable storage as they were created, with their names, for those that come at once: from then on
+// the image may be taken up again.
+func (w *work) begun(dst disk.Writer) error {
+	if _, forgets := w.Records.(none); forgets {
+		return nil
+	}
+	if err := dst.Checkpoint(); err != nil {
+		return destination(fmt.Errorf("syncing the destination: %w", err))
+	}
+	for at := w.staging(); ; at = path.Dir(at) {
+		if err := w.Ends.Destination.Sync(at); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return destination(fmt.Errorf("syncing the folder %s: %w", at, err))
+		}
+		if at == "." {
+			return nil
+		}
+	}
+}
+
+// target says what to make, and opens what it is to stand on.
+func (w *work) target(ctx context.Context) (t disk.Target, err error) {
+	r := w.Plan.Request
+	t = disk.Target{
+		Folder: storage.Sub(w.Ends.Destination, w.staging()), Name: path.Base(r.Destination.Path), Size: w.Plan.After.VirtualSize, Layout: w.Plan.After.Layout,
+		Options: r.Options, Identifier: uuid.New(), Created: time.Now(),
+	}
+	if r.Seed != "" {
+		t.Identifier, t.Created = uuid.NewSHA1(uuid.Nil, []byte("bagaglio "+r.Seed)), time.Time{}
+	}
+	if r.Base == "" {
+		return t, nil
+	}
+	if t.BaseName, err = filepath.Rel(path.Dir(r.Destination.Path), path.Clean(r.Base)); err != nil {
+		return t, fmt.Errorf("naming the base %s: %w", r.Base, err)
+	}
+	t.Base, err = openBase(ctx, w.Ends.Destination, r)
+	return t, err
+}

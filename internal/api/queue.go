@@ -1,0 +1,75 @@
+package api
+
+import (
+	"context"
+	"fmt"
+
+	"bagaglio/internal/service"
+)
+
+func (s *server) ChangeJob(ctx context.Context, r ChangeJobRequestObject) (ChangeJobResponseObject, error) {
+	j, err := s.service.Set(ctx, r.Job, *r.Body)
+	return ChangeJob200JSONResponse(j), err
+}
+
+func (s *server) PauseJob(ctx context.Context, r PauseJobRequestObject) (PauseJobResponseObject, error) {
+	j, err := s.service.Pause(ctx, r.Job)
+	return PauseJob202JSONResponse(j), err
+}
+
+func (s *server) ResumeJob(ctx context.Context, r ResumeJobRequestObject) (ResumeJobResponseObject, error) {
+	j, err := s.service.Resume(ctx, r.Job)
+	return ResumeJob202JSONResponse(j), err
+}
+
+func (s *server) MoveJob(ctx context.Context, r MoveJobRequestObject) (MoveJobResponseObject, error) {
+	j, err := s.service.Move(ctx, r.Job, r.Body.Before)
+	return MoveJob200JSONResponse(j), err
+}
+
+func (s *server) ListLimits(ctx context.Context, _ ListLimitsRequestObject) (ListLimitsResponseObject, error) {
+	limits, err := s.service.Limits(ctx)
+	return ListLimits200JSONResponse(limits), err
+}
+
+func (s *server) SetLimit(ctx context.Context, r SetLimitRequestObject) (SetLimitResponseObject, error) {
+	return SetLimit204Response{}, s.service.SetLimit(ctx, *r.Body)
+}
+
+func (s *server) ListLeases(ctx context.Context, _ ListLeasesRequestObject) (ListLeasesResponseObject, error) {
+	leases, err := s.service.Leases(ctx)
+	return ListLeases200JSONResponse(leases), err
+}
+
+func (s *server) FreeLeases(ctx context.Context, r FreeLeasesRequestObject) (FreeLeasesResponseObject, error) {
+	return FreeLeases204Response{}, s.service.FreeLeases(ctx, r.Job)
+}
+
+func (s *server) ListHeld(ctx context.Context, _ ListHeldRequestObject) (ListHeldResponseObject, error) {
+	held, err := s.service.Held(ctx)
+	return ListHeld200JSONResponse(held), err
+}
+
+func (s *server) DropHeld(ctx context.Context, r DropHeldRequestObject) (DropHeldResponseObject, error) {
+	return DropHeld204Response{}, s.service.DropHeld(ctx, r.Pool, r.Held)
+}
+
+func (s *server) RestoreHeld(ctx context.Context, r RestoreHeldRequestObject) (RestoreHeldResponseObject, error) {
+	held, err := s.service.Restore(ctx, r.Pool, r.Held, r.Params.Swap != nil && *r.Params.Swap)
+	return RestoreHeld200JSONResponse(held), err
+}
+
+func (s *server) ListEvents(ctx context.Context, r ListEventsRequestObject) (ListEventsResponseObject, error) {
+	before, limit := int64(0), 100
+	if r.Params.Before != nil {
+		before = *r.Params.Before
+	}
+	if r.Params.Limit != nil {
+		limit = *r.Params.Limit
+	}
+	if limit < 1 || limit > 1000 {
+		return nil, fmt.Errorf("%w: limit is %d and should be from 1 to 1000", service.ErrInvalid, limit)
+	}
+	events, err := s.service.Events(ctx, before, limit)
+	return ListEvents200JSONResponse(events), err
+}

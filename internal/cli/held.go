@@ -1,0 +1,127 @@
+package cli
+
+import (
+	"fmt"
+
+	"bagaglio/api"
+	"bagaglio/core/job"
+	"bagaglio/core/storage/local"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) held() *cobra.Command {
+	return group("held", "What was replaced, and is held for a while", a.heldList(), a.heldRestore(), a.heldRemove())
+}
+
+func (a *app) heldList() *cobra.Command {
+	var in string
+	c := &cobra.Command{
+		Use: "list", Short: "List what is held in the pools of the service, or in a folder of this computer", Args: exactly(0),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			held, err := a.listHeld(cmd, in)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(held)
+			}
+			rows := [][]string{{"POOL", "ID", "DISK", "FILE SIZE", "ROOM", "WHY", "SINCE", "UNTIL"}}
+			for _, h := range held {
+				rows = append(rows, []string{h.Pool, h.Id, h.Path, size(h.Size), size(h.Room), h.Why, when(h.Since), when(h.Until)})
+			}
+			return table(a.out, rows)
+		},
+	}
+	c.Flags().StringVar(&in, "in", "", "a folder of this computer, for work on the spot")
+	a.jsonFlag(c)
+	return c
+}
+
+func (a *app) listHeld(cmd *cobra.Command, in string) ([]api.Held, error) {
+	if in == "" {
+		service, err := a.dial()
+		if err != nil {
+			return nil, err
+		}
+		return service.Held(cmd.Context())
+	}
+	folder, err := local.Open(in)
+	if err != nil {
+		return nil, err
+	}
+	defer folder.Close()
+	held, err := job.ListHeld(folder)
+	out := []api.Held{}
+	for _, h := range held {
+		out = append(out, api.Held{Id: h.ID, Pool: in, Path: h.Path, Files: h.Files, Size: h.Size, Room: h.Room, Why: h.Why, Since: h.Since, Until: h.Until})
+	}
+	return out, err
+}
+
+func (a *app) heldRestore() *cobra.Command {
+	var swap bool
+	c := &cobra.Command{
+		Use: "restore POOL|FOLDER ID", Short: "Give what is held its name back", Args: exactly(2),
+		Long: `Gives what is held its name back. A folder of this computer begins with /, ./ or ../. Where the name is taken, nothing is done, unless
+--swap is given: then what has the name now is held in its place.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			path := ""
+			if onTheSpot(args[0]) {
+				folder, err := local.Open(args[0])
+				if err != nil {
+					return err
+				}
+				defer folder.Close()
+				h, err := job.Restore(folder, args[1], swap, job.HoldFor)
+				if err != nil {
+					return err
+				}
+				path = h.Path
+			} else {
+				service, err := a.dial()
+				if err != nil {
+					return err
+				}
+				h, err := service.Restore(cmd.Context(), args[0], args[1], swap)
+				if err != nil {
+					return err
+				}
+				path = h.Path
+			}
+			a.remark("%s is back.", path)
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&swap, "swap", false, "hold in its place what has the name now")
+	return c
+}
+
+func (a *app) heldRemove() *cobra.Command {
+	var yes bool
+	c := &cobra.Command{
+		Use: "remove POOL|FOLDER ID", Short: "Remove what is held for good, to make room", Args: exactly(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if !yes && isTerminal(a.in) && isTerminal(a.notes) {
+				if err := a.ask(fmt.Sprintf("Remove what is held as %s for good?", args[1])); err != nil {
+					return err
+				}
+			}
+			if onTheSpot(args[0]) {
+				folder, err := local.Open(args[0])
+				if err != nil {
+					return err
+				}
+				defer folder.Close()
+				return job.DropHeld(folder, args[1])
+			}
+			service, err := a.dial()
+			if err != nil {
+				return err
+			}
+			return service.DropHeld(cmd.Context(), args[0], args[1])
+		},
+	}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
+}

@@ -1,0 +1,108 @@
+//go:build torture
+
+package points
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+
+	"bagaglio/core/job"
+	"bagaglio/core/storage"
+)
+
+// BAGAGLIO_KILL_AT names a point and how often it is passed before the process kills itself: "rename after:2". With
+// BAGAGLIO_POINTS each point that is passed is written to that file.
+var (
+	at, count = func() (string, int) {
+		name, n, _ := strings.Cut(os.Getenv("BAGAGLIO_KILL_AT"), ":")
+		k, _ := strconv.Atoi(n)
+		return name, k
+	}()
+	list = os.Getenv("BAGAGLIO_POINTS")
+
+	mu     sync.Mutex
+	passed = map[string]int{}
+)
+
+func pass(name string) {
+	mu.Lock()
+	defer mu.Unlock()
+	passed[name]++
+	if list != "" {
+		f, err := os.OpenFile(list, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+		if err == nil {
+			fmt.Fprintln(f, name)
+			f.Close()
+		}
+	}
+	if name == at && passed[name] == count {
+		_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+		select {}
+	}
+}
+
+// around passes the points before and after what is done.
+func around(name string, do func() error) error {
+	pass(name + " before")
+	err := do()
+	pass(name + " after")
+	return err
+}
+
+// Folder returns a folder with points around what changes names or reaches stable storage.
+func Folder(f storage.Folder) storage.Folder { return folder{f} }
+
+type folder struct{ storage.Folder }
+
+func (f folder) Create(name string) (storage.File, error) { return wrap(f.Folder.Create(name)) }
+func (f folder) Reopen(name string) (storage.File, error) { return wrap(f.Folder.Reopen(name)) }
+func (f folder) Rename(a, b string) error {
+	return around("rename", func() error { return f.Folder.Rename(a, b) })
+}
+func (f folder) Exchange(a, b string) error {
+	return around("exchange", func() error { return f.Folder.Exchange(a, b) })
+}
+func (f folder) Remove(name string) error {
+	return around("remove", func() error { return f.Folder.Remove(name) })
+}
+func (f folder) Sync(dir string) error {
+	return around("folder sync", func() error { return f.Folder.Sync(dir) })
+}
+func (f folder) Fresh() storage.Folder             { return storage.Fresh(f.Folder) }
+func (f folder) InUse(name string) (string, error) { return f.Folder.(storage.Usage).InUse(name) }
+
+func wrap(f storage.File, err error) (storage.File, error) {
+	if err != nil {
+		return nil, err
+	}
+	return file{f}, nil
+}
+
+// file keeps what a file of a folder can do.
+type file struct{ storage.File }
+
+func (f file) Sync() error { return around("sync", f.File.Sync) }
+func (f file) Truncate(n int64) error {
+	return around("truncate", func() error { return f.File.Truncate(n) })
+}
+func (f file) Range(off int64) (int64, bool, error) { return f.File.(storage.RangeFinder).Range(off) }
+func (f file) Allocate(off, n int64) error          { return f.File.(storage.Allocator).Allocate(off, n) }
+func (f file) MakeHole(off, n int64) error          { return f.File.(storage.HoleMaker).MakeHole(off, n) }
+
+// Records returns records with points around what they keep.
+func Records(r job.Records) job.Records { return records{r} }
+
+type records struct{ job.Records }
+
+func (r records) Keep(ctx context.Context, s job.State, mark []byte) error {
+	return around("checkpoint "+s.Stage, func() error { return r.Records.Keep(ctx, s, mark) })
+}
+
+func (r records) Forget(ctx context.Context) error {
+	return around("forget", func() error { return r.Records.Forget(ctx) })
+}

@@ -1,0 +1,216 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"time"
+
+	"bagaglio/api"
+	"bagaglio/internal/store"
+
+	"golang.org/x/time/rate"
+)
+
+// atOnce is how many jobs run at the same time where no limit was set: in all, and for each host, pool and device.
+const atOnce = 2
+
+// Scopes of limits.
+const (
+	scopeService = "service"
+	scopeHost    = "host"
+	scopePool    = "pool"
+	scopeDevice  = "device"
+)
+
+// scope is something that has a limit. A device is what a filesystem lies on, by its identity.
+type scope struct{ kind, name string }
+
+func (s scope) String() string {
+	if s.kind == scopeService {
+		return "the service"
+	}
+	return "the " + s.kind + " " + s.name
+}
+
+// limits are those that were set, and what meters the speeds.
+type limits struct {
+	set    map[scope]store.Limit
+	meters map[scope]*rate.Limiter
+}
+
+// scopesOf returns everything whose limits hold for a job.
+func (s *Service) scopesOf(ctx context.Context, j store.Job) []scope {
+	scopes := []scope{{scopeService, ""}}
+	add := func(x scope) {
+		for _, have := range scopes {
+			if have == x {
+				return
+			}
+		}
+		scopes = append(scopes, x)
+	}
+	for _, pool := range poolsOf(j) {
+		add(scope{scopePool, pool})
+		record, err := s.store.Pool(ctx, pool)
+		if err != nil { // the job itself will say so
+			continue
+		}
+		add(scope{scopeHost, record.Host})
+		if space, err := s.space(record); err == nil {
+			add(scope{scopeDevice, space.ID})
+		}
+	}
+	return scopes
+}
+
+func poolsOf(j store.Job) []string {
+	r := j.Plan.Request
+	if r.Destination == nil {
+		return []string{r.Source.Pool}
+	}
+	return []string{r.Source.Pool, r.Destination.Pool}
+}
+
+// limitOf returns the limit of a scope: its own, or that of its kind, or none but the usual. The lock is held.
+func (s *Service) limitOf(x scope) store.Limit {
+	for _, name := range []string{x.name, ""} {
+		if l, ok := s.limits.set[scope{x.kind, name}]; ok {
+			return l
+		}
+	}
+	return store.Limit{Scope: x.kind, Name: x.name, Jobs: atOnce}
+}
+
+// full returns the scope that has as many jobs running as it may, if there is one. The lock is held.
+func (s *Service) full(scopes []scope) (scope, bool) {
+	for _, x := range scopes {
+		n := 0
+		for _, r := range s.running {
+			for _, y := range r.scopes {
+				if x == y {
+					n++
+				}
+			}
+		}
+		if l := s.limitOf(x); l.Jobs > 0 && n >= l.Jobs {
+			return x, true
+		}
+	}
+	return scope{}, false
+}
+
+// meter returns what meters the speed of a scope. The lock is held.
+func (s *Service) meter(x scope) *rate.Limiter {
+	m := s.limits.meters[x]
+	if m == nil {
+		m = rate.NewLimiter(rateOf(s.limitOf(x).Speed), burst)
+		s.limits.meters[x] = m
+	}
+	return m
+}
+
+// burst is how many bytes a limit on the speed lets through at once.
+const burst = 256 << 10
+
+func rateOf(speed int64) rate.Limit {
+	if speed <= 0 {
+		return rate.Inf
+	}
+	return rate.Limit(speed)
+}
+
+// wait returns a function that waits until a job may read n more bytes, in pieces, so that a changed limit holds soon.
+func (s *Service) wait(r *run) func(context.Context, int64) error {
+	s.mu.Lock()
+	meters := []*rate.Limiter{r.meter}
+	for _, x := range r.scopes {
+		meters = append(meters, s.meter(x))
+	}
+	s.mu.Unlock()
+	return func(ctx context.Context, n int64) error {
+		for ; n > 0; n -= burst {
+			for _, m := range meters {
+				if err := m.WaitN(ctx, int(min(n, burst))); err != nil {
+					return context.Cause(ctx)
+				}
+			}
+		}
+		return nil
+	}
+}
+
+// Limits returns those that hold: what was set, and the usual ones of the service and of each kind.
+func (s *Service) Limits(ctx context.Context) ([]api.Limit, error) {
+	out := []api.Limit{}
+	s.mu.Lock()
+	for _, kind := range []string{scopeService, scopeHost, scopePool, scopeDevice} {
+		l := s.limitOf(scope{kind, ""})
+		out = append(out, api.Limit{Scope: api.LimitScope(kind), Jobs: l.Jobs, Speed: l.Speed})
+	}
+	s.mu.Unlock()
+	set, err := s.store.Limits(ctx)
+	for _, l := range set {
+		if l.Name != "" {
+			out = append(out, api.Limit{Scope: api.LimitScope(l.Scope), Name: l.Name, Jobs: l.Jobs, Speed: l.Speed})
+		}
+	}
+	return out, err
+}
+
+// SetLimit changes a limit, also for jobs that run. More jobs than it allows go on.
+func (s *Service) SetLimit(ctx context.Context, l api.Limit) error {
+	if l.Jobs < 0 || l.Speed < 0 {
+		return fmt.Errorf("%w: a limit is 0, for none, or more", ErrInvalid)
+	}
+	if l.Name != "" && l.Scope == scopeService {
+		return fmt.Errorf("%w: there is one service: its limit has no name", ErrInvalid)
+	}
+	if err := s.store.SetLimit(ctx, store.Limit{Scope: string(l.Scope), Name: l.Name, Jobs: l.Jobs, Speed: l.Speed}); err != nil {
+		return err
+	}
+	if err := s.loadLimits(ctx); err != nil {
+		return err
+	}
+	s.dispatch()
+	return nil
+}
+
+func (s *Service) loadLimits(ctx context.Context) error {
+	set, err := s.store.Limits(ctx)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.limits.set = map[scope]store.Limit{}
+	for _, l := range set {
+		s.limits.set[scope{l.Scope, l.Name}] = l
+	}
+	for x, m := range s.limits.meters {
+		m.SetLimit(rateOf(s.limitOf(x).Speed))
+	}
+	return nil
+}
+
+var hoursForm = regexp.MustCompile(`^([01]\d|2[0-3]):([0-5]\d)-([01]\d|2[0-3]):([0-5]\d)$`)
+
+// checkHours fails for hours that make no sense. Empty are all.
+func checkHours(hours string) error {
+	if hours != "" && !hoursForm.MatchString(hours) {
+		return fmt.Errorf("%w: hours %q: write them as 22:00-06:00", ErrInvalid, hours)
+	}
+	return nil
+}
+
+// within tells whether a time, in its own zone, lies in hours. Those that end before they begin last over midnight.
+func within(hours string, now time.Time) bool {
+	if hours == "" {
+		return true
+	}
+	from, to, at := hours[:5], hours[6:], now.Format("15:04")
+	if from <= to {
+		return from <= at && at < to
+	}
+	return from <= at || at < to
+}

@@ -1,0 +1,291 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"time"
+
+	"bagaglio/api"
+	"bagaglio/core/job"
+	"bagaglio/core/storage"
+	"bagaglio/internal/store"
+)
+
+const (
+	tendEvery  = time.Second
+	clearEvery = 10 * time.Minute // what was held for long enough
+	firstTry   = 2 * time.Second  // after trouble; each further pause is twice as long, up to lastTry
+	lastTry    = time.Minute
+	leastRoom  = 64 << 20 // bytes that have to be free for a job to go on that had no room
+)
+
+// trouble is what made a job pause.
+type trouble struct {
+	err   error
+	tries int
+	next  time.Time
+}
+
+// inTrouble notes that a job paused by itself. A pool whose storage went away is opened again by the next try.
+func (s *Service) inTrouble(j store.Job, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	t := s.troubles[j.ID]
+	t.err = err
+	t.next = time.Now().Add(min(firstTry<<t.tries, lastTry))
+	t.tries = min(t.tries+1, 10)
+	s.troubles[j.ID] = t
+	if storage.Full(err) {
+		return
+	}
+	for _, pool := range poolsOf(j) {
+		if f, ok := s.folders[pool]; ok {
+			delete(s.folders, pool)
+			_ = f.Close() // its storage is gone
+		}
+	}
+}
+
+// tend looks after the queue until the service closes: hours begin and end, troubles pass, what is held expires.
+func (s *Service) tend(done <-chan struct{}) {
+	tick := time.NewTicker(tendEvery)
+	defer tick.Stop()
+	var cleared time.Time
+	for {
+		select {
+		case <-done:
+			return
+		case now := <-tick.C:
+			s.endHours(now)
+			s.passTroubles(now)
+			if now.Sub(cleared).Abs() > clearEvery { // also when the clock jumps
+				cleared = now
+				s.dropExpired(now)
+			}
+			s.dispatch()
+		}
+	}
+}
+
+func (s *Service) endHours(now time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, r := range s.running {
+		if !within(r.hours, now) {
+			r.stop(errHours)
+		}
+	}
+}
+
+// passTroubles lets jobs go on whose trouble may be over.
+func (s *Service) passTroubles(now time.Time) {
+	ctx := context.Background()
+	jobs, err := s.store.Troubled(ctx)
+	if err != nil {
+		s.log.Error("looking for paused jobs", "error", err)
+		return
+	}
+	for _, j := range jobs {
+		s.mu.Lock()
+		t := s.troubles[j.ID]
+		s.mu.Unlock()
+		if now.Before(t.next) && t.next.Sub(now) <= lastTry || !s.isOver(ctx, j, t) {
+			continue
+		}
+		if err := s.store.SetAside(ctx, j.ID, store.Paused, store.Waiting, "", false); err != nil {
+			s.log.Error("letting a job go on", "job", j.ID, "error", err)
+			continue
+		}
+		s.noteJob(ctx, j.ID, "goes on", "")
+		s.changed(j.ID)
+	}
+}
+
+// isOver tells whether it is worth another try.
+func (s *Service) isOver(ctx context.Context, j store.Job, t trouble) bool {
+	record, err := s.store.Pool(ctx, j.Plan.Request.Destination.Pool)
+	if err != nil {
+		return true // the job ends with that
+	}
+	space, err := s.space(record)
+	if err != nil {
+		return false
+	}
+	state, err := s.store.Checkpoints(j.ID).Load(ctx)
+	if err != nil || state == nil {
+		return space.Free > leastRoom
+	}
+	if t.err == nil || storage.Full(t.err) { // after a restart nothing is known any more
+		left := j.Plan.After.AllocatedSize - state.Receipt.BytesWritten
+		return space.Free > min(max(left, 0), leastRoom)
+	}
+	return !space.ReadOnly && space.ID == state.Storage
+}
+
+func (s *Service) dropExpired(now time.Time) {
+	ctx := context.Background()
+	pools, err := s.store.Pools(ctx)
+	if err != nil {
+		s.log.Error("looking for what is held", "error", err)
+		return
+	}
+	for _, p := range pools {
+		folder, err := s.open(p)
+		if err != nil {
+			continue // not connected
+		}
+		dropped, err := job.DropExpired(folder, now)
+		for _, h := range dropped {
+			s.note(ctx, store.Event{Who: byService, What: "removed what was held for long enough", Subject: p.Name + ":" + h.Path})
+		}
+		if err != nil {
+			s.log.Warn("removing what was held for long enough", "pool", p.Name, "error", err)
+		}
+	}
+}
+
+// Pause stops a job so that it can go on later.
+func (s *Service) Pause(ctx context.Context, id string) (api.Job, error) {
+	j, err := s.job(ctx, id)
+	if err != nil {
+		return api.Job{}, err
+	}
+	s.mu.Lock()
+	r, running := s.running[j.ID]
+	if running {
+		r.stop(errPaused)
+	}
+	s.mu.Unlock()
+	if !running {
+		from := j.State
+		if from != store.Waiting && (from != store.Paused || !j.Trouble) {
+			return api.Job{}, fmt.Errorf("%w: job %s is %s", ErrState, id, from)
+		}
+		if err := s.store.SetAside(ctx, j.ID, from, store.Paused, "paused on request", false); err != nil {
+			return api.Job{}, fmt.Errorf("%w: job %s changed meanwhile: try again", ErrState, id)
+		}
+		s.changed(j.ID)
+	}
+	return s.Job(ctx, id)
+}
+
+// Resume lets a paused job go on.
+func (s *Service) Resume(ctx context.Context, id string) (api.Job, error) {
+	j, err := s.job(ctx, id)
+	if err != nil {
+		return api.Job{}, err
+	}
+	if err := s.store.SetAside(ctx, j.ID, store.Paused, store.Waiting, "", false); err != nil {
+		if errors.Is(err, store.ErrNotFound) {
+			err = fmt.Errorf("%w: job %s is %s, not paused", ErrState, id, j.State)
+		}
+		return api.Job{}, err
+	}
+	s.changed(j.ID)
+	s.dispatch()
+	return s.Job(ctx, id)
+}
+
+// Move changes the place of a waiting job in the queue: before another one, or behind all.
+func (s *Service) Move(ctx context.Context, id, before string) (api.Job, error) {
+	j, err := s.job(ctx, id)
+	if err != nil {
+		return api.Job{}, err
+	}
+	other := int64(0)
+	if before == first {
+		waiting, err := s.store.Waiting(ctx, 0, 1)
+		if err != nil {
+			return api.Job{}, err
+		}
+		if len(waiting) > 0 {
+			other = waiting[0].ID
+		}
+	} else if before != "" {
+		o, err := s.job(ctx, before)
+		if err != nil {
+			return api.Job{}, err
+		}
+		other = o.ID
+	}
+	if other != j.ID {
+		if err := s.store.MoveJob(ctx, j.ID, other); err != nil {
+			if errors.Is(err, store.ErrNotFound) {
+				err = fmt.Errorf("%w: only jobs that wait have a place in the queue", ErrState)
+			}
+			return api.Job{}, err
+		}
+	}
+	s.changed(j.ID)
+	return s.Job(ctx, id)
+}
+
+// first stands for the job that is first in the queue.
+const first = "first"
+
+// Set changes the speed limit and the hours of a job that has not ended, also while it runs. Nil leaves one as it is.
+func (s *Service) Set(ctx context.Context, id string, change api.JobChange) (api.Job, error) {
+	j, err := s.job(ctx, id)
+	if err != nil {
+		return api.Job{}, err
+	}
+	if change.Speed != nil {
+		j.Speed = *change.Speed
+	}
+	if change.Hours != nil {
+		j.Hours = *change.Hours
+	}
+	if j.Speed < 0 {
+		return api.Job{}, fmt.Errorf("%w: a limit is 0, for none, or more", ErrInvalid)
+	}
+	if err := checkHours(j.Hours); err != nil {
+		return api.Job{}, err
+	}
+	if err := s.store.SetJob(ctx, j.ID, j.Speed, j.Hours); err != nil {
+		if errors.Is(err, store.ErrNotFound) {
+			err = fmt.Errorf("%w: job %s has ended (%s)", ErrState, id, j.State)
+		}
+		return api.Job{}, err
+	}
+	s.mu.Lock()
+	if r, ok := s.running[j.ID]; ok {
+		r.hours = j.Hours
+		r.meter.SetLimit(rateOf(j.Speed))
+	}
+	s.mu.Unlock()
+	s.changed(j.ID)
+	s.dispatch()
+	return s.Job(ctx, id)
+}
+
+// Leases returns who uses which files.
+func (s *Service) Leases(ctx context.Context) ([]api.Lease, error) {
+	leases, err := s.store.Leases(ctx)
+	out := []api.Lease{}
+	for _, l := range leases {
+		since, err := time.Parse(time.RFC3339Nano, l.Since)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, api.Lease{File: l.File, Job: strconv.FormatInt(l.Job, 10), Writes: l.Writes, Since: since, State: api.JobState(l.State)})
+	}
+	return out, err
+}
+
+// FreeLeases frees those that a job left over. One that has not ended keeps them.
+func (s *Service) FreeLeases(ctx context.Context, id string) error {
+	j, err := s.job(ctx, id)
+	if err != nil {
+		return err
+	}
+	if !j.State.Ended() {
+		return fmt.Errorf("%w: job %s is %s and needs its files: cancel it, which frees them", ErrState, id, j.State)
+	}
+	if err := s.store.FreeLeases(ctx, j.ID); err != nil {
+		return fmt.Errorf("job %s holds nothing: %w", id, err)
+	}
+	s.dispatch()
+	return nil
+}

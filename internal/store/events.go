@@ -1,0 +1,50 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Event is a line of the log: who did what, when, from where, and what came of it.
+type Event struct {
+	Number  int64  `db:"number"`
+	At      string `db:"at"`
+	Who     string `db:"who"`
+	Origin  string `db:"origin"`
+	What    string `db:"what"`
+	Subject string `db:"subject"`
+	Result  string `db:"result"`
+}
+
+// AddEvent adds a line to the log.
+func (s *Store) AddEvent(ctx context.Context, e Event, now time.Time) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO events (at, who, origin, what, subject, result) VALUES (?, ?, ?, ?, ?, ?)`, stamp(now), e.Who, e.Origin, e.What, e.Subject, e.Result)
+	return err
+}
+
+// Events returns the newest lines of the log before one of that number, or all when it is 0; at most limit.
+func (s *Store) Events(ctx context.Context, before int64, limit int) (events []Event, err error) {
+	err = s.db.SelectContext(ctx, &events, `SELECT * FROM events WHERE ? = 0 OR number < ? ORDER BY number DESC LIMIT ?`, before, before, limit)
+	return events, err
+}
+
+// Limit says how many jobs may run at once, and how fast.
+type Limit struct {
+	Scope string `db:"scope"`
+	Name  string `db:"name"`
+	Jobs  int    `db:"jobs"`
+	Speed int64  `db:"speed"`
+}
+
+// Limits returns all that were set.
+func (s *Store) Limits(ctx context.Context) (limits []Limit, err error) {
+	err = s.db.SelectContext(ctx, &limits, `SELECT * FROM limits ORDER BY scope, name`)
+	return limits, err
+}
+
+// SetLimit sets one.
+func (s *Store) SetLimit(ctx context.Context, l Limit) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO limits (scope, name, jobs, speed) VALUES (?, ?, ?, ?)
+		ON CONFLICT (scope, name) DO UPDATE SET jobs = excluded.jobs, speed = excluded.speed`, l.Scope, l.Name, l.Jobs, l.Speed)
+	return err
+}

@@ -1,0 +1,133 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"bagaglio/core/job"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Lease is a file that a job uses.
+type Lease struct {
+	File   string `db:"file"` // host and path
+	Job    int64  `db:"job"`
+	Writes bool   `db:"writes"`
+	Since  string `db:"since"`
+	State  State  `db:"state"` // of the job
+}
+
+// LeasedError tells who uses a file that a job needs.
+type LeasedError struct{ Lease }
+
+func (e *LeasedError) Error() string {
+	return fmt.Sprintf("job %d %s %s", e.Job, map[bool]string{true: "writes", false: "reads"}[e.Writes], e.File)
+}
+
+// BeforeAll is a rank before that of any job.
+const BeforeAll = -math.MaxFloat64
+
+// Waiting returns jobs that wait, in their order, behind one with that rank; at most limit.
+func (s *Store) Waiting(ctx context.Context, behind float64, limit int) ([]Job, error) {
+	return s.jobs(ctx, `SELECT * FROM jobs WHERE state = ? AND rank > ? ORDER BY rank LIMIT ?`, Waiting, behind, limit)
+}
+
+// StartJob notes that a waiting job runs, and takes its leases, all or none, in the order of their files. It fails with ErrNotFound when the
+// job does not wait any more, and with a LeasedError when another job is in the way.
+func (s *Store) StartJob(ctx context.Context, id int64, leases []Lease, now time.Time) error {
+	leases = slices.Clone(leases)
+	slices.SortFunc(leases, func(a, b Lease) int {
+		if a.File < b.File {
+			return -1
+		}
+		return 1
+	})
+	return s.transaction(ctx, func(tx *sqlx.Tx) error {
+		for _, l := range leases {
+			var other Lease
+			err := tx.GetContext(ctx, &other, `SELECT leases.*, jobs.state FROM leases JOIN jobs ON jobs.id = leases.job
+				WHERE file = ? AND job <> ? AND (writes = 1 OR ? = 1) LIMIT 1`, l.File, id, l.Writes)
+			if err == nil {
+				return &LeasedError{other}
+			}
+			if !errors.Is(err, sql.ErrNoRows) {
+				return err
+			}
+			_, err = tx.ExecContext(ctx, `INSERT INTO leases (file, job, writes, since) VALUES (?, ?, ?, ?)
+				ON CONFLICT (file, job) DO UPDATE SET writes = max(writes, excluded.writes)`, l.File, id, l.Writes, stamp(now))
+			if err != nil {
+				return err
+			}
+		}
+		return changed(tx.ExecContext(ctx, `UPDATE jobs SET state = ?, started = coalesce(started, ?), uncleared = 1, trouble = 0, reason = '' WHERE id = ? AND state = ?`,
+			Running, stamp(now), id, Waiting))
+	})
+}
+
+// Leases returns who uses what, by file.
+func (s *Store) Leases(ctx context.Context) (leases []Lease, err error) {
+	err = s.db.SelectContext(ctx, &leases, `SELECT leases.*, jobs.state FROM leases JOIN jobs ON jobs.id = leases.job ORDER BY file, job`)
+	return leases, err
+}
+
+// FreeLeases drops the leases of a job.
+func (s *Store) FreeLeases(ctx context.Context, id int64) error {
+	return s.one(ctx, `DELETE FROM leases WHERE job = ?`, id)
+}
+
+// SetAside moves a job that has not ended from one state to another, with a reason. trouble tells that it goes on by itself.
+func (s *Store) SetAside(ctx context.Context, id int64, from, to State, reason string, trouble bool) error {
+	return s.one(ctx, `UPDATE jobs SET state = ?, reason = ?, trouble = ? WHERE id = ? AND state = ?`, to, reason, trouble, id, from)
+}
+
+// Troubled returns the jobs that paused by themselves.
+func (s *Store) Troubled(ctx context.Context) ([]Job, error) {
+	return s.jobs(ctx, `SELECT * FROM jobs WHERE state = ? AND trouble = 1 ORDER BY rank`, Paused)
+}
+
+// MoveJob puts a waiting job before another one in the order, or, when before is 0, behind all. It fails with ErrNotFound when one of them does not wait.
+func (s *Store) MoveJob(ctx context.Context, id, before int64) error {
+	return s.transaction(ctx, func(tx *sqlx.Tx) error {
+		var rank float64
+		if before == 0 {
+			if err := tx.GetContext(ctx, &rank, `SELECT coalesce(max(rank), 0) + 1 FROM jobs`); err != nil {
+				return err
+			}
+		} else {
+			var next float64
+			if err := tx.GetContext(ctx, &next, `SELECT rank FROM jobs WHERE id = ? AND state = ?`, before, Waiting); err != nil {
+				return notFound(err)
+			}
+			var last sql.NullFloat64
+			if err := tx.GetContext(ctx, &last, `SELECT max(rank) FROM jobs WHERE state = ? AND rank < ? AND id <> ?`, Waiting, next, id); err != nil {
+				return err
+			}
+			rank = next - 1
+			if last.Valid {
+				rank = (last.Float64 + next) / 2
+			}
+		}
+		return changed(tx.ExecContext(ctx, `UPDATE jobs SET rank = ? WHERE id = ? AND state = ?`, rank, id, Waiting))
+	})
+}
+
+// SetJob changes the speed limit, in bytes a second, and the hours of a job that has not ended.
+func (s *Store) SetJob(ctx context.Context, id, speed int64, hours string) error {
+	return s.one(ctx, `UPDATE jobs SET speed = ?, hours = ? WHERE id = ? AND state IN (?, ?, ?)`, speed, hours, id, Waiting, Running, Paused)
+}
+
+// SetLast keeps the progress of a job as it was at its end.
+func (s *Store) SetLast(ctx context.Context, id int64, p job.Progress) error {
+	b, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	return s.one(ctx, `UPDATE jobs SET last = ? WHERE id = ?`, string(b), id)
+}
