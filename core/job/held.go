@@ -45,8 +45,12 @@ func hold(folder storage.Folder, h Held, now func(file string) string) error {
 			return err
 		}
 	}
-	for _, file := range h.Files {
-		if err := folder.Rename(now(file), path.Join(dir, heldFiles, file)); err != nil {
+	for i, file := range h.Files {
+		err := folder.Rename(now(file), path.Join(dir, heldFiles, file))
+		if err == nil && i == 0 { // it makes the others openable, and goes before them
+			err = errors.Join(folder.Sync(path.Dir(path.Join(dir, heldFiles, file))), folder.Sync(path.Dir(now(file))))
+		}
+		if err != nil {
 			return err
 		}
 	}

@@ -238,6 +238,7 @@ func TestAnImageOfSeveralFilesIsWholeOrAbsent(t *testing.T) {
 	w := newWorld(t)
 	job := &work{Task: Task{ID: "test-1", Ends: w.ends}, state: State{Files: []string{"deck-flat.vmdk", "deck.vmdk"}}}
 	job.Plan.After = &plan.Side{Place: plan.Place{Path: "ferry/deck.vmdk"}}
+	job.Plan.Uses = []plan.Use{{Path: "ferry/deck-flat.vmdk", Writes: true}, {Path: "ferry/deck.vmdk", Writes: true}}
 	job.Plan.Request.Destination = &plan.Place{Path: "ferry/deck.vmdk"}
 	stage := func() {
 		for _, name := range job.state.Files {

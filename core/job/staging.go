@@ -45,15 +45,29 @@ func (w *work) place(ctx context.Context) error {
 		return err
 	}
 	dir := path.Dir(w.Plan.Request.Destination.Path)
+	if err := w.moveAside(dir); err != nil {
+		return err
+	}
 	var undo []func() error
-	for _, name := range w.state.Files {
+	for i, name := range w.state.Files {
 		if w.isPlaced(dir, name) {
 			continue
 		}
-		back, err := w.move(path.Join(w.staging(), name), path.Join(dir, name))
+		var back func() error
+		var err error
+		if i == len(w.state.Files)-1 { // it makes the image openable: the others are there for good
+			err = w.syncFolders(dir)
+		}
+		if err == nil {
+			back, err = w.move(path.Join(w.staging(), name), path.Join(dir, name))
+		}
 		if err != nil {
 			for _, back := range slices.Backward(undo) {
 				err = errors.Join(err, back())
+			}
+			if _, held := readHeld(w.Ends.Destination, w.ID); held == nil {
+				_, back := Restore(w.Ends.Destination, w.ID, false, w.Hold)
+				err = errors.Join(err, back)
 			}
 			return fmt.Errorf("giving the image its name: %w", err)
 		}
@@ -63,6 +77,37 @@ func (w *work) place(ctx context.Context) error {
 		return err
 	}
 	return w.holdReplaced(dir)
+}
+
+// moveAside holds an image of several files that is replaced: those cannot be swapped all at once, and nobody may see some of each. The
+// one that makes it openable goes first.
+func (w *work) moveAside(dir string) error {
+	if !w.Plan.Request.Replace || len(w.Plan.Files()) < 2 {
+		return nil
+	}
+	held := w.heldBy(dir)
+	for _, name := range slices.Backward(w.state.Files) {
+		if _, err := w.Ends.Destination.Stat(path.Join(dir, name)); err == nil && !w.isPlaced(dir, name) {
+			held.Files = append(held.Files, path.Join(dir, name))
+		}
+	}
+	if len(held.Files) == 0 {
+		return nil
+	}
+	if err := hold(w.Ends.Destination, held, func(file string) string { return file }); err != nil {
+		return fmt.Errorf("holding what is replaced: %w", err)
+	}
+	w.remarkHeld(held)
+	return w.syncFolders(dir)
+}
+
+// heldBy is what is held for this task.
+func (w *work) heldBy(dir string) Held {
+	return Held{ID: w.ID, Path: path.Join(dir, path.Base(w.Plan.After.Place.Path)), Why: "replaced by " + w.By, Until: time.Now().Add(w.Hold)}
+}
+
+func (w *work) remarkHeld(h Held) {
+	w.remark(fmt.Sprintf("what was replaced is held until %s", h.Until.Local().Format("2006-01-02 15:04")))
 }
 
 // isPlaced tells whether a file has its name already.
@@ -108,21 +153,21 @@ func (w *work) move(staged, final string) (back func() error, err error) {
 // holdReplaced keeps what was replaced, which lies in the staging folder now.
 func (w *work) holdReplaced(dir string) error {
 	folder := w.Ends.Destination
-	held := Held{ID: w.ID, Path: w.Plan.After.Place.Path, Why: "replaced by " + w.By, Until: time.Now().Add(w.Hold)}
+	held := w.heldBy(dir)
 	for _, name := range w.state.Files {
 		if _, err := folder.Stat(path.Join(w.staging(), name)); err == nil {
 			held.Files = append(held.Files, path.Join(dir, name))
 		}
 	}
 	onlyTag := len(held.Files) == 1 && path.Base(held.Files[0]) == w.tagName()
-	if len(held.Files) == 0 || onlyTag || w.Hold <= 0 {
+	if len(held.Files) == 0 || onlyTag {
 		return nil
 	}
 	err := hold(folder, held, func(file string) string { return path.Join(w.staging(), strings.TrimPrefix(file, dir+"/")) })
 	if err != nil {
 		return fmt.Errorf("holding what was replaced: %w", err)
 	}
-	w.remark(fmt.Sprintf("what was replaced is held until %s", held.Until.Local().Format("2006-01-02 15:04")))
+	w.remarkHeld(held)
 	return nil
 }
 

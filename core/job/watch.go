@@ -105,6 +105,8 @@ func (w *work) sample(ctx context.Context, src disk.Reader, copied transfer.Resu
 	total := copied.Leaves.Total()
 	p := make([]byte, fingerprint.LeafSize)
 	last := int64(-1)
+	var meter transfer.Meter
+	defer func() { w.receipt.Retries += meter.Retries.Load() }()
 	for i := range int64(samples) {
 		number := (total - 1) / (samples - 1) * i
 		if i == samples-1 {
@@ -117,8 +119,14 @@ func (w *work) sample(ctx context.Context, src disk.Reader, copied transfer.Resu
 		if err := ctx.Err(); err != nil {
 			return false, err
 		}
-		n, err := src.ReadAt(p, number*fingerprint.LeafSize)
-		if err != nil && !errors.Is(err, io.EOF) {
+		var n int
+		err := transfer.Retry(ctx, &meter, func() (err error) {
+			if n, err = src.ReadAt(p, number*fingerprint.LeafSize); errors.Is(err, io.EOF) {
+				err = nil
+			}
+			return err
+		})
+		if err != nil {
 			return false, fmt.Errorf("reading some of the source again at offset %d: %w", number*fingerprint.LeafSize, err)
 		}
 		if got, want := fingerprint.Leaf(p[:n]), copied.Leaves.At(number); !bytes.Equal(got[:], want[:]) {

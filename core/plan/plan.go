@@ -186,6 +186,16 @@ type Use struct {
 	Writes bool   `json:"writes"`
 }
 
+// Files are those that the plan writes, the one that makes the image openable last.
+func (p Plan) Files() (files []string) {
+	for _, u := range p.Uses {
+		if u.Writes {
+			files = append(files, u.Path)
+		}
+	}
+	return files
+}
+
 // use notes files.
 func (p *maker) use(pool string, writes bool, files ...string) {
 	for _, file := range files {

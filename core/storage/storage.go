@@ -154,7 +154,10 @@ func RemoveAll(f Folder, name string) error {
 			return err
 		}
 	}
-	return f.Remove(name)
+	if err := f.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
 }
 
 // Sub returns the part of f below dir as a Folder of its own. dir need not exist yet.

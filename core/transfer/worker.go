@@ -64,7 +64,7 @@ func (w *worker) read(ctx context.Context, r *taken) error {
 		clear(w.buffer[end-r.off : e.Off-r.off])
 		end = e.End()
 		p := w.buffer[e.Off-r.off : end-r.off]
-		err := w.retry(ctx, func() error { return w.readAt(p, e.Off) })
+		err := Retry(ctx, w.Meter, func() error { return w.readAt(p, e.Off) })
 		if err != nil && w.PastDamage && (storage.Unreadable(err) || errors.Is(err, disk.ErrDamaged)) {
 			err = w.isolate(ctx, r, p, e.Off)
 		}
@@ -124,8 +124,8 @@ func (w *worker) isolate(ctx context.Context, r *taken, p []byte, off int64) err
 // pauses are made before something that failed is tried again.
 var pauses = []time.Duration{100 * time.Millisecond, 400 * time.Millisecond, 1500 * time.Millisecond}
 
-// retry does what may fail only now.
-func (w *worker) retry(ctx context.Context, do func() error) error {
+// Retry does what may fail only now, and again after growing pauses. It counts how often.
+func Retry(ctx context.Context, m *Meter, do func() error) error {
 	err := do()
 	for _, pause := range pauses {
 		if err == nil || !storage.Transient(err) {
@@ -138,7 +138,7 @@ func (w *worker) retry(ctx context.Context, do func() error) error {
 			timer.Stop()
 			return ctx.Err()
 		}
-		w.Meter.Retries.Add(1)
+		m.Retries.Add(1)
 		err = do()
 	}
 	return err
@@ -204,7 +204,7 @@ func (w *worker) put(ctx context.Context, r *taken, content []disk.Extent) error
 			continue
 		}
 		p := w.buffer[e.Off-r.off : e.End()-r.off]
-		err := w.retry(ctx, func() error {
+		err := Retry(ctx, w.Meter, func() error {
 			_, err := w.Destination.WriteAt(p, e.Off)
 			return err
 		})

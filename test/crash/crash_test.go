@@ -278,13 +278,25 @@ func (y *yard) check(what, name string, replaces bool) {
 	b, err := os.ReadFile(filepath.Join(y.quay, "cargo-ledger.raw"))
 	require.NoError(t, err)
 	require.True(t, bytes.Equal(y.source, b), "%s: the source was written to", what)
-	if _, err := os.Stat(filepath.Join(y.lighthouse, name)); os.IsNotExist(err) {
-		require.False(t, replaces, "%s: what was to be replaced is gone", what)
+	if y.absent(name) {
+		held, err := filepath.Glob(filepath.Join(y.lighthouse, ".bagaglio", "held", "*", "held.json"))
+		require.NoError(t, err)
+		require.Len(t, held, map[bool]int{true: 1}[replaces], "%s: what was to be replaced is gone", what)
 		return
 	}
 	got := y.read(name)
 	whole := bytes.Equal(y.source, got) || replaces && bytes.Equal(y.old, got)
 	require.True(t, whole, "%s: %s is there and not whole", what, name)
+}
+
+// absent tells whether nothing can be opened under a name. A folder is a disk once its descriptor is there.
+func (y *yard) absent(name string) bool {
+	path := filepath.Join(y.lighthouse, name)
+	info, err := os.Stat(path)
+	if err == nil && info.IsDir() {
+		_, err = os.Stat(filepath.Join(path, "DiskDescriptor.xml"))
+	}
+	return os.IsNotExist(err)
 }
 
 // read returns the content of an image: with our own eyes where it lies there as it is, otherwise through the binary.

@@ -1,0 +1,152 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/plan"
+	"bagaglio/core/storage"
+	"bagaglio/core/storage/faulty"
+	"bagaglio/core/transfer"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// noted are records that come into the order of what happens in a folder.
+type noted struct {
+	notebook
+	folder *faulty.Folder
+}
+
+// copied is a notebook as it is now.
+func (n *noted) copied() notebook {
+	out := notebook{state: n.state, marks: map[string][][]byte{}}
+	for stage, marks := range n.marks {
+		out.marks[stage] = marks[:len(marks):len(marks)]
+	}
+	return out
+}
+
+func (n *noted) Keep(ctx context.Context, s State, mark []byte) error {
+	err := n.notebook.Keep(ctx, s, mark)
+	n.folder.Note(n.copied())
+	return err
+}
+
+func (n *noted) Forget(ctx context.Context) error {
+	err := n.notebook.Forget(ctx)
+	n.folder.Note(n.copied())
+	return err
+}
+
+// TestPowerCut: behind every single operation of a job, whatever of what was not synced is lost, under the final name lies nothing, or
+// the whole new image, or the whole old one; and the job goes on from there to its end.
+func TestPowerCut(t *testing.T) {
+	const small = 5 << 20
+	seed := uint64(0)
+	for _, f := range disk.Formats() {
+		for _, l := range f.Layouts {
+			for _, replace := range []bool{false, true} {
+				name := f.Name + "-" + l.Name
+				if replace {
+					name += "-replaced"
+				}
+				seed++
+				t.Run(name, func(t *testing.T) { cutPower(t, f, l, replace, small, rand.New(rand.NewPCG(seed, 1))) })
+			}
+		}
+	}
+}
+
+func cutPower(t *testing.T, f disk.Format, l disk.Layout, replace bool, size int, r *rand.Rand) {
+	w := newWorld(t)
+	w.source = w.source[:size]
+	require.NoError(t, os.Chmod(filepath.Join(w.from, "gate-kiosk.raw"), 0o600))
+	require.NoError(t, os.Truncate(filepath.Join(w.from, "gate-kiosk.raw"), int64(size)))
+	other := make([]byte, size)
+	copy(other[size/2:], w.source)
+	require.NoError(t, os.WriteFile(filepath.Join(w.from, "other.raw"), other, 0o600))
+	pool := faulty.New()
+	w.ends.Destination = pool
+	request := plan.Request{
+		Kind: plan.Convert, Source: plan.Place{Path: "other.raw"}, Destination: &plan.Place{Path: "deck/disk" + f.Extensions[0]}, As: f.Name, Layout: l.Name, Replace: replace,
+	}
+	if len(l.Options) > 0 && l.PieceSize(disk.Options{}) > 0 {
+		request.Options.PieceSize = 2 << 20
+	}
+	fingerprints := map[string]bool{}
+	if l.Stands {
+		base := request
+		base.Layout, base.Destination, base.Replace = "", &plan.Place{Path: "deck/base" + f.Extensions[0]}, false
+		_, err := Task{ID: "base", Ends: w.ends, Plan: w.plan(base)}.Run(t.Context())
+		require.NoError(t, err)
+		request.Base = "deck/base" + f.Extensions[0]
+	}
+	if replace {
+		_, err := Task{ID: "old", Ends: w.ends, Plan: w.plan(request)}.Run(t.Context())
+		require.NoError(t, err)
+		fingerprints[contentOf(t, pool, f, l, request)] = true
+	}
+	request.Source.Path = "gate-kiosk.raw"
+	p := w.plan(request)
+	require.False(t, p.Blocked(), "%+v", p.Checks)
+	begin := pool.Len()
+	task := Task{ID: "test-1", Ends: w.ends, Plan: p, Records: &noted{folder: pool}, Hold: HoldFor}
+	receipt, err := task.Run(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, Proven, receipt.Outcome)
+	want := contentOf(t, pool, f, l, request)
+	fingerprints[want] = true
+	goOn := map[int]bool{}
+	for range 6 {
+		goOn[begin+r.IntN(pool.Len()-begin)] = true
+	}
+	for n := begin; n <= pool.Len(); n++ {
+		cut, records := pool.Cut(n, r)
+		got := contentOf(t, cut, f, l, request)
+		require.True(t, got == "" || fingerprints[got], "power cut behind operation %d of %d: under the final name lies a part", n, pool.Len())
+		if !goOn[n] {
+			continue
+		}
+		task := task
+		again := &noted{folder: cut}
+		if records != nil {
+			again.notebook = (&noted{notebook: records.(notebook)}).copied()
+		}
+		task.Ends.Destination, task.Records = cut, again
+		receipt, err := task.Run(t.Context())
+		require.NoError(t, err, "going on behind operation %d of %d", n, pool.Len())
+		require.Equal(t, Proven, receipt.Outcome)
+		assert.Equal(t, want, contentOf(t, cut, f, l, request), "going on behind operation %d of %d", n, pool.Len())
+	}
+}
+
+// contentOf is the fingerprint of what lies under the final name, empty when nothing does that can be opened as a disk.
+func contentOf(t *testing.T, folder storage.Folder, f disk.Format, l disk.Layout, r plan.Request) string {
+	t.Helper()
+	name := plan.Opens(l, r.Destination.Path, 5<<20, r.Options)
+	if _, err := folder.Stat(name); errors.Is(err, fs.ErrNotExist) {
+		return ""
+	}
+	src, err := disk.Open(t.Context(), folder, name, f.Name)
+	if err != nil && f.Name == "hdd" { // a folder is a disk once its descriptor is there
+		if _, err := folder.Stat(name + "/DiskDescriptor.xml"); errors.Is(err, fs.ErrNotExist) {
+			return ""
+		}
+	}
+	require.NoError(t, err)
+	defer src.Close()
+	var meter transfer.Meter
+	result, err := transfer.Transfer{Source: src, Meter: &meter}.Run(t.Context())
+	require.NoError(t, err)
+	sum, err := result.Leaves.Sum()
+	require.NoError(t, err)
+	return sum.String()
+}
