@@ -169,7 +169,10 @@ func (w *work) isThere() (bool, error) {
 
 // beginAnew drops what an earlier time left.
 func (w *work) beginAnew(ctx context.Context, source, base string) error {
-	if err := errors.Join(w.clear(), w.Records.Forget(ctx)); err != nil {
+	if err := destination(w.clear()); err != nil {
+		return err
+	}
+	if err := w.Records.Forget(ctx); err != nil {
 		return err
 	}
 	space, err := w.Ends.Destination.Space()

@@ -168,7 +168,7 @@ func (w *work) begin(ctx context.Context, target disk.Target, size int64) (disk.
 			}
 		})
 		if err == nil || !errors.Is(err, fs.ErrNotExist) {
-			return dst, earlier, err
+			return dst, earlier, destination(err)
 		}
 		w.remark("it was begun anew since its files were gone from the staging folder")
 		if err := w.beginAnew(ctx, w.state.Source, w.state.Base); err != nil {

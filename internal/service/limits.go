@@ -120,7 +120,8 @@ func rateOf(speed int64) rate.Limit {
 	return rate.Limit(speed)
 }
 
-// wait returns a function that waits until a job may read n more bytes, in pieces, so that a changed limit holds soon.
+// wait returns a function that waits until a job may read n more bytes, in pieces that take a second
+// at most, so that a changed limit holds soon.
 func (s *Service) wait(r *run) func(context.Context, int64) error {
 	s.mu.Lock()
 	meters := []*rate.Limiter{r.meter}
@@ -129,11 +130,16 @@ func (s *Service) wait(r *run) func(context.Context, int64) error {
 	}
 	s.mu.Unlock()
 	return func(ctx context.Context, n int64) error {
-		for ; n > 0; n -= burst {
-			for _, m := range meters {
-				if err := m.WaitN(ctx, int(min(n, burst))); err != nil {
+		for _, m := range meters {
+			for left := n; left > 0; {
+				part := min(left, burst)
+				if limit := m.Limit(); limit < burst {
+					part = min(left, max(1, int64(limit)))
+				}
+				if err := m.WaitN(ctx, int(part)); err != nil {
 					return context.Cause(ctx)
 				}
+				left -= part
 			}
 		}
 		return nil

@@ -125,7 +125,9 @@ func (s *Service) identify(ctx context.Context) error {
 
 // Close sets running jobs aside, which go on at the next start, and closes everything.
 func (s *Service) Close() error {
+	s.dispatching.Lock() // no job is being started now
 	s.mu.Lock()
+	s.dispatching.Unlock()
 	s.closing = true
 	close(s.done)
 	for _, r := range s.running {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 
@@ -41,11 +42,22 @@ func (s *Service) inTrouble(j store.Job, err error) {
 		return
 	}
 	for _, pool := range poolsOf(j) {
-		if f, ok := s.folders[pool]; ok {
-			delete(s.folders, pool)
-			_ = f.Close() // its storage is gone
+		f, ok := s.folders[pool]
+		delete(s.folders, pool)
+		if ok && !s.used(pool, j.ID) { // so that its storage can be taken away; otherwise the last job that ends lets go of it
+			_ = f.Close()
 		}
 	}
+}
+
+// used tells whether a job other than the one given works in a pool. The lock is held.
+func (s *Service) used(pool string, but int64) bool {
+	for id, r := range s.running {
+		if id != but && slices.Contains(r.scopes, scope{scopePool, pool}) {
+			return true
+		}
+	}
+	return false
 }
 
 // tend looks after the queue until the service closes: hours begin and end, troubles pass, what is held expires.

@@ -24,9 +24,10 @@ func TestALongQueue(t *testing.T) {
 	state := filepath.Join(t.TempDir(), "state")
 	s := testkit.Start(t, state)
 	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
-	for _, scope := range []api.LimitScope{"service", "host", "pool", "device"} {
+	for _, scope := range []api.LimitScope{"host", "pool", "device"} {
 		require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: scope, Jobs: 4}))
 	}
+	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: "service", Jobs: 4, Speed: 1})) // until all are there
 	for i := range sources {
 		require.NoError(t, os.WriteFile(filepath.Join(quay, fmt.Sprintf("cabin-%d.raw", i)), fmt.Appendf(make([]byte, 300_000), "cabin %d", i)[:300_000], 0o600))
 	}
@@ -43,10 +44,11 @@ func TestALongQueue(t *testing.T) {
 		_, err = s.Start(t.Context(), api.NewJob{Plan: kept.Id})
 		require.NoError(t, err)
 	}
+	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: "service", Jobs: 4}))
 	restarts := 0
 	var counts map[api.JobState]int
 	for counts[api.JobStateDone] < jobs {
-		timer := time.NewTimer(2500 * time.Millisecond)
+		timer := time.NewTimer(2 * time.Second)
 		<-timer.C
 		if restarts%2 == 0 {
 			s.Kill()

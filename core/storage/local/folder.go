@@ -89,14 +89,30 @@ func (f *Folder) Create(name string) (storage.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := f.root.MkdirAll(path.Dir(name), 0o755); err != nil {
-		return nil, plain(err)
-	}
-	file, err := f.root.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
+	var file *os.File
+	err = f.inDir(path.Dir(name), func() (err error) {
+		file, err = f.root.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
+		return err
+	})
 	if err != nil {
 		return nil, plain(err)
 	}
 	return newWriteFile(file), nil
+}
+
+// inDir does something in a folder that is made where it is missing: again where somebody who tidies up removes it in between, as long as
+// it is empty.
+func (f *Folder) inDir(dir string, do func() error) error {
+	const tries = 10
+	for i := 1; ; i++ {
+		err := f.root.MkdirAll(dir, 0o755)
+		if err == nil {
+			err = do()
+		}
+		if !errors.Is(err, fs.ErrNotExist) || i == tries {
+			return err
+		}
+	}
 }
 
 // Reopen opens a file that Create made, to go on writing to it.
@@ -148,24 +164,22 @@ func (f *Folder) rename(from, to string, flags uint) error {
 	if err := errors.Join(errFrom, errTo); err != nil {
 		return err
 	}
-	if err := f.root.MkdirAll(path.Dir(to), 0o755); err != nil {
-		return plain(err)
-	}
 	fromDir, err := f.root.Open(path.Dir(from))
 	if err != nil {
 		return plain(err)
 	}
 	defer fromDir.Close()
-	toDir, err := f.root.Open(path.Dir(to))
-	if err != nil {
-		return plain(err)
-	}
-	defer toDir.Close()
-	err = unix.Renameat2(int(fromDir.Fd()), path.Base(from), int(toDir.Fd()), path.Base(to), flags)
-	if err != nil {
-		return &os.LinkError{Op: "rename", Old: from, New: to, Err: err}
-	}
-	return nil
+	return plain(f.inDir(path.Dir(to), func() error {
+		toDir, err := f.root.Open(path.Dir(to))
+		if err != nil {
+			return err
+		}
+		defer toDir.Close()
+		if err := unix.Renameat2(int(fromDir.Fd()), path.Base(from), int(toDir.Fd()), path.Base(to), flags); err != nil {
+			return &os.LinkError{Op: "rename", Old: from, New: to, Err: err}
+		}
+		return nil
+	}))
 }
 
 // Remove removes a file or an empty folder.
