@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 	"unicode"
+
+	"bagaglio/core/storage"
 )
 
 // Reader is an open virtual disk: the bytes a guest would see. It is safe for concurrent use.
@@ -63,6 +65,18 @@ type Encoder interface {
 	Encode(out, block []byte) ([]byte, error)
 	// Append stores what Encode made of the block at off.
 	Append(encoded []byte, off int64) error
+}
+
+// Plain is a Reader of which a file holds the guest's bytes one to one, from its first byte on.
+type Plain interface {
+	// File is that file, nil when it is not so for this disk.
+	File() storage.File
+}
+
+// Cloner is a Writer that can take over a whole disk without copying it.
+type Cloner interface {
+	// Clone shares the storage of src, or fails with errors.ErrUnsupported and has done nothing.
+	Clone(src Reader) error
 }
 
 // Kind tells what an extent holds.

@@ -103,6 +103,19 @@ func writeZeros(f io.WriterAt, off, n int64) error {
 	return nil
 }
 
+// Clone takes over the file of a plain disk, where the storage can share its blocks. A thick image has room of its own.
+func (w *flat) Clone(src Reader) error {
+	plain, ok := src.(Plain)
+	to, can := w.file.(storage.Cloner)
+	if !ok || !can || w.thick || plain.File() == nil || w.target.Resumed() {
+		return errors.ErrUnsupported
+	}
+	if err := to.Clone(plain.File()); err != nil {
+		return err
+	}
+	return w.file.Truncate(w.target.Size) // without what a format has behind the disk
+}
+
 func (w *flat) Commit(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {
 		return err

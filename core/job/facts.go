@@ -114,6 +114,14 @@ func lookAhead(ctx context.Context, ends Ends, r plan.Request, src disk.Reader) 
 		f.Obstructed = fmt.Errorf("%s is a folder of Bagaglio's own: choose another name", OwnFolder)
 		return f, nil
 	}
+	held, err := ListHeld(ends.Destination)
+	if err != nil {
+		f.Obstructed = Explain(err)
+		return f, nil
+	}
+	for _, h := range held {
+		f.Held += h.Room
+	}
 	look := ahead{ends: ends, request: r, source: src.Describe(), DestinationFacts: &f, names: func(name string) []string { return layout.FileNames(name, size, r.Options) }}
 	if layout.Gathers {
 		look.fitting = layout.FileNames(name, layout.LimitFor(r.Options), r.Options)

@@ -171,6 +171,21 @@ func DropHeld(folder storage.Folder, id string) error {
 	return nil
 }
 
+// clearHeld makes room by removing all that is held in the destination's pool.
+func (w *work) clearHeld() error {
+	held, err := ListHeld(w.Ends.Destination)
+	if err != nil {
+		return err
+	}
+	for _, h := range held {
+		if err := DropHeld(w.Ends.Destination, h.ID); err != nil {
+			return err
+		}
+		w.remark(fmt.Sprintf("what was held of %s was removed to make room", h.Path))
+	}
+	return nil
+}
+
 // DropExpired removes what has been held for as long as it should be, and returns it.
 func DropExpired(folder storage.Folder, now time.Time) ([]Held, error) {
 	held, err := ListHeld(folder)

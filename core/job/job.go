@@ -58,7 +58,7 @@ func (t Task) Run(ctx context.Context) (Receipt, error) {
 	err := w.run(ctx)
 	r := &w.receipt
 	r.Finished = time.Now()
-	r.Seconds = r.Finished.Sub(r.Started).Seconds()
+	r.Seconds = max(0, r.Finished.Sub(r.Started).Seconds()) // the clock may have been set back
 	if err == nil {
 		return *r, nil
 	}

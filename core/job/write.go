@@ -22,6 +22,11 @@ const mostPasses = 5
 
 // write leaves the new image, synced, in the staging folder.
 func (w *work) write(ctx context.Context, src *disk.Reader) (copied transfer.Result, err error) {
+	if w.Plan.Request.ClearHeld {
+		if err := w.clearHeld(); err != nil {
+			return copied, destination(err)
+		}
+	}
 	target, err := w.target(ctx)
 	if err != nil {
 		return copied, err
@@ -49,7 +54,17 @@ func (w *work) writeOnce(ctx context.Context, src *disk.Reader, target disk.Targ
 		return copied, false, err
 	}
 	defer func() { err = errors.Join(err, dst.Close()) }()
-	copied, err = w.transfer(ctx, plan.StepWrite, transfer.Transfer{Source: *src, Destination: dst, Base: target.Base, Leaves: earlier.Leaves})
+	t := transfer.Transfer{Source: *src, Destination: dst, Base: target.Base, Leaves: earlier.Leaves}
+	if c, ok := dst.(disk.Cloner); ok && earlier.Leaves == nil {
+		switch err := c.Clone(*src); {
+		case err == nil:
+			t.Destination = nil // which has all of it: what is left is to read it
+			w.remark("nothing was copied: the new image shares its blocks with the source on the storage")
+		case !errors.Is(err, errors.ErrUnsupported):
+			return copied, false, destination(err)
+		}
+	}
+	copied, err = w.transfer(ctx, plan.StepWrite, t)
 	if err != nil {
 		return copied, false, err
 	}

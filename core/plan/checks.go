@@ -229,14 +229,23 @@ func (p *maker) checkDestination() {
 	if !p.layout.Thick && p.format.Name == "raw" { // whose files have holes
 		need = p.After.AllocatedSize
 	}
-	if need > d.Space.Free {
+	free := d.Space.Free
+	if p.Request.ClearHeld && d.Held > 0 {
+		free += d.Held
+		p.add(Warns, "held", fmt.Sprintf("What is held of replaced disks in this pool, %s, is removed for good before anything is written.", Bytes(d.Held)),
+			remedy("Keep it", map[string]any{"clear_held": nil}))
+	}
+	if need > free {
 		var remedies []Remedy
+		if !p.Request.ClearHeld && d.Held > 0 && need <= free+d.Held {
+			remedies = append(remedies, remedy(fmt.Sprintf("Remove what is held of replaced disks first (%s)", Bytes(d.Held)), map[string]any{"clear_held": true}))
+		}
 		if thin := p.format.Layouts[0]; p.layout.Thick && !thin.Thick && thin.StoredSize(p.After.VirtualSize, disk.Options{}, d.Stored) < d.Space.Free {
 			remedies = append(remedies, remedy("Use the layout "+thin.Name, p.without(map[string]any{"layout": thin.Name})))
 		}
-		p.add(Blocks, "room", fmt.Sprintf("The new image needs %s, and %s are free: make room or choose another pool.", Bytes(need), Bytes(d.Space.Free)), remedies...)
+		p.add(Blocks, "room", fmt.Sprintf("The new image needs %s, and %s are free: make room or choose another pool.", Bytes(need), Bytes(free)), remedies...)
 	} else {
-		p.add(Informs, "room", fmt.Sprintf("The new image needs %s at most, and %s are free.", Bytes(need), Bytes(d.Space.Free)))
+		p.add(Informs, "room", fmt.Sprintf("The new image needs %s at most, and %s are free.", Bytes(need), Bytes(free)))
 	}
 	longest := p.largestFile(p.layout, p.Request.Options, p.After.VirtualSize)
 	if limit := d.Space.LargestFile; limit > 0 && longest > limit {

@@ -68,6 +68,8 @@ type Request struct {
 	Recopy bool `json:"recopy,omitempty"`
 	// PastDamage goes on where the source cannot be read, with zeros in the place; otherwise the job stops.
 	PastDamage bool `json:"past_damage,omitempty"`
+	// ClearHeld removes for good what the destination's pool holds of replaced disks, before anything is written.
+	ClearHeld bool `json:"clear_held,omitempty"`
 }
 
 // TagBeside asks for the tag that lies beside a disk.
@@ -101,6 +103,7 @@ type DestinationFacts struct {
 	Leftover   []string    // files that would become a part of the new disk
 	Base       *BaseFacts  // nil when none is asked for
 	Stored     disk.Stored // for the units of all layouts
+	Held       int64       // bytes that replaced disks take which are kept for a while
 	OtherName  string      // a name close to the one asked for that is free, when that exists
 	Obstructed error       // why its folder cannot be looked at
 }

@@ -127,6 +127,11 @@ func TestChecks(t *testing.T) {
 		}, "base", Blocks, "39 GiB", []string{`{"base":null,"layout":null}`}},
 		{"chain", func(_ *Request, f *Facts) { f.Source.Description.Base = "base.raw" }, "chain", Informs, "stands alone", nil},
 		{"name", func(r *Request, _ *Facts) { r.Destination.Path = "ticketing.vhd" }, "name", Blocks, "claims vhd", []string{`{"destination":{"path":"ticketing.qcow2"}}`, `{"as":"vhd","layout":null}`}},
+		{"held in the way", func(_ *Request, f *Facts) { f.Destination.Space.Free, f.Destination.Held = gib/2, gib }, "room", Blocks, "make room", []string{`{"clear_held":true}`}},
+		{"held goes", func(r *Request, f *Facts) {
+			f.Destination.Space.Free, f.Destination.Held, r.ClearHeld = gib/2, gib, true
+		}, "held", Warns, "removed for good", []string{`{"clear_held":null}`}},
+		{"in use", func(_ *Request, f *Facts) { f.Source.InUse = errors.New("a machine has it open") }, "in-use", Blocks, "A machine has it open", nil},
 		{"no proof", func(r *Request, _ *Facts) { r.NoProof = true }, "proof", Warns, "unproven", []string{`{"no_proof":null}`}},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -65,6 +65,12 @@ type HoleMaker interface {
 	MakeHole(off, n int64) error
 }
 
+// Cloner is a File that can take over the content of another one by sharing its blocks on the storage, without copying.
+type Cloner interface {
+	// Clone fails with errors.ErrUnsupported where the two do not lie on one filesystem that can do so.
+	Clone(from File) error
+}
+
 // Usage is a Folder that can tell whether another program uses a file.
 type Usage interface {
 	// InUse says in words by what a file is held, empty when by nothing that is known.

@@ -16,8 +16,13 @@ const (
 	// blockSize is how much is read and written at once: the size that was fastest (docs/performance.md), and a multiple of
 	// a leaf.
 	blockSize = 4 * fingerprint.LeafSize
-	// workers is how many blocks are under way at once.
-	workers = 4
+	// fewest and most workers: how many blocks are under way at once. Between them, as many as pay off; those that have more than one
+	// buffer are mostLarge at most.
+	fewest, mostLarge, most = 2, 4, 6
+	// trial is for how long a number of workers is measured.
+	trial = 200 * time.Millisecond
+	// gain is by how much one more has to speed things up to be worth its memory.
+	gain = 1.03
 	// zeroUnit is the length in which zeros inside of data are looked for; what is all zeros is not written.
 	zeroUnit = 64 << 10
 )
@@ -64,7 +69,7 @@ func (e *DestinationError) Unwrap() error { return e.Err }
 
 // Run transfers all of the source, or what comes behind an earlier time.
 func (t Transfer) Run(ctx context.Context) (Result, error) {
-	r := &running{Transfer: t, unit: zeroUnit}
+	r := &running{Transfer: t, unit: zeroUnit, ended: make(chan struct{})}
 	if r.Leaves == nil {
 		r.Leaves = fingerprint.NewLeaves(t.Source.Size())
 	}
@@ -74,15 +79,21 @@ func (t Transfer) Run(ctx context.Context) (Result, error) {
 	}
 	group, ctx := errgroup.WithContext(ctx)
 	blocks := make(chan block)
-	taken := make(chan taken, workers)
+	taken := make(chan taken, most)
 	group.Go(func() error {
+		defer close(r.ended)
 		defer close(blocks)
 		return r.cut(ctx, min(r.Leaves.Next()*fingerprint.LeafSize, t.Source.Size()), blocks)
 	})
 	working, workCtx := errgroup.WithContext(ctx)
-	for range workers {
-		working.Go(func() error { return r.work(workCtx, blocks, taken) })
+	hire := func() { working.Go(func() error { return r.work(workCtx, blocks, taken) }) }
+	for range fewest {
+		hire()
 	}
+	working.Go(func() error {
+		r.crew(workCtx, hire)
+		return nil
+	})
 	group.Go(func() error {
 		defer close(taken)
 		return working.Wait()
@@ -102,6 +113,35 @@ type running struct {
 	encoder disk.Encoder // likewise
 	unit    int64        // in which content is told from zeros, or from the base
 	result  Result
+	ended   chan struct{} // closed when all blocks are given out
+}
+
+// crew hires one more worker after the other, as long as that speeds things up.
+func (t *running) crew(ctx context.Context, hire func()) {
+	tick := time.NewTicker(trial)
+	defer tick.Stop()
+	last, best := t.Meter.Read.Load(), 0.0
+	limit := most
+	if t.encoder != nil || t.Base != nil {
+		limit = mostLarge
+	}
+	for n := fewest; n < limit; n++ {
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		case <-t.ended:
+			return
+		}
+		read := t.Meter.Read.Load()
+		speed := float64(read - last)
+		last = read
+		if speed < best*gain {
+			return
+		}
+		best = speed
+		hire()
+	}
 }
 
 // block is a piece of work: at most blockSize bytes from off on, of which the data extents have to be read. One without

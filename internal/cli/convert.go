@@ -62,6 +62,7 @@ func (a *app) convert() *cobra.Command {
 	f.BoolVar(&r.NoTag, "no-tag", false, "put no tag beside the new image")
 	f.BoolVar(&r.Recopy, "recopy", false, "when the source changes while it is copied, copy again what differs")
 	f.BoolVar(&r.PastDamage, "past-damage", false, "go on where the source cannot be read, with zeros in the place; the job then ends with damage")
+	f.BoolVar(&r.ClearHeld, "clear-held", false, "to make room, remove for good what the destination's pool holds of replaced disks")
 	paceFlags(c, &a.pace.speed, &a.pace.hours)
 	f.BoolVar(&planOnly, "plan", false, "only say what would happen")
 	f.BoolVar(&yes, "yes", false, "do not ask")

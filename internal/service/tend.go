@@ -65,6 +65,7 @@ func (s *Service) tend(done <-chan struct{}) {
 	tick := time.NewTicker(tendEvery)
 	defer tick.Stop()
 	var cleared time.Time
+	begin := time.Now()
 	for {
 		select {
 		case <-done:
@@ -72,13 +73,22 @@ func (s *Service) tend(done <-chan struct{}) {
 		case now := <-tick.C:
 			s.endHours(now)
 			s.passTroubles(now)
-			if now.Sub(cleared).Abs() > clearEvery { // also when the clock jumps
+			if now.Sub(cleared) > clearEvery {
 				cleared = now
-				s.dropExpired(now)
+				if jumped(begin, now.Sub(begin), now.Round(0)) { // who knows what day it is
+					s.log.Warn("the clock has jumped since the service was started: nothing that is held is removed until it is started again")
+				} else {
+					s.dropExpired(now)
+				}
 			}
 			s.dispatch()
 		}
 	}
+}
+
+// jumped tells whether the clock on the wall shows another time than it should, so long after the beginning.
+func jumped(begin time.Time, elapsed time.Duration, wall time.Time) bool {
+	return wall.Sub(begin.Round(0).Add(elapsed)).Abs() > 5*time.Minute
 }
 
 func (s *Service) endHours(now time.Time) {

@@ -47,7 +47,9 @@ func inState(want api.JobState) func(api.Job) bool {
 
 // far tells whether a job has written some of the disk, which is then kept as done.
 func far(bytes int64) func(api.Job) bool {
-	return func(j api.Job) bool { return j.Progress != nil && j.Progress.Step == "write" && j.Progress.Done > bytes }
+	return func(j api.Job) bool {
+		return j.Progress != nil && j.Progress.Step == "write" && j.Progress.Done > bytes
+	}
 }
 
 const mib = 1 << 20

@@ -102,6 +102,14 @@ func (r *reader) Describe() disk.Description {
 	return d
 }
 
+// File is the one file of a disk that is not in pieces.
+func (r *reader) File() storage.File {
+	if len(r.files) != 1 {
+		return nil
+	}
+	return r.files[0]
+}
+
 func (r *reader) Close() error {
 	var err error
 	for _, f := range r.files {

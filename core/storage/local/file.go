@@ -6,7 +6,10 @@ import (
 	"io"
 	"os"
 	"sync"
+	"sync/atomic"
 	"syscall"
+
+	"bagaglio/core/storage"
 
 	"golang.org/x/sys/unix"
 )
@@ -23,7 +26,10 @@ const (
 )
 
 // readFile is a file opened for reading.
-type readFile struct{ *os.File }
+type readFile struct {
+	*os.File
+	copied atomic.Bool // a large read was made
+}
 
 func (f *readFile) Size() (int64, error) { return sizeOf(f.File) }
 
@@ -32,9 +38,18 @@ func (f *readFile) Size() (int64, error) { return sizeOf(f.File) }
 func (f *readFile) ReadAt(p []byte, off int64) (int, error) {
 	n, err := f.File.ReadAt(p, off)
 	if n >= largeIO {
+		f.copied.Store(true)
 		_ = dropCache(f.File, off, int64(n)) // only advice: the content is read either way
 	}
 	return n, err
+}
+
+// Close lets go of what the kernel read ahead, too.
+func (f *readFile) Close() error {
+	if f.copied.Load() {
+		_ = dropCache(f.File, 0, 0) // only advice
+	}
+	return f.File.Close()
 }
 
 // Range finds the end of the data or hole at off with lseek(2), SEEK_DATA and SEEK_HOLE.
@@ -138,6 +153,19 @@ func (f *writeFile) push(s span) (due []span) {
 // Allocate reserves room with fallocate(2).
 func (f *writeFile) Allocate(off, n int64) error {
 	return unix.Fallocate(int(f.Fd()), 0, off, n)
+}
+
+// Clone shares the blocks of another file with ioctl_ficlone(2).
+func (f *writeFile) Clone(from storage.File) error {
+	src, ok := from.(*readFile)
+	if !ok {
+		return errors.ErrUnsupported
+	}
+	err := unix.IoctlFileClone(int(f.Fd()), int(src.Fd()))
+	if err != nil && (unsupported(err) || errors.Is(err, unix.EXDEV) || errors.Is(err, unix.ENOTTY) || errors.Is(err, unix.EPERM)) {
+		return errors.ErrUnsupported
+	}
+	return err
 }
 
 // MakeHole gives a range back with fallocate(2).
