@@ -29,14 +29,12 @@ type Error struct{ api.Problem }
 
 func (e *Error) Error() string { return e.Detail }
 
-// Dial returns the service at that address, such as http://127.0.0.1:2247. Nothing is sent yet.
+// Dial returns the service at that address, such as http://127.0.0.1:2247. Nothing is sent yet. BAGAGLIO_WHO says who uses it, for the
+// service's log, when not the user of this computer.
 func Dial(address, token string, options ...ClientOption) (*Service, error) {
-	who := ""
-	if u, err := user.Current(); err == nil {
-		who = u.Username
-	}
-	if host, err := os.Hostname(); err == nil {
-		who += "@" + host
+	who := os.Getenv("BAGAGLIO_WHO")
+	if who == "" {
+		who = self()
 	}
 	c, err := NewClient(address, append(options, WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+token)
@@ -44,6 +42,18 @@ func Dial(address, token string, options ...ClientOption) (*Service, error) {
 		return nil
 	}))...)
 	return &Service{c}, err
+}
+
+// self is the user and computer that this runs as, for the service's log.
+func self() string {
+	who := ""
+	if u, err := user.Current(); err == nil {
+		who = u.Username
+	}
+	if host, err := os.Hostname(); err == nil {
+		who += "@" + host
+	}
+	return who
 }
 
 // decode reads the answer to a call.

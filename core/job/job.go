@@ -63,7 +63,7 @@ func (t Task) Run(ctx context.Context) (Receipt, error) {
 		return *r, nil
 	}
 	if errors.Is(context.Cause(ctx), ErrSetAside) {
-		return *r, context.Cause(ctx)
+		return *r, errors.Join(context.Cause(ctx), w.keepSteps(ctx))
 	}
 	r.Outcome = Failed
 	if ctx.Err() != nil {
@@ -72,6 +72,15 @@ func (t Task) Run(ctx context.Context) (Receipt, error) {
 	err = Explain(err)
 	r.Reason = err.Error()
 	return *r, err
+}
+
+// keepSteps keeps what steps took so far, for the receipt.
+func (w *work) keepSteps(ctx context.Context) error {
+	w.receipt.Steps = w.report.done
+	if w.state.Stage == "" {
+		return nil
+	}
+	return w.keep(ctx, nil)
 }
 
 type work struct {

@@ -32,8 +32,12 @@ type Progress struct {
 	SpeedSeconds float64   `json:"speed_seconds,omitempty"`
 }
 
-// interval is the time between two reports of one step.
-const interval = 200 * time.Millisecond
+const (
+	// interval is the time between two reports of one step.
+	interval = 200 * time.Millisecond
+	// window is over how many of them the present speed is taken.
+	window = 10
+)
 
 // reporter calls watch when a step begins and ends, and at an interval between.
 type reporter struct {
@@ -57,12 +61,18 @@ func (r *reporter) run(name string, meter *transfer.Meter, earlier *fingerprint.
 	if earlier != nil {
 		before = min(earlier.Data(), step.Bytes)
 	}
-	last := int64(0) // bytes at the last report
+	last := int64(0)     // bytes at the last report
+	var lately []float64 // bytes between the last reports, so that blocks which come one by one do not make it jump
 	p.Done = before
 	tell := func(every time.Duration) {
 		if meter != nil {
 			read, elapsed := meter.Read.Load(), time.Since(p.Since).Seconds()
-			p.Speed = float64(read-last) / every.Seconds()
+			lately = append(lately, float64(read-last)/every.Seconds())
+			lately = lately[max(0, len(lately)-window):]
+			p.Speed = 0
+			for _, v := range lately {
+				p.Speed += v / float64(len(lately))
+			}
 			r.speeds.add(float64(read-last), every.Seconds())
 			last, p.Done, p.Average = read, before+read, float64(read)/elapsed
 			if p.Average > 0 {

@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -65,8 +66,8 @@ func (w *work) place(ctx context.Context) error {
 			for _, back := range slices.Backward(undo) {
 				err = errors.Join(err, back())
 			}
-			if _, held := readHeld(w.Ends.Destination, w.ID); held == nil {
-				_, back := Restore(w.Ends.Destination, w.ID, false, w.Hold)
+			if _, held := readHeld(w.Ends.Destination, w.heldID()); held == nil {
+				_, back := Restore(w.Ends.Destination, w.heldID(), false, w.Hold)
 				err = errors.Join(err, back)
 			}
 			return fmt.Errorf("giving the image its name: %w", err)
@@ -103,8 +104,11 @@ func (w *work) moveAside(dir string) error {
 
 // heldBy is what is held for this task.
 func (w *work) heldBy(dir string) Held {
-	return Held{ID: w.ID, Path: path.Join(dir, path.Base(w.Plan.After.Place.Path)), Why: "replaced by " + w.By, Until: time.Now().Add(w.Hold)}
+	return Held{ID: w.heldID(), Path: path.Join(dir, path.Base(w.Plan.After.Place.Path)), Why: "replaced by " + w.By, Until: time.Now().Add(w.Hold)}
 }
+
+// heldID is the same each time for a task, and short enough to be typed.
+func (w *work) heldID() string { return fmt.Sprintf("%x", sha256.Sum256([]byte(w.ID)))[:8] }
 
 func (w *work) remarkHeld(h Held) {
 	w.remark(fmt.Sprintf("what was replaced is held until %s", h.Until.Local().Format("2006-01-02 15:04")))

@@ -3,11 +3,9 @@ package api
 import (
 	"net"
 	"net/http"
-	"strconv"
 	"strings"
 	"time"
 
-	"bagaglio/core/disk"
 	"bagaglio/internal/service"
 
 	"github.com/gin-gonic/gin"
@@ -46,30 +44,6 @@ func (g *gate) check(c *gin.Context) {
 	}
 	c.Header("WWW-Authenticate", `Bearer realm="bagaglio"`)
 	problemWith(c, http.StatusUnauthorized, "this needs the service's token (Authorization: Bearer), or a session: \"bagaglio console\" prints a link that opens one")
-}
-
-const (
-	whoKey = "who"
-	// WhoHeader is in which a client says who uses it. It is believed no further than the log.
-	WhoHeader = "Bagaglio-Who"
-	maxWho    = 100
-)
-
-// record notes in the log what somebody asked for that changes something, and what came of it.
-func (g *gate) record(c *gin.Context) {
-	c.Next()
-	if c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead || c.FullPath() == "" || c.FullPath() == "/v1/plans" { // a plan changes nothing
-		return
-	}
-	who := c.GetString(whoKey)
-	if who == "" {
-		who = "nobody who is known"
-	}
-	if name := disk.Printable(c.GetHeader(WhoHeader)); name != "" {
-		who += ", " + name[:min(len(name), maxWho)]
-	}
-	what := c.Request.Method + " " + strings.TrimPrefix(c.FullPath(), "/v1")
-	g.service.Note(c, who, c.ClientIP(), what, strings.TrimPrefix(c.Request.URL.Path, "/v1"), strconv.Itoa(c.Writer.Status())+" "+http.StatusText(c.Writer.Status()))
 }
 
 // enter begins a session for who comes by a link.

@@ -59,6 +59,7 @@ func problem(c *gin.Context, err error) {
 }
 
 func problemWith(c *gin.Context, status int, detail string) {
+	c.Set(detailKey, detail)
 	c.Header("Content-Type", "application/problem+json")
 	c.AbortWithStatusJSON(status, spec.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail})
 }

@@ -3,8 +3,11 @@ package api
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"bagaglio/internal/service"
+
+	"github.com/gin-gonic/gin"
 )
 
 func (s *server) ChangeJob(ctx context.Context, r ChangeJobRequestObject) (ChangeJobResponseObject, error) {
@@ -33,6 +36,7 @@ func (s *server) ListLimits(ctx context.Context, _ ListLimitsRequestObject) (Lis
 }
 
 func (s *server) SetLimit(ctx context.Context, r SetLimitRequestObject) (SetLimitResponseObject, error) {
+	ctx.(*gin.Context).Set(subjectKey, strings.TrimSpace(fmt.Sprintf("%s %s", r.Body.Scope, r.Body.Name)))
 	return SetLimit204Response{}, s.service.SetLimit(ctx, *r.Body)
 }
 

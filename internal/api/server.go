@@ -124,6 +124,7 @@ func (s *server) ListPools(ctx context.Context, _ ListPoolsRequestObject) (ListP
 
 func (s *server) AddPool(ctx context.Context, r AddPoolRequestObject) (AddPoolResponseObject, error) {
 	pool, err := s.service.AddPool(ctx, *r.Body)
+	ctx.(*gin.Context).Set(subjectKey, "pool "+r.Body.Name)
 	return AddPool201JSONResponse(pool), err
 }
 
@@ -170,6 +171,7 @@ func (s *server) ListJobs(ctx context.Context, r ListJobsRequestObject) (ListJob
 
 func (s *server) StartJob(ctx context.Context, r StartJobRequestObject) (StartJobResponseObject, error) {
 	j, err := s.service.Start(ctx, *r.Body)
+	ctx.(*gin.Context).Set(subjectKey, "job "+j.Id)
 	return StartJob201JSONResponse(j), err
 }
 
@@ -185,6 +187,7 @@ func (s *server) CancelJob(ctx context.Context, r CancelJobRequestObject) (Cance
 
 func (s *server) StartAgain(ctx context.Context, r StartAgainRequestObject) (StartAgainResponseObject, error) {
 	j, err := s.service.Again(ctx, r.Job)
+	ctx.(*gin.Context).Set(subjectKey, "job "+r.Job+" as job "+j.Id)
 	return StartAgain201JSONResponse(j), err
 }
 

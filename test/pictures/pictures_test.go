@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"testing"
 
+	"bagaglio/api"
+	"bagaglio/core/plan"
 	"bagaglio/internal/demo"
 	"bagaglio/internal/testkit"
 
@@ -17,6 +19,7 @@ func TestPictures(t *testing.T) {
 	if os.Getenv("BAGAGLIO_PICTURES") == "" {
 		t.Skip("pictures are made on request: make pictures")
 	}
+	t.Setenv("BAGAGLIO_WHO", "purser@quay")
 	root, err := testkit.Root()
 	require.NoError(t, err)
 	to := filepath.Join(root, "docs", "screenshots")
@@ -56,6 +59,33 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	p.Click("Start")
 	p.AwaitText("Proven: what arrived")
 	shot("console-job")
+	slow, err := s.Plan(t.Context(), plan.Request{
+		Kind: plan.Convert, Source: plan.Place{Pool: "quay-store", Path: "ticketing.raw"}, Destination: &plan.Place{Pool: "seabag", Path: "ticketing.vhdx"}, As: "vhdx",
+	})
+	require.NoError(t, err)
+	speed := int64(5 << 20)
+	j, err := s.Start(t.Context(), api.NewJob{Plan: slow.Id, Speed: &speed})
+	require.NoError(t, err)
+	p.Open(s.Address + "/jobs/" + j.Id)
+	p.AwaitText("over 4 s")
+	shot("console-job-running")
+	replace, err := s.Plan(t.Context(), plan.Request{
+		Kind: plan.Convert, Source: plan.Place{Pool: "quay-store", Path: "crew-roster.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "ticketing.qcow2"}, As: "qcow2", Replace: true,
+	})
+	require.NoError(t, err)
+	other, err := s.Start(t.Context(), api.NewJob{Plan: replace.Id})
+	require.NoError(t, err)
+	for _, err := range s.Follow(t.Context(), other.Id) {
+		require.NoError(t, err)
+	}
+	p.Click("Keeping")
+	p.AwaitText("in an unbroken chain")
+	p.AwaitText("replaced by job")
+	shot("console-keeping")
+	held, err := s.Held(t.Context())
+	require.NoError(t, err)
+	_, err = s.Restore(t.Context(), "lighthouse-store", held[0].Id, true)
+	require.NoError(t, err)
 	p.Click("Places")
 	p.Click("Convert crew-roster.raw")
 	p.Fill("Pool of the new image", "seabag")
@@ -83,6 +113,7 @@ func terminal(t *testing.T, state, to string) {
 		"client-plan":    "bagaglio convert quay-store:crew-roster.raw seabag:crew-roster.vhd --plan",
 		"client-convert": "bagaglio convert quay-store:crew-roster.raw seabag:crew-roster.vhd --yes",
 		"client-overlay": "bagaglio look lighthouse-store:ticketing-monday.qcow2",
+		"client-keeping": "bagaglio held list; bagaglio limits list; bagaglio log --limit 8",
 		"client-lists":   "bagaglio pool disks quay-store; bagaglio job list; bagaglio receipt check",
 	} {
 		script := "cd /; PATH=" + filepath.Dir(testkit.Binary(t)) + ":$PATH; export BAGAGLIO_STATE=" + state + "; clear; echo '$ " + command + "'; " + command +

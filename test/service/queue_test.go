@@ -262,7 +262,8 @@ func TestWhatIsReplacedIsHeld(t *testing.T) {
 	held, err = s.Held(t.Context())
 	require.NoError(t, err)
 	require.Len(t, held, 1, "the one that it was swapped for")
-	require.NoError(t, s.DropHeld(t.Context(), "lighthouse-store", held[0].Id))
+	held0 := held[0].Id
+	require.NoError(t, s.DropHeld(t.Context(), "lighthouse-store", held0))
 	held, err = s.Held(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, held)
@@ -274,18 +275,15 @@ func TestWhatIsReplacedIsHeld(t *testing.T) {
 	for _, e := range events {
 		found[e.What+" "+e.Subject+" "+e.Result] = e
 	}
-	dropped := found["DELETE /pools/:pool/held/:held /pools/lighthouse-store/held/"+lastHeld(events)+" 204 No Content"]
+	dropped := found["removed what was held pool lighthouse-store, held "+held0+" done"]
 	assert.Contains(t, dropped.Who, "token, ")
 	assert.Equal(t, "127.0.0.1", dropped.Origin)
 	assert.WithinDuration(t, time.Now(), dropped.At, time.Minute)
 	assert.Equal(t, "service", found["ended job 2 proven"].Who)
-}
-
-func lastHeld(events []api.Event) string {
-	for _, e := range events {
-		if strings.HasPrefix(e.What, "DELETE") {
-			return filepath.Base(e.Subject)
-		}
+	assert.Contains(t, found, "started a plan job 2 done")
+	refused := false
+	for what := range found {
+		refused = refused || strings.Contains(what, "Conflict: ") && strings.Contains(what, "move it away first")
 	}
-	return ""
+	assert.True(t, refused, "what was refused is in the log, with why")
 }

@@ -223,8 +223,9 @@ function Log() {
               {e.origin && ` from ${e.origin}`}
             </span>
             <span className="break-all">
-              {e.subject}: {e.what}
-              {e.result && `, ${e.result}`}
+              {e.subject && `${e.subject}: `}
+              {e.what}
+              {e.result && e.result !== "done" && `, ${e.result}`}
             </span>
           </li>
         ))}

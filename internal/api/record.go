@@ -1,0 +1,68 @@
+package api
+
+import (
+	"net/http"
+	"strings"
+
+	"bagaglio/core/disk"
+
+	"github.com/gin-gonic/gin"
+)
+
+const (
+	whoKey     = "who"
+	subjectKey = "subject"
+	detailKey  = "detail"
+
+	// WhoHeader is in which a client says who uses it. It is believed no further than the log.
+	WhoHeader = "Bagaglio-Who"
+	maxWho    = 100
+)
+
+// deeds are the calls that go into the log, in words. A call that changes something and is not here goes by its address.
+var deeds = map[string]string{
+	"POST /v1/console-links": "made a link to the console", "DELETE /v1/session": "left the console",
+	"POST /v1/pools": "added a pool", "DELETE /v1/pools/:pool": "forgot the pool",
+	"POST /v1/pools/:pool/held/:held/restore": "restored what was held", "DELETE /v1/pools/:pool/held/:held": "removed what was held",
+	"POST /v1/jobs": "started a plan", "POST /v1/jobs/:job/again": "started the request again", "PATCH /v1/jobs/:job": "changed speed or hours",
+	"POST /v1/jobs/:job/pause": "paused", "POST /v1/jobs/:job/resume": "let go on", "POST /v1/jobs/:job/move": "moved in the queue",
+	"POST /v1/jobs/:job/cancel": "cancelled", "DELETE /v1/jobs/:job/leases": "freed what it had left over",
+	"PUT /v1/limits": "changed a limit",
+}
+
+// record notes in the log what somebody asked for that changes something, and what came of it.
+func (g *gate) record(c *gin.Context) {
+	c.Next()
+	method, path := c.Request.Method, c.FullPath()
+	if method == http.MethodGet || method == http.MethodHead || path == "" || path == "/v1/plans" { // a plan changes nothing
+		return
+	}
+	who := c.GetString(whoKey)
+	if who == "" {
+		who = "nobody who is known"
+	}
+	if name := disk.Printable(c.GetHeader(WhoHeader)); name != "" {
+		who += ", " + name[:min(len(name), maxWho)]
+	}
+	what := deeds[method+" "+path]
+	if what == "" {
+		what = method + " " + path
+	}
+	result := "done"
+	if c.Writer.Status() >= http.StatusBadRequest {
+		result = http.StatusText(c.Writer.Status()) + ": " + c.GetString(detailKey)
+	}
+	g.service.Note(c, who, c.ClientIP(), what, subject(c), result)
+}
+
+// subject is what a call is about: what its answer says, or what its address names.
+func subject(c *gin.Context) string {
+	if s := c.GetString(subjectKey); s != "" {
+		return s
+	}
+	var parts []string
+	for _, p := range c.Params {
+		parts = append(parts, p.Key+" "+p.Value)
+	}
+	return strings.Join(parts, ", ")
+}
