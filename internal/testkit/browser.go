@@ -91,10 +91,10 @@ func (p *Page) AwaitText(words string) {
 	p.Await(text + ".includes(" + strconv.Quote(words) + ")")
 }
 
-// control is a JavaScript expression for the form field that a label with that text belongs to.
+// control is a JavaScript expression for the form field that a label with that text belongs to, or that is labelled so itself.
 func control(label string) string {
-	return "[...document.querySelectorAll('label')].find(l => l.textContent.startsWith(" + strconv.Quote(label) + ") || l.querySelector('span')?.textContent === " +
-		strconv.Quote(label) + ")?.querySelector('input, select')"
+	return "([...document.querySelectorAll('input, select')].find(e => e.ariaLabel === " + strconv.Quote(label) + ") ?? [...document.querySelectorAll('label')].find(l => l.textContent.startsWith(" + strconv.Quote(label) + ") || l.querySelector('span')?.textContent === " +
+		strconv.Quote(label) + ")?.querySelector('input, select'))"
 }
 
 // Fill gives a field its value as a user would: the page hears of it.

@@ -165,10 +165,13 @@ func TestKeyboard(t *testing.T) {
 // TestNarrowWindow: nothing runs out of the side, by day and by night.
 func TestNarrowWindow(t *testing.T) {
 	s := world(t)
+	for _, err := range s.Follow(t.Context(), begin(t, s, "a.qcow2", 0, false)) {
+		require.NoError(t, err)
+	}
 	p := testkit.Browse(t, 390, 800)
 	p.Open(s.Link)
 	p.AwaitText("tide-board.raw")
-	for _, path := range []string{"/", "/compose?pool=quay-store&path=tide-board.raw", "/disk?pool=quay-store&path=tide-board.raw", "/jobs"} {
+	for _, path := range []string{"/", "/compose?pool=quay-store&path=tide-board.raw", "/disk?pool=quay-store&path=tide-board.raw", "/jobs", "/jobs/1", "/keeping"} {
 		p.Open(s.Address + path)
 		p.Await(`document.querySelector("h1") && document.fonts.status === "loaded"`)
 		assert.LessOrEqual(t, testkit.Eval[int](p, `document.documentElement.scrollWidth`), 390, path)

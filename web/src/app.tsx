@@ -53,7 +53,7 @@ function Header({ version }: { version?: string }) {
           <img src="/icon.svg" alt="" className="size-7" />
           Bagaglio
         </span>
-        <nav aria-label="Rooms" className="flex gap-1">
+        <nav aria-label="Rooms" className="flex flex-wrap gap-1">
           {rooms.map(({ to, name, icon: Icon }) => (
             <NavLink
               key={to}

@@ -1,0 +1,134 @@
+package console
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"bagaglio/api"
+	"bagaglio/core/plan"
+	"bagaglio/internal/testkit"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	_ "modernc.org/sqlite"
+)
+
+// begin starts a conversion of the disk of tide-board with a limit on its speed, in bytes a second; 0 for none.
+func begin(t *testing.T, s *testkit.Service, to string, speed int64, replace bool) string {
+	t.Helper()
+	kept, err := s.Plan(t.Context(), plan.Request{
+		Kind: plan.Convert, Source: plan.Place{Pool: "quay-store", Path: "tide-board.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: to}, As: "qcow2", Replace: replace,
+	})
+	require.NoError(t, err)
+	j, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id, Speed: &speed})
+	require.NoError(t, err)
+	return j.Id
+}
+
+// TestPauseAndGoOn: a job is paused, put to the front, let go at another speed, and shows the disk and its speed.
+func TestPauseAndGoOn(t *testing.T) {
+	s := world(t)
+	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: "service", Jobs: 1}))
+	first := begin(t, s, "a.qcow2", 200<<10, false)
+	begin(t, s, "b.qcow2", 0, false)
+	third := begin(t, s, "c.qcow2", 0, false)
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.AwaitText("tide-board.raw")
+	p.Open(s.Address + "/jobs/" + first)
+	p.AwaitText("running")
+	p.AwaitText("Most of the time goes to a limit on the speed")
+	p.Click("Pause")
+	p.AwaitText("paused on request")
+	p.AwaitText("What it has done stays")
+	j, err := s.Job(t.Context(), first)
+	require.NoError(t, err)
+	assert.Equal(t, api.JobStatePaused, j.State)
+
+	// The other two go now; they are done before the page of the third is there, or it says what it waits for.
+	for _, err := range s.Follow(t.Context(), third) {
+		require.NoError(t, err)
+	}
+	p.Click("Go on")
+	p.AwaitText("running")
+	p.Fill("Speed limit in MiB/s", "100")
+	p.Click("Set")
+	p.AwaitText("Proven: what arrived is what left")
+	p.AwaitText("copied, read back and compared")
+	p.AwaitText("1 time(s) after it was interrupted")
+	strip := testkit.Eval[string](p, `document.querySelector("figure svg").ariaLabel`)
+	assert.Regexp(t, `^The disk from its first to its last byte: 20 % empty, 80 % copied, read back and compared$`, strip)
+}
+
+// TestToTheFront: a job that waits says for what, and can be put before the others.
+func TestToTheFront(t *testing.T) {
+	s := world(t)
+	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: "service", Jobs: 1}))
+	first := begin(t, s, "a.qcow2", 100<<10, false)
+	second := begin(t, s, "b.qcow2", 0, false)
+	third := begin(t, s, "c.qcow2", 0, false)
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.AwaitText("tide-board.raw")
+	p.Open(s.Address + "/jobs/" + third)
+	p.Click("To the front")
+	p.AwaitText("Waits for its turn")
+	p.Await(`!document.querySelector("button[disabled]")`)
+	_, err := s.Cancel(t.Context(), first)
+	require.NoError(t, err)
+	p.AwaitText("Proven: what arrived is what left")
+	for _, err := range s.Follow(t.Context(), second) {
+		require.NoError(t, err)
+	}
+	b, err := s.Job(t.Context(), second)
+	require.NoError(t, err)
+	c, err := s.Job(t.Context(), third)
+	require.NoError(t, err)
+	assert.True(t, c.Started.Before(*b.Started))
+}
+
+// TestKeeping: what was replaced is restored and removed, limits are changed, receipts are checked in the browser, and the log tells of it.
+func TestKeeping(t *testing.T) {
+	s := world(t)
+	for i := range 2 {
+		id := begin(t, s, "a.qcow2", 0, i > 0)
+		for _, err := range s.Follow(t.Context(), id) {
+			require.NoError(t, err)
+		}
+	}
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.Click("Keeping")
+	p.AwaitText("lighthouse-store:a.qcow2")
+	p.AwaitText("replaced by job 2")
+	p.AwaitText("2 receipts, each as it was signed, in an unbroken chain")
+	p.AwaitText("started a plan")
+	p.Click("Restore")
+	p.AwaitText("swapped for what was held")
+	p.Click("Remove")
+	p.Click("Remove for good")
+	p.AwaitText("Nothing was replaced of late")
+	p.Fill("All jobs together: jobs at once, 0 for no limit", "3")
+	p.Fill("All jobs together: MiB a second", "50")
+	p.Click("Set")
+	p.Await(`document.querySelector("section[aria-label=Limits] span").title === "50 MiB/s"`)
+	limits, err := s.Limits(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, api.Limit{Scope: "service", Jobs: 3, Speed: 50 << 20}, limits[0])
+
+	// Somebody changes a seal behind the service's back: the browser finds it.
+	s.Stop()
+	db, err := sqlx.Open("sqlite", filepath.Join(s.State, "records.sqlite"))
+	require.NoError(t, err)
+	_, err = db.ExecContext(t.Context(), `UPDATE seals SET seal = replace(seal, substr(seal, 100, 3), 'AAA') WHERE number = 2`)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	s = testkit.Start(t, s.State)
+	p.Open(s.Link)
+	p.Click("Keeping")
+	p.AwaitText("was changed since it was signed")
+	_, err = os.Stat(filepath.Join(s.State, "receipts.jwk"))
+	require.NoError(t, err)
+}
