@@ -34,8 +34,9 @@ func main() {
 	size := flag.Int64("mib", 2048, "size of the source in MiB")
 	runs := flag.Int("runs", 3, "how often each is measured")
 	formats := flag.String("formats", "", "only these, separated by commas")
-	data := flag.String("data", "random,half", "what is in the source: random data, or half of it zeros, or both in turn")
+	data := flag.String("data", "random,half", "what is in the source: random data, or half of it zeros, or both in turn, or none")
 	cache := flag.String("cache", "out", "where what is read is: out of the page cache, in it, or both in turn (out,in)")
+	shape := flag.Bool("shapes", true, "measure also what should not depend on the virtual size, and several jobs at once")
 	flag.Parse()
 	b := &bench{size: *size << 20}
 	if *formats != "" {
@@ -43,9 +44,12 @@ func main() {
 	}
 	err := prepare(b, *binary, *dir)
 	for _, kind := range strings.Split(*data, ",") {
-		if err == nil {
+		if err == nil && kind != "none" {
 			err = measure(b, kind, *runs, strings.Split(*cache, ","))
 		}
+	}
+	if err == nil && *shape {
+		err = shapes(b, *runs)
 	}
 	if err = errors.Join(err, os.RemoveAll(b.dir)); err != nil {
 		log.Fatal(err)
