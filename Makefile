@@ -46,6 +46,8 @@ check:
 	$(GO) test -count=1 -p 1 ./...
 	for f in $(FUZZ); do $(GO) test ./core/disk/all -run xxx -fuzz "$$f\$$" -fuzztime 6s -fuzzminimizetime 50x || exit 1; done
 	$(GO) test ./core/inspect -run xxx -fuzz 'FuzzInside$$' -fuzztime 5s
+	$(GO) test ./core/fingerprint -run xxx -fuzz 'FuzzTag$$' -fuzztime 5s
+	$(GO) test ./core/transfer -run xxx -fuzz 'FuzzMark$$' -fuzztime 5s
 
 race:
 	$(GO) test -race -count=1 ./core/transfer ./core/job
@@ -62,6 +64,12 @@ lint: console generated
 fuzz:
 	for f in $(FUZZ); do $(GO) test ./core/disk/all -run xxx -fuzz "$$f\$$" -fuzztime 10m -fuzzminimizetime 50x || exit 1; done
 	$(GO) test ./core/inspect -run xxx -fuzz 'FuzzInside$$' -fuzztime 10m
+	$(GO) test ./core/fingerprint -run xxx -fuzz 'FuzzTag$$' -fuzztime 10m
+	$(GO) test ./core/transfer -run xxx -fuzz 'FuzzMark$$' -fuzztime 10m
+
+# Kills the service 300 times, at random moments and at every named point, over all layouts.
+torture:
+	BAGAGLIO_KILLS=300 $(GO) test -count=1 -timeout 60m -v -run TestKilledAtAnyMoment ./test/crash
 
 bench: packages-bench build
 	$(GO) run ./test/bench

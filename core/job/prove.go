@@ -135,7 +135,7 @@ func (w *work) prove(ctx context.Context) error {
 		r.Compared = "the whole content of the disk, read from storage, with its tag (a full proof)"
 	}
 	if r.Source.Fingerprint != r.Against {
-		if tag != nil && tag.VirtualSize == fresh.Size() {
+		if tag != nil {
 			r.Differences = fingerprint.Difference(tag.Leaves, result.Leaves, 20)
 		}
 		return fmt.Errorf("%w: the disk has %s, and %s was expected", ErrNotProven, r.Source.Fingerprint, r.Against)

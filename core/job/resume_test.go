@@ -379,6 +379,6 @@ func TestTags(t *testing.T) {
 		_, err = w.run(t.Context(), w.plan(prove), nil)
 		require.Error(t, err, at)
 	}
-	_, err = fingerprint.ReadTag(io.LimitReader(bytes.NewReader(b), int64(len(b)-20)))
+	_, err = fingerprint.ReadTag(io.LimitReader(bytes.NewReader(b), int64(len(b)-20)), diskSize)
 	require.ErrorIs(t, err, fingerprint.ErrTag)
 }

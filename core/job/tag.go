@@ -84,7 +84,7 @@ func (w *work) tagToProve() (*fingerprint.Tag, error) {
 	if name == plan.TagBeside {
 		name = fingerprint.TagName(w.Plan.Before.Place.Path)
 	}
-	tag, err := readTag(w.Ends.Source, name)
+	tag, err := readTag(w.Ends.Source, name, w.Plan.Before.VirtualSize)
 	if request.Tag == plan.TagBeside && errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -92,10 +92,13 @@ func (w *work) tagToProve() (*fingerprint.Tag, error) {
 		return nil, fmt.Errorf("reading the tag %s: %w", name, err)
 	}
 	w.receipt.Tag = name
+	if got := w.Plan.Before.VirtualSize; got != tag.VirtualSize {
+		return nil, fmt.Errorf("%w: the virtual size is %s, and the tag says %s", ErrNotProven, plan.Bytes(got), plan.Bytes(tag.VirtualSize))
+	}
 	return tag, nil
 }
 
-func readTag(folder storage.Folder, name string) (*fingerprint.Tag, error) {
+func readTag(folder storage.Folder, name string, disk int64) (*fingerprint.Tag, error) {
 	file, err := folder.Open(name)
 	if err != nil {
 		return nil, err
@@ -105,7 +108,7 @@ func readTag(folder storage.Folder, name string) (*fingerprint.Tag, error) {
 	if err != nil {
 		return nil, err
 	}
-	return fingerprint.ReadTag(io.NewSectionReader(file, 0, size))
+	return fingerprint.ReadTag(io.NewSectionReader(file, 0, size), disk)
 }
 
 // proveQuickly compares what is known without reading the content.
@@ -117,9 +120,6 @@ func (w *work) proveQuickly(tag *fingerprint.Tag) error {
 		return nil
 	}
 	r.Compared = "structure and file facts only (a quick proof), with the tag: tables, virtual size, names and lengths of the files; the content was not read"
-	if got := w.Plan.Before.VirtualSize; got != tag.VirtualSize {
-		return fmt.Errorf("%w: the virtual size is %s, and the tag says %s", ErrNotProven, plan.Bytes(got), plan.Bytes(tag.VirtualSize))
-	}
 	dir := path.Dir(r.Tag)
 	for _, f := range tag.Files {
 		info, err := w.Ends.Source.Stat(path.Join(dir, f.Name))

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"time"
 
 	"bagaglio/core/job"
@@ -21,6 +22,7 @@ var (
 	errCancelled = errors.New("cancelled on request")
 	errPaused    = fmt.Errorf("paused on request (%w)", job.ErrSetAside)
 	errHours     = fmt.Errorf("its hours are over (%w)", job.ErrSetAside)
+	errFull      = errors.New("waits for a job")
 	errStopping  = fmt.Errorf("the service stops (%w)", job.ErrSetAside)
 )
 
@@ -115,6 +117,7 @@ func (s *Service) dispatch() {
 	s.dispatching.Lock()
 	defer s.dispatching.Unlock()
 	ctx := context.Background()
+	blocked := map[string]error{} // by the pools of a job, so that a long queue is looked through fast
 	for behind := store.BeforeAll; ; {
 		waiting, err := s.store.Waiting(ctx, behind, page)
 		if err != nil {
@@ -130,7 +133,15 @@ func (s *Service) dispatch() {
 			if full || closing {
 				return
 			}
-			if why := s.tryStart(ctx, j); why != nil {
+			pools := strings.Join(poolsOf(j), " ")
+			why := blocked[pools]
+			if why == nil {
+				why = s.tryStart(ctx, j)
+			}
+			if errors.Is(why, errFull) {
+				blocked[pools] = why
+			}
+			if why != nil {
 				s.setWaits(j.ID, why.Error())
 			}
 		}
@@ -150,7 +161,7 @@ func (s *Service) tryStart(ctx context.Context, j store.Job) error {
 	x, full := s.full(scopes)
 	s.mu.Unlock()
 	if full {
-		return fmt.Errorf("waits for a job of %s to end", x)
+		return fmt.Errorf("%w of %s to end", errFull, x)
 	}
 	leases, err := s.leasesOf(ctx, j)
 	if err != nil {
