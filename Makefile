@@ -50,7 +50,7 @@ check:
 	$(GO) test ./core/transfer -run xxx -fuzz 'FuzzMark$$' -fuzztime 5s
 
 race:
-	$(GO) test -race -count=1 ./core/transfer ./core/job
+	$(GO) test -race -short -count=1 ./core/transfer ./core/job
 	BAGAGLIO_RACE=1 $(GO) test -count=1 ./test/service
 	$(GO) test -race -count=1 ./core/disk/all -run 'TestWritesInAnyOrder/(raw-thin|qcow2-thin|qcow2-compressed|qcow2-overlay|vmdk-split-sparse|vmdk-stream|vhdx-differencing)$$'
 

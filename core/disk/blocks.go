@@ -12,6 +12,7 @@ import (
 // Blocks reads a disk that a format stores in blocks of one size, each found by its number.
 type Blocks struct {
 	File     storage.File
+	Name     string // of the file
 	FileSize int64
 	Size     int64 // virtual
 	Block    int64 // length of a block
@@ -80,6 +81,15 @@ func (b *Blocks) ReadAt(p []byte, off int64) (int, error) {
 		clear(p)
 		return len(p), nil
 	})
+}
+
+// Locate tells where a block lies, or for how long nothing is stored.
+func (b *Blocks) Locate(off int64) (Place, error) {
+	if n := b.holes(off / b.Block); n > 0 {
+		return Place{Extent{Off: off, Len: min((off/b.Block+n)*b.Block, b.Size) - off, Kind: Hole}, b.Name, 0}, nil
+	}
+	at, e, err := b.at(off)
+	return Place{e, b.Name, at}, err
 }
 
 // Extent joins blocks of one kind.

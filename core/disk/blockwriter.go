@@ -276,6 +276,28 @@ func WriteParts(file io.WriterAt, name string, parts ...Part) error {
 	return nil
 }
 
+// Locate tells where a block lies, or for how long nothing is stored.
+func (w *BlockWriter) Locate(off int64) (Place, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	number := off / w.Block
+	end := min((number+1)*w.Block, w.Target.Size)
+	if w.Empty(number) {
+		end = min((number/run+1)*run*w.Block, w.Target.Size)
+	}
+	at, kind := w.Find(number)
+	for next := number + 1; kind == Data && end < w.Target.Size && end-off < joined; next++ { // so that it is read in large pieces
+		if behind, kind := w.Find(next); kind != Data || behind != at+(next-number)*w.Block {
+			break
+		}
+		end = min((next+1)*w.Block, w.Target.Size)
+	}
+	return Place{Extent{Off: off, Len: end - off, Kind: kind}, w.Target.Name, at + off%w.Block}, nil
+}
+
+// joined is up to which length Locate joins blocks that lie behind each other.
+const joined = 8 << 20
+
 // Checkpoint needs no more than the content on stable storage.
 func (w *BlockWriter) Checkpoint() error { return w.File.Sync() }
 

@@ -64,10 +64,28 @@ func (s *Pieces) Extent(off int64) (Extent, error) {
 	return Extent{Off: off, Len: min(e.Len, at.End()-off), Kind: e.Kind}, err
 }
 
+// Locate asks the piece.
+func (s *Pieces) Locate(off int64) (Place, error) {
+	piece, at := s.At(off)
+	l, ok := piece.(Locator)
+	if !ok {
+		return Place{}, errors.ErrUnsupported
+	}
+	p, err := l.Locate(off - at.Off)
+	p.Off, p.Len = off, min(p.Len, at.End()-off)
+	return p, err
+}
+
 // FilePiece is a piece whose file holds its bytes one to one, from an offset on.
 type FilePiece struct {
 	File     storage.File
+	Name     string // of the file
 	Off, Len int64
+}
+
+// Locate tells where it lies.
+func (f FilePiece) Locate(off int64) (Place, error) {
+	return Place{Extent{Off: off, Len: f.Len - off}, f.Name, f.Off + off}, nil
 }
 
 // ReadAt fills p, which lies inside of the piece.
@@ -162,6 +180,18 @@ func (w *split) Commit(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// Locate asks the piece.
+func (w *split) Locate(off int64) (Place, error) {
+	i := off / w.length
+	l, ok := w.pieces[i].(Locator)
+	if !ok {
+		return Place{}, errors.ErrUnsupported
+	}
+	p, err := l.Locate(off - i*w.length)
+	p.Off = off
+	return p, err
 }
 
 func (w *split) Checkpoint() error {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/fingerprint"
 	"bagaglio/core/plan"
 	"bagaglio/core/transfer"
 
@@ -20,6 +21,9 @@ var ErrNotProven = errors.New("not proven")
 
 // ErrBlocked is the error for a plan that a check blocks.
 var ErrBlocked = errors.New("a check stands in the way")
+
+// behind is how often what is written is synced to be read back, where nothing else asks for it.
+const behind = 250 * time.Millisecond
 
 // Task is a plan to be run.
 type Task struct {
@@ -48,7 +52,7 @@ func (t Task) Run(ctx context.Context) (Receipt, error) {
 		t.Watch = func(Progress) {}
 	}
 	if t.Records == nil {
-		t.Records = none{}
+		t.Records, t.Every = none{}, behind
 	}
 	w := &work{Task: t, report: &reporter{steps: t.Plan.Steps, watch: t.Watch}}
 	request := t.Plan.Request
@@ -91,6 +95,9 @@ type work struct {
 	source  watched
 	base    watched
 	strip   *transfer.Strip
+	// readBack are the leaves that were read back while the image was written.
+	readBack *fingerprint.Leaves
+	along    *along // while it is being written; nil where nothing is read back meanwhile
 }
 
 func (w *work) run(ctx context.Context) error {
@@ -157,7 +164,7 @@ func (w *work) convert(ctx context.Context, src *disk.Reader) error {
 		if copied, err = w.write(ctx, src); err != nil {
 			return err
 		}
-		if err := w.enter(ctx, plan.StepProve); err != nil {
+		if err := w.keepAlong(ctx, w.readBack); err != nil {
 			return err
 		}
 	} else if copied, err = w.recall(ctx, plan.StepWrite, (*src).Size(), nil); err != nil {

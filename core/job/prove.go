@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
@@ -22,9 +21,7 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 	}
 	r.Source.Fingerprint = sum.String()
 	request := w.Plan.Request
-	made, err := disk.Origin{
-		Folder: storage.Fresh(w.Ends.Destination), Name: path.Join(w.staging(), path.Base(w.Plan.After.Place.Path)), Home: path.Dir(path.Clean(request.Destination.Path)),
-	}.Open(ctx, request.As)
+	made, err := w.openMade(ctx)
 	if err != nil {
 		return destination(fmt.Errorf("opening what was written: %w", err))
 	}
@@ -43,6 +40,9 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 	earlier, err := w.recall(ctx, plan.StepProve, made.Size(), nil)
 	if err != nil {
 		return err
+	}
+	if earlier.Leaves.Next() == 0 && w.readBack != nil { // without records
+		earlier.Leaves = w.readBack
 	}
 	back, err := w.read(ctx, made, earlier.Leaves)
 	if err != nil {
@@ -77,8 +77,10 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 
 // read reads a whole disk as the step of proof.
 func (w *work) read(ctx context.Context, src disk.Reader, earlier *fingerprint.Leaves) (result transfer.Result, err error) {
-	meter := transfer.Meter{Strip: transfer.NewStrip(src.Size())}
-	w.report.proven = meter.Strip
+	if w.report.proven == nil {
+		w.report.proven = transfer.NewStrip(src.Size())
+	}
+	meter := transfer.Meter{Strip: w.report.proven}
 	count := func(r *Receipt, m *transfer.Meter) {
 		r.BytesRead += m.Read.Load()
 		r.BytesCompared += m.Read.Load()

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -227,12 +228,13 @@ func TestSourceInUse(t *testing.T) {
 
 			task := w.task(before)
 			var held *os.File
+			var once sync.Once // several workers ask
 			task.Wait = func(context.Context, int64) (err error) {
-				if held == nil {
+				once.Do(func() {
 					if held, err = os.OpenFile(path, os.O_RDWR, 0); err == nil {
 						err = take(held)
 					}
-				}
+				})
 				return err
 			}
 			_, err = task.Run(t.Context())

@@ -49,6 +49,7 @@ func (w *work) write(ctx context.Context, src *disk.Reader) (copied transfer.Res
 
 // writeOnce writes the image, and corrects it when the source changed meanwhile; again tells that this was not possible.
 func (w *work) writeOnce(ctx context.Context, src *disk.Reader, target disk.Target, pass int) (copied transfer.Result, again bool, err error) {
+	complete, corrected := false, false // corrected: what was read back is not what it was any more
 	dst, earlier, err := w.begin(ctx, target, (*src).Size())
 	if err != nil {
 		return copied, false, err
@@ -59,11 +60,16 @@ func (w *work) writeOnce(ctx context.Context, src *disk.Reader, target disk.Targ
 		switch err := c.Clone(*src); {
 		case err == nil:
 			t.Destination = nil // which has all of it: what is left is to read it
+			if err := dst.Checkpoint(); err != nil {
+				return copied, false, destination(err)
+			}
 			w.remark("nothing was copied: the new image shares its blocks with the source on the storage")
 		case !errors.Is(err, errors.ErrUnsupported):
 			return copied, false, destination(err)
 		}
 	}
+	w.along = w.readAlong(ctx, dst, target)
+	defer w.endAlong(ctx, &complete)
 	copied, err = w.transfer(ctx, plan.StepWrite, t)
 	if err != nil {
 		return copied, false, err
@@ -89,6 +95,7 @@ func (w *work) writeOnce(ctx context.Context, src *disk.Reader, target disk.Targ
 		if _, ok := dst.(disk.Encoder); ok {
 			return copied, true, nil
 		}
+		corrected = true
 		if copied, err = w.transfer(ctx, plan.StepWrite, transfer.Transfer{Source: *src, Destination: dst, Known: copied.Leaves}); err != nil {
 			return copied, false, err
 		}
@@ -101,7 +108,16 @@ func (w *work) writeOnce(ctx context.Context, src *disk.Reader, target disk.Targ
 	err = w.report.run(plan.StepSecure, nil, nil, func() error {
 		return destination(errors.Join(dst.Commit(ctx), w.syncFolders(w.staging())))
 	})
+	complete = err == nil && !corrected
 	return copied, false, err
+}
+
+// endAlong takes over what was read back.
+func (w *work) endAlong(ctx context.Context, complete *bool) {
+	if w.along != nil {
+		w.readBack = w.along.end(ctx, *complete)
+		w.along = nil
+	}
 }
 
 // destination marks an error as one of the destination.
@@ -157,6 +173,9 @@ func (w *work) transfer(ctx context.Context, step string, t transfer.Transfer) (
 	}
 	if t.Known == nil {
 		t.Keep, t.Every = w.keeper(ctx, &meter, count), w.Every
+		if w.along != nil {
+			t.Keep = w.along.tell(t.Keep)
+		}
 	}
 	err = w.report.run(step, &meter, t.Leaves, func() error {
 		result, err = t.Run(ctx)

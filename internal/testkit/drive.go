@@ -145,6 +145,6 @@ func (f *driveFile) Fsync(context.Context, fs.FileHandle, uint32) syscall.Errno 
 	return 0
 }
 
-func (f *driveFile) Setattr(_ context.Context, _ fs.FileHandle, _ *fuse.SetAttrIn, out *fuse.AttrOut) syscall.Errno {
-	return f.Getattr(nil, nil, out)
+func (f *driveFile) Setattr(ctx context.Context, _ fs.FileHandle, _ *fuse.SetAttrIn, out *fuse.AttrOut) syscall.Errno {
+	return f.Getattr(ctx, nil, out)
 }

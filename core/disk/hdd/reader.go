@@ -76,7 +76,7 @@ func (r *reader) openFile(o disk.Origin, name string) (*image, error) {
 		return nil, err
 	}
 	r.files, r.names = append(r.files, file), append(r.names, name)
-	m, err := openImage(file)
+	m, err := openImage(file, name)
 	if err == nil {
 		r.images, r.cluster = append(r.images, m), m.Block
 	}
@@ -216,7 +216,7 @@ func (r *reader) openLayer(inside disk.Origin, kind, name string, length int64) 
 		if err == nil && size < length {
 			err = disk.Damaged("the file has %d bytes and should have %d: it is truncated", size, length)
 		}
-		return disk.FilePiece{File: file, Len: length}, err
+		return disk.FilePiece{File: file, Name: at, Len: length}, err
 	}
 	m, err := r.openFile(inside, at)
 	if err == nil && m.Size < length {
@@ -264,6 +264,17 @@ func (r *reader) ReadAt(p []byte, off int64) (int, error) {
 		}
 		return l.ReadAt(p, off-r.span(off).off)
 	})
+}
+
+// Locate tells where a run lies.
+func (r *reader) Locate(off int64) (disk.Place, error) {
+	s := r.span(off)
+	if len(s.layers) != 1 {
+		return disk.Place{}, errors.ErrUnsupported
+	}
+	p, err := s.layers[0].(disk.Locator).Locate(off - s.off)
+	p.Off, p.Len = off, min(p.Len, s.off+s.len-off)
+	return p, err
 }
 
 func (r *reader) Extent(off int64) (disk.Extent, error) {

@@ -235,6 +235,15 @@ func (r *reader) ReadAt(p []byte, off int64) (int, error) {
 	})
 }
 
+// Locate tells where a run lies that is not compressed.
+func (r *reader) Locate(off int64) (disk.Place, error) {
+	at, err := r.run(off, r.Size()-off)
+	if err == nil && (at.compressed || r.data != r.file) {
+		err = errors.ErrUnsupported
+	}
+	return disk.Place{Extent: disk.Extent{Off: off, Len: at.len, Kind: at.kind}, File: r.files[len(r.files)-1], At: at.host}, err
+}
+
 func (r *reader) Extent(off int64) (disk.Extent, error) {
 	at, err := r.run(off, r.Size()-off)
 	e := disk.Extent{Off: off, Len: at.len, Kind: at.kind}

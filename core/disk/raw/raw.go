@@ -83,7 +83,7 @@ func (r *reader) add(folder storage.Folder, name string) error {
 	r.files = append(r.files, file)
 	size, err := file.Size()
 	if size > 0 {
-		r.Add(disk.FilePiece{File: file, Len: size}, size)
+		r.Add(disk.FilePiece{File: file, Name: name, Len: size}, size)
 	}
 	return err
 }

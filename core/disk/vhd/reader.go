@@ -122,7 +122,7 @@ func (r *reader) loadTables() error {
 	if r.header, err = decodeHeader(b); err != nil {
 		return err
 	}
-	r.blocks = &disk.Blocks{File: r.file, FileSize: r.fileSize, Size: r.Size(), Block: int64(r.header.BlockSize), Find: r.find}
+	r.blocks = &disk.Blocks{File: r.file, Name: r.name, FileSize: r.fileSize, Size: r.Size(), Block: int64(r.header.BlockSize), Find: r.find}
 	r.blocks.Holes = func(number int64) int64 { return r.tables.Run(int64(r.header.TableOffset)+4*number, 0xff) / 4 }
 	if need := r.blocks.Count(); need > int64(r.header.Entries) {
 		return disk.Damaged("the disk has %d blocks, but its table only %d entries", need, r.header.Entries)
@@ -183,6 +183,14 @@ func (r *reader) Extent(off int64) (disk.Extent, error) {
 		return r.blocks.Extent(off)
 	}
 	return disk.FileExtent(r.file, off, r.Size())
+}
+
+// Locate tells where a run lies.
+func (r *reader) Locate(off int64) (disk.Place, error) {
+	if r.blocks != nil {
+		return r.blocks.Locate(off)
+	}
+	return disk.FilePiece{Name: r.name, Len: r.Size()}.Locate(off)
 }
 
 // Check walks the table; there is none in a fixed disk.

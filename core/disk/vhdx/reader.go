@@ -77,7 +77,7 @@ func (r *reader) load(file storage.File) error {
 	}
 	r.ratio = chunkRatio(int64(r.logical), int64(r.block))
 	r.tables = disk.NewPages(patched, size)
-	r.Blocks = disk.Blocks{File: patched, FileSize: size, Size: int64(r.size), Block: int64(r.block), Find: r.find}
+	r.Blocks = disk.Blocks{File: patched, Name: r.name, FileSize: size, Size: int64(r.size), Block: int64(r.block), Find: r.find}
 	// An entry of zeros is a block that is not there; the entries of sector bitmaps between are stepped over one by one.
 	r.Holes = func(number int64) int64 {
 		return min(r.tables.Run(int64(r.bat.offset)+8*entryOf(number, r.ratio), 0)/8, r.ratio-number%r.ratio)

@@ -34,9 +34,9 @@ type sparseExtent struct {
 	directories []int64 // file offsets: the first, and the second if there is one
 }
 
-func openSparse(file storage.File, h header, size int64) (*sparseExtent, error) {
+func openSparse(file storage.File, name string, h header, size int64) (*sparseExtent, error) {
 	s := &sparseExtent{header: h, tables: disk.NewPages(file, size)}
-	s.Blocks = disk.Blocks{File: file, FileSize: size, Size: int64(h.capacity) * sector, Block: int64(h.grain) * sector, Find: s.find, Holes: s.holes}
+	s.Blocks = disk.Blocks{File: file, Name: name, FileSize: size, Size: int64(h.capacity) * sector, Block: int64(h.grain) * sector, Find: s.find, Holes: s.holes}
 	length := uint64((s.Count()+int64(h.entries)-1)/int64(h.entries)) * 4
 	places := []uint64{h.directory}
 	if h.flags&redundantFlag != 0 {
@@ -114,6 +114,9 @@ func (c compressed) Extent(off int64) (disk.Extent, error) {
 	return blocks.Extent(off)
 }
 
+// Locate cannot tell: a grain is not stored as the guest sees it.
+func (c compressed) Locate(int64) (disk.Place, error) { return disk.Place{}, errors.ErrUnsupported }
+
 func (c compressed) ReadAt(p []byte, off int64) (int, error) {
 	return disk.ReadRuns(p, off, c.Size, func(p []byte, off int64) (int, error) {
 		number := off / c.Block
@@ -168,7 +171,7 @@ func (c compressed) grain(number, at int64) ([]byte, error) {
 }
 
 // load opens a file as a sparse extent of whatever kind. embedded is the descriptor inside of it, if it has one.
-func load(file storage.File) (e disk.Piece, size int64, h header, embedded []byte, err error) {
+func load(file storage.File, name string) (e disk.Piece, size int64, h header, embedded []byte, err error) {
 	length, err := file.Size()
 	if err != nil {
 		return nil, 0, h, nil, err
@@ -208,7 +211,7 @@ func load(file storage.File) (e disk.Piece, size int64, h header, embedded []byt
 		}
 		h = footer
 	}
-	s, err := openSparse(file, h, length)
+	s, err := openSparse(file, name, h, length)
 	if err != nil {
 		return nil, 0, h, nil, err
 	}

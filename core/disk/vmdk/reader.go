@@ -43,7 +43,7 @@ func (r *reader) load(ctx context.Context, o disk.Origin) error {
 		return fmt.Errorf("reading the mark: %w", err)
 	}
 	if string(mark) == sparseMark || string(mark) == cowMark {
-		err = r.loadSingle(file)
+		err = r.loadSingle(file, o.Name)
 	} else {
 		err = r.loadDescriptor(o, file)
 	}
@@ -57,8 +57,8 @@ func (r *reader) load(ctx context.Context, o disk.Origin) error {
 }
 
 // loadSingle: the one file is the extent, with the descriptor inside.
-func (r *reader) loadSingle(file storage.File) error {
-	e, size, h, embedded, err := load(file)
+func (r *reader) loadSingle(file storage.File, name string) error {
+	e, size, h, embedded, err := load(file, name)
 	if err != nil {
 		return err
 	}
@@ -146,9 +146,9 @@ func (r *reader) openExtent(o disk.Origin, line extentLine) (e disk.Piece, isSpa
 		if line.offset > length/sector || line.sectors*sector > length-line.offset*sector {
 			return nil, false, disk.Damaged("%d sectors from sector %d on do not lie in its file of %d bytes: it is truncated", line.sectors, line.offset, length)
 		}
-		return disk.FilePiece{File: file, Off: line.offset * sector, Len: line.sectors * sector}, false, nil
+		return disk.FilePiece{File: file, Name: name, Off: line.offset * sector, Len: line.sectors * sector}, false, nil
 	case "SPARSE", "VMFSSPARSE", "COWD":
-		e, size, h, _, err := load(file)
+		e, size, h, _, err := load(file, name)
 		if err != nil {
 			return nil, false, err
 		}
@@ -196,6 +196,9 @@ func (r *reader) ReadAt(p []byte, off int64) (int, error) {
 		return r.parts.ReadAt(p, off)
 	})
 }
+
+// Locate tells where a run lies.
+func (r *reader) Locate(off int64) (disk.Place, error) { return r.parts.Locate(off) }
 
 func (r *reader) Extent(off int64) (disk.Extent, error) {
 	e, err := r.parts.Extent(off)
