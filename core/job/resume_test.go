@@ -293,6 +293,38 @@ func (f *scratchedFile) WriteAt(p []byte, off int64) (int, error) {
 	return f.File.WriteAt(p, off)
 }
 
+// TestRoomFromWhatIsHeld: on request what is held goes before anything is written.
+func TestRoomFromWhatIsHeld(t *testing.T) {
+	w := newWorld(t)
+	request := toQcow2()
+	for range 2 {
+		_, err := w.run(t.Context(), w.plan(request), nil)
+		require.NoError(t, err)
+		request.Replace = true
+	}
+	held, err := ListHeld(w.ends.Destination)
+	require.NoError(t, err)
+	require.Len(t, held, 1)
+	request.ClearHeld = true
+	p := w.plan(request)
+	said := ""
+	for _, c := range p.Checks {
+		said += c.Message
+	}
+	assert.Contains(t, said, "is removed for good before anything is written")
+	r, err := w.run(t.Context(), p, nil)
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(r.Remarks, "\n"), "what was held of gate-kiosk.qcow2 was removed to make room")
+	now, err := ListHeld(w.ends.Destination)
+	require.NoError(t, err)
+	require.Len(t, now, 1, "the one that was replaced just now")
+	assert.True(t, now[0].Since.After(held[0].Since) || now[0].Since.Equal(held[0].Since))
+	dropped, err := DropExpired(w.ends.Destination, time.Now().Add(2*time.Hour))
+	require.NoError(t, err)
+	assert.Len(t, dropped, 1)
+	w.untouched("gate-kiosk.qcow2")
+}
+
 // TestUnreadableRanges: the job stops and says where; on request it goes on, and says what is missing.
 func TestUnreadableRanges(t *testing.T) {
 	w := newWorld(t)

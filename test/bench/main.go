@@ -33,6 +33,7 @@ func main() {
 	dir := flag.String("dir", "", "where to work (default: a temporary folder)")
 	size := flag.Int64("mib", 2048, "size of the source in MiB")
 	runs := flag.Int("runs", 3, "how often each is measured")
+	layouts := flag.String("layouts", "", "only these, such as thin,sparse")
 	formats := flag.String("formats", "", "only these, separated by commas")
 	data := flag.String("data", "random,half", "what is in the source: random data, or half of it zeros, or both in turn, or none")
 	cache := flag.String("cache", "out", "where what is read is: out of the page cache, in it, or both in turn (out,in)")
@@ -41,6 +42,9 @@ func main() {
 	b := &bench{size: *size << 20}
 	if *formats != "" {
 		b.formats = strings.Split(*formats, ",")
+	}
+	if *layouts != "" {
+		b.layouts = strings.Split(*layouts, ",")
 	}
 	err := prepare(b, *binary, *dir)
 	for _, kind := range strings.Split(*data, ",") {

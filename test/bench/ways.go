@@ -21,7 +21,7 @@ type way struct {
 // bench makes the ways to measure for one source.
 type bench struct {
 	binary, dir, source string
-	formats             []string // only these; all when empty
+	formats, layouts    []string // only these; all when empty
 	size                int64
 }
 
@@ -42,6 +42,9 @@ func (b *bench) list() ([]way, error) {
 		}
 		ways = append(ways, way{copying, []string{"sh", "-c", "cp --reflink=never --sparse=never " + b.source + " " + out + " && sync " + out}, out, b.source})
 		for _, l := range f.Layouts {
+			if len(b.layouts) > 0 && !slices.Contains(b.layouts, l.Name) {
+				continue
+			}
 			more, err := b.layout(f, l, disk.Options{})
 			if err != nil {
 				return nil, err
