@@ -250,6 +250,8 @@ type scratched struct {
 	storage.Folder
 	ranges []fingerprint.Range
 	every  int64 // every how many reads one fails, when not 0
+	short  bool  // large reads give half, and no error
+	delay  time.Duration
 	reads  *atomic.Int64
 }
 
@@ -277,6 +279,10 @@ func (f *scratchedFile) Range(off int64) (int64, bool, error) {
 func (f *scratchedFile) ReadAt(p []byte, off int64) (int, error) {
 	if f.on.every > 0 && f.on.reads.Add(1)%f.on.every == 0 {
 		return 0, syscall.EIO
+	}
+	time.Sleep(f.on.delay)
+	if f.on.short && len(p) > 1<<20 {
+		return f.File.ReadAt(p[:len(p)/2], off)
 	}
 	for _, r := range f.on.ranges {
 		if off < r.Offset+r.Length && off+int64(len(p)) > r.Offset {
@@ -361,6 +367,26 @@ func TestWhatFailsNowAndThenIsTriedAgain(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, Proven, r.Outcome)
 	assert.Positive(t, r.Retries)
+}
+
+// TestStorageThatGivesLess, or takes its time: what is short never passes for whole.
+func TestStorageThatGivesLess(t *testing.T) {
+	w := newWorld(t)
+	p := w.plan(toQcow2())
+	plain := w.ends
+	w.ends.Source = scratched{Folder: plain.Source, short: true}
+	r, err := w.run(t.Context(), p, nil)
+	require.Error(t, err)
+	assert.Equal(t, Failed, r.Outcome)
+	w.ends = plain
+	w.untouched()
+	w.ends.Source = scratched{Folder: plain.Source, delay: 3 * time.Millisecond}
+	w.ends.Destination = scratched{Folder: plain.Destination, delay: 3 * time.Millisecond}
+	r, err = w.run(t.Context(), p, nil)
+	require.NoError(t, err)
+	assert.Equal(t, Proven, r.Outcome)
+	w.ends = plain
+	w.untouched("gate-kiosk.qcow2")
 }
 
 // TestTags: a proof against the tag finds damage anywhere later, says which MiB, and a quick one says that it proves nothing.

@@ -72,6 +72,20 @@ func (w *work) lookAtBase(ctx context.Context) (string, error) {
 	return w.base.look()
 }
 
+// watching looks at the source before each mark, so that hours are not spent on one that somebody writes to.
+func (w *work) watching(keep func(transfer.Mark) error) func(transfer.Mark) error {
+	return func(m transfer.Mark) error {
+		now, err := w.source.look()
+		if err != nil {
+			return err
+		}
+		if now != w.state.Source && !w.Plan.Request.Recopy {
+			return errChanged
+		}
+		return keep(m)
+	}
+}
+
 // errChanged is the error for a source that somebody wrote to.
 var errChanged = errors.New("the source changed while it was copied: shut down what writes to it, then start again, or let what differs be copied again (recopy)")
 

@@ -176,6 +176,9 @@ func (w *work) transfer(ctx context.Context, step string, t transfer.Transfer) (
 		if w.along != nil {
 			t.Keep = w.along.tell(t.Keep)
 		}
+		if t.Keep != nil {
+			t.Keep = w.watching(t.Keep)
+		}
 	}
 	err = w.report.run(step, &meter, t.Leaves, func() error {
 		result, err = t.Run(ctx)
