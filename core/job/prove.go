@@ -139,6 +139,7 @@ func (w *work) prove(ctx context.Context) error {
 	if r.Source.Fingerprint != r.Against {
 		if tag != nil {
 			r.Differences = fingerprint.Difference(tag.Leaves, result.Leaves, 20)
+			w.remarkModified(tag)
 		}
 		return fmt.Errorf("%w: the disk has %s, and %s was expected", ErrNotProven, r.Source.Fingerprint, r.Against)
 	}

@@ -415,6 +415,8 @@ func TestTags(t *testing.T) {
 	r, err = w.run(t.Context(), w.plan(prove), nil)
 	require.ErrorIs(t, err, ErrNotProven)
 	assert.Equal(t, []fingerprint.Range{{Offset: 7 << 20, Length: 1 << 20}}, r.Differences)
+	require.Len(t, r.Remarks, 1)
+	assert.Contains(t, r.Remarks[0], "a machine that has run since")
 
 	prove.Quick = true
 	r, err = w.run(t.Context(), w.plan(prove), nil)

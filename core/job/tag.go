@@ -130,9 +130,23 @@ func (w *work) proveQuickly(tag *fingerprint.Tag) error {
 			return fmt.Errorf("%w: %s has %s, and the tag says %s", ErrNotProven, f.Name, plan.Bytes(info.Size), plan.Bytes(f.Size))
 		}
 		if !info.Modified.Equal(f.Modified) {
-			w.remark(fmt.Sprintf("%s was modified at %s, after its tag was made", f.Name, info.Modified.Local().Format(time.DateTime)))
+			w.remark(modified(f.Name, info))
 		}
 	}
 	r.Reason = "a quick proof says nothing about the content: everything that it looks at is as the tag says"
 	return nil
+}
+
+func modified(name string, info storage.Info) string {
+	return fmt.Sprintf("%s was modified at %s, after its tag was made", name, info.Modified.Local().Format(time.DateTime))
+}
+
+// remarkModified notes which files of a disk are younger than its tag: a machine that ran changes its disks.
+func (w *work) remarkModified(tag *fingerprint.Tag) {
+	for _, f := range tag.Files {
+		info, err := w.Ends.Source.Stat(path.Join(path.Dir(w.receipt.Tag), f.Name))
+		if err == nil && !info.Modified.Equal(f.Modified) {
+			w.remark(modified(f.Name, info) + ": a machine that has run since changes its disk")
+		}
+	}
 }
