@@ -18,7 +18,7 @@ const (
 	blockSize = 4 * fingerprint.LeafSize
 	// fewest and most workers: how many blocks are under way at once. Between them, as many as pay off; those that have more than one
 	// buffer are mostLarge at most.
-	fewest, mostLarge, most = 2, 4, 6
+	fewest, mostLarge, most = 3, 4, 6
 	// trial is for how long a number of workers is measured.
 	trial = 200 * time.Millisecond
 	// gain is by how much one more has to speed things up to be worth its memory.
