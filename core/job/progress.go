@@ -25,7 +25,7 @@ type Progress struct {
 	// LimitedBy is what most of the time goes to, empty while nothing can be said.
 	LimitedBy string `json:"limited_by,omitempty"`
 	// Strip is the disk from its first to its last byte, a letter for each part: '.' is still to come, 'e' holds nothing but zeros, 'd'
-	// was copied, 'p' was read back, 'x' could not be read.
+	// was copied, 'p' was read back from storage, 'x' could not be read.
 	Strip string `json:"strip,omitempty"`
 	// Speeds are averages over SpeedSeconds each, in bytes a second, since the job began.
 	Speeds       []float64 `json:"speeds,omitempty"`
@@ -144,7 +144,7 @@ func (r *reporter) after(number int, average float64) (seconds float64) {
 	return seconds
 }
 
-// Proven is the letter of a part of the strip that was read back and compared.
+// proven is the letter of a part of the strip that was read back from storage.
 const proven = 'p'
 
 // letters is the strip as it is now.

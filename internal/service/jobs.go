@@ -210,16 +210,27 @@ func (s *Service) Seals(ctx context.Context, after int64, limit int) ([]store.Se
 
 // Cancel stops a job. What it wrote is removed before it ends.
 func (s *Service) Cancel(ctx context.Context, id string) (api.Job, error) {
-	j, err := s.job(ctx, id)
-	if err != nil {
+	if err := s.cancel(ctx, id); err != nil {
 		return api.Job{}, err
 	}
+	s.dispatch() // what waited for its files
+	return s.Job(ctx, id)
+}
+
+func (s *Service) cancel(ctx context.Context, id string) error {
+	s.dispatching.Lock() // no job is between waiting and running now
+	defer s.dispatching.Unlock()
+	j, err := s.job(ctx, id)
+	if err != nil {
+		return err
+	}
 	if j.State.Ended() {
-		return api.Job{}, fmt.Errorf("%w: job %s has ended already (%s)", ErrState, id, j.State)
+		return fmt.Errorf("%w: job %s has ended already (%s)", ErrState, id, j.State)
 	}
 	s.mu.Lock()
 	r, running := s.running[j.ID]
 	if running {
+		r.cancelled = true
 		r.stop(errCancelled)
 	}
 	s.mu.Unlock()
@@ -229,12 +240,11 @@ func (s *Service) Cancel(ctx context.Context, id string) (api.Job, error) {
 			err = s.clear(ctx, j)
 		}
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			return api.Job{}, err
+			return err
 		}
 		s.changed(j.ID)
-		s.dispatch() // what waited for its files
 	}
-	return s.Job(ctx, id)
+	return nil
 }
 
 // CountJobs counts the jobs in each state.

@@ -33,6 +33,8 @@ type run struct {
 	scopes   []scope
 	meter    *rate.Limiter
 	hours    string
+	// cancelled tells that it was cancelled, maybe when it was being set aside already.
+	cancelled bool
 }
 
 // recover sets right what was going on when an earlier run of the service ended: what ran goes on.
@@ -250,7 +252,11 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 		problem = errors.Join(problem, s.store.SetLast(ctx, j.ID, *p))
 	}
 	delete(s.running, j.ID)
+	cancelled := r.cancelled && !state.Ended()
 	s.mu.Unlock()
+	if cancelled {
+		problem = errors.Join(problem, s.cancel(ctx, strconv.FormatInt(j.ID, 10)))
+	}
 	if problem != nil {
 		s.log.Error("noting the end of a job", "job", j.ID, "error", problem)
 	}

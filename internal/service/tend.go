@@ -170,6 +170,8 @@ func (s *Service) dropExpired(now time.Time) {
 
 // Pause stops a job so that it can go on later.
 func (s *Service) Pause(ctx context.Context, id string) (api.Job, error) {
+	s.dispatching.Lock() // no job is between waiting and running now
+	defer s.dispatching.Unlock()
 	j, err := s.job(ctx, id)
 	if err != nil {
 		return api.Job{}, err

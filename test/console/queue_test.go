@@ -56,10 +56,10 @@ func TestPauseAndGoOn(t *testing.T) {
 	p.Fill("Speed limit in MiB/s", "100")
 	p.Click("Set")
 	p.AwaitText("Proven: what arrived is what left")
-	p.AwaitText("copied, read back and compared")
+	p.AwaitText("copied, read back from storage")
 	p.AwaitText("1 time(s) after it was interrupted")
 	strip := testkit.Eval[string](p, `document.querySelector("figure svg").ariaLabel`)
-	assert.Regexp(t, `^The disk from its first to its last byte: 20 % empty, 80 % copied, read back and compared$`, strip)
+	assert.Regexp(t, `^The disk from its first to its last byte: 20 % empty, 80 % copied, read back from storage$`, strip)
 }
 
 // TestToTheFront: a job that waits says for what, and can be put before the others.

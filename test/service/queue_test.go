@@ -162,6 +162,29 @@ func TestLimitsAndOrder(t *testing.T) {
 	}
 }
 
+// TestCancelledWhileItIsPaused, or while that is going on: in any case it ends as cancelled, and leaves nothing.
+func TestCancelledWhileItIsPaused(t *testing.T) {
+	s := start(t)
+	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
+	noise(t, quay, "tide-board.raw", 24*mib)
+	for i := range 8 {
+		id := slowly(t, s.Service, convert("tide-board.raw", "a.vhd", "vhd"), 4*mib).Id
+		awaitJob(t, s.Service, id, inState(api.JobStateRunning))
+		_, err := s.Pause(t.Context(), id)
+		require.NoError(t, err)
+		if i%4 == 0 {
+			awaitJob(t, s.Service, id, inState(api.JobStatePaused))
+		}
+		_, err = s.Cancel(t.Context(), id)
+		require.NoError(t, err)
+		require.Equal(t, api.JobStateCancelled, await(t, s.Service, id).State)
+	}
+	require.Eventually(t, func() bool {
+		entries, err := os.ReadDir(lighthouse)
+		return err == nil && len(entries) == 0
+	}, 5*time.Second, 10*time.Millisecond)
+}
+
 // TestOneWriterOrManyReaders: two jobs never use one disk in conflicting ways.
 func TestOneWriterOrManyReaders(t *testing.T) {
 	s := start(t)

@@ -3,7 +3,7 @@ const kinds = {
   ".": { name: "still to come", fill: "fill-base-300", y: 0.35, height: 0.3 },
   e: { name: "empty", fill: "fill-base-300", y: 0, height: 1 },
   d: { name: "copied", fill: "fill-secondary", y: 0, height: 1 },
-  p: { name: "copied, read back and compared", fill: "fill-success", y: 0, height: 1 },
+  p: { name: "copied, read back from storage", fill: "fill-success", y: 0, height: 1 },
   x: { name: "could not be read", fill: "fill-error", y: -0.15, height: 1.3 },
 };
 
