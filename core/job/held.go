@@ -29,7 +29,7 @@ const (
 type Held struct {
 	ID    string    `json:"id"`
 	Path  string    `json:"path"`  // that opened it
-	Files []string  `json:"files"` // all of it, where they lay
+	Files []string  `json:"files"` // all of it, where they lay, the one that makes it openable first
 	Size  int64     `json:"size"`  // lengths of the files
 	Room  int64     `json:"room"`  // what they take of the storage
 	Why   string    `json:"why"`
@@ -40,8 +40,13 @@ type Held struct {
 // hold holds files under an ID. now tells where a file lies at present. It may be done again after it was interrupted.
 func hold(folder storage.Folder, h Held, now func(file string) string) error {
 	dir := path.Join(HeldFolder, h.ID)
-	if _, err := readHeld(folder, h.ID); errors.Is(err, fs.ErrNotExist) {
-		if err := h.note(folder, now); err != nil {
+	if _, err := readHeld(folder, h.ID); err != nil { // or it was cut off while it was written
+		if err := errors.Join(storage.RemoveAll(folder, path.Join(dir, heldNote)), h.note(folder, now)); err != nil {
+			return err
+		}
+	}
+	for _, at := range []string{dir, HeldFolder, OwnFolder, "."} { // nothing goes where nobody knows of it
+		if err := folder.Sync(at); err != nil {
 			return err
 		}
 	}
@@ -132,10 +137,18 @@ func Restore(folder storage.Folder, id string, swap bool, holdFor time.Duration)
 	if err != nil {
 		return h, fmt.Errorf("nothing is held under %q: %w", id, err)
 	}
-	var taken []string
+	var taken, back []string // back are those that have not been restored by an earlier time
 	for _, file := range h.Files {
-		if _, err := folder.Stat(file); err == nil {
-			taken = append(taken, file)
+		_, heldErr := folder.Stat(path.Join(HeldFolder, id, heldFiles, file))
+		_, thereErr := folder.Stat(file)
+		switch {
+		case heldErr == nil:
+			back = append(back, file)
+			if thereErr == nil {
+				taken = append(taken, file)
+			}
+		case thereErr != nil:
+			return h, fmt.Errorf("%s is neither held nor where it was: what is held under %s is not whole any more", file, id)
 		}
 	}
 	if len(taken) > 0 && !swap {
@@ -147,7 +160,7 @@ func Restore(folder storage.Folder, id string, swap bool, holdFor time.Duration)
 			return h, fmt.Errorf("holding what is there: %w", err)
 		}
 	}
-	for _, file := range h.Files {
+	for _, file := range slices.Backward(back) { // the one that makes it openable last, when the others are there for good
 		err := folder.Rename(path.Join(HeldFolder, id, heldFiles, file), file)
 		if err == nil {
 			err = folder.Sync(path.Dir(file))
@@ -164,7 +177,9 @@ func DropHeld(folder storage.Folder, id string) error {
 	if _, err := readHeld(folder, id); err != nil {
 		return fmt.Errorf("nothing is held under %q: %w", id, err)
 	}
-	if err := storage.RemoveAll(folder, path.Join(HeldFolder, id)); err != nil {
+	dir := path.Join(HeldFolder, id)
+	err := storage.RemoveAll(folder, path.Join(dir, heldFiles)) // what says what it is goes last
+	if err = errors.Join(err, storage.RemoveAll(folder, dir)); err != nil {
 		return fmt.Errorf("removing what is held under %s: %w", id, err)
 	}
 	tidy(folder)

@@ -108,6 +108,9 @@ func (w *work) run(ctx context.Context) error {
 	}
 	r := w.Plan.Request
 	w.receipt.Source.Side = *w.Plan.Before
+	if placing, err := w.wasPlacing(ctx); err != nil || placing {
+		return errors.Join(err, w.clear())
+	}
 	from := r.Source
 	from.Format = w.Plan.Before.Format
 	src, err := open(ctx, w.Ends.Source, from)

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"io"
 	"iter"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -19,6 +20,7 @@ import (
 	"bagaglio/core/fingerprint"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/faulty"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -110,6 +112,71 @@ func TestGoesOnWhereItWas(t *testing.T) {
 			assert.Empty(t, r.Remarks)
 			w.untouched("gate-kiosk.qcow2")
 		})
+	}
+}
+
+// TestNamesAreGivenWithoutTheSource: what was proven before the process ended gets its name, whatever has become of the source.
+func TestNamesAreGivenWithoutTheSource(t *testing.T) {
+	w := newWorld(t)
+	w.records = &notebook{}
+	ctx, stop := context.WithCancelCause(t.Context())
+	defer stop(nil)
+	p := w.plan(toQcow2())
+	task := w.task(p)
+	task.Watch = func(p Progress) {
+		if p.Step == plan.StepPlace {
+			stop(ErrSetAside)
+		}
+	}
+	_, err := task.Run(ctx)
+	require.ErrorIs(t, err, ErrSetAside)
+	source := filepath.Join(w.from, "gate-kiosk.raw")
+	require.NoError(t, os.Rename(source, source+".away"))
+	r, err := w.task(p).Run(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, Proven, r.Outcome)
+	require.NoError(t, os.Rename(source+".away", source))
+	w.untouched("gate-kiosk.qcow2")
+}
+
+// TestRestoredAsAWhole: power is cut behind every operation of holding and restoring an image of three files. The one that makes it
+// openable is only there when all are, none is ever gone, and restoring goes on from there.
+func TestRestoredAsAWhole(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 7))
+	files := []string{"deck/disk.vmdk", "deck/disk-s002.vmdk", "deck/disk-s001.vmdk"} // the one that opens it first
+	pool := faulty.New()
+	for _, name := range files {
+		f, err := pool.Create(name)
+		require.NoError(t, err)
+		_, err = f.WriteAt([]byte(name), 0)
+		require.NoError(t, errors.Join(err, f.Sync()))
+	}
+	require.NoError(t, errors.Join(pool.Sync("deck"), pool.Sync(".")))
+	begin := pool.Len()
+	require.NoError(t, hold(pool, Held{ID: "one", Path: files[0], Files: files, Until: time.Now()}, func(file string) string { return file }))
+	_, err := Restore(pool, "one", false, time.Hour)
+	require.NoError(t, err)
+	for n := begin; n <= pool.Len(); n++ {
+		cut, _ := pool.Cut(n, r)
+		there := 0
+		for _, name := range files {
+			_, err := cut.Stat(name)
+			_, heldErr := cut.Stat(HeldFolder + "/one/files/" + name)
+			require.True(t, err == nil || heldErr == nil, "%s is gone behind operation %d", name, n-begin)
+			if err == nil {
+				there++
+			}
+		}
+		if _, err := cut.Stat(files[0]); err == nil {
+			require.Equal(t, len(files), there, "behind operation %d it can be opened and is not whole", n-begin)
+			continue
+		}
+		_, err := Restore(cut, "one", false, time.Hour)
+		require.NoError(t, err, "behind operation %d", n-begin)
+		for _, name := range files {
+			_, err := cut.Stat(name)
+			require.NoError(t, err)
+		}
 	}
 }
 

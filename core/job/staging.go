@@ -47,7 +47,7 @@ func (w *work) place(ctx context.Context) error {
 	}
 	dir := path.Dir(w.Plan.Request.Destination.Path)
 	if err := w.moveAside(dir); err != nil {
-		return err
+		return errors.Join(err, w.moveBack())
 	}
 	var undo []func() error
 	for i, name := range w.state.Files {
@@ -66,11 +66,7 @@ func (w *work) place(ctx context.Context) error {
 			for _, back := range slices.Backward(undo) {
 				err = errors.Join(err, back())
 			}
-			if _, held := readHeld(w.Ends.Destination, w.heldID()); held == nil {
-				_, back := Restore(w.Ends.Destination, w.heldID(), false, w.Hold)
-				err = errors.Join(err, back)
-			}
-			return fmt.Errorf("giving the image its name: %w", err)
+			return fmt.Errorf("giving the image its name: %w", errors.Join(err, w.moveBack()))
 		}
 		undo = append(undo, back)
 	}
@@ -100,6 +96,15 @@ func (w *work) moveAside(dir string) error {
 	}
 	w.remarkHeld(held)
 	return w.syncFolders(dir)
+}
+
+// moveBack restores what was moved aside.
+func (w *work) moveBack() error {
+	if _, err := readHeld(w.Ends.Destination, w.heldID()); err != nil {
+		return nil // nothing was
+	}
+	_, err := Restore(w.Ends.Destination, w.heldID(), false, w.Hold)
+	return err
 }
 
 // heldBy is what is held for this task.
@@ -158,7 +163,7 @@ func (w *work) move(staged, final string) (back func() error, err error) {
 func (w *work) holdReplaced(dir string) error {
 	folder := w.Ends.Destination
 	held := w.heldBy(dir)
-	for _, name := range w.state.Files {
+	for _, name := range slices.Backward(w.state.Files) {
 		if _, err := folder.Stat(path.Join(w.staging(), name)); err == nil {
 			held.Files = append(held.Files, path.Join(dir, name))
 		}

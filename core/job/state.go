@@ -114,6 +114,26 @@ func (w *work) recall(ctx context.Context, stage string, size int64, each func(d
 	return r, nil
 }
 
+// wasPlacing ends what an earlier time had proven and was giving its names: for that nothing is needed of the source any more, which
+// may have changed or gone.
+func (w *work) wasPlacing(ctx context.Context) (bool, error) {
+	old, err := w.Records.Load(ctx)
+	if err != nil || old == nil || old.Stage != plan.StepPlace {
+		return false, err
+	}
+	w.state = *old
+	there, err := w.isThere()
+	if err != nil || !there {
+		return false, err
+	}
+	w.receipt = old.Receipt
+	w.receipt.Resumed++
+	w.report.done = w.receipt.Steps
+	err = w.report.run(plan.StepPlace, nil, nil, func() error { return w.place(ctx) })
+	w.receipt.Steps = w.report.done
+	return true, err
+}
+
 // takeUp finds what an earlier time left, and drops it where it is of no use any more.
 func (w *work) takeUp(ctx context.Context, source, base string) error {
 	old, err := w.Records.Load(ctx)
@@ -122,7 +142,7 @@ func (w *work) takeUp(ctx context.Context, source, base string) error {
 	}
 	if old != nil {
 		switch {
-		case old.Source != source && old.Stage != plan.StepPlace:
+		case old.Source != source:
 			w.remark("it was begun anew since the source had changed")
 		case old.Base != base:
 			w.remark("it was begun anew since the base had changed")

@@ -77,7 +77,7 @@ const mostWatched = 100
 
 // watching looks at the source before each mark, so that hours are not spent on one that somebody writes to.
 func (w *work) watching(keep func(transfer.Mark) error) func(transfer.Mark) error {
-	if len(w.source.files) > mostWatched {
+	if w.Plan.Request.Recopy || len(w.source.files) > mostWatched { // then the closing look decides
 		return keep
 	}
 	return func(m transfer.Mark) error {
@@ -85,7 +85,7 @@ func (w *work) watching(keep func(transfer.Mark) error) func(transfer.Mark) erro
 		if err != nil {
 			return err
 		}
-		if now != w.state.Source && !w.Plan.Request.Recopy {
+		if now != w.state.Source {
 			return errChanged
 		}
 		return keep(m)

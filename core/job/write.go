@@ -56,7 +56,7 @@ func (w *work) writeOnce(ctx context.Context, src *disk.Reader, target disk.Targ
 	}
 	defer func() { err = errors.Join(err, dst.Close()) }()
 	t := transfer.Transfer{Source: *src, Destination: dst, Base: target.Base, Leaves: earlier.Leaves}
-	if c, ok := dst.(disk.Cloner); ok && earlier.Leaves == nil {
+	if c, ok := dst.(disk.Cloner); ok && earlier.Leaves == nil && !w.Plan.Request.PastDamage { // which would share what cannot be read
 		switch err := c.Clone(*src); {
 		case err == nil:
 			t.Destination = nil // which has all of it: what is left is to read it

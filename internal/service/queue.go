@@ -15,6 +15,7 @@ import (
 	"bagaglio/internal/points"
 	"bagaglio/internal/store"
 
+	"github.com/google/uuid"
 	"golang.org/x/time/rate"
 )
 
@@ -67,7 +68,7 @@ func (s *Service) recover(ctx context.Context) error {
 func unrun(j store.Job, outcome job.Outcome, reason error) job.Receipt {
 	now := time.Now()
 	r := job.Receipt{
-		Kind: j.Plan.Request.Kind, Outcome: outcome, Reason: reason.Error(), Source: job.Side{Side: plan.Side{Place: j.Plan.Request.Source}},
+		ID: uuid.NewString(), Kind: j.Plan.Request.Kind, Outcome: outcome, Reason: reason.Error(), Source: job.Side{Side: plan.Side{Place: j.Plan.Request.Source}},
 		Against: j.Plan.Request.Against, Steps: []job.Done{}, Started: now, Finished: now,
 	}
 	if j.Started != nil {
@@ -160,8 +161,12 @@ func (s *Service) tryStart(ctx context.Context, j store.Job) error {
 	}
 	scopes := s.scopesOf(ctx, j)
 	s.mu.Lock()
+	_, still := s.running[j.ID]
 	x, full := s.full(scopes)
 	s.mu.Unlock()
+	if still { // its end calls dispatch again
+		return errors.New("waits until it has been set aside")
+	}
 	if full {
 		return fmt.Errorf("%w of %s to end", errFull, x)
 	}
@@ -248,10 +253,16 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 		problem = errors.Join(problem, s.knowResult(ctx, j))
 	}
 	s.mu.Lock()
-	if p := r.progress; p != nil {
-		problem = errors.Join(problem, s.store.SetLast(ctx, j.ID, *p))
+	last := r.progress
+	s.mu.Unlock()
+	if last != nil {
+		problem = errors.Join(problem, s.store.SetLast(ctx, j.ID, *last))
 	}
+	s.mu.Lock()
 	delete(s.running, j.ID)
+	if state.Ended() {
+		delete(s.troubles, j.ID)
+	}
 	cancelled := r.cancelled && !state.Ended()
 	s.mu.Unlock()
 	if cancelled {
