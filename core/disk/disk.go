@@ -8,8 +8,6 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"strings"
-	"unicode"
 
 	"bagaglio/core/storage"
 )
@@ -124,21 +122,11 @@ type Description struct {
 // StandOn notes in a description what the image stands on. name is as in the image.
 func (d *Description) StandOn(base Reader, name string) {
 	below := base.Describe()
-	d.Base = Printable(name)
+	d.Base = storage.Printable(name)
 	d.Chain = append(slices.Clone(below.Files), below.Chain...)
 	for _, w := range below.Warnings {
 		d.Warnings = append(d.Warnings, fmt.Sprintf("in the base %s: %s", d.Base, w))
 	}
-}
-
-// Printable drops from a text what would disturb a terminal: names in images are written by anybody.
-func Printable(s string) string {
-	return strings.TrimSpace(strings.Map(func(c rune) rune {
-		if !unicode.IsPrint(c) || c == unicode.ReplacementChar {
-			return -1
-		}
-		return c
-	}, s))
 }
 
 // Errors that callers tell apart. Formats wrap them.

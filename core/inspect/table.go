@@ -7,7 +7,7 @@ import (
 	"strings"
 	"unicode/utf16"
 
-	"bagaglio/core/disk"
+	"bagaglio/core/storage"
 
 	"github.com/google/uuid"
 )
@@ -160,5 +160,5 @@ func utf16Text(b []byte) string {
 // text takes what can be shown of a name up to its first NUL: it may hold anything.
 func text(s string) string {
 	s, _, _ = strings.Cut(s, "\x00")
-	return disk.Printable(s)
+	return storage.Printable(s)
 }

@@ -3,6 +3,8 @@
 package storage
 
 import (
+	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -10,6 +12,7 @@ import (
 	"path"
 	"strings"
 	"time"
+	"unicode"
 )
 
 // Folder is where the files of an image lie. Names are slash-separated, relative, and never leave the folder; what
@@ -25,7 +28,8 @@ type Folder interface {
 	// Rename moves a file inside the folder and makes the folders above the new name where they are missing. It
 	// never replaces what exists: then the error is fs.ErrExist.
 	Rename(from, to string) error
-	// Exchange swaps two files so that at every instant both names exist.
+	// Exchange swaps two files so that at every instant both names exist. Where the storage cannot do that, it fails with
+	// errors.ErrUnsupported and has done nothing.
 	Exchange(a, b string) error
 	// Remove removes a file or an empty folder.
 	Remove(name string) error
@@ -95,7 +99,7 @@ func Fresh(f Folder) Folder {
 type Info struct {
 	Name     string // relative to the folder
 	Size     int64
-	Room     int64 // what it takes of the storage, holes not counted
+	Room     int64 // what it takes of the storage, holes not counted; its size where the storage cannot tell
 	Modified time.Time
 	Changed  time.Time // when content, owner, mode or name changed last, whatever Modified was set to; zero where the storage cannot tell
 	IsDir    bool
@@ -103,14 +107,24 @@ type Info struct {
 	ID       string // the same for two names of one file, empty where the storage cannot tell
 }
 
+// Summer is a Folder whose storage can take the SHA-256 of a file by itself.
+type Summer interface {
+	// SHA256 fails with errors.ErrUnsupported where that is not so.
+	SHA256(ctx context.Context, name string) ([sha256.Size]byte, error)
+}
+
+// Unknown is a size that the storage does not tell.
+const Unknown = -1
+
 // Space tells how much room a folder's storage has and what it can hold. Sizes are in bytes.
 type Space struct {
 	Kind        string // of filesystem, as the operating system names it
-	Total       int64
-	Free        int64 // what can still be written by this user
-	LargestFile int64 // 0 when nothing is known of a limit
+	Total       int64  // or Unknown
+	Free        int64  // what can still be written by this user, or Unknown
+	LargestFile int64  // 0 when nothing is known of a limit
 	ReadOnly    bool
 	Holes       bool   // keeps holes in files
+	Removable   bool   // may be unplugged
 	ID          string // the same for two folders on one filesystem
 }
 
@@ -131,6 +145,31 @@ func Clean(name string) (string, error) {
 		return "", fmt.Errorf("%q: %w", name, ErrOutside)
 	}
 	return c, nil
+}
+
+// Printable drops from a text what would disturb a terminal: names in images and on other computers are written by anybody.
+func Printable(s string) string {
+	return strings.TrimSpace(strings.Map(func(c rune) rune {
+		if !unicode.IsPrint(c) || c == unicode.ReplacementChar {
+			return -1
+		}
+		return c
+	}, s))
+}
+
+// KindOf says in a word what something is that is no regular file.
+func KindOf(m fs.FileMode) string {
+	switch {
+	case m.IsDir():
+		return "folder"
+	case m&fs.ModeDevice != 0:
+		return "device"
+	case m&fs.ModeSymlink != 0:
+		return "link"
+	case m&fs.ModeNamedPipe != 0:
+		return "pipe"
+	}
+	return "special file"
 }
 
 // Measure adds up what files take: their lengths, and the room on the storage, in bytes.
@@ -265,6 +304,14 @@ func (s *sub) InUse(n string) (string, error) {
 		return "", err
 	}
 	return u.InUse(c)
+}
+
+func (s *sub) SHA256(ctx context.Context, n string) ([sha256.Size]byte, error) {
+	c, err := s.name(n)
+	if err != nil {
+		return [sha256.Size]byte{}, err
+	}
+	return SHA256(ctx, s.Folder, c)
 }
 
 func (s *sub) Fresh() Folder { return Sub(Fresh(s.Folder), s.dir) }

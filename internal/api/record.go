@@ -4,7 +4,7 @@ import (
 	"net/http"
 	"strings"
 
-	"bagaglio/core/disk"
+	"bagaglio/core/storage"
 
 	"github.com/gin-gonic/gin"
 )
@@ -41,7 +41,7 @@ func (g *gate) record(c *gin.Context) {
 	if who == "" {
 		who = "nobody who is known"
 	}
-	if name := disk.Printable(c.GetHeader(WhoHeader)); name != "" {
+	if name := storage.Printable(c.GetHeader(WhoHeader)); name != "" {
 		who += ", " + name[:min(len(name), maxWho)]
 	}
 	what := deeds[method+" "+path]

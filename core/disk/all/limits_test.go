@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/storage"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -14,7 +15,7 @@ import (
 
 // TestNamesFromImagesDoNotDisturbATerminal, whatever somebody wrote into them.
 func TestNamesFromImagesDoNotDisturbATerminal(t *testing.T) {
-	assert.Equal(t, "a[2Jb ü", disk.Printable(" a\x1b[2J\x00b \xff\x7f\r\n\u009bü"))
+	assert.Equal(t, "a[2Jb ü", storage.Printable(" a\x1b[2J\x00b \xff\x7f\r\n\u009bü"))
 }
 
 // TestLimitsArePrintedInTheDocs: the table in docs/formats.md is the one that plans use.

@@ -126,7 +126,7 @@ func (r *reader) loadBundle(o disk.Origin) error {
 	r.bundleID = b.ID
 	for _, s := range b.Shots {
 		if s.GUID != chain[0] || o.Snapshot != "" {
-			r.shots = append(r.shots, disk.Printable(s.GUID))
+			r.shots = append(r.shots, storage.Printable(s.GUID))
 		}
 	}
 	for _, s := range b.Storages {
@@ -294,7 +294,7 @@ func (r *reader) Check(ctx context.Context) error {
 
 func (r *reader) Describe() disk.Description {
 	d := disk.Description{
-		Format: "hdd", Layout: r.layout, Version: "2", Identifier: disk.Printable(r.bundleID), VirtualSize: r.size, BlockSize: r.cluster, SectorSize: sector, Files: r.names,
+		Format: "hdd", Layout: r.layout, Version: "2", Identifier: storage.Printable(r.bundleID), VirtualSize: r.size, BlockSize: r.cluster, SectorSize: sector, Files: r.names,
 	}
 	if r.markless {
 		d.Warnings = append(d.Warnings, "the file has no marks of the format: it is read as a plain image, as was asked for")

@@ -7,6 +7,7 @@ import (
 	"fmt"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/storage"
 )
 
 // The format's facts. All numbers in the file are big-endian.
@@ -251,7 +252,7 @@ func (h *header) decodeExtensions(cluster []byte) error {
 			h.features = map[uint8]string{}
 			for ; len(data) >= 48; data = data[48:] {
 				if data[0] == 0 {
-					h.features[data[1]] = disk.Printable(string(data[2:48]))
+					h.features[data[1]] = storage.Printable(string(data[2:48]))
 				}
 			}
 		}

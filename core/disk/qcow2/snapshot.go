@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/storage"
 )
 
 // snapshot is an entry of the snapshot table ("Snapshots").
@@ -43,7 +44,7 @@ func (r *reader) loadSnapshots() ([]snapshot, error) {
 		if extra >= 16 { // version 3: the size of the disk at that time
 			s.size = be.Uint64(more[8:])
 		}
-		s.id, s.name = disk.Printable(string(more[extra:extra+idLen])), disk.Printable(string(more[extra+idLen:]))
+		s.id, s.name = storage.Printable(string(more[extra:extra+idLen])), storage.Printable(string(more[extra+idLen:]))
 		list = append(list, s)
 		at += (snapshotEntry + extra + idLen + nameLen + 7) / 8 * 8
 	}
@@ -103,7 +104,7 @@ func (r *reader) bitmapNames() (names []string, err error) {
 		if _, err := r.tables.ReadAt(name, int64(at)+bitmapEntry+extra); err != nil {
 			return nil, err
 		}
-		names = append(names, disk.Printable(string(name)))
+		names = append(names, storage.Printable(string(name)))
 		at += uint64(bitmapEntry+extra+nameLen+7) / 8 * 8
 	}
 	return names, nil

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/storage"
 )
 
 // The format's facts. All numbers in the file are little-endian; offsets are from the start of the file.
@@ -119,7 +120,7 @@ func decodeHeader(b []byte) (header, error) {
 	}
 	line, _, _ := strings.Cut(string(b[:signatureAt]), "\n")
 	h := header{
-		text: disk.Printable(strings.Trim(line, "<> \x00")), kind: le.Uint32(b[76:]), mapOffset: le.Uint32(b[340:]), dataOffset: le.Uint32(b[344:]), size: le.Uint64(b[368:]),
+		text: storage.Printable(strings.Trim(line, "<> \x00")), kind: le.Uint32(b[76:]), mapOffset: le.Uint32(b[340:]), dataOffset: le.Uint32(b[344:]), size: le.Uint64(b[368:]),
 		block: le.Uint32(b[376:]), extra: le.Uint32(b[380:]), blocks: le.Uint32(b[384:]), allocated: le.Uint32(b[388:]),
 		id: [16]byte(guid([16]byte(b[392:408]))), changed: [16]byte(guid([16]byte(b[408:424]))),
 		parent: [16]byte(guid([16]byte(b[424:440]))), parentAt: [16]byte(guid([16]byte(b[440:456]))),

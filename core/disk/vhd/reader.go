@@ -204,7 +204,7 @@ func (r *reader) Check(ctx context.Context) error {
 func (r *reader) Describe() disk.Description {
 	d := disk.Description{
 		Format: "vhd", Layout: fixed, Version: "1.0", VirtualSize: r.Size(), OtherSize: r.other, SectorSize: sectorSize, Files: []string{r.name}, Warnings: r.warnings,
-		Creator:    disk.Printable(string(r.footer.CreatorApp[:])),
+		Creator:    storage.Printable(string(r.footer.CreatorApp[:])),
 		Identifier: uuid.UUID(r.footer.ID).String(),
 	}
 	if r.blocks != nil {

@@ -57,7 +57,7 @@ func (r *reader) load(file storage.File) error {
 	if string(first[:8]) != fileSignature {
 		return disk.Damaged("the file's signature is missing")
 	}
-	r.creator = disk.Printable(text16(first[8:]))
+	r.creator = storage.Printable(text16(first[8:]))
 	if r.header, err = r.currentHeader(file); err != nil {
 		return err
 	}

@@ -59,7 +59,7 @@ func (f *Folder) Open(name string) (storage.File, error) {
 	}
 	info, err := file.Stat()
 	if err == nil && !info.Mode().IsRegular() {
-		err = fmt.Errorf("%s is a %s, not a file: name the file of an image", name, kindOf(info.Mode()))
+		err = fmt.Errorf("%s is a %s, not a file: name the file of an image", name, storage.KindOf(info.Mode()))
 	}
 	if err == nil && f.fresh {
 		err = dropCache(file, 0, 0)
@@ -69,18 +69,6 @@ func (f *Folder) Open(name string) (storage.File, error) {
 		return nil, err
 	}
 	return &readFile{File: file}, nil
-}
-
-func kindOf(m fs.FileMode) string {
-	switch {
-	case m.IsDir():
-		return "folder"
-	case m&fs.ModeDevice != 0:
-		return "device"
-	case m&fs.ModeNamedPipe != 0:
-		return "pipe"
-	}
-	return "special file"
 }
 
 // Create makes a new file, and the folders above it where they are missing.
@@ -127,7 +115,7 @@ func (f *Folder) Reopen(name string) (storage.File, error) {
 	}
 	info, err := file.Stat()
 	if err == nil && !info.Mode().IsRegular() {
-		err = fmt.Errorf("%s is a %s, not a file", name, kindOf(info.Mode()))
+		err = fmt.Errorf("%s is a %s, not a file", name, storage.KindOf(info.Mode()))
 	}
 	if err != nil {
 		file.Close()
@@ -153,7 +141,7 @@ func (f *Folder) Rename(from, to string) error {
 func (f *Folder) Exchange(a, b string) error {
 	err := f.rename(a, b, unix.RENAME_EXCHANGE)
 	if errors.Is(err, unix.EINVAL) {
-		return fmt.Errorf("%w: this filesystem cannot swap two files, so nothing can be replaced here safely; rename or remove the old one first", err)
+		return fmt.Errorf("swapping two files on this filesystem: %w", errors.ErrUnsupported)
 	}
 	return err
 }

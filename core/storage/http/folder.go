@@ -1,0 +1,251 @@
+// Package http reads the files of a pool from a web server, in ranges (RFC 9110, section 14). Nothing can be written there.
+package http
+
+import (
+	"context"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"net/url"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"bagaglio/core/storage"
+)
+
+// Login says how to reach a server.
+type Login struct {
+	URL      string // of the folder, http or https
+	User     string // for basic authentication (RFC 7617), with Password; empty for none
+	Password string
+}
+
+// patience is for how long a server may say nothing while it is asked something.
+const patience = 60 * time.Second
+
+// Folder is a folder of a web server. Make one with [Open].
+type Folder struct {
+	client *http.Client
+	base   *url.URL
+	login  Login
+}
+
+// Open prepares to read below a URL. Whether anything is there shows when a file is opened.
+func Open(login Login) (*Folder, error) {
+	base, err := url.Parse(login.URL)
+	if err != nil || base.Host == "" || base.Scheme != "http" && base.Scheme != "https" {
+		return nil, fmt.Errorf("%q is not the address of a folder on a web server: write https://HOST/FOLDER/", storage.Printable(login.URL))
+	}
+	if base.User != nil || base.RawQuery != "" || base.Fragment != "" {
+		return nil, errors.New("the address of a web server has no user, password, question or fragment in it: give user and password apart")
+	}
+	base.Path = strings.TrimSuffix(base.Path, "/") + "/"
+	return &Folder{base: base, login: login, client: &http.Client{
+		Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 16, ResponseHeaderTimeout: patience, TLSHandshakeTimeout: patience, DisableCompression: true},
+		CheckRedirect: func(r *http.Request, via []*http.Request) error {
+			if r.URL.Host != base.Host || r.URL.Scheme != base.Scheme || !strings.HasPrefix(r.URL.Path, base.Path) || len(via) > 5 {
+				return fmt.Errorf("the server sends us to %s: %w", r.URL.Redacted(), storage.ErrOutside)
+			}
+			return nil
+		},
+	}}, nil
+}
+
+// ask sends a request for a name in the folder. The answer is one of the statuses that are good.
+func (f *Folder) ask(ctx context.Context, method, name string, header map[string]string, body io.Reader, good ...int) (*http.Response, error) {
+	name, err := storage.Clean(name)
+	if err != nil {
+		return nil, err
+	}
+	at := f.base
+	if name != "." {
+		at = f.base.JoinPath(strings.Split(name, "/")...)
+	}
+	r, err := http.NewRequestWithContext(ctx, method, at.String(), body)
+	if err != nil {
+		return nil, err
+	}
+	for k, v := range header {
+		r.Header.Set(k, v)
+	}
+	if f.login.User != "" {
+		r.SetBasicAuth(f.login.User, f.login.Password)
+	}
+	answer, err := f.client.Do(r)
+	if err != nil {
+		if errors.Is(err, storage.ErrOutside) || ctx.Err() != nil && errors.Is(err, context.Canceled) {
+			return nil, err
+		}
+		return nil, fmt.Errorf("%w: asking the server for %s: %w", storage.ErrLost, name, errors.Unwrap(err))
+	}
+	if slices.Contains(good, answer.StatusCode) {
+		return answer, nil
+	}
+	_ = answer.Body.Close() // it says nothing that we want
+	err = fmt.Errorf("the server answers %d %s for %s", answer.StatusCode, http.StatusText(answer.StatusCode), name)
+	switch {
+	case answer.StatusCode == http.StatusNotFound || answer.StatusCode == http.StatusGone:
+		err = &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
+	case answer.StatusCode == http.StatusUnauthorized || answer.StatusCode == http.StatusForbidden:
+		err = fmt.Errorf("%w: %w", err, fs.ErrPermission)
+	case answer.StatusCode == http.StatusPreconditionFailed:
+		err = fmt.Errorf("%w: the file was changed on the server while it was read: start again", err)
+	case answer.StatusCode == http.StatusTooManyRequests || answer.StatusCode >= http.StatusInternalServerError:
+		err = fmt.Errorf("%w: %w", storage.ErrLost, err)
+	}
+	return nil, err
+}
+
+// Open opens a file for reading.
+func (f *Folder) Open(name string) (storage.File, error) {
+	answer, err := f.head(name)
+	if err != nil {
+		return nil, err
+	}
+	if answer.ContentLength < 0 {
+		return nil, fmt.Errorf("the server does not say how long %s is: it cannot be read as a disk from there", name)
+	}
+	if answer.Header.Get("Accept-Ranges") != "bytes" {
+		return nil, fmt.Errorf("the server does not answer for ranges of %s, which reading a disk needs: fetch the file first, or ask the server's keeper for range requests", name)
+	}
+	file := &file{folder: f, name: name, size: answer.ContentLength, same: map[string]string{}}
+	if tag := answer.Header.Get("ETag"); tag != "" && !strings.HasPrefix(tag, "W/") {
+		file.same["If-Match"] = tag
+	} else if at := answer.Header.Get("Last-Modified"); at != "" {
+		file.same["If-Unmodified-Since"] = at
+	}
+	return file, nil
+}
+
+func (f *Folder) head(name string) (*http.Response, error) {
+	answer, err := f.ask(context.Background(), http.MethodHead, name, nil, nil, http.StatusOK)
+	if err == nil {
+		err = answer.Body.Close()
+	}
+	return answer, err
+}
+
+// Stat tells what name is.
+func (f *Folder) Stat(name string) (storage.Info, error) {
+	answer, err := f.head(name)
+	if err != nil {
+		return storage.Info{}, err
+	}
+	modified, _ := http.ParseTime(answer.Header.Get("Last-Modified")) // without one, the zero time
+	isDir := path.Clean(name) == "." || strings.HasSuffix(answer.Request.URL.Path, "/")
+	return storage.Info{Name: path.Clean(name), Size: max(0, answer.ContentLength), Room: max(0, answer.ContentLength), Modified: modified, IsDir: isDir, Regular: !isDir}, nil
+}
+
+// found is an answer to PROPFIND (RFC 4918, section 9.1), as far as it is used.
+type found struct {
+	Responses []struct {
+		Href string `xml:"DAV: href"`
+		Prop []struct {
+			Length   string    `xml:"DAV: prop>getcontentlength"`
+			Modified string    `xml:"DAV: prop>getlastmodified"`
+			Folder   *struct{} `xml:"DAV: prop>resourcetype>collection"`
+		} `xml:"DAV: propstat"`
+	} `xml:"DAV: response"`
+}
+
+// maxList bounds the length of a server's list of files, in bytes.
+const maxList = 64 << 20
+
+// List asks the server what lies in dir, which one with WebDAV (RFC 4918) tells; any other fails with errors.ErrUnsupported.
+func (f *Folder) List(dir string) ([]storage.Info, error) {
+	const which = `<?xml version="1.0"?><propfind xmlns="DAV:"><prop><getcontentlength/><getlastmodified/><resourcetype/></prop></propfind>`
+	answer, err := f.ask(context.Background(), "PROPFIND", dir, map[string]string{"Depth": "1", "Content-Type": "application/xml"}, strings.NewReader(which),
+		http.StatusMultiStatus, http.StatusMethodNotAllowed, http.StatusNotImplemented, http.StatusBadRequest, http.StatusOK)
+	if err != nil {
+		return nil, err
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode != http.StatusMultiStatus {
+		return nil, fmt.Errorf("this server does not tell what lies in it (no WebDAV): name a file there instead: %w", errors.ErrUnsupported)
+	}
+	var all found
+	if err := xml.NewDecoder(io.LimitReader(answer.Body, maxList)).Decode(&all); err != nil {
+		return nil, fmt.Errorf("reading the server's list of %s: %w", dir, err)
+	}
+	self, err := storage.Clean(dir)
+	if err != nil {
+		return nil, err
+	}
+	var infos []storage.Info
+	for _, r := range all.Responses {
+		name, ok := f.nameOf(r.Href)
+		if !ok || path.Dir(name) != self || name == self {
+			continue // the folder itself, or what nobody asked for
+		}
+		info := storage.Info{Name: name, Regular: true}
+		for _, p := range r.Prop {
+			if n, err := strconv.ParseInt(p.Length, 10, 64); err == nil && n >= 0 {
+				info.Size, info.Room = n, n
+			}
+			if t, err := http.ParseTime(p.Modified); err == nil {
+				info.Modified = t
+			}
+			if p.Folder != nil {
+				info.IsDir, info.Regular = true, false
+			}
+		}
+		infos = append(infos, info)
+	}
+	slices.SortFunc(infos, func(a, b storage.Info) int { return strings.Compare(a.Name, b.Name) })
+	return infos, nil
+}
+
+// nameOf is the name in the folder of what an answer refers to.
+func (f *Folder) nameOf(href string) (string, bool) {
+	u, err := f.base.Parse(href)
+	if err != nil || u.Host != f.base.Host || !strings.HasPrefix(u.Path, f.base.Path) {
+		return "", false
+	}
+	name, err := storage.Clean(strings.TrimPrefix(strings.TrimPrefix(u.Path, f.base.Path), "/"))
+	return name, err == nil
+}
+
+// readOnly is the error of everything that would change something.
+func readOnly(names ...string) error {
+	for _, name := range names {
+		if _, err := storage.Clean(name); err != nil {
+			return err
+		}
+	}
+	return fmt.Errorf("a web server is only read from: %w", fs.ErrPermission)
+}
+
+// Create fails: a web server is only read from.
+func (f *Folder) Create(name string) (storage.File, error) { return nil, readOnly(name) }
+
+// Reopen fails likewise.
+func (f *Folder) Reopen(name string) (storage.File, error) { return nil, readOnly(name) }
+
+// Rename fails likewise.
+func (f *Folder) Rename(from, to string) error { return readOnly(from, to) }
+
+// Exchange fails likewise.
+func (f *Folder) Exchange(a, b string) error { return readOnly(a, b) }
+
+// Remove fails likewise.
+func (f *Folder) Remove(name string) error { return readOnly(name) }
+
+// Sync has nothing to do.
+func (f *Folder) Sync(string) error { return nil }
+
+// Space tells that nothing can be written.
+func (f *Folder) Space() (storage.Space, error) {
+	return storage.Space{Kind: f.base.Scheme, Total: storage.Unknown, Free: storage.Unknown, ReadOnly: true, ID: f.base.Host}, nil
+}
+
+// Close lets go of connections.
+func (f *Folder) Close() error {
+	f.client.CloseIdleConnections()
+	return nil
+}

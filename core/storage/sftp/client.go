@@ -1,0 +1,177 @@
+package sftp
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"os"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"bagaglio/core/storage"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+)
+
+const (
+	// smallPacket is what every server takes; largePacket is what one takes that says so by limits@openssh.com: 255 KiB with the
+	// packet's head (OpenSSH, PROTOCOL, 4.8).
+	smallPacket, largePacket = 32 << 10, 255 << 10
+	// inFlight is how many requests of a file may wait for their answers, so that the way to the host does not set the speed.
+	inFlight = 64
+
+	// patience is for how long a host may say nothing while it is asked something, and syncPatience while it writes to its storage.
+	patience, syncPatience = 60 * time.Second, 20 * time.Minute
+)
+
+// heard is a connection that notes when something came in last.
+type heard struct {
+	net.Conn
+	at atomic.Int64 // Unix time in nanoseconds
+}
+
+func (h *heard) Read(p []byte) (int, error) {
+	n, err := h.Conn.Read(p)
+	h.at.Store(time.Now().UnixNano())
+	return n, err
+}
+
+// client is one connection to a host.
+type client struct {
+	ssh      *ssh.Client
+	sftp     *sftp.Client
+	conn     *heard
+	patience time.Duration
+	gone     chan struct{} // closed with the connection
+
+	mu     sync.Mutex
+	open   map[*asked]struct{}
+	silent bool // it was given up since the host said nothing
+}
+
+// asked is something that the host was asked.
+type asked struct {
+	since    time.Time
+	patience time.Duration
+}
+
+func newClient(s *ssh.Client, conn *heard, patience time.Duration) (*client, error) {
+	c := &client{ssh: s, conn: conn, patience: patience, gone: make(chan struct{}), open: map[*asked]struct{}{}}
+	go c.watch()
+	err := c.ask(func() (err error) {
+		c.sftp, err = sftp.NewClient(s, options(smallPacket)...)
+		if err == nil {
+			if _, ok := c.sftp.HasExtension("limits@openssh.com"); ok {
+				err = c.sftp.Close()
+				if err == nil || errors.Is(err, io.EOF) {
+					c.sftp, err = sftp.NewClient(s, options(largePacket)...)
+				}
+			}
+		}
+		return err
+	})
+	if err != nil {
+		_ = s.Close() // the first error says more
+		return nil, fmt.Errorf("asking for file transfer: %w; the host has to offer the sftp subsystem", err)
+	}
+	go func() {
+		_ = s.Wait() // whatever ended it
+		close(c.gone)
+	}()
+	return c, nil
+}
+
+func options(packet int) []sftp.ClientOption {
+	return []sftp.ClientOption{sftp.MaxPacketUnchecked(packet), sftp.MaxConcurrentRequestsPerFile(inFlight), sftp.UseConcurrentReads(true), sftp.UseConcurrentWrites(true)}
+}
+
+// alive tells whether the connection stands.
+func (c *client) alive() bool {
+	select {
+	case <-c.gone:
+		return false
+	default:
+		return true
+	}
+}
+
+// ask does something that waits for the host, which is given up when it says nothing for too long.
+func (c *client) ask(do func() error) error { return c.askFor(c.patience, do) }
+
+// askFor is for what may take longer.
+func (c *client) askFor(patience time.Duration, do func() error) error {
+	a := &asked{time.Now(), patience}
+	c.mu.Lock()
+	c.open[a] = struct{}{}
+	c.mu.Unlock()
+	err := do()
+	c.mu.Lock()
+	delete(c.open, a)
+	silent := c.silent
+	c.mu.Unlock()
+	if err != nil && silent {
+		return fmt.Errorf("%w: the host said nothing for %s", storage.ErrLost, patience)
+	}
+	return plain(err)
+}
+
+// watch cuts the connection to a host that says nothing.
+func (c *client) watch() {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-c.gone:
+			return
+		case now := <-tick.C:
+			if c.tooLong(now) {
+				_ = c.conn.Close() // whoever waits gets an error
+				return
+			}
+		}
+	}
+}
+
+func (c *client) tooLong(now time.Time) bool {
+	last := time.Unix(0, c.conn.at.Load())
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for a := range c.open {
+		since := a.since
+		if last.After(since) {
+			since = last
+		}
+		if now.Sub(since) > a.patience {
+			c.silent = true
+		}
+	}
+	return c.silent
+}
+
+func (c *client) close() error {
+	err := c.ssh.Close()
+	if errors.Is(err, net.ErrClosed) || errors.Is(err, io.EOF) {
+		return nil
+	}
+	return err
+}
+
+// plain gives errors of the protocol the meaning that those of storage have. The messages are the host's: what cannot be shown is dropped.
+func plain(err error) error {
+	var status *sftp.StatusError
+	switch {
+	case err == nil, errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrPermission), errors.Is(err, fs.ErrExist), err == io.EOF:
+		return err
+	case errors.Is(err, sftp.ErrSSHFxConnectionLost), errors.Is(err, sftp.ErrSSHFxNoConnection), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF),
+		errors.Is(err, net.ErrClosed), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, os.ErrClosed):
+		return fmt.Errorf("%w: the connection to the host was cut (%w)", storage.ErrLost, err)
+	case errors.As(err, &status):
+		return fmt.Errorf("the host says: %s", storage.Printable(err.Error()))
+	}
+	return err
+}

@@ -1,0 +1,81 @@
+package sftp
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"syscall"
+
+	"github.com/pkg/sftp"
+)
+
+// file is an open file of a host. What it reads and writes at once goes in several packets that wait for their answers together.
+type file struct {
+	client *client
+	file   *sftp.File
+	name   string
+}
+
+// ReadAt reads. An answer that is short without a reason is an error: a host may say anything.
+func (f *file) ReadAt(p []byte, off int64) (n int, err error) {
+	err = f.client.ask(func() (err error) {
+		n, err = f.file.ReadAt(p, off)
+		if n < len(p) && err == nil {
+			err = io.ErrUnexpectedEOF
+		}
+		return err
+	})
+	return n, err
+}
+
+// WriteAt writes.
+func (f *file) WriteAt(p []byte, off int64) (n int, err error) {
+	err = f.client.ask(func() (err error) {
+		n, err = f.file.WriteAt(p, off)
+		if n < len(p) && err == nil {
+			err = io.ErrShortWrite
+		}
+		return f.full(err, int64(len(p)))
+	})
+	return n, err
+}
+
+// full finds out whether something failed for want of room, for which the protocol has no status.
+func (f *file) full(err error, n int64) error {
+	var status *sftp.StatusError
+	if !errors.As(err, &status) {
+		return err
+	}
+	if st, statErr := f.client.sftp.StatVFS(path.Dir(f.file.Name())); statErr == nil && int64(st.Bavail)*int64(st.Frsize) < n {
+		return fmt.Errorf("writing %s: %w", f.name, syscall.ENOSPC)
+	}
+	return err
+}
+
+// Size asks the host.
+func (f *file) Size() (size int64, err error) {
+	err = f.client.ask(func() error {
+		info, err := f.file.Stat()
+		if err == nil {
+			size = max(0, info.Size())
+		}
+		return err
+	})
+	return size, err
+}
+
+// Truncate sets the length. What is added is a hole, where the host's filesystem has them.
+func (f *file) Truncate(size int64) error {
+	return f.client.ask(func() error { return f.full(f.file.Truncate(size), 0) })
+}
+
+// Sync returns when the content is on stable storage. A host that cannot do that says so at the test of its pool; here it is no error.
+func (f *file) Sync() error {
+	if !f.client.canSync() {
+		return nil
+	}
+	return f.client.askFor(syncPatience, f.file.Sync)
+}
+
+func (f *file) Close() error { return f.client.ask(f.file.Close) }

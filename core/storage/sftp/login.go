@@ -1,0 +1,162 @@
+// Package sftp keeps the files of a pool on another computer, by the SSH file transfer protocol (draft-ietf-secsh-filexfer-02, with the
+// extensions of OpenSSH where the host offers them).
+package sftp
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"time"
+
+	"bagaglio/core/storage"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
+)
+
+// Login says how to reach a host, and how to log in. All ways that are filled in are tried: agent, key, password.
+type Login struct {
+	Address    string // host:port
+	User       string
+	Password   string
+	Key        []byte // private, PEM (RFC 4716, RFC 7468)
+	Passphrase string // of the key
+	Agent      string // path of the socket of an SSH agent
+	// Patience is for how long the host may say nothing while it is asked something, 0 for the usual time.
+	Patience time.Duration
+	// HostKey is the fingerprint of the host's public key, SHA256:…; a host that shows another one is refused, and so is any host when
+	// it is empty.
+	HostKey string
+}
+
+// reachIn is for how long reaching a host and logging in may take.
+const reachIn = 15 * time.Second
+
+// HostKeyError is the error for a host that shows another key than the one that is trusted.
+type HostKeyError struct {
+	Address string
+	Trusted string // fingerprint, empty when none is trusted yet
+	Shown   string
+}
+
+func (e *HostKeyError) Error() string {
+	if e.Trusted == "" {
+		return fmt.Sprintf("the host at %s is not trusted yet: it shows the key %s; compare that with what its keeper says, then trust it", e.Address, e.Shown)
+	}
+	return fmt.Sprintf("THE HOST AT %s SHOWS ANOTHER KEY: %s instead of %s. Either it was installed anew, or somebody stands between it and you and would read the password. "+
+		"Nothing was sent. Ask its keeper; only when the new key is theirs, trust it", e.Address, e.Shown, e.Trusted)
+}
+
+// ShownKey returns the fingerprint of the key that the host at an address shows. Nobody is logged in.
+func ShownKey(ctx context.Context, address string) (string, error) {
+	_, err := Login{Address: address, User: "nobody"}.dial(ctx)
+	var shown *HostKeyError
+	if errors.As(err, &shown) {
+		return shown.Shown, nil
+	}
+	return "", err
+}
+
+// dial reaches the host and logs in.
+func (l Login) dial(ctx context.Context) (*client, error) {
+	auth, closeAgent, err := l.auth()
+	if err != nil {
+		return nil, err
+	}
+	defer closeAgent()
+	dialer := net.Dialer{Timeout: reachIn}
+	raw, err := dialer.DialContext(ctx, "tcp", l.Address)
+	if err != nil {
+		return nil, fmt.Errorf("%w: reaching %s: %w", storage.ErrLost, l.Address, err)
+	}
+	conn := &heard{Conn: raw}
+	stop := context.AfterFunc(ctx, func() { _ = raw.Close() })
+	defer stop()
+	_ = raw.SetDeadline(time.Now().Add(reachIn)) // never fails on a TCP connection
+	var refused *HostKeyError
+	config := &ssh.ClientConfig{User: l.User, Auth: auth, HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+		if shown := ssh.FingerprintSHA256(key); shown != l.HostKey {
+			refused = &HostKeyError{Address: l.Address, Trusted: l.HostKey, Shown: shown}
+			return refused
+		}
+		return nil
+	}}
+	sshConn, channels, requests, err := ssh.NewClientConn(conn, l.Address, config)
+	if err != nil {
+		_ = raw.Close() // the first error says more
+		if refused != nil {
+			return nil, refused
+		}
+		return nil, l.explain(err)
+	}
+	_ = raw.SetDeadline(time.Time{})
+	if l.Patience == 0 {
+		l.Patience = patience
+	}
+	return newClient(ssh.NewClient(sshConn, channels, requests), conn, l.Patience)
+}
+
+// explain tells what did not work of logging in.
+func (l Login) explain(err error) error {
+	var lost net.Error
+	if errors.As(err, &lost) && lost.Timeout() {
+		return fmt.Errorf("%w: %s did not answer within %s", storage.ErrLost, l.Address, reachIn)
+	}
+	if l.Password == "" && l.Key == nil && l.Agent == "" {
+		return fmt.Errorf("logging in to %s as %s: there is no password, key or agent to log in with: %w", l.Address, l.User, err)
+	}
+	return fmt.Errorf("logging in to %s as %s: %w", l.Address, l.User, err)
+}
+
+// auth are the ways to log in. The agent is needed until that is done.
+func (l Login) auth() (methods []ssh.AuthMethod, done func(), err error) {
+	done = func() {}
+	if l.Agent != "" {
+		conn, err := net.Dial("unix", l.Agent)
+		if err != nil {
+			return nil, done, fmt.Errorf("reaching the SSH agent: %w; start it, or log in with a key or a password", err)
+		}
+		done = func() { _ = conn.Close() }
+		methods = append(methods, ssh.PublicKeysCallback(agent.NewClient(conn).Signers))
+	}
+	if l.Key != nil {
+		signer, err := l.signer()
+		if err != nil {
+			return nil, done, err
+		}
+		methods = append(methods, ssh.PublicKeys(signer))
+	}
+	if l.Password != "" {
+		methods = append(methods, ssh.Password(l.Password), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+			answers := make([]string, len(questions))
+			for i := range answers {
+				answers[i] = l.Password
+			}
+			return answers, nil
+		}))
+	}
+	return methods, done, nil
+}
+
+func (l Login) signer() (ssh.Signer, error) {
+	var signer ssh.Signer
+	var err error
+	if l.Passphrase != "" {
+		signer, err = ssh.ParsePrivateKeyWithPassphrase(l.Key, []byte(l.Passphrase))
+	} else {
+		signer, err = ssh.ParsePrivateKey(l.Key)
+	}
+	var missing *ssh.PassphraseMissingError
+	if errors.As(err, &missing) {
+		return nil, errors.New("the private key has a passphrase: give it too")
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading the private key: %w", err) // which never says what is in it
+	}
+	return signer, nil
+}
+
+// AgentSocket is that of the SSH agent of whoever runs this process, empty without one.
+func AgentSocket() string { return os.Getenv("SSH_AUTH_SOCK") }
