@@ -62,13 +62,18 @@ func TestPowerCut(t *testing.T) {
 					name += "-replaced"
 				}
 				seed++
-				t.Run(name, func(t *testing.T) { cutPower(t, f, l, replace, small, rand.New(rand.NewPCG(seed, 1))) })
+				t.Run(name, func(t *testing.T) { cutPower(t, f, l, replace, faulty.New(false), small, rand.New(rand.NewPCG(seed, 1))) })
+				if l.Name == f.Layouts[0].Name { // on storage that cannot swap files, too
+					t.Run(name+"-simple", func(t *testing.T) {
+						cutPower(t, f, l, replace, faulty.New(true), small, rand.New(rand.NewPCG(seed, 2)))
+					})
+				}
 			}
 		}
 	}
 }
 
-func cutPower(t *testing.T, f disk.Format, l disk.Layout, replace bool, size int, r *rand.Rand) {
+func cutPower(t *testing.T, f disk.Format, l disk.Layout, replace bool, pool *faulty.Folder, size int, r *rand.Rand) {
 	w := newWorld(t)
 	w.source = w.source[:size]
 	require.NoError(t, os.Chmod(filepath.Join(w.from, "gate-kiosk.raw"), 0o600))
@@ -76,7 +81,6 @@ func cutPower(t *testing.T, f disk.Format, l disk.Layout, replace bool, size int
 	other := make([]byte, size)
 	copy(other[size/2:], w.source)
 	require.NoError(t, os.WriteFile(filepath.Join(w.from, "other.raw"), other, 0o600))
-	pool := faulty.New()
 	w.ends.Destination = pool
 	request := plan.Request{
 		Kind: plan.Convert, Source: plan.Place{Path: "other.raw"}, Destination: &plan.Place{Path: "deck/disk" + f.Extensions[0]}, As: f.Name, Layout: l.Name, Replace: replace,

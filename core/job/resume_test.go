@@ -144,7 +144,7 @@ func TestNamesAreGivenWithoutTheSource(t *testing.T) {
 func TestRestoredAsAWhole(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 7))
 	files := []string{"deck/disk.vmdk", "deck/disk-s002.vmdk", "deck/disk-s001.vmdk"} // the one that opens it first
-	pool := faulty.New()
+	pool := faulty.New(false)
 	for _, name := range files {
 		f, err := pool.Create(name)
 		require.NoError(t, err)

@@ -46,8 +46,10 @@ func (w *work) place(ctx context.Context) error {
 		return err
 	}
 	dir := path.Dir(w.Plan.Request.Destination.Path)
-	if err := w.moveAside(dir); err != nil {
-		return errors.Join(err, w.moveBack())
+	if len(w.Plan.Files()) > 1 { // those cannot be swapped all at once, and nobody may see some of each
+		if err := w.moveAside(dir); err != nil {
+			return errors.Join(err, w.moveBack())
+		}
 	}
 	var undo []func() error
 	for i, name := range w.state.Files {
@@ -76,10 +78,9 @@ func (w *work) place(ctx context.Context) error {
 	return w.holdReplaced(dir)
 }
 
-// moveAside holds an image of several files that is replaced: those cannot be swapped all at once, and nobody may see some of each. The
-// one that makes it openable goes first.
+// moveAside holds what is replaced before the new image gets its names. The file that makes it openable goes first.
 func (w *work) moveAside(dir string) error {
-	if !w.Plan.Request.Replace || len(w.Plan.Files()) < 2 {
+	if !w.Plan.Request.Replace {
 		return nil
 	}
 	held := w.heldBy(dir)
@@ -156,7 +157,19 @@ func (w *work) move(staged, final string) (back func() error, err error) {
 	case !w.Plan.Request.Replace && path.Base(final) != w.tagName(): // a tag alone speaks of a disk that is gone
 		return nil, fmt.Errorf("%s came into being meanwhile, and nothing is overwritten unasked: choose another name and start again", final)
 	}
-	return func() error { return folder.Exchange(staged, final) }, folder.Exchange(staged, final)
+	err = folder.Exchange(staged, final)
+	if !errors.Is(err, errors.ErrUnsupported) {
+		return func() error { return folder.Exchange(staged, final) }, err
+	}
+	if w.Plan.Request.Replace { // this storage cannot swap: all of the old image goes first
+		err = w.moveAside(path.Dir(w.Plan.Request.Destination.Path))
+	} else {
+		err = folder.Remove(final)
+	}
+	if err == nil {
+		err = folder.Rename(staged, final)
+	}
+	return func() error { return folder.Rename(final, staged) }, err
 }
 
 // holdReplaced keeps what was replaced, which lies in the staging folder now.

@@ -45,7 +45,7 @@ var kinds = []kind{
 	}, false},
 	{"sftp", func(t *testing.T) (storage.Folder, string) { return overSSH(t) }, false},
 	{"sftp without tools", func(t *testing.T) (storage.Folder, string) { return overSSH(t, "ForceCommand internal-sftp") }, false},
-	{"memory", func(*testing.T) (storage.Folder, string) { return faulty.New(), "" }, false},
+	{"memory", func(*testing.T) (storage.Folder, string) { return faulty.New(false), "" }, false},
 	{"http", func(t *testing.T) (storage.Folder, string) {
 		dir := t.TempDir()
 		server := httptest.NewServer(&webdav.Handler{Prefix: "/disks", FileSystem: webdav.Dir(dir), LockSystem: webdav.NewMemLS()})

@@ -2,6 +2,7 @@
 package faulty
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -18,6 +19,9 @@ import (
 
 // Folder is a folder in memory that notes what is done in it, so that power can be cut behind any of its operations.
 type Folder struct {
+	// simple is for storage that cannot swap two files, and gives none an identity.
+	simple bool
+
 	mu    sync.Mutex
 	ops   []op
 	names map[string]int // of files, by their place in files
@@ -25,7 +29,7 @@ type Folder struct {
 }
 
 // New returns an empty folder.
-func New() *Folder { return &Folder{names: map[string]int{}} }
+func New(simple bool) *Folder { return &Folder{simple: simple, names: map[string]int{}} }
 
 type kind int
 
@@ -71,7 +75,7 @@ func (f *Folder) Cut(n int, r *rand.Rand) (*Folder, any) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	done := f.ops[:n]
-	out := New()
+	out := New(f.simple)
 	out.files = make([][]byte, len(f.files))
 	var last any
 	for i, o := range done {
@@ -199,6 +203,9 @@ func (f *Folder) Rename(from, to string) error {
 
 // Exchange swaps two files.
 func (f *Folder) Exchange(a, b string) error {
+	if f.simple {
+		return errors.ErrUnsupported
+	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	_, errA := f.find("exchange", a)
@@ -253,7 +260,11 @@ func (f *Folder) stat(name string) (storage.Info, error) {
 		return storage.Info{}, err
 	}
 	n := int64(len(f.files[i]))
-	return storage.Info{Name: name, Size: n, Room: n, Regular: true, Modified: time.Unix(1_800_000_000, 0), ID: fmt.Sprint("file ", i)}, nil
+	info := storage.Info{Name: name, Size: n, Room: n, Regular: true, Modified: time.Unix(1_800_000_000, 0)}
+	if !f.simple {
+		info.ID = fmt.Sprint("file ", i)
+	}
+	return info, nil
 }
 
 // List lists a folder.
