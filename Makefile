@@ -9,7 +9,7 @@ FUZZ    := FuzzQcow2 FuzzVMDK FuzzVHD FuzzVHDX FuzzVDI FuzzHDD FuzzBundle
 
 # What the demo world and the tests take from Debian: tool:package.
 DEMO_TOOLS := sfdisk:fdisk mkfs.ext4:e2fsprogs mkfs.vfat:dosfstools mcopy:mtools cmp:diffutils
-TEST_TOOLS := $(DEMO_TOOLS) chromium:chromium mkfs.xfs:xfsprogs mkfs.btrfs:btrfs-progs
+TEST_TOOLS := $(DEMO_TOOLS) chromium:chromium mkfs.xfs:xfsprogs mkfs.btrfs:btrfs-progs sshd:openssh-server ip:iproute2 ps:procps
 BENCH_TOOLS := pigz:pigz zstd:zstd
 PICTURE_TOOLS := $(TEST_TOOLS) xterm:xterm xvfb-run:xvfb xauth:xauth import:imagemagick
 

@@ -11,6 +11,7 @@ import (
 	"bagaglio/core/inspect"
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/storage"
 )
 
 // Defines values for HealthStatus.
@@ -22,6 +23,48 @@ const (
 func (e HealthStatus) Valid() bool {
 	switch e {
 	case Well:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for HostKind.
+const (
+	HostKindHttp  HostKind = "http"
+	HostKindLocal HostKind = "local"
+	HostKindSftp  HostKind = "sftp"
+)
+
+// Valid indicates whether the value is a known member of the HostKind enum.
+func (e HostKind) Valid() bool {
+	switch e {
+	case HostKindHttp:
+		return true
+	case HostKindLocal:
+		return true
+	case HostKindSftp:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for HostLogsInWith.
+const (
+	Agent    HostLogsInWith = "agent"
+	Key      HostLogsInWith = "key"
+	Password HostLogsInWith = "password"
+)
+
+// Valid indicates whether the value is a known member of the HostLogsInWith enum.
+func (e HostLogsInWith) Valid() bool {
+	switch e {
+	case Agent:
+		return true
+	case Key:
+		return true
+	case Password:
 		return true
 	default:
 		return false
@@ -109,6 +152,27 @@ func (e LimitScope) Valid() bool {
 	}
 }
 
+// Defines values for NewHostKind.
+const (
+	NewHostKindHttp NewHostKind = "http"
+	NewHostKindSftp NewHostKind = "sftp"
+)
+
+// Valid indicates whether the value is a known member of the NewHostKind enum.
+func (e NewHostKind) Valid() bool {
+	switch e {
+	case NewHostKindHttp:
+		return true
+	case NewHostKindSftp:
+		return true
+	default:
+		return false
+	}
+}
+
+// Accepted defines model for Accepted.
+type Accepted = plan.Accepted
+
 // Check defines model for Check.
 type Check = plan.Check
 
@@ -156,6 +220,9 @@ type Event struct {
 // Extent defines model for Extent.
 type Extent = inspect.Run
 
+// Facts defines model for Facts.
+type Facts = storage.Facts
+
 // Filesystem defines model for Filesystem.
 type Filesystem = inspect.Filesystem
 
@@ -196,6 +263,38 @@ type Held struct {
 
 // Hit defines model for Hit.
 type Hit = job.Hit
+
+// Host defines model for Host.
+type Host struct {
+	Address    string           `json:"address"`
+	Kind       HostKind         `json:"kind"`
+	LogsInWith []HostLogsInWith `json:"logs_in_with"`
+	Name       string           `json:"name"`
+
+	// ShownKey fingerprint of the key that the host showed when it was added, when that is not trusted
+	ShownKey *string `json:"shown_key,omitempty"`
+
+	// TrustedKey fingerprint, empty when none is trusted yet
+	TrustedKey string `json:"trusted_key"`
+	User       string `json:"user"`
+}
+
+// HostKind defines model for Host.Kind.
+type HostKind string
+
+// HostLogsInWith defines model for Host.LogsInWith.
+type HostLogsInWith string
+
+// HostChange defines model for HostChange.
+type HostChange struct {
+	Address *string `json:"address,omitempty"`
+
+	// Login What to log in with. They are kept encrypted and never told again. Each may be `file:` and a path on the service's computer, or
+	// `env:` and the name of a variable that begins with BAGAGLIO_: then it is read from there each time.
+	Login      *Secrets `json:"login,omitempty"`
+	TrustedKey *string  `json:"trusted_key,omitempty"`
+	User       *string  `json:"user,omitempty"`
+}
 
 // Job defines model for Job.
 type Job struct {
@@ -291,6 +390,25 @@ type Limit struct {
 // LimitScope defines model for Limit.Scope.
 type LimitScope string
 
+// NewHost defines model for NewHost.
+type NewHost struct {
+	// Address HOST or HOST:PORT for sftp, http://HOST or https://HOST for http
+	Address string      `json:"address"`
+	Kind    NewHostKind `json:"kind"`
+
+	// Login What to log in with. They are kept encrypted and never told again. Each may be `file:` and a path on the service's computer, or
+	// `env:` and the name of a variable that begins with BAGAGLIO_: then it is read from there each time.
+	Login *Secrets `json:"login,omitempty"`
+	Name  string   `json:"name"`
+
+	// TrustedKey fingerprint of the key that the host has to show, SHA256:…
+	TrustedKey *string `json:"trusted_key,omitempty"`
+	User       *string `json:"user,omitempty"`
+}
+
+// NewHostKind defines model for NewHost.Kind.
+type NewHostKind string
+
 // NewJob defines model for NewJob.
 type NewJob struct {
 	// Hours in which it may run, such as 22:00-06:00 by the service's clock; empty for all
@@ -305,9 +423,13 @@ type NewJob struct {
 
 // NewPool defines model for NewPool.
 type NewPool struct {
-	// Folder an absolute path on the service's own computer
-	Folder string `json:"folder"`
-	Name   string `json:"name"`
+	// Folder an absolute path on the host; of a web server, behind its address
+	Folder string  `json:"folder"`
+	Host   *string `json:"host,omitempty"`
+	Name   string  `json:"name"`
+
+	// Rules What a pool accepts. What is absent is free.
+	Rules *Rules `json:"rules,omitempty"`
 }
 
 // Option defines model for Option.
@@ -338,10 +460,13 @@ type Plan = plan.Plan
 
 // Pool defines model for Pool.
 type Pool struct {
+	Facts      *Facts `json:"facts,omitempty"`
 	Filesystem string `json:"filesystem"`
 	Folder     string `json:"folder"`
-	Free       int64  `json:"free"`
-	Host       string `json:"host"`
+
+	// Free -1 where the storage does not tell
+	Free int64  `json:"free"`
+	Host string `json:"host"`
 
 	// LargestFile absent when nothing is known of a limit
 	LargestFile *int64 `json:"largest_file,omitempty"`
@@ -351,7 +476,18 @@ type Pool struct {
 	Problem   *string `json:"problem,omitempty"`
 	Reachable bool    `json:"reachable"`
 	ReadOnly  bool    `json:"read_only"`
-	Total     int64   `json:"total"`
+
+	// Rules What a pool accepts. What is absent is free.
+	Rules Rules `json:"rules"`
+
+	// Total -1 where the storage does not tell
+	Total int64 `json:"total"`
+}
+
+// PoolChange defines model for PoolChange.
+type PoolChange struct {
+	// Rules What a pool accepts. What is absent is free.
+	Rules Rules `json:"rules"`
 }
 
 // Problem RFC 9457
@@ -383,6 +519,18 @@ type Report = inspect.Report
 // Request defines model for Request.
 type Request = plan.Request
 
+// RuleSet defines model for RuleSet.
+type RuleSet struct {
+	About string `json:"about"`
+	Name  string `json:"name"`
+
+	// Rules What a pool accepts. What is absent is free.
+	Rules Rules `json:"rules"`
+}
+
+// Rules What a pool accepts. What is absent is free.
+type Rules = plan.Rules
+
 // Seal defines model for Seal.
 type Seal struct {
 	Job string `json:"job"`
@@ -401,11 +549,37 @@ type Seals struct {
 	Seals []Seal                 `json:"seals"`
 }
 
+// Secrets What to log in with. They are kept encrypted and never told again. Each may be `file:` and a path on the service's computer, or
+// `env:` and the name of a variable that begins with BAGAGLIO_: then it is read from there each time.
+type Secrets struct {
+	// Agent the SSH agent of the user that runs the service
+	Agent *bool `json:"agent,omitempty"`
+
+	// Key private, PEM
+	Key *string `json:"key,omitempty"`
+
+	// Passphrase of the key
+	Passphrase *string `json:"passphrase,omitempty"`
+	Password   *string `json:"password,omitempty"`
+}
+
 // Side defines model for Side.
 type Side = plan.Side
 
 // Step defines model for Step.
 type Step = plan.Step
+
+// Trial defines model for Trial.
+type Trial struct {
+	Facts *Facts  `json:"facts,omitempty"`
+	Steps []Tried `json:"steps"`
+
+	// Worked all of it
+	Worked bool `json:"worked"`
+}
+
+// Tried defines model for Tried.
+type Tried = storage.Tried
 
 // Use defines model for Use.
 type Use = plan.Use
@@ -415,6 +589,9 @@ type Version struct {
 	Go      string `json:"go"`
 	Version string `json:"version"`
 }
+
+// HostName defines model for HostName.
+type HostName = string
 
 // JobID defines model for JobID.
 type JobID = string
@@ -467,6 +644,12 @@ type ListSealsParams struct {
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 }
 
+// AddHostJSONRequestBody defines body for AddHost for application/json ContentType.
+type AddHostJSONRequestBody = NewHost
+
+// ChangeHostJSONRequestBody defines body for ChangeHost for application/json ContentType.
+type ChangeHostJSONRequestBody = HostChange
+
 // StartJobJSONRequestBody defines body for StartJob for application/json ContentType.
 type StartJobJSONRequestBody = NewJob
 
@@ -484,3 +667,6 @@ type MakePlanJSONRequestBody = Request
 
 // AddPoolJSONRequestBody defines body for AddPool for application/json ContentType.
 type AddPoolJSONRequestBody = NewPool
+
+// ChangePoolJSONRequestBody defines body for ChangePool for application/json ContentType.
+type ChangePoolJSONRequestBody = PoolChange

@@ -120,6 +120,55 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/held (the `ListHeld` operationId).
 	ListHeld(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListHosts All hosts
+	//
+	// Corresponds with GET /v1/hosts (the `ListHosts` operationId).
+	ListHosts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddHostWithBody Add a host
+	//
+	// One with SSH is added without being trusted, unless the key that it shows is named. Nothing is sent to a host that is not
+	// trusted: change its `trusted_key` to the key that its keeper names.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/hosts (the `AddHost` operationId).
+	AddHostWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddHost Add a host
+	//
+	// One with SSH is added without being trusted, unless the key that it shows is named. Nothing is sent to a host that is not
+	// trusted: change its `trusted_key` to the key that its keeper names.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/hosts (the `AddHost` operationId).
+	AddHost(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveHost Forget a host that has no pools
+	//
+	// Corresponds with DELETE /v1/hosts/{host} (the `RemoveHost` operationId).
+	RemoveHost(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeHostWithBody Change how a host is reached, or which key of it is trusted
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
+	ChangeHostWithBody(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeHost Change how a host is reached, or which key of it is trusted
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
+	ChangeHost(ctx context.Context, host HostName, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestHost Try a host out, step by step: reach it, log in
+	//
+	// Corresponds with POST /v1/hosts/{host}/test (the `TestHost` operationId).
+	TestHost(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListJobs Jobs, the newest first
 	//
 	// Corresponds with GET /v1/jobs (the `ListJobs` operationId).
@@ -271,6 +320,25 @@ type ClientInterface interface {
 	// Corresponds with DELETE /v1/pools/{pool} (the `RemovePool` operationId).
 	RemovePool(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetPool One pool
+	//
+	// Corresponds with GET /v1/pools/{pool} (the `GetPool` operationId).
+	GetPool(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePoolWithBody Change the rules of a pool
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /v1/pools/{pool} (the `ChangePool` operationId).
+	ChangePoolWithBody(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePool Change the rules of a pool
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /v1/pools/{pool} (the `ChangePool` operationId).
+	ChangePool(ctx context.Context, pool PoolName, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// LookAtDisk Look at a disk, and inside
 	//
 	// Corresponds with GET /v1/pools/{pool}/disk (the `LookAtDisk` operationId).
@@ -291,10 +359,20 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/pools/{pool}/held/{held}/restore (the `RestoreHeld` operationId).
 	RestoreHeld(ctx context.Context, pool PoolName, held string, params *RestoreHeldParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TestPool Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
+	//
+	// Corresponds with POST /v1/pools/{pool}/test (the `TestPool` operationId).
+	TestPool(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	//
 	// Corresponds with GET /v1/receipts (the `ListSeals` operationId).
 	ListSeals(ctx context.Context, params *ListSealsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRuleSets Sets of rules that describe kinds of destinations
+	//
+	// Corresponds with GET /v1/rule-sets (the `ListRuleSets` operationId).
+	ListRuleSets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// EndSession End the console's session
 	//
@@ -375,6 +453,125 @@ func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (
 // Corresponds with GET /v1/held (the `ListHeld` operationId).
 func (c *Client) ListHeld(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListHeldRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListHosts All hosts
+//
+// Corresponds with GET /v1/hosts (the `ListHosts` operationId).
+func (c *Client) ListHosts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListHostsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddHostWithBody Add a host
+//
+// One with SSH is added without being trusted, unless the key that it shows is named. Nothing is sent to a host that is not
+// trusted: change its `trusted_key` to the key that its keeper names.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/hosts (the `AddHost` operationId).
+func (c *Client) AddHostWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddHostRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddHost Add a host
+//
+// One with SSH is added without being trusted, unless the key that it shows is named. Nothing is sent to a host that is not
+// trusted: change its `trusted_key` to the key that its keeper names.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/hosts (the `AddHost` operationId).
+func (c *Client) AddHost(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddHostRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveHost Forget a host that has no pools
+//
+// Corresponds with DELETE /v1/hosts/{host} (the `RemoveHost` operationId).
+func (c *Client) RemoveHost(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveHostRequest(c.Server, host)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeHostWithBody Change how a host is reached, or which key of it is trusted
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
+func (c *Client) ChangeHostWithBody(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeHostRequestWithBody(c.Server, host, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeHost Change how a host is reached, or which key of it is trusted
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
+func (c *Client) ChangeHost(ctx context.Context, host HostName, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeHostRequest(c.Server, host, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestHost Try a host out, step by step: reach it, log in
+//
+// Corresponds with POST /v1/hosts/{host}/test (the `TestHost` operationId).
+func (c *Client) TestHost(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestHostRequest(c.Server, host)
 	if err != nil {
 		return nil, err
 	}
@@ -786,6 +983,55 @@ func (c *Client) RemovePool(ctx context.Context, pool PoolName, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
+// GetPool One pool
+//
+// Corresponds with GET /v1/pools/{pool} (the `GetPool` operationId).
+func (c *Client) GetPool(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPoolRequest(c.Server, pool)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePoolWithBody Change the rules of a pool
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /v1/pools/{pool} (the `ChangePool` operationId).
+func (c *Client) ChangePoolWithBody(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePoolRequestWithBody(c.Server, pool, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePool Change the rules of a pool
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /v1/pools/{pool} (the `ChangePool` operationId).
+func (c *Client) ChangePool(ctx context.Context, pool PoolName, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePoolRequest(c.Server, pool, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // LookAtDisk Look at a disk, and inside
 //
 // Corresponds with GET /v1/pools/{pool}/disk (the `LookAtDisk` operationId).
@@ -846,11 +1092,41 @@ func (c *Client) RestoreHeld(ctx context.Context, pool PoolName, held string, pa
 	return c.Client.Do(req)
 }
 
+// TestPool Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
+//
+// Corresponds with POST /v1/pools/{pool}/test (the `TestPool` operationId).
+func (c *Client) TestPool(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestPoolRequest(c.Server, pool)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListSeals The receipts of all ended jobs as they were signed, in a chain
 //
 // Corresponds with GET /v1/receipts (the `ListSeals` operationId).
 func (c *Client) ListSeals(ctx context.Context, params *ListSealsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSealsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRuleSets Sets of rules that describe kinds of destinations
+//
+// Corresponds with GET /v1/rule-sets (the `ListRuleSets` operationId).
+func (c *Client) ListRuleSets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRuleSetsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -1046,6 +1322,188 @@ func NewListHeldRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListHostsRequest constructs an http.Request for the ListHosts method
+func NewListHostsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/hosts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddHostRequest calls the generic AddHost builder with application/json body
+func NewAddHostRequest(server string, body AddHostJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddHostRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddHostRequestWithBody constructs an http.Request for the AddHost method, with any body, and a specified content type
+func NewAddHostRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/hosts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveHostRequest constructs an http.Request for the RemoveHost method
+func NewRemoveHostRequest(server string, host HostName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/hosts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeHostRequest calls the generic ChangeHost builder with application/json body
+func NewChangeHostRequest(server string, host HostName, body ChangeHostJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeHostRequestWithBody(server, host, "application/json", bodyReader)
+}
+
+// NewChangeHostRequestWithBody constructs an http.Request for the ChangeHost method, with any body, and a specified content type
+func NewChangeHostRequestWithBody(server string, host HostName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/hosts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTestHostRequest constructs an http.Request for the TestHost method
+func NewTestHostRequest(server string, host HostName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/hosts/%s/test", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -1780,6 +2238,87 @@ func NewRemovePoolRequest(server string, pool PoolName) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetPoolRequest constructs an http.Request for the GetPool method
+func NewGetPoolRequest(server string, pool PoolName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangePoolRequest calls the generic ChangePool builder with application/json body
+func NewChangePoolRequest(server string, pool PoolName, body ChangePoolJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangePoolRequestWithBody(server, pool, "application/json", bodyReader)
+}
+
+// NewChangePoolRequestWithBody constructs an http.Request for the ChangePool method, with any body, and a specified content type
+func NewChangePoolRequestWithBody(server string, pool PoolName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewLookAtDiskRequest constructs an http.Request for the LookAtDisk method
 func NewLookAtDiskRequest(server string, pool PoolName, params *LookAtDiskParams) (*http.Request, error) {
 	var err error
@@ -2016,6 +2555,40 @@ func NewRestoreHeldRequest(server string, pool PoolName, held string, params *Re
 	return req, nil
 }
 
+// NewTestPoolRequest constructs an http.Request for the TestPool method
+func NewTestPoolRequest(server string, pool PoolName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/test", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListSealsRequest constructs an http.Request for the ListSeals method
 func NewListSealsRequest(server string, params *ListSealsParams) (*http.Request, error) {
 	var err error
@@ -2060,6 +2633,33 @@ func NewListSealsRequest(server string, params *ListSealsParams) (*http.Request,
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListRuleSetsRequest constructs an http.Request for the ListRuleSets method
+func NewListRuleSetsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/rule-sets")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -2205,6 +2805,61 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/held (the `ListHeld` operationId).
 	ListHeldWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListHeldResponse, error)
+
+	// ListHostsWithResponse All hosts
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/hosts (the `ListHosts` operationId).
+	ListHostsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListHostsResponse, error)
+
+	// AddHostWithBodyWithResponse Add a host
+	//
+	// One with SSH is added without being trusted, unless the key that it shows is named. Nothing is sent to a host that is not
+	// trusted: change its `trusted_key` to the key that its keeper names.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/hosts (the `AddHost` operationId).
+	AddHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHostResponse, error)
+
+	// AddHostWithResponse Add a host
+	//
+	// One with SSH is added without being trusted, unless the key that it shows is named. Nothing is sent to a host that is not
+	// trusted: change its `trusted_key` to the key that its keeper names.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/hosts (the `AddHost` operationId).
+	AddHostWithResponse(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHostResponse, error)
+
+	// RemoveHostWithResponse Forget a host that has no pools
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/hosts/{host} (the `RemoveHost` operationId).
+	RemoveHostWithResponse(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*RemoveHostResponse, error)
+
+	// ChangeHostWithBodyWithResponse Change how a host is reached, or which key of it is trusted
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
+	ChangeHostWithBodyWithResponse(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeHostResponse, error)
+
+	// ChangeHostWithResponse Change how a host is reached, or which key of it is trusted
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
+	ChangeHostWithResponse(ctx context.Context, host HostName, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeHostResponse, error)
+
+	// TestHostWithResponse Try a host out, step by step: reach it, log in
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/hosts/{host}/test (the `TestHost` operationId).
+	TestHostWithResponse(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*TestHostResponse, error)
 
 	// ListJobsWithResponse Jobs, the newest first
 	//
@@ -2383,6 +3038,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /v1/pools/{pool} (the `RemovePool` operationId).
 	RemovePoolWithResponse(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*RemovePoolResponse, error)
 
+	// GetPoolWithResponse One pool
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/pools/{pool} (the `GetPool` operationId).
+	GetPoolWithResponse(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*GetPoolResponse, error)
+
+	// ChangePoolWithBodyWithResponse Change the rules of a pool
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /v1/pools/{pool} (the `ChangePool` operationId).
+	ChangePoolWithBodyWithResponse(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePoolResponse, error)
+
+	// ChangePoolWithResponse Change the rules of a pool
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /v1/pools/{pool} (the `ChangePool` operationId).
+	ChangePoolWithResponse(ctx context.Context, pool PoolName, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePoolResponse, error)
+
 	// LookAtDiskWithResponse Look at a disk, and inside
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2411,12 +3087,26 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /v1/pools/{pool}/held/{held}/restore (the `RestoreHeld` operationId).
 	RestoreHeldWithResponse(ctx context.Context, pool PoolName, held string, params *RestoreHeldParams, reqEditors ...RequestEditorFn) (*RestoreHeldResponse, error)
 
+	// TestPoolWithResponse Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/pools/{pool}/test (the `TestPool` operationId).
+	TestPoolWithResponse(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*TestPoolResponse, error)
+
 	// ListSealsWithResponse The receipts of all ended jobs as they were signed, in a chain
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /v1/receipts (the `ListSeals` operationId).
 	ListSealsWithResponse(ctx context.Context, params *ListSealsParams, reqEditors ...RequestEditorFn) (*ListSealsResponse, error)
+
+	// ListRuleSetsWithResponse Sets of rules that describe kinds of destinations
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/rule-sets (the `ListRuleSets` operationId).
+	ListRuleSetsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRuleSetsResponse, error)
 
 	// EndSessionWithResponse End the console's session
 	//
@@ -2660,6 +3350,239 @@ func (r ListHeldResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListHeldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListHostsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Host
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListHostsResponse) GetJSON200() *[]Host {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListHostsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListHostsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListHostsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListHostsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListHostsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Host
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddHostResponse) GetJSON201() *Host {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Host
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeHostResponse) GetJSON200() *Host {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TestHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Trial
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TestHostResponse) GetJSON200() *Trial {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestHostResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3557,6 +4480,102 @@ func (r RemovePoolResponse) ContentType() string {
 	return ""
 }
 
+type GetPoolResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pool
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPoolResponse) GetJSON200() *Pool {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPoolResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPoolResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPoolResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPoolResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPoolResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangePoolResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pool
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangePoolResponse) GetJSON200() *Pool {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangePoolResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangePoolResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangePoolResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangePoolResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangePoolResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type LookAtDiskResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3742,6 +4761,54 @@ func (r RestoreHeldResponse) ContentType() string {
 	return ""
 }
 
+type TestPoolResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Trial
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TestPoolResponse) GetJSON200() *Trial {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestPoolResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestPoolResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestPoolResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestPoolResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestPoolResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSealsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3784,6 +4851,54 @@ func (r ListSealsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListSealsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRuleSetsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]RuleSet
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRuleSetsResponse) GetJSON200() *[]RuleSet {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRuleSetsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRuleSetsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRuleSetsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRuleSetsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRuleSetsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3945,6 +5060,103 @@ func (c *ClientWithResponses) ListHeldWithResponse(ctx context.Context, reqEdito
 		return nil, err
 	}
 	return ParseListHeldResponse(rsp)
+}
+
+// ListHostsWithResponse All hosts
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/hosts (the `ListHosts` operationId).
+func (c *ClientWithResponses) ListHostsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListHostsResponse, error) {
+	rsp, err := c.ListHosts(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListHostsResponse(rsp)
+}
+
+// AddHostWithBodyWithResponse Add a host
+//
+// One with SSH is added without being trusted, unless the key that it shows is named. Nothing is sent to a host that is not
+// trusted: change its `trusted_key` to the key that its keeper names.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/hosts (the `AddHost` operationId).
+func (c *ClientWithResponses) AddHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHostResponse, error) {
+	rsp, err := c.AddHostWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddHostResponse(rsp)
+}
+
+// AddHostWithResponse Add a host
+//
+// One with SSH is added without being trusted, unless the key that it shows is named. Nothing is sent to a host that is not
+// trusted: change its `trusted_key` to the key that its keeper names.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/hosts (the `AddHost` operationId).
+func (c *ClientWithResponses) AddHostWithResponse(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHostResponse, error) {
+	rsp, err := c.AddHost(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddHostResponse(rsp)
+}
+
+// RemoveHostWithResponse Forget a host that has no pools
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/hosts/{host} (the `RemoveHost` operationId).
+func (c *ClientWithResponses) RemoveHostWithResponse(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*RemoveHostResponse, error) {
+	rsp, err := c.RemoveHost(ctx, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveHostResponse(rsp)
+}
+
+// ChangeHostWithBodyWithResponse Change how a host is reached, or which key of it is trusted
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
+func (c *ClientWithResponses) ChangeHostWithBodyWithResponse(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeHostResponse, error) {
+	rsp, err := c.ChangeHostWithBody(ctx, host, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeHostResponse(rsp)
+}
+
+// ChangeHostWithResponse Change how a host is reached, or which key of it is trusted
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
+func (c *ClientWithResponses) ChangeHostWithResponse(ctx context.Context, host HostName, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeHostResponse, error) {
+	rsp, err := c.ChangeHost(ctx, host, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeHostResponse(rsp)
+}
+
+// TestHostWithResponse Try a host out, step by step: reach it, log in
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/hosts/{host}/test (the `TestHost` operationId).
+func (c *ClientWithResponses) TestHostWithResponse(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*TestHostResponse, error) {
+	rsp, err := c.TestHost(ctx, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestHostResponse(rsp)
 }
 
 // ListJobsWithResponse Jobs, the newest first
@@ -4274,6 +5486,45 @@ func (c *ClientWithResponses) RemovePoolWithResponse(ctx context.Context, pool P
 	return ParseRemovePoolResponse(rsp)
 }
 
+// GetPoolWithResponse One pool
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/pools/{pool} (the `GetPool` operationId).
+func (c *ClientWithResponses) GetPoolWithResponse(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*GetPoolResponse, error) {
+	rsp, err := c.GetPool(ctx, pool, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPoolResponse(rsp)
+}
+
+// ChangePoolWithBodyWithResponse Change the rules of a pool
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /v1/pools/{pool} (the `ChangePool` operationId).
+func (c *ClientWithResponses) ChangePoolWithBodyWithResponse(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePoolResponse, error) {
+	rsp, err := c.ChangePoolWithBody(ctx, pool, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePoolResponse(rsp)
+}
+
+// ChangePoolWithResponse Change the rules of a pool
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /v1/pools/{pool} (the `ChangePool` operationId).
+func (c *ClientWithResponses) ChangePoolWithResponse(ctx context.Context, pool PoolName, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePoolResponse, error) {
+	rsp, err := c.ChangePool(ctx, pool, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePoolResponse(rsp)
+}
+
 // LookAtDiskWithResponse Look at a disk, and inside
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4326,6 +5577,19 @@ func (c *ClientWithResponses) RestoreHeldWithResponse(ctx context.Context, pool 
 	return ParseRestoreHeldResponse(rsp)
 }
 
+// TestPoolWithResponse Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/pools/{pool}/test (the `TestPool` operationId).
+func (c *ClientWithResponses) TestPoolWithResponse(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*TestPoolResponse, error) {
+	rsp, err := c.TestPool(ctx, pool, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestPoolResponse(rsp)
+}
+
 // ListSealsWithResponse The receipts of all ended jobs as they were signed, in a chain
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4337,6 +5601,19 @@ func (c *ClientWithResponses) ListSealsWithResponse(ctx context.Context, params 
 		return nil, err
 	}
 	return ParseListSealsResponse(rsp)
+}
+
+// ListRuleSetsWithResponse Sets of rules that describe kinds of destinations
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/rule-sets (the `ListRuleSets` operationId).
+func (c *ClientWithResponses) ListRuleSetsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRuleSetsResponse, error) {
+	rsp, err := c.ListRuleSets(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRuleSetsResponse(rsp)
 }
 
 // EndSessionWithResponse End the console's session
@@ -4506,6 +5783,167 @@ func ParseListHeldResponse(rsp *http.Response) (*ListHeldResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []Held
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListHostsResponse parses an HTTP response from a ListHostsWithResponse call
+func ParseListHostsResponse(rsp *http.Response) (*ListHostsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListHostsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Host
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddHostResponse parses an HTTP response from a AddHostWithResponse call
+func ParseAddHostResponse(rsp *http.Response) (*AddHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Host
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveHostResponse parses an HTTP response from a RemoveHostWithResponse call
+func ParseRemoveHostResponse(rsp *http.Response) (*RemoveHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeHostResponse parses an HTTP response from a ChangeHostWithResponse call
+func ParseChangeHostResponse(rsp *http.Response) (*ChangeHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Host
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTestHostResponse parses an HTTP response from a TestHostWithResponse call
+func ParseTestHostResponse(rsp *http.Response) (*TestHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Trial
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -5141,6 +6579,72 @@ func ParseRemovePoolResponse(rsp *http.Response) (*RemovePoolResponse, error) {
 	return response, nil
 }
 
+// ParseGetPoolResponse parses an HTTP response from a GetPoolWithResponse call
+func ParseGetPoolResponse(rsp *http.Response) (*GetPoolResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPoolResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pool
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangePoolResponse parses an HTTP response from a ChangePoolWithResponse call
+func ParseChangePoolResponse(rsp *http.Response) (*ChangePoolResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangePoolResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pool
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseLookAtDiskResponse parses an HTTP response from a LookAtDiskWithResponse call
 func ParseLookAtDiskResponse(rsp *http.Response) (*LookAtDiskResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5269,6 +6773,39 @@ func ParseRestoreHeldResponse(rsp *http.Response) (*RestoreHeldResponse, error) 
 	return response, nil
 }
 
+// ParseTestPoolResponse parses an HTTP response from a TestPoolWithResponse call
+func ParseTestPoolResponse(rsp *http.Response) (*TestPoolResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestPoolResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Trial
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSealsResponse parses an HTTP response from a ListSealsWithResponse call
 func ParseListSealsResponse(rsp *http.Response) (*ListSealsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5285,6 +6822,39 @@ func ParseListSealsResponse(rsp *http.Response) (*ListSealsResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Seals
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRuleSetsResponse parses an HTTP response from a ListRuleSetsWithResponse call
+func ParseListRuleSetsResponse(rsp *http.Response) (*ListRuleSetsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRuleSetsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []RuleSet
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -100,22 +100,6 @@ func (s *Service) ConsoleLink(ctx context.Context) (api.ConsoleLink, error) {
 	return decode[api.ConsoleLink](s.calls.MakeConsoleLink(ctx))
 }
 
-// Pools returns all pools.
-func (s *Service) Pools(ctx context.Context) ([]api.Pool, error) {
-	return decode[[]api.Pool](s.calls.ListPools(ctx))
-}
-
-// AddPool adds a folder of the service's computer as a pool.
-func (s *Service) AddPool(ctx context.Context, p api.NewPool) (api.Pool, error) {
-	return decode[api.Pool](s.calls.AddPool(ctx, p))
-}
-
-// RemovePool forgets a pool; its files stay.
-func (s *Service) RemovePool(ctx context.Context, name string) error {
-	_, err := decode[struct{}](s.calls.RemovePool(ctx, name))
-	return err
-}
-
 // Disks returns the disks in a pool.
 func (s *Service) Disks(ctx context.Context, pool string) ([]api.DiskEntry, error) {
 	return decode[[]api.DiskEntry](s.calls.ListDisks(ctx, pool))

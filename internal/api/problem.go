@@ -10,6 +10,7 @@ import (
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/sftp"
 	"bagaglio/internal/service"
 	"bagaglio/internal/store"
 
@@ -27,6 +28,8 @@ var classes = []struct {
 	{is(service.ErrState), http.StatusConflict},
 	{is(service.ErrInvalid), http.StatusBadRequest},
 	{is(plan.ErrRequest), http.StatusBadRequest},
+	{isA[*sftp.HostKeyError], http.StatusConflict},
+	{is(storage.ErrLost), http.StatusServiceUnavailable},
 	{is(storage.ErrOutside), http.StatusBadRequest},
 	{is(store.ErrNotFound), http.StatusNotFound},
 	{is(fs.ErrNotExist), http.StatusNotFound},

@@ -35,6 +35,21 @@ type ServerInterface interface {
 	// ListHeld What was replaced and is kept for a while
 	// (GET /v1/held)
 	ListHeld(c *gin.Context)
+	// ListHosts All hosts
+	// (GET /v1/hosts)
+	ListHosts(c *gin.Context)
+	// AddHost Add a host
+	// (POST /v1/hosts)
+	AddHost(c *gin.Context)
+	// RemoveHost Forget a host that has no pools
+	// (DELETE /v1/hosts/{host})
+	RemoveHost(c *gin.Context, host HostName)
+	// ChangeHost Change how a host is reached, or which key of it is trusted
+	// (PATCH /v1/hosts/{host})
+	ChangeHost(c *gin.Context, host HostName)
+	// TestHost Try a host out, step by step: reach it, log in
+	// (POST /v1/hosts/{host}/test)
+	TestHost(c *gin.Context, host HostName)
 	// ListJobs Jobs, the newest first
 	// (GET /v1/jobs)
 	ListJobs(c *gin.Context, params ListJobsParams)
@@ -92,6 +107,12 @@ type ServerInterface interface {
 	// RemovePool Forget a pool; its files stay
 	// (DELETE /v1/pools/{pool})
 	RemovePool(c *gin.Context, pool PoolName)
+	// GetPool One pool
+	// (GET /v1/pools/{pool})
+	GetPool(c *gin.Context, pool PoolName)
+	// ChangePool Change the rules of a pool
+	// (PATCH /v1/pools/{pool})
+	ChangePool(c *gin.Context, pool PoolName)
 	// LookAtDisk Look at a disk, and inside
 	// (GET /v1/pools/{pool}/disk)
 	LookAtDisk(c *gin.Context, pool PoolName, params LookAtDiskParams)
@@ -104,9 +125,15 @@ type ServerInterface interface {
 	// RestoreHeld Give what is held its name back
 	// (POST /v1/pools/{pool}/held/{held}/restore)
 	RestoreHeld(c *gin.Context, pool PoolName, held string, params RestoreHeldParams)
+	// TestPool Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
+	// (POST /v1/pools/{pool}/test)
+	TestPool(c *gin.Context, pool PoolName)
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	// (GET /v1/receipts)
 	ListSeals(c *gin.Context, params ListSealsParams)
+	// ListRuleSets Sets of rules that describe kinds of destinations
+	// (GET /v1/rule-sets)
+	ListRuleSets(c *gin.Context)
 	// EndSession End the console's session
 	// (DELETE /v1/session)
 	EndSession(c *gin.Context)
@@ -201,6 +228,107 @@ func (siw *ServerInterfaceWrapper) ListHeld(c *gin.Context) {
 	}
 
 	siw.Handler.ListHeld(c)
+}
+
+// ListHosts operation middleware
+func (siw *ServerInterfaceWrapper) ListHosts(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListHosts(c)
+}
+
+// AddHost operation middleware
+func (siw *ServerInterfaceWrapper) AddHost(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddHost(c)
+}
+
+// RemoveHost operation middleware
+func (siw *ServerInterfaceWrapper) RemoveHost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveHost(c, host)
+}
+
+// ChangeHost operation middleware
+func (siw *ServerInterfaceWrapper) ChangeHost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeHost(c, host)
+}
+
+// TestHost operation middleware
+func (siw *ServerInterfaceWrapper) TestHost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TestHost(c, host)
 }
 
 // ListJobs operation middleware
@@ -606,6 +734,56 @@ func (siw *ServerInterfaceWrapper) RemovePool(c *gin.Context) {
 	siw.Handler.RemovePool(c, pool)
 }
 
+// GetPool operation middleware
+func (siw *ServerInterfaceWrapper) GetPool(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetPool(c, pool)
+}
+
+// ChangePool operation middleware
+func (siw *ServerInterfaceWrapper) ChangePool(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangePool(c, pool)
+}
+
 // LookAtDisk operation middleware
 func (siw *ServerInterfaceWrapper) LookAtDisk(c *gin.Context) {
 
@@ -770,6 +948,31 @@ func (siw *ServerInterfaceWrapper) RestoreHeld(c *gin.Context) {
 	siw.Handler.RestoreHeld(c, pool, held, params)
 }
 
+// TestPool operation middleware
+func (siw *ServerInterfaceWrapper) TestPool(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TestPool(c, pool)
+}
+
 // ListSeals operation middleware
 func (siw *ServerInterfaceWrapper) ListSeals(c *gin.Context) {
 
@@ -795,6 +998,19 @@ func (siw *ServerInterfaceWrapper) ListSeals(c *gin.Context) {
 	}
 
 	siw.Handler.ListSeals(c, params)
+}
+
+// ListRuleSets operation middleware
+func (siw *ServerInterfaceWrapper) ListRuleSets(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRuleSets(c)
 }
 
 // EndSession operation middleware
@@ -856,9 +1072,18 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/v1/console-links", wrapper.MakeConsoleLink)
 	router.DELETE(options.BaseURL+"/v1/session", wrapper.EndSession)
 	router.GET(options.BaseURL+"/v1/events", wrapper.FollowEvents)
+	router.GET(options.BaseURL+"/v1/hosts", wrapper.ListHosts)
+	router.POST(options.BaseURL+"/v1/hosts", wrapper.AddHost)
+	router.DELETE(options.BaseURL+"/v1/hosts/:host", wrapper.RemoveHost)
+	router.PATCH(options.BaseURL+"/v1/hosts/:host", wrapper.ChangeHost)
+	router.POST(options.BaseURL+"/v1/hosts/:host/test", wrapper.TestHost)
+	router.GET(options.BaseURL+"/v1/rule-sets", wrapper.ListRuleSets)
 	router.GET(options.BaseURL+"/v1/pools", wrapper.ListPools)
 	router.POST(options.BaseURL+"/v1/pools", wrapper.AddPool)
 	router.DELETE(options.BaseURL+"/v1/pools/:pool", wrapper.RemovePool)
+	router.GET(options.BaseURL+"/v1/pools/:pool", wrapper.GetPool)
+	router.PATCH(options.BaseURL+"/v1/pools/:pool", wrapper.ChangePool)
+	router.POST(options.BaseURL+"/v1/pools/:pool/test", wrapper.TestPool)
 	router.GET(options.BaseURL+"/v1/pools/:pool/disks", wrapper.ListDisks)
 	router.GET(options.BaseURL+"/v1/pools/:pool/disk", wrapper.LookAtDisk)
 	router.POST(options.BaseURL+"/v1/plans", wrapper.MakePlan)
@@ -1094,6 +1319,195 @@ type ListHelddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListHelddefaultApplicationProblemPlusJSONResponse) VisitListHeldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHostsRequestObject struct {
+}
+
+type ListHostsResponseObject interface {
+	VisitListHostsResponse(w http.ResponseWriter) error
+}
+
+type ListHosts200JSONResponse []Host
+
+func (response ListHosts200JSONResponse) VisitListHostsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHostsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListHostsdefaultApplicationProblemPlusJSONResponse) VisitListHostsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddHostRequestObject struct {
+	Body *AddHostJSONRequestBody
+}
+
+type AddHostResponseObject interface {
+	VisitAddHostResponse(w http.ResponseWriter) error
+}
+
+type AddHost201JSONResponse Host
+
+func (response AddHost201JSONResponse) VisitAddHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddHostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddHostdefaultApplicationProblemPlusJSONResponse) VisitAddHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveHostRequestObject struct {
+	Host HostName `json:"host"`
+}
+
+type RemoveHostResponseObject interface {
+	VisitRemoveHostResponse(w http.ResponseWriter) error
+}
+
+type RemoveHost204Response struct {
+}
+
+func (response RemoveHost204Response) VisitRemoveHostResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveHostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveHostdefaultApplicationProblemPlusJSONResponse) VisitRemoveHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeHostRequestObject struct {
+	Host HostName `json:"host"`
+	Body *ChangeHostJSONRequestBody
+}
+
+type ChangeHostResponseObject interface {
+	VisitChangeHostResponse(w http.ResponseWriter) error
+}
+
+type ChangeHost200JSONResponse Host
+
+func (response ChangeHost200JSONResponse) VisitChangeHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeHostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeHostdefaultApplicationProblemPlusJSONResponse) VisitChangeHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestHostRequestObject struct {
+	Host HostName `json:"host"`
+}
+
+type TestHostResponseObject interface {
+	VisitTestHostResponse(w http.ResponseWriter) error
+}
+
+type TestHost200JSONResponse Trial
+
+func (response TestHost200JSONResponse) VisitTestHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestHostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TestHostdefaultApplicationProblemPlusJSONResponse) VisitTestHostResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1838,6 +2252,85 @@ func (response RemovePooldefaultApplicationProblemPlusJSONResponse) VisitRemoveP
 	return err
 }
 
+type GetPoolRequestObject struct {
+	Pool PoolName `json:"pool"`
+}
+
+type GetPoolResponseObject interface {
+	VisitGetPoolResponse(w http.ResponseWriter) error
+}
+
+type GetPool200JSONResponse Pool
+
+func (response GetPool200JSONResponse) VisitGetPoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPooldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPooldefaultApplicationProblemPlusJSONResponse) VisitGetPoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangePoolRequestObject struct {
+	Pool PoolName `json:"pool"`
+	Body *ChangePoolJSONRequestBody
+}
+
+type ChangePoolResponseObject interface {
+	VisitChangePoolResponse(w http.ResponseWriter) error
+}
+
+type ChangePool200JSONResponse Pool
+
+func (response ChangePool200JSONResponse) VisitChangePoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangePooldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangePooldefaultApplicationProblemPlusJSONResponse) VisitChangePoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type LookAtDiskRequestObject struct {
 	Pool   PoolName `json:"pool"`
 	Params LookAtDiskParams
@@ -1992,6 +2485,45 @@ func (response RestoreHelddefaultApplicationProblemPlusJSONResponse) VisitRestor
 	return err
 }
 
+type TestPoolRequestObject struct {
+	Pool PoolName `json:"pool"`
+}
+
+type TestPoolResponseObject interface {
+	VisitTestPoolResponse(w http.ResponseWriter) error
+}
+
+type TestPool200JSONResponse Trial
+
+func (response TestPool200JSONResponse) VisitTestPoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestPooldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TestPooldefaultApplicationProblemPlusJSONResponse) VisitTestPoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSealsRequestObject struct {
 	Params ListSealsParams
 }
@@ -2020,6 +2552,44 @@ type ListSealsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListSealsdefaultApplicationProblemPlusJSONResponse) VisitListSealsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRuleSetsRequestObject struct {
+}
+
+type ListRuleSetsResponseObject interface {
+	VisitListRuleSetsResponse(w http.ResponseWriter) error
+}
+
+type ListRuleSets200JSONResponse []RuleSet
+
+func (response ListRuleSets200JSONResponse) VisitListRuleSetsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRuleSetsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRuleSetsdefaultApplicationProblemPlusJSONResponse) VisitListRuleSetsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2118,6 +2688,21 @@ type StrictServerInterface interface {
 	// ListHeld What was replaced and is kept for a while
 	// (GET /v1/held)
 	ListHeld(ctx context.Context, request ListHeldRequestObject) (ListHeldResponseObject, error)
+	// ListHosts All hosts
+	// (GET /v1/hosts)
+	ListHosts(ctx context.Context, request ListHostsRequestObject) (ListHostsResponseObject, error)
+	// AddHost Add a host
+	// (POST /v1/hosts)
+	AddHost(ctx context.Context, request AddHostRequestObject) (AddHostResponseObject, error)
+	// RemoveHost Forget a host that has no pools
+	// (DELETE /v1/hosts/{host})
+	RemoveHost(ctx context.Context, request RemoveHostRequestObject) (RemoveHostResponseObject, error)
+	// ChangeHost Change how a host is reached, or which key of it is trusted
+	// (PATCH /v1/hosts/{host})
+	ChangeHost(ctx context.Context, request ChangeHostRequestObject) (ChangeHostResponseObject, error)
+	// TestHost Try a host out, step by step: reach it, log in
+	// (POST /v1/hosts/{host}/test)
+	TestHost(ctx context.Context, request TestHostRequestObject) (TestHostResponseObject, error)
 	// ListJobs Jobs, the newest first
 	// (GET /v1/jobs)
 	ListJobs(ctx context.Context, request ListJobsRequestObject) (ListJobsResponseObject, error)
@@ -2175,6 +2760,12 @@ type StrictServerInterface interface {
 	// RemovePool Forget a pool; its files stay
 	// (DELETE /v1/pools/{pool})
 	RemovePool(ctx context.Context, request RemovePoolRequestObject) (RemovePoolResponseObject, error)
+	// GetPool One pool
+	// (GET /v1/pools/{pool})
+	GetPool(ctx context.Context, request GetPoolRequestObject) (GetPoolResponseObject, error)
+	// ChangePool Change the rules of a pool
+	// (PATCH /v1/pools/{pool})
+	ChangePool(ctx context.Context, request ChangePoolRequestObject) (ChangePoolResponseObject, error)
 	// LookAtDisk Look at a disk, and inside
 	// (GET /v1/pools/{pool}/disk)
 	LookAtDisk(ctx context.Context, request LookAtDiskRequestObject) (LookAtDiskResponseObject, error)
@@ -2187,9 +2778,15 @@ type StrictServerInterface interface {
 	// RestoreHeld Give what is held its name back
 	// (POST /v1/pools/{pool}/held/{held}/restore)
 	RestoreHeld(ctx context.Context, request RestoreHeldRequestObject) (RestoreHeldResponseObject, error)
+	// TestPool Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
+	// (POST /v1/pools/{pool}/test)
+	TestPool(ctx context.Context, request TestPoolRequestObject) (TestPoolResponseObject, error)
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	// (GET /v1/receipts)
 	ListSeals(ctx context.Context, request ListSealsRequestObject) (ListSealsResponseObject, error)
+	// ListRuleSets Sets of rules that describe kinds of destinations
+	// (GET /v1/rule-sets)
+	ListRuleSets(ctx context.Context, request ListRuleSetsRequestObject) (ListRuleSetsResponseObject, error)
 	// EndSession End the console's session
 	// (DELETE /v1/session)
 	EndSession(ctx context.Context, request EndSessionRequestObject) (EndSessionResponseObject, error)
@@ -2370,6 +2967,168 @@ func (sh *strictHandler) ListHeld(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListHeldResponseObject); ok {
 		if err := validResponse.VisitListHeldResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListHosts operation middleware
+func (sh *strictHandler) ListHosts(ctx *gin.Context) {
+	var request ListHostsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListHosts(ctx, request.(ListHostsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListHosts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListHostsResponseObject); ok {
+		if err := validResponse.VisitListHostsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddHost operation middleware
+func (sh *strictHandler) AddHost(ctx *gin.Context) {
+	var request AddHostRequestObject
+
+	var body AddHostJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddHost(ctx, request.(AddHostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddHost")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddHostResponseObject); ok {
+		if err := validResponse.VisitAddHostResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveHost operation middleware
+func (sh *strictHandler) RemoveHost(ctx *gin.Context, host HostName) {
+	var request RemoveHostRequestObject
+
+	request.Host = host
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveHost(ctx, request.(RemoveHostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveHost")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveHostResponseObject); ok {
+		if err := validResponse.VisitRemoveHostResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeHost operation middleware
+func (sh *strictHandler) ChangeHost(ctx *gin.Context, host HostName) {
+	var request ChangeHostRequestObject
+
+	request.Host = host
+
+	var body ChangeHostJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeHost(ctx, request.(ChangeHostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeHost")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangeHostResponseObject); ok {
+		if err := validResponse.VisitChangeHostResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TestHost operation middleware
+func (sh *strictHandler) TestHost(ctx *gin.Context, host HostName) {
+	var request TestHostRequestObject
+
+	request.Host = host
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TestHost(ctx, request.(TestHostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TestHost")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TestHostResponseObject); ok {
+		if err := validResponse.VisitTestHostResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -2965,6 +3724,76 @@ func (sh *strictHandler) RemovePool(ctx *gin.Context, pool PoolName) {
 	}
 }
 
+// GetPool operation middleware
+func (sh *strictHandler) GetPool(ctx *gin.Context, pool PoolName) {
+	var request GetPoolRequestObject
+
+	request.Pool = pool
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPool(ctx, request.(GetPoolRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPool")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetPoolResponseObject); ok {
+		if err := validResponse.VisitGetPoolResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangePool operation middleware
+func (sh *strictHandler) ChangePool(ctx *gin.Context, pool PoolName) {
+	var request ChangePoolRequestObject
+
+	request.Pool = pool
+
+	var body ChangePoolJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangePool(ctx, request.(ChangePoolRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangePool")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangePoolResponseObject); ok {
+		if err := validResponse.VisitChangePoolResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // LookAtDisk operation middleware
 func (sh *strictHandler) LookAtDisk(ctx *gin.Context, pool PoolName, params LookAtDiskParams) {
 	var request LookAtDiskRequestObject
@@ -3073,6 +3902,32 @@ func (sh *strictHandler) RestoreHeld(ctx *gin.Context, pool PoolName, held strin
 	}
 }
 
+// TestPool operation middleware
+func (sh *strictHandler) TestPool(ctx *gin.Context, pool PoolName) {
+	var request TestPoolRequestObject
+
+	request.Pool = pool
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TestPool(ctx, request.(TestPoolRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TestPool")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TestPoolResponseObject); ok {
+		if err := validResponse.VisitTestPoolResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListSeals operation middleware
 func (sh *strictHandler) ListSeals(ctx *gin.Context, params ListSealsParams) {
 	var request ListSealsRequestObject
@@ -3092,6 +3947,30 @@ func (sh *strictHandler) ListSeals(ctx *gin.Context, params ListSealsParams) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListSealsResponseObject); ok {
 		if err := validResponse.VisitListSealsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListRuleSets operation middleware
+func (sh *strictHandler) ListRuleSets(ctx *gin.Context) {
+	var request ListRuleSetsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRuleSets(ctx, request.(ListRuleSetsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRuleSets")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListRuleSetsResponseObject); ok {
+		if err := validResponse.VisitListRuleSetsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

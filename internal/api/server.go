@@ -117,21 +117,6 @@ func (s *server) EndSession(ctx context.Context, _ EndSessionRequestObject) (End
 	return EndSession204Response{}, s.service.EndSession(ctx, session)
 }
 
-func (s *server) ListPools(ctx context.Context, _ ListPoolsRequestObject) (ListPoolsResponseObject, error) {
-	pools, err := s.service.Pools(ctx)
-	return ListPools200JSONResponse(pools), err
-}
-
-func (s *server) AddPool(ctx context.Context, r AddPoolRequestObject) (AddPoolResponseObject, error) {
-	pool, err := s.service.AddPool(ctx, *r.Body)
-	ctx.(*gin.Context).Set(subjectKey, "pool "+r.Body.Name)
-	return AddPool201JSONResponse(pool), err
-}
-
-func (s *server) RemovePool(ctx context.Context, r RemovePoolRequestObject) (RemovePoolResponseObject, error) {
-	return RemovePool204Response{}, s.service.RemovePool(ctx, r.Pool)
-}
-
 func (s *server) ListDisks(ctx context.Context, r ListDisksRequestObject) (ListDisksResponseObject, error) {
 	disks, err := s.service.Disks(ctx, r.Pool)
 	return ListDisks200JSONResponse(disks), err

@@ -5,12 +5,14 @@ import (
 	"path/filepath"
 
 	"bagaglio/api"
+	"bagaglio/client"
+	"bagaglio/core/plan"
 
 	"github.com/spf13/cobra"
 )
 
 func (a *app) pool() *cobra.Command {
-	return group("pool", "Pools: the places where disks lie", a.poolList(), a.poolAdd(), a.poolRemove(), a.poolDisks())
+	return group("pool", "Pools: the places where disks lie", a.poolList(), a.poolShow(), a.poolAdd(), a.poolTest(), a.poolRules(), a.poolRemove(), a.poolDisks())
 }
 
 func (a *app) poolList() *cobra.Command {
@@ -44,25 +46,48 @@ func (a *app) poolList() *cobra.Command {
 }
 
 func (a *app) poolAdd() *cobra.Command {
-	return &cobra.Command{
-		Use: "add NAME FOLDER", Short: "Add a folder of the service's computer as a pool", Args: exactly(2),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			service, err := a.dial()
+	var host, like string
+	c := &cobra.Command{
+		Use: "add NAME FOLDER", Short: "Add a folder of the service's computer, or of another host, as a pool", Args: exactly(2),
+		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
+			n := api.NewPool{Name: args[0], Folder: args[1], Host: &host}
+			if host == "local" {
+				folder, err := filepath.Abs(args[1])
+				if err != nil {
+					return err
+				}
+				n.Folder = folder
+			}
+			if like != "" {
+				set, err := plan.LookupSet(like)
+				if err != nil {
+					return usage("%w", err)
+				}
+				set.Rules.Like = set.Name
+				n.Rules = &set.Rules
+			}
+			p, err := service.AddPool(cmd.Context(), n)
 			if err != nil {
 				return err
 			}
-			folder, err := filepath.Abs(args[1])
-			if err != nil {
-				return err
-			}
-			p, err := service.AddPool(cmd.Context(), api.NewPool{Name: args[0], Folder: folder})
-			if err != nil {
-				return err
-			}
-			a.remark("Pool %s: %s, %s of %s free.", p.Name, p.Folder, size(p.Free), size(p.Total))
+			a.remark("Pool %s: %s, %s.", p.Name, p.Folder, freeOf(p))
 			return nil
-		},
+		}),
 	}
+	c.Flags().StringVar(&host, "host", "local", "that the folder is on")
+	c.Flags().StringVar(&like, "like", "", "take the rules of a kind of destination: see bagaglio pool rules --help")
+	return c
+}
+
+// freeOf says how much room a pool has.
+func freeOf(p api.Pool) string {
+	if p.Problem != nil {
+		return *p.Problem
+	}
+	if p.Free < 0 {
+		return "how much is free is not known"
+	}
+	return fmt.Sprintf("%s of %s free", size(p.Free), size(p.Total))
 }
 
 func (a *app) poolRemove() *cobra.Command {

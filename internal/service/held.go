@@ -15,7 +15,7 @@ func (s *Service) Held(ctx context.Context) ([]api.Held, error) {
 	}
 	out := []api.Held{}
 	for _, p := range pools {
-		folder, err := s.open(p)
+		folder, err := s.open(ctx, p)
 		if err != nil {
 			continue
 		}

@@ -3,39 +3,50 @@ package service
 import (
 	"context"
 	"fmt"
+	"path"
 	"path/filepath"
 	"regexp"
 	"time"
 
 	"bagaglio/api"
+	"bagaglio/core/job"
+	"bagaglio/core/plan"
 	"bagaglio/core/storage"
-	"bagaglio/core/storage/local"
 	"bagaglio/internal/points"
 	"bagaglio/internal/store"
 )
 
-var poolName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
+var placeName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 
-const localHost = "local"
-
-// AddPool adds a folder of this computer as a pool.
+// AddPool adds a folder of a host as a pool, and finds out what it can do.
 func (s *Service) AddPool(ctx context.Context, p api.NewPool) (api.Pool, error) {
-	if !poolName.MatchString(p.Name) {
+	if !placeName.MatchString(p.Name) {
 		return api.Pool{}, fmt.Errorf("%w: the pool's name %q may have small letters, digits and hyphens only, at most 63, and begins with a letter or digit", ErrInvalid, p.Name)
 	}
+	record := store.Pool{Name: p.Name, Host: given(p.Host), Folder: path.Clean(p.Folder)}
+	if record.Host == "" {
+		record.Host = localHost
+	}
 	if !filepath.IsAbs(p.Folder) {
-		return api.Pool{}, fmt.Errorf("%w: the folder %q has to be an absolute path on the service's computer", ErrInvalid, p.Folder)
+		return api.Pool{}, fmt.Errorf("%w: the folder %q has to be an absolute path on the host", ErrInvalid, p.Folder)
 	}
-	// The real place, so that one folder is not two pools under two names.
-	folder, err := filepath.EvalSymlinks(p.Folder)
-	if err != nil {
-		return api.Pool{}, fmt.Errorf("%w: looking for the folder: %w; make it first", ErrInvalid, err)
+	if p.Rules != nil {
+		record.Rules = *p.Rules
 	}
-	opened, err := local.Open(folder)
+	if err := record.Rules.Validate(); err != nil {
+		return api.Pool{}, fmt.Errorf("%w: the rules: %w", ErrInvalid, err)
+	}
+	if record.Host == localHost { // the real place, so that one folder is not two pools under two names
+		folder, err := filepath.EvalSymlinks(p.Folder)
+		if err != nil {
+			return api.Pool{}, fmt.Errorf("%w: looking for the folder: %w; make it first", ErrInvalid, err)
+		}
+		record.Folder = folder
+	}
+	opened, err := s.reach(ctx, record.Host, record.Folder)
 	if err != nil {
 		return api.Pool{}, fmt.Errorf("%w: %w", ErrInvalid, err)
 	}
-	record := store.Pool{Name: p.Name, Host: localHost, Folder: folder}
 	if err := s.store.AddPool(ctx, record, time.Now()); err != nil {
 		_ = opened.Close() // the first error says more
 		return api.Pool{}, err
@@ -43,7 +54,69 @@ func (s *Service) AddPool(ctx context.Context, p api.NewPool) (api.Pool, error) 
 	s.mu.Lock()
 	s.folders[p.Name] = points.Folder(opened)
 	s.mu.Unlock()
+	if record.Facts = facts(ctx, opened, false, func(storage.Tried) {}); record.Facts != nil {
+		if err := s.store.SetPool(ctx, record); err != nil {
+			return api.Pool{}, err
+		}
+	}
 	return s.describe(record), nil
+}
+
+// facts tries a folder out.
+func facts(ctx context.Context, f storage.Folder, speed bool, tell func(storage.Tried)) *storage.Facts {
+	found := storage.Trial(ctx, f, job.OwnFolder, speed, tell)
+	if found.Filesystem == "" { // not even that
+		return nil
+	}
+	return &found
+}
+
+// ChangePool changes the rules of a pool.
+func (s *Service) ChangePool(ctx context.Context, name string, change api.PoolChange) (api.Pool, error) {
+	if err := change.Rules.Validate(); err != nil {
+		return api.Pool{}, fmt.Errorf("%w: the rules: %w", ErrInvalid, err)
+	}
+	record, err := s.pool(ctx, name)
+	if err != nil {
+		return api.Pool{}, err
+	}
+	record.Rules = change.Rules
+	return s.describe(record), s.store.SetPool(ctx, record)
+}
+
+// RuleSets are the named sets of rules.
+func (s *Service) RuleSets() []api.RuleSet {
+	var out []api.RuleSet
+	for _, x := range plan.Sets {
+		x.Rules.Like = x.Name
+		out = append(out, api.RuleSet{Name: x.Name, About: x.About, Rules: x.Rules})
+	}
+	return out
+}
+
+// TestPool tries a pool out, and keeps what it found.
+func (s *Service) TestPool(ctx context.Context, name string) (api.Trial, error) {
+	t := api.Trial{Worked: true, Steps: []storage.Tried{}}
+	record, err := s.pool(ctx, name)
+	if err != nil {
+		return t, err
+	}
+	h := store.Host{Name: localHost, Kind: kindLocal}
+	if record.Host != localHost {
+		if h, err = s.host(ctx, record.Host); err != nil {
+			return t, err
+		}
+	}
+	folder := s.tryToReach(ctx, h, record.Folder, teller(&t))
+	if folder == nil {
+		return t, nil
+	}
+	defer folder.Close()
+	if found := facts(ctx, folder, true, teller(&t)); found != nil {
+		t.Facts, record.Facts = found, found
+		err = s.store.SetPool(ctx, record)
+	}
+	return t, err
 }
 
 // Pools returns all pools with how full they are.
@@ -53,14 +126,36 @@ func (s *Service) Pools(ctx context.Context) ([]api.Pool, error) {
 		return nil, err
 	}
 	pools := make([]api.Pool, len(records))
+	for _, r := range records {
+		if r.Host != localHost { // so that all are asked at the same time
+			s.spaces.ask(r.Name, s.asker(r))
+		}
+	}
 	for i, r := range records {
 		pools[i] = s.describe(r)
 	}
 	return pools, nil
 }
 
+// Pool returns one pool.
+func (s *Service) Pool(ctx context.Context, name string) (api.Pool, error) {
+	r, err := s.pool(ctx, name)
+	if err != nil {
+		return api.Pool{}, err
+	}
+	return s.describe(r), nil
+}
+
+func (s *Service) pool(ctx context.Context, name string) (store.Pool, error) {
+	r, err := s.store.Pool(ctx, name)
+	if err != nil {
+		return r, fmt.Errorf("pool %q: %w", name, err)
+	}
+	return r, nil
+}
+
 func (s *Service) describe(r store.Pool) api.Pool {
-	p := api.Pool{Name: r.Name, Host: r.Host, Folder: r.Folder}
+	p := api.Pool{Name: r.Name, Host: r.Host, Folder: r.Folder, Rules: r.Rules, Facts: r.Facts}
 	space, err := s.space(r)
 	if err != nil {
 		problem := err.Error()
@@ -72,14 +167,6 @@ func (s *Service) describe(r store.Pool) api.Pool {
 		p.LargestFile = &space.LargestFile
 	}
 	return p
-}
-
-func (s *Service) space(r store.Pool) (storage.Space, error) {
-	folder, err := s.open(r)
-	if err != nil {
-		return storage.Space{}, err
-	}
-	return folder.Space()
 }
 
 // RemovePool forgets a pool that no job uses. Its files stay.
@@ -99,6 +186,7 @@ func (s *Service) RemovePool(ctx context.Context, name string) error {
 	if err := s.store.RemovePool(ctx, name); err != nil {
 		return fmt.Errorf("pool %q: %w", name, err)
 	}
+	s.spaces.forget(name)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if f, ok := s.folders[name]; ok {
@@ -110,24 +198,33 @@ func (s *Service) RemovePool(ctx context.Context, name string) error {
 
 // folder returns the open folder of a pool.
 func (s *Service) folder(ctx context.Context, pool string) (storage.Folder, error) {
-	r, err := s.store.Pool(ctx, pool)
+	r, err := s.pool(ctx, pool)
 	if err != nil {
-		return nil, fmt.Errorf("pool %q: %w", pool, err)
+		return nil, err
 	}
-	return s.open(r)
+	return s.open(ctx, r)
 }
 
-func (s *Service) open(r store.Pool) (storage.Folder, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if f, ok := s.folders[r.Name]; ok {
-		return f, nil
-	}
-	opened, err := local.Open(r.Folder)
+// open returns the open folder of a pool. A host is reached once for all who ask at the same time.
+func (s *Service) open(ctx context.Context, r store.Pool) (storage.Folder, error) {
+	f, err, _ := s.opening.Do(r.Name, func() (any, error) {
+		s.mu.Lock()
+		f, ok := s.folders[r.Name]
+		s.mu.Unlock()
+		if ok {
+			return f, nil
+		}
+		opened, err := s.reach(context.WithoutCancel(ctx), r.Host, r.Folder) // others may wait for it too
+		if err != nil {
+			return nil, fmt.Errorf("pool %s is not reachable: %w", r.Name, err)
+		}
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.folders[r.Name] = points.Folder(opened)
+		return s.folders[r.Name], nil
+	})
 	if err != nil {
-		return nil, fmt.Errorf("pool %s is not reachable: %w", r.Name, err)
+		return nil, err
 	}
-	f := points.Folder(opened)
-	s.folders[r.Name] = f
-	return f, nil
+	return f.(storage.Folder), nil
 }

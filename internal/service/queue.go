@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
+	"path"
 	"strconv"
 	"strings"
 	"time"
@@ -204,7 +204,7 @@ func (s *Service) leasesOf(ctx context.Context, j store.Job) ([]store.Lease, err
 		if err != nil {
 			return nil, fmt.Errorf("pool %q: %w", u.Pool, err)
 		}
-		leases = append(leases, store.Lease{File: pool.Host + ":" + filepath.Join(pool.Folder, u.Path), Writes: u.Writes})
+		leases = append(leases, store.Lease{File: pool.Host + ":" + path.Join(pool.Folder, u.Path), Writes: u.Writes})
 	}
 	return leases, nil
 }

@@ -16,6 +16,7 @@ import (
 	"bagaglio/internal/store"
 
 	"github.com/google/uuid"
+	"golang.org/x/sync/singleflight"
 	"golang.org/x/sys/unix"
 	"golang.org/x/time/rate"
 )
@@ -37,6 +38,7 @@ type Service struct {
 	events broker
 	access access
 	key    *seal.Key
+	vault  *vault
 	lock   *os.File // held as long as the service runs
 
 	mu       sync.Mutex
@@ -47,6 +49,9 @@ type Service struct {
 	limits   limits
 	closing  bool
 	jobs     sync.WaitGroup
+
+	opening singleflight.Group // of pools by name
+	spaces  spaces
 
 	dispatching sync.Mutex
 	done        chan struct{} // closed when the service closes
@@ -84,6 +89,9 @@ func Open(ctx context.Context, state string, o Options, log *slog.Logger) (*Serv
 	}
 	if err == nil {
 		s.key, err = seal.OpenKey(filepath.Join(state, "receipts.jwk"))
+	}
+	if err == nil {
+		s.vault, err = openVault(state)
 	}
 	if err == nil {
 		err = s.loadLimits(ctx)

@@ -137,14 +137,17 @@ func (s *Service) isOver(ctx context.Context, j store.Job, t trouble) bool {
 	}
 	state, err := s.store.Checkpoints(j.ID).Load(ctx)
 	if err != nil || state == nil {
-		return space.Free > leastRoom
+		return enough(space, leastRoom)
 	}
 	if t.err == nil || storage.Full(t.err) { // after a restart nothing is known any more
 		left := j.Plan.After.AllocatedSize - state.Receipt.BytesWritten
-		return space.Free > min(max(left, 0), leastRoom)
+		return enough(space, min(max(left, 0), leastRoom))
 	}
 	return !space.ReadOnly && space.ID == state.Storage
 }
+
+// enough tells whether more than so many bytes are free, as far as is known.
+func enough(s storage.Space, n int64) bool { return s.Free > n || s.Free == storage.Unknown }
 
 func (s *Service) dropExpired(now time.Time) {
 	ctx := context.Background()
@@ -154,7 +157,7 @@ func (s *Service) dropExpired(now time.Time) {
 		return
 	}
 	for _, p := range pools {
-		folder, err := s.open(p)
+		folder, err := s.open(ctx, p)
 		if err != nil {
 			continue // not connected
 		}

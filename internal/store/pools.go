@@ -2,9 +2,14 @@ package store
 
 import (
 	"context"
+	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
+
+	"bagaglio/core/plan"
+	"bagaglio/core/storage"
 
 	"modernc.org/sqlite"
 	lib "modernc.org/sqlite/lib"
@@ -12,31 +17,93 @@ import (
 
 // Pool is the record of a pool.
 type Pool struct {
-	Name   string `db:"name"`
-	Host   string `db:"host"`
-	Folder string `db:"folder"`
+	Name   string
+	Host   string
+	Folder string
+	Rules  plan.Rules
+	Facts  *storage.Facts // of the last trial, nil without one
+}
+
+// poolRow is a pool as the table has it.
+type poolRow struct {
+	Name   string         `db:"name"`
+	Host   string         `db:"host"`
+	Folder string         `db:"folder"`
+	Rules  string         `db:"rules"`
+	Facts  sql.NullString `db:"facts"`
+}
+
+func (r poolRow) pool() (Pool, error) {
+	p := Pool{Name: r.Name, Host: r.Host, Folder: r.Folder}
+	if err := json.Unmarshal([]byte(r.Rules), &p.Rules); err != nil {
+		return p, fmt.Errorf("reading the rules of pool %s: %w", r.Name, err)
+	}
+	if r.Facts.Valid {
+		p.Facts = &storage.Facts{}
+		if err := json.Unmarshal([]byte(r.Facts.String), p.Facts); err != nil {
+			return p, fmt.Errorf("reading the facts of pool %s: %w", r.Name, err)
+		}
+	}
+	return p, nil
+}
+
+// taken tells whether a statement failed since another record has the name.
+func taken(err error) bool {
+	var e *sqlite.Error
+	return errors.As(err, &e) && (e.Code() == lib.SQLITE_CONSTRAINT_PRIMARYKEY || e.Code() == lib.SQLITE_CONSTRAINT_UNIQUE)
 }
 
 // AddPool keeps a pool, or fails with ErrTaken.
 func (s *Store) AddPool(ctx context.Context, p Pool, now time.Time) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO pools (name, host, folder, created) VALUES (?, ?, ?, ?)`, p.Name, p.Host, p.Folder, stamp(now))
-	var e *sqlite.Error
-	if errors.As(err, &e) && (e.Code() == lib.SQLITE_CONSTRAINT_PRIMARYKEY || e.Code() == lib.SQLITE_CONSTRAINT_UNIQUE) {
+	rules, err := json.Marshal(p.Rules)
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, `INSERT INTO pools (name, host, folder, created, rules) VALUES (?, ?, ?, ?, ?)`, p.Name, p.Host, p.Folder, stamp(now), string(rules))
+	if taken(err) {
 		return fmt.Errorf("the name %q or the folder %s is %w", p.Name, p.Folder, ErrTaken)
 	}
 	return err
 }
 
+// SetPool keeps the rules and facts of a pool, or fails with ErrNotFound.
+func (s *Store) SetPool(ctx context.Context, p Pool) error {
+	rules, err := json.Marshal(p.Rules)
+	if err != nil {
+		return err
+	}
+	facts, err := json.Marshal(p.Facts)
+	if err != nil {
+		return err
+	}
+	return s.one(ctx, `UPDATE pools SET rules = ?, facts = nullif(?, 'null') WHERE name = ?`, string(rules), string(facts), p.Name)
+}
+
+const poolColumns = `name, host, folder, rules, facts`
+
 // Pools returns all pools by name.
-func (s *Store) Pools(ctx context.Context) (pools []Pool, err error) {
-	err = s.db.SelectContext(ctx, &pools, `SELECT name, host, folder FROM pools ORDER BY name`)
-	return pools, err
+func (s *Store) Pools(ctx context.Context) ([]Pool, error) {
+	var rows []poolRow
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+poolColumns+` FROM pools ORDER BY name`); err != nil {
+		return nil, err
+	}
+	pools := make([]Pool, len(rows))
+	for i, row := range rows {
+		var err error
+		if pools[i], err = row.pool(); err != nil {
+			return nil, err
+		}
+	}
+	return pools, nil
 }
 
 // Pool returns one pool, or ErrNotFound.
-func (s *Store) Pool(ctx context.Context, name string) (p Pool, err error) {
-	err = s.db.GetContext(ctx, &p, `SELECT name, host, folder FROM pools WHERE name = ?`, name)
-	return p, notFound(err)
+func (s *Store) Pool(ctx context.Context, name string) (Pool, error) {
+	var row poolRow
+	if err := s.db.GetContext(ctx, &row, `SELECT `+poolColumns+` FROM pools WHERE name = ?`, name); err != nil {
+		return Pool{}, notFound(err)
+	}
+	return row.pool()
 }
 
 // RemovePool forgets a pool, or fails with ErrNotFound.

@@ -38,7 +38,7 @@ func TestRecordsOutliveTheService(t *testing.T) {
 	info, err := os.Stat(file)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-	require.NoError(t, s.AddPool(t.Context(), Pool{"quay-store", "local", "/srv/quay"}, noon))
+	require.NoError(t, s.AddPool(t.Context(), Pool{Name: "quay-store", Host: "local", Folder: "/srv/quay"}, noon))
 	id, err := s.AddJob(t.Context(), twoSteps(), 0, "", noon)
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
@@ -52,7 +52,7 @@ func TestRecordsOutliveTheService(t *testing.T) {
 	assert.True(t, noon.Equal(j.Created))
 	pools, err := s.Pools(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, []Pool{{"quay-store", "local", "/srv/quay"}}, pools)
+	assert.Equal(t, []Pool{{Name: "quay-store", Host: "local", Folder: "/srv/quay"}}, pools)
 }
 
 func TestTheLifeOfAJob(t *testing.T) {
@@ -145,9 +145,9 @@ func TestTheLifeOfAJob(t *testing.T) {
 func TestNamesAndFoldersAreTakenOnce(t *testing.T) {
 	s := records(t)
 	ctx := t.Context()
-	require.NoError(t, s.AddPool(ctx, Pool{"quay-store", "local", "/srv/quay"}, noon))
-	require.ErrorIs(t, s.AddPool(ctx, Pool{"quay-store", "local", "/srv/other"}, noon), ErrTaken)
-	require.ErrorIs(t, s.AddPool(ctx, Pool{"other", "local", "/srv/quay"}, noon), ErrTaken)
+	require.NoError(t, s.AddPool(ctx, Pool{Name: "quay-store", Host: "local", Folder: "/srv/quay"}, noon))
+	require.ErrorIs(t, s.AddPool(ctx, Pool{Name: "quay-store", Host: "local", Folder: "/srv/other"}, noon), ErrTaken)
+	require.ErrorIs(t, s.AddPool(ctx, Pool{Name: "other", Host: "local", Folder: "/srv/quay"}, noon), ErrTaken)
 	require.NoError(t, s.RemovePool(ctx, "quay-store"))
 	require.ErrorIs(t, s.RemovePool(ctx, "quay-store"), ErrNotFound)
 	_, err := s.Pool(ctx, "quay-store")
@@ -158,7 +158,7 @@ func TestNamesAndFoldersAreTakenOnce(t *testing.T) {
 func TestKnownFormats(t *testing.T) {
 	s := records(t)
 	ctx := t.Context()
-	pool := Pool{"quay-store", "local", "/srv/quay"}
+	pool := Pool{Name: "quay-store", Host: "local", Folder: "/srv/quay"}
 	require.NoError(t, s.AddPool(ctx, pool, noon))
 	require.NoError(t, s.SetKnownFormat(ctx, "quay-store", "a.img", "1:7", "raw"))
 	format, err := s.KnownFormat(ctx, "quay-store", "a.img", "1:7")

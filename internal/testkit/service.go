@@ -108,6 +108,9 @@ func StartBinary(t testing.TB, binary string, env []string, state string, flags 
 	return s
 }
 
+// Notes are what the service said on standard error, once it has ended.
+func (s *Service) Notes() string { return s.notes.String() }
+
 // Stop asks the service to stop and waits for its end.
 func (s *Service) Stop() { s.end(syscall.SIGTERM) }
 

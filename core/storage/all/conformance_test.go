@@ -329,3 +329,31 @@ func TestSumsWhereTheFileLies(t *testing.T) {
 	}
 }
 
+// TestTrialTells what works, and leaves nothing behind.
+func TestTrialTells(t *testing.T) {
+	each(t, false, func(t *testing.T, k kind, f storage.Folder, dir string) {
+		var failed, steps []string
+		facts := storage.Trial(t.Context(), f, ".own", true, func(s storage.Tried) {
+			steps = append(steps, s.Name)
+			if !s.Worked {
+				failed = append(failed, s.Name+": "+s.Said)
+			}
+		})
+		assert.Empty(t, failed)
+		assert.Equal(t, k.readOnly, facts.ReadOnly)
+		if k.readOnly {
+			assert.Equal(t, []string{"list", "free space"}, steps)
+			return
+		}
+		assert.True(t, facts.CaseSensitive)
+		assert.Positive(t, facts.WriteSpeed)
+		assert.Positive(t, facts.ReadSpeed)
+		assert.Equal(t, k.name == "sftp without tools", len(facts.Caveats) > 0, "%v", facts.Caveats)
+		if dir != "" {
+			assert.True(t, facts.Holes)
+			entries, err := os.ReadDir(dir)
+			require.NoError(t, err)
+			assert.Empty(t, entries)
+		}
+	})
+}

@@ -104,42 +104,50 @@ func (f *Folder) ask(ctx context.Context, method, name string, header map[string
 
 // Open opens a file for reading.
 func (f *Folder) Open(name string) (storage.File, error) {
-	answer, err := f.head(name)
+	a, err := f.head(name)
 	if err != nil {
 		return nil, err
 	}
-	if answer.ContentLength < 0 {
+	if a.length < 0 {
 		return nil, fmt.Errorf("the server does not say how long %s is: it cannot be read as a disk from there", name)
 	}
-	if answer.Header.Get("Accept-Ranges") != "bytes" {
+	if a.header.Get("Accept-Ranges") != "bytes" {
 		return nil, fmt.Errorf("the server does not answer for ranges of %s, which reading a disk needs: fetch the file first, or ask the server's keeper for range requests", name)
 	}
-	file := &file{folder: f, name: name, size: answer.ContentLength, same: map[string]string{}}
-	if tag := answer.Header.Get("ETag"); tag != "" && !strings.HasPrefix(tag, "W/") {
+	file := &file{folder: f, name: name, size: a.length, same: map[string]string{}}
+	if tag := a.header.Get("ETag"); tag != "" && !strings.HasPrefix(tag, "W/") {
 		file.same["If-Match"] = tag
-	} else if at := answer.Header.Get("Last-Modified"); at != "" {
+	} else if at := a.header.Get("Last-Modified"); at != "" {
 		file.same["If-Unmodified-Since"] = at
 	}
 	return file, nil
 }
 
-func (f *Folder) head(name string) (*http.Response, error) {
+// about is what a server says of a file without sending it.
+type about struct {
+	length int64 // -1 when it is not said
+	header http.Header
+	folder bool
+}
+
+func (f *Folder) head(name string) (about, error) {
 	answer, err := f.ask(context.Background(), http.MethodHead, name, nil, nil, http.StatusOK)
-	if err == nil {
-		err = answer.Body.Close()
+	if err != nil {
+		return about{}, err
 	}
-	return answer, err
+	return about{answer.ContentLength, answer.Header, strings.HasSuffix(answer.Request.URL.Path, "/")}, answer.Body.Close()
 }
 
 // Stat tells what name is.
 func (f *Folder) Stat(name string) (storage.Info, error) {
-	answer, err := f.head(name)
+	a, err := f.head(name)
 	if err != nil {
 		return storage.Info{}, err
 	}
-	modified, _ := http.ParseTime(answer.Header.Get("Last-Modified")) // without one, the zero time
-	isDir := path.Clean(name) == "." || strings.HasSuffix(answer.Request.URL.Path, "/")
-	return storage.Info{Name: path.Clean(name), Size: max(0, answer.ContentLength), Room: max(0, answer.ContentLength), Modified: modified, IsDir: isDir, Regular: !isDir}, nil
+	name = path.Clean(name)
+	modified, _ := http.ParseTime(a.header.Get("Last-Modified")) // without one, the zero time
+	folder := a.folder || name == "."
+	return storage.Info{Name: name, Size: max(0, a.length), Room: max(0, a.length), Modified: modified, IsDir: folder, Regular: !folder}, nil
 }
 
 // found is an answer to PROPFIND (RFC 4918, section 9.1), as far as it is used.

@@ -49,6 +49,8 @@ type client struct {
 	patience time.Duration
 	gone     chan struct{} // closed with the connection
 
+	sh shell
+
 	mu     sync.Mutex
 	open   map[*asked]struct{}
 	silent bool // it was given up since the host said nothing
@@ -165,7 +167,7 @@ func (c *client) close() error {
 func plain(err error) error {
 	var status *sftp.StatusError
 	switch {
-	case err == nil, errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrPermission), errors.Is(err, fs.ErrExist), err == io.EOF:
+	case err == nil, errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrPermission), errors.Is(err, fs.ErrExist):
 		return err
 	case errors.Is(err, sftp.ErrSSHFxConnectionLost), errors.Is(err, sftp.ErrSSHFxNoConnection), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF),
 		errors.Is(err, net.ErrClosed), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, os.ErrClosed):

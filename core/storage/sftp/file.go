@@ -19,13 +19,19 @@ type file struct {
 
 // ReadAt reads. An answer that is short without a reason is an error: a host may say anything.
 func (f *file) ReadAt(p []byte, off int64) (n int, err error) {
+	var end error
 	err = f.client.ask(func() (err error) {
 		n, err = f.file.ReadAt(p, off)
-		if n < len(p) && err == nil {
+		if errors.Is(err, io.EOF) {
+			end, err = io.EOF, nil
+		} else if n < len(p) && err == nil {
 			err = io.ErrUnexpectedEOF
 		}
 		return err
 	})
+	if err == nil {
+		err = end
+	}
 	return n, err
 }
 

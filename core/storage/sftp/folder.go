@@ -56,7 +56,7 @@ func Open(ctx context.Context, login Login, dir string) (*Folder, error) {
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("opening the folder %s on the host: %w", f.dir, err), f.Close())
 	}
-	f.tools = f.findTools(ctx, c)
+	f.tools = f.findTools(c)
 	return f, nil
 }
 
@@ -211,8 +211,10 @@ func (f *Folder) Rename(from, to string) error {
 	return f.inDir(to, func() error {
 		return f.at(to, func(c *client, fullTo string) error {
 			return f.at(from, func(c *client, fullFrom string) error {
-				if _, err := c.sftp.Lstat(fullFrom); err != nil { // so that what is missing is the folder above to, otherwise
-					return fmt.Errorf("renaming %s: %s", from, notThere(err))
+				if _, err := c.sftp.Lstat(fullFrom); errors.Is(err, fs.ErrNotExist) {
+					return fmt.Errorf("%s cannot be renamed: it is not there", from) // what fs.ErrNotExist stands for here is a missing folder above to
+				} else if err != nil {
+					return err
 				}
 				if _, err := c.sftp.Lstat(fullTo); err == nil {
 					return &os.LinkError{Op: "rename", Old: from, New: to, Err: fs.ErrExist}
@@ -325,12 +327,4 @@ func (f *Folder) Space() (s storage.Space, err error) {
 		return nil
 	})
 	return s, err
-}
-
-// notThere says that something is missing, without being fs.ErrNotExist.
-func notThere(err error) error {
-	if errors.Is(err, fs.ErrNotExist) {
-		return errors.New("it is not there")
-	}
-	return err
 }

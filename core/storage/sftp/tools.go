@@ -10,7 +10,6 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"time"
 
 	"bagaglio/core/storage"
 )
@@ -27,53 +26,25 @@ func (t tools) has(name string) bool { return slices.Contains(t.names, name) }
 var wanted = []string{"sha256sum", "sync", "dd", "stat"}
 
 // findTools asks for them. A host that lets nobody run anything answers something else, or nothing.
-func (f *Folder) findTools(ctx context.Context, c *client) tools {
+func (f *Folder) findTools(c *client) tools {
 	var t tools
-	const mark = "tools:"
-	out, err := c.run(ctx, toolPatience, "for t in "+strings.Join(wanted, " ")+"; do command -v $t >/dev/null 2>&1 && echo "+mark+"$t; done; true")
-	if err != nil {
-		return t
-	}
-	for line := range strings.Lines(out) {
-		if name, ok := strings.CutPrefix(strings.TrimSpace(line), mark); ok && slices.Contains(wanted, name) {
+	for _, name := range wanted {
+		if _, err := c.shell("command -v " + name); err == nil {
 			t.names = append(t.names, name)
+		} else if c.noShell() {
+			return t
 		}
 	}
 	if t.has("stat") {
-		if out, err := c.run(ctx, toolPatience, "stat -f -c %T -- "+quote(f.dir)); err == nil {
+		if out, err := c.shell("stat -f -c %T -- " + quote(f.dir)); err == nil {
 			t.filesystem = storage.Printable(out)
 		}
 	}
 	return t
 }
 
-// toolPatience is for how long a small program may run.
-const toolPatience = 20 * time.Second
-
 // quote makes one word of a shell command of a text (POSIX, Shell Command Language, 2.2.2).
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
-
-// run runs a command on the host and returns what it prints, at most 64 KiB.
-func (c *client) run(ctx context.Context, limit time.Duration, command string) (string, error) {
-	session, err := c.ssh.NewSession()
-	if err != nil {
-		return "", plain(err)
-	}
-	defer session.Close()
-	ctx, cancel := context.WithTimeout(ctx, limit)
-	defer cancel()
-	stop := context.AfterFunc(ctx, func() { _ = session.Close() })
-	defer stop()
-	out := &bounded{left: 64 << 10}
-	session.Stdout = out
-	if err := session.Run(command); err != nil {
-		if ctx.Err() != nil {
-			err = ctx.Err()
-		}
-		return "", plain(err)
-	}
-	return out.String(), nil
-}
 
 // bounded keeps the first bytes of what is written.
 type bounded struct {
@@ -109,7 +80,7 @@ func (f *Folder) SHA256(ctx context.Context, name string) (sum [sha256.Size]byte
 	if err != nil {
 		return sum, err
 	}
-	out, err := c.run(ctx, sumPatience, "sha256sum < "+quote(full))
+	out, err := c.run(ctx, "sha256sum < "+quote(full))
 	if err != nil {
 		return sum, fmt.Errorf("taking the SHA-256 of %s on the host: %w", name, err)
 	}
@@ -121,14 +92,31 @@ func (f *Folder) SHA256(ctx context.Context, name string) (sum [sha256.Size]byte
 	return [sha256.Size]byte(b), nil
 }
 
-// sumPatience is for how long a checksum may take: that of 16 TiB at 100 MB/s.
-const sumPatience = 48 * time.Hour
+// run runs a command that may take hours, in a session of its own, and returns what it prints, at most 64 KiB.
+func (c *client) run(ctx context.Context, command string) (string, error) {
+	session, err := c.ssh.NewSession()
+	if err != nil {
+		return "", plain(err)
+	}
+	defer session.Close()
+	stop := context.AfterFunc(ctx, func() { _ = session.Close() })
+	defer stop()
+	out := &bounded{left: maxSaid}
+	session.Stdout = out
+	if err := session.Run(command); err != nil {
+		if ctx.Err() != nil {
+			err = ctx.Err()
+		}
+		return "", plain(err)
+	}
+	return out.String(), nil
+}
 
 // letGo has the host forget what it has of a file in its memory, so that what is read next comes from its storage. Where that cannot be
 // done, the host may answer from its memory.
 func (c *client) letGo(t tools, full string) {
 	if t.has("dd") {
-		_, _ = c.run(context.Background(), toolPatience, "dd if="+quote(full)+" iflag=nocache count=0 2>/dev/null") // only advice
+		_, _ = c.shell("dd if=" + quote(full) + " iflag=nocache count=0 2>/dev/null") // only advice
 	}
 }
 
@@ -137,7 +125,7 @@ func (c *client) syncFolder(t tools, full string) error {
 	if !t.has("sync") {
 		return nil
 	}
-	if _, err := c.run(context.Background(), syncPatience, "sync "+quote(full)); err != nil {
+	if _, err := c.shell("sync " + quote(full)); err != nil {
 		return fmt.Errorf("syncing the folder %s on the host: %w", path.Base(full), err)
 	}
 	return nil
@@ -147,4 +135,20 @@ func (c *client) syncFolder(t tools, full string) error {
 func (c *client) canSync() bool {
 	_, ok := c.sftp.HasExtension("fsync@openssh.com")
 	return ok
+}
+
+// Caveats say what this host cannot promise.
+func (f *Folder) Caveats() (caveats []string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.conn != nil && !f.conn.canSync() {
+		caveats = append(caveats, "the host does not let files be synced: what is written may be lost when its power fails soon after")
+	}
+	if !f.tools.has("sync") {
+		caveats = append(caveats, "the host does not let names be synced: a name that was given may be lost when its power fails soon after")
+	}
+	if !f.tools.has("dd") {
+		caveats = append(caveats, "the host may read back from its memory instead of its storage")
+	}
+	return caveats
 }

@@ -1,0 +1,69 @@
+package client
+
+import (
+	"context"
+
+	"bagaglio/api"
+)
+
+// Hosts returns all hosts, the service's own computer first.
+func (s *Service) Hosts(ctx context.Context) ([]api.Host, error) {
+	return decode[[]api.Host](s.calls.ListHosts(ctx))
+}
+
+// AddHost adds a host, which is not trusted unless its key is named.
+func (s *Service) AddHost(ctx context.Context, h api.NewHost) (api.Host, error) {
+	return decode[api.Host](s.calls.AddHost(ctx, h))
+}
+
+// ChangeHost changes how a host is reached, or which key is trusted.
+func (s *Service) ChangeHost(ctx context.Context, name string, change api.HostChange) (api.Host, error) {
+	return decode[api.Host](s.calls.ChangeHost(ctx, name, change))
+}
+
+// RemoveHost forgets a host that has no pools.
+func (s *Service) RemoveHost(ctx context.Context, name string) error {
+	_, err := decode[struct{}](s.calls.RemoveHost(ctx, name))
+	return err
+}
+
+// TestHost tries a host out.
+func (s *Service) TestHost(ctx context.Context, name string) (api.Trial, error) {
+	return decode[api.Trial](s.calls.TestHost(ctx, name))
+}
+
+// RuleSets returns the named sets of rules.
+func (s *Service) RuleSets(ctx context.Context) ([]api.RuleSet, error) {
+	return decode[[]api.RuleSet](s.calls.ListRuleSets(ctx))
+}
+
+// Pools returns all pools.
+func (s *Service) Pools(ctx context.Context) ([]api.Pool, error) {
+	return decode[[]api.Pool](s.calls.ListPools(ctx))
+}
+
+// Pool returns one pool.
+func (s *Service) Pool(ctx context.Context, name string) (api.Pool, error) {
+	return decode[api.Pool](s.calls.GetPool(ctx, name))
+}
+
+// AddPool adds a folder of a host as a pool.
+func (s *Service) AddPool(ctx context.Context, p api.NewPool) (api.Pool, error) {
+	return decode[api.Pool](s.calls.AddPool(ctx, p))
+}
+
+// ChangePool changes the rules of a pool.
+func (s *Service) ChangePool(ctx context.Context, name string, change api.PoolChange) (api.Pool, error) {
+	return decode[api.Pool](s.calls.ChangePool(ctx, name, change))
+}
+
+// TestPool tries a pool out.
+func (s *Service) TestPool(ctx context.Context, name string) (api.Trial, error) {
+	return decode[api.Trial](s.calls.TestPool(ctx, name))
+}
+
+// RemovePool forgets a pool; its files stay.
+func (s *Service) RemovePool(ctx context.Context, name string) error {
+	_, err := decode[struct{}](s.calls.RemovePool(ctx, name))
+	return err
+}

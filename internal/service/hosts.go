@@ -1,0 +1,303 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"bagaglio/api"
+	"bagaglio/core/storage"
+	"bagaglio/core/storage/http"
+	"bagaglio/core/storage/local"
+	"bagaglio/core/storage/sftp"
+	"bagaglio/internal/store"
+)
+
+// Kinds of hosts, by how their files are reached.
+const (
+	kindLocal = "local"
+	kindSFTP  = "sftp"
+	kindHTTP  = "http"
+)
+
+const localHost = "local"
+
+// AddHost adds a host. One with SSH is trusted only when the key that it shows is named.
+func (s *Service) AddHost(ctx context.Context, n api.NewHost) (api.Host, error) {
+	if !placeName.MatchString(n.Name) || n.Name == localHost {
+		return api.Host{}, fmt.Errorf("%w: the host's name %q may have small letters, digits and hyphens only, at most 63, begins with a letter or digit, and is not %s", ErrInvalid, n.Name, localHost)
+	}
+	h := store.Host{Name: n.Name, Kind: string(n.Kind), Login: s.vault.lock(n.Name, []byte("{}"))}
+	change := api.HostChange{Address: &n.Address, User: n.User, TrustedKey: n.TrustedKey, Login: n.Login}
+	if err := s.apply(ctx, &h, change); err != nil {
+		return api.Host{}, err
+	}
+	if err := s.store.AddHost(ctx, h, time.Now()); err != nil {
+		return api.Host{}, err
+	}
+	return s.viewHost(h), nil
+}
+
+// ChangeHost changes how a host is reached, or which key is trusted. Its pools are opened anew.
+func (s *Service) ChangeHost(ctx context.Context, name string, change api.HostChange) (api.Host, error) {
+	h, err := s.host(ctx, name)
+	if err != nil {
+		return api.Host{}, err
+	}
+	if err := s.apply(ctx, &h, change); err != nil {
+		return api.Host{}, err
+	}
+	if err := s.store.ChangeHost(ctx, h); err != nil {
+		return api.Host{}, err
+	}
+	return s.viewHost(h), s.forget(ctx, name)
+}
+
+// forget closes the pools of a host, to be opened anew.
+func (s *Service) forget(ctx context.Context, host string) error {
+	pools, err := s.store.Pools(ctx)
+	if err != nil {
+		return err
+	}
+	for _, p := range pools {
+		if p.Host == host {
+			s.mu.Lock()
+			f, ok := s.folders[p.Name]
+			delete(s.folders, p.Name)
+			s.mu.Unlock()
+			if ok {
+				_ = f.Close() // it may be cut off already
+			}
+			s.spaces.forget(p.Name)
+		}
+	}
+	return nil
+}
+
+// apply checks a change and makes it in a record.
+func (s *Service) apply(ctx context.Context, h *store.Host, change api.HostChange) error {
+	wrong := func(format string, args ...any) error {
+		return fmt.Errorf("%w: "+format, append([]any{ErrInvalid}, args...)...)
+	}
+	if change.User != nil {
+		h.User = *change.User
+	}
+	if change.Login != nil {
+		b, err := json.Marshal(change.Login)
+		if err != nil {
+			return err
+		}
+		h.Login = s.vault.lock(h.Name, b)
+	}
+	if change.TrustedKey != nil {
+		h.TrustedKey = *change.TrustedKey
+	}
+	if change.Address != nil {
+		h.Address = *change.Address
+	}
+	switch h.Kind {
+	case kindHTTP:
+		if u, err := url.Parse(h.Address); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || strings.Trim(u.Path, "/") != "" {
+			return wrong("the address of a web server is written https://HOST; its folders are pools")
+		}
+		h.Address = strings.TrimRight(h.Address, "/")
+		return nil
+	case kindSFTP:
+	default:
+		return wrong("there is no kind of host %q: it is %s or %s", h.Kind, kindSFTP, kindHTTP)
+	}
+	if _, _, err := net.SplitHostPort(h.Address); err != nil {
+		h.Address = net.JoinHostPort(strings.Trim(h.Address, "[]"), "22")
+	}
+	if h.User == "" || strings.ContainsAny(h.Address, " /@") {
+		return wrong("name the address as HOST or HOST:PORT, and the user to log in as")
+	}
+	if h.TrustedKey != "" && !strings.HasPrefix(h.TrustedKey, "SHA256:") {
+		return wrong("the key to trust is written as its fingerprint, SHA256:…")
+	}
+	if change.TrustedKey == nil && change.Address == nil {
+		return nil
+	}
+	shown, err := sftp.ShownKey(ctx, h.Address)
+	if err != nil {
+		return fmt.Errorf("asking the host for its key: %w", err)
+	}
+	if h.ShownKey = shown; h.TrustedKey != "" && shown != h.TrustedKey {
+		return fmt.Errorf("%w: %w", ErrState, &sftp.HostKeyError{Address: h.Address, Trusted: h.TrustedKey, Shown: shown})
+	}
+	return nil
+}
+
+// Hosts returns all hosts, the service's own computer first.
+func (s *Service) Hosts(ctx context.Context) ([]api.Host, error) {
+	records, err := s.store.Hosts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []api.Host{{Name: localHost, Kind: api.HostKindLocal, LogsInWith: []api.HostLogsInWith{}}}
+	for _, h := range records {
+		out = append(out, s.viewHost(h))
+	}
+	return out, nil
+}
+
+func (s *Service) viewHost(h store.Host) api.Host {
+	v := api.Host{Name: h.Name, Kind: api.HostKind(h.Kind), Address: h.Address, User: h.User, TrustedKey: h.TrustedKey, LogsInWith: []api.HostLogsInWith{}}
+	if h.ShownKey != h.TrustedKey {
+		v.ShownKey = &h.ShownKey
+	}
+	login, err := s.login(h)
+	if err != nil {
+		return v // with nothing: what it was cannot be read any more
+	}
+	if login.Agent != nil && *login.Agent {
+		v.LogsInWith = append(v.LogsInWith, api.Agent)
+	}
+	if given(login.Key) != "" {
+		v.LogsInWith = append(v.LogsInWith, api.Key)
+	}
+	if given(login.Password) != "" {
+		v.LogsInWith = append(v.LogsInWith, api.Password)
+	}
+	return v
+}
+
+// given is a text that may be absent.
+func given(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}
+
+// login is what a host is logged in to with, as it was given.
+func (s *Service) login(h store.Host) (l api.Secrets, err error) {
+	b, err := s.vault.open(h.Name, h.Login)
+	if err != nil {
+		return l, err
+	}
+	return l, json.Unmarshal(b, &l)
+}
+
+// RemoveHost forgets a host that has no pools.
+func (s *Service) RemoveHost(ctx context.Context, name string) error {
+	pools, err := s.store.Pools(ctx)
+	if err != nil {
+		return err
+	}
+	for _, p := range pools {
+		if p.Host == name {
+			return fmt.Errorf("%w: the pool %s lies on the host %s: forget it first", ErrState, p.Name, name)
+		}
+	}
+	if err := s.store.RemoveHost(ctx, name); err != nil {
+		return fmt.Errorf("host %q: %w", name, err)
+	}
+	return nil
+}
+
+func (s *Service) host(ctx context.Context, name string) (store.Host, error) {
+	h, err := s.store.Host(ctx, name)
+	if err != nil {
+		return h, fmt.Errorf("host %q: %w", name, err)
+	}
+	return h, nil
+}
+
+// reach opens a folder on a host.
+func (s *Service) reach(ctx context.Context, host, folder string) (storage.Folder, error) {
+	if host == localHost {
+		return local.Open(folder)
+	}
+	h, err := s.host(ctx, host)
+	if err != nil {
+		return nil, err
+	}
+	login, err := s.login(h)
+	if err != nil {
+		return nil, err
+	}
+	password, errPassword := fetch(given(login.Password))
+	key, errKey := fetch(given(login.Key))
+	passphrase, errPhrase := fetch(given(login.Passphrase))
+	if err := errors.Join(errPassword, errKey, errPhrase); err != nil {
+		return nil, err
+	}
+	if h.Kind == kindHTTP {
+		return http.Open(http.Login{URL: h.Address + "/" + strings.TrimLeft(filepath.ToSlash(folder), "/"), User: h.User, Password: password})
+	}
+	with := sftp.Login{Address: h.Address, User: h.User, Password: password, Passphrase: passphrase, HostKey: h.TrustedKey}
+	if key != "" {
+		with.Key = []byte(key + "\n")
+	}
+	if login.Agent != nil && *login.Agent {
+		with.Agent = sftp.AgentSocket()
+	}
+	return sftp.Open(ctx, with, folder)
+}
+
+// TestHost tries a host out.
+func (s *Service) TestHost(ctx context.Context, name string) (api.Trial, error) {
+	t := api.Trial{Worked: true, Steps: []storage.Tried{}}
+	tell := teller(&t)
+	h := store.Host{Name: localHost, Kind: kindLocal}
+	if name != localHost {
+		var err error
+		if h, err = s.host(ctx, name); err != nil {
+			return t, err
+		}
+	}
+	folder := s.tryToReach(ctx, h, "/", tell)
+	if folder == nil {
+		return t, nil
+	}
+	return t, folder.Close()
+}
+
+// teller notes the steps of a trial.
+func teller(t *api.Trial) func(storage.Tried) {
+	return func(step storage.Tried) {
+		t.Steps = append(t.Steps, step)
+		t.Worked = t.Worked && step.Worked
+	}
+}
+
+// tryToReach reaches a folder on a host, step by step, and returns nil when that does not work.
+func (s *Service) tryToReach(ctx context.Context, h store.Host, dir string, tell func(storage.Tried)) storage.Folder {
+	if h.Kind == kindSFTP {
+		start := time.Now()
+		shown, err := sftp.ShownKey(ctx, h.Address)
+		said := "it shows the key " + shown
+		if err == nil && shown != h.TrustedKey {
+			err = &sftp.HostKeyError{Address: h.Address, Trusted: h.TrustedKey, Shown: shown}
+		}
+		if err != nil {
+			said = err.Error()
+		}
+		tell(storage.Tried{Name: "reach", Worked: err == nil, Said: said, Seconds: time.Since(start).Seconds()})
+		if err != nil {
+			return nil
+		}
+	}
+	start := time.Now()
+	folder, err := s.reach(ctx, h.Name, dir)
+	if err == nil && h.Kind == kindHTTP { // which says nothing until it is asked
+		_, err = folder.Stat(".")
+	}
+	said := "the folder " + dir + " opens"
+	if err != nil {
+		said = err.Error()
+	}
+	step := map[string]string{kindLocal: "open", kindSFTP: "log in", kindHTTP: "reach"}[h.Kind]
+	tell(storage.Tried{Name: step, Worked: err == nil, Said: said, Seconds: time.Since(start).Seconds()})
+	if err != nil {
+		return nil
+	}
+	return folder
+}
