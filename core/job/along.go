@@ -50,7 +50,7 @@ func (w *work) readAlong(ctx context.Context, dst disk.Writer, target disk.Targe
 // reached tells that everything before an offset of the disk is on stable storage.
 func (a *along) reached(off int64) {
 	a.mu.Lock()
-	a.upTo = off
+	a.upTo = min(off, a.back.Size())
 	a.mu.Unlock()
 	select {
 	case a.wake <- struct{}{}:
@@ -140,6 +140,9 @@ func (a *along) end(ctx context.Context, complete bool) *fingerprint.Leaves {
 
 // openMade opens the image in the staging folder, to be read from storage.
 func (w *work) openMade(ctx context.Context) (disk.Reader, error) {
+	if w.copies() {
+		return disk.OpenVerbatim(storage.Fresh(storage.Sub(w.Ends.Destination, w.staging())), w.verbatim(func(c plan.Copied) string { return c.To }))
+	}
 	request := w.Plan.Request
 	return disk.Origin{
 		Folder: storage.Fresh(w.Ends.Destination), Name: path.Join(w.staging(), path.Base(w.Plan.After.Place.Path)), Home: path.Dir(path.Clean(request.Destination.Path)),

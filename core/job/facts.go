@@ -12,6 +12,8 @@ import (
 	"bagaglio/core/disk"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
+
+	"github.com/google/uuid"
 )
 
 // Ends are the folders that a request's places lie in. Destination is nil where the request has none.
@@ -19,12 +21,20 @@ type Ends struct {
 	Source, Destination storage.Folder
 }
 
-// Prepare looks at both ends and makes the plan. It changes nothing. speeds are what steps were last seen to reach, in bytes a second.
-func Prepare(ctx context.Context, ends Ends, r plan.Request, speeds map[string]float64) (plan.Plan, error) {
+// Known is what whoever asks for a plan knows of the places. The zero value knows nothing.
+type Known struct {
+	Speeds map[string]float64 // that steps were last seen to reach, in bytes a second
+	Rules  plan.Rules         // of the destination's pool
+	// Standing returns the disks in the source's pool that stand on one of the files. Nil looks in the folder of the source only.
+	Standing func(ctx context.Context, files []string) ([]string, error)
+}
+
+// Prepare looks at both ends and makes the plan. It changes nothing.
+func Prepare(ctx context.Context, ends Ends, r plan.Request, known Known) (plan.Plan, error) {
 	if err := r.Validate(); err != nil {
 		return plan.Plan{}, err
 	}
-	facts := plan.Facts{Speeds: speeds}
+	facts := plan.Facts{Speeds: known.Speeds}
 	src, err := open(ctx, ends.Source, r.Source)
 	if err != nil {
 		facts.Source.Problem = Explain(err)
@@ -40,11 +50,16 @@ func Prepare(ctx context.Context, ends Ends, r plan.Request, speeds map[string]f
 	if warning := disguise(ends.Source, r.Source); warning != "" {
 		facts.Source.Description.Warnings = append(facts.Source.Description.Warnings, warning)
 	}
-	if r.Kind == plan.Convert && facts.Source.Problem == nil {
-		if facts.Destination, err = lookAhead(ctx, ends, r, src); err != nil {
-			return plan.Plan{}, err
-		}
+	if r.Destination == nil || facts.Source.Problem != nil {
+		return plan.Make(r, facts)
 	}
+	if err := lookAround(ctx, ends, r, known, &facts.Source); err != nil {
+		return plan.Plan{}, err
+	}
+	if facts.Destination, err = lookAhead(ctx, ends, r, src, facts.Source); err != nil {
+		return plan.Plan{}, err
+	}
+	facts.Destination.Rules, facts.Destination.UUID = known.Rules, uuid.NewString()
 	return plan.Make(r, facts)
 }
 
@@ -92,14 +107,21 @@ func look(ctx context.Context, folder storage.Folder, src disk.Reader) (f plan.S
 }
 
 // lookAhead gathers the facts of the destination.
-func lookAhead(ctx context.Context, ends Ends, r plan.Request, src disk.Reader) (f plan.DestinationFacts, err error) {
-	format, err := disk.Lookup(r.As)
+func lookAhead(ctx context.Context, ends Ends, r plan.Request, src disk.Reader, source plan.SourceFacts) (f plan.DestinationFacts, err error) {
+	as, wanted := r.As, r.Layout
+	if r.Kind == plan.Copy {
+		as, wanted = source.Description.Format, source.Description.Layout
+	}
+	format, err := disk.Lookup(as)
 	if err != nil {
 		return f, err
 	}
-	layout, err := format.Layout(r.Layout)
-	if err != nil {
+	layout, err := format.Layout(wanted)
+	if err != nil && r.Kind != plan.Copy { // some layouts are only read: they can be copied all the same
 		return f, err
+	}
+	if err != nil {
+		layout = format.Layouts[0]
 	}
 	size := layout.RoundUp(src.Size(), r.Options, r.RoundTo)
 	if f.Stored, err = disk.Count(ctx, src, disk.Units(size, layout, r.Options)...); err != nil {
@@ -123,6 +145,12 @@ func lookAhead(ctx context.Context, ends Ends, r plan.Request, src disk.Reader) 
 		f.Held += h.Room
 	}
 	look := ahead{ends: ends, request: r, source: src.Describe(), DestinationFacts: &f, names: func(name string) []string { return layout.FileNames(name, size, r.Options) }}
+	if r.Kind == plan.Copy {
+		look.names = copyNames(r, source)
+		if err := lookAtCopy(ctx, ends, r, source, &f); err != nil {
+			return f, err
+		}
+	}
 	if layout.Gathers {
 		look.fitting = layout.FileNames(name, layout.LimitFor(r.Options), r.Options)
 	}
@@ -245,10 +273,14 @@ func openBase(ctx context.Context, folder storage.Folder, r plan.Request) (disk.
 // freeName returns name with the first number behind it for which no file of an image is there.
 func freeName(folder storage.Folder, name string, files func(string) []string) (string, error) {
 	ext := path.Ext(name)
+	same := files(name) // those that do not go by the name are there under any
 next:
 	for i := 2; ; i++ {
 		other := fmt.Sprintf("%s-%d%s", strings.TrimSuffix(name, ext), i, ext)
 		for _, file := range append(files(other), other) {
+			if slices.Contains(same, file) {
+				continue
+			}
 			if _, err := folder.Stat(file); err == nil {
 				continue next
 			} else if !errors.Is(err, fs.ErrNotExist) {

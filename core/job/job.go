@@ -97,7 +97,8 @@ type work struct {
 	strip   *transfer.Strip
 	// readBack are the leaves that were read back while the image was written.
 	readBack *fingerprint.Leaves
-	along    *along // while it is being written; nil where nothing is read back meanwhile
+	along    *along              // while it is being written; nil where nothing is read back meanwhile
+	guest    *fingerprint.Leaves // of the disk, where its files were copied as they are
 }
 
 func (w *work) run(ctx context.Context) error {
@@ -113,18 +114,18 @@ func (w *work) run(ctx context.Context) error {
 	}
 	from := r.Source
 	from.Format = w.Plan.Before.Format
-	src, err := open(ctx, w.Ends.Source, from)
+	real, err := open(ctx, w.Ends.Source, from)
 	if err != nil {
 		return err
 	}
-	defer func() { _ = src.Close() }() // it was only read
-	w.source = watched{w.Ends.Source, files(src)}
+	defer func() { _ = real.Close() }() // it was only read
+	w.source = watched{w.Ends.Source, files(real)}
 	source, err := w.source.look()
 	if err != nil {
 		return err
 	}
 	if r.Kind == plan.Prove {
-		if err := w.lookAt(ctx, src); err != nil {
+		if err := w.lookAt(ctx, real); err != nil {
 			return err
 		}
 		return w.prove(ctx)
@@ -138,7 +139,21 @@ func (w *work) run(ctx context.Context) error {
 	}
 	w.report.done = w.receipt.Steps
 	defer func() { w.receipt.Steps = w.report.done }()
-	err = w.convert(ctx, &src)
+	if w.Plan.Renames {
+		if err := w.lookAt(ctx, real); err != nil {
+			return err
+		}
+		return w.report.run(plan.StepPlace, nil, nil, func() error { return w.moveFiles(ctx) })
+	}
+	if err := w.sized(); err != nil {
+		return err
+	}
+	src, err := w.content(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = src.Close() }()
+	err = w.convert(ctx, real, &src)
 	if _, forgets := w.Records.(none); !forgets && err != nil && (errors.Is(context.Cause(ctx), ErrSetAside) || CanWait(err)) {
 		return err
 	}
@@ -155,13 +170,13 @@ func (w *work) lookAt(ctx context.Context, src disk.Reader) error {
 }
 
 // convert goes through the stages that are left.
-func (w *work) convert(ctx context.Context, src *disk.Reader) error {
+func (w *work) convert(ctx context.Context, real disk.Reader, src *disk.Reader) error {
 	w.strip = transfer.NewStrip((*src).Size())
 	w.report.strip = w.strip
 	var copied transfer.Result
 	var err error
 	if w.state.Stage == "" || w.state.Stage == plan.StepWrite {
-		if err := w.lookAt(ctx, *src); err != nil {
+		if err := w.lookAt(ctx, real); err != nil {
 			return err
 		}
 		if copied, err = w.write(ctx, src); err != nil {
@@ -174,18 +189,35 @@ func (w *work) convert(ctx context.Context, src *disk.Reader) error {
 		return err
 	}
 	if w.state.Stage == plan.StepProve {
-		if err := w.compare(ctx, copied); err != nil {
+		compare := w.compare
+		if w.copies() {
+			compare = w.compareFiles
+		}
+		if err := compare(ctx, copied); err != nil {
 			return err
 		}
 		if err := w.closingLook(); err != nil {
 			return err
 		}
-		if err := w.makeTag(copied); err != nil {
+		if err := w.makeTag(w.guestResult(copied)); err != nil {
 			return err
 		}
 		if err := w.stage(ctx); err != nil {
 			return err
 		}
 	}
-	return w.report.run(plan.StepPlace, nil, nil, func() error { return w.place(ctx) })
+	return w.finish(ctx)
+}
+
+// finish gives the files their names, and releases the source of a disk that moves.
+func (w *work) finish(ctx context.Context) error {
+	if w.state.Stage != plan.StepRelease {
+		if err := w.report.run(plan.StepPlace, nil, nil, func() error { return w.place(ctx) }); err != nil {
+			return err
+		}
+	}
+	if !w.Plan.Request.Release {
+		return nil
+	}
+	return w.report.run(plan.StepRelease, nil, nil, func() error { return w.release(context.WithoutCancel(ctx)) })
 }

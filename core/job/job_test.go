@@ -63,7 +63,7 @@ func toQcow2() plan.Request {
 
 func (w *world) plan(r plan.Request) plan.Plan {
 	w.t.Helper()
-	p, err := Prepare(w.t.Context(), w.ends, r, nil)
+	p, err := Prepare(w.t.Context(), w.ends, r, Known{})
 	require.NoError(w.t, err)
 	return p
 }

@@ -65,8 +65,7 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 	r.Destination.Fingerprint = got.String()
 	if got != want {
 		r.Differences = fingerprint.Difference(expected, back.Leaves, 20)
-		return fmt.Errorf("%w: what was read back differs from what was written; nothing was put in place. "+
-			"Check the destination's drive and memory, then start again", ErrNotProven)
+		return errNotAsWritten
 	}
 	r.Outcome = Proven
 	if len(r.Unreadable) > 0 {

@@ -49,6 +49,12 @@ type Hit struct {
 	What string `json:"what"`
 }
 
+// FileSum is the SHA-256 of a copied file.
+type FileSum struct {
+	Name   string `json:"name"`
+	SHA256 string `json:"sha256"`
+}
+
 // Receipt is what a finished job proves. Sizes are in bytes.
 type Receipt struct {
 	ID      string  `json:"id"`
@@ -68,6 +74,7 @@ type Receipt struct {
 	Differences   []fingerprint.Range `json:"differences,omitempty"` // where a proof failed, the first ranges of the disk
 	Unreadable    []fingerprint.Range `json:"unreadable,omitempty"`  // of the source: zeros in the copy
 	Inside        []Hit               `json:"inside,omitempty"`      // what lies in the unreadable ranges
+	Sums          []FileSum           `json:"sums,omitempty"`        // of copied files, where the destination's host took them
 	Retries       int64               `json:"retries,omitempty"`     // reads and writes that were tried again
 	Resumed       int                 `json:"resumed,omitempty"`     // how often it went on after it was interrupted
 	Remarks       []string            `json:"remarks,omitempty"`
@@ -113,6 +120,9 @@ func (r Receipt) WriteText(out io.Writer) error {
 	}
 	if r.Compared != "" {
 		line("Compared", "%s", r.Compared)
+	}
+	for _, s := range r.Sums {
+		line("SHA-256", "%s  %s", s.SHA256, s.Name)
 	}
 	for _, d := range r.Differences {
 		line("Differs", "%s at offset %d", plan.Bytes(d.Length), d.Offset)

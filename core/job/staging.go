@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"path"
 	"slices"
-	"strings"
 	"time"
 
 	"bagaglio/core/plan"
@@ -35,7 +34,28 @@ func (w *work) stage(ctx context.Context) error {
 		}
 		w.state.Staged[name] = info.ID
 	}
+	if err := w.own(); err != nil {
+		return destination(err)
+	}
 	return w.enter(ctx, plan.StepPlace)
+}
+
+// own gives the files the owner and the mode that the rules of the pool ask for.
+func (w *work) own() error {
+	o, ok := w.Ends.Destination.(storage.Owner)
+	if w.Plan.Owner == "" && w.Plan.Mode == "" {
+		return nil
+	}
+	if !ok {
+		w.remark("the destination's storage keeps no owner and mode of files: the rules of the pool are not kept in that")
+		return nil
+	}
+	for _, name := range w.state.Files {
+		if err := o.Own(path.Join(w.staging(), name), w.Plan.Owner, w.Plan.Mode); err != nil {
+			return fmt.Errorf("giving %s the owner and mode that the pool asks for: %w", name, err)
+		}
+	}
+	return nil
 }
 
 // place moves the files of the image from the staging folder to their names, the one that makes it openable last. It is
@@ -45,7 +65,7 @@ func (w *work) place(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	dir := path.Dir(w.Plan.Request.Destination.Path)
+	dir := w.dir()
 	if len(w.Plan.Files()) > 1 { // those cannot be swapped all at once, and nobody may see some of each
 		if err := w.moveAside(dir); err != nil {
 			return errors.Join(err, w.moveBack())
@@ -83,7 +103,7 @@ func (w *work) moveAside(dir string) error {
 	if !w.Plan.Request.Replace {
 		return nil
 	}
-	held := w.heldBy(dir)
+	held := w.heldBy()
 	for _, name := range slices.Backward(w.state.Files) {
 		if _, err := w.Ends.Destination.Stat(path.Join(dir, name)); err == nil && !w.isPlaced(dir, name) {
 			held.Files = append(held.Files, path.Join(dir, name))
@@ -109,8 +129,8 @@ func (w *work) moveBack() error {
 }
 
 // heldBy is what is held for this task.
-func (w *work) heldBy(dir string) Held {
-	return Held{ID: w.heldID(), Path: path.Join(dir, path.Base(w.Plan.After.Place.Path)), Why: "replaced by " + w.By, Until: time.Now().Add(w.Hold)}
+func (w *work) heldBy() Held {
+	return Held{ID: w.heldID(), Path: w.Plan.After.Place.Path, Why: "replaced by " + w.By, Until: time.Now().Add(w.Hold)}
 }
 
 // heldID is the same each time for a task, and short enough to be typed.
@@ -154,7 +174,7 @@ func (w *work) move(staged, final string) (back func() error, err error) {
 		return func() error { return folder.Rename(final, staged) }, nil
 	case !errors.Is(err, fs.ErrExist):
 		return nil, err
-	case !w.Plan.Request.Replace && path.Base(final) != w.tagName(): // a tag alone speaks of a disk that is gone
+	case !w.Plan.Request.Replace && final != path.Join(w.dir(), w.tagName()): // a tag alone speaks of a disk that is gone
 		return nil, fmt.Errorf("%s came into being meanwhile, and nothing is overwritten unasked: choose another name and start again", final)
 	}
 	err = folder.Exchange(staged, final)
@@ -162,7 +182,7 @@ func (w *work) move(staged, final string) (back func() error, err error) {
 		return func() error { return folder.Exchange(staged, final) }, err
 	}
 	if w.Plan.Request.Replace { // this storage cannot swap: all of the old image goes first
-		err = w.moveAside(path.Dir(w.Plan.Request.Destination.Path))
+		err = w.moveAside(w.dir())
 	} else {
 		err = folder.Remove(final)
 	}
@@ -175,17 +195,17 @@ func (w *work) move(staged, final string) (back func() error, err error) {
 // holdReplaced keeps what was replaced, which lies in the staging folder now.
 func (w *work) holdReplaced(dir string) error {
 	folder := w.Ends.Destination
-	held := w.heldBy(dir)
+	held := w.heldBy()
 	for _, name := range slices.Backward(w.state.Files) {
 		if _, err := folder.Stat(path.Join(w.staging(), name)); err == nil {
 			held.Files = append(held.Files, path.Join(dir, name))
 		}
 	}
-	onlyTag := len(held.Files) == 1 && path.Base(held.Files[0]) == w.tagName()
+	onlyTag := len(held.Files) == 1 && held.Files[0] == path.Join(dir, w.tagName())
 	if len(held.Files) == 0 || onlyTag {
 		return nil
 	}
-	err := hold(folder, held, func(file string) string { return path.Join(w.staging(), strings.TrimPrefix(file, dir+"/")) })
+	err := hold(folder, held, func(file string) string { return path.Join(w.staging(), w.inside(file)) })
 	if err != nil {
 		return fmt.Errorf("holding what was replaced: %w", err)
 	}

@@ -118,18 +118,24 @@ func (w *work) recall(ctx context.Context, stage string, size int64, each func(d
 // may have changed or gone.
 func (w *work) wasPlacing(ctx context.Context) (bool, error) {
 	old, err := w.Records.Load(ctx)
-	if err != nil || old == nil || old.Stage != plan.StepPlace {
+	if err != nil || old == nil || old.Stage != plan.StepPlace && old.Stage != plan.StepRelease {
 		return false, err
 	}
 	w.state = *old
-	there, err := w.isThere()
-	if err != nil || !there {
-		return false, err
+	if old.Stage == plan.StepPlace && !w.Plan.Renames {
+		there, err := w.isThere()
+		if err != nil || !there {
+			return false, err
+		}
 	}
 	w.receipt = old.Receipt
 	w.receipt.Resumed++
 	w.report.done = w.receipt.Steps
-	err = w.report.run(plan.StepPlace, nil, nil, func() error { return w.place(ctx) })
+	if w.Plan.Renames {
+		err = w.report.run(plan.StepPlace, nil, nil, func() error { return w.moveFiles(ctx) })
+	} else {
+		err = w.finish(ctx)
+	}
 	w.receipt.Steps = w.report.done
 	return true, err
 }
@@ -170,7 +176,7 @@ func (w *work) isThere() (bool, error) {
 	if err != nil {
 		return false, destination(err)
 	}
-	dir := path.Dir(w.Plan.Request.Destination.Path)
+	dir := w.dir()
 	there := true
 	for _, name := range w.state.Files {
 		_, err := w.Ends.Destination.Stat(path.Join(w.staging(), name))

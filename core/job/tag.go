@@ -7,6 +7,8 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
+	"strings"
 	"time"
 
 	"bagaglio/core/fingerprint"
@@ -16,11 +18,11 @@ import (
 )
 
 // tagName is that of the tag beside the new image.
-func (w *work) tagName() string { return fingerprint.TagName(path.Base(w.Plan.After.Place.Path)) }
+func (w *work) tagName() string { return fingerprint.TagName(w.inside(w.Plan.After.Place.Path)) }
 
 // makeTag puts the tag of the new image beside it in the staging folder, to get its name first.
 func (w *work) makeTag(copied transfer.Result) error {
-	if w.Plan.Request.NoTag {
+	if w.Plan.Request.NoTag || w.copies() && w.guest == nil {
 		return nil
 	}
 	r := &w.receipt
@@ -32,25 +34,47 @@ func (w *work) makeTag(copied transfer.Result) error {
 		tag.Leaves = copied.Leaves.Extended(size, copied.Tail)
 	}
 	folder := storage.Sub(w.Ends.Destination, w.staging())
-	for _, name := range w.state.Files {
+	for _, name := range w.taggedFiles() {
 		info, err := folder.Stat(name)
 		if err != nil {
 			return fmt.Errorf("noting the files of the image in its tag: %w", err)
 		}
-		tag.Files = append(tag.Files, fingerprint.File{Name: name, Size: info.Size, Modified: info.Modified})
+		tag.Files = append(tag.Files, fingerprint.File{Name: w.besideTag(name), Size: info.Size, Modified: info.Modified})
 	}
-	if err := w.writeTag(folder, tag); err != nil {
+	if err := w.writeTag(folder, w.tagName(), tag); err != nil {
 		return fmt.Errorf("writing the tag: %w", err)
 	}
 	w.state.Files = append([]string{w.tagName()}, w.state.Files...)
 	return w.syncFolders(w.staging())
 }
 
-func (w *work) writeTag(folder storage.Folder, tag fingerprint.Tag) error {
-	if err := folder.Remove(w.tagName()); err != nil && !errors.Is(err, fs.ErrNotExist) { // of an earlier time
+// taggedFiles are those of the new image: not those that it stands on.
+func (w *work) taggedFiles() []string {
+	if !w.copies() {
+		return w.state.Files
+	}
+	var names []string
+	for _, c := range w.Plan.Copied {
+		if slices.Contains(w.Plan.Own, c.From) {
+			names = append(names, c.To)
+		}
+	}
+	return names
+}
+
+// besideTag is the name of a file as its tag has it.
+func (w *work) besideTag(name string) string {
+	if dir := path.Dir(w.tagName()); dir != "." {
+		return strings.TrimPrefix(name, dir+"/")
+	}
+	return name
+}
+
+func (w *work) writeTag(folder storage.Folder, name string, tag fingerprint.Tag) error {
+	if err := folder.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) { // of an earlier time
 		return err
 	}
-	file, err := folder.Create(w.tagName())
+	file, err := folder.Create(name)
 	if err != nil {
 		return err
 	}

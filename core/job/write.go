@@ -142,13 +142,14 @@ func (w *work) unchanged(ctx context.Context, src disk.Reader, copied transfer.R
 
 // openAgain opens the source as it is now.
 func (w *work) openAgain(ctx context.Context, src *disk.Reader) error {
-	from := w.Plan.Request.Source
-	from.Format = w.Plan.Before.Format
 	now, err := w.source.look()
+	if err == nil {
+		err = w.sized()
+	}
 	if err != nil {
 		return err
 	}
-	opened, err := open(ctx, w.Ends.Source, from)
+	opened, err := w.content(ctx)
 	if err != nil {
 		return err
 	}
@@ -190,7 +191,7 @@ func (w *work) transfer(ctx context.Context, step string, t transfer.Transfer) (
 
 // begin creates the image, or takes up the one that an earlier time left.
 func (w *work) begin(ctx context.Context, target disk.Target, size int64) (disk.Writer, transfer.Result, error) {
-	format, err := disk.Lookup(w.Plan.Request.As)
+	format, err := w.format()
 	if err != nil {
 		return nil, transfer.Result{}, err
 	}
@@ -251,6 +252,9 @@ func (w *work) target(ctx context.Context) (t disk.Target, err error) {
 	t = disk.Target{
 		Folder: storage.Sub(w.Ends.Destination, w.staging()), Name: path.Base(r.Destination.Path), Size: w.Plan.After.VirtualSize, Layout: w.Plan.After.Layout,
 		Options: r.Options, Identifier: uuid.New(), Created: time.Now(),
+	}
+	if w.copies() {
+		t.Size = disk.VerbatimSize(w.verbatim(func(c plan.Copied) string { return c.To }))
 	}
 	if r.Seed != "" {
 		t.Identifier, t.Created = uuid.NewSHA1(uuid.Nil, []byte("bagaglio "+r.Seed)), time.Time{}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/storage"
 
 	"github.com/dustin/go-humanize"
 )
@@ -158,6 +159,9 @@ func (p *maker) otherLayouts() []Remedy {
 				continue
 			}
 			change := map[string]any{"as": f.Name, "layout": l.Name, "destination": map[string]any{"path": p.rename(f)}}
+			if p.Request.Kind == Copy {
+				change = p.asConversion(f, l.Name, change)
+			}
 			if i == 0 {
 				change["layout"] = nil
 			}
@@ -218,16 +222,42 @@ func (p *maker) checkDestination() {
 	case d.SameFile:
 		p.add(Blocks, "destination", "Source and destination are the same file: choose another name.", rename)
 	case d.Exists && !p.Request.Replace:
-		p.add(Blocks, "destination", fmt.Sprintf("%s exists already, and nothing is overwritten unasked.", dest), rename,
-			remedy("Replace it, once the new one is proven", map[string]any{"replace": true}))
+		remedies := []Remedy{rename, remedy("Replace it, once the new one is proven", map[string]any{"replace": true})}
+		if p.Request.Kind == Copy && p.facts.Source.Description.Base != "" && p.Request.Chain != ChainAlone {
+			remedies = append(remedies, remedy("Copy it alone, onto the base that lies there", map[string]any{"chain": ChainAlone}))
+		}
+		p.add(Blocks, "destination", fmt.Sprintf("%s exists already, and nothing is overwritten unasked.", dest), remedies...)
 	case d.InUse != nil:
 		p.add(Blocks, "destination", fmt.Sprintf("What would be replaced is in use: %v.", d.InUse), rename)
 	case d.Exists:
 		p.add(Warns, "destination", fmt.Sprintf("%s is replaced. It stays until the new one is complete%s, and is then held for a while, to be restored.", dest, map[bool]string{false: " and proven", true: ""}[p.Request.NoProof]))
 	}
+	p.checkRules()
+	p.Owner, p.Mode = d.Rules.Owner, d.Rules.Mode
+	defer p.checkRelease()
+	if !p.Renames {
+		p.checkRoom()
+	}
+}
+
+// checkRoom: whether the new files fit.
+func (p *maker) checkRoom() {
+	d := p.facts.Destination
 	need := p.After.FileSize
-	if !p.layout.Thick && p.format.Name == "raw" { // whose files have holes
+	switch {
+	case p.Request.Kind == Copy:
+		need = d.ToCopy
+	case !p.layout.Thick && p.format.Name == "raw": // whose files have holes
 		need = p.After.AllocatedSize
+	}
+	if !d.Space.Holes && (p.Request.Kind == Copy || p.format.Name == "raw") && need < p.After.FileSize {
+		p.add(Warns, "holes", fmt.Sprintf("Files have no holes there (%s): %s take %s.", d.Space.Kind, Bytes(need), Bytes(p.After.FileSize)))
+		need = p.After.FileSize
+	}
+	if d.Space.Free == storage.Unknown {
+		p.add(Warns, "room", fmt.Sprintf("The new image needs %s, and the destination does not tell how much is free.", Bytes(need)))
+		p.checkLargest()
+		return
 	}
 	free := d.Space.Free
 	if p.Request.ClearHeld && d.Held > 0 {
@@ -247,7 +277,20 @@ func (p *maker) checkDestination() {
 	} else {
 		p.add(Informs, "room", fmt.Sprintf("The new image needs %s at most, and %s are free.", Bytes(need), Bytes(free)))
 	}
-	longest := p.largestFile(p.layout, p.Request.Options, p.After.VirtualSize)
+	p.checkLargest()
+}
+
+// checkLargest: whether the filesystem holds files that long.
+func (p *maker) checkLargest() {
+	d := p.facts.Destination
+	var longest int64
+	if p.Request.Kind == Copy {
+		for _, c := range p.Copied {
+			longest = max(longest, c.Size)
+		}
+	} else {
+		longest = p.largestFile(p.layout, p.Request.Options, p.After.VirtualSize)
+	}
 	if limit := d.Space.LargestFile; limit > 0 && longest > limit {
 		p.add(Blocks, "largest-file", fmt.Sprintf("The file may become %s long, and the destination (%s) holds files of at most %s.",
 			Bytes(longest), d.Space.Kind, Bytes(limit)), p.otherLayouts()...)

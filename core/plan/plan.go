@@ -5,6 +5,7 @@ package plan
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"bagaglio/core/disk"
@@ -14,6 +15,7 @@ import (
 // Kinds of request.
 const (
 	Convert = "convert" // make an image of another format or layout
+	Copy    = "copy"    // copy the files of an image as they are
 	Prove   = "prove"   // read a whole disk and compare it
 )
 
@@ -70,6 +72,10 @@ type Request struct {
 	PastDamage bool `json:"past_damage,omitempty"`
 	// ClearHeld removes for good what the destination's pool holds of replaced disks, before anything is written.
 	ClearHeld bool `json:"clear_held,omitempty"`
+	// Chain says how a disk that stands on others is copied: ChainWhole, ChainAlone, or empty for the first.
+	Chain string `json:"chain,omitempty"`
+	// Release holds the source for a while, out of the way, once the new image is proven: the disk has moved.
+	Release bool `json:"release,omitempty"`
 }
 
 // TagBeside asks for the tag that lies beside a disk.
@@ -91,6 +97,13 @@ type SourceFacts struct {
 	FileSize    int64
 	InUse       error // another program uses it, in words
 	Checked     bool  // the format has tables, and they agree with each other
+
+	// For a copy, and for a source that is to be released.
+	Opens    string     // name of what opens it
+	Files    []FileFact // of it and of all that it stands on
+	Tags     []string   // of those that it stands on
+	Standing []string   // disks that stand on it, but not of its own chain
+	ReadOnly bool
 }
 
 // DestinationFacts are what is known of the place to write to.
@@ -106,6 +119,14 @@ type DestinationFacts struct {
 	Held       int64       // bytes that replaced disks take which are kept for a while
 	OtherName  string      // a name close to the one asked for that is free, when that exists
 	Obstructed error       // why its folder cannot be looked at
+	Rules      Rules       // of its pool
+	UUID       string      // a fresh one, for a name
+
+	// For a copy.
+	SameStorage bool  // as the source's: files can change their place without being copied
+	ToCopy      int64 // bytes of the files that are not holes
+	Sums        bool  // its host takes SHA-256 itself
+	BaseMissing bool  // what the source stands on does not lie there
 }
 
 // BaseFacts are what is known of the disk that the new one is to stand on.
@@ -166,6 +187,8 @@ const (
 	StepSecure = "secure"
 	StepProve  = "prove"
 	StepPlace  = "place"
+	// StepRelease is only for a disk that moves.
+	StepRelease = "release"
 )
 
 // Plan is what a request would do.
@@ -180,6 +203,17 @@ type Plan struct {
 	EstimatedSeconds float64 `json:"estimated_seconds"`
 	// Uses are the files that it reads or writes.
 	Uses []Use `json:"uses"`
+	// Copied are the files that are copied as they are, what opens the image last, into the folder Root of the destination.
+	Copied []Copied `json:"copied,omitempty"`
+	Root   string   `json:"root,omitempty"`
+	Own    []string `json:"own,omitempty"` // those of them that are of the image itself, by their old names
+	// Renames tells that the files get new names, and nothing is copied.
+	Renames bool `json:"renames,omitempty"`
+	// Released are the files of the source that are held at the end, what opens it first.
+	Released []string `json:"released,omitempty"`
+	// Owner and Mode are what the rules of the destination's pool ask for.
+	Owner string `json:"owner,omitempty"`
+	Mode  string `json:"mode,omitempty"`
 }
 
 // Use is a file of a pool that a plan reads or writes.
@@ -192,7 +226,8 @@ type Use struct {
 // Files are those that the plan writes, the one that makes the image openable last.
 func (p Plan) Files() (files []string) {
 	for _, u := range p.Uses {
-		if u.Writes {
+		released := u.Pool == p.Request.Source.Pool && slices.Contains(p.Released, u.Path)
+		if u.Writes && !released {
 			files = append(files, u.Path)
 		}
 	}
@@ -244,8 +279,8 @@ type maker struct {
 }
 
 func (p *maker) make() error {
+	var err error
 	if p.Request.Kind == Convert {
-		var err error
 		if p.format, err = disk.Lookup(p.Request.As); err != nil {
 			return err
 		}
@@ -262,12 +297,28 @@ func (p *maker) make() error {
 		Place: p.Request.Source, Format: s.Description.Format, Layout: s.Description.Layout,
 		VirtualSize: s.Description.VirtualSize, AllocatedSize: s.Allocated, FileSize: s.FileSize,
 	}
-	p.use(p.Request.Source.Pool, false, s.Description.Files...)
-	p.use(p.Request.Source.Pool, false, s.Description.Chain...)
+	if p.Request.Release { // what opens it first
+		p.Released = slices.DeleteFunc(slices.Clone(s.Description.Files), func(f string) bool { return f == s.Opens })
+		if len(p.Released) < len(s.Description.Files) {
+			p.Released = append([]string{s.Opens}, p.Released...)
+		}
+		if p.Request.Kind == Copy && p.Request.Chain != ChainAlone {
+			p.Released = slices.Concat(p.Released, s.Description.Chain, s.Tags)
+		}
+	}
+	for _, f := range slices.Concat(s.Description.Files, s.Description.Chain) {
+		p.use(p.Request.Source.Pool, slices.Contains(p.Released, f), f)
+	}
 	p.BytesToRead = s.Allocated
-	if p.Request.Kind == Convert {
+	switch p.Request.Kind {
+	case Convert:
 		p.convert()
-	} else {
+	case Copy:
+		if p.format, err = disk.Lookup(p.Before.Format); err != nil {
+			return err
+		}
+		p.planCopy()
+	default:
 		p.Steps = []Step{{Name: StepLook, Title: "Open the disk and check its tables"}}
 		if p.Request.Quick {
 			p.BytesToRead = 0
@@ -319,14 +370,11 @@ func (p *maker) convert() {
 		{Name: StepWrite, Title: "Write the new image into the pool's staging folder, taking the fingerprint on the way", Bytes: p.Before.AllocatedSize},
 		{Name: StepSecure, Title: "Sync it to stable storage"},
 	}
-	if !p.Request.NoProof {
-		back := p.Before.AllocatedSize
-		if p.layout.Units(size, o)[0] > 1 { // whole blocks are read, what the source does not fill of them too
-			back = p.After.AllocatedSize
-		}
-		p.BytesToRead += back
-		p.Steps = append(p.Steps, Step{Name: StepProve, Title: "Read it back from storage and compare the fingerprints", Bytes: back})
+	back := p.Before.AllocatedSize
+	if p.layout.Units(size, o)[0] > 1 { // whole blocks are read, what the source does not fill of them too
+		back = p.After.AllocatedSize
 	}
+	p.prove(back, "Read it back from storage and compare the fingerprints")
 	p.Steps = append(p.Steps, Step{Name: StepPlace, Title: "Give it its name"})
 	p.checkTarget()
 	p.checkBase()

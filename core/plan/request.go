@@ -25,16 +25,35 @@ func (r Request) Validate() error {
 			return wrong("%v", err)
 		}
 	}
+	if r.Release && r.NoProof {
+		return wrong("a source is released only when the new image is proven")
+	}
 	switch r.Kind {
 	case Convert:
 		if r.Destination == nil || r.Destination.Path == "" {
 			return wrong("it names no destination")
+		}
+		if r.Chain != "" {
+			return wrong("a chain becomes one image when it is converted")
 		}
 		if r.Against != "" || r.Tag != "" || r.Quick {
 			return wrong("to compare with a fingerprint or a tag belongs to proving, not to converting")
 		}
 		if err := r.validateTarget(); err != nil {
 			return wrong("%v", err)
+		}
+	case Copy:
+		if r.Destination == nil || r.Destination.Path == "" || r.Destination.Snapshot != "" {
+			return wrong("it names no destination")
+		}
+		if r.As != "" || r.Layout != "" || r.Base != "" || r.RoundTo != 0 || r.Seed != "" || r.Options != (disk.Options{}) || r.Source.Snapshot != "" {
+			return wrong("a copy is the same in format, layout and size: for another one, convert")
+		}
+		if r.Against != "" || r.Tag != "" || r.Quick {
+			return wrong("to compare with a fingerprint or a tag belongs to proving, not to copying")
+		}
+		if r.Chain != "" && r.Chain != ChainWhole && r.Chain != ChainAlone {
+			return wrong("a chain is copied %q or %q, not %q", ChainWhole, ChainAlone, r.Chain)
 		}
 	case Prove:
 		if r != (Request{Kind: Prove, Source: r.Source, Against: r.Against, Tag: r.Tag, Quick: r.Quick}) {
@@ -52,7 +71,7 @@ func (r Request) Validate() error {
 			}
 		}
 	default:
-		return wrong("kind %q is not known: it is %q or %q", r.Kind, Convert, Prove)
+		return wrong("kind %q is not known: it is %q, %q or %q", r.Kind, Convert, Copy, Prove)
 	}
 	return nil
 }

@@ -141,13 +141,13 @@ func (r Rules) Choices() (choices []Accepted) {
 
 const uuidForm = `[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}`
 
-// Fits tells whether a file name keeps to the pattern.
-func (r Rules) Fits(name string) bool {
+// Fits tells whether a file name keeps to the pattern, with the extension of its format.
+func (r Rules) Fits(name, ext string) bool {
 	if r.Name == "" {
 		return true
 	}
 	form := regexp.QuoteMeta(r.Name)
-	for part, means := range map[string]string{"UUID": uuidForm, "NAME": `.+`, "MACHINE": `.+`, "EXT": regexp.QuoteMeta(path.Ext(name))} {
+	for part, means := range map[string]string{"UUID": uuidForm, "NAME": `.+`, "MACHINE": `.+`, "EXT": regexp.QuoteMeta(ext)} {
 		form = strings.ReplaceAll(form, part, means)
 	}
 	return regexp.MustCompile("^" + form + "$").MatchString(path.Base(name))

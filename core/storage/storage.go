@@ -10,6 +10,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"strconv"
 	"strings"
 	"time"
 	"unicode"
@@ -75,6 +76,18 @@ type Cloner interface {
 	Clone(from File) error
 }
 
+// Mover is a Folder that can take over a file of another folder on the same storage, without copying.
+type Mover interface {
+	// MoveIn never replaces what exists, and fails with errors.ErrUnsupported where the two are not on one filesystem.
+	MoveIn(from Folder, name, to string) error
+}
+
+// Owner is a Folder that keeps an owner and a mode of files.
+type Owner interface {
+	// Own sets them: the owner as UID:GID, the mode octal; empty leaves one as it is.
+	Own(name, owner, mode string) error
+}
+
 // Usage is a Folder that can tell whether another program uses a file.
 type Usage interface {
 	// InUse says in words by what a file is held, empty when by nothing that is known.
@@ -109,7 +122,9 @@ type Info struct {
 
 // Summer is a Folder whose storage can take the SHA-256 of a file by itself.
 type Summer interface {
-	// SHA256 fails with errors.ErrUnsupported where that is not so.
+	// Sums tells whether it does.
+	Sums() bool
+	// SHA256 fails with errors.ErrUnsupported where it does not.
 	SHA256(ctx context.Context, name string) ([sha256.Size]byte, error)
 }
 
@@ -170,6 +185,23 @@ func KindOf(m fs.FileMode) string {
 		return "pipe"
 	}
 	return "special file"
+}
+
+// ParseOwner reads an owner that is written as numbers, UID:GID.
+func ParseOwner(owner string) (uid, gid int, err error) {
+	if _, err := fmt.Sscanf(owner, "%d:%d", &uid, &gid); err != nil {
+		return 0, 0, fmt.Errorf("the owner %q is written as numbers, UID:GID", owner)
+	}
+	return uid, gid, nil
+}
+
+// ParseMode reads a mode that is written octal.
+func ParseMode(mode string) (fs.FileMode, error) {
+	bits, err := strconv.ParseUint(mode, 8, 12)
+	if err != nil {
+		return 0, fmt.Errorf("the mode %q is written octal, such as 0640", mode)
+	}
+	return fs.FileMode(bits), nil
 }
 
 // Measure adds up what files take: their lengths, and the room on the storage, in bytes.
@@ -304,6 +336,11 @@ func (s *sub) InUse(n string) (string, error) {
 		return "", err
 	}
 	return u.InUse(c)
+}
+
+func (s *sub) Sums() bool {
+	x, ok := s.Folder.(Summer)
+	return ok && x.Sums()
 }
 
 func (s *sub) SHA256(ctx context.Context, n string) ([sha256.Size]byte, error) {

@@ -9,10 +9,8 @@ import (
 
 // SHA256 takes the SHA-256 of a whole file: where it lies, if its storage can do that, and here otherwise.
 func SHA256(ctx context.Context, f Folder, name string) (sum [sha256.Size]byte, err error) {
-	if s, ok := f.(Summer); ok {
-		if sum, err = s.SHA256(ctx, name); !errors.Is(err, errors.ErrUnsupported) {
-			return sum, err
-		}
+	if s, ok := f.(Summer); ok && s.Sums() {
+		return s.SHA256(ctx, name)
 	}
 	file, err := f.Open(name)
 	if err != nil {

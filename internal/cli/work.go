@@ -93,7 +93,7 @@ func (s *spot) plan(ctx context.Context, r plan.Request) (plan.Plan, error) {
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	s.planned, err = job.Prepare(ctx, s.ends, r, nil)
+	s.planned, err = job.Prepare(ctx, s.ends, r, job.Known{})
 	shown := s.planned
 	shown.Request = s.asked
 	if shown.Before != nil {

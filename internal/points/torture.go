@@ -73,6 +73,15 @@ func (f folder) Remove(name string) error {
 func (f folder) Sync(dir string) error {
 	return around("folder sync", func() error { return f.Folder.Sync(dir) })
 }
+func (f folder) MoveIn(from storage.Folder, a, b string) error {
+	if other, ok := from.(folder); ok {
+		from = other.Folder
+	}
+	return around("move", func() error { return f.Folder.(storage.Mover).MoveIn(from, a, b) })
+}
+func (f folder) Own(name, owner, mode string) error {
+	return f.Folder.(storage.Owner).Own(name, owner, mode)
+}
 func (f folder) Fresh() storage.Folder             { return storage.Fresh(f.Folder) }
 func (f folder) InUse(name string) (string, error) { return f.Folder.(storage.Usage).InUse(name) }
 

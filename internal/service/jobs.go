@@ -45,7 +45,15 @@ func (s *Service) prepare(ctx context.Context, r plan.Request) (plan.Plan, job.E
 	if format, err := s.formatOf(ctx, ends.Source, r.Source); err == nil && format == "raw" {
 		r.Source.Format = format
 	} // any other problem of the source is for the plan to tell
-	p, err := job.Prepare(ctx, ends, r, speeds)
+	known := job.Known{Speeds: speeds}
+	if to != "" {
+		pool, err := s.pool(ctx, to)
+		if err != nil {
+			return plan.Plan{}, ends, err
+		}
+		known.Rules = pool.Rules
+	}
+	p, err := job.Prepare(ctx, ends, r, known)
 	return p, ends, err
 }
 

@@ -116,6 +116,7 @@ func init() {
 		},
 		Open:   open,
 		Create: create,
+		Rename: rename,
 	})
 }
 

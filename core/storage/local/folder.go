@@ -146,29 +146,7 @@ func (f *Folder) Exchange(a, b string) error {
 	return err
 }
 
-func (f *Folder) rename(from, to string, flags uint) error {
-	from, errFrom := storage.Clean(from)
-	to, errTo := storage.Clean(to)
-	if err := errors.Join(errFrom, errTo); err != nil {
-		return err
-	}
-	fromDir, err := f.root.Open(path.Dir(from))
-	if err != nil {
-		return plain(err)
-	}
-	defer fromDir.Close()
-	return plain(f.inDir(path.Dir(to), func() error {
-		toDir, err := f.root.Open(path.Dir(to))
-		if err != nil {
-			return err
-		}
-		defer toDir.Close()
-		if err := unix.Renameat2(int(fromDir.Fd()), path.Base(from), int(toDir.Fd()), path.Base(to), flags); err != nil {
-			return &os.LinkError{Op: "rename", Old: from, New: to, Err: err}
-		}
-		return nil
-	}))
-}
+func (f *Folder) rename(from, to string, flags uint) error { return rename(f, f, from, to, flags) }
 
 // Remove removes a file or an empty folder.
 func (f *Folder) Remove(name string) error { return plain(f.root.Remove(name)) }

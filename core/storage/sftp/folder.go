@@ -204,13 +204,16 @@ func (f *Folder) makeAbove(name string) error {
 }
 
 // Rename moves a file inside the folder. Some servers replace what exists, so it is looked at first.
-func (f *Folder) Rename(from, to string) error {
+func (f *Folder) Rename(from, to string) error { return f.rename(f, from, to) }
+
+// rename renames a file of a folder of the same host.
+func (f *Folder) rename(src *Folder, from, to string) error {
 	if _, err := storage.Clean(from); err != nil {
 		return err
 	}
 	return f.inDir(to, func() error {
 		return f.at(to, func(c *client, fullTo string) error {
-			return f.at(from, func(c *client, fullFrom string) error {
+			return src.at(from, func(_ *client, fullFrom string) error {
 				if _, err := c.sftp.Lstat(fullFrom); errors.Is(err, fs.ErrNotExist) {
 					return fmt.Errorf("%s cannot be renamed: it is not there", from) // what fs.ErrNotExist stands for here is a missing folder above to
 				} else if err != nil {
@@ -228,6 +231,15 @@ func (f *Folder) Rename(from, to string) error {
 			})
 		})
 	})
+}
+
+// MoveIn takes over a file of another folder of the same host, which knows by itself whether that is on one filesystem.
+func (f *Folder) MoveIn(from storage.Folder, name, to string) error {
+	src, ok := from.(*Folder)
+	if !ok || src.login.Address != f.login.Address || src.login.User != f.login.User {
+		return errors.ErrUnsupported
+	}
+	return f.rename(src, name, to)
 }
 
 // Exchange is not a part of the protocol.
@@ -300,6 +312,29 @@ func (f *Folder) List(dir string) (infos []storage.Info, err error) {
 // Sync returns when the names in dir are on stable storage, where the host has the tool for that. The protocol itself cannot do it.
 func (f *Folder) Sync(dir string) error {
 	return f.at(dir, func(c *client, full string) error { return c.syncFolder(f.tools, full) })
+}
+
+// Own sets the owner and the mode of a file.
+func (f *Folder) Own(name, owner, mode string) error {
+	return f.at(name, func(c *client, full string) error {
+		if owner != "" {
+			uid, gid, err := storage.ParseOwner(owner)
+			if err != nil {
+				return err
+			}
+			if err := c.sftp.Chown(full, uid, gid); err != nil {
+				return err
+			}
+		}
+		if mode == "" {
+			return nil
+		}
+		bits, err := storage.ParseMode(mode)
+		if err != nil {
+			return err
+		}
+		return c.sftp.Chmod(full, bits)
+	})
 }
 
 // largestOf are the filesystems whose files are short.

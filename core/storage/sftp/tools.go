@@ -59,6 +59,9 @@ func (b *bounded) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
+// Sums tells whether the host takes checksums for us.
+func (f *Folder) Sums() bool { return f.tools.has("sha256sum") }
+
 // SHA256 has the host take the checksum of a file, where it lets us run the tool.
 func (f *Folder) SHA256(ctx context.Context, name string) (sum [sha256.Size]byte, err error) {
 	if !f.tools.has("sha256sum") {

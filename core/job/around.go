@@ -1,0 +1,147 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"path"
+	"slices"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/fingerprint"
+	"bagaglio/core/plan"
+	"bagaglio/core/storage"
+)
+
+// lookAround gathers what is to be known of a source whose files are copied as they are, or that is to be released.
+func lookAround(ctx context.Context, ends Ends, r plan.Request, known Known, f *plan.SourceFacts) error {
+	name, err := storage.Clean(r.Source.Path)
+	if err != nil {
+		return err
+	}
+	f.Opens = disk.FirstPiece(ends.Source, name)
+	for _, name := range f.Description.Chain {
+		tag := fingerprint.TagName(name)
+		if _, err := ends.Source.Stat(tag); err == nil {
+			f.Tags = append(f.Tags, tag)
+		}
+	}
+	for _, name := range slices.Concat(f.Description.Files, f.Description.Chain, f.Tags) {
+		info, err := ends.Source.Stat(name)
+		if err != nil {
+			return err
+		}
+		f.Files = append(f.Files, plan.FileFact{Name: name, Size: info.Size, Room: info.Room})
+	}
+	if !r.Release {
+		return nil
+	}
+	space, err := ends.Source.Space()
+	if err != nil {
+		return err
+	}
+	f.ReadOnly = space.ReadOnly
+	released := f.Description.Files
+	if r.Kind == plan.Copy && r.Chain != plan.ChainAlone {
+		released = slices.Concat(released, f.Description.Chain)
+	}
+	standing := known.Standing
+	if standing == nil {
+		standing = beside(ends.Source, path.Dir(f.Opens))
+	}
+	all, err := standing(ctx, released)
+	for _, other := range all {
+		if !slices.Contains(released, other) {
+			f.Standing = append(f.Standing, other)
+		}
+	}
+	return err
+}
+
+// mostBeside bounds how many files of a folder are looked at.
+const mostBeside = 1000
+
+// beside finds the disks in a folder that stand on files.
+func beside(folder storage.Folder, dir string) func(context.Context, []string) ([]string, error) {
+	return func(ctx context.Context, on []string) (standing []string, err error) {
+		infos, err := folder.List(dir)
+		if errors.Is(err, errors.ErrUnsupported) {
+			return nil, nil
+		}
+		for _, i := range infos[:min(len(infos), mostBeside)] {
+			if !i.Regular || disk.Claim(i.Name) == "" || disk.Claim(i.Name) == "raw" {
+				continue
+			}
+			r, err := disk.Open(ctx, folder, i.Name, "")
+			if err != nil {
+				continue // it opens on nothing
+			}
+			if slices.ContainsFunc(r.Describe().Chain, func(f string) bool { return slices.Contains(on, f) }) {
+				standing = append(standing, i.Name)
+			}
+			if err := r.Close(); err != nil {
+				return nil, err
+			}
+		}
+		return standing, err
+	}
+}
+
+// copyNames are the names of the files that a copy would have under a name.
+func copyNames(r plan.Request, source plan.SourceFacts) func(string) []string {
+	return func(name string) (names []string) {
+		to := *r.Destination
+		to.Path = name
+		r.Destination = &to
+		root, copied, _, err := plan.Copies(r, source)
+		if err != nil {
+			return nil // the plan says so
+		}
+		for _, c := range copied {
+			names = append(names, path.Join(root, c.To))
+		}
+		return names
+	}
+}
+
+// lookAtCopy gathers what matters when files are copied as they are.
+func lookAtCopy(ctx context.Context, ends Ends, r plan.Request, source plan.SourceFacts, f *plan.DestinationFacts) error {
+	var files []disk.VerbatimFile
+	_, copied, _, err := plan.Copies(r, source)
+	if err != nil {
+		return nil // the plan says so
+	}
+	for _, c := range copied {
+		files = append(files, disk.VerbatimFile{Name: c.From, Size: c.Size})
+	}
+	content, err := disk.OpenVerbatim(ends.Source, files)
+	if err != nil {
+		return err
+	}
+	f.ToCopy, err = disk.Allocated(ctx, content)
+	if err = errors.Join(err, content.Close()); err != nil {
+		return err
+	}
+	for _, c := range copied { // what took all of its room does so again
+		if c.Thick {
+			f.ToCopy = max(f.ToCopy, c.Size)
+		}
+	}
+	if s, ok := ends.Destination.(storage.Summer); ok {
+		f.Sums = s.Sums()
+	}
+	from, err := ends.Source.Space()
+	if err != nil {
+		return err
+	}
+	_, moves := ends.Destination.(storage.Mover)
+	f.SameStorage = moves && from.ID != "" && from.ID == f.Space.ID
+	if r.Chain == plan.ChainAlone && source.Description.Base != "" {
+		base, err := disk.Origin{Folder: ends.Destination, Name: r.Destination.Path}.Beside(source.Description.Base)
+		if err == nil {
+			_, err = ends.Destination.Stat(base)
+		}
+		f.BaseMissing = errors.Is(err, fs.ErrNotExist) || errors.Is(err, storage.ErrOutside)
+	}
+	return nil
+}

@@ -1,0 +1,257 @@
+package job
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"path"
+	"strings"
+	"time"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/fingerprint"
+	"bagaglio/core/plan"
+	"bagaglio/core/storage"
+	"bagaglio/core/transfer"
+)
+
+// copies tells whether files are copied as they are.
+func (w *work) copies() bool { return w.Plan.Request.Kind == plan.Copy }
+
+// dir is the folder of the destination's pool that the files of the new image get their names in.
+func (w *work) dir() string {
+	if w.copies() {
+		return w.Plan.Root
+	}
+	return path.Dir(path.Clean(w.Plan.Request.Destination.Path))
+}
+
+// format is what the destination is made by.
+func (w *work) format() (disk.Format, error) {
+	if w.copies() {
+		return disk.Verbatim(w.verbatim(func(c plan.Copied) string { return c.To })), nil
+	}
+	return disk.Lookup(w.Plan.Request.As)
+}
+
+// verbatim are the files that are copied as they are, under the names of one side.
+func (w *work) verbatim(name func(plan.Copied) string) (files []disk.VerbatimFile) {
+	for _, c := range w.Plan.Copied {
+		files = append(files, disk.VerbatimFile{Name: name(c), Size: c.Size, Thick: c.Thick})
+	}
+	return files
+}
+
+// content opens what is copied: the disk, or its files as they are.
+func (w *work) content(ctx context.Context) (disk.Reader, error) {
+	if w.copies() {
+		return disk.OpenVerbatim(w.Ends.Source, w.verbatim(func(c plan.Copied) string { return c.From }))
+	}
+	from := w.Plan.Request.Source
+	from.Format = w.Plan.Before.Format
+	return open(ctx, w.Ends.Source, from)
+}
+
+// sized fails when a file is not as long as it was when the copy was planned.
+func (w *work) sized() error {
+	for _, c := range w.Plan.Copied {
+		info, err := w.Ends.Source.Stat(c.From)
+		if err != nil {
+			return err
+		}
+		if info.Size != c.Size {
+			return fmt.Errorf("%s has %s, and had %s when the copy was planned: start again", c.From, plan.Bytes(info.Size), plan.Bytes(c.Size))
+		}
+	}
+	return nil
+}
+
+// compareFiles proves the copied files, byte for byte, and takes the fingerprint of the disk.
+func (w *work) compareFiles(ctx context.Context, copied transfer.Result) error {
+	r := &w.receipt
+	side := *w.Plan.After
+	r.Destination = &Side{Side: side}
+	if w.Plan.Request.NoProof {
+		r.Outcome, r.Reason, r.Compared = Unproven, "the proof was left out on request", "nothing"
+	} else if err := w.proveFiles(ctx, copied); err != nil {
+		return err
+	}
+	if err := w.rewrite(); err != nil {
+		return destination(err)
+	}
+	leaves, err := w.diskLeaves(ctx, copied)
+	if err != nil || leaves == nil {
+		return err
+	}
+	sum, err := leaves.Sum()
+	if err != nil {
+		return err
+	}
+	w.guest = leaves
+	r.Source.Fingerprint = sum.String()
+	if !w.Plan.Request.NoProof {
+		r.Destination.Fingerprint = r.Source.Fingerprint
+	}
+	return nil
+}
+
+// proveFiles has the host take checksums where it can, and reads everything back otherwise.
+func (w *work) proveFiles(ctx context.Context, copied transfer.Result) error {
+	r := &w.receipt
+	r.Outcome = Proven
+	if len(r.Unreadable) > 0 {
+		r.Outcome, r.Reason = Damaged, fmt.Sprintf("%d range(s) of the source could not be read and are zeros in the copy; everything else is proven", len(r.Unreadable))
+	}
+	if s, ok := w.Ends.Destination.(storage.Summer); ok && s.Sums() && r.Outcome == Proven {
+		return w.report.run(plan.StepProve, nil, nil, func() error { return w.sums(ctx, s) })
+	}
+	made, err := w.openMade(ctx)
+	if err != nil {
+		return destination(fmt.Errorf("opening what was written: %w", err))
+	}
+	defer made.Close()
+	earlier, err := w.recall(ctx, plan.StepProve, made.Size(), nil)
+	if err != nil {
+		return err
+	}
+	if earlier.Leaves.Next() == 0 && w.readBack != nil { // without records
+		earlier.Leaves = w.readBack
+	}
+	back, err := w.read(ctx, made, earlier.Leaves)
+	if err != nil {
+		return destination(err)
+	}
+	got, errGot := back.Leaves.Sum()
+	want, errWant := copied.Leaves.Sum()
+	if err := errors.Join(errGot, errWant); err != nil {
+		return err
+	}
+	r.Compared = "every byte of the files with that of their copies, read back from storage"
+	if got != want {
+		r.Differences = fingerprint.Difference(copied.Leaves, back.Leaves, 20)
+		return errNotAsWritten
+	}
+	return nil
+}
+
+var errNotAsWritten = fmt.Errorf("%w: what was read back differs from what was written; nothing was put in place. "+
+	"Check the destination's drive and memory, then start again", ErrNotProven)
+
+// sums compares the SHA-256 of each file, taken where it lies.
+func (w *work) sums(ctx context.Context, folder storage.Summer) error {
+	for _, c := range w.Plan.Copied {
+		there, err := folder.SHA256(ctx, path.Join(w.staging(), c.To))
+		if err != nil {
+			return destination(err)
+		}
+		here, err := storage.SHA256(ctx, w.Ends.Source, c.From)
+		if err != nil {
+			return fmt.Errorf("taking the SHA-256 of %s: %w", c.From, err)
+		}
+		if here != there {
+			return fmt.Errorf("%w (%s)", errNotAsWritten, c.To)
+		}
+		w.receipt.BytesCompared += c.Size
+		w.receipt.Sums = append(w.receipt.Sums, FileSum{Name: c.To, SHA256: hex.EncodeToString(here[:])})
+	}
+	w.receipt.Compared = "the SHA-256 of each file with that of its copy, which the destination's host took with its own tool"
+	return nil
+}
+
+// rewrite changes names of other files in those that were copied, where they got new ones.
+func (w *work) rewrite() error {
+	names := w.Plan.Names()
+	folder := storage.Sub(w.Ends.Destination, w.staging())
+	for _, c := range w.Plan.Copied {
+		f, err := disk.Lookup(w.Plan.After.Format)
+		if err != nil || f.Rename == nil || len(names) == 0 {
+			return err
+		}
+		changed, err := f.Rename(folder, c.To, names)
+		if err != nil {
+			return fmt.Errorf("changing the names of other files in %s: %w", c.To, err)
+		}
+		if changed {
+			w.remark(fmt.Sprintf("in %s the names of other files were changed to the new ones; everything else in it is as it was", c.To))
+		}
+	}
+	return nil
+}
+
+// diskLeaves are those of the disk, as a guest sees it: they are known from its tag, or from a plain file; otherwise the disk is read once
+// more, from the end that is nearer. Nil where nobody asked for a proof and it is not known.
+func (w *work) diskLeaves(ctx context.Context, copied transfer.Result) (*fingerprint.Leaves, error) {
+	if len(w.Plan.Copied) == 1 && w.Plan.Before.Format == "raw" && w.Plan.Copied[0].Size == w.Plan.Before.VirtualSize {
+		return copied.Leaves, nil
+	}
+	if tag := w.sourceTag(); tag != nil {
+		w.remark("the fingerprint is that of the source's tag, which fits to its files")
+		return tag.Leaves, nil
+	}
+	if w.Plan.Request.NoProof && w.Plan.Request.NoTag {
+		return nil, nil
+	}
+	var src disk.Reader
+	var err error
+	if s, ok := w.Ends.Destination.(storage.Summer); ok && s.Sums() { // the destination is far
+		from := w.Plan.Request.Source
+		from.Format = w.Plan.Before.Format
+		src, err = open(ctx, w.Ends.Source, from)
+	} else {
+		src, err = w.openCopy(ctx)
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer src.Close()
+	var meter transfer.Meter
+	result, err := transfer.Transfer{Source: src, Meter: &meter, Wait: w.Wait, PastDamage: w.Plan.Request.PastDamage}.Run(ctx)
+	w.receipt.BytesRead += meter.Read.Load()
+	w.receipt.Retries += meter.Retries.Load()
+	return result.Leaves, err
+}
+
+// openCopy opens the copied image as the disk that it is, in the staging folder.
+func (w *work) openCopy(ctx context.Context) (disk.Reader, error) {
+	o := disk.Origin{Folder: storage.Fresh(w.Ends.Destination), Name: path.Join(w.staging(), w.inside(w.Plan.After.Place.Path))}
+	if w.Plan.Request.Chain == plan.ChainAlone {
+		o.Home = path.Dir(w.Plan.After.Place.Path)
+	}
+	r, err := o.Open(ctx, w.Plan.After.Format)
+	if err != nil {
+		return nil, destination(fmt.Errorf("opening the copy: %w", err))
+	}
+	return r, nil
+}
+
+// inside is a name in the folder of the new files.
+func (w *work) inside(name string) string {
+	if w.dir() == "." {
+		return path.Clean(name)
+	}
+	return strings.TrimPrefix(path.Clean(name), w.dir()+"/")
+}
+
+// sourceTag is the tag beside the source, when it speaks of the files that are there.
+func (w *work) sourceTag() *fingerprint.Tag {
+	tag, err := readTag(w.Ends.Source, fingerprint.TagName(w.Plan.Before.Place.Path), w.Plan.Before.VirtualSize)
+	if err != nil || tag.VirtualSize != w.Plan.Before.VirtualSize || !tag.Proven {
+		return nil
+	}
+	for _, f := range tag.Files {
+		info, err := w.Ends.Source.Stat(path.Join(path.Dir(w.Plan.Before.Place.Path), f.Name))
+		if err != nil || info.Size != f.Size || !sameTime(info.Modified, f.Modified) {
+			return nil
+		}
+	}
+	return tag
+}
+
+// sameTime compares two times of a file; some storage keeps whole seconds only.
+func sameTime(a, b time.Time) bool {
+	if a.Nanosecond() == 0 || b.Nanosecond() == 0 {
+		return a.Unix() == b.Unix()
+	}
+	return a.Equal(b)
+}

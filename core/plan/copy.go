@@ -1,0 +1,225 @@
+package plan
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+)
+
+// Copied is a file that is copied as it is. To is relative to the root of the plan.
+type Copied struct {
+	From  string `json:"from"`
+	To    string `json:"to"`
+	Size  int64  `json:"size"`
+	Thick bool   `json:"thick,omitempty"` // it takes all of its room
+}
+
+// FileFact is a file of the source. Sizes are in bytes.
+type FileFact struct {
+	Name       string
+	Size, Room int64 // Room may be storage.Unknown
+}
+
+// Copies says which files become which when a disk is copied: those of the image get the new name, and those that it stands on keep their
+// place beside it. own are the former, by their old names; what opens the image is last.
+func Copies(r Request, s SourceFacts) (root string, copied []Copied, own []string, err error) {
+	main := s.Opens
+	own = slices.Clone(s.Description.Files)
+	if i := slices.Index(own, main); i >= 0 {
+		own = append(slices.Delete(own, i, i+1), main)
+	}
+	all := own
+	if r.Chain != ChainAlone {
+		all = slices.Concat(s.Tags, s.Description.Chain, own)
+	}
+	from := path.Dir(main)
+	for slices.ContainsFunc(all, func(f string) bool { return !below(from, f) }) {
+		from = path.Dir(from) // at last the folder of the pool, in which everything lies
+	}
+	to := path.Clean(r.Destination.Path)
+	root = path.Dir(to)
+	if inside := relative(from, path.Dir(main)); inside != "." { // where the image lies below the folder of all
+		if root != inside && !strings.HasSuffix(root, "/"+inside) {
+			return "", nil, nil, fmt.Errorf("what %s stands on lies in another folder, and is found from it by its place: the copy has to lie in a folder %s too", main, inside)
+		}
+		root = path.Clean("./" + strings.TrimSuffix(root, inside))
+	}
+	oldBase, newBase := path.Base(main), path.Base(to)
+	if ext := path.Ext(oldBase); strings.Trim(ext, ".0123456789") == "" && ext != "" && path.Ext(newBase) != ext { // the first of several pieces
+		newBase += ext
+	}
+	for _, name := range all {
+		c := Copied{From: name, To: relative(from, name)}
+		for _, f := range s.Files {
+			if f.Name == name {
+				c.Size, c.Thick = f.Size, f.Size > 0 && f.Room >= f.Size
+			}
+		}
+		if slices.Contains(own, name) {
+			c.To = path.Join(relative(from, path.Dir(main)), renamed(relative(path.Dir(main), name), oldBase, newBase))
+		}
+		copied = append(copied, c)
+	}
+	return root, copied, own, nil
+}
+
+// below tells whether a file lies in a folder or below it.
+func below(dir, file string) bool { return dir == "." || strings.HasPrefix(file, dir+"/") }
+
+// relative is the name of a file seen from a folder that it lies below.
+func relative(dir, file string) string {
+	if dir == file {
+		return "."
+	}
+	if dir == "." {
+		return file
+	}
+	return strings.TrimPrefix(file, dir+"/")
+}
+
+// renamed is the new name of a file of an image, of which the one that opens it gets a new name.
+func renamed(file, oldMain, newMain string) string {
+	if file == oldMain+"/"+oldMain { // in a folder that is a disk, the file that is named as it is
+		return newMain + "/" + newMain
+	}
+	if file == oldMain || strings.HasPrefix(file, oldMain+"/") {
+		return newMain + strings.TrimPrefix(file, oldMain)
+	}
+	oldStem := strings.TrimSuffix(oldMain, path.Ext(oldMain))
+	if rest, ok := strings.CutPrefix(file, oldStem); ok {
+		return strings.TrimSuffix(newMain, path.Ext(newMain)) + rest
+	}
+	return file
+}
+
+// Names are the names of files of an image that change, by their old ones, as the image itself names them.
+func (p Plan) Names() map[string]string {
+	names := map[string]string{}
+	for _, c := range p.Copied {
+		if a, b := path.Base(c.From), path.Base(c.To); a != b {
+			names[a] = b
+		}
+	}
+	return names
+}
+
+// rewrites tells whether names of files have to be changed inside of the image.
+func (p *maker) rewrites() bool {
+	main := p.Copied[len(p.Copied)-1]
+	names := p.Names()
+	delete(names, path.Base(main.From))
+	delete(names, path.Base(p.facts.Source.Opens))  // a folder
+	return len(names) > 0 && p.format.Name != "raw" // whose pieces are found by their numbers
+}
+
+// planCopy plans to copy files as they are.
+func (p *maker) planCopy() {
+	var err error
+	if p.Root, p.Copied, p.Own, err = Copies(p.Request, p.facts.Source); err != nil {
+		p.add(Blocks, "chain", capital(err.Error())+".", p.flatten())
+		return
+	}
+	after := *p.Before
+	after.Place, after.FileSize = *p.Request.Destination, 0
+	after.Place.Path = path.Join(p.Root, p.Copied[len(p.Copied)-1].To)
+	if i := slices.IndexFunc(p.facts.Source.Description.Files, func(f string) bool { return f == p.facts.Source.Opens }); i < 0 { // a folder
+		after.Place.Path = path.Clean(p.Request.Destination.Path)
+	}
+	for _, c := range p.Copied {
+		after.FileSize += c.Size
+		p.use(after.Place.Pool, true, path.Join(p.Root, c.To))
+	}
+	p.After = &after
+	p.Steps = []Step{{Name: StepLook, Title: "Open the source and check its tables"}}
+	if p.facts.Destination.SameStorage && p.Request.Release && !p.rewrites() {
+		p.Renames, p.BytesToRead = true, 0
+		p.Steps = append(p.Steps, Step{Name: StepPlace, Title: "Give the files their new names: they stay where they are on the storage"})
+	} else {
+		stored := p.facts.Destination.ToCopy
+		p.BytesToWrite, p.BytesToRead = stored, stored
+		p.Steps = append(p.Steps, Step{Name: StepWrite, Title: "Copy the files as they are into the pool's staging folder", Bytes: stored}, Step{Name: StepSecure, Title: "Sync them to stable storage"})
+		p.prove(stored, map[bool]string{
+			true: "Have the host take the SHA-256 of each file, and compare it", false: "Read them back from storage and compare every byte"}[p.facts.Destination.Sums])
+		p.Steps = append(p.Steps, Step{Name: StepPlace, Title: "Give them their names"})
+	}
+	if p.Before.Layout != "" {
+		p.layout, _ = p.format.Layout(p.Before.Layout) // some layouts are only read
+	}
+	p.checkCopy()
+	p.checkDestination()
+}
+
+// prove adds the proof to the steps.
+func (p *maker) prove(bytes int64, title string) {
+	if p.Request.NoProof {
+		return
+	}
+	p.BytesToRead += bytes
+	p.Steps = append(p.Steps, Step{Name: StepProve, Title: title, Bytes: bytes})
+}
+
+// flatten offers one image with the content of a whole chain.
+func (p *maker) flatten() Remedy {
+	d := p.facts.Source.Description
+	change := map[string]any{"kind": Convert, "as": d.Format, "chain": nil}
+	return remedy("Make one image of the whole chain", change)
+}
+
+// checkCopy: what holds for files that are copied as they are.
+func (p *maker) checkCopy() {
+	s := p.facts.Source
+	d := s.Description
+	if len(d.Snapshots) > 0 {
+		p.add(Informs, "snapshot", fmt.Sprintf("%d snapshot(s) kept inside the image are taken along.", len(d.Snapshots)))
+	}
+	switch {
+	case d.Base == "":
+	case p.Request.Chain == ChainAlone:
+		severity, message := Informs, fmt.Sprintf("The source stands on %s, which lies at the destination already.", d.Base)
+		if p.facts.Destination.BaseMissing {
+			severity, message = Blocks, fmt.Sprintf("The source stands on %s, and there is no such file at the destination: without it the copy does not open.", d.Base)
+		}
+		p.add(severity, "chain", message, remedy("Copy the whole chain", map[string]any{"chain": nil}), p.flatten())
+	default:
+		p.add(Informs, "chain", fmt.Sprintf("The source stands on %s: %d file(s) of the whole chain are copied.", d.Base, len(p.Copied)), p.flatten())
+	}
+	if p.rewrites() {
+		if p.format.Rename != nil {
+			p.add(Informs, "names", "The image names its other files: those names are changed to the new ones, everything else stays as it is.")
+		} else {
+			p.add(Blocks, "names", fmt.Sprintf("The image names its other files in a way that cannot be changed: keep the name %s.", path.Base(s.Opens)), p.flatten())
+		}
+	}
+	if p.Request.NoProof {
+		p.add(Warns, "proof", "The copy will not be read back: the job ends as unproven.", remedy("Prove it", map[string]any{"no_proof": nil}))
+	}
+}
+
+// checkRelease: whether the source may go once the copy is proven.
+func (p *maker) checkRelease() {
+	if !p.Request.Release {
+		return
+	}
+	stay := remedy("Copy it instead: the source stays", map[string]any{"release": nil})
+	s := p.facts.Source
+	switch {
+	case s.ReadOnly:
+		p.add(Blocks, "release", "The source is read-only: it can be copied, but not moved away.", stay)
+	case len(s.Standing) > 0:
+		p.add(Blocks, "release", fmt.Sprintf("%s stand(s) on the source and would not open any more: copy it, or move the whole family.", strings.Join(s.Standing[:min(len(s.Standing), mostOffered)], ", ")), stay)
+	case p.Renames:
+		p.add(Informs, "release", "Both places are on one filesystem: nothing is copied.")
+	default:
+		p.add(Informs, "release", "The source is held for a while once the copy is proven, to be restored.")
+	}
+	if !p.Renames {
+		p.Steps = append(p.Steps, Step{Name: StepRelease, Title: "Hold the source for a while, out of the way"})
+	}
+}
+
+// Kinds of how a chain is copied.
+const (
+	ChainWhole = "whole" // the default
+	ChainAlone = "alone" // what it stands on lies at the destination already
+)

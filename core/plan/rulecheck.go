@@ -1,0 +1,82 @@
+package plan
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"bagaglio/core/disk"
+)
+
+// checkRules: what the destination's pool accepts.
+func (p *maker) checkRules() {
+	r := p.facts.Destination.Rules
+	if !r.Accept(p.After.Format, p.layout) {
+		p.add(Blocks, "rule-format", fmt.Sprintf("The pool %s does not accept %s, %s.", p.After.Place.Pool, p.After.Format, p.After.Layout), p.accepted()...)
+	}
+	if size := p.After.VirtualSize; r.LargestDisk > 0 && size > r.LargestDisk {
+		p.add(Blocks, "rule-size", fmt.Sprintf("The pool %s accepts disks of at most %s, and this one has %s: choose another pool.", p.After.Place.Pool, Bytes(r.LargestDisk), Bytes(size)))
+	}
+	if g := r.Granularity; g > 0 && p.After.VirtualSize%g != 0 {
+		change := map[string]any{"round_to": g}
+		if p.Request.Kind == Copy {
+			change = p.asConversion(p.format, p.After.Layout, change)
+		}
+		p.add(Blocks, "rule-size", fmt.Sprintf("The pool %s accepts sizes in units of %s, and this disk has %s.", p.After.Place.Pool, Bytes(g), Bytes(p.After.VirtualSize)),
+			remedy("Round the size up", change))
+	}
+	name := path.Base(p.Request.Destination.Path)
+	if ext := path.Ext(name); r.Name != "" && !r.Fits(name, ext) {
+		fitting := r.Fitting(p.Request.Destination.Path, "", p.facts.Destination.UUID, p.format.Extensions[0])
+		p.add(Blocks, "rule-name", fmt.Sprintf("The pool %s lists only files named %s, and this one would be %s.", p.After.Place.Pool, r.Name, name),
+			remedy("Name it "+path.Base(fitting)+"; its own name stays in the tag", map[string]any{"destination": map[string]any{"path": fitting}}))
+	}
+	if r.MachineFolders && !strings.Contains(path.Clean(p.Request.Destination.Path), "/") {
+		folder := strings.TrimSuffix(name, path.Ext(name))
+		p.add(Blocks, "rule-folder", fmt.Sprintf("In the pool %s each machine has a folder of its own, and this disk would lie in none.", p.After.Place.Pool),
+			remedy("Put it into the folder "+folder, map[string]any{"destination": map[string]any{"path": path.Join(folder, name)}}))
+	}
+	var set []string
+	if r.Owner != "" {
+		set = append(set, "the owner "+r.Owner)
+	}
+	if r.Mode != "" {
+		set = append(set, "the mode "+r.Mode)
+	}
+	if len(set) > 0 {
+		p.add(Informs, "rule-owner", fmt.Sprintf("The files get %s.", strings.Join(set, " and ")))
+	}
+}
+
+// asConversion is a change of the request that makes a conversion of it.
+func (p *maker) asConversion(f disk.Format, layout string, more map[string]any) map[string]any {
+	more["kind"], more["as"], more["layout"] = Convert, f.Name, layout
+	if p.Request.Chain != "" {
+		more["chain"] = nil
+	}
+	return more
+}
+
+// accepted offers the layouts that the pool accepts and that hold the disk.
+func (p *maker) accepted() (out []Remedy) {
+	r := p.facts.Destination.Rules
+	for _, c := range r.Choices() {
+		f, err := disk.Lookup(c.Format)
+		if err != nil || len(out) == mostOffered {
+			continue
+		}
+		for _, name := range c.Layouts {
+			l, err := f.Layout(name)
+			if err != nil || p.After.VirtualSize > l.LimitFor(disk.Options{}) {
+				continue
+			}
+			change := p.asConversion(f, name, map[string]any{"destination": map[string]any{"path": p.rename(f)}})
+			if f.Name == p.Before.Format && name == p.Before.Layout && p.Before.VirtualSize%max(r.Granularity, 1) == 0 {
+				change = map[string]any{"kind": Copy, "as": nil, "layout": nil, "destination": map[string]any{"path": p.rename(f)}}
+			}
+			out = append(out, remedy(fmt.Sprintf("Convert to %s, %s", f.Name, name), p.without(change)))
+		}
+	}
+	return slices.Clip(out)
+}
