@@ -185,6 +185,9 @@ type ConsoleLink struct {
 // Contents defines model for Contents.
 type Contents = inspect.Contents
 
+// Copied defines model for Copied.
+type Copied = plan.Copied
+
 // DiskEntry defines model for DiskEntry.
 type DiskEntry struct {
 	AllocatedSize int64     `json:"allocated_size"`
@@ -222,6 +225,9 @@ type Extent = inspect.Run
 
 // Facts defines model for Facts.
 type Facts = storage.Facts
+
+// FileSum defines model for FileSum.
+type FileSum = job.FileSum
 
 // Filesystem defines model for Filesystem.
 type Filesystem = inspect.Filesystem

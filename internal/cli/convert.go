@@ -100,24 +100,8 @@ func (a *app) planAndRun(ctx context.Context, w worker, r plan.Request, planOnly
 	if err != nil {
 		return err
 	}
-	if planOnly {
-		if a.json {
-			err = a.printJSON(p)
-		} else {
-			err = printPlan(a.out, p)
-		}
-	} else {
-		err = printPlan(a.notes, p)
-	}
-	if err != nil {
+	if goOn, err := a.showPlan(p, planOnly); err != nil || !goOn {
 		return err
-	}
-	if p.Blocked() {
-		a.remark("\nNothing was done: what says STOP has to be settled first.")
-		return told(job.ErrBlocked)
-	}
-	if planOnly {
-		return nil
 	}
 	a.remark("")
 	if !yes && !a.json && isTerminal(a.in) && isTerminal(a.notes) {
@@ -126,6 +110,23 @@ func (a *app) planAndRun(ctx context.Context, w worker, r plan.Request, planOnly
 		}
 	}
 	return a.report(w.run(ctx, a.watcher()))
+}
+
+// showPlan says what will happen, and tells whether it is to be done.
+func (a *app) showPlan(p plan.Plan, planOnly bool) (goOn bool, err error) {
+	switch {
+	case planOnly && a.json:
+		err = a.printJSON(p)
+	case planOnly:
+		err = printPlan(a.out, p)
+	default:
+		err = printPlan(a.notes, p)
+	}
+	if err == nil && p.Blocked() {
+		a.remark("\nNothing was done: what says STOP has to be settled first.")
+		err = told(job.ErrBlocked)
+	}
+	return err == nil && !planOnly, err
 }
 
 func (a *app) printReceipt(r job.Receipt) error {

@@ -237,7 +237,7 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 		state, problem = store.Waiting, s.store.SetAside(ctx, j.ID, store.Running, store.Waiting, "", false)
 	case errors.Is(cause, errCancelled):
 		state, receipt.Reason = store.Cancelled, cause.Error()
-	case j.Plan.Request.Kind == plan.Convert && job.CanWait(err):
+	case j.Plan.Request.Destination != nil && job.CanWait(err):
 		state, problem = store.Paused, s.store.SetAside(ctx, j.ID, store.Running, store.Paused, job.Explain(err).Error()+"; it goes on by itself then", true)
 		s.inTrouble(j, err)
 	default:
@@ -282,7 +282,7 @@ func (s *Service) work(ctx context.Context, j store.Job, r *run) (job.Receipt, e
 	}
 	step := 0
 	task := job.Task{ID: s.stagingName(j.ID), Ends: ends, Plan: j.Plan, Wait: s.wait(r), Hold: s.options.Hold, Every: s.options.Checkpoint, By: fmt.Sprintf("job %d", j.ID)}
-	if j.Plan.Request.Kind == plan.Convert {
+	if j.Plan.Request.Destination != nil {
 		task.Records = points.Records(s.store.Checkpoints(j.ID))
 	}
 	task.Watch = func(p job.Progress) {
@@ -307,7 +307,7 @@ func (s *Service) knowResult(ctx context.Context, j store.Job) error {
 	if err != nil {
 		return err
 	}
-	if err := s.know(ctx, folder, to, j.Plan.Request.As); err != nil {
+	if err := s.know(ctx, folder, to, j.Plan.After.Format); err != nil {
 		return fmt.Errorf("noting the format of %s: %w", to, err)
 	}
 	return nil
