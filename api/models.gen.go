@@ -6,6 +6,7 @@ package api
 import (
 	"time"
 
+	"bagaglio/core/catalog"
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
 	"bagaglio/core/inspect"
@@ -13,6 +14,24 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 )
+
+// Defines values for BalanceRequestKind.
+const (
+	Drain  BalanceRequestKind = "drain"
+	Spread BalanceRequestKind = "spread"
+)
+
+// Valid indicates whether the value is a known member of the BalanceRequestKind enum.
+func (e BalanceRequestKind) Valid() bool {
+	switch e {
+	case Drain:
+		return true
+	case Spread:
+		return true
+	default:
+		return false
+	}
+}
 
 // Defines values for HealthStatus.
 const (
@@ -170,8 +189,79 @@ func (e NewHostKind) Valid() bool {
 	}
 }
 
+// Defines values for ListDisksParamsOnly.
+const (
+	Bases    ListDisksParamsOnly = "bases"
+	Broken   ListDisksParamsOnly = "broken"
+	Overlays ListDisksParamsOnly = "overlays"
+)
+
+// Valid indicates whether the value is a known member of the ListDisksParamsOnly enum.
+func (e ListDisksParamsOnly) Valid() bool {
+	switch e {
+	case Bases:
+		return true
+	case Broken:
+		return true
+	case Overlays:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListDisksParamsSort.
+const (
+	AllocatedSize ListDisksParamsSort = "allocated_size"
+	FileSize      ListDisksParamsSort = "file_size"
+	Modified      ListDisksParamsSort = "modified"
+	Path          ListDisksParamsSort = "path"
+	Room          ListDisksParamsSort = "room"
+	VirtualSize   ListDisksParamsSort = "virtual_size"
+)
+
+// Valid indicates whether the value is a known member of the ListDisksParamsSort enum.
+func (e ListDisksParamsSort) Valid() bool {
+	switch e {
+	case AllocatedSize:
+		return true
+	case FileSize:
+		return true
+	case Modified:
+		return true
+	case Path:
+		return true
+	case Room:
+		return true
+	case VirtualSize:
+		return true
+	default:
+		return false
+	}
+}
+
 // Accepted defines model for Accepted.
 type Accepted = plan.Accepted
+
+// Balance defines model for Balance.
+type Balance = plan.Balance
+
+// BalanceRequest defines model for BalanceRequest.
+type BalanceRequest struct {
+	Kind BalanceRequestKind `json:"kind"`
+
+	// Pools the one to drain, or those to spread load between
+	Pools []string `json:"pools"`
+
+	// To pools to drain into; all others that can be written to when absent
+	To *[]string `json:"to,omitempty"`
+}
+
+// BalanceRequestKind defines model for BalanceRequest.Kind.
+type BalanceRequestKind string
+
+// Carry defines model for Carry.
+type Carry = plan.Carry
 
 // Check defines model for Check.
 type Check = plan.Check
@@ -190,16 +280,52 @@ type Copied = plan.Copied
 
 // DiskEntry defines model for DiskEntry.
 type DiskEntry struct {
-	AllocatedSize int64     `json:"allocated_size"`
-	FileSize      int64     `json:"file_size"`
-	Format        string    `json:"format"`
-	Layout        string    `json:"layout"`
-	Modified      time.Time `json:"modified"`
-	Path          string    `json:"path"`
+	AllocatedSize int64 `json:"allocated_size"`
+
+	// Dirty it was not closed properly
+	Dirty    *bool      `json:"dirty,omitempty"`
+	FileSize int64      `json:"file_size"`
+	Files    []PoolFile `json:"files"`
+	Format   string     `json:"format"`
+	Layout   string     `json:"layout"`
+	Modified time.Time  `json:"modified"`
+	Path     string     `json:"path"`
 
 	// Problem why it does not open; empty when it does
-	Problem     string `json:"problem"`
-	VirtualSize int64  `json:"virtual_size"`
+	Problem string `json:"problem"`
+
+	// Room what its files take of the storage
+	Room int64 `json:"room"`
+
+	// Snapshots kept inside
+	Snapshots []string `json:"snapshots"`
+
+	// Standing disks that stand on it
+	Standing []string `json:"standing"`
+
+	// StandsOn files of its bases
+	StandsOn []string `json:"stands_on"`
+
+	// Tag beside it
+	Tag         *string `json:"tag,omitempty"`
+	VirtualSize int64   `json:"virtual_size"`
+}
+
+// DiskList defines model for DiskList.
+type DiskList struct {
+	Disks []DiskEntry `json:"disks"`
+
+	// Problem why it could not be refreshed
+	Problem    *string   `json:"problem,omitempty"`
+	Refreshed  time.Time `json:"refreshed"`
+	Refreshing bool      `json:"refreshing"`
+	StrayCount int       `json:"stray_count"`
+
+	// Strays files that belong to no disk, at most 1000
+	Strays []PoolFile `json:"strays"`
+
+	// Total of all that were asked for
+	Total int `json:"total"`
 }
 
 // DoneStep defines model for DoneStep.
@@ -238,6 +364,15 @@ type Format struct {
 	Extension string   `json:"extension"`
 	Layouts   []Layout `json:"layouts"`
 	Name      string   `json:"name"`
+}
+
+// Group defines model for Group.
+type Group struct {
+	Created time.Time `json:"created"`
+	Id      string    `json:"id"`
+	Jobs    []Job     `json:"jobs"`
+	Name    string    `json:"name"`
+	Refused []Refused `json:"refused"`
 }
 
 // Health defines model for Health.
@@ -308,6 +443,9 @@ type Job struct {
 	ByItself bool       `json:"by_itself"`
 	Created  time.Time  `json:"created"`
 	Finished *time.Time `json:"finished,omitempty"`
+
+	// Group of jobs that were started together
+	Group *string `json:"group,omitempty"`
 
 	// Hours in which it may run, empty for all
 	Hours    string      `json:"hours"`
@@ -380,6 +518,9 @@ type Lease struct {
 	Writes bool      `json:"writes"`
 }
 
+// Left defines model for Left.
+type Left = plan.Left
+
 // Limit defines model for Limit.
 type Limit struct {
 	// Jobs that run at once, 0 for as many as there are
@@ -395,6 +536,12 @@ type Limit struct {
 
 // LimitScope defines model for Limit.Scope.
 type LimitScope string
+
+// NewGroup defines model for NewGroup.
+type NewGroup struct {
+	Name     string    `json:"name"`
+	Requests []Request `json:"requests"`
+}
 
 // NewHost defines model for NewHost.
 type NewHost struct {
@@ -496,6 +643,12 @@ type PoolChange struct {
 	Rules Rules `json:"rules"`
 }
 
+// PoolFile defines model for PoolFile.
+type PoolFile = catalog.File
+
+// PoolState defines model for PoolState.
+type PoolState = plan.PoolState
+
 // Problem RFC 9457
 type Problem struct {
 	Detail string `json:"detail"`
@@ -515,6 +668,12 @@ type Receipt = job.Receipt
 
 // ReceiptSide defines model for ReceiptSide.
 type ReceiptSide = job.Side
+
+// Refused defines model for Refused.
+type Refused struct {
+	Source Place  `json:"source"`
+	Why    string `json:"why"`
+}
 
 // Remedy defines model for Remedy.
 type Remedy = plan.Remedy
@@ -596,6 +755,9 @@ type Version struct {
 	Version string `json:"version"`
 }
 
+// GroupID defines model for GroupID.
+type GroupID = string
+
 // HostName defines model for HostName.
 type HostName = string
 
@@ -638,6 +800,23 @@ type LookAtDiskParams struct {
 	ByGeometry *bool `form:"by_geometry,omitempty" json:"by_geometry,omitempty"`
 }
 
+// ListDisksParams defines parameters for ListDisks.
+type ListDisksParams struct {
+	// Search a part of the path
+	Search     *string              `form:"search,omitempty" json:"search,omitempty"`
+	Only       *ListDisksParamsOnly `form:"only,omitempty" json:"only,omitempty"`
+	Sort       *ListDisksParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+	Descending *bool                `form:"descending,omitempty" json:"descending,omitempty"`
+	Offset     *int                 `form:"offset,omitempty" json:"offset,omitempty"`
+	Limit      *int                 `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListDisksParamsOnly defines parameters for ListDisks.
+type ListDisksParamsOnly string
+
+// ListDisksParamsSort defines parameters for ListDisks.
+type ListDisksParamsSort string
+
 // RestoreHeldParams defines parameters for RestoreHeld.
 type RestoreHeldParams struct {
 	// Swap hold in its place what has the name now
@@ -649,6 +828,12 @@ type ListSealsParams struct {
 	// After number of the last one that is known
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 }
+
+// PlanBalanceJSONRequestBody defines body for PlanBalance for application/json ContentType.
+type PlanBalanceJSONRequestBody = BalanceRequest
+
+// StartGroupJSONRequestBody defines body for StartGroup for application/json ContentType.
+type StartGroupJSONRequestBody = NewGroup
 
 // AddHostJSONRequestBody defines body for AddHost for application/json ContentType.
 type AddHostJSONRequestBody = NewHost

@@ -92,6 +92,20 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
+	// PlanBalanceWithBody Say how a pool would be drained, or load be spread between pools; nothing is touched
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/balance (the `PlanBalance` operationId).
+	PlanBalanceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanBalance Say how a pool would be drained, or load be spread between pools; nothing is touched
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/balance (the `PlanBalance` operationId).
+	PlanBalance(ctx context.Context, body PlanBalanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// MakeConsoleLink Make a link that opens the console once
 	//
 	// Corresponds with POST /v1/console-links (the `MakeConsoleLink` operationId).
@@ -109,6 +123,39 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /v1/formats (the `ListFormats` operationId).
 	ListFormats(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListGroups Groups of jobs, the newest first
+	//
+	// Corresponds with GET /v1/groups (the `ListGroups` operationId).
+	ListGroups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartGroupWithBody Start several requests as one group of jobs
+	//
+	// A request that a check blocks is listed as refused; the others are started.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/groups (the `StartGroup` operationId).
+	StartGroupWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartGroup Start several requests as one group of jobs
+	//
+	// A request that a check blocks is listed as refused; the others are started.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/groups (the `StartGroup` operationId).
+	StartGroup(ctx context.Context, body StartGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetGroup One group
+	//
+	// Corresponds with GET /v1/groups/{group} (the `GetGroup` operationId).
+	GetGroup(ctx context.Context, group GroupID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ActOnGroup Pause, resume or cancel all jobs of a group that have not ended
+	//
+	// Corresponds with POST /v1/groups/{group}/{act} (the `ActOnGroup` operationId).
+	ActOnGroup(ctx context.Context, group GroupID, act string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetHealth Whether the service can work
 	//
@@ -346,8 +393,11 @@ type ClientInterface interface {
 
 	// ListDisks The disks in a pool
 	//
+	// The list is kept, and looked through again for each call, which only opens what has changed. Where that takes longer than a few
+	// seconds, the answer is what was known before, and goes on being refreshed (`refreshing`).
+	//
 	// Corresponds with GET /v1/pools/{pool}/disks (the `ListDisks` operationId).
-	ListDisks(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListDisks(ctx context.Context, pool PoolName, params *ListDisksParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DropHeld Remove what is held for good
 	//
@@ -383,6 +433,40 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /v1/version (the `GetVersion` operationId).
 	GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// PlanBalanceWithBody Say how a pool would be drained, or load be spread between pools; nothing is touched
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/balance (the `PlanBalance` operationId).
+func (c *Client) PlanBalanceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanBalanceRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanBalance Say how a pool would be drained, or load be spread between pools; nothing is touched
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/balance (the `PlanBalance` operationId).
+func (c *Client) PlanBalance(ctx context.Context, body PlanBalanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanBalanceRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // MakeConsoleLink Make a link that opens the console once
@@ -423,6 +507,89 @@ func (c *Client) FollowEvents(ctx context.Context, params *FollowEventsParams, r
 // Corresponds with GET /v1/formats (the `ListFormats` operationId).
 func (c *Client) ListFormats(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListFormatsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListGroups Groups of jobs, the newest first
+//
+// Corresponds with GET /v1/groups (the `ListGroups` operationId).
+func (c *Client) ListGroups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListGroupsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartGroupWithBody Start several requests as one group of jobs
+//
+// A request that a check blocks is listed as refused; the others are started.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/groups (the `StartGroup` operationId).
+func (c *Client) StartGroupWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartGroupRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartGroup Start several requests as one group of jobs
+//
+// A request that a check blocks is listed as refused; the others are started.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/groups (the `StartGroup` operationId).
+func (c *Client) StartGroup(ctx context.Context, body StartGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartGroupRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetGroup One group
+//
+// Corresponds with GET /v1/groups/{group} (the `GetGroup` operationId).
+func (c *Client) GetGroup(ctx context.Context, group GroupID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetGroupRequest(c.Server, group)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ActOnGroup Pause, resume or cancel all jobs of a group that have not ended
+//
+// Corresponds with POST /v1/groups/{group}/{act} (the `ActOnGroup` operationId).
+func (c *Client) ActOnGroup(ctx context.Context, group GroupID, act string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewActOnGroupRequest(c.Server, group, act)
 	if err != nil {
 		return nil, err
 	}
@@ -1049,9 +1216,12 @@ func (c *Client) LookAtDisk(ctx context.Context, pool PoolName, params *LookAtDi
 
 // ListDisks The disks in a pool
 //
+// The list is kept, and looked through again for each call, which only opens what has changed. Where that takes longer than a few
+// seconds, the answer is what was known before, and goes on being refreshed (`refreshing`).
+//
 // Corresponds with GET /v1/pools/{pool}/disks (the `ListDisks` operationId).
-func (c *Client) ListDisks(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListDisksRequest(c.Server, pool)
+func (c *Client) ListDisks(ctx context.Context, pool PoolName, params *ListDisksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDisksRequest(c.Server, pool, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1167,6 +1337,46 @@ func (c *Client) GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) 
 	return c.Client.Do(req)
 }
 
+// NewPlanBalanceRequest calls the generic PlanBalance builder with application/json body
+func NewPlanBalanceRequest(server string, body PlanBalanceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlanBalanceRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPlanBalanceRequestWithBody constructs an http.Request for the PlanBalance method, with any body, and a specified content type
+func NewPlanBalanceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/balance")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewMakeConsoleLinkRequest constructs an http.Request for the MakeConsoleLink method
 func NewMakeConsoleLinkRequest(server string) (*http.Request, error) {
 	var err error
@@ -1268,6 +1478,148 @@ func NewListFormatsRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListGroupsRequest constructs an http.Request for the ListGroups method
+func NewListGroupsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStartGroupRequest calls the generic StartGroup builder with application/json body
+func NewStartGroupRequest(server string, body StartGroupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartGroupRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewStartGroupRequestWithBody constructs an http.Request for the StartGroup method, with any body, and a specified content type
+func NewStartGroupRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetGroupRequest constructs an http.Request for the GetGroup method
+func NewGetGroupRequest(server string, group GroupID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "group", group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewActOnGroupRequest constructs an http.Request for the ActOnGroup method
+func NewActOnGroupRequest(server string, group GroupID, act string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "group", group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "act", act, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -2413,7 +2765,7 @@ func NewLookAtDiskRequest(server string, pool PoolName, params *LookAtDiskParams
 }
 
 // NewListDisksRequest constructs an http.Request for the ListDisks method
-func NewListDisksRequest(server string, pool PoolName) (*http.Request, error) {
+func NewListDisksRequest(server string, pool PoolName, params *ListDisksParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -2436,6 +2788,93 @@ func NewListDisksRequest(server string, pool PoolName) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Search != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", *params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Only != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "only", *params.Only, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Descending != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "descending", *params.Descending, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Offset != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", *params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -2768,6 +3207,20 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// PlanBalanceWithBodyWithResponse Say how a pool would be drained, or load be spread between pools; nothing is touched
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/balance (the `PlanBalance` operationId).
+	PlanBalanceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanBalanceResponse, error)
+
+	// PlanBalanceWithResponse Say how a pool would be drained, or load be spread between pools; nothing is touched
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/balance (the `PlanBalance` operationId).
+	PlanBalanceWithResponse(ctx context.Context, body PlanBalanceJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanBalanceResponse, error)
+
 	// MakeConsoleLinkWithResponse Make a link that opens the console once
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2791,6 +3244,45 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/formats (the `ListFormats` operationId).
 	ListFormatsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListFormatsResponse, error)
+
+	// ListGroupsWithResponse Groups of jobs, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/groups (the `ListGroups` operationId).
+	ListGroupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGroupsResponse, error)
+
+	// StartGroupWithBodyWithResponse Start several requests as one group of jobs
+	//
+	// A request that a check blocks is listed as refused; the others are started.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups (the `StartGroup` operationId).
+	StartGroupWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartGroupResponse, error)
+
+	// StartGroupWithResponse Start several requests as one group of jobs
+	//
+	// A request that a check blocks is listed as refused; the others are started.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups (the `StartGroup` operationId).
+	StartGroupWithResponse(ctx context.Context, body StartGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*StartGroupResponse, error)
+
+	// GetGroupWithResponse One group
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/groups/{group} (the `GetGroup` operationId).
+	GetGroupWithResponse(ctx context.Context, group GroupID, reqEditors ...RequestEditorFn) (*GetGroupResponse, error)
+
+	// ActOnGroupWithResponse Pause, resume or cancel all jobs of a group that have not ended
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{group}/{act} (the `ActOnGroup` operationId).
+	ActOnGroupWithResponse(ctx context.Context, group GroupID, act string, reqEditors ...RequestEditorFn) (*ActOnGroupResponse, error)
 
 	// GetHealthWithResponse Whether the service can work
 	//
@@ -3068,10 +3560,13 @@ type ClientWithResponsesInterface interface {
 
 	// ListDisksWithResponse The disks in a pool
 	//
+	// The list is kept, and looked through again for each call, which only opens what has changed. Where that takes longer than a few
+	// seconds, the answer is what was known before, and goes on being refreshed (`refreshing`).
+	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /v1/pools/{pool}/disks (the `ListDisks` operationId).
-	ListDisksWithResponse(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*ListDisksResponse, error)
+	ListDisksWithResponse(ctx context.Context, pool PoolName, params *ListDisksParams, reqEditors ...RequestEditorFn) (*ListDisksResponse, error)
 
 	// DropHeldWithResponse Remove what is held for good
 	//
@@ -3121,6 +3616,54 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/version (the `GetVersion` operationId).
 	GetVersionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetVersionResponse, error)
+}
+
+type PlanBalanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Balance
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PlanBalanceResponse) GetJSON200() *Balance {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlanBalanceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanBalanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanBalanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanBalanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanBalanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type MakeConsoleLinkResponse struct {
@@ -3254,6 +3797,198 @@ func (r ListFormatsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListFormatsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListGroupsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Group
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListGroupsResponse) GetJSON200() *[]Group {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListGroupsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListGroupsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListGroupsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListGroupsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListGroupsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Group
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r StartGroupResponse) GetJSON201() *Group {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartGroupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Group
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetGroupResponse) GetJSON200() *Group {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetGroupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ActOnGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Group
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r ActOnGroupResponse) GetJSON202() *Group {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ActOnGroupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ActOnGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ActOnGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ActOnGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ActOnGroupResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4628,13 +5363,13 @@ type ListDisksResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]DiskEntry
+	JSON200 *DiskList
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListDisksResponse) GetJSON200() *[]DiskEntry {
+func (r ListDisksResponse) GetJSON200() *DiskList {
 	return r.JSON200
 }
 
@@ -4994,6 +5729,32 @@ func (r GetVersionResponse) ContentType() string {
 	return ""
 }
 
+// PlanBalanceWithBodyWithResponse Say how a pool would be drained, or load be spread between pools; nothing is touched
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/balance (the `PlanBalance` operationId).
+func (c *ClientWithResponses) PlanBalanceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanBalanceResponse, error) {
+	rsp, err := c.PlanBalanceWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanBalanceResponse(rsp)
+}
+
+// PlanBalanceWithResponse Say how a pool would be drained, or load be spread between pools; nothing is touched
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/balance (the `PlanBalance` operationId).
+func (c *ClientWithResponses) PlanBalanceWithResponse(ctx context.Context, body PlanBalanceJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanBalanceResponse, error) {
+	rsp, err := c.PlanBalance(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanBalanceResponse(rsp)
+}
+
 // MakeConsoleLinkWithResponse Make a link that opens the console once
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5034,6 +5795,75 @@ func (c *ClientWithResponses) ListFormatsWithResponse(ctx context.Context, reqEd
 		return nil, err
 	}
 	return ParseListFormatsResponse(rsp)
+}
+
+// ListGroupsWithResponse Groups of jobs, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/groups (the `ListGroups` operationId).
+func (c *ClientWithResponses) ListGroupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGroupsResponse, error) {
+	rsp, err := c.ListGroups(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListGroupsResponse(rsp)
+}
+
+// StartGroupWithBodyWithResponse Start several requests as one group of jobs
+//
+// A request that a check blocks is listed as refused; the others are started.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups (the `StartGroup` operationId).
+func (c *ClientWithResponses) StartGroupWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartGroupResponse, error) {
+	rsp, err := c.StartGroupWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartGroupResponse(rsp)
+}
+
+// StartGroupWithResponse Start several requests as one group of jobs
+//
+// A request that a check blocks is listed as refused; the others are started.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups (the `StartGroup` operationId).
+func (c *ClientWithResponses) StartGroupWithResponse(ctx context.Context, body StartGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*StartGroupResponse, error) {
+	rsp, err := c.StartGroup(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartGroupResponse(rsp)
+}
+
+// GetGroupWithResponse One group
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/groups/{group} (the `GetGroup` operationId).
+func (c *ClientWithResponses) GetGroupWithResponse(ctx context.Context, group GroupID, reqEditors ...RequestEditorFn) (*GetGroupResponse, error) {
+	rsp, err := c.GetGroup(ctx, group, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetGroupResponse(rsp)
+}
+
+// ActOnGroupWithResponse Pause, resume or cancel all jobs of a group that have not ended
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{group}/{act} (the `ActOnGroup` operationId).
+func (c *ClientWithResponses) ActOnGroupWithResponse(ctx context.Context, group GroupID, act string, reqEditors ...RequestEditorFn) (*ActOnGroupResponse, error) {
+	rsp, err := c.ActOnGroup(ctx, group, act, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseActOnGroupResponse(rsp)
 }
 
 // GetHealthWithResponse Whether the service can work
@@ -5540,11 +6370,14 @@ func (c *ClientWithResponses) LookAtDiskWithResponse(ctx context.Context, pool P
 
 // ListDisksWithResponse The disks in a pool
 //
+// The list is kept, and looked through again for each call, which only opens what has changed. Where that takes longer than a few
+// seconds, the answer is what was known before, and goes on being refreshed (`refreshing`).
+//
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /v1/pools/{pool}/disks (the `ListDisks` operationId).
-func (c *ClientWithResponses) ListDisksWithResponse(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*ListDisksResponse, error) {
-	rsp, err := c.ListDisks(ctx, pool, reqEditors...)
+func (c *ClientWithResponses) ListDisksWithResponse(ctx context.Context, pool PoolName, params *ListDisksParams, reqEditors ...RequestEditorFn) (*ListDisksResponse, error) {
+	rsp, err := c.ListDisks(ctx, pool, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -5642,6 +6475,39 @@ func (c *ClientWithResponses) GetVersionWithResponse(ctx context.Context, reqEdi
 	return ParseGetVersionResponse(rsp)
 }
 
+// ParsePlanBalanceResponse parses an HTTP response from a PlanBalanceWithResponse call
+func ParsePlanBalanceResponse(rsp *http.Response) (*PlanBalanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanBalanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Balance
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseMakeConsoleLinkResponse parses an HTTP response from a MakeConsoleLinkWithResponse call
 func ParseMakeConsoleLinkResponse(rsp *http.Response) (*MakeConsoleLinkResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5721,6 +6587,138 @@ func ParseListFormatsResponse(rsp *http.Response) (*ListFormatsResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListGroupsResponse parses an HTTP response from a ListGroupsWithResponse call
+func ParseListGroupsResponse(rsp *http.Response) (*ListGroupsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListGroupsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartGroupResponse parses an HTTP response from a StartGroupWithResponse call
+func ParseStartGroupResponse(rsp *http.Response) (*StartGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetGroupResponse parses an HTTP response from a GetGroupWithResponse call
+func ParseGetGroupResponse(rsp *http.Response) (*GetGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseActOnGroupResponse parses an HTTP response from a ActOnGroupWithResponse call
+func ParseActOnGroupResponse(rsp *http.Response) (*ActOnGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ActOnGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -6693,7 +7691,7 @@ func ParseListDisksResponse(rsp *http.Response) (*ListDisksResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []DiskEntry
+		var dest DiskList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

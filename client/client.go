@@ -100,9 +100,21 @@ func (s *Service) ConsoleLink(ctx context.Context) (api.ConsoleLink, error) {
 	return decode[api.ConsoleLink](s.calls.MakeConsoleLink(ctx))
 }
 
-// Disks returns the disks in a pool.
+// Disks returns all disks in a pool.
 func (s *Service) Disks(ctx context.Context, pool string) ([]api.DiskEntry, error) {
-	return decode[[]api.DiskEntry](s.calls.ListDisks(ctx, pool))
+	var all []api.DiskEntry
+	for limit, offset := 1000, 0; ; offset += limit {
+		list, err := s.ListDisks(ctx, pool, api.ListDisksParams{Limit: &limit, Offset: &offset})
+		all = append(all, list.Disks...)
+		if err != nil || len(list.Disks) < limit {
+			return all, err
+		}
+	}
+}
+
+// ListDisks returns those disks in a pool that are asked for.
+func (s *Service) ListDisks(ctx context.Context, pool string, p api.ListDisksParams) (api.DiskList, error) {
+	return decode[api.DiskList](s.calls.ListDisks(ctx, pool, &p))
 }
 
 // Look reports on a disk.

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"bagaglio/api"
+	"bagaglio/core/plan"
 )
 
 // Hosts returns all hosts, the service's own computer first.
@@ -66,4 +67,29 @@ func (s *Service) TestPool(ctx context.Context, name string) (api.Trial, error) 
 func (s *Service) RemovePool(ctx context.Context, name string) error {
 	_, err := decode[struct{}](s.calls.RemovePool(ctx, name))
 	return err
+}
+
+// Balance says how a pool would be drained, or load be spread between pools.
+func (s *Service) Balance(ctx context.Context, r api.BalanceRequest) (plan.Balance, error) {
+	return decode[plan.Balance](s.calls.PlanBalance(ctx, r))
+}
+
+// StartGroup starts several requests as one group of jobs.
+func (s *Service) StartGroup(ctx context.Context, n api.NewGroup) (api.Group, error) {
+	return decode[api.Group](s.calls.StartGroup(ctx, n))
+}
+
+// Groups returns the newest groups of jobs.
+func (s *Service) Groups(ctx context.Context) ([]api.Group, error) {
+	return decode[[]api.Group](s.calls.ListGroups(ctx))
+}
+
+// Group returns one group of jobs.
+func (s *Service) Group(ctx context.Context, id string) (api.Group, error) {
+	return decode[api.Group](s.calls.GetGroup(ctx, id))
+}
+
+// ActOnGroup pauses, resumes or cancels all jobs of a group that have not ended.
+func (s *Service) ActOnGroup(ctx context.Context, id string, act string) (api.Group, error) {
+	return decode[api.Group](s.calls.ActOnGroup(ctx, id, act))
 }

@@ -233,7 +233,6 @@ type stopping struct {
 	stopped bool
 }
 
-
 func (s *stopping) in(f storage.Folder, same bool) storage.Folder {
 	if !same {
 		f = apart{f}

@@ -26,6 +26,7 @@ var deeds = map[string]string{
 	"PATCH /v1/pools/:pool": "changed the rules of the pool", "POST /v1/pools/:pool/test": "tried the pool out",
 	"POST /v1/pools": "added a pool", "DELETE /v1/pools/:pool": "forgot the pool",
 	"POST /v1/pools/:pool/held/:held/restore": "restored what was held", "DELETE /v1/pools/:pool/held/:held": "removed what was held",
+	"POST /v1/groups": "started a group of jobs", "POST /v1/groups/:group/:act": "acted on a whole group",
 	"POST /v1/jobs": "started a plan", "POST /v1/jobs/:job/again": "started the request again", "PATCH /v1/jobs/:job": "changed speed or hours",
 	"POST /v1/jobs/:job/pause": "paused", "POST /v1/jobs/:job/resume": "let go on", "POST /v1/jobs/:job/move": "moved in the queue",
 	"POST /v1/jobs/:job/cancel": "cancelled", "DELETE /v1/jobs/:job/leases": "freed what it had left over",
@@ -36,7 +37,7 @@ var deeds = map[string]string{
 func (g *gate) record(c *gin.Context) {
 	c.Next()
 	method, path := c.Request.Method, c.FullPath()
-	if method == http.MethodGet || method == http.MethodHead || path == "" || path == "/v1/plans" { // a plan changes nothing
+	if method == http.MethodGet || method == http.MethodHead || path == "" || path == "/v1/plans" || path == "/v1/balance" { // a plan changes nothing
 		return
 	}
 	who := c.GetString(whoKey)

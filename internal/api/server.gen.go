@@ -20,6 +20,9 @@ import (
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// PlanBalance Say how a pool would be drained, or load be spread between pools; nothing is touched
+	// (POST /v1/balance)
+	PlanBalance(c *gin.Context)
 	// MakeConsoleLink Make a link that opens the console once
 	// (POST /v1/console-links)
 	MakeConsoleLink(c *gin.Context)
@@ -29,6 +32,18 @@ type ServerInterface interface {
 	// ListFormats Formats and layouts that can be written
 	// (GET /v1/formats)
 	ListFormats(c *gin.Context)
+	// ListGroups Groups of jobs, the newest first
+	// (GET /v1/groups)
+	ListGroups(c *gin.Context)
+	// StartGroup Start several requests as one group of jobs
+	// (POST /v1/groups)
+	StartGroup(c *gin.Context)
+	// GetGroup One group
+	// (GET /v1/groups/{group})
+	GetGroup(c *gin.Context, group GroupID)
+	// ActOnGroup Pause, resume or cancel all jobs of a group that have not ended
+	// (POST /v1/groups/{group}/{act})
+	ActOnGroup(c *gin.Context, group GroupID, act string)
 	// GetHealth Whether the service can work
 	// (GET /v1/health)
 	GetHealth(c *gin.Context)
@@ -118,7 +133,7 @@ type ServerInterface interface {
 	LookAtDisk(c *gin.Context, pool PoolName, params LookAtDiskParams)
 	// ListDisks The disks in a pool
 	// (GET /v1/pools/{pool}/disks)
-	ListDisks(c *gin.Context, pool PoolName)
+	ListDisks(c *gin.Context, pool PoolName, params ListDisksParams)
 	// DropHeld Remove what is held for good
 	// (DELETE /v1/pools/{pool}/held/{held})
 	DropHeld(c *gin.Context, pool PoolName, held string)
@@ -150,6 +165,19 @@ type ServerInterfaceWrapper struct {
 }
 
 type MiddlewareFunc func(c *gin.Context)
+
+// PlanBalance operation middleware
+func (siw *ServerInterfaceWrapper) PlanBalance(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PlanBalance(c)
+}
 
 // MakeConsoleLink operation middleware
 func (siw *ServerInterfaceWrapper) MakeConsoleLink(c *gin.Context) {
@@ -202,6 +230,91 @@ func (siw *ServerInterfaceWrapper) ListFormats(c *gin.Context) {
 	}
 
 	siw.Handler.ListFormats(c)
+}
+
+// ListGroups operation middleware
+func (siw *ServerInterfaceWrapper) ListGroups(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListGroups(c)
+}
+
+// StartGroup operation middleware
+func (siw *ServerInterfaceWrapper) StartGroup(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.StartGroup(c)
+}
+
+// GetGroup operation middleware
+func (siw *ServerInterfaceWrapper) GetGroup(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "group" -------------
+	var group GroupID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "group", c.Param("group"), &group, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter group: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetGroup(c, group)
+}
+
+// ActOnGroup operation middleware
+func (siw *ServerInterfaceWrapper) ActOnGroup(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "group" -------------
+	var group GroupID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "group", c.Param("group"), &group, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter group: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "act" -------------
+	var act string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "act", c.Param("act"), &act, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter act: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ActOnGroup(c, group, act)
 }
 
 // GetHealth operation middleware
@@ -859,6 +972,57 @@ func (siw *ServerInterfaceWrapper) ListDisks(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDisksParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "only" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "only", c.Request.URL.Query(), &params.Only, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter only: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", c.Request.URL.Query(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter sort: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "descending" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "descending", c.Request.URL.Query(), &params.Descending, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter descending: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -866,7 +1030,7 @@ func (siw *ServerInterfaceWrapper) ListDisks(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ListDisks(c, pool)
+	siw.Handler.ListDisks(c, pool, params)
 }
 
 // DropHeld operation middleware
@@ -1098,6 +1262,11 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/v1/jobs/:job/again", wrapper.StartAgain)
 	router.GET(options.BaseURL+"/v1/jobs/:job/receipt", wrapper.GetReceipt)
 	router.GET(options.BaseURL+"/v1/receipts", wrapper.ListSeals)
+	router.POST(options.BaseURL+"/v1/balance", wrapper.PlanBalance)
+	router.GET(options.BaseURL+"/v1/groups", wrapper.ListGroups)
+	router.POST(options.BaseURL+"/v1/groups", wrapper.StartGroup)
+	router.GET(options.BaseURL+"/v1/groups/:group", wrapper.GetGroup)
+	router.POST(options.BaseURL+"/v1/groups/:group/:act", wrapper.ActOnGroup)
 	router.GET(options.BaseURL+"/v1/limits", wrapper.ListLimits)
 	router.PUT(options.BaseURL+"/v1/limits", wrapper.SetLimit)
 	router.GET(options.BaseURL+"/v1/leases", wrapper.ListLeases)
@@ -1109,6 +1278,45 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
+
+type PlanBalanceRequestObject struct {
+	Body *PlanBalanceJSONRequestBody
+}
+
+type PlanBalanceResponseObject interface {
+	VisitPlanBalanceResponse(w http.ResponseWriter) error
+}
+
+type PlanBalance200JSONResponse Balance
+
+func (response PlanBalance200JSONResponse) VisitPlanBalanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanBalancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlanBalancedefaultApplicationProblemPlusJSONResponse) VisitPlanBalanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
 
 type MakeConsoleLinkRequestObject struct {
 }
@@ -1243,6 +1451,162 @@ type ListFormatsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListFormatsdefaultApplicationProblemPlusJSONResponse) VisitListFormatsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListGroupsRequestObject struct {
+}
+
+type ListGroupsResponseObject interface {
+	VisitListGroupsResponse(w http.ResponseWriter) error
+}
+
+type ListGroups200JSONResponse []Group
+
+func (response ListGroups200JSONResponse) VisitListGroupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListGroupsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListGroupsdefaultApplicationProblemPlusJSONResponse) VisitListGroupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartGroupRequestObject struct {
+	Body *StartGroupJSONRequestBody
+}
+
+type StartGroupResponseObject interface {
+	VisitStartGroupResponse(w http.ResponseWriter) error
+}
+
+type StartGroup201JSONResponse Group
+
+func (response StartGroup201JSONResponse) VisitStartGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartGroupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartGroupdefaultApplicationProblemPlusJSONResponse) VisitStartGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetGroupRequestObject struct {
+	Group GroupID `json:"group"`
+}
+
+type GetGroupResponseObject interface {
+	VisitGetGroupResponse(w http.ResponseWriter) error
+}
+
+type GetGroup200JSONResponse Group
+
+func (response GetGroup200JSONResponse) VisitGetGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetGroupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetGroupdefaultApplicationProblemPlusJSONResponse) VisitGetGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ActOnGroupRequestObject struct {
+	Group GroupID `json:"group"`
+	Act   string  `json:"act"`
+}
+
+type ActOnGroupResponseObject interface {
+	VisitActOnGroupResponse(w http.ResponseWriter) error
+}
+
+type ActOnGroup202JSONResponse Group
+
+func (response ActOnGroup202JSONResponse) VisitActOnGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ActOnGroupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ActOnGroupdefaultApplicationProblemPlusJSONResponse) VisitActOnGroupResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2372,14 +2736,15 @@ func (response LookAtDiskdefaultApplicationProblemPlusJSONResponse) VisitLookAtD
 }
 
 type ListDisksRequestObject struct {
-	Pool PoolName `json:"pool"`
+	Pool   PoolName `json:"pool"`
+	Params ListDisksParams
 }
 
 type ListDisksResponseObject interface {
 	VisitListDisksResponse(w http.ResponseWriter) error
 }
 
-type ListDisks200JSONResponse []DiskEntry
+type ListDisks200JSONResponse DiskList
 
 func (response ListDisks200JSONResponse) VisitListDisksResponse(w http.ResponseWriter) error {
 
@@ -2673,6 +3038,9 @@ func (response GetVersiondefaultApplicationProblemPlusJSONResponse) VisitGetVers
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
+	// PlanBalance Say how a pool would be drained, or load be spread between pools; nothing is touched
+	// (POST /v1/balance)
+	PlanBalance(ctx context.Context, request PlanBalanceRequestObject) (PlanBalanceResponseObject, error)
 	// MakeConsoleLink Make a link that opens the console once
 	// (POST /v1/console-links)
 	MakeConsoleLink(ctx context.Context, request MakeConsoleLinkRequestObject) (MakeConsoleLinkResponseObject, error)
@@ -2682,6 +3050,18 @@ type StrictServerInterface interface {
 	// ListFormats Formats and layouts that can be written
 	// (GET /v1/formats)
 	ListFormats(ctx context.Context, request ListFormatsRequestObject) (ListFormatsResponseObject, error)
+	// ListGroups Groups of jobs, the newest first
+	// (GET /v1/groups)
+	ListGroups(ctx context.Context, request ListGroupsRequestObject) (ListGroupsResponseObject, error)
+	// StartGroup Start several requests as one group of jobs
+	// (POST /v1/groups)
+	StartGroup(ctx context.Context, request StartGroupRequestObject) (StartGroupResponseObject, error)
+	// GetGroup One group
+	// (GET /v1/groups/{group})
+	GetGroup(ctx context.Context, request GetGroupRequestObject) (GetGroupResponseObject, error)
+	// ActOnGroup Pause, resume or cancel all jobs of a group that have not ended
+	// (POST /v1/groups/{group}/{act})
+	ActOnGroup(ctx context.Context, request ActOnGroupRequestObject) (ActOnGroupResponseObject, error)
 	// GetHealth Whether the service can work
 	// (GET /v1/health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
@@ -2852,6 +3232,48 @@ type strictHandler struct {
 	options     StrictGinServerOptions
 }
 
+// PlanBalance operation middleware
+func (sh *strictHandler) PlanBalance(ctx *gin.Context) {
+	var request PlanBalanceRequestObject
+
+	var body PlanBalanceJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PlanBalance(ctx, request.(PlanBalanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlanBalance")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PlanBalanceResponseObject); ok {
+		if err := validResponse.VisitPlanBalanceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // MakeConsoleLink operation middleware
 func (sh *strictHandler) MakeConsoleLink(ctx *gin.Context) {
 	var request MakeConsoleLinkRequestObject
@@ -2919,6 +3341,125 @@ func (sh *strictHandler) ListFormats(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListFormatsResponseObject); ok {
 		if err := validResponse.VisitListFormatsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListGroups operation middleware
+func (sh *strictHandler) ListGroups(ctx *gin.Context) {
+	var request ListGroupsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListGroups(ctx, request.(ListGroupsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListGroups")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListGroupsResponseObject); ok {
+		if err := validResponse.VisitListGroupsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// StartGroup operation middleware
+func (sh *strictHandler) StartGroup(ctx *gin.Context) {
+	var request StartGroupRequestObject
+
+	var body StartGroupJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartGroup(ctx, request.(StartGroupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartGroup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(StartGroupResponseObject); ok {
+		if err := validResponse.VisitStartGroupResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetGroup operation middleware
+func (sh *strictHandler) GetGroup(ctx *gin.Context, group GroupID) {
+	var request GetGroupRequestObject
+
+	request.Group = group
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetGroup(ctx, request.(GetGroupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetGroup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetGroupResponseObject); ok {
+		if err := validResponse.VisitGetGroupResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ActOnGroup operation middleware
+func (sh *strictHandler) ActOnGroup(ctx *gin.Context, group GroupID, act string) {
+	var request ActOnGroupRequestObject
+
+	request.Group = group
+	request.Act = act
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ActOnGroup(ctx, request.(ActOnGroupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ActOnGroup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ActOnGroupResponseObject); ok {
+		if err := validResponse.VisitActOnGroupResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -3822,10 +4363,11 @@ func (sh *strictHandler) LookAtDisk(ctx *gin.Context, pool PoolName, params Look
 }
 
 // ListDisks operation middleware
-func (sh *strictHandler) ListDisks(ctx *gin.Context, pool PoolName) {
+func (sh *strictHandler) ListDisks(ctx *gin.Context, pool PoolName, params ListDisksParams) {
 	var request ListDisksRequestObject
 
 	request.Pool = pool
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ListDisks(ctx, request.(ListDisksRequestObject))

@@ -17,6 +17,7 @@ import (
 	"bagaglio/core/disk"
 	"bagaglio/core/plan"
 	"bagaglio/internal/service"
+	"bagaglio/internal/store"
 
 	"github.com/gin-gonic/gin"
 	"github.com/gin-gonic/gin/binding"
@@ -118,7 +119,30 @@ func (s *server) EndSession(ctx context.Context, _ EndSessionRequestObject) (End
 }
 
 func (s *server) ListDisks(ctx context.Context, r ListDisksRequestObject) (ListDisksResponseObject, error) {
-	disks, err := s.service.Disks(ctx, r.Pool)
+	q := store.DiskQuery{Limit: 100}
+	p := r.Params
+	if p.Search != nil {
+		q.Search = *p.Search
+	}
+	if p.Only != nil {
+		q.Only = string(*p.Only)
+	}
+	if p.Sort != nil {
+		q.Sort = string(*p.Sort)
+	}
+	if p.Descending != nil {
+		q.Descending = *p.Descending
+	}
+	if p.Offset != nil {
+		q.Offset = *p.Offset
+	}
+	if p.Limit != nil {
+		q.Limit = *p.Limit
+	}
+	if q.Limit < 1 || q.Limit > 1000 || q.Offset < 0 {
+		return nil, fmt.Errorf("%w: limit is %d and should be from 1 to 1000", service.ErrInvalid, q.Limit)
+	}
+	disks, err := s.service.Disks(ctx, r.Pool, q)
 	return ListDisks200JSONResponse(disks), err
 }
 

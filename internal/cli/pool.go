@@ -12,7 +12,7 @@ import (
 )
 
 func (a *app) pool() *cobra.Command {
-	return group("pool", "Pools: the places where disks lie", a.poolList(), a.poolShow(), a.poolAdd(), a.poolTest(), a.poolRules(), a.poolRemove(), a.poolDisks())
+	return group("pool", "Pools: the places where disks lie", a.poolList(), a.poolShow(), a.poolAdd(), a.poolTest(), a.poolRules(), a.poolRemove(), a.poolDisks(), a.poolOrphans(), a.poolDrain(), a.poolSpread())
 }
 
 func (a *app) poolList() *cobra.Command {
@@ -108,30 +108,108 @@ func (a *app) poolRemove() *cobra.Command {
 }
 
 func (a *app) poolDisks() *cobra.Command {
+	var search, only, sort string
+	var descending, files bool
 	c := &cobra.Command{
 		Use: "disks NAME", Short: "List the disks in a pool", Args: exactly(1), ValidArgsFunction: a.completePool,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			service, err := a.dial()
-			if err != nil {
-				return err
+		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
+			p := api.ListDisksParams{Search: &search, Descending: &descending, Sort: (*api.ListDisksParamsSort)(&sort), Limit: ptr(1000), Offset: ptr(0)}
+			if only != "" {
+				p.Only = (*api.ListDisksParamsOnly)(&only)
 			}
-			disks, err := service.Disks(cmd.Context(), args[0])
-			if err != nil {
-				return err
+			disks := []api.DiskEntry{}
+			for {
+				list, err := service.ListDisks(cmd.Context(), args[0], p)
+				if err != nil {
+					return err
+				}
+				if disks = append(disks, list.Disks...); len(list.Disks) < *p.Limit {
+					a.remarkList(list)
+					break
+				}
+				*p.Offset += *p.Limit
 			}
 			if a.json {
 				return a.printJSON(disks)
 			}
-			rows := [][]string{{"DISK", "FORMAT", "LAYOUT", "VIRTUAL SIZE", "ALLOCATED", "FILE SIZE", ""}}
-			for _, d := range disks {
-				row := []string{d.Path, d.Format, d.Layout, size(d.VirtualSize), size(d.AllocatedSize), size(d.FileSize), ""}
-				if d.Problem != "" {
-					row = []string{d.Path, d.Format, "-", "-", "-", size(d.FileSize), d.Problem}
-				}
-				rows = append(rows, row)
+			return table(a.out, diskRows(disks, files))
+		}),
+	}
+	f := c.Flags()
+	f.StringVar(&search, "search", "", "only those with this in their path")
+	f.StringVar(&only, "only", "", "broken, overlays (that stand on others) or bases (that others stand on)")
+	f.StringVar(&sort, "sort", "path", "by path, virtual_size, allocated_size, file_size, room or modified")
+	f.BoolVar(&descending, "descending", false, "the largest or last first")
+	f.BoolVar(&files, "files", false, "show the files of each disk too")
+	a.jsonFlag(c)
+	return c
+}
+
+func ptr[T any](v T) *T { return &v }
+
+// remarkList says what else is to be known of a list.
+func (a *app) remarkList(list api.DiskList) {
+	if list.Refreshing {
+		a.remark("The pool is still being looked through: this is what was known at %s.", when(list.Refreshed))
+	}
+	if list.Problem != nil {
+		a.remark("The pool cannot be looked through (%s): this is what was known at %s.", *list.Problem, when(list.Refreshed))
+	}
+	if list.StrayCount > 0 {
+		a.remark("%d file(s) belong to no disk: see bagaglio pool orphans.", list.StrayCount)
+	}
+}
+
+// diskRows are the lines of a list of disks, each with those of its files if wanted.
+func diskRows(disks []api.DiskEntry, files bool) [][]string {
+	rows := [][]string{{"DISK", "FORMAT", "LAYOUT", "VIRTUAL SIZE", "ALLOCATED", "FILE SIZE", "FILES", "STANDS ON", ""}}
+	for _, d := range disks {
+		on, remark := "", ""
+		if len(d.StandsOn) > 0 {
+			on = d.StandsOn[0]
+		}
+		if len(d.Standing) > 0 {
+			remark = fmt.Sprintf("%d stand(s) on it", len(d.Standing))
+		}
+		row := []string{d.Path, d.Format, d.Layout, size(d.VirtualSize), size(d.AllocatedSize), size(d.FileSize), fmt.Sprint(len(d.Files)), on, remark}
+		if d.Problem != "" {
+			row = []string{d.Path, d.Format, "-", "-", "-", size(d.FileSize), fmt.Sprint(len(d.Files)), "", "BROKEN: " + d.Problem}
+		}
+		rows = append(rows, row)
+		if !files {
+			continue
+		}
+		for _, f := range d.Files {
+			rows = append(rows, []string{"  " + f.Name, "", "", "", size(f.Room), size(f.Size)})
+		}
+	}
+	return rows
+}
+
+func (a *app) poolOrphans() *cobra.Command {
+	c := &cobra.Command{
+		Use: "orphans NAME", Short: "List what belongs to nothing in a pool, and disks that do not open", Args: exactly(1), ValidArgsFunction: a.completePool,
+		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
+			list, err := service.ListDisks(cmd.Context(), args[0], api.ListDisksParams{Only: ptr(api.Broken), Limit: ptr(1000)})
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(map[string]any{"strays": list.Strays, "broken": list.Disks})
+			}
+			rows := [][]string{{"FILE", "SIZE", "MODIFIED", "WHY"}}
+			for _, f := range list.Strays {
+				rows = append(rows, []string{f.Name, size(f.Size), when(f.Modified), "belongs to no disk"})
+			}
+			for _, d := range list.Disks {
+				rows = append(rows, []string{d.Path, size(d.FileSize), when(d.Modified), d.Problem})
+			}
+			if len(rows) == 1 {
+				a.remark("Nothing in pool %s is left over.", args[0])
+				return nil
 			}
 			return table(a.out, rows)
-		},
+		}),
 	}
 	a.jsonFlag(c)
 	return c

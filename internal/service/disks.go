@@ -4,13 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"path"
-	"slices"
 	"strings"
 	"time"
 
 	"bagaglio/api"
+	"bagaglio/core/catalog"
 	"bagaglio/core/disk"
 	"bagaglio/core/inspect"
 	"bagaglio/core/job"
@@ -19,78 +18,104 @@ import (
 	"bagaglio/internal/store"
 )
 
-const (
-	maxDepth = 8      // of folders in a pool that are looked through
-	maxFiles = 10_000 // that are looked at in one pool
-	// settled is for how long a file has to be unchanged to be known by what it looks like.
-	settled = 10 * time.Minute
-)
+// settled is for how long a file has to be unchanged to be known by what it looks like.
+const settled = 10 * time.Minute
 
-// Disks lists the disks in a pool. One that does not open is listed with its problem.
-func (s *Service) Disks(ctx context.Context, pool string) ([]api.DiskEntry, error) {
+// Disks lists disks in a pool, and the files that belong to none. One that does not open is listed with its problem.
+func (s *Service) Disks(ctx context.Context, pool string, q store.DiskQuery) (api.DiskList, error) {
+	list := api.DiskList{Disks: []api.DiskEntry{}, Strays: []catalog.File{}}
+	if _, err := s.pool(ctx, pool); err != nil {
+		return list, err
+	}
+	var problem error
+	if problem, list.Refreshing = s.refresh(ctx, pool); problem != nil {
+		list.Problem = ptr(problem.Error())
+	}
+	var err error
+	if list.Refreshed, err = s.store.Scanned(ctx, pool); err != nil {
+		return list, err
+	}
+	if list.Refreshed.IsZero() && problem != nil {
+		return list, problem
+	}
+	disks, total, err := s.store.Disks(ctx, pool, q)
+	if err != nil {
+		return list, fmt.Errorf("%w: %w", ErrInvalid, err)
+	}
+	list.Total = total
+	for _, d := range disks {
+		files := []string{d.Path}
+		for _, f := range d.Files {
+			files = append(files, f.Name)
+		}
+		standing, err := s.store.Standing(ctx, pool, files)
+		if err != nil {
+			return list, err
+		}
+		list.Disks = append(list.Disks, diskEntry(d, standing))
+	}
+	strays, err := s.store.Strays(ctx, pool, -1)
+	list.StrayCount = len(strays)
+	list.Strays = append(list.Strays, strays[:min(len(strays), mostStrays)]...)
+	return list, err
+}
+
+// mostStrays is how many files that belong to nothing one answer has.
+const mostStrays = 1000
+
+func ptr[T any](v T) *T { return &v }
+
+func diskEntry(d catalog.Disk, standing []string) api.DiskEntry {
+	e := api.DiskEntry{
+		Path: d.Path, Format: d.Format, Layout: d.Layout, VirtualSize: d.VirtualSize, AllocatedSize: d.AllocatedSize, FileSize: d.FileSize, Room: d.Room, Modified: d.Modified,
+		Files: d.Files, StandsOn: append([]string{}, d.Chain...), Standing: append([]string{}, standing...), Snapshots: append([]string{}, d.Snapshots...), Problem: d.Problem,
+	}
+	if d.Tag != "" {
+		e.Tag = &d.Tag
+	}
+	if d.Dirty {
+		e.Dirty = &d.Dirty
+	}
+	return e
+}
+
+// refreshIn is for how long whoever asks for a list waits for it to be looked through again.
+const refreshIn = 5 * time.Second
+
+// refresh looks through a pool again. Whoever asks meanwhile waits for the same; going tells that it takes longer than one waits.
+func (s *Service) refresh(ctx context.Context, pool string) (problem error, going bool) {
+	done := s.opening.DoChan("scan "+pool, func() (any, error) { return nil, s.scan(context.WithoutCancel(ctx), pool) })
+	select {
+	case result := <-done:
+		return result.Err, false
+	case <-time.After(refreshIn):
+		return nil, true
+	case <-ctx.Done():
+		return ctx.Err(), true
+	}
+}
+
+// scan looks through a pool and keeps what it finds.
+func (s *Service) scan(ctx context.Context, pool string) error {
 	folder, err := s.folder(ctx, pool)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	files, err := walk(folder, ".", 0, nil)
+	before, err := s.store.Catalog(ctx, pool)
 	if err != nil {
-		return nil, fmt.Errorf("listing pool %s: %w", pool, err)
+		return err
 	}
-	disks := []api.DiskEntry{}
-	parts := map[string]bool{} // files that belong to a disk which another file opens
-	for _, f := range files {
-		if err := ctx.Err(); err != nil {
-			return nil, err
+	found, err := catalog.Scanner{Folder: folder, Own: job.OwnFolder, Before: before, Format: func(ctx context.Context, info storage.Info) (string, bool, error) {
+		if disk.Claim(info.Name) == "" && !strings.EqualFold(path.Ext(info.Name), ".img") && !s.knownAsDisk(ctx, folder, pool, info) {
+			return "", false, nil // any file at all
 		}
-		d, names, ok := s.entry(ctx, folder, pool, f)
-		if ok {
-			disks = append(disks, d)
-		}
-		for _, name := range names {
-			parts[name] = parts[name] || name != d.Path
-		}
-	}
-	return slices.DeleteFunc(disks, func(d api.DiskEntry) bool { return parts[d.Path] }), nil
-}
-
-// walk collects the regular files below dir, without our own.
-func walk(folder storage.Folder, dir string, depth int, files []storage.Info) ([]storage.Info, error) {
-	infos, err := folder.List(dir)
+		format, err := s.formatOf(ctx, folder, plan.Place{Pool: pool, Path: info.Name})
+		return format, true, err
+	}}.Scan(ctx)
 	if err != nil {
-		return files, err
+		return fmt.Errorf("pool %s: %w", pool, err)
 	}
-	for _, i := range infos {
-		switch {
-		case len(files) >= maxFiles:
-			return files, nil
-		case i.IsDir && disk.Claim(i.Name) != "": // a folder that is a disk
-			files = append(files, i)
-		case i.IsDir && i.Name != job.OwnFolder && depth < maxDepth:
-			if files, err = walk(folder, i.Name, depth+1, files); err != nil && !errors.Is(err, fs.ErrPermission) && !errors.Is(err, fs.ErrNotExist) {
-				return files, err
-			}
-		case i.Regular:
-			files = append(files, i)
-		}
-	}
-	return files, nil
-}
-
-// entry describes a file as a disk, and names all files of it; ok is false for a file that is none.
-func (s *Service) entry(ctx context.Context, folder storage.Folder, pool string, info storage.Info) (d api.DiskEntry, files []string, ok bool) {
-	d = api.DiskEntry{Path: info.Name, Modified: info.Modified, FileSize: info.Size}
-	claimed := disk.Claim(info.Name)
-	if claimed == "" && !strings.EqualFold(path.Ext(info.Name), ".img") && !s.knownAsDisk(ctx, folder, pool, info) {
-		return d, nil, false // any file at all
-	}
-	format, err := s.formatOf(ctx, folder, plan.Place{Pool: pool, Path: info.Name})
-	if err == nil {
-		files, err = s.measure(ctx, folder, format, &d)
-	}
-	if err != nil {
-		d.Format, d.Problem = claimed, err.Error()
-	}
-	return d, files, true
+	return s.store.SetCatalog(ctx, pool, found, time.Now())
 }
 
 // knownAsDisk tells whether a file whose name says nothing is a disk: by its content, or since a job made or read it.
@@ -100,22 +125,6 @@ func (s *Service) knownAsDisk(ctx context.Context, folder storage.Folder, pool s
 	}
 	_, err := s.store.KnownFormat(ctx, pool, info.Name, info.ID)
 	return err == nil
-}
-
-// measure fills d in and returns the files of the disk.
-func (s *Service) measure(ctx context.Context, folder storage.Folder, format string, d *api.DiskEntry) ([]string, error) {
-	r, err := disk.Open(ctx, folder, d.Path, format)
-	if err != nil {
-		return nil, err
-	}
-	defer r.Close()
-	about := r.Describe()
-	d.Format, d.Layout, d.VirtualSize = about.Format, about.Layout, about.VirtualSize
-	if d.FileSize, _, err = storage.Measure(folder, about.Files); err != nil {
-		return nil, err
-	}
-	d.AllocatedSize, err = disk.Allocated(ctx, r)
-	return about.Files, err
 }
 
 // Look reports on one disk.

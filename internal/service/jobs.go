@@ -52,6 +52,14 @@ func (s *Service) prepare(ctx context.Context, r plan.Request) (plan.Plan, job.E
 			return plan.Plan{}, ends, err
 		}
 		known.Rules = pool.Rules
+		if r.Release {
+			known.Standing = func(ctx context.Context, files []string) ([]string, error) {
+				if err, _ := s.refresh(ctx, r.Source.Pool); err != nil {
+					return nil, err
+				}
+				return s.store.Standing(ctx, r.Source.Pool, files)
+			}
+		}
 	}
 	p, err := job.Prepare(ctx, ends, r, known)
 	return p, ends, err
@@ -97,33 +105,44 @@ func (s *Service) Again(ctx context.Context, id string) (api.Job, error) {
 }
 
 func (s *Service) start(ctx context.Context, r plan.Request, speed int64, hours string) (api.Job, error) {
-	if err := checkHours(hours); err != nil {
-		return api.Job{}, err
-	}
-	if speed < 0 {
-		return api.Job{}, fmt.Errorf("%w: a limit is 0, for none, or more", ErrInvalid)
-	}
-	p, ends, err := s.prepare(ctx, r)
+	id, err := s.startIn(ctx, r, speed, hours, 0)
 	if err != nil {
 		return api.Job{}, err
 	}
+	s.dispatch()
+	return s.Job(ctx, strconv.FormatInt(id, 10))
+}
+
+// startIn puts a request into the queue, as one of a group unless that is 0.
+func (s *Service) startIn(ctx context.Context, r plan.Request, speed int64, hours string, group int64) (int64, error) {
+	if err := checkHours(hours); err != nil {
+		return 0, err
+	}
+	if speed < 0 {
+		return 0, fmt.Errorf("%w: a limit is 0, for none, or more", ErrInvalid)
+	}
+	p, ends, err := s.prepare(ctx, r)
+	if err != nil {
+		return 0, err
+	}
 	for _, c := range p.Checks {
 		if c.Severity == plan.Blocks {
-			return api.Job{}, fmt.Errorf("%w: %s", job.ErrBlocked, c.Message)
+			return 0, fmt.Errorf("%w: %s", job.ErrBlocked, c.Message)
 		}
 	}
 	if r.Source.Format != "" {
 		if err := s.know(ctx, ends.Source, r.Source, r.Source.Format); err != nil {
-			return api.Job{}, err
+			return 0, err
 		}
 	}
 	id, err := s.store.AddJob(ctx, p, speed, hours, time.Now())
-	if err != nil {
-		return api.Job{}, err
+	if err == nil && group > 0 {
+		err = s.store.JoinGroup(ctx, id, group)
 	}
-	s.changed(id)
-	s.dispatch()
-	return s.Job(ctx, strconv.FormatInt(id, 10))
+	if err == nil {
+		s.changed(id)
+	}
+	return id, err
 }
 
 // Jobs returns the newest jobs.
@@ -169,6 +188,9 @@ func (s *Service) view(j store.Job) api.Job {
 	if j.Outcome != "" {
 		outcome := api.JobOutcome(j.Outcome)
 		v.Outcome = &outcome
+	}
+	if j.Group > 0 {
+		v.Group = ptr(strconv.FormatInt(j.Group, 10))
 	}
 	v.Speed, v.Hours, v.ByItself, v.Progress = j.Speed, j.Hours, j.Trouble, j.Last
 	s.mu.Lock()

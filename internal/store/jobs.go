@@ -48,6 +48,7 @@ type Job struct {
 	Speed     int64
 	Hours     string
 	Last      *job.Progress
+	Group     int64 // of jobs that were started together, 0 for none
 }
 
 // jobRow is a job as the table has it.
@@ -67,10 +68,11 @@ type jobRow struct {
 	Speed     int64          `db:"speed"`
 	Hours     string         `db:"hours"`
 	Last      sql.NullString `db:"last"`
+	Group     sql.NullInt64  `db:"group_id"`
 }
 
 func (r jobRow) job() (j Job, err error) {
-	j = Job{ID: r.ID, State: r.State, Outcome: job.Outcome(r.Outcome.String), Reason: r.Reason, Uncleared: r.Uncleared, Rank: r.Rank, Trouble: r.Trouble, Speed: r.Speed, Hours: r.Hours}
+	j = Job{ID: r.ID, State: r.State, Outcome: job.Outcome(r.Outcome.String), Reason: r.Reason, Uncleared: r.Uncleared, Rank: r.Rank, Trouble: r.Trouble, Speed: r.Speed, Hours: r.Hours, Group: r.Group.Int64}
 	if err := json.Unmarshal([]byte(r.Plan), &j.Plan); err != nil {
 		return j, fmt.Errorf("reading the plan of job %d: %w", r.ID, err)
 	}

@@ -117,9 +117,12 @@ func (s *Store) KnownFormat(ctx context.Context, pool, path, file string) (forma
 	return format, notFound(err)
 }
 
-// SetKnownFormat keeps the format of a file.
+// SetKnownFormat keeps the format of a file, which is a disk from then on.
 func (s *Store) SetKnownFormat(ctx context.Context, pool, path, file, format string) error {
 	_, err := s.db.ExecContext(ctx, `INSERT INTO known_formats (pool, path, file, format) VALUES (?, ?, ?, ?)
 		ON CONFLICT (pool, path) DO UPDATE SET file = excluded.file, format = excluded.format`, pool, path, file, format)
+	if err == nil {
+		_, err = s.db.ExecContext(ctx, `DELETE FROM strays WHERE pool = ? AND name = ?`, pool, path)
+	}
 	return err
 }

@@ -1,0 +1,232 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"bagaglio/api"
+	"bagaglio/client"
+	"bagaglio/core/plan"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) poolDrain() *cobra.Command {
+	return a.balance("drain NAME [TO...]", "Empty a pool into others, to retire or upgrade its drive", 1, func(pools []string) api.BalanceRequest {
+		r := api.BalanceRequest{Kind: api.Drain, Pools: pools[:1]}
+		if len(pools) > 1 {
+			r.To = ptr(pools[1:])
+		}
+		return r
+	})
+}
+
+func (a *app) poolSpread() *cobra.Command {
+	return a.balance("spread NAME NAME...", "Spread load between pools, so that they are about equally full", 2, func(pools []string) api.BalanceRequest {
+		return api.BalanceRequest{Kind: api.Spread, Pools: pools}
+	})
+}
+
+// balance is a command that plans over many disks, and does it as a group of jobs.
+func (a *app) balance(use, short string, least int, request func(pools []string) api.BalanceRequest) *cobra.Command {
+	var planOnly, yes, wait bool
+	c := &cobra.Command{
+		Use: use, Short: short, ValidArgsFunction: a.completePools,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) < least {
+				return usage("name the pools: bagaglio pool %s", use)
+			}
+			return nil
+		},
+		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
+			b, err := service.Balance(cmd.Context(), request(args))
+			if err != nil {
+				return err
+			}
+			if planOnly && a.json {
+				return a.printJSON(b)
+			}
+			if err := a.printBalance(b, planOnly); err != nil || planOnly {
+				return err
+			}
+			if len(b.Carries) == 0 {
+				a.remark("Nothing was done: no disk has to go anywhere, or none can.")
+				return nil
+			}
+			if !yes && !a.json && isTerminal(a.in) && isTerminal(a.notes) {
+				if err := a.ask(fmt.Sprintf("Move %d disks?", len(b.Carries))); err != nil {
+					return err
+				}
+			}
+			n := api.NewGroup{Name: strings.Fields(use)[0] + " " + strings.Join(args, " ")}
+			for _, x := range b.Carries {
+				n.Requests = append(n.Requests, plan.Request{
+					Kind: plan.Copy, Release: true, Source: plan.Place{Pool: x.From, Path: x.Path}, Destination: &plan.Place{Pool: x.To, Path: x.Path},
+				})
+			}
+			g, err := service.StartGroup(cmd.Context(), n)
+			if err != nil {
+				return err
+			}
+			a.remark("Group %s: %d job(s). See bagaglio group show %s; pause, resume or cancel it as a whole with bagaglio group.", g.Id, len(g.Jobs), g.Id)
+			if wait {
+				if g, err = awaitGroup(cmd.Context(), service, g); err != nil {
+					return err
+				}
+			}
+			return a.printGroup(g)
+		}),
+	}
+	c.Flags().BoolVar(&planOnly, "plan", false, "only say what would go where, and how full the pools were then")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	c.Flags().BoolVar(&wait, "wait", false, "return when all of it has ended")
+	a.jsonFlag(c)
+	return c
+}
+
+// awaitGroup returns when all jobs of a group have ended.
+func awaitGroup(ctx context.Context, service *client.Service, g api.Group) (api.Group, error) {
+	for _, j := range g.Jobs {
+		for _, err := range service.Follow(ctx, j.Id) {
+			if err != nil {
+				return g, err
+			}
+		}
+	}
+	return service.Group(ctx, g.Id)
+}
+
+func (a *app) printBalance(b plan.Balance, planOnly bool) error {
+	out := a.notes
+	if planOnly {
+		out = a.out
+	}
+	rows := [][]string{{"DISK", "FROM", "TO", "ROOM"}}
+	for _, x := range b.Carries {
+		rows = append(rows, []string{x.Path, x.From, x.To, size(x.Room)})
+	}
+	for _, x := range b.Left {
+		rows = append(rows, []string{x.Path, x.Pool, "stays", x.Why})
+	}
+	if err := table(out, rows); err != nil {
+		return err
+	}
+	rows = [][]string{{"", "", ""}, {"POOL", "FREE BEFORE", "FREE AFTER"}}
+	for i, p := range b.Before {
+		rows = append(rows, []string{p.Pool, share(p), share(b.After[i])})
+	}
+	return table(out, rows)
+}
+
+// share says how much of a pool is free.
+func share(p plan.PoolState) string {
+	return fmt.Sprintf("%s of %s (%d %%)", size(p.Free), size(p.Total), 100*p.Free/max(p.Total, 1))
+}
+
+func (a *app) group() *cobra.Command {
+	return group("group", "Groups: jobs that were started together", a.groupList(), a.groupShow(),
+		a.groupAct("pause", "Stop all jobs of a group so that they can go on later"), a.groupAct("resume", "Let the paused jobs of a group go on"),
+		a.groupAct("cancel", "Stop all jobs of a group and remove what they wrote"))
+}
+
+func (a *app) groupList() *cobra.Command {
+	c := &cobra.Command{
+		Use: "list", Short: "List the groups, the newest first", Args: exactly(0),
+		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, _ []string) error {
+			groups, err := service.Groups(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(groups)
+			}
+			rows := [][]string{{"GROUP", "NAME", "JOBS", "DONE", "NOT DONE", "CREATED"}}
+			for _, g := range groups {
+				done, failed := tally(g)
+				rows = append(rows, []string{g.Id, g.Name, fmt.Sprint(len(g.Jobs)), fmt.Sprint(done), fmt.Sprint(failed), when(g.Created)})
+			}
+			return table(a.out, rows)
+		}),
+	}
+	a.jsonFlag(c)
+	return c
+}
+
+// tally counts the jobs of a group that are done, and what failed, was cancelled or refused.
+func tally(g api.Group) (done, failed int) {
+	failed = len(g.Refused)
+	for _, j := range g.Jobs {
+		switch j.State {
+		case api.JobStateDone:
+			done++
+		case api.JobStateFailed, api.JobStateCancelled:
+			failed++
+		}
+	}
+	return done, failed
+}
+
+func (a *app) groupShow() *cobra.Command {
+	c := &cobra.Command{
+		Use: "show GROUP", Short: "Show the jobs of a group", Args: exactly(1),
+		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
+			g, err := service.Group(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.printGroup(g)
+		}),
+	}
+	a.jsonFlag(c)
+	return c
+}
+
+// printGroup fails when something of a group has failed.
+func (a *app) printGroup(g api.Group) error {
+	done, failed := tally(g)
+	var err error
+	if a.json {
+		err = a.printJSON(g)
+	} else {
+		rows := [][]string{{"JOB", "STATE", "SOURCE", "DESTINATION", "WHY"}}
+		for _, j := range g.Jobs {
+			why := ""
+			if j.Reason != nil {
+				why = *j.Reason
+			}
+			rows = append(rows, []string{j.Id, stateOf(j), j.Request.Source.String(), j.Request.Destination.String(), why})
+		}
+		for _, r := range g.Refused {
+			rows = append(rows, []string{"-", "refused", r.Source.String(), "", r.Why})
+		}
+		if err = table(a.out, rows); err == nil {
+			a.remark("%s: %d of %d done, %d not done.", g.Name, done, len(g.Jobs)+len(g.Refused), failed)
+		}
+	}
+	if err == nil && failed > 0 {
+		err = told(errors.New("not all of the group is done"))
+	}
+	return err
+}
+
+func (a *app) groupAct(act, short string) *cobra.Command {
+	return &cobra.Command{
+		Use: act + " GROUP", Short: short, Args: exactly(1),
+		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
+			g, err := service.ActOnGroup(cmd.Context(), args[0], act)
+			if err != nil {
+				return err
+			}
+			return a.printGroup(g)
+		}),
+	}
+}
+
+// completePools offers the names of pools that are not named yet.
+func (a *app) completePools(cmd *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
+	all, directive := a.completePool(cmd, nil, begun)
+	return slices.DeleteFunc(all, func(p string) bool { return slices.Contains(args, p) }), directive
+}

@@ -1,0 +1,219 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"time"
+
+	"bagaglio/api"
+	"bagaglio/core/catalog"
+	"bagaglio/core/plan"
+	"bagaglio/core/storage"
+	"bagaglio/internal/store"
+)
+
+// Balance plans to drain a pool or to spread load between pools.
+func (s *Service) Balance(ctx context.Context, r api.BalanceRequest) (plan.Balance, error) {
+	to := r.Pools
+	if r.Kind == api.Drain {
+		if len(r.Pools) != 1 {
+			return plan.Balance{}, fmt.Errorf("%w: one pool is drained at a time", ErrInvalid)
+		}
+		if r.To != nil {
+			to = append(to, *r.To...)
+		} else {
+			all, err := s.store.Pools(ctx)
+			if err != nil {
+				return plan.Balance{}, err
+			}
+			for _, p := range all {
+				to = append(to, p.Name)
+			}
+		}
+	}
+	var states []plan.PoolState
+	var loads []plan.Load
+	for i, name := range to {
+		if slices.Contains(to[:i], name) {
+			continue
+		}
+		state, found, err := s.load(ctx, name)
+		if err != nil && (r.To != nil || slices.Contains(r.Pools, name)) {
+			return plan.Balance{}, err
+		}
+		if err != nil {
+			continue // one that is not reachable, or read-only, takes nothing
+		}
+		states = append(states, state)
+		if slices.Contains(r.Pools, name) {
+			loads = append(loads, found...)
+		}
+	}
+	if r.Kind == api.Drain {
+		return plan.Drain(states[0], states[1:], loads), nil
+	}
+	return plan.Spread(states, loads), nil
+}
+
+// load says how full a pool is, and what is in it that may be moved.
+func (s *Service) load(ctx context.Context, name string) (state plan.PoolState, loads []plan.Load, err error) {
+	pool, err := s.pool(ctx, name)
+	if err != nil {
+		return state, nil, err
+	}
+	space, err := s.space(pool)
+	if err == nil && (space.ReadOnly || space.Free == storage.Unknown) {
+		err = fmt.Errorf("%w: the pool %s is read-only, or does not tell how much room it has", ErrState, name)
+	}
+	if err != nil {
+		return state, nil, err
+	}
+	if problem, _ := s.refresh(ctx, name); problem != nil {
+		return state, nil, problem
+	}
+	c, err := s.store.Catalog(ctx, name)
+	if err != nil {
+		return state, nil, err
+	}
+	state = plan.PoolState{Pool: name, Total: space.Total, Free: space.Free, LargestFile: space.LargestFile, Rules: pool.Rules}
+	by := map[string]catalog.Disk{} // disks by their files
+	standing := map[string][]string{}
+	for _, d := range c.Disks {
+		for _, f := range d.Files {
+			by[f.Name] = d
+		}
+		for _, f := range d.Chain {
+			standing[f] = append(standing[f], d.Path)
+		}
+	}
+	for _, d := range c.Disks {
+		if len(standing[d.Path]) == 0 { // what others stand on goes with them
+			loads = append(loads, loadOf(name, d, by, standing))
+		}
+	}
+	return state, loads, nil
+}
+
+// loadOf is a disk with all that it stands on.
+func loadOf(pool string, d catalog.Disk, by map[string]catalog.Disk, standing map[string][]string) plan.Load {
+	l := plan.Load{Pool: pool, Path: d.Path, Format: d.Format, Layout: d.Layout, Virtual: d.VirtualSize}
+	files := slices.Clone(d.Files)
+	for _, name := range d.Chain {
+		i := slices.IndexFunc(by[name].Files, func(f catalog.File) bool { return f.Name == name })
+		if i >= 0 {
+			files = append(files, by[name].Files[i])
+		}
+		if others := standing[name]; len(others) > 1 && l.Stays == "" {
+			for _, other := range others {
+				if other != d.Path && !slices.Contains(d.Chain, other) {
+					l.Stays = fmt.Sprintf("%s stands on %s too: make one of them stand alone first (copy --chain flat)", other, path.Base(name))
+				}
+			}
+		}
+	}
+	for _, f := range files {
+		l.Room += f.Room
+		l.LargestFile = max(l.LargestFile, f.Size)
+	}
+	if d.Problem != "" {
+		l.Stays = "it does not open: " + d.Problem
+	}
+	return l
+}
+
+// StartGroup starts several requests as one group. Those that a check blocks are listed.
+func (s *Service) StartGroup(ctx context.Context, n api.NewGroup) (api.Group, error) {
+	for _, r := range n.Requests {
+		if err := r.Validate(); err != nil {
+			return api.Group{}, err
+		}
+	}
+	id, err := s.store.AddGroup(ctx, storage.Printable(n.Name), time.Now())
+	if err != nil {
+		return api.Group{}, err
+	}
+	refused := []api.Refused{}
+	for _, r := range n.Requests {
+		if _, err := s.startIn(ctx, r, 0, "", id); err != nil {
+			refused = append(refused, api.Refused{Source: r.Source, Why: err.Error()})
+		}
+	}
+	b, err := json.Marshal(refused)
+	if err == nil {
+		err = s.store.SetRefused(ctx, id, string(b))
+	}
+	if err != nil {
+		return api.Group{}, err
+	}
+	s.dispatch()
+	return s.Group(ctx, strconv.FormatInt(id, 10))
+}
+
+// Groups returns the newest groups.
+func (s *Service) Groups(ctx context.Context) ([]api.Group, error) {
+	records, err := s.store.Groups(ctx, 100)
+	out := []api.Group{}
+	for _, g := range records {
+		view, err := s.viewGroup(ctx, g)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, view)
+	}
+	return out, err
+}
+
+// Group returns one group.
+func (s *Service) Group(ctx context.Context, id string) (api.Group, error) {
+	number, err := strconv.ParseInt(id, 10, 64)
+	if err != nil {
+		return api.Group{}, fmt.Errorf("group %q: %w", id, store.ErrNotFound)
+	}
+	g, err := s.store.Group(ctx, number)
+	if err != nil {
+		return api.Group{}, fmt.Errorf("group %s: %w", id, err)
+	}
+	return s.viewGroup(ctx, g)
+}
+
+func (s *Service) viewGroup(ctx context.Context, g store.Group) (v api.Group, err error) {
+	v = api.Group{Id: strconv.FormatInt(g.ID, 10), Name: g.Name, Jobs: []api.Job{}, Refused: []api.Refused{}}
+	if v.Created, err = time.Parse(time.RFC3339Nano, g.Created); err != nil {
+		return v, err
+	}
+	if err := json.Unmarshal([]byte(g.Refused), &v.Refused); err != nil {
+		return v, err
+	}
+	jobs, err := s.store.JobsOf(ctx, g.ID)
+	for _, j := range jobs {
+		v.Jobs = append(v.Jobs, s.view(j))
+	}
+	return v, err
+}
+
+// ActOnGroup does something to all jobs of a group that have not ended.
+func (s *Service) ActOnGroup(ctx context.Context, id, act string) (api.Group, error) {
+	acts := map[string]func(context.Context, string) (api.Job, error){"pause": s.Pause, "resume": s.Resume, "cancel": s.Cancel}
+	do, ok := acts[act]
+	if !ok {
+		return api.Group{}, fmt.Errorf("%w: a group is paused, resumed or cancelled", ErrInvalid)
+	}
+	g, err := s.Group(ctx, id)
+	if err != nil {
+		return g, err
+	}
+	for _, j := range g.Jobs {
+		if store.State(j.State).Ended() {
+			continue
+		}
+		if _, err := do(ctx, j.Id); err != nil && !errors.Is(err, ErrState) { // one that has changed meanwhile, or is so already
+			return g, err
+		}
+	}
+	return s.Group(ctx, id)
+}
