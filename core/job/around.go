@@ -33,7 +33,7 @@ func lookAround(ctx context.Context, ends Ends, r plan.Request, known Known, f *
 		}
 		f.Files = append(f.Files, plan.FileFact{Name: name, Size: info.Size, Room: info.Room})
 	}
-	if !r.Release {
+	if !r.Release && !r.Replace {
 		return nil
 	}
 	space, err := ends.Source.Space()

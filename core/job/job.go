@@ -215,6 +215,9 @@ func (w *work) finish(ctx context.Context) error {
 		if err := w.report.run(plan.StepPlace, nil, nil, func() error { return w.place(ctx) }); err != nil {
 			return err
 		}
+		if space, err := w.Ends.Destination.Space(); err == nil && space.Removable { // everything was synced on the way
+			w.remark("everything is on stable storage: it is safe to unplug the drive")
+		}
 	}
 	if !w.Plan.Request.Release {
 		return nil

@@ -8,13 +8,11 @@ import (
 	"math/rand/v2"
 	"os"
 	"os/exec"
-	"path"
 	"path/filepath"
 	"testing"
 	"time"
 
 	_ "bagaglio/core/disk/all"
-	"bagaglio/core/fingerprint"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/local"
@@ -82,7 +80,7 @@ func (w *world) untouched(names ...string) {
 	require.NoError(w.t, err)
 	left := []string{}
 	for _, e := range entries {
-		if path.Ext(e.Name()) != fingerprint.TagExtension { // which comes with each image
+		if !isCompanion(e.Name()) { // which comes with an image
 			left = append(left, e.Name())
 		}
 	}

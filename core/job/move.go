@@ -31,7 +31,7 @@ func (w *work) moveFiles(ctx context.Context) error {
 			}
 			w.state.Staged[c.To], w.state.Files = info.ID, append(w.state.Files, c.To)
 		}
-		if err := w.tagMoved(); err != nil {
+		if err := errors.Join(w.tagMoved(), w.sumsMoved()); err != nil {
 			return err
 		}
 		if err := w.enter(ctx, plan.StepPlace); err != nil {
@@ -41,8 +41,10 @@ func (w *work) moveFiles(ctx context.Context) error {
 	if err := w.moveAll(); err != nil {
 		return fmt.Errorf("giving the files their new names: %w", err)
 	}
-	if err := w.Ends.Source.Remove(fingerprint.TagName(w.Plan.Before.Place.Path)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
+	for _, name := range companions(w.Plan.Before.Place.Path) {
+		if err := w.Ends.Source.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
 	}
 	w.dropFolder()
 	r := &w.receipt
@@ -132,8 +134,8 @@ func (w *work) release(ctx context.Context) error {
 	}
 	folder := w.Ends.Source
 	id := fmt.Sprintf("%x", sha256.Sum256([]byte("source of "+w.ID)))[:8]
-	files := append(slices.Clone(w.Plan.Released), fingerprint.TagName(w.Plan.Before.Place.Path))
-	files = slices.DeleteFunc(files, func(f string) bool { _, err := folder.Stat(f); return err != nil }) // what an earlier time held, or no tag
+	files := slices.Concat(w.Plan.Released, companions(w.Plan.Before.Place.Path))
+	files = slices.DeleteFunc(files, func(f string) bool { _, err := folder.Stat(f); return err != nil }) // what an earlier time held, or never was
 	held := Held{
 		ID: id, Path: w.Plan.Before.Place.Path, Files: files, Until: time.Now().Add(w.Hold), Why: fmt.Sprintf("moved to %s by %s", w.Plan.After.Place, w.By),
 	}

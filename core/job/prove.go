@@ -20,6 +20,9 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 		return err
 	}
 	r.Source.Fingerprint = sum.String()
+	if err := w.fits(ctx, copied.Leaves); err != nil {
+		return err
+	}
 	request := w.Plan.Request
 	made, err := w.openMade(ctx)
 	if err != nil {

@@ -8,8 +8,10 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"strings"
 	"time"
 
+	"bagaglio/core/fingerprint"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 )
@@ -66,7 +68,7 @@ func (w *work) place(ctx context.Context) error {
 		return err
 	}
 	dir := w.dir()
-	if len(w.Plan.Files()) > 1 { // those cannot be swapped all at once, and nobody may see some of each
+	if len(w.Plan.Files()) > 1 || len(w.Plan.Displaced) > 0 { // those cannot be swapped all at once, and nobody may see some of each
 		if err := w.moveAside(dir); err != nil {
 			return errors.Join(err, w.moveBack())
 		}
@@ -107,6 +109,11 @@ func (w *work) moveAside(dir string) error {
 	for _, name := range slices.Backward(w.state.Files) {
 		if _, err := w.Ends.Destination.Stat(path.Join(dir, name)); err == nil && !w.isPlaced(dir, name) {
 			held.Files = append(held.Files, path.Join(dir, name))
+		}
+	}
+	for _, name := range w.Plan.Displaced {
+		if _, err := w.Ends.Destination.Stat(name); err == nil {
+			held.Files = append(held.Files, name)
 		}
 	}
 	if len(held.Files) == 0 {
@@ -174,7 +181,7 @@ func (w *work) move(staged, final string) (back func() error, err error) {
 		return func() error { return folder.Rename(final, staged) }, nil
 	case !errors.Is(err, fs.ErrExist):
 		return nil, err
-	case !w.Plan.Request.Replace && final != path.Join(w.dir(), w.tagName()): // a tag alone speaks of a disk that is gone
+	case !w.Plan.Request.Replace && !isCompanion(final): // which alone speaks of a disk that is gone
 		return nil, fmt.Errorf("%s came into being meanwhile, and nothing is overwritten unasked: choose another name and start again", final)
 	}
 	err = folder.Exchange(staged, final)
@@ -192,6 +199,11 @@ func (w *work) move(staged, final string) (back func() error, err error) {
 	return func() error { return folder.Rename(final, staged) }, err
 }
 
+// isCompanion tells whether a file only says something of a disk: its tag, or checksums of its pieces.
+func isCompanion(name string) bool {
+	return strings.HasSuffix(name, fingerprint.TagExtension) || strings.HasSuffix(name, sumsExtension)
+}
+
 // holdReplaced keeps what was replaced, which lies in the staging folder now.
 func (w *work) holdReplaced(dir string) error {
 	folder := w.Ends.Destination
@@ -201,8 +213,7 @@ func (w *work) holdReplaced(dir string) error {
 			held.Files = append(held.Files, path.Join(dir, name))
 		}
 	}
-	onlyTag := len(held.Files) == 1 && held.Files[0] == path.Join(dir, w.tagName())
-	if len(held.Files) == 0 || onlyTag {
+	if !slices.ContainsFunc(held.Files, func(f string) bool { return !isCompanion(f) }) {
 		return nil
 	}
 	err := hold(folder, held, func(file string) string { return path.Join(w.staging(), w.inside(file)) })

@@ -2,6 +2,7 @@ package job
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -11,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
@@ -22,6 +24,9 @@ func (w *work) tagName() string { return fingerprint.TagName(w.inside(w.Plan.Aft
 
 // makeTag puts the tag of the new image beside it in the staging folder, to get its name first.
 func (w *work) makeTag(copied transfer.Result) error {
+	if err := w.makeSums(storage.Sub(w.Ends.Destination, w.staging())); err != nil {
+		return err
+	}
 	if w.Plan.Request.NoTag || w.copies() && w.guest == nil {
 		return nil
 	}
@@ -98,6 +103,42 @@ func (a *appender) Write(p []byte) (int, error) {
 	return n, err
 }
 
+// fits compares what was read with the tag that the request names, and says which files of the source are damaged.
+func (w *work) fits(ctx context.Context, leaves *fingerprint.Leaves) error {
+	tag, err := w.tagToProve()
+	if err != nil || tag == nil {
+		return err
+	}
+	w.receipt.Differences = fingerprint.Difference(tag.Leaves, leaves, 20)
+	if len(w.receipt.Differences) == 0 {
+		w.remark("the source has the content that its tag says")
+		return nil
+	}
+	from := w.Plan.Request.Source
+	from.Format = w.Plan.Before.Format
+	src, err := open(ctx, w.Ends.Source, from)
+	if err != nil {
+		return err
+	}
+	defer src.Close()
+	var names []string
+	if l, ok := src.(disk.Locator); ok {
+		for _, d := range w.receipt.Differences {
+			for off := d.Offset; off < d.Offset+d.Length; {
+				at, err := l.Locate(off)
+				if err != nil || at.Len <= 0 {
+					break
+				}
+				if at.File != "" && !slices.Contains(names, path.Base(at.File)) {
+					names = append(names, path.Base(at.File))
+				}
+				off += at.Len
+			}
+		}
+	}
+	return fmt.Errorf("%w: the source is not what its tag says; what differs lies in %s: fetch that again", ErrNotProven, strings.Join(names, ", "))
+}
+
 // tagToProve returns the tag to prove against, or nil when none is asked for or, of the one beside the disk, there is none.
 func (w *work) tagToProve() (*fingerprint.Tag, error) {
 	request := w.Plan.Request
@@ -117,9 +158,23 @@ func (w *work) tagToProve() (*fingerprint.Tag, error) {
 	}
 	w.receipt.Tag = name
 	if got := w.Plan.Before.VirtualSize; got != tag.VirtualSize {
-		return nil, fmt.Errorf("%w: the virtual size is %s, and the tag says %s", ErrNotProven, plan.Bytes(got), plan.Bytes(tag.VirtualSize))
+		return nil, fmt.Errorf("%w: the virtual size is %s, and the tag says %s%s", ErrNotProven, plan.Bytes(got), plan.Bytes(tag.VirtualSize), w.missing(tag))
 	}
 	return tag, nil
+}
+
+// missing names the files that a tag names and that are not there.
+func (w *work) missing(tag *fingerprint.Tag) string {
+	var names []string
+	for _, f := range tag.Files {
+		if _, err := w.Ends.Source.Stat(path.Join(path.Dir(w.receipt.Tag), f.Name)); errors.Is(err, fs.ErrNotExist) {
+			names = append(names, f.Name)
+		}
+	}
+	if len(names) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; missing: %s", strings.Join(names, ", "))
 }
 
 func readTag(folder storage.Folder, name string, disk int64) (*fingerprint.Tag, error) {

@@ -216,9 +216,8 @@ func (p *maker) checkDestination() {
 	switch rename := remedy("Write to "+d.OtherName, map[string]any{"destination": map[string]any{"path": d.OtherName}}); {
 	case len(d.Leftover) > 0:
 		p.add(Blocks, "destination", fmt.Sprintf("Files that lie there would become a part of the new disk (%s): remove them, or choose another name.", strings.Join(d.Leftover, ", ")), rename)
-	case len(d.Others) > 0 && p.Request.Replace:
-		p.add(Blocks, "destination", fmt.Sprintf("The disk at %s has files that the new image does not have (%s): replacing would leave them behind. Choose another name.",
-			dest, strings.Join(d.Others, ", ")), rename)
+	case d.SameFile && p.inPlace():
+		p.checkInPlace()
 	case d.SameFile:
 		p.add(Blocks, "destination", "Source and destination are the same file: choose another name.", rename)
 	case d.Exists && !p.Request.Replace:
@@ -230,13 +229,39 @@ func (p *maker) checkDestination() {
 	case d.InUse != nil:
 		p.add(Blocks, "destination", fmt.Sprintf("What would be replaced is in use: %v.", d.InUse), rename)
 	case d.Exists:
+		p.Displaced = d.Others
 		p.add(Warns, "destination", fmt.Sprintf("%s is replaced. It stays until the new one is complete%s, and is then held for a while, to be restored.", dest, map[bool]string{false: " and proven", true: ""}[p.Request.NoProof]))
 	}
+	p.checkRemovable()
 	p.checkRules()
 	p.Owner, p.Mode = d.Rules.Owner, d.Rules.Mode
 	defer p.checkRelease()
 	if !p.Renames {
 		p.checkRoom()
+	}
+}
+
+// inPlace tells whether a disk is made anew in its own place.
+func (p *maker) inPlace() bool {
+	return p.Request.Replace && p.Request.Kind == Convert && !p.Request.Release && p.Request.Source.Pool == p.Request.Destination.Pool
+}
+
+// checkInPlace: what holds for a disk that is made anew in its own place.
+func (p *maker) checkInPlace() {
+	d := p.facts.Destination
+	if len(p.facts.Source.Standing) > 0 {
+		p.add(Blocks, "destination", fmt.Sprintf("%s stand(s) on this disk and would not know it again: make them stand alone first.", strings.Join(p.facts.Source.Standing, ", ")))
+		return
+	}
+	p.Displaced = d.Others
+	p.add(Warns, "destination", fmt.Sprintf("The disk is made anew in its place. As it is now it stays until the new one is complete%s, and is then held for a while: its room comes back when that is cleared.",
+		map[bool]string{false: " and proven"}[p.Request.NoProof]))
+}
+
+// checkRemovable: what to know of a drive that may be unplugged.
+func (p *maker) checkRemovable() {
+	if p.facts.Destination.Space.Removable {
+		p.add(Informs, "removable", "The destination is a removable drive: leave it connected until the receipt says that it is safe to unplug.")
 	}
 }
 

@@ -211,6 +211,8 @@ type Plan struct {
 	Renames bool `json:"renames,omitempty"`
 	// Released are the files of the source that are held at the end, what opens it first.
 	Released []string `json:"released,omitempty"`
+	// Displaced are files of a disk that is replaced which the new one does not have: they are held with it.
+	Displaced []string `json:"displaced,omitempty"`
 	// Owner and Mode are what the rules of the destination's pool ask for.
 	Owner string `json:"owner,omitempty"`
 	Mode  string `json:"mode,omitempty"`

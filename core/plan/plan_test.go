@@ -72,7 +72,7 @@ func TestChecks(t *testing.T) {
 		{"exists", func(_ *Request, f *Facts) { f.Destination.Exists, f.Destination.OtherName = true, "ticketing-2.qcow2" },
 			"destination", Blocks, "exists already", []string{`{"destination":{"path":"ticketing-2.qcow2"}}`, `{"replace":true}`}},
 		{"is replaced", func(r *Request, f *Facts) { f.Destination.Exists, r.Replace = true, true }, "destination", Warns, "until the new one is complete and proven", nil},
-		{"is the source", func(r *Request, f *Facts) { f.Destination.Exists, f.Destination.SameFile, r.Replace = true, true, true }, "destination", Blocks, "same file", []string{`{"destination":{"path":""}}`}},
+		{"is the source", func(_ *Request, f *Facts) { f.Destination.Exists, f.Destination.SameFile = true, true }, "destination", Blocks, "same file", []string{`{"destination":{"path":""}}`}},
 		{"read-only", func(_ *Request, f *Facts) { f.Destination.Space.ReadOnly = true }, "destination", Blocks, "read-only", nil},
 		{"not reachable", func(_ *Request, f *Facts) { f.Destination.Obstructed = errors.New("no such folder") }, "destination", Blocks, "no such folder", nil},
 		{"no room", func(_ *Request, f *Facts) { f.Destination.Space.Free = gib / 2 }, "room", Blocks, "512 MiB", nil},
@@ -101,9 +101,21 @@ func TestChecks(t *testing.T) {
 		{"pieces do not fit", func(r *Request, f *Facts) {
 			r.As, r.Layout, r.Destination.Path, f.Destination.Space.LargestFile, r.Options.PieceSize = "raw", "pieces", "ticketing.raw", 4*gib-1, 5*gib
 		}, "largest-file", Blocks, "5.0 GiB", []string{`{"as":"vmdk","destination":{"path":"ticketing.vmdk"},"layout":"split-sparse","options":null}`}},
-		{"leaves files behind", func(r *Request, f *Facts) {
+		{"has files that the new one has not", func(r *Request, f *Facts) {
 			f.Destination.Exists, r.Replace, f.Destination.Others, f.Destination.OtherName = true, true, []string{"ticketing-s001.vmdk"}, "ticketing-2.qcow2"
-		}, "destination", Blocks, "replacing would leave them behind", []string{`{"destination":{"path":"ticketing-2.qcow2"}}`}},
+		}, "destination", Warns, "is replaced", nil},
+		{"made anew in its place", func(r *Request, f *Facts) {
+			f.Destination.Exists, f.Destination.SameFile, r.Replace, r.Destination.Pool = true, true, true, r.Source.Pool
+		}, "destination", Warns, "made anew in its place", nil},
+		{"others stand on it", func(r *Request, f *Facts) {
+			f.Destination.Exists, f.Destination.SameFile, r.Replace, r.Destination.Pool = true, true, true, r.Source.Pool
+			f.Source.Standing = []string{"overlay.qcow2"}
+		}, "destination", Blocks, "overlay.qcow2", nil},
+		{"removable", func(_ *Request, f *Facts) { f.Destination.Space.Removable = true }, "removable", Informs, "safe to unplug", nil},
+		{"room not told", func(_ *Request, f *Facts) { f.Destination.Space.Free = storage.Unknown }, "room", Warns, "does not tell", nil},
+		{"files without holes", func(r *Request, f *Facts) {
+			r.As, r.Destination.Path, f.Destination.Space.Holes = "raw", "ticketing.raw", false
+		}, "holes", Warns, "take 40 GiB", nil},
 		{"would take more in", func(r *Request, f *Facts) {
 			f.Destination.Leftover, f.Destination.OtherName = []string{"ticketing.raw.009"}, "ticketing-2.qcow2"
 		}, "destination", Blocks, "ticketing.raw.009", []string{`{"destination":{"path":"ticketing-2.qcow2"}}`}},

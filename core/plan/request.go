@@ -36,8 +36,8 @@ func (r Request) Validate() error {
 		if r.Chain != "" {
 			return wrong("a chain becomes one image when it is converted")
 		}
-		if r.Against != "" || r.Tag != "" || r.Quick {
-			return wrong("to compare with a fingerprint or a tag belongs to proving, not to converting")
+		if r.Against != "" || r.Quick {
+			return wrong("to compare with a fingerprint belongs to proving, not to converting")
 		}
 		if err := r.validateTarget(); err != nil {
 			return wrong("%v", err)

@@ -72,6 +72,7 @@ func (a *app) balance(use, short string, least int, request func(pools []string)
 				return err
 			}
 			a.remark("Group %s: %d job(s). See bagaglio group show %s; pause, resume or cancel it as a whole with bagaglio group.", g.Id, len(g.Jobs), g.Id)
+			a.remark("What moves is held in its old pool for a while and takes its room there until then: see bagaglio held.")
 			if wait {
 				if g, err = awaitGroup(cmd.Context(), service, g); err != nil {
 					return err

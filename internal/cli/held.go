@@ -11,7 +11,7 @@ import (
 )
 
 func (a *app) held() *cobra.Command {
-	return group("held", "What was replaced, and is held for a while", a.heldList(), a.heldRestore(), a.heldRemove())
+	return group("held", "What was replaced, and is held for a while", a.heldList(), a.heldRestore(), a.heldClear())
 }
 
 func (a *app) heldList() *cobra.Command {
@@ -97,31 +97,66 @@ func (a *app) heldRestore() *cobra.Command {
 	return c
 }
 
-func (a *app) heldRemove() *cobra.Command {
+func (a *app) heldClear() *cobra.Command {
 	var yes bool
 	c := &cobra.Command{
-		Use: "remove POOL|FOLDER ID", Short: "Remove what is held for good, to make room", Args: exactly(2),
+		Use: "clear POOL|FOLDER [ID]", Short: "Remove for good what is held, one of it or all, to make room",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) < 1 || len(args) > 2 {
+				return usage("name a pool or folder, and what of it if not all: bagaglio held clear POOL|FOLDER [ID]")
+			}
+			return nil
+		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if !yes && isTerminal(a.in) && isTerminal(a.notes) {
-				if err := a.ask(fmt.Sprintf("Remove what is held as %s for good?", args[1])); err != nil {
-					return err
-				}
-			}
-			if onTheSpot(args[0]) {
-				folder, err := local.Open(args[0])
-				if err != nil {
-					return err
-				}
-				defer folder.Close()
-				return job.DropHeld(folder, args[1])
-			}
-			service, err := a.dial()
+			ids, drop, done, err := a.heldIn(cmd, args[0])
 			if err != nil {
 				return err
 			}
-			return service.DropHeld(cmd.Context(), args[0], args[1])
+			defer done()
+			what := fmt.Sprintf("all that is held in %s (%d)", args[0], len(ids))
+			if len(args) == 2 {
+				ids, what = args[1:], "what is held as "+args[1]
+			}
+			if !yes && isTerminal(a.in) && isTerminal(a.notes) {
+				if err := a.ask(fmt.Sprintf("Remove %s for good?", what)); err != nil {
+					return err
+				}
+			}
+			for _, id := range ids {
+				if err := drop(id); err != nil {
+					return err
+				}
+			}
+			a.remark("Removed: %s.", what)
+			return nil
 		},
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return c
+}
+
+// heldIn finds what is held in a pool, or in a folder of this computer, and how to remove it.
+func (a *app) heldIn(cmd *cobra.Command, where string) (ids []string, drop func(string) error, done func(), err error) {
+	if onTheSpot(where) {
+		folder, err := local.Open(where)
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		held, err := job.ListHeld(folder)
+		for _, h := range held {
+			ids = append(ids, h.ID)
+		}
+		return ids, func(id string) error { return job.DropHeld(folder, id) }, func() { _ = folder.Close() }, err
+	}
+	service, err := a.dial()
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	held, err := service.Held(cmd.Context())
+	for _, h := range held {
+		if h.Pool == where {
+			ids = append(ids, h.Id)
+		}
+	}
+	return ids, func(id string) error { return service.DropHeld(cmd.Context(), where, id) }, func() {}, err
 }

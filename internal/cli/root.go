@@ -114,7 +114,7 @@ on the spot, in this process, and needs no service.`,
 	flags.String("state", "", "the service's state folder (default: bagaglio in the user's state folder)")
 	flags.String("address", "", "the service's address, such as http://127.0.0.1:2247")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	root.AddCommand(a.serve(), a.console(), a.host(), a.pool(), a.look(), a.convert(), a.copy(), a.move(), a.prove(), a.fingerprint(), a.job(), a.group(), a.limits(), a.leases(), a.held(), a.log(), a.receipt(), a.demo(), a.versionCommand())
+	root.AddCommand(a.serve(), a.console(), a.host(), a.pool(), a.look(), a.convert(), a.copy(), a.move(), a.compact(), a.join(), a.prove(), a.fingerprint(), a.job(), a.group(), a.limits(), a.leases(), a.held(), a.log(), a.receipt(), a.demo(), a.versionCommand())
 	return root
 }
 

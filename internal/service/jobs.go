@@ -52,7 +52,7 @@ func (s *Service) prepare(ctx context.Context, r plan.Request) (plan.Plan, job.E
 			return plan.Plan{}, ends, err
 		}
 		known.Rules = pool.Rules
-		if r.Release {
+		if r.Release || r.Replace {
 			known.Standing = func(ctx context.Context, files []string) ([]string, error) {
 				if err, _ := s.refresh(ctx, r.Source.Pool); err != nil {
 					return nil, err

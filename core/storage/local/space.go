@@ -46,6 +46,10 @@ func (f *Folder) Space() (storage.Space, error) {
 		ReadOnly: st.Flags&unix.ST_RDONLY != 0 || unix.Faccessat(int(dir.Fd()), ".", unix.W_OK, 0) != nil,
 		ID:       fmt.Sprintf("%x", st.Fsid.Val),
 	}
+	var at unix.Stat_t
+	if err := unix.Fstat(int(dir.Fd()), &at); err == nil {
+		s.Removable = removable(sysBlock, at.Dev)
+	}
 	if known, ok := filesystems[st.Type]; ok {
 		s.Kind, s.LargestFile, s.Holes = known.name, known.largest, known.holes
 	} else {

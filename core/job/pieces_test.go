@@ -1,0 +1,101 @@
+package job
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/plan"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestPiecesAreJoined: by standard tools with the checksums beside them, and by us with the tag, which names what is damaged or missing.
+func TestPiecesAreJoined(t *testing.T) {
+	w := newWorld(t)
+	r := plan.Request{
+		Kind: plan.Convert, Source: plan.Place{Path: "gate-kiosk.raw"}, Destination: &plan.Place{Path: "seabag/gate-kiosk.raw"}, As: "raw", Layout: "pieces", Options: disk.Options{PieceSize: 7 << 20},
+	}
+	_, err := w.run(t.Context(), w.plan(r), nil)
+	require.NoError(t, err)
+	dir := filepath.Join(w.to, "seabag")
+	shell := exec.Command("sh", "-c", "sha256sum --quiet -c gate-kiosk.raw.SHA256SUMS && cat gate-kiosk.raw.[0-9]* | cmp - "+filepath.Join(w.from, "gate-kiosk.raw"))
+	shell.Dir = dir
+	out, err := shell.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+
+	pieces := w.folder(dir)
+	join := plan.Request{Kind: plan.Convert, Source: plan.Place{Path: "gate-kiosk.raw.001"}, Destination: &plan.Place{Path: "joined.raw"}, As: "raw", Tag: plan.TagBeside}
+	try := func() (Receipt, error) {
+		w.ends.Source = pieces
+		p := w.plan(join)
+		return w.run(t.Context(), p, nil)
+	}
+	receipt, err := try()
+	require.NoError(t, err)
+	assert.Contains(t, receipt.Remarks, "the source has the content that its tag says")
+	joined, err := os.ReadFile(filepath.Join(w.to, "joined.raw"))
+	require.NoError(t, err)
+	assert.Equal(t, w.source, joined)
+	require.NoError(t, os.Remove(filepath.Join(w.to, "joined.raw")))
+
+	second := filepath.Join(dir, "gate-kiosk.raw.002")
+	b, err := os.ReadFile(second)
+	require.NoError(t, err)
+	b[1000] ^= 1
+	require.NoError(t, os.WriteFile(second, b, 0o600))
+	_, err = try()
+	require.ErrorIs(t, err, ErrNotProven)
+	require.ErrorContains(t, err, "what differs lies in gate-kiosk.raw.002:")
+	assert.NoFileExists(t, filepath.Join(w.to, "joined.raw"))
+	b[1000] ^= 1
+	require.NoError(t, os.WriteFile(second, b, 0o600))
+	require.NoError(t, os.Rename(filepath.Join(dir, "gate-kiosk.raw.004"), filepath.Join(dir, "elsewhere")))
+	_, err = try()
+	require.ErrorContains(t, err, "missing: gate-kiosk.raw.004")
+}
+
+// TestDisksAreMadeAnewInTheirPlace, thick to thin and back, and what they were is held, all files of it.
+func TestDisksAreMadeAnewInTheirPlace(t *testing.T) {
+	for _, c := range []struct{ as, name, thick, thin string }{
+		{"raw", "tide.raw", "thick", "thin"}, {"qcow2", "tide.qcow2", "thick", "thin"}, {"vhd", "tide.vhd", "fixed", "dynamic"}, {"vhdx", "tide.vhdx", "fixed", "dynamic"},
+		{"vdi", "tide.vdi", "fixed", "dynamic"}, {"vmdk", "tide.vmdk", "flat", "sparse"},
+	} {
+		t.Run(c.as, func(t *testing.T) {
+			w := newWorld(t)
+			r := plan.Request{Kind: plan.Convert, Source: plan.Place{Path: "gate-kiosk.raw"}, Destination: &plan.Place{Path: c.name}, As: c.as, Layout: c.thick}
+			first, err := w.run(t.Context(), w.plan(r), nil)
+			require.NoError(t, err)
+			w.ends.Source = w.ends.Destination
+			for i, layout := range []string{c.thin, c.thick} {
+				r.Source.Path, r.Layout, r.Replace = c.name, layout, true
+				p := w.plan(r)
+				require.False(t, p.Blocked(), "%+v", p.Checks)
+				receipt, err := Task{ID: "anew-" + layout, Ends: w.ends, Plan: p, Hold: HoldFor, By: "test"}.Run(t.Context())
+				require.NoError(t, err)
+				assert.Equal(t, first.Source.Fingerprint, receipt.Destination.Fingerprint)
+				held, err := ListHeld(w.ends.Destination)
+				require.NoError(t, err)
+				require.Len(t, held, i+1)
+				made, err := disk.Open(t.Context(), w.ends.Destination, c.name, c.as)
+				require.NoError(t, err)
+				assert.Equal(t, layout, made.Describe().Layout)
+				require.NoError(t, made.Close())
+			}
+			held, err := ListHeld(w.ends.Destination)
+			require.NoError(t, err)
+			_, err = Restore(w.ends.Destination, held[0].ID, true, HoldFor)
+			require.NoError(t, err)
+			made, err := disk.Open(t.Context(), w.ends.Destination, c.name, c.as)
+			require.NoError(t, err)
+			content := make([]byte, diskSize)
+			_, err = made.ReadAt(content, 0)
+			require.NoError(t, err)
+			assert.Equal(t, w.source, content)
+			require.NoError(t, made.Close())
+		})
+	}
+}

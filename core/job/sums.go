@@ -1,0 +1,98 @@
+package job
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"bagaglio/core/fingerprint"
+	"bagaglio/core/storage"
+)
+
+// sumsExtension is what the name of the file with checksums has behind that of the disk.
+const sumsExtension = ".SHA256SUMS"
+
+// makeSums puts the checksums of the pieces of a disk beside them, in the form that sha256sum(1) writes and checks, so that whoever joins the
+// pieces needs nothing of ours.
+func (w *work) makeSums(folder storage.Folder) error {
+	if w.Plan.After.Format != "raw" || w.Plan.After.Layout != "pieces" {
+		return nil
+	}
+	names := slices.Sorted(slices.Values(w.state.Files))
+	names = slices.DeleteFunc(names, func(n string) bool { return strings.HasSuffix(n, sumsExtension) })
+	var text strings.Builder
+	for _, name := range names {
+		sum, err := storage.SHA256(context.Background(), storage.Fresh(folder), name)
+		if err != nil {
+			return destination(fmt.Errorf("taking the SHA-256 of %s: %w", name, err))
+		}
+		_, _ = fmt.Fprintf(&text, "%s  %s\n", hex.EncodeToString(sum[:]), path.Base(name)) // a strings.Builder takes everything
+	}
+	sums := sumsName(names[0])
+	if err := writeSums(folder, sums, text.String()); err != nil {
+		return destination(err)
+	}
+	if !slices.Contains(w.state.Files, sums) {
+		w.state.Files = append([]string{sums}, w.state.Files...)
+	}
+	return nil
+}
+
+// sumsName is the name of the checksums, by that of a piece.
+func sumsName(piece string) string { return strings.TrimSuffix(piece, path.Ext(piece)) + sumsExtension }
+
+// companions are the files that may lie beside a disk and only say something of it.
+func companions(disk string) []string { return []string{fingerprint.TagName(disk), sumsName(disk)} }
+
+func writeSums(folder storage.Folder, name, text string) error {
+	if err := folder.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) { // of an earlier time
+		return err
+	}
+	file, err := folder.Create(name)
+	if err != nil {
+		return err
+	}
+	_, err = file.WriteAt([]byte(text), 0)
+	if err = errors.Join(err, file.Sync(), file.Close()); err != nil {
+		return fmt.Errorf("writing %s: %w", name, err)
+	}
+	return nil
+}
+
+// maxSums bounds a file with checksums, in bytes.
+const maxSums = 4 << 20
+
+// sumsMoved puts the checksums of pieces that move where they will lie, under their new names.
+func (w *work) sumsMoved() error {
+	file, err := w.Ends.Source.Open(sumsName(w.Plan.Before.Place.Path))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	size, err := file.Size()
+	if err != nil || size > maxSums {
+		return err // no checksums of ours
+	}
+	b := make([]byte, size)
+	if n, err := file.ReadAt(b, 0); int64(n) < size {
+		return err
+	}
+	names := w.Plan.Names()
+	var text strings.Builder
+	for line := range strings.Lines(string(b)) {
+		sum, name, _ := strings.Cut(strings.TrimRight(line, "\n"), "  ")
+		if to, ok := names[name]; ok {
+			name = to
+		}
+		_, _ = fmt.Fprintf(&text, "%s  %s\n", sum, name) // a strings.Builder takes everything
+	}
+	return writeSums(w.Ends.Destination, sumsName(w.Plan.After.Place.Path), text.String())
+}

@@ -1,0 +1,264 @@
+package service
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"bagaglio/api"
+	"bagaglio/core/plan"
+	"bagaglio/internal/testkit/sshd"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+)
+
+// TestCopiesToAnotherHost are proven by its own checksum tool where it has one, and read back otherwise; the receipt says which.
+func TestCopiesToAnotherHost(t *testing.T) {
+	for name, config := range map[string][]string{"with tools": nil, "without": {"ForceCommand internal-sftp"}} {
+		t.Run(name, func(t *testing.T) {
+			s := start(t)
+			dir := lighthouse(t, s, sshd.Start(t, config...))
+			quay := s.Pool("quay-store")
+			thin := filepath.Join(quay, "cargo-ledger.raw")
+			noise(t, quay, "cargo-ledger.raw", 8*mib)
+			require.NoError(t, os.Truncate(thin, 4096*mib))
+			r := plan.Request{Kind: plan.Copy, Source: plan.Place{Pool: "quay-store", Path: "cargo-ledger.raw"}, Destination: &plan.Place{Pool: "far-store", Path: "ledger/cargo-ledger.raw"}}
+			kept, err := s.Plan(t.Context(), r)
+			require.NoError(t, err)
+			assert.Equal(t, int64(8*mib), kept.Plan.BytesToWrite, "only what is stored goes over the line")
+			r.Source.Path = "small.raw"
+			noise(t, quay, "small.raw", 8*mib)
+			receipt := proven(t, s.Service, begin(t, s.Service, r).Id)
+			if name == "with tools" {
+				assert.Contains(t, receipt.Compared, "which the destination's host took with its own tool")
+				require.Len(t, receipt.Sums, 1)
+			} else {
+				assert.Contains(t, receipt.Compared, "read back")
+				assert.Empty(t, receipt.Sums)
+				r.Source.Path, r.Destination.Path = "cargo-ledger.raw", "thin.raw"
+				receipt = proven(t, s.Service, begin(t, s.Service, r).Id)
+				assert.Equal(t, int64(8*mib), receipt.BytesWritten)
+				var st unix.Stat_t
+				require.NoError(t, unix.Stat(filepath.Join(dir, "thin.raw"), &st))
+				assert.Less(t, st.Blocks*512, int64(16*mib), "it is thin there too")
+			}
+			assert.Equal(t, receipt.Source.Fingerprint, receipt.Destination.Fingerprint)
+			back := plan.Request{Kind: plan.Copy, Release: true, Source: *r.Destination, Destination: &plan.Place{Pool: "quay-store", Path: "back.raw"}}
+			if name == "with tools" {
+				receipt = proven(t, s.Service, begin(t, s.Service, back).Id)
+				assert.NoFileExists(t, filepath.Join(dir, r.Destination.Path), "the source is held")
+				held, err := s.Held(t.Context())
+				require.NoError(t, err)
+				require.Len(t, held, 1)
+				assert.Equal(t, "far-store", held[0].Pool)
+			}
+		})
+	}
+}
+
+// TestRulesOfAPool show up in every plan into it, with what to do, and what is done then passes.
+func TestRulesOfAPool(t *testing.T) {
+	s := start(t)
+	noise(t, s.Pool("quay-store"), "ticketing.raw", 3*mib+512)
+	lighthouse := s.Pool("lighthouse-store")
+	sets, err := s.RuleSets(t.Context())
+	require.NoError(t, err)
+	var rules plan.Rules
+	for _, set := range sets {
+		if set.Name == "uuid-vhd" {
+			rules = set.Rules
+		}
+	}
+	rules.Mode, rules.MachineFolders = "0640", true
+	p, err := s.ChangePool(t.Context(), "lighthouse-store", api.PoolChange{Rules: rules})
+	require.NoError(t, err)
+	assert.Equal(t, rules, p.Rules)
+	r := plan.Request{Kind: plan.Copy, Source: plan.Place{Pool: "quay-store", Path: "ticketing.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "ticketing.raw"}}
+	seen := map[string]bool{}
+	for range 6 {
+		kept, err := s.Plan(t.Context(), r)
+		require.NoError(t, err)
+		if !kept.Blocked {
+			break
+		}
+		for _, c := range kept.Plan.Checks {
+			if c.Severity == plan.Blocks {
+				require.NotEmpty(t, c.Remedies, c.Message)
+				seen[c.Name] = true
+				r = patched(t, kept.Plan.Request, c.Remedies[0].Change)
+				break
+			}
+		}
+	}
+	assert.Equal(t, map[string]bool{"rule-format": true, "rule-size": true, "rule-name": true, "rule-folder": true}, seen)
+	receipt := proven(t, s.Service, begin(t, s.Service, r).Id)
+	assert.Equal(t, "vhd", receipt.Destination.Format)
+	assert.Equal(t, int64(4*mib), receipt.Destination.VirtualSize)
+	path := filepath.Join(lighthouse, receipt.Destination.Place.Path)
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o640), info.Mode().Perm())
+	assert.Regexp(t, `/[0-9a-f-]{36}\.vhd$`, path)
+	tag, err := os.ReadFile(path + ".bagtag")
+	require.NoError(t, err)
+	assert.Contains(t, string(tag[:400]), "ticketing", "its own name stays in the tag")
+	_, err = s.ChangePool(t.Context(), "lighthouse-store", api.PoolChange{Rules: plan.Rules{Name: "x/y"}})
+	require.ErrorContains(t, err, "name pattern")
+}
+
+// TestTheListOfAPool groups, searches, sorts and pages.
+func TestTheListOfAPool(t *testing.T) {
+	s := start(t)
+	quay := s.Pool("quay-store")
+	for i := range 25 {
+		noise(t, quay, fmt.Sprintf("deck-%02d.raw", i), int64(i+1)*4096)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(quay, "notes.txt"), []byte("tide"), 0o600))
+	limit, offset, down, sort := 10, 10, true, api.FileSize
+	list, err := s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Limit: &limit, Offset: &offset, Descending: &down, Sort: &sort})
+	require.NoError(t, err)
+	assert.Equal(t, 25, list.Total)
+	require.Len(t, list.Disks, 10)
+	assert.Equal(t, "deck-14.raw", list.Disks[0].Path)
+	require.Equal(t, 1, list.StrayCount)
+	assert.Equal(t, "notes.txt", list.Strays[0].Name)
+	list, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Search: ptr("k-0")})
+	require.NoError(t, err)
+	assert.Equal(t, 10, list.Total)
+	list, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Search: ptr("%")})
+	require.NoError(t, err)
+	assert.Zero(t, list.Total, "what is searched for is no pattern")
+	_, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Sort: ptr(api.ListDisksParamsSort("path; DROP TABLE jobs"))})
+	require.Error(t, err)
+	require.NoError(t, os.Remove(filepath.Join(quay, "deck-03.raw")))
+	list, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{})
+	require.NoError(t, err)
+	assert.Equal(t, 24, list.Total, "what is gone is gone at once")
+}
+
+// TestDrain empties a pool as one group: what cannot go is listed, one that fails does not stop the others, and all of it can be paused.
+func TestDrain(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("mounting a filesystem takes root")
+	}
+	s := start(t)
+	quay, dir := t.TempDir(), t.TempDir()
+	mount(t, "tmpfs", quay, "tmpfs", "size=200m")
+	mount(t, "tmpfs", dir, "tmpfs", "size=300m")
+	addPool(t, s.Service, "quay-full", quay)
+	addPool(t, s.Service, "lighthouse-new", dir)
+	for i := range 5 {
+		noise(t, quay, fmt.Sprintf("deck-%d.raw", i), 20*mib)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(quay, "torn.qcow2"), []byte("QFI\xfb, and no more"), 0o600))
+	b, err := s.Balance(t.Context(), api.BalanceRequest{Kind: api.Drain, Pools: []string{"quay-full"}, To: &[]string{"lighthouse-new"}})
+	require.NoError(t, err)
+	require.Len(t, b.Carries, 5)
+	require.Len(t, b.Left, 1)
+	assert.Equal(t, "torn.qcow2", b.Left[0].Path)
+	assert.Contains(t, b.Left[0].Why, "does not open")
+	assert.Equal(t, b.Before[0].Free+100*mib, b.After[0].Free)
+	g := api.NewGroup{Name: "drain quay-full"}
+	for _, c := range append(b.Carries, plan.Carry{From: "quay-full", Path: "nowhere.raw", To: "lighthouse-new"}) {
+		g.Requests = append(g.Requests, plan.Request{Kind: plan.Copy, Release: true, Source: plan.Place{Pool: c.From, Path: c.Path}, Destination: &plan.Place{Pool: c.To, Path: c.Path}})
+	}
+	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: api.LimitScopeService, Jobs: 1, Speed: 20 * mib}))
+	group, err := s.StartGroup(t.Context(), g)
+	require.NoError(t, err)
+	require.Len(t, group.Jobs, 5)
+	require.Len(t, group.Refused, 1)
+	assert.Contains(t, group.Refused[0].Why, "nowhere.raw")
+	_, err = s.ActOnGroup(t.Context(), group.Id, "pause")
+	require.NoError(t, err)
+	for _, j := range group.Jobs[1:] {
+		awaitJob(t, s.Service, j.Id, inState(api.JobStatePaused))
+	}
+	require.NoError(t, os.Remove(filepath.Join(quay, "deck-3.raw"))) // so that its job fails
+	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: api.LimitScopeService, Jobs: 2}))
+	_, err = s.ActOnGroup(t.Context(), group.Id, "resume")
+	require.NoError(t, err)
+	done := 0
+	for _, j := range group.Jobs {
+		if await(t, s.Service, j.Id).State == api.JobStateDone {
+			done++
+		}
+	}
+	assert.Equal(t, 4, done)
+	names, err := filepath.Glob(filepath.Join(dir, "*.raw"))
+	require.NoError(t, err)
+	assert.Len(t, names, 4)
+	assert.FileExists(t, filepath.Join(quay, "torn.qcow2"))
+	left, err := filepath.Glob(filepath.Join(quay, "*.raw"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	held, err := s.Held(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, held, 4, "what has moved can be restored")
+
+	spread, err := s.Balance(t.Context(), api.BalanceRequest{Kind: api.Spread, Pools: []string{"quay-full", "lighthouse-new"}})
+	require.NoError(t, err)
+	unequal := func(p []plan.PoolState) float64 {
+		return math.Abs(float64(p[0].Free)/float64(p[0].Total) - float64(p[1].Free)/float64(p[1].Total))
+	}
+	assert.LessOrEqual(t, unequal(spread.After), unequal(spread.Before))
+}
+
+// TestNothingIsMovedFromUnderADisk that stands on it, wherever in the pool that lies.
+func TestNothingIsMovedFromUnderADisk(t *testing.T) {
+	s := start(t)
+	quay := s.Pool("quay-store")
+	s.Pool("lighthouse-store")
+	noise(t, quay, "base.raw", 4*mib)
+	r := plan.Request{
+		Kind: plan.Convert, Source: plan.Place{Pool: "quay-store", Path: "base.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "machines/tide-board/tide-board.qcow2"},
+		As: "qcow2", Layout: "overlay", Base: "base.raw",
+	}
+	proven(t, s.Service, begin(t, s.Service, r).Id)
+	move := plan.Request{Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "quay-store", Path: "base.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "base.raw"}}
+	kept, err := s.Plan(t.Context(), move)
+	require.NoError(t, err)
+	require.True(t, kept.Blocked)
+	last := kept.Plan.Checks[len(kept.Plan.Checks)-1]
+	assert.Contains(t, last.Message, "machines/tide-board/tide-board.qcow2")
+	move = patched(t, kept.Plan.Request, last.Remedies[0].Change)
+	proven(t, s.Service, begin(t, s.Service, move).Id)
+	assert.FileExists(t, filepath.Join(quay, "base.raw"))
+}
+
+// patched is a request with a remedy's change (RFC 7396).
+func patched(t *testing.T, r plan.Request, change json.RawMessage) plan.Request {
+	t.Helper()
+	b, err := json.Marshal(r)
+	require.NoError(t, err)
+	var whole, part map[string]any
+	require.NoError(t, json.Unmarshal(b, &whole))
+	require.NoError(t, json.Unmarshal(change, &part))
+	b, err = json.Marshal(merge(whole, part))
+	require.NoError(t, err)
+	var out plan.Request
+	require.NoError(t, json.Unmarshal(b, &out))
+	return out
+}
+
+func merge(whole, part map[string]any) map[string]any {
+	if whole == nil {
+		whole = map[string]any{}
+	}
+	for k, v := range part {
+		switch v := v.(type) {
+		case nil:
+			delete(whole, k)
+		case map[string]any:
+			inner, _ := whole[k].(map[string]any) // or nothing yet
+			whole[k] = merge(inner, v)
+		default:
+			whole[k] = v
+		}
+	}
+	return whole
+}
