@@ -319,7 +319,10 @@ type DiskList struct {
 	Problem    *string   `json:"problem,omitempty"`
 	Refreshed  time.Time `json:"refreshed"`
 	Refreshing bool      `json:"refreshing"`
-	StrayCount int       `json:"stray_count"`
+
+	// Room what all disks of the pool take of the storage
+	Room       int64 `json:"room"`
+	StrayCount int   `json:"stray_count"`
 
 	// Strays files that belong to no disk, at most 1000
 	Strays []PoolFile `json:"strays"`

@@ -10,7 +10,6 @@ import (
 	"slices"
 	"time"
 
-	"bagaglio/core/fingerprint"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 	"bagaglio/core/transfer"

@@ -43,6 +43,9 @@ func (s *Service) Disks(ctx context.Context, pool string, q store.DiskQuery) (ap
 		return list, fmt.Errorf("%w: %w", ErrInvalid, err)
 	}
 	list.Total = total
+	if list.Room, err = s.store.DisksRoom(ctx, pool); err != nil {
+		return list, err
+	}
 	for _, d := range disks {
 		files := []string{d.Path}
 		for _, f := range d.Files {

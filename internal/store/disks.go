@@ -166,6 +166,12 @@ func (s *Store) Disks(ctx context.Context, pool string, q DiskQuery) (disks []ca
 	return disks, total, err
 }
 
+// DisksRoom is what all disks of a pool take of the storage, in bytes.
+func (s *Store) DisksRoom(ctx context.Context, pool string) (room int64, err error) {
+	err = s.db.GetContext(ctx, &room, `SELECT coalesce(sum(room), 0) FROM disks WHERE pool = ?`, pool)
+	return room, err
+}
+
 // Standing returns the disks of a pool that stand on one of the files.
 func (s *Store) Standing(ctx context.Context, pool string, files []string) (paths []string, err error) {
 	query, args, err := sqlx.In(`SELECT DISTINCT path FROM stands WHERE pool = ? AND file IN (?) ORDER BY path`, pool, append(files, ""))

@@ -9,7 +9,9 @@ import { JobPage } from "./pages/job.tsx";
 import { JobsPage } from "./pages/jobs.tsx";
 import { KeepingPage } from "./pages/keeping.tsx";
 import { LockedPage } from "./pages/locked.tsx";
+import { HostsPage } from "./pages/hosts.tsx";
 import { PlacesPage } from "./pages/places.tsx";
+import { PoolPage } from "./pages/pool.tsx";
 
 export function App() {
   const version = useQuery({
@@ -26,6 +28,8 @@ export function App() {
       <main className="mx-auto max-w-6xl px-4 py-6">
         <Routes>
           <Route path="/" element={<PlacesPage />} />
+          <Route path="/pool" element={<PoolPage />} />
+          <Route path="/hosts" element={<HostsPage />} />
           <Route path="/disk" element={<DiskPage />} />
           <Route path="/compose" element={<ComposePage />} />
           <Route path="/jobs" element={<JobsPage />} />

@@ -18,6 +18,10 @@ export type Limit = Schemas["Limit"];
 export type Seal = Schemas["Seal"];
 export type Receipt = Schemas["Receipt"];
 export type Place = Schemas["Place"];
+export type Host = Schemas["Host"];
+export type Trial = Schemas["Trial"];
+export type Rules = Schemas["Rules"];
+export type DiskList = Schemas["DiskList"];
 
 export const calls = createClient<paths>({ baseUrl: window.location.origin });
 

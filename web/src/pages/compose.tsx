@@ -8,10 +8,12 @@ import { Failure } from "../components/failure.tsx";
 import { LayoutOptions } from "../components/layout-options.tsx";
 import { PlanView } from "../components/plan-view.tsx";
 
-/** A conversion in one place: what is asked for on the left, what would happen on the right. */
+/** Work in one place: what is asked for on the left, what would happen on the right. */
 export function ComposePage() {
   const [search] = useSearchParams();
-  const [request, setRequest] = useState<PlanRequest>(() => begin(search.get("pool") ?? "", search.get("path") ?? ""));
+  const [request, setRequest] = useState<PlanRequest>(() =>
+    begin(search.get("pool") ?? "", search.get("path") ?? "", search.get("work") ?? "convert", search.get("to") ?? ""),
+  );
   const asked = useSettled(request);
   const complete = Boolean(asked.source.pool && asked.source.path && asked.destination?.pool && asked.destination.path);
   const plan = useQuery({
@@ -29,7 +31,7 @@ export function ComposePage() {
   const ready = complete && asked === request && plan.data && !plan.isFetching && !plan.error && !plan.data.blocked;
   return (
     <div className="space-y-6">
-      <h1>Compose a conversion</h1>
+      <h1>Compose</h1>
       <div className="grid items-start gap-6 md:grid-cols-2">
         <form className="sheet space-y-5" onSubmit={(event) => event.preventDefault()}>
           <RequestFields request={request} change={setRequest} />
@@ -71,8 +73,34 @@ function useSettled<T>(value: T): T {
   return settled;
 }
 
-function begin(pool: string, path: string): PlanRequest {
-  return { kind: "convert", source: { pool, path }, destination: { pool: "", path: "" }, as: "qcow2" };
+/** The kinds of work, as they are chosen here. */
+const works = {
+  convert: "Convert: another format or layout",
+  copy: "Copy: the files as they are",
+  move: "Move: copy, prove, and hold the source for a while",
+} as const;
+
+function begin(pool: string, path: string, work: string, to: string): PlanRequest {
+  const request: PlanRequest = {
+    kind: "convert",
+    source: { pool, path },
+    destination: { pool: to, path: "" },
+    as: "qcow2",
+  };
+  return work === "convert" ? request : workOf({ ...request, destination: { pool: to, path } }, work);
+}
+
+/** The request as work of another kind. */
+function workOf(request: PlanRequest, work: string): PlanRequest {
+  const next = plain({
+    ...request,
+    kind: work === "convert" ? "convert" : "copy",
+    as: "qcow2",
+    release: work === "move",
+  });
+  delete next.layout;
+  if (work !== "convert") delete next.as;
+  return next;
 }
 
 /** Applies a remedy: a JSON Merge Patch (RFC 7396). */
@@ -102,7 +130,11 @@ function RequestFields({ request, change }: FieldsProps) {
   const disks = useQuery({
     queryKey: ["disks", request.source.pool],
     queryFn: () =>
-      result(calls.GET("/v1/pools/{pool}/disks", { params: { path: { pool: request.source.pool ?? "" } } })),
+      result(
+        calls.GET("/v1/pools/{pool}/disks", {
+          params: { path: { pool: request.source.pool ?? "" }, query: { limit: 1000 } },
+        }),
+      ),
     enabled: Boolean(request.source.pool),
   });
   const names = pools.data?.map((p) => p.name) ?? [];
@@ -113,15 +145,23 @@ function RequestFields({ request, change }: FieldsProps) {
     change({
       ...request,
       source: { pool: request.source.pool, path },
-      destination: { ...to, path: rename(path, formats.data, request.as) },
+      destination: { ...to, path: request.kind === "copy" ? path : rename(path, formats.data, request.as) },
     });
   const setFormat = (as: string) => {
     const next = { ...request, as, destination: { ...to, path: rename(to.path, formats.data, as) } };
     delete next.layout;
     change(plain(next));
   };
+  const copies = request.kind === "copy";
   return (
     <>
+      <Choice
+        name="Work"
+        value={copies ? (request.release ? "move" : "copy") : "convert"}
+        options={Object.keys(works)}
+        show={(work) => works[work as keyof typeof works]}
+        change={(work) => change(workOf(request, work))}
+      />
       <fieldset className="space-y-3">
         <legend className="font-semibold">From</legend>
         <Choice
@@ -133,7 +173,7 @@ function RequestFields({ request, change }: FieldsProps) {
         <Choice
           name="Disk"
           value={request.source.path}
-          options={disks.data?.map((d) => d.path) ?? []}
+          options={disks.data?.disks.map((d) => d.path) ?? []}
           change={setSource}
         />
       </fieldset>
@@ -155,28 +195,32 @@ function RequestFields({ request, change }: FieldsProps) {
         </label>
       </fieldset>
       <fieldset className="space-y-3">
-        <legend className="font-semibold">As</legend>
-        <div className="grid grid-cols-2 gap-3">
-          <Choice
-            name="Format"
-            value={request.as ?? ""}
-            options={formats.data?.map((f) => f.name) ?? []}
-            change={setFormat}
+        <legend className="font-semibold">{copies ? "How" : "As"}</legend>
+        {!copies && (
+          <div className="grid grid-cols-2 gap-3">
+            <Choice
+              name="Format"
+              value={request.as ?? ""}
+              options={formats.data?.map((f) => f.name) ?? []}
+              change={setFormat}
+            />
+            <Choice
+              name="Layout"
+              value={request.layout ?? format?.layouts[0]?.name ?? ""}
+              options={format?.layouts.map((l) => l.name) ?? []}
+              change={(layout) => change(plain({ ...request, layout }))}
+            />
+          </div>
+        )}
+        {!copies && layout?.stands && <Base request={request} change={change} />}
+        {!copies && layout && <LayoutOptions layout={layout} request={request} change={change} />}
+        {!request.release && (
+          <Switch
+            name="Prove it: read the new image back and compare"
+            value={!request.no_proof}
+            change={(proof) => change({ ...request, no_proof: !proof })}
           />
-          <Choice
-            name="Layout"
-            value={request.layout ?? format?.layouts[0]?.name ?? ""}
-            options={format?.layouts.map((l) => l.name) ?? []}
-            change={(layout) => change(plain({ ...request, layout }))}
-          />
-        </div>
-        {layout?.stands && <Base request={request} change={change} />}
-        {layout && <LayoutOptions layout={layout} request={request} change={change} />}
-        <Switch
-          name="Prove it: read the new image back and compare"
-          value={!request.no_proof}
-          change={(proof) => change({ ...request, no_proof: !proof })}
-        />
+        )}
         <Switch
           name="When the source changes while it is copied, copy again what differs"
           value={request.recopy ?? false}
@@ -210,14 +254,14 @@ function Base({ request, change }: FieldsProps) {
   const pool = request.destination?.pool ?? "";
   const disks = useQuery({
     queryKey: ["disks", pool],
-    queryFn: () => result(calls.GET("/v1/pools/{pool}/disks", { params: { path: { pool } } })),
+    queryFn: () => result(calls.GET("/v1/pools/{pool}/disks", { params: { path: { pool }, query: { limit: 1000 } } })),
     enabled: Boolean(pool),
   });
   return (
     <Choice
       name="Base"
       value={request.base ?? ""}
-      options={disks.data?.map((d) => d.path) ?? []}
+      options={disks.data?.disks.map((d) => d.path) ?? []}
       change={(base) => change({ ...request, base })}
     />
   );

@@ -1,60 +1,78 @@
 import { useQuery } from "@tanstack/react-query";
-import { ArrowRightLeft, RefreshCw } from "lucide-react";
-import { Link } from "react-router";
-import { calls, result, type DiskEntry, type Pool } from "../api/client.ts";
+import { RefreshCw, ServerCog } from "lucide-react";
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { calls, result, type Held, type Pool } from "../api/client.ts";
 import { useFollow } from "../api/follow.ts";
+import { composing, dragged, DiskRow } from "../components/disk-row.tsx";
 import { Failure } from "../components/failure.tsx";
-import { Sizes } from "../components/sizes.tsx";
-import { exact, size } from "../format.ts";
+import { Fill } from "../components/fill.tsx";
 
-/** All pools, how full they are, and the disks in them. */
+/** How many disks of a pool are shown here: those that take most of it. */
+const shown = 6;
+
+/** All pools, how full they are, and what fills them. A disk is dragged to another pool to be moved there. */
 export function PlacesPage() {
   useFollow();
   const pools = useQuery({ queryKey: ["pools"], queryFn: () => result(calls.GET("/v1/pools")) });
+  const held = useQuery({ queryKey: ["held"], queryFn: () => result(calls.GET("/v1/held")) });
+  const names = pools.data?.map((pool) => pool.name) ?? [];
   return (
     <div className="space-y-6">
-      <h1>Places</h1>
+      <div className="flex flex-wrap items-center justify-between gap-3">
+        <h1>Places</h1>
+        <Link className="btn btn-sm" to="/hosts">
+          <ServerCog aria-hidden className="size-4" />
+          Hosts and new pools
+        </Link>
+      </div>
       {pools.error && <Failure error={pools.error} />}
       {pools.data?.length === 0 && (
         <div className="sheet">
-          <p>There is no pool yet. A pool is a folder in which disks lie:</p>
+          <p>There is no pool yet. A pool is a folder in which disks lie, here or on another host:</p>
           <pre className="figures mt-3 rounded-field bg-base-200 p-3">bagaglio pool add NAME FOLDER</pre>
         </div>
       )}
       {pools.data?.map((pool) => (
-        <PoolSheet key={pool.name} pool={pool} />
+        <PoolSheet key={pool.name} pool={pool} held={held.data ?? []} names={names} />
       ))}
     </div>
   );
 }
 
-function PoolSheet({ pool }: { pool: Pool }) {
+function PoolSheet({ pool, held, names }: { pool: Pool; held: Held[]; names: string[] }) {
   const disks = useQuery({
-    queryKey: ["disks", pool.name],
-    queryFn: () => result(calls.GET("/v1/pools/{pool}/disks", { params: { path: { pool: pool.name } } })),
+    queryKey: ["disks", pool.name, "largest"],
+    queryFn: () =>
+      result(
+        calls.GET("/v1/pools/{pool}/disks", {
+          params: { path: { pool: pool.name }, query: { sort: "room", descending: true, limit: shown } },
+        }),
+      ),
     enabled: pool.reachable,
   });
-  const used = pool.total - pool.free;
+  const list = disks.data;
+  const heldHere = held.filter((h) => h.pool === pool.name).reduce((sum, h) => sum + h.room, 0);
   return (
-    <section className="sheet" aria-label={pool.name}>
-      <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-2">
-        <h2>{pool.name}</h2>
-        <span className="text-sm opacity-75">
-          on {pool.host}, {pool.reachable ? pool.filesystem : "not reachable"}
-          {pool.read_only && pool.reachable && ", read-only"}
-        </span>
-        <span className="grow" />
+    <DropTarget pool={pool.name}>
+      <div className="mb-3 flex flex-wrap items-start gap-x-6 gap-y-3">
+        <div className="min-w-44">
+          <h2>
+            <Link className="link" to={`/pool?${new URLSearchParams({ name: pool.name })}`}>
+              {pool.name}
+            </Link>
+          </h2>
+          <p className="text-sm opacity-75">
+            on {pool.host}, {pool.reachable ? pool.filesystem : "not reachable"}
+            {pool.read_only && pool.reachable && ", read-only"}
+            {pool.facts?.removable && ", removable"}
+          </p>
+          {pool.rules.like && <p className="text-sm opacity-75">accepts: {pool.rules.like}</p>}
+        </div>
         {pool.reachable && (
-          <span className="flex items-center gap-3" title={`${exact(pool.free)} free of ${exact(pool.total)}`}>
-            <progress
-              className={`progress w-40 ${pool.free < pool.total / 10 ? "progress-warning" : "progress-secondary"}`}
-              value={used}
-              max={pool.total}
-              aria-label={`How full ${pool.name} is`}
-            />
-            <span className="figures">{size(pool.free)} free</span>
-          </span>
+          <Fill name={pool.name} total={pool.total} free={pool.free} disks={list?.room} held={heldHere} />
         )}
+        <span className="grow" />
         <button
           type="button"
           className="btn btn-ghost btn-sm btn-square"
@@ -66,39 +84,42 @@ function PoolSheet({ pool }: { pool: Pool }) {
       </div>
       {pool.problem && <Failure error={new Error(pool.problem)} />}
       {disks.error && <Failure error={disks.error} />}
-      {disks.data?.length === 0 && <p className="opacity-75">No disks here.</p>}
+      {list?.total === 0 && <p className="opacity-75">No disks here.</p>}
       <ul className="divide-y divide-base-300">
-        {disks.data?.map((disk) => (
-          <DiskRow key={disk.path} pool={pool.name} disk={disk} />
+        {list?.disks.map((disk) => (
+          <DiskRow key={disk.path} pool={pool.name} disk={disk} others={names.filter((n) => n !== pool.name)} />
         ))}
       </ul>
-    </section>
+      {list && list.total > shown && (
+        <Link className="link text-sm" to={`/pool?${new URLSearchParams({ name: pool.name })}`}>
+          All {list.total} disks
+        </Link>
+      )}
+    </DropTarget>
   );
 }
 
-function DiskRow({ pool, disk }: { pool: string; disk: DiskEntry }) {
-  const query = `pool=${encodeURIComponent(pool)}&path=${encodeURIComponent(disk.path)}`;
+/** A sheet that a disk can be dropped on, which opens the composing page with the move filled in. */
+function DropTarget({ pool, children }: { pool: string; children: React.ReactNode }) {
+  const [over, setOver] = useState(false);
+  const navigate = useNavigate();
   return (
-    <li className="grid items-center gap-x-6 gap-y-2 py-3 sm:grid-cols-[1fr_20rem_auto]">
-      <div className="min-w-0">
-        <Link className="link font-medium break-all" to={`/disk?${query}`}>
-          {disk.path}
-        </Link>
-        <p className="text-sm opacity-75">
-          {disk.format}
-          {disk.layout && `, ${disk.layout}`}
-        </p>
-        {disk.problem && <p className="text-sm text-error">{disk.problem}</p>}
-      </div>
-      {disk.problem ? (
-        <span className="figures">{size(disk.file_size)}</span>
-      ) : (
-        <Sizes virtual={disk.virtual_size} allocated={disk.allocated_size} file={disk.file_size} />
-      )}
-      <Link className="btn btn-sm" to={`/compose?${query}`} aria-label={`Convert ${disk.path}`}>
-        <ArrowRightLeft aria-hidden className="size-4" />
-        Convert
-      </Link>
-    </li>
+    <section
+      className={`sheet ${over ? "outline-3 outline-accent" : ""}`}
+      aria-label={pool}
+      onDragOver={(event) => {
+        if (!event.dataTransfer.types.includes(dragged)) return;
+        event.preventDefault();
+        setOver(true);
+      }}
+      onDragLeave={() => setOver(false)}
+      onDrop={(event) => {
+        setOver(false);
+        const disk = JSON.parse(event.dataTransfer.getData(dragged) || "null");
+        if (disk && disk.pool !== pool) navigate(composing(disk.pool, disk.path, "move", pool));
+      }}
+    >
+      {children}
+    </section>
   );
 }

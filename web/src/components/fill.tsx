@@ -1,0 +1,32 @@
+import { exact, size } from "../format.ts";
+
+type Props = { name: string; total: number; free: number; disks?: number; held?: number };
+
+/** How full a pool is, and what fills it: disks, what is held, anything else, and what is free. */
+export function Fill({ name, total, free, disks = 0, held = 0 }: Props) {
+  if (total < 0) return <span className="text-sm opacity-75">how much room it has is not told</span>;
+  const other = Math.max(total - free - disks - held, 0);
+  const parts = [
+    { what: "disks", bytes: disks, look: "bg-primary" },
+    { what: "held", bytes: held, look: "bg-accent" },
+    { what: "other", bytes: other, look: "bg-base-300" },
+    { what: "free", bytes: free, look: "border border-base-300" },
+  ].filter((part) => part.bytes > 0 || part.what === "free");
+  return (
+    <figure className="min-w-72 grow sm:max-w-xl" aria-label={`How full ${name} is`}>
+      <div aria-hidden className="flex h-3 gap-px overflow-hidden rounded-full">
+        {parts.map(({ what, bytes, look }) => (
+          <div key={what} className={`min-w-1 ${look}`} style={{ flexGrow: Math.max(bytes / total, 0.002) }} />
+        ))}
+      </div>
+      <figcaption className="mt-1 flex flex-wrap gap-x-4 text-sm">
+        {parts.map(({ what, bytes, look }) => (
+          <span key={what} className="flex items-center gap-1.5" title={exact(bytes)}>
+            <span aria-hidden className={`inline-block size-2.5 rounded-full ${look}`} />
+            {what} <span className="figures">{size(bytes)}</span>
+          </span>
+        ))}
+      </figcaption>
+    </figure>
+  );
+}

@@ -1,0 +1,173 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { ShieldAlert, ShieldCheck } from "lucide-react";
+import { useState } from "react";
+import { calls, result, type Host } from "../api/client.ts";
+import { Choice } from "../components/choice.tsx";
+import { Failure } from "../components/failure.tsx";
+import { TrialView } from "../components/trial-view.tsx";
+
+/** The computers that pools lie on, and forms for new hosts and pools. */
+export function HostsPage() {
+  const hosts = useQuery({ queryKey: ["hosts"], queryFn: () => result(calls.GET("/v1/hosts")) });
+  return (
+    <div className="space-y-6">
+      <h1>Hosts</h1>
+      {hosts.error && <Failure error={hosts.error} />}
+      {hosts.data?.map((host) => (
+        <HostSheet key={host.name} host={host} />
+      ))}
+      <div className="grid items-start gap-6 md:grid-cols-2">
+        <NewHost />
+        <NewPool hosts={hosts.data?.map((h) => h.name) ?? []} />
+      </div>
+    </div>
+  );
+}
+
+function HostSheet({ host }: { host: Host }) {
+  const client = useQueryClient();
+  const done = { onSuccess: () => client.invalidateQueries() };
+  const path = { host: host.name };
+  const trial = useMutation({ mutationFn: () => result(calls.POST("/v1/hosts/{host}/test", { params: { path } })) });
+  const trust = useMutation({
+    mutationFn: () =>
+      result(calls.PATCH("/v1/hosts/{host}", { params: { path }, body: { trusted_key: host.shown_key ?? "" } })),
+    ...done,
+  });
+  const forget = useMutation({
+    mutationFn: () => result(calls.DELETE("/v1/hosts/{host}", { params: { path } })),
+    ...done,
+  });
+  const error = trial.error ?? trust.error ?? forget.error;
+  return (
+    <section className="sheet space-y-3" aria-label={host.name}>
+      <div className="flex flex-wrap items-center gap-x-6 gap-y-2">
+        <h2>{host.name}</h2>
+        <span className="text-sm opacity-75">
+          {host.kind === "local" ? "the service's own computer" : `${host.kind}, ${host.address}`}
+          {host.user && `, as ${host.user}`}
+          {host.logs_in_with.length > 0 && ` with ${host.logs_in_with.join(", ")}`}
+        </span>
+        <span className="grow" />
+        <button type="button" className="btn btn-sm" disabled={trial.isPending} onClick={() => trial.mutate()}>
+          Try it out
+        </button>
+        {host.kind !== "local" && (
+          <button
+            type="button"
+            className="btn btn-sm"
+            onClick={() => window.confirm(`Forget the host ${host.name}?`) && forget.mutate()}
+          >
+            Forget
+          </button>
+        )}
+      </div>
+      {host.trusted_key && (
+        <p className="flex items-center gap-2 text-sm break-all">
+          <ShieldCheck aria-hidden className="size-4 shrink-0 text-success" />
+          trusted by its key {host.trusted_key}
+        </p>
+      )}
+      {host.shown_key && (
+        <div role="alert" className="alert alert-warning alert-soft">
+          <ShieldAlert aria-hidden className="size-5" />
+          <span className="break-all">
+            It shows the key <b>{host.shown_key}</b>
+            {host.trusted_key && ", which is another one than until now"}. Compare it with what the host&apos;s keeper
+            says.
+          </span>
+          <button type="button" className="btn btn-sm" onClick={() => trust.mutate()}>
+            It is the same: trust it
+          </button>
+        </div>
+      )}
+      {error && <Failure error={error} />}
+      {trial.data && <TrialView trial={trial.data} />}
+    </section>
+  );
+}
+
+function NewHost() {
+  const client = useQueryClient();
+  const [kind, setKind] = useState<"sftp" | "http">("sftp");
+  const add = useMutation({
+    mutationFn: (form: FormData) => {
+      const text = (name: string) => String(form.get(name) ?? "");
+      const login = {
+        password: text("password") || undefined,
+        key: text("key") || undefined,
+        agent: form.get("agent") === "on" || undefined,
+      };
+      const body = { name: text("name"), kind, address: text("address"), user: text("user"), login };
+      return result(calls.POST("/v1/hosts", { body }));
+    },
+    onSuccess: () => client.invalidateQueries({ queryKey: ["hosts"] }),
+  });
+  return (
+    <form className="sheet space-y-3" action={(form) => add.mutate(form)}>
+      <h2>New host</h2>
+      <Choice
+        name="Kind"
+        value={kind}
+        options={["sftp", "http"]}
+        show={(k) => (k === "sftp" ? "a computer with SSH" : "a web server, only to read from")}
+        change={(k) => setKind(k as "sftp" | "http")}
+      />
+      <Text name="name" label="Name of the host" />
+      <Text name="address" label={kind === "sftp" ? "Address (HOST or HOST:PORT)" : "Address (https://HOST)"} />
+      <Text name="user" label="User" />
+      <Text name="password" label="Password" secret />
+      {kind === "sftp" && (
+        <>
+          <label className="block">
+            <span className="text-sm">Private key (PEM)</span>
+            <textarea className="textarea h-20 w-full font-mono text-xs" name="key" autoComplete="off" />
+          </label>
+          <label className="flex items-center gap-2">
+            <input type="checkbox" className="checkbox checkbox-sm" name="agent" />
+            Log in with the SSH agent of the service&apos;s user
+          </label>
+        </>
+      )}
+      <p className="text-sm opacity-75">Passwords and keys are kept encrypted, and never shown again.</p>
+      {add.error && <Failure error={add.error} />}
+      <button type="submit" className="btn btn-primary" disabled={add.isPending}>
+        Add the host
+      </button>
+    </form>
+  );
+}
+
+function NewPool({ hosts }: { hosts: string[] }) {
+  const client = useQueryClient();
+  const [host, setHost] = useState("local");
+  const add = useMutation({
+    mutationFn: (form: FormData) => {
+      const body = { name: String(form.get("pool")), folder: String(form.get("folder")), host };
+      return result(calls.POST("/v1/pools", { body }));
+    },
+    onSuccess: () => client.invalidateQueries({ queryKey: ["pools"] }),
+  });
+  return (
+    <form className="sheet space-y-3" action={(form) => add.mutate(form)}>
+      <h2>New pool</h2>
+      <Choice name="Host" value={host} options={hosts} change={setHost} />
+      <Text name="pool" label="Name of the pool" />
+      <Text name="folder" label="Folder on the host" />
+      {add.error && <Failure error={add.error} />}
+      {add.data && <p className="text-success">{add.data.name} is added.</p>}
+      <button type="submit" className="btn btn-primary" disabled={add.isPending}>
+        Add the pool
+      </button>
+    </form>
+  );
+}
+
+function Text({ name, label, secret }: { name: string; label: string; secret?: boolean }) {
+  return (
+    <label className="block">
+      <span className="text-sm">{label}</span>
+      <input className="input w-full" name={name} type={secret ? "password" : "text"} autoComplete="off" />
+    </label>
+  );
+}

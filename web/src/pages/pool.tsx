@@ -1,0 +1,239 @@
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import { calls, result, type Pool } from "../api/client.ts";
+import { useFollow } from "../api/follow.ts";
+import { Choice } from "../components/choice.tsx";
+import { DiskRow } from "../components/disk-row.tsx";
+import { Failure } from "../components/failure.tsx";
+import { Fill } from "../components/fill.tsx";
+import { TrialView } from "../components/trial-view.tsx";
+import { exact, size, speed, when } from "../format.ts";
+
+const perPage = 50;
+const sorts = { path: "name", room: "room taken", virtual_size: "virtual size", modified: "time" } as const;
+const onlys = {
+  "": "all disks",
+  broken: "those that do not open",
+  overlays: "those that stand on others",
+  bases: "those that others stand on",
+} as const;
+
+/** One pool: what it can do, what it accepts, and all disks in it. */
+export function PoolPage() {
+  useFollow();
+  const [search] = useSearchParams();
+  const name = search.get("name") ?? "";
+  const pools = useQuery({ queryKey: ["pools"], queryFn: () => result(calls.GET("/v1/pools")) });
+  const pool = pools.data?.find((p) => p.name === name);
+  if (pools.error) return <Failure error={pools.error} />;
+  if (!pool) return <p>{pools.data ? `There is no pool ${name}.` : "Looking …"}</p>;
+  return (
+    <div className="space-y-6">
+      <h1>{name}</h1>
+      <div className="grid items-start gap-6 md:grid-cols-2">
+        <Facts pool={pool} />
+        <RulesSheet key={pool.rules.like} pool={pool} />
+      </div>
+      <Disks pool={name} others={pools.data?.map((p) => p.name).filter((n) => n !== name) ?? []} />
+    </div>
+  );
+}
+
+function Facts({ pool }: { pool: Pool }) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const path = { pool: pool.name };
+  const trial = useMutation({
+    mutationFn: () => result(calls.POST("/v1/pools/{pool}/test", { params: { path } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["pools"] }),
+  });
+  const forget = useMutation({
+    mutationFn: () => result(calls.DELETE("/v1/pools/{pool}", { params: { path } })),
+    onSuccess: () => navigate("/"),
+  });
+  const facts = pool.facts;
+  return (
+    <section className="sheet space-y-4" aria-label="What it can do">
+      <h2>What it can do</h2>
+      <p className="text-sm break-all">
+        {pool.folder} on {pool.host}, {pool.filesystem || "not reachable"}
+      </p>
+      {pool.reachable && <Fill name={pool.name} total={pool.total} free={pool.free} />}
+      {pool.problem && <Failure error={new Error(pool.problem)} />}
+      {facts && (
+        <ul className="flex flex-wrap gap-2 text-sm">
+          <Fact is={facts.holes} yes="files may have holes" no="no holes in files" />
+          <Fact is={facts.clones} yes="files share blocks" no="files share no blocks" />
+          <Fact is={facts.case_sensitive} yes="case-sensitive" no="not case-sensitive" />
+          <Fact is={facts.removable} yes="removable" no="built in" />
+          {pool.largest_file && <li className="badge badge-outline">files up to {size(pool.largest_file)}</li>}
+          {facts.write_speed && (
+            <li className="badge badge-outline">
+              reads {speed(facts.read_speed ?? 0)}, writes {speed(facts.write_speed)}
+            </li>
+          )}
+        </ul>
+      )}
+      {facts && <p className="text-sm opacity-75">tried out {when(facts.at)}</p>}
+      {trial.data && <TrialView trial={trial.data} />}
+      {(trial.error ?? forget.error) && <Failure error={(trial.error ?? forget.error) as Error} />}
+      <div className="flex gap-3">
+        <button
+          type="button"
+          className="btn btn-sm btn-primary"
+          disabled={trial.isPending}
+          onClick={() => trial.mutate()}
+        >
+          {trial.isPending ? "Trying it out …" : "Try it out"}
+        </button>
+        <button
+          type="button"
+          className="btn btn-sm"
+          onClick={() => window.confirm(`Forget the pool ${pool.name}? Its files stay.`) && forget.mutate()}
+        >
+          Forget this pool
+        </button>
+      </div>
+    </section>
+  );
+}
+
+function Fact({ is, yes, no }: { is: boolean; yes: string; no: string }) {
+  return <li className={`badge ${is ? "badge-secondary" : "badge-outline"}`}>{is ? yes : no}</li>;
+}
+
+function RulesSheet({ pool }: { pool: Pool }) {
+  const client = useQueryClient();
+  const sets = useQuery({
+    queryKey: ["rule-sets"],
+    queryFn: () => result(calls.GET("/v1/rule-sets")),
+    staleTime: Infinity,
+  });
+  const change = useMutation({
+    mutationFn: (name: string) => {
+      const rules = sets.data?.find((s) => s.name === name)?.rules ?? {};
+      return result(calls.PATCH("/v1/pools/{pool}", { params: { path: { pool: pool.name } }, body: { rules } }));
+    },
+    onSuccess: () => client.invalidateQueries({ queryKey: ["pools"] }),
+  });
+  const { accepts, allocation, largest_disk, granularity, name, machine_folders, owner, mode } = pool.rules;
+  const rules = [
+    ...(accepts ?? []).map((a) => `${a.format}: ${a.layouts?.join(", ") ?? "all layouts"}`),
+    allocation && `only ${allocation}`,
+    largest_disk && `disks up to ${size(largest_disk)}`,
+    granularity && `sizes in units of ${exact(granularity)}`,
+    name && `files are named ${name}`,
+    machine_folders && "a folder for each machine",
+    owner && `files belong to ${owner}`,
+    mode && `files have the mode ${mode}`,
+  ].filter(Boolean);
+  return (
+    <section className="sheet space-y-4" aria-label="What it accepts">
+      <h2>What it accepts</h2>
+      <Choice
+        name="Like this kind of destination"
+        value={pool.rules.like ?? "any"}
+        options={sets.data?.map((s) => s.name) ?? []}
+        show={(set) => `${set}: ${sets.data?.find((s) => s.name === set)?.about ?? ""}`}
+        change={(set) => change.mutate(set)}
+      />
+      {change.error && <Failure error={change.error} />}
+      {rules.length === 0 ? (
+        <p className="opacity-75">Everything.</p>
+      ) : (
+        <ul className="list-disc space-y-1 pl-5">
+          {rules.map((rule) => (
+            <li key={rule as string}>{rule}</li>
+          ))}
+        </ul>
+      )}
+      <p className="text-sm opacity-75">Every plan into this pool is checked against this, and offers what to do.</p>
+    </section>
+  );
+}
+
+function Disks({ pool, others }: { pool: string; others: string[] }) {
+  const [search, setSearch] = useState("");
+  const [sort, setSort] = useState<keyof typeof sorts>("path");
+  const [only, setOnly] = useState<keyof typeof onlys>("");
+  const [page, setPage] = useState(0);
+  const first = <T,>(set: (value: T) => void) => {
+    return (value: T) => {
+      set(value);
+      setPage(0);
+    };
+  };
+  const query = {
+    search,
+    sort,
+    descending: sort !== "path",
+    only: only || undefined,
+    limit: perPage,
+    offset: page * perPage,
+  };
+  const disks = useQuery({
+    queryKey: ["disks", pool, query],
+    queryFn: () => result(calls.GET("/v1/pools/{pool}/disks", { params: { path: { pool }, query } })),
+    placeholderData: keepPreviousData,
+  });
+  const list = disks.data;
+  const pages = Math.max(Math.ceil((list?.total ?? 0) / perPage), 1);
+  return (
+    <section className="sheet space-y-4" aria-label="Disks">
+      <div className="grid items-end gap-4 sm:grid-cols-[1fr_14rem_12rem]">
+        <label className="block">
+          <span className="text-sm">Search</span>
+          <input className="input w-full" value={search} onChange={(event) => first(setSearch)(event.target.value)} />
+        </label>
+        <Choice
+          name="Show"
+          value={only}
+          options={Object.keys(onlys)}
+          show={(o) => onlys[o as keyof typeof onlys]}
+          change={(o) => first(setOnly)(o as keyof typeof onlys)}
+        />
+        <Choice
+          name="By"
+          value={sort}
+          options={Object.keys(sorts)}
+          show={(s) => sorts[s as keyof typeof sorts]}
+          change={(s) => first(setSort)(s as keyof typeof sorts)}
+        />
+      </div>
+      {disks.error && <Failure error={disks.error} />}
+      {list?.problem && <Failure error={new Error(list.problem)} />}
+      <ul className="divide-y divide-base-300">
+        {list?.disks.map((disk) => (
+          <DiskRow key={disk.path} pool={pool} disk={disk} others={others} />
+        ))}
+      </ul>
+      <div className="flex flex-wrap items-center gap-3 text-sm">
+        <span>
+          {list?.total ?? 0} disks, page {page + 1} of {pages}
+        </span>
+        <button type="button" className="btn btn-sm" disabled={page === 0} onClick={() => setPage(page - 1)}>
+          Back
+        </button>
+        <button type="button" className="btn btn-sm" disabled={page + 1 >= pages} onClick={() => setPage(page + 1)}>
+          On
+        </button>
+        <span className="grow" />
+        {list && <span className="opacity-75">as of {when(list.refreshed)}</span>}
+      </div>
+      {list && list.stray_count > 0 && (
+        <details>
+          <summary className="cursor-pointer">{list.stray_count} files belong to no disk</summary>
+          <ul className="mt-2 space-y-1 text-sm">
+            {list.strays.map((file) => (
+              <li key={file.name} className="flex justify-between gap-4">
+                <span className="break-all">{file.name}</span>
+                <span className="figures">{size(file.size)}</span>
+              </li>
+            ))}
+          </ul>
+        </details>
+      )}
+    </section>
+  );
+}
