@@ -72,7 +72,9 @@ func printPlan(out io.Writer, p plan.Plan) error {
 		add("virtual size", func(s plan.Side) string { return plan.Bytes(s.VirtualSize) })
 		add("allocated size", func(s plan.Side) string { return plan.Bytes(s.AllocatedSize) })
 		add("file size", func(s plan.Side) string { return plan.Bytes(s.FileSize) })
-		rows[len(rows)-1][2] = "at most " + rows[len(rows)-1][2]
+		if p.Request.Kind == plan.Convert {
+			rows[len(rows)-1][2] = "at most " + rows[len(rows)-1][2]
+		}
 		if err := table(&b, rows); err != nil {
 			return err
 		}

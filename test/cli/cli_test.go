@@ -168,7 +168,7 @@ func TestExitCodesTellTheClass(t *testing.T) {
 		{"convert ./not.qcow2 ./x.raw", 3, "I know that it is raw"},
 		{"convert ./not.qcow2 ./x.raw --from raw", 0, ""},
 		{"convert ./a.raw ./b.raw", 3, "exists already"},
-		{"convert ./a.raw ./a.raw --replace", 3, "same file"},
+		{"convert ./a.raw ./a.raw", 3, "same file"},
 		{"convert ./a.raw ./b.vhd --as qcow2", 3, "claims vhd"},
 		{"convert ./a.raw ./b.raw --plan", 3, "STOP"},
 		{"convert ./a.raw ./b.raw --replace", 0, ""},

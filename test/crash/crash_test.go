@@ -187,7 +187,9 @@ func (y *yard) request(l layout, name string, replace bool) plan.Request {
 
 func (y *yard) begin(s *testkit.Service, r plan.Request) string {
 	y.t.Helper()
-	r.Kind = plan.Convert
+	if r.Kind == "" {
+		r.Kind = plan.Convert
+	}
 	kept, err := s.Plan(y.t.Context(), r)
 	require.NoError(y.t, err)
 	require.False(y.t, kept.Blocked, "%+v", kept.Plan.Checks)
@@ -199,7 +201,9 @@ func (y *yard) begin(s *testkit.Service, r plan.Request) string {
 // started starts a request, during which the service may be killed: the job is in the records all the same, since it runs.
 func (y *yard) started(s *testkit.Service, r plan.Request) {
 	y.t.Helper()
-	r.Kind = plan.Convert
+	if r.Kind == "" {
+		r.Kind = plan.Convert
+	}
 	kept, err := s.Plan(y.t.Context(), r)
 	require.NoError(y.t, err)
 	_, _ = s.Start(y.t.Context(), api.NewJob{Plan: kept.Id})

@@ -11,6 +11,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/internal/demo"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/sshd"
 
 	"github.com/stretchr/testify/require"
 )
@@ -25,17 +26,54 @@ func TestPictures(t *testing.T) {
 	to := filepath.Join(root, "docs", "screenshots")
 	require.NoError(t, os.MkdirAll(to, 0o755))
 	s := testkit.Start(t, filepath.Join(t.TempDir(), "state"))
-	quay := s.Pool("quay-store")
-	s.Pool("lighthouse-store")
-	s.Pool("seabag")
+	quay := pool(t, s, "local", "quay-store")
+	pool(t, s, "local", "lighthouse-store")
+	pool(t, s, "local", "seabag")
 	for _, name := range []string{"ticketing", "crew-roster"} {
 		_, err := demo.MakeDisk(t.Context(), quay, name)
 		require.NoError(t, err)
 	}
+	far(t, s)
 	console(t, s, to)
 	made := testkit.Run(t, "/", s.State, "convert", "quay-store:ticketing.raw", "lighthouse-store:ticketing-monday.qcow2", "--layout", "overlay", "--base", "lighthouse-store:ticketing.qcow2")
 	require.Zero(t, made.Code, made.Notes)
 	terminal(t, s.State, to)
+}
+
+// pool adds a folder of the demo world, and returns it. Its path is seen on the pictures.
+func pool(t *testing.T, s *testkit.Service, host, name string) string {
+	folder := filepath.Join(os.TempDir(), "isola-ferries", name)
+	require.NoError(t, os.RemoveAll(folder))
+	require.NoError(t, os.MkdirAll(folder, 0o755))
+	t.Cleanup(func() { require.NoError(t, os.RemoveAll(folder)) })
+	_, err := s.AddPool(t.Context(), api.NewPool{Name: name, Host: &host, Folder: folder})
+	require.NoError(t, err)
+	return folder
+}
+
+// far adds the lighthouse as a host with SSH, and a pool there.
+func far(t *testing.T, s *testkit.Service) {
+	server := sshd.Start(t)
+	key, user, host := string(server.Key), server.User, "lighthouse"
+	_, err := s.AddHost(t.Context(), api.NewHost{
+		Name: host, Kind: api.NewHostKindSftp, Address: server.Address, User: &user, TrustedKey: &server.HostKey, Login: &api.Secrets{Key: &key},
+	})
+	require.NoError(t, err)
+	pool(t, s, host, "lamp-room")
+	_, err = s.ChangePool(t.Context(), "lamp-room", api.PoolChange{Rules: ruleSet(t, s, "uuid-vhd")})
+	require.NoError(t, err)
+}
+
+func ruleSet(t *testing.T, s *testkit.Service, name string) plan.Rules {
+	sets, err := s.RuleSets(t.Context())
+	require.NoError(t, err)
+	for _, set := range sets {
+		if set.Name == name {
+			return set.Rules
+		}
+	}
+	t.Fatalf("there is no set %s", name)
+	return plan.Rules{}
 }
 
 func console(t *testing.T, s *testkit.Service, to string) {
@@ -45,6 +83,20 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	p.AwaitText("crew-roster.raw")
 	p.AwaitText("ticketing.raw")
 	shot("console-places")
+	p.Fill("Move ticketing.raw to", "lamp-room")
+	p.AwaitText("lists only files named")
+	shot("console-move")
+	p.Click("Places")
+	p.Click("lamp-room")
+	p.Click("Try it out")
+	p.AwaitText("nothing of the trial is left")
+	shot("console-pool")
+	p.Click("Places")
+	p.Click("Hosts and new pools")
+	p.AwaitText("trusted by its key")
+	shot("console-hosts")
+	p.Click("Places")
+	p.AwaitText("ticketing.raw")
 	p.Click("ticketing.raw")
 	p.AwaitText("EFI system")
 	shot("console-disk")
@@ -112,9 +164,9 @@ func terminal(t *testing.T, state, to string) {
 		"client-look":    "bagaglio look quay-store:ticketing.raw",
 		"client-plan":    "bagaglio convert quay-store:crew-roster.raw seabag:crew-roster.vhd --plan",
 		"client-convert": "bagaglio convert quay-store:crew-roster.raw seabag:crew-roster.vhd --yes",
-		"client-overlay": "bagaglio look lighthouse-store:ticketing-monday.qcow2",
+		"client-move":    "bagaglio move quay-store:crew-roster.raw lamp-room:crew-roster.raw --plan; bagaglio pool drain quay-store lighthouse-store --plan",
 		"client-keeping": "bagaglio held list; bagaglio limits list; bagaglio log --limit 8",
-		"client-lists":   "bagaglio pool disks quay-store; bagaglio job list; bagaglio receipt check",
+		"client-lists":   "bagaglio host list; bagaglio pool list; bagaglio pool show lamp-room; bagaglio pool disks lighthouse-store; bagaglio job list",
 	} {
 		script := "cd /; PATH=" + filepath.Dir(testkit.Binary(t)) + ":$PATH; export BAGAGLIO_STATE=" + state + "; clear; echo '$ " + command + "'; " + command +
 			"; touch " + filepath.Join(state, name) + "; sleep 60"

@@ -10,19 +10,19 @@ export function Fill({ name, total, free, disks = 0, held = 0 }: Props) {
     { what: "disks", bytes: disks, look: "bg-primary" },
     { what: "held", bytes: held, look: "bg-accent" },
     { what: "other", bytes: other, look: "bg-base-300" },
-    { what: "free", bytes: free, look: "border border-base-300" },
+    { what: "free", bytes: free, look: "bg-base-200" },
   ].filter((part) => part.bytes > 0 || part.what === "free");
   return (
     <figure className="min-w-72 grow sm:max-w-xl" aria-label={`How full ${name} is`}>
-      <div aria-hidden className="flex h-3 gap-px overflow-hidden rounded-full">
+      <div aria-hidden className="flex h-3 overflow-hidden rounded-full border border-base-300">
         {parts.map(({ what, bytes, look }) => (
-          <div key={what} className={`min-w-1 ${look}`} style={{ flexGrow: Math.max(bytes / total, 0.002) }} />
+          <div key={what} className={`min-w-1 ${look}`} style={{ flexGrow: Math.max((1000 * bytes) / total, 2) }} />
         ))}
       </div>
       <figcaption className="mt-1 flex flex-wrap gap-x-4 text-sm">
         {parts.map(({ what, bytes, look }) => (
           <span key={what} className="flex items-center gap-1.5" title={exact(bytes)}>
-            <span aria-hidden className={`inline-block size-2.5 rounded-full ${look}`} />
+            <span aria-hidden className={`inline-block size-2.5 rounded-full border border-base-300 ${look}`} />
             {what} <span className="figures">{size(bytes)}</span>
           </span>
         ))}

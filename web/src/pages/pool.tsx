@@ -135,9 +135,9 @@ function RulesSheet({ pool }: { pool: Pool }) {
         name="Like this kind of destination"
         value={pool.rules.like ?? "any"}
         options={sets.data?.map((s) => s.name) ?? []}
-        show={(set) => `${set}: ${sets.data?.find((s) => s.name === set)?.about ?? ""}`}
         change={(set) => change.mutate(set)}
       />
+      <p className="text-sm opacity-75">{sets.data?.find((s) => s.name === (pool.rules.like ?? "any"))?.about}</p>
       {change.error && <Failure error={change.error} />}
       {rules.length === 0 ? (
         <p className="opacity-75">Everything.</p>
