@@ -10,7 +10,7 @@ FUZZ    := FuzzQcow2 FuzzVMDK FuzzVHD FuzzVHDX FuzzVDI FuzzHDD FuzzBundle
 # What the demo world and the tests take from Debian: tool:package.
 DEMO_TOOLS := sfdisk:fdisk mkfs.ext4:e2fsprogs mkfs.vfat:dosfstools mcopy:mtools cmp:diffutils
 TEST_TOOLS := $(DEMO_TOOLS) chromium:chromium mkfs.xfs:xfsprogs mkfs.btrfs:btrfs-progs sshd:openssh-server ip:iproute2 ps:procps
-BENCH_TOOLS := pigz:pigz zstd:zstd
+BENCH_TOOLS := pigz:pigz zstd:zstd sshd:openssh-server sftp:openssh-client
 PICTURE_TOOLS := $(TEST_TOOLS) xterm:xterm xvfb-run:xvfb xauth:xauth import:imagemagick
 
 .PHONY: build console generate generated demo start test check lint race fuzz bench pictures clean
@@ -73,6 +73,7 @@ torture:
 
 bench: packages-bench build
 	$(GO) run ./test/bench
+	BAGAGLIO_BENCH=1 $(GO) test -count=1 -v -timeout 30m -run TestSpeed ./test/line
 
 pictures: packages-picture build
 	BAGAGLIO_PICTURES=1 $(GO) test -count=1 ./test/pictures

@@ -22,6 +22,9 @@ const (
 	// smallPacket is what every server takes; largePacket is what one takes that says so by limits@openssh.com: 255 KiB with the
 	// packet's head (OpenSSH, PROTOCOL, 4.8).
 	smallPacket, largePacket = 32 << 10, 255 << 10
+	// lanes are how many channels to the host carry a file side by side, one of them to sync it: each lets 2 MiB wait for an answer, which over a long way is less
+	// than the line could carry (RFC 4254, section 5.2).
+	lanes = 5
 	// inFlight is how many requests of a file may wait for their answers, so that the way to the host does not set the speed.
 	inFlight = 64
 
@@ -44,7 +47,8 @@ func (h *heard) Read(p []byte) (int, error) {
 // client is one connection to a host.
 type client struct {
 	ssh      *ssh.Client
-	sftp     *sftp.Client
+	sftp     *sftp.Client   // the first of the lanes
+	lanes    []*sftp.Client // at least one
 	conn     *heard
 	patience time.Duration
 	gone     chan struct{} // closed with the connection
@@ -81,11 +85,29 @@ func newClient(s *ssh.Client, conn *heard, patience time.Duration) (*client, err
 		_ = s.Close() // the first error says more
 		return nil, fmt.Errorf("asking for file transfer: %w; the host has to offer the sftp subsystem", err)
 	}
+	c.lanes = []*sftp.Client{c.sftp}
+	_ = c.ask(c.addLanes) // a host that allows only one channel is slower over a long way
 	go func() {
 		_ = s.Wait() // whatever ended it
 		close(c.gone)
 	}()
 	return c, nil
+}
+
+// addLanes opens the other channels, as many as the host allows.
+func (c *client) addLanes() error {
+	packet := smallPacket
+	if _, ok := c.sftp.HasExtension("limits@openssh.com"); ok {
+		packet = largePacket
+	}
+	for len(c.lanes) < lanes {
+		lane, err := sftp.NewClient(c.ssh, options(packet)...)
+		if err != nil {
+			return err
+		}
+		c.lanes = append(c.lanes, lane)
+	}
+	return nil
 }
 
 func options(packet int) []sftp.ClientOption {

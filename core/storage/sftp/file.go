@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"sync"
 	"syscall"
 
 	"github.com/pkg/sftp"
@@ -13,15 +14,40 @@ import (
 // file is an open file of a host. What it reads and writes at once goes in several packets that wait for their answers together.
 type file struct {
 	client *client
-	file   *sftp.File
+	file   *sftp.File // on the first lane
 	name   string
+	flags  int
+
+	mu    sync.Mutex
+	lanes []*sftp.File // the same file on each lane, nil where it is not open yet
+	next  int
+}
+
+// lane returns the file on the lane whose turn it is. The last one is for syncing, which keeps the host from answering on it meanwhile.
+func (f *file) lane() *sftp.File {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.next++
+	return f.on(f.next % max(1, len(f.lanes)-1))
+}
+
+// on returns the file on a lane. The lock is held.
+func (f *file) on(i int) *sftp.File {
+	if f.lanes[i] == nil {
+		opened, err := f.client.lanes[i].OpenFile(f.file.Name(), f.flags)
+		if err != nil { // it may have been renamed meanwhile: the first lane has it all the same
+			return f.file
+		}
+		f.lanes[i] = opened
+	}
+	return f.lanes[i]
 }
 
 // ReadAt reads. An answer that is short without a reason is an error: a host may say anything.
 func (f *file) ReadAt(p []byte, off int64) (n int, err error) {
 	var end error
 	err = f.client.ask(func() (err error) {
-		n, err = f.file.ReadAt(p, off)
+		n, err = f.lane().ReadAt(p, off)
 		if errors.Is(err, io.EOF) {
 			end, err = io.EOF, nil
 		} else if n < len(p) && err == nil {
@@ -38,7 +64,7 @@ func (f *file) ReadAt(p []byte, off int64) (n int, err error) {
 // WriteAt writes.
 func (f *file) WriteAt(p []byte, off int64) (n int, err error) {
 	err = f.client.ask(func() (err error) {
-		n, err = f.file.WriteAt(p, off)
+		n, err = f.lane().WriteAt(p, off)
 		if n < len(p) && err == nil {
 			err = io.ErrShortWrite
 		}
@@ -81,7 +107,23 @@ func (f *file) Sync() error {
 	if !f.client.canSync() {
 		return nil
 	}
-	return f.client.askFor(syncPatience, f.file.Sync)
+	f.mu.Lock()
+	last := f.on(len(f.lanes) - 1)
+	f.mu.Unlock()
+	return f.client.askFor(syncPatience, last.Sync)
 }
 
-func (f *file) Close() error { return f.client.ask(f.file.Close) }
+// Close closes the file on all lanes.
+func (f *file) Close() error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.client.ask(func() error {
+		var err error
+		for _, lane := range f.lanes {
+			if lane != nil {
+				err = errors.Join(err, lane.Close())
+			}
+		}
+		return err
+	})
+}

@@ -1,0 +1,118 @@
+package line
+
+import (
+	"crypto/rand"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"testing"
+	"time"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/storage"
+	"bagaglio/core/storage/local"
+	"bagaglio/core/storage/sftp"
+	"bagaglio/core/transfer"
+	"bagaglio/internal/testkit/sshd"
+
+	"github.com/stretchr/testify/require"
+)
+
+// bed is a computer with SSH, and files at both ends.
+type bed struct {
+	t         *testing.T
+	server    *sshd.Server
+	near, far string
+	size      int64
+}
+
+func newBed(t *testing.T, size int64) *bed {
+	b := &bed{t, sshd.Start(t), t.TempDir(), t.TempDir(), size}
+	p := make([]byte, size)
+	_, _ = rand.Read(p) // never fails
+	require.NoError(t, os.WriteFile(filepath.Join(b.near, "disk"), p, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(b.far, "disk"), p, 0o600))
+	return b
+}
+
+// ours carries the file in one direction as a job does, syncs it, and returns bytes a second.
+func (b *bed) ours(address string, put bool) float64 {
+	t := b.t
+	near, err := local.Open(b.near)
+	require.NoError(t, err)
+	far, err := sftp.Open(t.Context(), sftp.Login{Address: address, User: b.server.User, Key: b.server.Key, HostKey: b.server.HostKey}, b.far)
+	require.NoError(t, err)
+	defer far.Close()
+	var from, to storage.Folder = near, far
+	if !put {
+		from, to = far, near
+	}
+	start := time.Now()
+	src, err := disk.OpenVerbatim(from, []disk.VerbatimFile{{Name: "disk", Size: b.size}})
+	require.NoError(t, err)
+	defer src.Close()
+	dst, err := disk.Verbatim([]disk.VerbatimFile{{Name: "copy", Size: b.size}}).Create(disk.Target{Folder: to})
+	require.NoError(t, err)
+	var meter transfer.Meter
+	carry := transfer.Transfer{Source: src, Destination: dst, Meter: &meter, Keep: func(transfer.Mark) error { return nil }, Every: time.Second} // a job keeps marks
+	_, err = carry.Run(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, dst.Commit(t.Context()))
+	speed := float64(b.size) / time.Since(start).Seconds()
+	require.NoError(t, to.Remove("copy"))
+	return speed
+}
+
+// system does the same with the system's own client.
+func (b *bed) system(address string, put bool) float64 {
+	host, port, err := net.SplitHostPort(address)
+	require.NoError(b.t, err)
+	batch, out := "put -f "+b.near+"/disk "+b.far+"/copy", b.far+"/copy"
+	if !put {
+		batch, out = "get -f "+b.far+"/disk "+b.near+"/copy", b.near+"/copy"
+	}
+	cmd := exec.Command("sh", "-c", `echo "$0" | sftp -q -i "$1" -P "$2" -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -b - "$3"`, batch, b.server.KeyFile, port, b.server.User+"@"+host)
+	start := time.Now()
+	text, err := cmd.CombinedOutput()
+	require.NoError(b.t, err, "%s", text)
+	speed := float64(b.size) / time.Since(start).Seconds()
+	require.NoError(b.t, os.Remove(out))
+	return speed
+}
+
+func median(x []float64) float64 {
+	slices.Sort(x)
+	return x[len(x)/2]
+}
+
+// TestSpeed measures, and is part of make bench: a test that is timed says nothing on a busy computer.
+func TestSpeed(t *testing.T) {
+	if os.Getenv("BAGAGLIO_BENCH") == "" {
+		t.Skip("measured on request: make bench")
+	}
+	b := newBed(t, 1<<30)
+	const rounds = 3
+	for _, put := range []bool{true, false} {
+		way := map[bool]string{true: "to the host", false: "from the host"}[put]
+		var ours, system []float64
+		for range rounds { // in turns, so that a slow minute hits both
+			ours = append(ours, b.ours(b.server.Address, put))
+			system = append(system, b.system(b.server.Address, put))
+		}
+		t.Logf("loopback, %s: %.0f MiB/s; the system's own client %.0f MiB/s; ratio %.2f", way, median(ours)/(1<<20), median(system)/(1<<20), median(ours)/median(system))
+	}
+	const gigabit = 1e9 / 8
+	r, err := newRelay(b.server.Address, gigabit, 10*time.Millisecond)
+	require.NoError(t, err)
+	defer r.listener.Close()
+	for _, put := range []bool{true, false} {
+		var ours []float64
+		for range rounds {
+			ours = append(ours, b.ours(r.listener.Addr().String(), put))
+		}
+		t.Logf("1 Gbit/s and 20 ms there and back, %s: %.0f MiB/s; share of the line %.2f; the system's own client %.2f",
+			map[bool]string{true: "to the host", false: "from the host"}[put], median(ours)/(1<<20), median(ours)/gigabit, b.system(r.listener.Addr().String(), put)/gigabit)
+	}
+}
