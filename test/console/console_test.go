@@ -146,7 +146,7 @@ func TestKeyboard(t *testing.T) {
 	p.AwaitText("tide-board.raw")
 	focused := `(document.activeElement.ariaLabel || document.activeElement.textContent).trim()`
 	var reached []string
-	for range 14 {
+	for range 15 {
 		p.Press(kb.Tab)
 		reached = append(reached, testkit.Eval[string](p, focused))
 	}
@@ -171,7 +171,7 @@ func TestNarrowWindow(t *testing.T) {
 	p := testkit.Browse(t, 390, 800)
 	p.Open(s.Link)
 	p.AwaitText("tide-board.raw")
-	for _, path := range []string{"/", "/compose?pool=quay-store&path=tide-board.raw", "/disk?pool=quay-store&path=tide-board.raw", "/jobs", "/jobs/1", "/keeping"} {
+	for _, path := range []string{"/", "/compose?pool=quay-store&path=tide-board.raw", "/disk?pool=quay-store&path=tide-board.raw", "/jobs", "/jobs/1", "/keeping", "/pool?name=quay-store", "/hosts"} {
 		p.Open(s.Address + path)
 		p.Await(`document.querySelector("h1") && document.fonts.status === "loaded"`)
 		assert.LessOrEqual(t, testkit.Eval[int](p, `document.documentElement.scrollWidth`), 390, path)

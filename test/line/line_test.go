@@ -57,7 +57,7 @@ func TestASlowLineThatGoesDown(t *testing.T) {
 	server := island(t, "300")
 	s := testkit.Start(t, filepath.Join(t.TempDir(), "state"))
 	quay := s.Pool("quay-store")
-	content := make([]byte, 64*mib)
+	content := make([]byte, 32*mib)
 	for i := range content {
 		content[i] = byte(i>>16) ^ byte(i*7)
 	}
@@ -77,7 +77,7 @@ func TestASlowLineThatGoesDown(t *testing.T) {
 		require.NoError(t, err)
 		for seen, err := range s.Follow(t.Context(), j.Id) {
 			require.NoError(t, err)
-			if down && seen.Progress != nil && seen.Progress.Step == plan.StepWrite && seen.Progress.Done > 10*mib {
+			if down && seen.Progress != nil && seen.Progress.Step == plan.StepWrite && seen.Progress.Done > 6*mib {
 				down = false
 				ip(t, "ip link set bagaglio-near down")
 				time.AfterFunc(2*time.Second, func() { ip(t, "ip link set bagaglio-near up") })

@@ -1,0 +1,109 @@
+package console
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"bagaglio/core/job"
+	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/sshd"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestMovingByDragging: a disk that is dropped on another pool opens the composing page with the move filled in, and its plan.
+func TestMovingByDragging(t *testing.T) {
+	s := world(t)
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.AwaitText("tide-board.raw")
+	testkit.Eval[bool](p, `(() => {
+		const data = new DataTransfer();
+		const row = [...document.querySelectorAll("li[draggable]")].find(r => r.textContent.includes("tide-board.raw"));
+		const target = document.querySelector('section[aria-label="lighthouse-store"]');
+		row.dispatchEvent(new DragEvent("dragstart", {bubbles: true, dataTransfer: data}));
+		target.dispatchEvent(new DragEvent("dragover", {bubbles: true, cancelable: true, dataTransfer: data}));
+		target.dispatchEvent(new DragEvent("drop", {bubbles: true, dataTransfer: data}));
+		return true;
+	})()`)
+	p.AwaitText("lighthouse-store:tide-board.raw")
+	p.AwaitText("nothing is copied")
+	p.Click("Start")
+	p.AwaitText("Proven")
+	receipt, err := s.Receipt(t.Context(), "1")
+	require.NoError(t, err)
+	assert.Equal(t, job.Proven, receipt.Outcome)
+	disks, err := s.Disks(t.Context(), "quay-store")
+	require.NoError(t, err)
+	assert.Len(t, disks, 1, "only the wreck stays")
+
+	// And back without a mouse: the row's choice does the same.
+	p.Click("Places")
+	p.AwaitText("tide-board.raw")
+	p.Fill("Move tide-board.raw to", "quay-store")
+	p.AwaitText("quay-store:tide-board.raw")
+	p.Fill("Work", "copy")
+	p.AwaitText("Prove it: read the new image back and compare")
+	p.Click("Start")
+	p.AwaitText("every byte of the files")
+}
+
+// TestAPool is searched, tried out, and given rules that its plans keep to.
+func TestAPool(t *testing.T) {
+	s := world(t)
+	quay := s.Pool("pier")
+	for _, name := range []string{"crew-roster.raw", "cargo-ledger.raw"} {
+		require.NoError(t, os.WriteFile(filepath.Join(quay, name), make([]byte, 1<<20), 0o600))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(quay, "notes.txt"), nil, 0o600))
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.Click("pier")
+	p.AwaitText("2 disks, page 1 of 1")
+	p.AwaitText("1 files belong to no disk")
+	p.Fill("Search", "cargo")
+	p.AwaitText("1 disks, page 1 of 1")
+	p.Fill("Search", "")
+	p.Fill("Show", "broken")
+	p.AwaitText("0 disks, page 1 of 1")
+	p.Fill("Like this kind of destination", "copy-on-write")
+	p.AwaitText("qcow2: thin, overlay")
+	p.Click("Try it out")
+	p.AwaitText("nothing of the trial is left")
+	p.Open(s.Address + "/compose?pool=quay-store&path=tide-board.raw&work=move&to=pier")
+	p.AwaitText("does not accept raw")
+	p.Click("Convert to qcow2, thin")
+	p.Click("Start")
+	p.AwaitText("Proven: what arrived is what left")
+	assert.FileExists(t, filepath.Join(quay, "tide-board.qcow2"))
+}
+
+// TestANewHost is added, looked at, trusted, and given a pool.
+func TestANewHost(t *testing.T) {
+	server := sshd.Start(t)
+	s := world(t)
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.Click("Hosts and new pools")
+	p.AwaitText("the service's own computer")
+	p.Fill("Name of the host", "lighthouse")
+	p.Fill("Address (HOST or HOST:PORT)", server.Address)
+	p.Fill("User", server.User)
+	p.Fill("Private key (PEM)", string(server.Key))
+	p.Click("Add the host")
+	p.AwaitText(server.HostKey)
+	p.Click("It is the same: trust it")
+	p.AwaitText("trusted by its key")
+	p.Fill("Host", "lighthouse")
+	p.Fill("Name of the pool", "lamp-room")
+	p.Fill("Folder on the host", t.TempDir())
+	p.Click("Add the pool")
+	p.AwaitText("lamp-room is added")
+	hosts, err := s.Hosts(t.Context())
+	require.NoError(t, err)
+	require.Len(t, hosts, 2)
+	assert.Equal(t, server.HostKey, hosts[1].TrustedKey)
+	assert.NotContains(t, testkit.Eval[string](p, `document.documentElement.outerHTML`), "PRIVATE KEY", "what was sent is not kept on the page")
+}
