@@ -44,8 +44,11 @@ func (s *Service) AddPool(ctx context.Context, p api.NewPool) (api.Pool, error) 
 		record.Folder = folder
 	}
 	opened, err := s.reach(ctx, record.Host, record.Folder)
+	if err != nil && record.Host == localHost {
+		err = fmt.Errorf("%w: %w", ErrInvalid, err)
+	}
 	if err != nil {
-		return api.Pool{}, fmt.Errorf("%w: %w", ErrInvalid, err)
+		return api.Pool{}, err
 	}
 	if err := s.store.AddPool(ctx, record, time.Now()); err != nil {
 		_ = opened.Close() // the first error says more

@@ -18,6 +18,7 @@ import (
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/sshd"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
@@ -232,9 +233,68 @@ func TestEveryAnswerIsAsDescribed(t *testing.T) {
 	for _, j := range []string{"1", "2"} {
 		await(t, s, j)
 	}
+	aroundPlaces(t, s)
 	require.NoError(t, s.RemovePool(t.Context(), "lighthouse-store"))
 	assert.FileExists(t, filepath.Join(lighthouse, "ticketing.vhd"), "a pool is forgotten, its files stay")
-	assert.GreaterOrEqual(t, len(c.seen), 20)
+	assert.GreaterOrEqual(t, len(c.seen), 38)
+}
+
+// aroundPlaces goes through the calls about hosts, pools and groups.
+func aroundPlaces(t *testing.T, s *client.Service) {
+	t.Helper()
+	server := sshd.Start(t)
+	h, err := s.AddHost(t.Context(), api.NewHost{Name: "lighthouse", Kind: api.NewHostKindSftp, Address: server.Address, User: &server.User, Login: &api.Secrets{Key: ptr(string(server.Key))}})
+	require.NoError(t, err)
+	trial, err := s.TestHost(t.Context(), "lighthouse")
+	require.NoError(t, err)
+	assert.False(t, trial.Worked)
+	_, err = s.ChangeHost(t.Context(), "lighthouse", api.HostChange{TrustedKey: h.ShownKey})
+	require.NoError(t, err)
+	trial, err = s.TestHost(t.Context(), "lighthouse")
+	require.NoError(t, err)
+	assert.True(t, trial.Worked)
+	_, err = s.AddPool(t.Context(), api.NewPool{Name: "far-store", Host: ptr("lighthouse"), Folder: t.TempDir()})
+	require.NoError(t, err)
+	hosts, err := s.Hosts(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, hosts, 2)
+	sets, err := s.RuleSets(t.Context())
+	require.NoError(t, err)
+	_, err = s.ChangePool(t.Context(), "far-store", api.PoolChange{Rules: sets[1].Rules})
+	require.NoError(t, err)
+	p, err := s.Pool(t.Context(), "far-store")
+	require.NoError(t, err)
+	assert.Equal(t, sets[1].Name, p.Rules.Like)
+	_, err = s.TestPool(t.Context(), "lighthouse-store")
+	require.NoError(t, err)
+	b, err := s.Balance(t.Context(), api.BalanceRequest{Kind: api.Spread, Pools: []string{"quay-store", "lighthouse-store"}})
+	require.NoError(t, err)
+	assert.Len(t, b.Before, 2)
+	g, err := s.StartGroup(t.Context(), api.NewGroup{Name: "carry", Requests: []plan.Request{{
+		Kind: plan.Copy, Source: plan.Place{Pool: "quay-store", Path: "ticketing.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "carried/ticketing.raw"},
+	}}})
+	require.NoError(t, err)
+	require.Len(t, g.Jobs, 1)
+	assert.Equal(t, api.JobStateDone, await(t, s, g.Jobs[0].Id).State)
+	for _, act := range []string{"pause", "resume", "cancel"} {
+		_, err = s.ActOnGroup(t.Context(), g.Id, act)
+		require.NoError(t, err, "of jobs that have ended nothing is left to do")
+	}
+	groups, err := s.Groups(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, groups, 1)
+	require.NoError(t, s.RemovePool(t.Context(), "far-store"))
+	require.NoError(t, s.RemoveHost(t.Context(), "lighthouse"))
+	for _, wrong := range []func() error{
+		func() error { return s.RemoveHost(t.Context(), "lighthouse") },
+		func() error { _, err := s.Group(t.Context(), "99"); return err },
+		func() error { _, err := s.Pool(t.Context(), "cellar"); return err },
+		func() error { _, err := s.TestHost(t.Context(), "cellar"); return err },
+	} {
+		var problem *client.Error
+		require.ErrorAs(t, wrong(), &problem)
+		assert.Equal(t, 404, problem.Status, problem.Detail)
+	}
 }
 
 // TestRawStaysRaw: whoever owns a guest can write any header into its raw disk.

@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/sshd"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// step is a command with what is to come of it.
+type step struct {
+	args string
+	code int
+	says string // on standard output or error
+}
+
+func walk(t *testing.T, dir, state string, steps []step) {
+	t.Helper()
+	for _, s := range steps {
+		r := testkit.Run(t, dir, state, strings.Fields(s.args)...)
+		require.Equal(t, s.code, r.Code, "%s\n%s%s", s.args, r.Out, r.Notes)
+		require.Contains(t, r.Out+r.Notes, s.says, s.args)
+	}
+}
+
+// TestPlacesFromTheCommandLine: a host is trusted, pools get rules, disks are copied, moved, compacted and carried about.
+func TestPlacesFromTheCommandLine(t *testing.T) {
+	server := sshd.Start(t)
+	state := filepath.Join(t.TempDir(), "state")
+	testkit.Start(t, state)
+	dir, quay, far := t.TempDir(), t.TempDir(), t.TempDir()
+	disk(t, filepath.Join(quay, "ticketing.raw"), 4<<20)
+	disk(t, filepath.Join(quay, "crew-roster.raw"), 4<<20)
+	require.NoError(t, os.WriteFile(filepath.Join(quay, "notes.txt"), nil, 0o600))
+	walk(t, dir, state, []step{
+		{"host add lighthouse " + server.Address + " --user " + server.User + " --key " + server.KeyFile, 0, server.HostKey},
+		{"host list", 0, "bagaglio host trust lighthouse"},
+		{"pool add lamp-room " + far + " --host lighthouse", 1, "not trusted yet"},
+		{"host trust lighthouse SHA256:no", 1, "SHOWS ANOTHER KEY"},
+		{"host trust lighthouse " + server.HostKey, 0, "is trusted"},
+		{"host test lighthouse", 0, "log in"},
+		{"host add pier pier.example --user x --password secret", 2, "everybody on this computer can read it"},
+		{"host change lighthouse", 2, "say what is to change"},
+		{"pool add lamp-room " + far + " --host lighthouse --like uuid-vhd", 0, "free"},
+		{"pool add quay-store " + quay, 0, "free"},
+		{"pool add nowhere " + quay + " --like nothing", 2, "choose one of any"},
+		{"pool test lamp-room", 0, "nothing of the trial is left"},
+		{"pool show lamp-room", 0, "UUIDEXT"},
+		{"copy quay-store:ticketing.raw lamp-room:", 3, "Convert to vhd, dynamic"},
+		{"pool rules lamp-room --names x", 2, "NAME or UUID"},
+		{"pool rules lamp-room --like any --mode 0640", 0, "mode"},
+		{"copy quay-store:ticketing.raw quay-store:crew-roster.raw lamp-room:", 0, "took with its own tool"},
+		{"copy quay-store:ticketing.raw quay-store:crew-roster.raw lamp-room:one.raw", 2, "several disks go to a folder"},
+		{"move quay-store:ticketing.raw quay-store:harbour/tickets.raw", 0, "nothing was copied"},
+		{"move lamp-room:ticketing.raw quay-store: --as vhd", 0, "PROVEN"},
+		{"held list", 0, "moved to quay-store:ticketing.vhd by job"},
+		{"held clear lamp-room --yes", 0, "Removed"},
+		{"compact quay-store:crew-roster.raw", 0, "what was replaced is held"},
+		{"pool disks quay-store --search tick --files", 0, "harbour/tickets.raw"},
+		{"pool disks quay-store --only overlays", 0, "DISK"},
+		{"pool orphans quay-store", 0, "notes.txt"},
+		{"pool drain quay-store lamp-room --plan", 0, "FREE AFTER"},
+		{"group list", 0, "GROUP"},
+		{"host remove lighthouse", 1, "forget it first"},
+		{"pool remove lamp-room", 0, "forgotten"},
+		{"host remove lighthouse", 0, "forgotten"},
+	})
+	info, err := os.Stat(filepath.Join(far, "crew-roster.raw"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o640), info.Mode().Perm())
+	assert.NoFileExists(t, filepath.Join(far, "ticketing.raw"))
+	assert.FileExists(t, filepath.Join(quay, "ticketing.vhd"))
+}
+
+// TestCarryingOnTheSpot needs no service.
+func TestCarryingOnTheSpot(t *testing.T) {
+	dir := t.TempDir()
+	disk(t, filepath.Join(dir, "a.raw"), 6<<20)
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "seabag"), 0o700))
+	walk(t, dir, "", []step{
+		{"convert ./a.raw ./seabag/a.raw --layout pieces --piece-size 2M", 0, "PROVEN"},
+		{"join ./seabag/a.raw.001 ./b.raw", 0, "the content that its tag says"},
+		{"copy ./b.raw ./seabag/", 0, "PROVEN"},
+		{"copy ./b.raw ./seabag/", 3, "exists already"},
+		{"move ./b.raw ./c.raw", 0, "PROVEN"},
+		{"compact ./c.raw --layout thick", 0, "raw, thick"},
+		{"move ./c.raw quay-store:", 2, "cannot be mixed"},
+		{"copy ./c.raw", 2, "name what is to go"},
+	})
+	damaged := filepath.Join(dir, "seabag/a.raw.002")
+	b, err := os.ReadFile(damaged)
+	require.NoError(t, err)
+	b[4097] ^= 1
+	require.NoError(t, os.WriteFile(damaged, b, 0o600))
+	walk(t, dir, "", []step{{"join ./seabag/a.raw.001 ./d.raw", 4, "a.raw.002"}})
+	r := testkit.Run(t, dir, "", "copy", "./c.raw", "./e.raw", "--json")
+	var receipt struct {
+		Kind, Outcome       string
+		Source, Destination struct{ Fingerprint string }
+	}
+	require.NoError(t, json.Unmarshal([]byte(r.Out), &receipt))
+	assert.Equal(t, "copy proven", receipt.Kind+" "+receipt.Outcome)
+	assert.Equal(t, receipt.Source.Fingerprint, receipt.Destination.Fingerprint)
+}
