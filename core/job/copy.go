@@ -111,16 +111,9 @@ func (w *work) proveFiles(ctx context.Context, copied transfer.Result) error {
 		return destination(fmt.Errorf("opening what was written: %w", err))
 	}
 	defer made.Close()
-	earlier, err := w.recall(ctx, plan.StepProve, made.Size(), nil)
+	back, err := w.readMade(ctx, made)
 	if err != nil {
 		return err
-	}
-	if earlier.Leaves.Next() == 0 && w.readBack != nil { // without records
-		earlier.Leaves = w.readBack
-	}
-	back, err := w.read(ctx, made, earlier.Leaves)
-	if err != nil {
-		return destination(err)
 	}
 	got, errGot := back.Leaves.Sum()
 	want, errWant := copied.Leaves.Sum()

@@ -40,16 +40,9 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 		r.Outcome, r.Reason, r.Compared = Unproven, "the proof was left out on request", "nothing"
 		return nil
 	}
-	earlier, err := w.recall(ctx, plan.StepProve, made.Size(), nil)
+	back, err := w.readMade(ctx, made)
 	if err != nil {
 		return err
-	}
-	if earlier.Leaves.Next() == 0 && w.readBack != nil { // without records
-		earlier.Leaves = w.readBack
-	}
-	back, err := w.read(ctx, made, earlier.Leaves)
-	if err != nil {
-		return destination(err)
 	}
 	got, err := back.Leaves.Sum()
 	if err != nil {
@@ -75,6 +68,19 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 		r.Outcome, r.Reason = Damaged, fmt.Sprintf("%d range(s) of the source could not be read and are zeros in the copy; everything else is proven", len(r.Unreadable))
 	}
 	return nil
+}
+
+// readMade reads back what was written, behind what was read back already.
+func (w *work) readMade(ctx context.Context, made disk.Reader) (transfer.Result, error) {
+	earlier, err := w.recall(ctx, plan.StepProve, made.Size(), nil)
+	if err != nil {
+		return earlier, err
+	}
+	if earlier.Leaves.Next() == 0 && w.readBack != nil { // without records
+		earlier.Leaves = w.readBack
+	}
+	back, err := w.read(ctx, made, earlier.Leaves)
+	return back, destination(err)
 }
 
 // read reads a whole disk as the step of proof.

@@ -9,6 +9,8 @@ import (
 	"unsafe"
 
 	"bagaglio/core/plan"
+	"bagaglio/core/storage"
+	"bagaglio/core/storage/local"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -38,6 +40,26 @@ func mountLoop(t *testing.T, kind string, mib int64, mkfs ...string) string {
 	}
 	t.Cleanup(func() { require.NoError(t, unix.Unmount(dir, unix.MNT_DETACH)) })
 	return dir
+}
+
+// TestFactsOfRealFilesystems: what a trial finds out about each.
+func TestFactsOfRealFilesystems(t *testing.T) {
+	for _, c := range []struct {
+		kind   string
+		mkfs   []string
+		clones bool
+	}{{"ext4", []string{"mkfs.ext4", "-q"}, false}, {"xfs", []string{"mkfs.xfs", "-q"}, true}, {"btrfs", []string{"mkfs.btrfs", "-q"}, true}} {
+		t.Run(c.kind, func(t *testing.T) {
+			folder, err := local.Open(mountLoop(t, c.kind, 512, c.mkfs...))
+			require.NoError(t, err)
+			defer folder.Close()
+			facts := storage.Trial(t.Context(), folder, OwnFolder, false, func(s storage.Tried) { assert.True(t, s.Worked, "%s: %s", s.Name, s.Said) })
+			assert.Equal(t, c.kind, facts.Filesystem)
+			assert.Equal(t, c.clones, facts.Clones)
+			assert.True(t, facts.Holes && facts.Swaps && facts.CaseSensitive, "%+v", facts)
+			assert.False(t, facts.Removable || facts.ReadOnly, "%+v", facts)
+		})
+	}
 }
 
 // TestBlocksAreShared where the filesystem can do so: nothing is written, it takes no room, and it is proven all the same.

@@ -15,6 +15,9 @@ func (s *Service) Held(ctx context.Context) ([]api.Held, error) {
 	}
 	out := []api.Held{}
 	for _, p := range pools {
+		if _, err := s.space(p); err != nil {
+			continue
+		}
 		folder, err := s.open(ctx, p)
 		if err != nil {
 			continue

@@ -57,6 +57,9 @@ func (s *Service) scopesOf(ctx context.Context, j store.Job) []scope {
 			continue
 		}
 		add(scope{scopeHost, record.Host})
+		if record.Host != localHost { // of another one the devices are not known, and its answer would be waited for
+			continue
+		}
 		if space, err := s.space(record); err == nil {
 			add(scope{scopeDevice, space.ID})
 		}

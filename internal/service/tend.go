@@ -78,7 +78,7 @@ func (s *Service) tend(done <-chan struct{}) {
 				if jumped(begin, now.Sub(begin), now.Round(0)) { // who knows what day it is
 					s.log.Warn("the clock has jumped since the service was started: nothing that is held is removed until it is started again")
 				} else {
-					s.dropExpired(now)
+					s.jobs.Go(func() { s.dropExpired(now) }) // a host that does not answer holds nothing else up
 				}
 			}
 			s.dispatch()
@@ -157,6 +157,9 @@ func (s *Service) dropExpired(now time.Time) {
 		return
 	}
 	for _, p := range pools {
+		if _, err := s.space(p); err != nil {
+			continue // not connected
+		}
 		folder, err := s.open(ctx, p)
 		if err != nil {
 			continue // not connected

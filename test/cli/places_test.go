@@ -3,6 +3,7 @@ package cli
 import (
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -108,4 +109,27 @@ func TestCarryingOnTheSpot(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(r.Out), &receipt))
 	assert.Equal(t, "copy proven", receipt.Kind+" "+receipt.Outcome)
 	assert.Equal(t, receipt.Source.Fingerprint, receipt.Destination.Fingerprint)
+}
+
+// TestFilesThatAreTooLong for the destination are told before anything is written, with what to do. A limit of the user stands in for that
+// of a drive.
+func TestFilesThatAreTooLong(t *testing.T) {
+	dir := t.TempDir()
+	disk(t, filepath.Join(dir, "a.raw"), 6<<20)
+	limited := func(args string) (string, int) {
+		cmd := exec.Command("bash", "-c", "ulimit -f 4096 && exec "+testkit.Binary(t)+" "+args) // in KiB
+		cmd.Dir = dir
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			require.ErrorAs(t, err, new(*exec.ExitError))
+		}
+		return string(out), cmd.ProcessState.ExitCode()
+	}
+	out, code := limited("copy ./a.raw ./b.raw")
+	assert.Equal(t, 3, code, out)
+	assert.Contains(t, out, "holds files of at most 4.0 MiB")
+	assert.Contains(t, out, "Convert to")
+	out, code = limited("convert ./a.raw ./b.raw --layout pieces --piece-size 2M")
+	assert.Zero(t, code, out)
+	assert.FileExists(t, filepath.Join(dir, "b.raw.003"))
 }

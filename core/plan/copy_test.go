@@ -1,0 +1,116 @@
+package plan
+
+import (
+	"testing"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/storage"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestWhichFileBecomesWhich(t *testing.T) {
+	for _, c := range []struct {
+		name, opens string
+		files       []string // of the image, as the format lists them
+		chain       []string
+		to, how     string
+		root        string
+		want        []string // what opens it last
+		fails       string
+	}{
+		{"one file", "a.raw", []string{"a.raw"}, nil, "deck/b.raw", "", "deck", []string{"b.raw"}, ""},
+		{"extents", "x/a.vmdk", []string{"x/a.vmdk", "x/a-s001.vmdk", "x/a-s002.vmdk"}, nil, "b.vmdk", "", ".", []string{"b-s001.vmdk", "b-s002.vmdk", "b.vmdk"}, ""},
+		{"pieces", "a.raw.001", []string{"a.raw.001", "a.raw.002"}, nil, "b.raw", "", ".", []string{"b.raw.002", "b.raw.001"}, ""},
+		{"pieces by number", "a.raw.001", []string{"a.raw.001", "a.raw.002"}, nil, "b.raw.001", "", ".", []string{"b.raw.002", "b.raw.001"}, ""},
+		{"a folder", "a.hdd", []string{"a.hdd/a.hdd", "a.hdd/data.hds", "a.hdd/D.xml"}, nil, "x/b.hdd", "", "x", []string{"b.hdd/b.hdd", "b.hdd/data.hds", "b.hdd/D.xml"}, ""},
+		{"a chain", "a.qcow2", []string{"a.qcow2"}, []string{"base.qcow2"}, "x/b.qcow2", "", "x", []string{"base.qcow2", "b.qcow2"}, ""},
+		{"a chain, alone", "a.qcow2", []string{"a.qcow2"}, []string{"base.qcow2"}, "x/b.qcow2", ChainAlone, "x", []string{"b.qcow2"}, ""},
+		{"bases above", "m/a.qcow2", []string{"m/a.qcow2"}, []string{"bases/os.qcow2"}, "new/m/b.qcow2", "", "new", []string{"bases/os.qcow2", "m/b.qcow2"}, ""},
+		{"bases above, same place", "m/a.qcow2", []string{"m/a.qcow2"}, []string{"os.qcow2"}, "m/a.qcow2", "", ".", []string{"os.qcow2", "m/a.qcow2"}, ""},
+		{"bases would be lost", "m/a.qcow2", []string{"m/a.qcow2"}, []string{"bases/os.qcow2"}, "b.qcow2", "", "", nil, "has to lie in a folder m too"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s := SourceFacts{Opens: c.opens, Description: disk.Description{Files: c.files, Chain: c.chain}}
+			root, copied, own, err := Copies(Request{Kind: Copy, Destination: &Place{Path: c.to}, Chain: c.how}, s)
+			if c.fails != "" {
+				require.ErrorContains(t, err, c.fails)
+				return
+			}
+			require.NoError(t, err)
+			assert.Equal(t, c.root, root)
+			var names []string
+			for _, f := range copied {
+				names = append(names, f.To)
+			}
+			assert.Equal(t, c.want, names)
+			assert.Len(t, own, len(c.files))
+		})
+	}
+}
+
+// TestACopyThatIsTooLong for a drive is offered in pieces.
+func TestACopyThatIsTooLong(t *testing.T) {
+	f := facts()
+	f.Source.Opens, f.Source.Description.Files, f.Source.Files = "ticketing.raw", []string{"ticketing.raw"}, []FileFact{{"ticketing.raw", 40 * gib, gib}}
+	f.Destination.Space = storage.Space{Kind: "fat", Total: 100 * gib, Free: 50 * gib, LargestFile: 4*gib - 1, Removable: true}
+	r := Request{Kind: Copy, Source: Place{Pool: "quay-store", Path: "ticketing.raw"}, Destination: &Place{Pool: "seabag", Path: "ticketing.raw"}}
+	p, err := Make(r, f)
+	require.NoError(t, err)
+	check := find(p, "largest-file", Blocks)
+	require.NotNil(t, check)
+	var changes []string
+	for _, x := range check.Remedies {
+		changes = append(changes, string(x.Change))
+	}
+	assert.Contains(t, changes, `{"as":"raw","destination":{"path":"ticketing.raw"},"kind":"convert","layout":"pieces"}`)
+	require.NotNil(t, find(p, "holes", Warns), "what has no holes takes all of it")
+	require.NotNil(t, find(p, "removable", Informs))
+}
+
+func TestBalance(t *testing.T) {
+	pools := []PoolState{{Pool: "quay", Total: 100, Free: 10}, {Pool: "lighthouse", Total: 100, Free: 60}, {Pool: "lamp-room", Total: 100, Free: 90, Rules: Rules{Accepts: []Accepted{{Format: "vhd"}}}}}
+	loads := []Load{
+		{Pool: "quay", Path: "a.raw", Format: "raw", Layout: "thin", Room: 40}, {Pool: "quay", Path: "b.vhd", Format: "vhd", Layout: "dynamic", Room: 30},
+		{Pool: "quay", Path: "c.raw", Format: "raw", Layout: "thin", Room: 20}, {Pool: "quay", Path: "d.raw", Format: "raw", Layout: "thin", Room: 5, Stays: "it does not open"},
+	}
+	b := Drain(pools[0], pools[1:], loads)
+	assert.Equal(t, []Carry{{"quay", "a.raw", "lighthouse", 40}, {"quay", "b.vhd", "lamp-room", 30}}, b.Carries, "the largest first, each where it may lie")
+	require.Len(t, b.Left, 2)
+	assert.Contains(t, b.Left[0].Why, "lighthouse has no room for it; lamp-room does not accept it")
+	assert.Equal(t, "it does not open", b.Left[1].Why)
+	assert.Equal(t, int64(80), b.After[0].Free)
+	assert.Equal(t, int64(10), b.Before[0].Free)
+
+	b = Spread(pools, loads)
+	assert.NotEmpty(t, b.Carries)
+	fullest := func(pools []PoolState) (most float64) {
+		for _, p := range pools {
+			most = max(most, p.used())
+		}
+		return most
+	}
+	assert.Less(t, fullest(b.After), fullest(b.Before))
+	assert.Empty(t, Spread(b.After, nil).Carries, "nothing to carry")
+}
+
+func TestNamesByRule(t *testing.T) {
+	const id = "7f1c9a2e-0000-4000-8000-0123456789ab"
+	for _, c := range []struct{ pattern, name, want string }{
+		{"UUIDEXT", "x/ticketing.raw", "x/" + id + ".vhd"}, {"MACHINE-NAMEEXT", "a.raw", "a-a.vhd"}, {"NAME.disk", "UUID.raw", "UUID.disk"}, {"", "a.raw", "a.raw"},
+	} {
+		r := Rules{Name: c.pattern}
+		got := r.Fitting(c.name, "", id, ".vhd")
+		assert.Equal(t, c.want, got)
+		assert.True(t, r.Fits(got, ".vhd"), got)
+	}
+	assert.False(t, Rules{Name: "UUIDEXT"}.Fits("ticketing.vhd", ".vhd"))
+	for _, set := range Sets {
+		require.NoError(t, set.Rules.Validate(), set.Name)
+		assert.NotEmpty(t, set.Rules.Choices(), set.Name)
+	}
+	require.Error(t, Rules{Mode: "rw"}.Validate())
+	require.Error(t, Rules{Owner: "root"}.Validate())
+	require.Error(t, Rules{Accepts: []Accepted{{Format: "floppy"}}}.Validate())
+}
