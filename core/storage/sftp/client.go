@@ -35,12 +35,14 @@ const (
 // heard is a connection that notes when something came in last.
 type heard struct {
 	net.Conn
-	at atomic.Int64 // Unix time in nanoseconds
+	at    atomic.Int64 // Unix time in nanoseconds
+	bytes atomic.Int64 // that came in
 }
 
 func (h *heard) Read(p []byte) (int, error) {
 	n, err := h.Conn.Read(p)
 	h.at.Store(time.Now().UnixNano())
+	h.bytes.Add(int64(n))
 	return n, err
 }
 
@@ -55,15 +57,16 @@ type client struct {
 
 	sh shell
 
-	mu     sync.Mutex
-	open   map[*asked]struct{}
-	silent bool // it was given up since the host said nothing
+	mu    sync.Mutex
+	open  map[*asked]struct{}
+	fault string // why the host was given up
 }
 
 // asked is something that the host was asked.
 type asked struct {
 	since    time.Time
 	patience time.Duration
+	most     int64 // bytes that may have come in until it is answered, 0 for any
 }
 
 func newClient(s *ssh.Client, conn *heard, patience time.Duration) (*client, error) {
@@ -129,22 +132,33 @@ func (c *client) ask(do func() error) error { return c.askFor(c.patience, do) }
 
 // askFor is for what may take longer.
 func (c *client) askFor(patience time.Duration, do func() error) error {
-	a := &asked{time.Now(), patience}
+	return c.wait(&asked{since: time.Now(), patience: patience}, do)
+}
+
+// askList is for what is read into memory as a whole. It bounds all that comes in meanwhile, of which lists are the least.
+func (c *client) askList(do func() error) error {
+	return c.wait(&asked{since: time.Now(), patience: c.patience, most: c.conn.bytes.Load() + maxList}, do)
+}
+
+// maxList bounds what a host may send as one list, in bytes, with what else comes in meanwhile.
+const maxList = 1 << 30
+
+func (c *client) wait(a *asked, do func() error) error {
 	c.mu.Lock()
 	c.open[a] = struct{}{}
 	c.mu.Unlock()
 	err := do()
 	c.mu.Lock()
 	delete(c.open, a)
-	silent := c.silent
+	fault := c.fault
 	c.mu.Unlock()
-	if err != nil && silent {
-		return fmt.Errorf("%w: the host said nothing for %s", storage.ErrLost, patience)
+	if err != nil && fault != "" {
+		return fmt.Errorf("%w: %s", storage.ErrLost, fault)
 	}
 	return plain(err)
 }
 
-// watch cuts the connection to a host that says nothing.
+// watch cuts the connection to a host that says nothing, or far too much.
 func (c *client) watch() {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
@@ -153,7 +167,7 @@ func (c *client) watch() {
 		case <-c.gone:
 			return
 		case now := <-tick.C:
-			if c.tooLong(now) {
+			if c.givenUp(now) {
 				_ = c.conn.Close() // whoever waits gets an error
 				return
 			}
@@ -161,7 +175,7 @@ func (c *client) watch() {
 	}
 }
 
-func (c *client) tooLong(now time.Time) bool {
+func (c *client) givenUp(now time.Time) bool {
 	last := time.Unix(0, c.conn.at.Load())
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -170,11 +184,14 @@ func (c *client) tooLong(now time.Time) bool {
 		if last.After(since) {
 			since = last
 		}
-		if now.Sub(since) > a.patience {
-			c.silent = true
+		switch {
+		case now.Sub(since) > a.patience:
+			c.fault = fmt.Sprintf("the host said nothing for %s", a.patience)
+		case a.most > 0 && c.conn.bytes.Load() > a.most:
+			c.fault = "the host sends a list that does not end"
 		}
 	}
-	return c.silent
+	return c.fault != ""
 }
 
 func (c *client) close() error {

@@ -292,7 +292,11 @@ func toInfo(name string, info os.FileInfo) storage.Info {
 // List returns what lies directly in dir, sorted by name. Names that no other call would accept are left out.
 func (f *Folder) List(dir string) (infos []storage.Info, err error) {
 	err = f.at(dir, func(c *client, full string) error {
-		found, err := c.sftp.ReadDir(full)
+		var found []os.FileInfo
+		err := c.askList(func() (err error) {
+			found, err = c.sftp.ReadDir(full)
+			return err
+		})
 		for _, i := range found {
 			base := i.Name()
 			if base == "." || base == ".." || strings.Contains(base, "/") {

@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -124,8 +125,9 @@ func TestTheConnectionIsMadeAgain(t *testing.T) {
 
 // liar is a server that answers what it likes.
 type liar struct {
-	infos []os.FileInfo
-	read  func(p []byte, off int64) (int, error)
+	infos   []os.FileInfo
+	endless bool
+	read    func(p []byte, off int64) (int, error)
 }
 
 type liarInfo struct {
@@ -147,6 +149,9 @@ func (l *liar) Filewrite(*sftp.Request) (io.WriterAt, error) {
 }
 func (l *liar) Filecmd(*sftp.Request) error { return nil }
 func (l *liar) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
+	if r.Method == "List" && l.endless {
+		return endless{}, nil
+	}
 	if r.Method == "List" {
 		return lister(l.infos), nil
 	}
@@ -168,6 +173,16 @@ func (l lister) ListAt(out []os.FileInfo, off int64) (int, error) {
 		return n, io.EOF
 	}
 	return n, nil
+}
+
+// endless is a list that does not end.
+type endless struct{}
+
+func (endless) ListAt(out []os.FileInfo, off int64) (int, error) {
+	for i := range out {
+		out[i] = liarInfo{strings.Repeat("x", 200) + strconv.FormatInt(off+int64(i), 10), 1, 0o644}
+	}
+	return len(out), nil
 }
 
 // serve serves SSH on loopback; subsystem gets each channel for file transfer. Anybody with the password low tide may log in.
@@ -261,6 +276,19 @@ func TestAServerThatLies(t *testing.T) {
 	l.infos = []os.FileInfo{liarInfo{"own", 5, fs.ModeSymlink}}
 	_, err = f.Open("own")
 	require.ErrorIs(t, err, storage.ErrOutside)
+}
+
+// TestAListThatDoesNotEnd is given up before it fills the memory.
+func TestAListThatDoesNotEnd(t *testing.T) {
+	f := lie(t, &liar{infos: []os.FileInfo{liarInfo{"disk", 10, 0o644}}, endless: true})
+	c, err := f.client(t.Context())
+	require.NoError(t, err)
+	small := &asked{since: time.Now(), patience: time.Minute, most: c.conn.bytes.Load() + 32<<20} // as that of a list, but sooner
+	err = c.wait(small, func() error {
+		_, err := c.sftp.ReadDir("/")
+		return err
+	})
+	require.ErrorContains(t, err, "does not end")
 }
 
 // TestAServerThatNeverAnswers is given up.
