@@ -107,11 +107,7 @@ func (s Scanner) Scan(ctx context.Context) (Catalog, error) {
 }
 
 func toFile(i storage.Info) File {
-	room := i.Room
-	if room < 0 {
-		room = i.Size
-	}
-	return File{Name: i.Name, Size: i.Size, Room: room, Modified: i.Modified, ID: i.ID}
+	return File{Name: i.Name, Size: i.Size, Room: i.Taken(), Modified: i.Modified, ID: i.ID}
 }
 
 type scan struct {

@@ -70,7 +70,7 @@ func (h Held) note(folder storage.Folder, now func(file string) string) error {
 		if err != nil {
 			return err
 		}
-		h.Size, h.Room = h.Size+info.Size, h.Room+info.Room
+		h.Size, h.Room = h.Size+info.Size, h.Room+info.Taken()
 	}
 	b, err := json.MarshalIndent(h, "", "  ")
 	if err != nil {

@@ -112,12 +112,20 @@ func Fresh(f Folder) Folder {
 type Info struct {
 	Name     string // relative to the folder
 	Size     int64
-	Room     int64 // what it takes of the storage, holes not counted; its size where the storage cannot tell
+	Room     int64 // what it takes of the storage, holes not counted, or Unknown
 	Modified time.Time
 	Changed  time.Time // when content, owner, mode or name changed last, whatever Modified was set to; zero where the storage cannot tell
 	IsDir    bool
 	Regular  bool   // a plain file: not a folder, link, device or pipe
 	ID       string // the same for two names of one file, empty where the storage cannot tell
+}
+
+// Taken is what a file takes of the storage, as far as is known: its whole length otherwise.
+func (i Info) Taken() int64 {
+	if i.Room == Unknown {
+		return i.Size
+	}
+	return i.Room
 }
 
 // Summer is a Folder whose storage can take the SHA-256 of a file by itself.
@@ -211,7 +219,7 @@ func Measure(f Folder, names []string) (length, room int64, err error) {
 		if err != nil {
 			return 0, 0, err
 		}
-		length, room = length+info.Size, room+info.Room
+		length, room = length+info.Size, room+info.Taken()
 	}
 	return length, room, nil
 }

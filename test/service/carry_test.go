@@ -46,6 +46,10 @@ func TestCopiesToAnotherHost(t *testing.T) {
 				var st unix.Stat_t
 				require.NoError(t, unix.Stat(filepath.Join(dir, "thin.raw"), &st))
 				assert.Less(t, st.Blocks*512, int64(16*mib), "it is thin there too")
+				kept, err := s.Plan(t.Context(), plan.Request{Kind: plan.Copy, Source: *r.Destination, Destination: &plan.Place{Pool: "quay-store", Path: "back.raw"}})
+				require.NoError(t, err)
+				assert.False(t, kept.Plan.Copied[0].Thick, "how much it takes there is not told, which is no reason to take all of it here")
+				assert.Equal(t, int64(4096*mib), kept.Plan.BytesToWrite, "holes cannot be told from there: the plan says what that costs")
 			}
 			assert.Equal(t, receipt.Source.Fingerprint, receipt.Destination.Fingerprint)
 			back := plan.Request{Kind: plan.Copy, Release: true, Source: *r.Destination, Destination: &plan.Place{Pool: "quay-store", Path: "back.raw"}}

@@ -147,7 +147,7 @@ func (f *Folder) Stat(name string) (storage.Info, error) {
 	name = path.Clean(name)
 	modified, _ := http.ParseTime(a.header.Get("Last-Modified")) // without one, the zero time
 	folder := a.folder || name == "."
-	return storage.Info{Name: name, Size: max(0, a.length), Room: max(0, a.length), Modified: modified, IsDir: folder, Regular: !folder}, nil
+	return storage.Info{Name: name, Size: max(0, a.length), Room: storage.Unknown, Modified: modified, IsDir: folder, Regular: !folder}, nil
 }
 
 // found is an answer to PROPFIND (RFC 4918, section 9.1), as far as it is used.
@@ -191,10 +191,10 @@ func (f *Folder) List(dir string) ([]storage.Info, error) {
 		if !ok || path.Dir(name) != self || name == self {
 			continue // the folder itself, or what nobody asked for
 		}
-		info := storage.Info{Name: name, Regular: true}
+		info := storage.Info{Name: name, Room: storage.Unknown, Regular: true}
 		for _, p := range r.Prop {
 			if n, err := strconv.ParseInt(p.Length, 10, 64); err == nil && n >= 0 {
-				info.Size, info.Room = n, n
+				info.Size = n
 			}
 			if t, err := http.ParseTime(p.Modified); err == nil {
 				info.Modified = t

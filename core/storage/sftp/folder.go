@@ -286,7 +286,7 @@ func (f *Folder) Stat(name string) (info storage.Info, err error) {
 
 func toInfo(name string, info os.FileInfo) storage.Info {
 	size := max(0, info.Size()) // a host may say anything
-	return storage.Info{Name: name, Size: size, Room: size, Modified: info.ModTime(), IsDir: info.IsDir(), Regular: info.Mode().IsRegular()}
+	return storage.Info{Name: name, Size: size, Room: storage.Unknown, Modified: info.ModTime(), IsDir: info.IsDir(), Regular: info.Mode().IsRegular()}
 }
 
 // List returns what lies directly in dir, sorted by name. Names that no other call would accept are left out.
