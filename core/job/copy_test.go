@@ -57,6 +57,9 @@ func (w *world) made(f disk.Format, l disk.Layout, name string) string {
 func TestCopiesAndMoves(t *testing.T) {
 	for _, f := range disk.Formats() {
 		for _, l := range f.Layouts {
+			if testing.Short() && l.Name != f.Layouts[0].Name && l.Name != "split-sparse" { // with the race detector
+				continue
+			}
 			for _, how := range []string{"copied", "moved", "renamed"} {
 				t.Run(f.Name+"-"+l.Name+"-"+how, func(t *testing.T) {
 					w := newWorld(t)
