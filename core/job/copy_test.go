@@ -60,7 +60,11 @@ func TestCopiesAndMoves(t *testing.T) {
 			if testing.Short() && l.Name != f.Layouts[0].Name && l.Name != "split-sparse" { // with the race detector
 				continue
 			}
-			for _, how := range []string{"copied", "moved", "renamed"} {
+			ways := []string{"copied", "moved", "renamed"}
+			if l.Name != f.Layouts[0].Name && !l.Stands && len(l.FileNames("a", diskSize, disk.Options{PieceSize: 5 << 20})) == 1 {
+				ways = ways[:1] // its file is like that of the first layout
+			}
+			for _, how := range ways {
 				t.Run(f.Name+"-"+l.Name+"-"+how, func(t *testing.T) {
 					w := newWorld(t)
 					dir := w.made(f, l, "ticketing"+f.Extensions[0])
