@@ -51,7 +51,7 @@ check:
 
 race:
 	$(GO) test -race -short -count=1 ./core/transfer ./core/job
-	BAGAGLIO_RACE=1 $(GO) test -count=1 ./test/service
+	BAGAGLIO_RACE=1 $(GO) test -count=1 -run 'EveryAnswer|PausedJobs|LimitsAndOrder|Cancel|OneWriter|Follow|Drain|LineThatIsCut' ./test/service
 	$(GO) test -race -count=1 ./core/disk/all -run 'TestWritesInAnyOrder/(raw-thin|qcow2-thin|qcow2-compressed|qcow2-overlay|vmdk-split-sparse|vmdk-stream|vhdx-differencing)$$'
 
 lint: console generated
