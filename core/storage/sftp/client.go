@@ -72,6 +72,10 @@ type asked struct {
 func newClient(s *ssh.Client, conn *heard, patience time.Duration) (*client, error) {
 	c := &client{ssh: s, conn: conn, patience: patience, gone: make(chan struct{}), open: map[*asked]struct{}{}}
 	go c.watch()
+	go func() {
+		_ = s.Wait() // whatever ended it
+		close(c.gone)
+	}()
 	err := c.ask(func() (err error) {
 		c.sftp, err = sftp.NewClient(s, options(smallPacket)...)
 		if err == nil {
@@ -90,10 +94,6 @@ func newClient(s *ssh.Client, conn *heard, patience time.Duration) (*client, err
 	}
 	c.lanes = []*sftp.Client{c.sftp}
 	_ = c.ask(c.addLanes) // a host that allows only one channel is slower over a long way
-	go func() {
-		_ = s.Wait() // whatever ended it
-		close(c.gone)
-	}()
 	return c, nil
 }
 

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"path"
 	"sync"
 	"syscall"
@@ -38,9 +39,20 @@ func (f *file) on(i int) *sftp.File {
 		if err != nil { // it may have been renamed meanwhile: the first lane has it all the same
 			return f.file
 		}
+		if f.flags == os.O_RDONLY && !same(opened, f.file) { // another file has its name now
+			_ = opened.Close() // nothing was done with it
+			return f.file
+		}
 		f.lanes[i] = opened
 	}
 	return f.lanes[i]
+}
+
+// same tells whether two open files are one, as far as the protocol tells.
+func same(a, b *sftp.File) bool {
+	x, errX := a.Stat()
+	y, errY := b.Stat()
+	return errX == nil && errY == nil && x.Size() == y.Size() && x.ModTime().Equal(y.ModTime())
 }
 
 // ReadAt reads. An answer that is short without a reason is an error: a host may say anything.

@@ -123,6 +123,34 @@ func TestTheConnectionIsMadeAgain(t *testing.T) {
 	require.NoError(t, again.Close())
 }
 
+// TestAFileThatIsReplaced while it is read stays the one that was opened, on all channels.
+func TestAFileThatIsReplaced(t *testing.T) {
+	server := sshd.Start(t)
+	dir := t.TempDir()
+	f, err := Open(t.Context(), Login{Address: server.Address, User: server.User, HostKey: server.HostKey, Key: server.Key}, dir)
+	require.NoError(t, err)
+	defer f.Close()
+	for name, content := range map[string]string{"disk": "sea", "new": "sky, wide"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(content), 0o600))
+	}
+	file, err := f.Open("disk")
+	require.NoError(t, err)
+	defer file.Close()
+	require.NoError(t, os.Rename(filepath.Join(dir, "new"), filepath.Join(dir, "disk")))
+	for range 2 * lanes {
+		p := make([]byte, 3)
+		_, err := file.ReadAt(p, 0)
+		require.NoError(t, err)
+		assert.Equal(t, "sea", string(p))
+	}
+	// A shell that has ended is begun again.
+	c, err := f.client(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, c.sh.session.Close())
+	require.Error(t, f.Sync("."))
+	require.NoError(t, f.Sync("."))
+}
+
 // liar is a server that answers what it likes.
 type liar struct {
 	infos   []os.FileInfo

@@ -46,10 +46,16 @@ func (c *client) shell(command string) (said string, err error) {
 			}
 		}
 		var code string
-		if said, code, err = s.do(command); err == nil && code != "0" {
+		said, code, err = s.do(command)
+		if err != nil { // the next command gets another shell
+			_ = s.session.Close() // it may be gone
+			s.session = nil
+			return err
+		}
+		if code != "0" {
 			return fmt.Errorf("the host's command ended with %s", code)
 		}
-		return err
+		return nil
 	})
 	return said, err
 }
