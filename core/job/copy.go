@@ -74,8 +74,14 @@ func (w *work) compareFiles(ctx context.Context, copied transfer.Result) error {
 	r.Destination = &Side{Side: side}
 	if w.Plan.Request.NoProof {
 		r.Outcome, r.Reason, r.Compared = Unproven, "the proof was left out on request", "nothing"
-	} else if err := w.proveFiles(ctx, copied); err != nil {
-		return err
+	} else if !w.state.Compared { // from then on names in the files may be new
+		if err := w.proveFiles(ctx, copied); err != nil {
+			return err
+		}
+		w.state.Compared = true
+		if err := w.keep(ctx, nil); err != nil {
+			return err
+		}
 	}
 	if err := w.rewrite(); err != nil {
 		return destination(err)

@@ -1,6 +1,7 @@
 package job
 
 import (
+	"context"
 	"errors"
 	"os"
 	"path"
@@ -232,6 +233,38 @@ func TestMovesGoOn(t *testing.T) {
 			assert.NoFileExists(t, filepath.Join(dir, "ticketing.raw.001"))
 		}
 	}
+}
+
+// atPlace are records that cannot be kept for once when files are to get their names.
+type atPlace struct {
+	notebook
+	failed bool
+}
+
+func (n *atPlace) Keep(ctx context.Context, s State, mark []byte) error {
+	if s.Stage == plan.StepPlace && !n.failed {
+		n.failed = true
+		return storage.ErrLost
+	}
+	return n.notebook.Keep(ctx, s, mark)
+}
+
+// TestChangedNamesAreNotTakenForDamage when a copy goes on that was interrupted behind its proof.
+func TestChangedNamesAreNotTakenForDamage(t *testing.T) {
+	w := newWorld(t)
+	f, err := disk.Lookup("vmdk")
+	require.NoError(t, err)
+	l, err := f.Layout("split-sparse")
+	require.NoError(t, err)
+	w.ends.Source = w.folder(w.made(f, l, "a.vmdk"))
+	p := w.plan(plan.Request{Kind: plan.Copy, Source: plan.Place{Path: "a.vmdk"}, Destination: &plan.Place{Path: "b.vmdk"}})
+	w.records = &atPlace{}
+	_, err = w.run(t.Context(), p, nil)
+	require.ErrorIs(t, err, storage.ErrLost)
+	r, err := w.run(t.Context(), p, nil)
+	require.NoError(t, err)
+	assert.Equal(t, Proven, r.Outcome)
+	assert.Equal(t, 1, r.Resumed)
 }
 
 // stopping fails every operation that changes names once there were so many, as if the storage had gone away.

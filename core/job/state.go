@@ -27,6 +27,8 @@ type State struct {
 	Identifier [16]byte  `json:"identifier"`
 	Created    time.Time `json:"created"`
 	Files      []string  `json:"files"`
+	// Compared tells that copied files were proven, before names in them were changed.
+	Compared bool `json:"compared,omitempty"`
 	// Staged are the identities that the files had in the staging folder, once they get their names.
 	Staged  map[string]string `json:"staged,omitempty"`
 	Receipt Receipt           `json:"receipt"` // as far as it is known
