@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"os"
 	"path"
@@ -249,6 +250,14 @@ func (n *atPlace) Keep(ctx context.Context, s State, mark []byte) error {
 	return n.notebook.Keep(ctx, s, mark)
 }
 
+// summing is a folder whose host takes checksums itself.
+type summing struct{ storage.Folder }
+
+func (s summing) Sums() bool { return true }
+func (s summing) SHA256(ctx context.Context, name string) ([sha256.Size]byte, error) {
+	return storage.SHA256(ctx, s.Folder, name)
+}
+
 // TestChangedNamesAreNotTakenForDamage when a copy goes on that was interrupted behind its proof.
 func TestChangedNamesAreNotTakenForDamage(t *testing.T) {
 	w := newWorld(t)
@@ -258,6 +267,7 @@ func TestChangedNamesAreNotTakenForDamage(t *testing.T) {
 	require.NoError(t, err)
 	w.ends.Source = w.folder(w.made(f, l, "a.vmdk"))
 	p := w.plan(plan.Request{Kind: plan.Copy, Source: plan.Place{Path: "a.vmdk"}, Destination: &plan.Place{Path: "b.vmdk"}})
+	w.ends.Destination = summing{w.ends.Destination}
 	w.records = &atPlace{}
 	_, err = w.run(t.Context(), p, nil)
 	require.ErrorIs(t, err, storage.ErrLost)
