@@ -2,11 +2,14 @@ package line
 
 import (
 	"crypto/rand"
+	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -28,8 +31,8 @@ type bed struct {
 	size      int64
 }
 
-func newBed(t *testing.T, near, far string, size int64) *bed {
-	b := &bed{t, sshd.Start(t), near, far, size}
+func newBed(t *testing.T, server *sshd.Server, near, far string, size int64) *bed {
+	b := &bed{t, server, near, far, size}
 	p := make([]byte, size)
 	_, _ = rand.Read(p) // never fails
 	require.NoError(t, os.WriteFile(filepath.Join(b.near, "disk"), p, 0o600))
@@ -38,11 +41,11 @@ func newBed(t *testing.T, near, far string, size int64) *bed {
 }
 
 // ours carries the file in one direction as a job does, syncs it, and returns bytes a second.
-func (b *bed) ours(address string, put bool) float64 {
+func (b *bed) ours(put bool) float64 {
 	t := b.t
 	near, err := local.Open(b.near)
 	require.NoError(t, err)
-	far, err := sftp.Open(t.Context(), sftp.Login{Address: address, User: b.server.User, Key: b.server.Key, HostKey: b.server.HostKey}, b.far)
+	far, err := sftp.Open(t.Context(), sftp.Login{Address: b.server.Address, User: b.server.User, Key: b.server.Key, HostKey: b.server.HostKey}, b.far)
 	require.NoError(t, err)
 	defer far.Close()
 	var from, to storage.Folder = near, far
@@ -66,8 +69,8 @@ func (b *bed) ours(address string, put bool) float64 {
 }
 
 // system does the same with the system's own client.
-func (b *bed) system(address string, put bool) float64 {
-	host, port, err := net.SplitHostPort(address)
+func (b *bed) system(put bool) float64 {
+	host, port, err := net.SplitHostPort(b.server.Address)
 	require.NoError(b.t, err)
 	batch, out := "put -f "+b.near+"/disk "+b.far+"/copy", b.far+"/copy"
 	if !put {
@@ -81,6 +84,38 @@ func (b *bed) system(address string, put bool) float64 {
 	require.NoError(b.t, os.Remove(out))
 	return speed
 }
+
+// plain sends as much over a plain TCP connection, of which nothing is kept: what the line itself gives at this time.
+func (b *bed) plain(put bool) float64 {
+	t := b.t
+	listener, err := net.Listen("tcp", nearAddress+":0")
+	require.NoError(t, err)
+	defer listener.Close()
+	at := strings.ReplaceAll(listener.Addr().String(), ":", "/")
+	command := "cat < /dev/tcp/" + at + " > /dev/null"
+	if !put {
+		command = fmt.Sprintf("head -c %d /dev/zero > /dev/tcp/%s", b.size, at)
+	}
+	start := time.Now()
+	cmd := exec.Command("ip", "netns", "exec", island, "bash", "-c", command)
+	require.NoError(t, cmd.Start())
+	conn, err := listener.Accept()
+	require.NoError(t, err)
+	if put {
+		_, err = io.CopyN(conn, zeros{}, b.size)
+	} else {
+		_, err = io.Copy(io.Discard, conn)
+	}
+	require.NoError(t, err)
+	require.NoError(t, conn.Close())
+	require.NoError(t, cmd.Wait())
+	return float64(b.size) / time.Since(start).Seconds()
+}
+
+// zeros has no end.
+type zeros struct{}
+
+func (zeros) Read(p []byte) (int, error) { return len(p), nil }
 
 // inMemory is a folder that is kept in memory, where this computer has one.
 func inMemory(t *testing.T) string {
@@ -102,7 +137,7 @@ func TestSpeed(t *testing.T) {
 	if os.Getenv("BAGAGLIO_BENCH") == "" {
 		t.Skip("measured on request: make bench")
 	}
-	b := newBed(t, t.TempDir(), t.TempDir(), 1<<30)
+	b := newBed(t, sshd.Start(t), t.TempDir(), t.TempDir(), 1<<30)
 	const rounds = 3
 	for _, put := range []bool{true, false} {
 		if os.Getenv("BAGAGLIO_BENCH") == "line" {
@@ -111,22 +146,23 @@ func TestSpeed(t *testing.T) {
 		way := map[bool]string{true: "to the host", false: "from the host"}[put]
 		var ours, system []float64
 		for range rounds { // in turns, so that a slow minute hits both
-			ours = append(ours, b.ours(b.server.Address, put))
-			system = append(system, b.system(b.server.Address, put))
+			ours = append(ours, b.ours(put))
+			system = append(system, b.system(put))
 		}
 		t.Logf("loopback, %s: %.0f MiB/s; the system's own client %.0f MiB/s; ratio %.2f", way, median(ours)/(1<<20), median(system)/(1<<20), median(ours)/median(system))
 	}
-	b = newBed(t, inMemory(t), inMemory(t), 1<<30) // the line is measured, not the storage at its ends
 	const gigabit = 1e9 / 8
-	r, err := newRelay(b.server.Address, gigabit, 10*time.Millisecond)
-	require.NoError(t, err)
-	defer r.listener.Close()
+	server := lay(t, &link{rate: gigabit, delay: 10 * time.Millisecond})
+	require.Eventually(t, func() bool { _, err := sftp.ShownKey(t.Context(), server.Address); return err == nil }, 10*time.Second, 50*time.Millisecond, "the island's sshd did not start")
+	b = newBed(t, server, inMemory(t), inMemory(t), 1<<30) // the line is measured, not the storage at its ends
 	for _, put := range []bool{true, false} {
-		var ours []float64
+		var ours, system, plain []float64
 		for range rounds {
-			ours = append(ours, b.ours(r.listener.Addr().String(), put))
+			ours = append(ours, b.ours(put))
+			system = append(system, b.system(put))
+			plain = append(plain, b.plain(put))
 		}
-		t.Logf("1 Gbit/s and 20 ms there and back, %s: %.0f MiB/s; share of the line %.2f; the system's own client %.2f",
-			map[bool]string{true: "to the host", false: "from the host"}[put], median(ours)/(1<<20), median(ours)/gigabit, b.system(r.listener.Addr().String(), put)/gigabit)
+		t.Logf("1 Gbit/s and 20 ms there and back, %s: %.0f MiB/s; share of the line %.2f; the system's own client %.2f; a plain connection %.2f",
+			map[bool]string{true: "to the host", false: "from the host"}[put], median(ours)/(1<<20), median(ours)/gigabit, median(system)/gigabit, median(plain)/gigabit)
 	}
 }

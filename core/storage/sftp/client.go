@@ -16,17 +16,19 @@ import (
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/sync/semaphore"
 )
 
 const (
-	// smallPacket is what every server takes; largePacket is what one takes that says so by limits@openssh.com: 255 KiB with the
-	// packet's head (OpenSSH, PROTOCOL, 4.8).
-	smallPacket, largePacket = 32 << 10, 255 << 10
+	// smallPacket is what every server takes; largePacket is for one that says by limits@openssh.com what it takes, which is 255 KiB and
+	// the packet's head (OpenSSH, PROTOCOL, 4.8): five of them carry a part of a file.
+	smallPacket, largePacket = 32 << 10, 208 << 10
 	// lanes are how many channels to the host carry a file side by side, one of them to sync it: each lets 2 MiB wait for an answer, which over a long way is less
 	// than the line could carry (RFC 4254, section 5.2).
 	lanes = 5
-	// inFlight is how many requests of a file may wait for their answers, so that the way to the host does not set the speed.
-	inFlight = 64
+	// inFlight is how many requests of a file may wait for their answers, so that the way to the host does not set the speed, and
+	// onItsWay how many bytes of all files may.
+	inFlight, onItsWay = 64, (lanes - 1) * 2 << 20
 
 	// patience is for how long a host may say nothing while it is asked something, and syncPatience while it writes to its storage.
 	patience, syncPatience = 60 * time.Second, 20 * time.Minute
@@ -54,6 +56,7 @@ type client struct {
 	conn     *heard
 	patience time.Duration
 	gone     chan struct{} // closed with the connection
+	onItsWay *semaphore.Weighted
 
 	sh shell
 
@@ -70,20 +73,22 @@ type asked struct {
 }
 
 func newClient(s *ssh.Client, conn *heard, patience time.Duration) (*client, error) {
-	c := &client{ssh: s, conn: conn, patience: patience, gone: make(chan struct{}), open: map[*asked]struct{}{}}
+	c := &client{ssh: s, conn: conn, patience: patience, gone: make(chan struct{}), onItsWay: semaphore.NewWeighted(onItsWay), open: map[*asked]struct{}{}}
 	go c.watch()
 	go func() {
 		_ = s.Wait() // whatever ended it
 		close(c.gone)
 	}()
+	packet := smallPacket
 	err := c.ask(func() (err error) {
-		c.sftp, err = sftp.NewClient(s, options(smallPacket)...)
-		if err == nil {
-			if _, ok := c.sftp.HasExtension("limits@openssh.com"); ok {
-				err = c.sftp.Close()
-				if err == nil || errors.Is(err, io.EOF) {
-					c.sftp, err = sftp.NewClient(s, options(largePacket)...)
-				}
+		c.sftp, err = sftp.NewClient(s, options(packet)...)
+		if err != nil {
+			return err
+		}
+		if _, ok := c.sftp.HasExtension("limits@openssh.com"); ok {
+			packet = largePacket
+			if err = c.sftp.Close(); err == nil || errors.Is(err, io.EOF) {
+				c.sftp, err = sftp.NewClient(s, options(packet)...)
 			}
 		}
 		return err
@@ -93,16 +98,12 @@ func newClient(s *ssh.Client, conn *heard, patience time.Duration) (*client, err
 		return nil, fmt.Errorf("asking for file transfer: %w; the host has to offer the sftp subsystem", err)
 	}
 	c.lanes = []*sftp.Client{c.sftp}
-	_ = c.ask(c.addLanes) // a host that allows only one channel is slower over a long way
+	_ = c.ask(func() error { return c.addLanes(packet) }) // a host that allows only one channel is slower over a long way
 	return c, nil
 }
 
 // addLanes opens the other channels, as many as the host allows.
-func (c *client) addLanes() error {
-	packet := smallPacket
-	if _, ok := c.sftp.HasExtension("limits@openssh.com"); ok {
-		packet = largePacket
-	}
+func (c *client) addLanes(packet int) error {
 	for len(c.lanes) < lanes {
 		lane, err := sftp.NewClient(c.ssh, options(packet)...)
 		if err != nil {

@@ -1,51 +1,89 @@
 package sftp
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path"
+	"slices"
 	"sync"
+	"sync/atomic"
 	"syscall"
 
 	"github.com/pkg/sftp"
 )
 
-// file is an open file of a host. What it reads and writes at once goes in several packets that wait for their answers together.
+// partSize is how much goes over one lane at once, in bytes.
+const partSize = 1 << 20
+
+// file is an open file of a host. What it reads and writes goes in parts over several lanes, each in packets that wait for their answers together.
 type file struct {
 	client *client
 	file   *sftp.File // on the first lane
 	name   string
 	flags  int
 
-	mu    sync.Mutex
-	lanes []*sftp.File // the same file on each lane, nil where it is not open yet
-	next  int
+	lanes []lane
+	next  atomic.Uint32 // whose turn it is
 }
 
-// lane returns the file on the lane whose turn it is. The last one is for syncing, which keeps the host from answering on it meanwhile.
-func (f *file) lane() *sftp.File {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.next++
-	return f.on(f.next % max(1, len(f.lanes)-1))
+// lane is a file on one of the channels to the host, where it is opened when it is first needed.
+type lane struct {
+	once sync.Once
+	file *sftp.File
 }
 
-// on returns the file on a lane. The lock is held.
+// on returns the file on a lane.
 func (f *file) on(i int) *sftp.File {
-	if f.lanes[i] == nil {
+	l := &f.lanes[i]
+	l.once.Do(func() {
+		l.file = f.file
+		if i == 0 {
+			return
+		}
 		opened, err := f.client.lanes[i].OpenFile(f.file.Name(), f.flags)
 		if err != nil { // it may have been renamed meanwhile: the first lane has it all the same
-			return f.file
+			return
 		}
 		if f.flags == os.O_RDONLY && !same(opened, f.file) { // another file has its name now
 			_ = opened.Close() // nothing was done with it
-			return f.file
+			return
 		}
-		f.lanes[i] = opened
+		l.file = opened
+	})
+	return l.file
+}
+
+// carry does something with each part of p. Parts begin in the order in which they are asked for, with only so much on its way at once: the
+// blocks of several callers end one after the other, so that the line carries one while the next is being made.
+func (f *file) carry(p []byte, off int64, do func(on *sftp.File, p []byte, off int64) (int, error)) (n int, err error) {
+	type answer struct {
+		n   int
+		err error
 	}
-	return f.lanes[i]
+	parts := slices.Collect(slices.Chunk(p, partSize))
+	answers := make([]answer, len(parts))
+	var all sync.WaitGroup
+	for i, part := range parts {
+		size := int64(len(part))
+		_ = f.client.onItsWay.Acquire(context.Background(), size) // fails only by the context
+		on := int(f.next.Add(1)) % max(1, len(f.lanes)-1)         // the last one is for syncing, which keeps the host from answering on it meanwhile
+		all.Go(func() {
+			defer f.client.onItsWay.Release(size)
+			a := &answers[i]
+			a.n, a.err = do(f.on(on), part, off+int64(i)*partSize)
+		})
+	}
+	all.Wait()
+	for i, a := range answers {
+		n += a.n
+		if a.err != nil || a.n < len(parts[i]) {
+			return n, a.err
+		}
+	}
+	return n, nil
 }
 
 // same tells whether two open files are one, as far as the protocol tells.
@@ -59,7 +97,7 @@ func same(a, b *sftp.File) bool {
 func (f *file) ReadAt(p []byte, off int64) (n int, err error) {
 	var end error
 	err = f.client.ask(func() (err error) {
-		n, err = f.lane().ReadAt(p, off)
+		n, err = f.carry(p, off, (*sftp.File).ReadAt)
 		if errors.Is(err, io.EOF) {
 			end, err = io.EOF, nil
 		} else if n < len(p) && err == nil {
@@ -76,7 +114,7 @@ func (f *file) ReadAt(p []byte, off int64) (n int, err error) {
 // WriteAt writes.
 func (f *file) WriteAt(p []byte, off int64) (n int, err error) {
 	err = f.client.ask(func() (err error) {
-		n, err = f.lane().WriteAt(p, off)
+		n, err = f.carry(p, off, (*sftp.File).WriteAt)
 		if n < len(p) && err == nil {
 			err = io.ErrShortWrite
 		}
@@ -119,21 +157,16 @@ func (f *file) Sync() error {
 	if !f.client.canSync() {
 		return nil
 	}
-	f.mu.Lock()
-	last := f.on(len(f.lanes) - 1)
-	f.mu.Unlock()
-	return f.client.askFor(syncPatience, last.Sync)
+	return f.client.askFor(syncPatience, func() error { return f.on(len(f.lanes) - 1).Sync() })
 }
 
 // Close closes the file on all lanes.
 func (f *file) Close() error {
-	f.mu.Lock()
-	defer f.mu.Unlock()
 	return f.client.ask(func() error {
-		var err error
-		for _, lane := range f.lanes {
-			if lane != nil {
-				err = errors.Join(err, lane.Close())
+		err := f.file.Close()
+		for i := range f.lanes {
+			if l := &f.lanes[i]; l.file != nil && l.file != f.file {
+				err = errors.Join(err, l.file.Close())
 			}
 		}
 		return err

@@ -162,8 +162,7 @@ func (f *Folder) open(name string, flags int) (storage.File, error) {
 		if err != nil {
 			return err
 		}
-		out = &file{client: c, file: opened, name: name, flags: flags &^ (os.O_CREATE | os.O_EXCL), lanes: make([]*sftp.File, len(c.lanes))}
-		out.lanes[0] = opened
+		out = &file{client: c, file: opened, name: name, flags: flags &^ (os.O_CREATE | os.O_EXCL), lanes: make([]lane, len(c.lanes))}
 		return nil
 	})
 	if err != nil {

@@ -1,0 +1,132 @@
+// Package line tests and measures work over lines that are slow, long, lossy, or cut.
+package line
+
+import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"bagaglio/internal/testkit/sshd"
+
+	"golang.org/x/sys/unix"
+)
+
+// link is the line between this computer and an island: every packet of the network goes through it.
+type link struct {
+	rate  float64       // bytes a second, each way
+	delay time.Duration // each way
+	loss  float64       // the share of the packets that is lost
+
+	lost atomic.Int64 // packets, so far
+}
+
+const (
+	island, near, far       = "bagaglio-test", "bagaglio-near", "bagaglio-far"
+	nearAddress, farAddress = "10.227.3.1", "10.227.3.2"
+	// mtu is the length of the largest packet, which is that of large frames: the program between the two ends has fewer to carry.
+	mtu = 9000
+)
+
+// lay sets up the line with a computer of its own behind it, that offers SSH, and skips the test where that cannot be.
+func lay(t *testing.T, l *link) *sshd.Server {
+	t.Helper()
+	if os.Getuid() != 0 {
+		t.Skip("setting up a network takes root")
+	}
+	_ = exec.Command("ip", "netns", "del", island).Run() // of a test that was killed
+	run(t, "ip netns add "+island)
+	t.Cleanup(func() { _ = exec.Command("ip", "netns", "del", island).Run() })
+	a, b := tunnel(t, near), tunnel(t, far)
+	run(t, "ip link set "+far+" netns "+island)
+	for _, c := range []string{"ip addr add " + nearAddress + "/24 dev " + near, "ip link set " + near + " mtu " + fmt.Sprint(mtu) + " up"} {
+		run(t, c)
+	}
+	for _, c := range []string{"addr add " + farAddress + "/24 dev " + far, "link set " + far + " mtu " + fmt.Sprint(mtu) + " up", "link set lo up"} {
+		run(t, "ip netns exec "+island+" ip "+c)
+	}
+	go l.carry(a, b)
+	go l.carry(b, a)
+	server := sshd.StartOn(t, farAddress)
+	server.Run("ip", "netns", "exec", island)
+	return server
+}
+
+// run runs a command that sets up the network, or skips the test where this computer cannot do that.
+func run(t *testing.T, command string) {
+	t.Helper()
+	words := strings.Fields(command)
+	if out, err := exec.Command(words[0], words[1:]...).CombinedOutput(); err != nil {
+		t.Skipf("a network of our own cannot be set up here (%s): %s", command, out)
+	}
+}
+
+// tunnel makes a network device whose packets are read and written here (Linux, Documentation/networking/tuntap.rst).
+func tunnel(t *testing.T, name string) *os.File {
+	t.Helper()
+	fd, err := unix.Open("/dev/net/tun", unix.O_RDWR|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	if err != nil {
+		t.Skipf("a network of our own cannot be set up here: opening /dev/net/tun: %v", err)
+	}
+	request, err := unix.NewIfreq(name)
+	if err == nil {
+		request.SetUint16(unix.IFF_TUN | unix.IFF_NO_PI)
+		err = unix.IoctlIfreq(fd, unix.TUNSETIFF, request)
+	}
+	if err != nil {
+		_ = unix.Close(fd)
+		t.Skipf("a network of our own cannot be set up here: making %s: %v", name, err)
+	}
+	file := os.NewFile(uintptr(fd), name)
+	t.Cleanup(func() { _ = file.Close() })
+	return file
+}
+
+// packet is one on its way.
+type packet struct {
+	data []byte
+	due  time.Time
+}
+
+// carry carries one way, until an end is closed. What waits is bounded, as it is in a router; what does not fit is lost there too.
+func (l *link) carry(from, to *os.File) {
+	way := make(chan packet, 4096)
+	go func() {
+		defer close(way)
+		chance := rand.New(rand.NewPCG(1, 2))
+		for {
+			p := make([]byte, mtu)
+			n, err := from.Read(p)
+			switch {
+			case errors.Is(err, os.ErrClosed):
+				return
+			case err != nil: // the device is down
+				time.Sleep(10 * time.Millisecond)
+			case chance.Float64() < l.loss:
+				l.lost.Add(1)
+			default:
+				select {
+				case way <- packet{p[:n], time.Now().Add(l.delay)}:
+				default:
+					l.lost.Add(1)
+				}
+			}
+		}
+	}()
+	free := time.Now() // when the line has carried what was given to it
+	for p := range way {
+		if free.Before(p.due) {
+			free = p.due
+		}
+		free = free.Add(time.Duration(float64(len(p.data)) / l.rate * float64(time.Second)))
+		if wait := time.Until(free); wait > time.Millisecond {
+			time.Sleep(wait) // the line is busy
+		}
+		_, _ = to.Write(p.data) // a device that is down takes nothing
+	}
+}
