@@ -193,6 +193,7 @@ func (e NewHostKind) Valid() bool {
 const (
 	Bases    ListDisksParamsOnly = "bases"
 	Broken   ListDisksParamsOnly = "broken"
+	Orphans  ListDisksParamsOnly = "orphans"
 	Overlays ListDisksParamsOnly = "overlays"
 )
 
@@ -202,6 +203,8 @@ func (e ListDisksParamsOnly) Valid() bool {
 	case Bases:
 		return true
 	case Broken:
+		return true
+	case Orphans:
 		return true
 	case Overlays:
 		return true
@@ -288,8 +291,14 @@ type DiskEntry struct {
 	Files    []PoolFile `json:"files"`
 	Format   string     `json:"format"`
 	Layout   string     `json:"layout"`
-	Modified time.Time  `json:"modified"`
-	Path     string     `json:"path"`
+
+	// Machines names of those whose definitions, in pools of the same host, use it or what stands on it
+	Machines []string  `json:"machines"`
+	Modified time.Time `json:"modified"`
+
+	// Orphan why it seems left over, where machines are known and none uses it
+	Orphan *string `json:"orphan,omitempty"`
+	Path   string  `json:"path"`
 
 	// Problem why it does not open; empty when it does
 	Problem string `json:"problem"`

@@ -13,6 +13,7 @@ import (
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
+	"bagaglio/core/machine"
 	"bagaglio/core/storage"
 )
 
@@ -47,10 +48,17 @@ type Disk struct {
 	Problem       string    `json:"problem,omitempty"` // why it does not open
 }
 
+// Machine is a definition of a machine in a pool.
+type Machine struct {
+	machine.Definition
+	File File `json:"file"`
+}
+
 // Catalog is what lies in a pool.
 type Catalog struct {
-	Disks  []Disk
-	Strays []File // that belong to no disk
+	Disks    []Disk
+	Machines []Machine
+	Strays   []File // that belong to no disk and define no machine
 }
 
 const (
@@ -75,20 +83,28 @@ func (s Scanner) Scan(ctx context.Context) (Catalog, error) {
 	if err != nil {
 		return Catalog{}, fmt.Errorf("looking through the pool: %w", err)
 	}
-	x := &scan{Scanner: s, files: map[string]File{}, disks: map[string]Disk{}, strays: map[string]File{}, owner: map[string]string{}}
+	x := &scan{Scanner: s, files: map[string]File{}, disks: map[string]Disk{}, strays: map[string]File{}, machines: map[string]Machine{}, owner: map[string]string{}}
 	for _, i := range infos {
 		x.files[i.Name] = toFile(i)
 	}
 	for _, d := range s.Before.Disks {
 		x.disks[d.Path] = d
 	}
+	for _, m := range s.Before.Machines {
+		x.machines[m.File.Name] = m
+	}
 	for _, f := range s.Before.Strays {
 		x.strays[f.Name] = f
 	}
 	var found []Disk
+	var machines []Machine
 	for _, i := range infos {
 		if err := ctx.Err(); err != nil {
 			return Catalog{}, err
+		}
+		if m, ok := x.machine(i); ok {
+			machines = append(machines, m)
+			continue
 		}
 		d, ok, err := x.disk(ctx, i)
 		if err != nil {
@@ -103,7 +119,7 @@ func (s Scanner) Scan(ctx context.Context) (Catalog, error) {
 			}
 		}
 	}
-	return x.group(found, infos), nil
+	return x.group(found, machines, infos), nil
 }
 
 func toFile(i storage.Info) File {
@@ -112,16 +128,20 @@ func toFile(i storage.Info) File {
 
 type scan struct {
 	Scanner
-	files  map[string]File
-	disks  map[string]Disk // of before
-	strays map[string]File // likewise
-	owner  map[string]string
+	files    map[string]File
+	disks    map[string]Disk    // of before
+	strays   map[string]File    // likewise
+	machines map[string]Machine // likewise
+	owner    map[string]string
 }
 
 // group leaves out what is only a part of another disk, and finds tags and strays.
-func (x *scan) group(found []Disk, infos []storage.Info) Catalog {
-	c := Catalog{}
+func (x *scan) group(found []Disk, machines []Machine, infos []storage.Info) Catalog {
+	c := Catalog{Machines: machines}
 	belongs := map[string]bool{}
+	for _, m := range machines {
+		belongs[m.File.Name] = true
+	}
 	for _, d := range found {
 		if x.owner[d.Path] != "" {
 			continue
@@ -147,6 +167,22 @@ func (x *scan) group(found []Disk, infos []storage.Info) Catalog {
 	}
 	slices.SortFunc(c.Disks, func(a, b Disk) int { return strings.Compare(a.Path, b.Path) })
 	return c
+}
+
+// machine reads a file as a definition; ok is false for one that is none, or cannot be read.
+func (x *scan) machine(info storage.Info) (m Machine, ok bool) {
+	if info.IsDir || !machine.Claim(info.Name) {
+		return m, false
+	}
+	file := x.files[info.Name]
+	if old, ok := x.machines[info.Name]; ok && old.File.same(file) {
+		return old, true
+	}
+	if old, ok := x.strays[info.Name]; ok && old.same(file) {
+		return m, false
+	}
+	d, err := machine.Open(x.Folder, info.Name)
+	return Machine{d, file}, err == nil
 }
 
 func (x *scan) has(name string) bool {

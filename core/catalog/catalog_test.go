@@ -10,6 +10,8 @@ import (
 
 	"bagaglio/core/disk"
 	_ "bagaglio/core/disk/all"
+	"bagaglio/core/machine"
+	_ "bagaglio/core/machine/all"
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/local"
 
@@ -82,6 +84,8 @@ func TestFilesAreGroupedToDisks(t *testing.T) {
 	put(t, dir, "top.qcow2.bagtag")
 	put(t, dir, "cargo.raw.SHA256SUMS")
 	put(t, dir, ".own/staging/1/half.qcow2")
+	put(t, dir, "other.xml")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "crew/crew-roster.vmx"), []byte("scsi0:0.fileName = \"crew-roster.vmdk\"\n"), 0o600))
 
 	c, s := scanner(t, dir)
 	found, err := s.Scan(t.Context())
@@ -106,6 +110,10 @@ func TestFilesAreGroupedToDisks(t *testing.T) {
 	assert.Contains(t, strays, "notes.txt")
 	assert.Contains(t, strays, "gone.raw.bagtag", "a tag without its disk")
 	assert.NotContains(t, strays, "cargo.raw.SHA256SUMS")
+	assert.Contains(t, strays, "other.xml", "it is no definition")
+	require.Len(t, found.Machines, 1)
+	assert.Equal(t, machine.Definition{Name: "crew-roster", Format: "vmx", Disks: []string{"crew-roster.vmdk"}}, found.Machines[0].Definition)
+	assert.NotContains(t, strays, found.Machines[0].File.Name)
 	assert.Contains(t, by["crew/other-s004.vmdk"].Problem, "", "an extent that nobody names")
 	assert.Len(t, by, 7)
 

@@ -27,6 +27,10 @@ type Known struct {
 	Rules  plan.Rules         // of the destination's pool
 	// Standing returns the disks in the source's pool that stand on one of the files. Nil looks in the folder of the source only.
 	Standing func(ctx context.Context, files []string) ([]string, error)
+	// Users returns the machines that use one of the files in the source's pool. Nil knows none.
+	Users func(ctx context.Context, files []string) ([]string, error)
+	// Neighbours are the machines whose definitions lie in the folder of the destination.
+	Neighbours []string
 }
 
 // Prepare looks at both ends and makes the plan. It changes nothing.
@@ -59,7 +63,7 @@ func Prepare(ctx context.Context, ends Ends, r plan.Request, known Known) (plan.
 	if facts.Destination, err = lookAhead(ctx, ends, r, src, facts.Source); err != nil {
 		return plan.Plan{}, err
 	}
-	facts.Destination.Rules, facts.Destination.UUID = known.Rules, uuid.NewString()
+	facts.Destination.Rules, facts.Destination.UUID, facts.Destination.Neighbours = known.Rules, uuid.NewString(), known.Neighbours
 	return plan.Make(r, facts)
 }
 

@@ -213,6 +213,9 @@ func (p *maker) checkRelease() {
 	default:
 		p.add(Informs, "release", "The source is held for a while once the copy is proven, to be restored.")
 	}
+	if len(s.Machines) > 0 {
+		p.add(Warns, "machine", fmt.Sprintf("The definition(s) of %s name(s) this disk where it is now: name %s there before it is started again.", strings.Join(s.Machines, ", "), p.After.Place))
+	}
 	if !p.Renames {
 		p.Steps = append(p.Steps, Step{Name: StepRelease, Title: "Hold the source for a while, out of the way"})
 	}

@@ -104,6 +104,7 @@ type SourceFacts struct {
 	Tags     []string   // of those that it stands on
 	Standing []string   // disks that stand on it, but not of its own chain
 	ReadOnly bool
+	Machines []string // that use it
 }
 
 // DestinationFacts are what is known of the place to write to.
@@ -121,6 +122,7 @@ type DestinationFacts struct {
 	Obstructed error       // why its folder cannot be looked at
 	Rules      Rules       // of its pool
 	UUID       string      // a fresh one, for a name
+	Neighbours []string    // machines whose definitions lie in the folder of the new image
 
 	// For a copy.
 	SameStorage bool  // as the source's: files can change their place without being copied

@@ -26,17 +26,25 @@ func (p *maker) checkRules() {
 		p.add(Blocks, "rule-size", fmt.Sprintf("The pool %s accepts sizes in units of %s, and this disk has %s.", p.After.Place.Pool, Bytes(g), Bytes(p.After.VirtualSize)),
 			remedy("Round the size up", change))
 	}
+	machine := ""
+	if len(p.facts.Source.Machines) > 0 {
+		machine = p.facts.Source.Machines[0]
+	}
 	name := path.Base(p.Request.Destination.Path)
 	if ext := path.Ext(name); r.Name != "" && !r.Fits(name, ext) {
-		fitting := r.Fitting(p.Request.Destination.Path, "", p.facts.Destination.UUID, p.format.Extensions[0])
+		fitting := r.Fitting(p.Request.Destination.Path, machine, p.facts.Destination.UUID, p.format.Extensions[0])
 		p.add(Blocks, "rule-name", fmt.Sprintf("The pool %s lists only files named %s, and this one would be %s.", p.After.Place.Pool, r.Name, name),
 			remedy("Name it "+path.Base(fitting)+"; its own name stays in the tag", map[string]any{"destination": map[string]any{"path": fitting}}))
 	}
 	if r.MachineFolders && !strings.Contains(path.Clean(p.Request.Destination.Path), "/") {
-		folder := strings.TrimSuffix(name, path.Ext(name))
+		folder := machine
+		if folder == "" {
+			folder = strings.TrimSuffix(name, path.Ext(name))
+		}
 		p.add(Blocks, "rule-folder", fmt.Sprintf("In the pool %s each machine has a folder of its own, and this disk would lie in none.", p.After.Place.Pool),
 			remedy("Put it into the folder "+folder, map[string]any{"destination": map[string]any{"path": path.Join(folder, name)}}))
 	}
+	p.checkMachines()
 	var set []string
 	if r.Owner != "" {
 		set = append(set, "the owner "+r.Owner)
@@ -46,6 +54,17 @@ func (p *maker) checkRules() {
 	}
 	if len(set) > 0 {
 		p.add(Informs, "rule-owner", fmt.Sprintf("The files get %s.", strings.Join(set, " and ")))
+	}
+}
+
+// checkMachines: what the machines that use the disk make of its new place, and those that live there already.
+func (p *maker) checkMachines() {
+	users, near, dest := p.facts.Source.Machines, p.facts.Destination.Neighbours, p.Request.Destination
+	if len(users) > 0 && p.facts.Destination.Rules.NoRunning {
+		p.add(Warns, "rule-running", fmt.Sprintf("%s use(s) this disk, and the pool %s is not for machines that run: put it into another pool before one is started on it.", strings.Join(users, ", "), dest.Pool))
+	}
+	if len(near) > 0 && !slices.ContainsFunc(near, func(m string) bool { return slices.Contains(users, m) }) {
+		p.add(Warns, "folder", fmt.Sprintf("The folder %s is that of %s, which does not use this disk: whoever clears up after that machine may take it along. Choose a folder of its own.", path.Dir(dest.Path), strings.Join(near, ", ")))
 	}
 }
 

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"path/filepath"
+	"strings"
 
 	"bagaglio/api"
 	"bagaglio/client"
@@ -137,7 +138,7 @@ func (a *app) poolDisks() *cobra.Command {
 	}
 	f := c.Flags()
 	f.StringVar(&search, "search", "", "only those with this in their path")
-	f.StringVar(&only, "only", "", "broken, overlays (that stand on others) or bases (that others stand on)")
+	f.StringVar(&only, "only", "", "broken, overlays (that stand on others), bases (that others stand on) or orphans (that no machine uses)")
 	f.StringVar(&sort, "sort", "path", "by path, virtual_size, allocated_size, file_size, room or modified")
 	f.BoolVar(&descending, "descending", false, "the largest or last first")
 	f.BoolVar(&files, "files", false, "show the files of each disk too")
@@ -162,7 +163,7 @@ func (a *app) remarkList(list api.DiskList) {
 
 // diskRows are the lines of a list of disks, each with those of its files if wanted.
 func diskRows(disks []api.DiskEntry, files bool) [][]string {
-	rows := [][]string{{"DISK", "FORMAT", "LAYOUT", "VIRTUAL SIZE", "ALLOCATED", "FILE SIZE", "FILES", "STANDS ON", ""}}
+	rows := [][]string{{"DISK", "FORMAT", "LAYOUT", "VIRTUAL SIZE", "ALLOCATED", "FILE SIZE", "FILES", "MACHINE", "STANDS ON", ""}}
 	for _, d := range disks {
 		on, remark := "", ""
 		if len(d.StandsOn) > 0 {
@@ -171,9 +172,12 @@ func diskRows(disks []api.DiskEntry, files bool) [][]string {
 		if len(d.Standing) > 0 {
 			remark = fmt.Sprintf("%d stand(s) on it", len(d.Standing))
 		}
-		row := []string{d.Path, d.Format, d.Layout, size(d.VirtualSize), size(d.AllocatedSize), size(d.FileSize), fmt.Sprint(len(d.Files)), on, remark}
+		row := []string{d.Path, d.Format, d.Layout, size(d.VirtualSize), size(d.AllocatedSize), size(d.FileSize), fmt.Sprint(len(d.Files)), strings.Join(d.Machines, ", "), on, remark}
+		if d.Orphan != nil {
+			remark = strings.TrimPrefix(remark+"; "+*d.Orphan, "; ")
+		}
 		if d.Problem != "" {
-			row = []string{d.Path, d.Format, "-", "-", "-", size(d.FileSize), fmt.Sprint(len(d.Files)), "", "BROKEN: " + d.Problem}
+			row = []string{d.Path, d.Format, "-", "-", "-", size(d.FileSize), fmt.Sprint(len(d.Files)), strings.Join(d.Machines, ", "), "", "BROKEN: " + d.Problem}
 		}
 		rows = append(rows, row)
 		if !files {
@@ -188,14 +192,18 @@ func diskRows(disks []api.DiskEntry, files bool) [][]string {
 
 func (a *app) poolOrphans() *cobra.Command {
 	c := &cobra.Command{
-		Use: "orphans NAME", Short: "List what belongs to nothing in a pool, and disks that do not open", Args: exactly(1), ValidArgsFunction: a.completePool,
+		Use: "orphans NAME", Short: "List what belongs to nothing in a pool: files, disks that do not open, disks that no machine uses", Args: exactly(1), ValidArgsFunction: a.completePool,
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
 			list, err := service.ListDisks(cmd.Context(), args[0], api.ListDisksParams{Only: ptr(api.Broken), Limit: ptr(1000)})
 			if err != nil {
 				return err
 			}
+			unused, err := service.ListDisks(cmd.Context(), args[0], api.ListDisksParams{Only: ptr(api.Orphans), Limit: ptr(1000)})
+			if err != nil {
+				return err
+			}
 			if a.json {
-				return a.printJSON(map[string]any{"strays": list.Strays, "broken": list.Disks})
+				return a.printJSON(map[string]any{"strays": list.Strays, "broken": list.Disks, "unused": unused.Disks})
 			}
 			rows := [][]string{{"FILE", "SIZE", "MODIFIED", "WHY"}}
 			for _, f := range list.Strays {
@@ -203,6 +211,11 @@ func (a *app) poolOrphans() *cobra.Command {
 			}
 			for _, d := range list.Disks {
 				rows = append(rows, []string{d.Path, size(d.FileSize), when(d.Modified), d.Problem})
+			}
+			for _, d := range unused.Disks {
+				if d.Orphan != nil && d.Problem == "" {
+					rows = append(rows, []string{d.Path, size(d.FileSize), when(d.Modified), *d.Orphan})
+				}
 			}
 			if len(rows) == 1 {
 				a.remark("Nothing in pool %s is left over.", args[0])

@@ -55,12 +55,38 @@ func (s *Service) Disks(ctx context.Context, pool string, q store.DiskQuery) (ap
 		if err != nil {
 			return list, err
 		}
-		list.Disks = append(list.Disks, diskEntry(d, standing))
+		e := diskEntry(d, standing)
+		if err := s.owners(ctx, pool, &e); err != nil {
+			return list, err
+		}
+		list.Disks = append(list.Disks, e)
 	}
 	strays, err := s.store.Strays(ctx, pool, -1)
 	list.StrayCount = len(strays)
 	list.Strays = append(list.Strays, strays[:min(len(strays), mostStrays)]...)
 	return list, err
+}
+
+// owners says which machines use a disk, by itself or by what stands on it; and where machines are known and none does, why it seems left over.
+func (s *Service) owners(ctx context.Context, pool string, e *api.DiskEntry) error {
+	names, err := s.store.Users(ctx, pool, append([]string{e.Path}, e.Standing...))
+	e.Machines = append([]string{}, names...)
+	if err != nil || len(names) > 0 {
+		return err
+	}
+	near, err := s.store.MachinesIn(ctx, pool, path.Dir(e.Path))
+	if err != nil {
+		return err
+	}
+	if len(near) > 0 {
+		e.Orphan = ptr(fmt.Sprintf("it lies in the folder of %s, which does not use it", near[0]))
+		return nil
+	}
+	orphaned, err := s.store.Orphaned(ctx, pool, e.Path)
+	if orphaned {
+		e.Orphan = ptr("no machine that is known uses it")
+	}
+	return err
 }
 
 // mostStrays is how many files that belong to nothing one answer has.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"strconv"
 	"time"
 
@@ -52,6 +53,16 @@ func (s *Service) prepare(ctx context.Context, r plan.Request) (plan.Plan, job.E
 			return plan.Plan{}, ends, err
 		}
 		known.Rules = pool.Rules
+		known.Users = func(ctx context.Context, files []string) ([]string, error) {
+			standing, err := s.store.Standing(ctx, r.Source.Pool, files)
+			if err != nil {
+				return nil, err
+			}
+			return s.store.Users(ctx, r.Source.Pool, append(files, standing...))
+		}
+		if known.Neighbours, err = s.store.MachinesIn(ctx, to, path.Dir(path.Clean(r.Destination.Path))); err != nil {
+			return plan.Plan{}, ends, err
+		}
 		if r.Release || r.Replace {
 			known.Standing = func(ctx context.Context, files []string) ([]string, error) {
 				if err, _ := s.refresh(ctx, r.Source.Pool); err != nil {

@@ -17,6 +17,9 @@ func (s *Store) Catalog(ctx context.Context, pool string) (c catalog.Catalog, er
 	if c.Disks, err = s.disks(ctx, `SELECT disk FROM disks WHERE pool = ?`, pool); err != nil {
 		return c, err
 	}
+	if c.Machines, err = s.machines(ctx, pool); err != nil {
+		return c, err
+	}
 	c.Strays, err = s.Strays(ctx, pool, -1)
 	return c, err
 }
@@ -105,6 +108,9 @@ func (s *Store) SetCatalog(ctx context.Context, pool string, c catalog.Catalog, 
 				return err
 			}
 		}
+		if err := setMachines(ctx, tx, pool, c.Machines); err != nil {
+			return err
+		}
 		_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO scans (pool, at, problem) VALUES (?, ?, '')`, pool, stamp(now))
 		return err
 	})
@@ -122,7 +128,7 @@ func (s *Store) Scanned(ctx context.Context, pool string) (time.Time, error) {
 // DiskQuery says which disks of a pool are wanted.
 type DiskQuery struct {
 	Search     string // a part of the path
-	Only       string // OnlyBroken, OnlyOverlays, OnlyBases, or empty for all
+	Only       string // OnlyBroken, OnlyOverlays, OnlyBases, OnlyOrphans, or empty for all
 	Sort       string // a column; empty for the path
 	Descending bool
 	Offset     int
@@ -134,12 +140,14 @@ const (
 	OnlyBroken   = "broken"
 	OnlyOverlays = "overlays"
 	OnlyBases    = "bases"
+	OnlyOrphans  = "orphans"
 )
 
 // onlys are the conditions of what is wanted.
 var onlys = map[string]string{
 	"": "", OnlyBroken: ` AND broken = 1`, OnlyOverlays: ` AND EXISTS (SELECT 1 FROM stands WHERE stands.pool = disks.pool AND stands.path = disks.path)`,
-	OnlyBases: ` AND EXISTS (SELECT 1 FROM stands WHERE stands.pool = disks.pool AND stands.file = disks.path)`,
+	OnlyBases:   ` AND EXISTS (SELECT 1 FROM stands WHERE stands.pool = disks.pool AND stands.file = disks.path)`,
+	OnlyOrphans: orphaned,
 }
 
 // sorts are the columns to sort by.

@@ -40,6 +40,8 @@ func TestPlacesFromTheCommandLine(t *testing.T) {
 	disk(t, filepath.Join(quay, "ticketing.raw"), 4<<20)
 	disk(t, filepath.Join(quay, "crew-roster.raw"), 4<<20)
 	require.NoError(t, os.WriteFile(filepath.Join(quay, "notes.txt"), nil, 0o600))
+	require.NoError(t, os.Mkdir(filepath.Join(quay, "harbour"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(quay, "harbour/clock.vmx"), []byte(`displayName = "harbour-clock"`), 0o600))
 	walk(t, dir, state, []step{
 		{"host add lighthouse " + server.Address + " --user " + server.User + " --key " + server.KeyFile, 0, server.HostKey},
 		{"host list", 0, "bagaglio host trust lighthouse"},
@@ -67,6 +69,8 @@ func TestPlacesFromTheCommandLine(t *testing.T) {
 		{"pool disks quay-store --search tick --files", 0, "harbour/tickets.raw"},
 		{"pool disks quay-store --only overlays", 0, "DISK"},
 		{"pool orphans quay-store", 0, "notes.txt"},
+		{"pool orphans quay-store", 0, "it lies in the folder of harbour-clock, which does not use it"},
+		{"pool disks quay-store --only orphans", 0, "harbour/tickets.raw"},
 		{"pool drain quay-store lamp-room --plan", 0, "FREE AFTER"},
 		{"group list", 0, "GROUP"},
 		{"host remove lighthouse", 1, "forget it first"},

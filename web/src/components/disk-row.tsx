@@ -1,4 +1,4 @@
-import { Layers, MoveRight, Paperclip } from "lucide-react";
+import { Layers, MoveRight, Paperclip, Server, TriangleAlert } from "lucide-react";
 import { Link, useNavigate } from "react-router";
 import type { DiskEntry } from "../api/client.ts";
 import { size } from "../format.ts";
@@ -65,6 +65,18 @@ function Relations({ disk }: { disk: DiskEntry }) {
   const base = disk.stands_on[0];
   return (
     <p className="flex flex-wrap gap-x-4 text-sm">
+      {disk.machines.length > 0 && (
+        <span className="flex items-center gap-1.5" title="whose definition names it, or what stands on it">
+          <Server aria-hidden className="size-3.5" />
+          {disk.machines.join(", ")}
+        </span>
+      )}
+      {disk.orphan && (
+        <span className="flex items-center gap-1.5 text-warning">
+          <TriangleAlert aria-hidden className="size-3.5" />
+          {disk.orphan}
+        </span>
+      )}
       {base && (
         <span className="flex items-center gap-1.5">
           <Layers aria-hidden className="size-3.5" />

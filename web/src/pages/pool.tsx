@@ -17,6 +17,7 @@ const onlys = {
   broken: "those that do not open",
   overlays: "those that stand on others",
   bases: "those that others stand on",
+  orphans: "those that no machine uses",
 } as const;
 
 /** One pool: what it can do, what it accepts, and all disks in it. */

@@ -1,0 +1,90 @@
+package service
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"bagaglio/api"
+	"bagaglio/core/plan"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestMachinesOwnDisks: whose a disk is, is told in the list of its pool and in plans, and which disks no machine uses.
+func TestMachinesOwnDisks(t *testing.T) {
+	s := start(t)
+	quay, sea := s.Pool("quay-store"), s.Pool("sea-store")
+	for _, name := range []string{"crew-roster/crew-roster.raw", "crew-roster/old.raw", "tide-board/base.raw", "gate.raw"} {
+		noise(t, quay, name, mib)
+	}
+	noise(t, sea, "roster-log.raw", mib)
+	define := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(quay, name), []byte(text), 0o600))
+	}
+	entry := func(pool, path string) api.DiskEntry {
+		list, err := s.ListDisks(t.Context(), pool, api.ListDisksParams{Search: &path})
+		require.NoError(t, err)
+		require.Len(t, list.Disks, 1)
+		return list.Disks[0]
+	}
+	assert.Nil(t, entry("quay-store", "gate.raw").Orphan, "no machine is known at all")
+
+	proven(t, s.Service, begin(t, s.Service, plan.Request{Kind: plan.Convert, As: "qcow2", Layout: "overlay", Base: "tide-board/base.raw",
+		Source: plan.Place{Pool: "quay-store", Path: "gate.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "tide-board/top.qcow2"}}).Id)
+	define("crew-roster/crew-roster.vmx", fmt.Sprintf("displayName = \"crew-roster\"\nscsi0:0.fileName = \"crew-roster.raw\"\nscsi0:1.fileName = \"%s/roster-log.raw\"\n", sea))
+	define("tide-board/tide-board.xml", "<domain><name>tide-board</name><devices><disk><source file='top.qcow2'/></disk></devices></domain>")
+
+	for path, want := range map[string]struct{ machine, orphan string }{
+		"crew-roster/crew-roster.raw": {"crew-roster", ""},
+		"crew-roster/old.raw":         {"", "it lies in the folder of crew-roster, which does not use it"},
+		"tide-board/top.qcow2":        {"tide-board", ""},
+		"tide-board/base.raw":         {"tide-board", ""}, // by what stands on it
+		"gate.raw":                    {"", "no machine that is known uses it"},
+	} {
+		e := entry("quay-store", path)
+		if want.machine != "" {
+			assert.Equal(t, []string{want.machine}, e.Machines, path)
+			assert.Nil(t, e.Orphan, path)
+			continue
+		}
+		assert.Empty(t, e.Machines, path)
+		require.NotNil(t, e.Orphan, path)
+		assert.Equal(t, want.orphan, *e.Orphan, path)
+	}
+	assert.Equal(t, []string{"crew-roster"}, entry("sea-store", "roster-log").Machines, "its definition lies in another pool")
+	orphans, err := s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Only: ptr(api.Orphans)})
+	require.NoError(t, err)
+	assert.Equal(t, 2, orphans.Total)
+	assert.Zero(t, orphans.StrayCount, "definitions belong to something")
+
+	// What plans make of that.
+	lighthouse := s.Pool("lighthouse-store")
+	_, err = s.ChangePool(t.Context(), "lighthouse-store", api.PoolChange{Rules: plan.Rules{MachineFolders: true, Name: "MACHINE-UUIDEXT", NoRunning: true}})
+	require.NoError(t, err)
+	require.NoError(t, os.MkdirAll(filepath.Join(lighthouse, "tide-board"), 0o700))
+	require.NoError(t, os.Rename(filepath.Join(quay, "tide-board/tide-board.xml"), filepath.Join(lighthouse, "tide-board/tide-board.xml")))
+	_, err = s.ListDisks(t.Context(), "lighthouse-store", api.ListDisksParams{})
+	require.NoError(t, err)
+	r := plan.Request{Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "sea-store", Path: "roster-log.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "roster-log.raw"}}
+	checks := func() map[string]plan.Check {
+		kept, err := s.Plan(t.Context(), r)
+		require.NoError(t, err)
+		by := map[string]plan.Check{}
+		for _, c := range kept.Plan.Checks {
+			by[c.Name] = c
+		}
+		return by
+	}
+	by := checks()
+	assert.Contains(t, by["machine"].Message, "crew-roster name(s) this disk where it is now")
+	assert.Contains(t, by["rule-running"].Message, "not for machines that run")
+	require.NotEmpty(t, by["rule-folder"].Remedies)
+	assert.Contains(t, by["rule-folder"].Remedies[0].Label, "folder crew-roster")
+	require.NotEmpty(t, by["rule-name"].Remedies)
+	assert.Contains(t, by["rule-name"].Remedies[0].Label, "Name it crew-roster-")
+	r.Destination.Path = "tide-board/roster-log.raw"
+	assert.Contains(t, checks()["folder"].Message, "is that of tide-board, which does not use this disk")
+}
