@@ -502,6 +502,9 @@ type KeptPlan struct {
 	Plan    Plan   `json:"plan"`
 }
 
+// Kin defines model for Kin.
+type Kin = plan.Kin
+
 // Layout defines model for Layout.
 type Layout struct {
 	// Granularity of the virtual size

@@ -3,6 +3,7 @@ package job
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path"
 	"slices"
@@ -20,13 +21,26 @@ func lookAround(ctx context.Context, ends Ends, r plan.Request, known Known, f *
 		return err
 	}
 	f.Opens = disk.FirstPiece(ends.Source, name)
-	for _, name := range f.Description.Chain {
+	standing := known.Standing
+	if standing == nil {
+		standing = beside(ends.Source, path.Dir(f.Opens))
+	}
+	if r.Family {
+		if err := gather(ctx, ends.Source, standing, f); err != nil {
+			return err
+		}
+	}
+	tagged := f.Description.Chain
+	for _, k := range f.Family {
+		tagged = append(tagged[:len(tagged):len(tagged)], k.Path)
+	}
+	for _, name := range tagged {
 		tag := fingerprint.TagName(name)
 		if _, err := ends.Source.Stat(tag); err == nil {
 			f.Tags = append(f.Tags, tag)
 		}
 	}
-	for _, name := range slices.Concat(f.Description.Files, f.Description.Chain, f.Tags) {
+	for _, name := range slices.Concat(f.Description.Files, f.Description.Chain, f.FamilyFiles(), f.Tags) {
 		info, err := ends.Source.Stat(name)
 		if err != nil {
 			return err
@@ -48,11 +62,7 @@ func lookAround(ctx context.Context, ends Ends, r plan.Request, known Known, f *
 	f.ReadOnly = space.ReadOnly
 	released := f.Description.Files
 	if r.Kind == plan.Copy && r.Chain != plan.ChainAlone {
-		released = slices.Concat(released, f.Description.Chain)
-	}
-	standing := known.Standing
-	if standing == nil {
-		standing = beside(ends.Source, path.Dir(f.Opens))
+		released = slices.Concat(released, f.Description.Chain, f.FamilyFiles())
 	}
 	all, err := standing(ctx, released)
 	for _, other := range all {
@@ -61,6 +71,31 @@ func lookAround(ctx context.Context, ends Ends, r plan.Request, known Known, f *
 		}
 	}
 	return err
+}
+
+// gather looks at the disks that stand on the source, which come along.
+func gather(ctx context.Context, folder storage.Folder, standing func(context.Context, []string) ([]string, error), f *plan.SourceFacts) error {
+	paths, err := standing(ctx, f.Description.Files)
+	if err != nil {
+		return err
+	}
+	for _, name := range paths {
+		r, err := disk.Open(ctx, folder, name, "")
+		if err != nil {
+			return fmt.Errorf("opening %s, which stands on the source: %w", name, err)
+		}
+		d := r.Describe()
+		if err := r.Close(); err != nil {
+			return err
+		}
+		f.Family = append(f.Family, plan.Kin{Path: name, Format: d.Format, Layout: d.Layout, Files: d.Files})
+	}
+	if _, err := (watched{folder, f.FamilyFiles()}).look(); errors.Is(err, ErrInUse) {
+		f.InUse = err
+	} else if err != nil {
+		return err
+	}
+	return nil
 }
 
 // mostBeside bounds how many files of a folder are looked at.

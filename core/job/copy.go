@@ -5,7 +5,9 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -83,7 +85,7 @@ func (w *work) compareFiles(ctx context.Context, copied transfer.Result) error {
 			return err
 		}
 	}
-	if err := w.rewrite(); err != nil {
+	if err := w.rewrite(ctx); err != nil {
 		return destination(err)
 	}
 	leaves, err := w.diskLeaves(ctx, copied)
@@ -158,22 +160,33 @@ func (w *work) sums(ctx context.Context, folder storage.Summer) error {
 	return nil
 }
 
-// rewrite changes names of other files in those that were copied, where they got new ones.
-func (w *work) rewrite() error {
-	names := w.Plan.Names()
+// rewrite changes names of other files in those that were copied, where they got new ones, and opens what came along.
+func (w *work) rewrite(ctx context.Context) error {
 	folder := storage.Sub(w.Ends.Destination, w.staging())
-	for _, c := range w.Plan.Copied {
-		f, err := disk.Lookup(w.Plan.After.Format)
-		if err != nil || f.Rename == nil || len(names) == 0 {
+	names := w.Plan.Names()
+	for _, name := range slices.Sorted(maps.Keys(w.Plan.Rewrites)) {
+		f, err := disk.Lookup(w.Plan.Rewrites[name])
+		if err != nil {
 			return err
 		}
-		changed, err := f.Rename(folder, c.To, names)
+		changed, err := f.Rename(folder, name, names)
 		if err != nil {
-			return fmt.Errorf("changing the names of other files in %s: %w", c.To, err)
+			return fmt.Errorf("changing the names of other files in %s: %w", name, err)
 		}
 		if changed {
-			w.remark(fmt.Sprintf("in %s the names of other files were changed to the new ones; everything else in it is as it was", c.To))
+			w.remark(fmt.Sprintf("in %s the names of other files were changed to the new ones; everything else in it is as it was", name))
 		}
+	}
+	for _, k := range w.Plan.Family {
+		i := slices.IndexFunc(w.Plan.Copied, func(c plan.Copied) bool { return c.From == k.Path })
+		r, err := disk.Open(ctx, folder, w.Plan.Copied[i].To, k.Format)
+		if err != nil {
+			return fmt.Errorf("opening the copy of %s: %w", k.Path, err)
+		}
+		if err := r.Close(); err != nil {
+			return err
+		}
+		w.remark(fmt.Sprintf("%s came along, and opens on what it stands on", k.Path))
 	}
 	return nil
 }

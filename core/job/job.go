@@ -120,6 +120,9 @@ func (w *work) run(ctx context.Context) error {
 	}
 	defer func() { _ = real.Close() }() // it was only read
 	w.source = watched{w.Ends.Source, files(real)}
+	for _, k := range w.Plan.Family {
+		w.source.files = append(w.source.files, k.Files...)
+	}
 	source, err := w.source.look()
 	if err != nil {
 		return err

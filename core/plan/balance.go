@@ -29,6 +29,8 @@ func (p PoolState) used() float64 {
 // Load is a disk that may be moved, with all that it stands on. Sizes are in bytes.
 type Load struct {
 	Pool, Path     string
+	Family         bool   // with all that stands on it
+	Machine        string // that uses it, empty when none is known
 	Format, Layout string
 	Virtual, Room  int64
 	LargestFile    int64
@@ -41,6 +43,13 @@ type Carry struct {
 	Path string `json:"path"`
 	To   string `json:"to"`
 	Room int64  `json:"room"`
+	// Family tells that all disks that stand on it go along.
+	Family bool `json:"family,omitempty"`
+}
+
+// Request is the one that does it.
+func (c Carry) Request() Request {
+	return Request{Kind: Copy, Release: true, Family: c.Family, Source: Place{Pool: c.From, Path: c.Path}, Destination: &Place{Pool: c.To, Path: c.Path}}
 }
 
 // Left is a disk that stays where it is.
@@ -61,77 +70,114 @@ type Balance struct {
 // spare is the part of a pool that is kept free.
 const spare = 0.05
 
-// Drain plans to empty a pool into others: the largest disks first, each to the pool that is least full and accepts it.
+// Drain plans to empty a pool into others: the largest first, each to the pool that is least full and accepts it. The disks of a machine
+// stay together, where one pool takes them all.
 func Drain(from PoolState, to []PoolState, loads []Load) Balance {
 	b := begin(append([]PoolState{from}, to...))
-	for _, l := range largestFirst(loads) {
-		best, why := b.place(l, func(p PoolState) bool { return p.Pool != from.Pool })
-		b.carry(l, best, why)
+	elsewhere := func(p PoolState) bool { return p.Pool != from.Pool }
+	for _, u := range units(loads) {
+		if best, _ := b.place(u, elsewhere); best != nil {
+			b.carry(u, best)
+			continue
+		}
+		for _, l := range u {
+			best, why := b.place(unit{l}, elsewhere)
+			if best == nil {
+				b.Left = append(b.Left, Left{l.Pool, l.Path, why})
+				continue
+			}
+			b.carry(unit{l}, best)
+		}
 	}
 	return b
 }
 
-// Spread plans to make pools about equally full: disks go from the fullest to the one that is least full, as long as that helps.
+// Spread plans to make pools about equally full: what goes, goes from the fullest to the one that is least full, as long as that helps. The
+// disks of a machine stay together.
 func Spread(pools []PoolState, loads []Load) Balance {
 	b := begin(pools)
-	rest := largestFirst(loads)
+	rest := units(loads)
 	for range loads {
 		fullest := slices.MaxFunc(b.After, func(x, y PoolState) int { return cmp.Compare(x.used(), y.used()) })
-		i := slices.IndexFunc(rest, func(l Load) bool {
-			if l.Pool != fullest.Pool || l.Stays != "" {
+		elsewhere := func(p PoolState) bool { return p.Pool != fullest.Pool }
+		i := slices.IndexFunc(rest, func(u unit) bool {
+			if u[0].Pool != fullest.Pool {
 				return false
 			}
-			best, _ := b.place(l, func(p PoolState) bool { return p.Pool != fullest.Pool })
+			best, _ := b.place(u, elsewhere)
 			if best == nil {
 				return false
 			}
 			after := *best
-			after.Free -= l.Room
+			after.Free -= u.room()
 			return after.used() < fullest.used()
 		})
 		if i < 0 {
 			break
 		}
-		best, why := b.place(rest[i], func(p PoolState) bool { return p.Pool != fullest.Pool })
-		b.carry(rest[i], best, why)
+		best, _ := b.place(rest[i], elsewhere) // it was found above
+		b.carry(rest[i], best)
 		rest = slices.Delete(rest, i, i+1)
 	}
+	for _, l := range slices.Concat(rest...) {
+		if l.Stays != "" {
+			b.Left = append(b.Left, Left{l.Pool, l.Path, l.Stays})
+		}
+	}
 	return b
+}
+
+// unit is what goes together: the disks of a machine, or one disk.
+type unit []Load
+
+func (u unit) room() (n int64) {
+	for _, l := range u {
+		n += l.Room
+	}
+	return n
+}
+
+// units are the loads, those of a machine in one pool together; the largest first.
+func units(loads []Load) (out []unit) {
+	for _, l := range loads {
+		i := slices.IndexFunc(out, func(u unit) bool { return l.Machine != "" && u[0].Machine == l.Machine && u[0].Pool == l.Pool })
+		if i < 0 {
+			out = append(out, unit{l})
+			continue
+		}
+		out[i] = append(out[i], l)
+	}
+	slices.SortStableFunc(out, func(a, b unit) int { return cmp.Compare(b.room(), a.room()) })
+	return out
 }
 
 func begin(pools []PoolState) Balance {
 	return Balance{Carries: []Carry{}, Left: []Left{}, Before: slices.Clone(pools), After: slices.Clone(pools)}
 }
 
-func largestFirst(loads []Load) []Load {
-	out := slices.Clone(loads)
-	slices.SortStableFunc(out, func(a, b Load) int { return cmp.Compare(b.Room, a.Room) })
-	return out
-}
-
-// place finds the pool for a disk, or says why there is none.
-func (b *Balance) place(l Load, among func(PoolState) bool) (best *PoolState, why string) {
-	if l.Stays != "" {
-		return nil, l.Stays
-	}
+// place finds the pool for what goes together, or says why there is none.
+func (b *Balance) place(u unit, among func(PoolState) bool) (best *PoolState, why string) {
 	var reasons []string
+	for _, l := range u {
+		if l.Stays != "" {
+			return nil, l.Stays
+		}
+	}
 	for i := range b.After {
 		p := &b.After[i]
 		if !among(*p) {
 			continue
 		}
-		f, err := disk.Lookup(l.Format)
-		var layout disk.Layout
-		if err == nil {
-			layout, _ = f.Layout(l.Layout) // one that is only read is accepted by its format
+		refused := ""
+		for _, l := range u {
+			refused = cmp.Or(refused, p.refuses(l))
+		}
+		if refused == "" && p.Free-u.room() < int64(spare*float64(p.Total)) {
+			refused = "has no room for it"
 		}
 		switch {
-		case !p.Rules.Accept(l.Format, layout) || p.Rules.LargestDisk > 0 && l.Virtual > p.Rules.LargestDisk || p.Rules.Granularity > 0 && l.Virtual%p.Rules.Granularity != 0 || !p.Rules.Fits(l.Path, extension(f)):
-			reasons = append(reasons, fmt.Sprintf("%s does not accept it by its rules", p.Pool))
-		case p.LargestFile > 0 && l.LargestFile > p.LargestFile:
-			reasons = append(reasons, fmt.Sprintf("%s holds no files that long", p.Pool))
-		case p.Free-l.Room < int64(spare*float64(p.Total)):
-			reasons = append(reasons, fmt.Sprintf("%s has no room for it", p.Pool))
+		case refused != "":
+			reasons = append(reasons, p.Pool+" "+refused)
 		case best == nil || p.used() < best.used():
 			best = p
 		}
@@ -142,24 +188,37 @@ func (b *Balance) place(l Load, among func(PoolState) bool) (best *PoolState, wh
 	return best, strings.Join(reasons, "; ")
 }
 
-func extension(f disk.Format) string {
-	if len(f.Extensions) == 0 {
-		return ""
+// refuses says why a pool does not take a disk, whatever room it has; empty when it does.
+func (p PoolState) refuses(l Load) string {
+	f, err := disk.Lookup(l.Format)
+	var layout disk.Layout
+	ext := ""
+	if err == nil {
+		layout, _ = f.Layout(l.Layout) // one that is only read is accepted by its format
+		ext = f.Extensions[0]
 	}
-	return f.Extensions[0]
+	r := p.Rules
+	switch {
+	case !r.Accept(l.Format, layout), r.LargestDisk > 0 && l.Virtual > r.LargestDisk, r.Granularity > 0 && l.Virtual%r.Granularity != 0, !r.Fits(l.Path, ext),
+		r.MachineFolders && !strings.Contains(l.Path, "/"):
+		return "does not accept it by its rules"
+	case r.NoRunning && l.Machine != "":
+		return fmt.Sprintf("is not for machines that run, and %s uses it", l.Machine)
+	case p.LargestFile > 0 && l.LargestFile > p.LargestFile:
+		return "holds no files that long"
+	}
+	return ""
 }
 
-// carry notes where a disk goes, or why it stays.
-func (b *Balance) carry(l Load, to *PoolState, why string) {
-	if to == nil {
-		b.Left = append(b.Left, Left{l.Pool, l.Path, why})
-		return
-	}
-	b.Carries = append(b.Carries, Carry{From: l.Pool, Path: l.Path, To: to.Pool, Room: l.Room})
-	to.Free -= l.Room
-	for i := range b.After {
-		if b.After[i].Pool == l.Pool {
-			b.After[i].Free += l.Room
+// carry notes where something goes.
+func (b *Balance) carry(u unit, to *PoolState) {
+	for _, l := range u {
+		b.Carries = append(b.Carries, Carry{From: l.Pool, Path: l.Path, To: to.Pool, Room: l.Room, Family: l.Family})
+		to.Free -= l.Room
+		for i := range b.After {
+			if b.After[i].Pool == l.Pool {
+				b.After[i].Free += l.Room
+			}
 		}
 	}
 }

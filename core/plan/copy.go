@@ -5,6 +5,8 @@ import (
 	"path"
 	"slices"
 	"strings"
+
+	"bagaglio/core/disk"
 )
 
 // Copied is a file that is copied as it is. To is relative to the root of the plan.
@@ -13,6 +15,14 @@ type Copied struct {
 	To    string `json:"to"`
 	Size  int64  `json:"size"`
 	Thick bool   `json:"thick,omitempty"` // it takes all of its room
+}
+
+// FamilyFiles are those of all disks that come along, what opens each first.
+func (s SourceFacts) FamilyFiles() (files []string) {
+	for _, k := range s.Family {
+		files = append(files, k.Files...)
+	}
+	return files
 }
 
 // FileFact is a file of the source. Sizes are in bytes.
@@ -31,7 +41,7 @@ func Copies(r Request, s SourceFacts) (root string, copied []Copied, own []strin
 	}
 	all := own
 	if r.Chain != ChainAlone {
-		all = slices.Concat(s.Tags, s.Description.Chain, own)
+		all = slices.Concat(s.Tags, s.Description.Chain, s.FamilyFiles(), own)
 	}
 	from := path.Dir(main)
 	for slices.ContainsFunc(all, func(f string) bool { return !below(from, f) }) {
@@ -104,13 +114,26 @@ func (p Plan) Names() map[string]string {
 	return names
 }
 
-// rewrites tells whether names of files have to be changed inside of the image.
-func (p *maker) rewrites() bool {
-	main := p.Copied[len(p.Copied)-1]
+// findRewrites says in which files names of others have to be changed: in what opens the image, and in what stands on it. No other file is
+// ever looked at for names, since it may be the content of a guest.
+func (p *maker) findRewrites() {
+	p.Rewrites = map[string]string{}
 	names := p.Names()
-	delete(names, path.Base(main.From))
-	delete(names, path.Base(p.facts.Source.Opens))  // a folder
-	return len(names) > 0 && p.format.Name != "raw" // whose pieces are found by their numbers
+	formats := map[string]string{} // by old names
+	if len(names) > 0 {
+		for _, k := range p.Family {
+			formats[k.Path] = k.Format
+		}
+	}
+	delete(names, path.Base(p.facts.Source.Opens))
+	if len(names) > 0 {
+		formats[p.facts.Source.Opens] = p.format.Name
+	}
+	for _, c := range p.Copied {
+		if f, err := disk.Lookup(formats[c.From]); err == nil && f.Rename != nil {
+			p.Rewrites[c.To] = f.Name
+		}
+	}
 }
 
 // planCopy plans to copy files as they are.
@@ -120,6 +143,8 @@ func (p *maker) planCopy() {
 		p.add(Blocks, "chain", capital(err.Error())+".", p.flatten())
 		return
 	}
+	p.Family = p.facts.Source.Family
+	p.findRewrites()
 	after := *p.Before
 	after.Place, after.FileSize = *p.Request.Destination, 0
 	after.Place.Path = path.Join(p.Root, p.Copied[len(p.Copied)-1].To)
@@ -132,7 +157,7 @@ func (p *maker) planCopy() {
 	}
 	p.After = &after
 	p.Steps = []Step{{Name: StepLook, Title: "Open the source and check its tables"}}
-	if p.facts.Destination.SameStorage && p.Request.Release && !p.rewrites() {
+	if p.facts.Destination.SameStorage && p.Request.Release && len(p.Rewrites) == 0 {
 		p.Renames, p.BytesToRead = true, 0
 		p.Steps = append(p.Steps, Step{Name: StepPlace, Title: "Give the files their new names: they stay where they are on the storage"})
 	} else {
@@ -184,12 +209,11 @@ func (p *maker) checkCopy() {
 	default:
 		p.add(Informs, "chain", fmt.Sprintf("The source stands on %s: %d file(s) of the whole chain are copied.", d.Base, len(p.Copied)), p.flatten())
 	}
-	if p.rewrites() {
-		if p.format.Rename != nil {
-			p.add(Informs, "names", "The image names its other files: those names are changed to the new ones, everything else stays as it is.")
-		} else {
-			p.add(Blocks, "names", fmt.Sprintf("The image names its other files in a way that cannot be changed: keep the name %s.", path.Base(s.Opens)), p.flatten())
-		}
+	if len(p.Rewrites) > 0 {
+		p.add(Informs, "names", "Files get other names, and what names them is changed to the new ones: everything else stays as it is.")
+	}
+	if n := len(p.Family); n > 0 {
+		p.add(Informs, "family", fmt.Sprintf("%d disk(s) that stand on it come along.", n))
 	}
 	if p.Request.NoProof {
 		p.add(Warns, "proof", "The copy will not be read back: the job ends as unproven.", remedy("Prove it", map[string]any{"no_proof": nil}))
@@ -207,7 +231,11 @@ func (p *maker) checkRelease() {
 	case s.ReadOnly:
 		p.add(Blocks, "release", "The source is read-only: it can be copied, but not moved away.", stay)
 	case len(s.Standing) > 0:
-		p.add(Blocks, "release", fmt.Sprintf("%s stand(s) on the source and would not open any more: copy it, or move the whole family.", strings.Join(s.Standing[:min(len(s.Standing), mostOffered)], ", ")), stay)
+		remedies := []Remedy{stay}
+		if p.Request.Kind == Copy && len(s.Description.Chain) == 0 {
+			remedies = append(remedies, remedy("Move them along with it", map[string]any{"family": true, "chain": nil}))
+		}
+		p.add(Blocks, "release", fmt.Sprintf("%s stand(s) on the source, or on what it stands on, and would not open any more.", strings.Join(s.Standing[:min(len(s.Standing), mostOffered)], ", ")), remedies...)
 	case p.Renames:
 		p.add(Informs, "release", "Both places are on one filesystem: nothing is copied.")
 	default:

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"slices"
 	"testing"
 
 	"bagaglio/core/disk"
@@ -76,7 +77,7 @@ func TestBalance(t *testing.T) {
 		{Pool: "quay", Path: "c.raw", Format: "raw", Layout: "thin", Room: 20}, {Pool: "quay", Path: "d.raw", Format: "raw", Layout: "thin", Room: 5, Stays: "it does not open"},
 	}
 	b := Drain(pools[0], pools[1:], loads)
-	assert.Equal(t, []Carry{{"quay", "a.raw", "lighthouse", 40}, {"quay", "b.vhd", "lamp-room", 30}}, b.Carries, "the largest first, each where it may lie")
+	assert.Equal(t, []Carry{{"quay", "a.raw", "lighthouse", 40, false}, {"quay", "b.vhd", "lamp-room", 30, false}}, b.Carries, "the largest first, each where it may lie")
 	require.Len(t, b.Left, 2)
 	assert.Contains(t, b.Left[0].Why, "lighthouse has no room for it; lamp-room does not accept it")
 	assert.Equal(t, "it does not open", b.Left[1].Why)
@@ -92,7 +93,38 @@ func TestBalance(t *testing.T) {
 		return most
 	}
 	assert.Less(t, fullest(b.After), fullest(b.Before))
+	require.Len(t, b.Left, 1)
+	assert.Equal(t, "d.raw", b.Left[0].Path)
 	assert.Empty(t, Spread(b.After, nil).Carries, "nothing to carry")
+}
+
+// TestMachinesAreNotTornApart where one pool takes all of their disks.
+func TestMachinesAreNotTornApart(t *testing.T) {
+	from := PoolState{Pool: "quay", Total: 100, Free: 10}
+	to := []PoolState{{Pool: "lighthouse", Total: 100, Free: 45}, {Pool: "lamp-room", Total: 200, Free: 80}, {Pool: "shelf", Total: 900, Free: 900, Rules: Rules{NoRunning: true}}}
+	load := func(name, machine string, room int64) Load {
+		return Load{Pool: "quay", Path: name, Machine: machine, Format: "raw", Layout: "thin", Room: room}
+	}
+	loads := []Load{load("tide.raw", "tide-board", 25), load("log.raw", "tide-board", 20), load("base.raw", "", 30)}
+	loads[2].Family = true
+	where := func(b Balance) map[string]string {
+		at := map[string]string{}
+		for _, c := range b.Carries {
+			at[c.Path] = c.To
+		}
+		return at
+	}
+	b := Drain(from, to, loads)
+	assert.Equal(t, map[string]string{"tide.raw": "lamp-room", "log.raw": "lamp-room", "base.raw": "shelf"}, where(b), "a shelf is not for what runs")
+	i := slices.IndexFunc(b.Carries, func(c Carry) bool { return c.Path == "base.raw" })
+	assert.True(t, b.Carries[i].Request().Family)
+	assert.True(t, b.Carries[i].Request().Release)
+
+	to[1].Free = 35 // no pool takes both: the disks go one by one
+	assert.Equal(t, map[string]string{"tide.raw": "lighthouse", "log.raw": "lamp-room", "base.raw": "shelf"}, where(Drain(from, to, loads)))
+	assert.Equal(t, map[string]string{"base.raw": "shelf"}, where(Spread(append(to, from), loads)), "to spread load, no machine is torn apart")
+	to[0].Rules.MachineFolders = true
+	assert.Equal(t, "lamp-room", where(Drain(from, to, loads))["tide.raw"], "it lies in no folder")
 }
 
 func TestNamesByRule(t *testing.T) {

@@ -74,6 +74,8 @@ type Request struct {
 	ClearHeld bool `json:"clear_held,omitempty"`
 	// Chain says how a disk that stands on others is copied: ChainWhole, ChainAlone, or empty for the first.
 	Chain string `json:"chain,omitempty"`
+	// Family takes all disks along that stand on a disk whose files are copied.
+	Family bool `json:"family,omitempty"`
 	// Release holds the source for a while, out of the way, once the new image is proven: the disk has moved.
 	Release bool `json:"release,omitempty"`
 }
@@ -105,6 +107,15 @@ type SourceFacts struct {
 	Standing []string   // disks that stand on it, but not of its own chain
 	ReadOnly bool
 	Machines []string // that use it
+	Family   []Kin    // what stands on it, when that is to come along
+}
+
+// Kin is a disk that stands on the one that is copied, and comes along.
+type Kin struct {
+	Path   string   `json:"path"`
+	Format string   `json:"format"`
+	Layout string   `json:"layout"`
+	Files  []string `json:"files"`
 }
 
 // DestinationFacts are what is known of the place to write to.
@@ -209,6 +220,10 @@ type Plan struct {
 	Copied []Copied `json:"copied,omitempty"`
 	Root   string   `json:"root,omitempty"`
 	Own    []string `json:"own,omitempty"` // those of them that are of the image itself, by their old names
+	// Family are the disks that come along.
+	Family []Kin `json:"family,omitempty"`
+	// Rewrites are the copied files, by their new names, in which names of others are changed to the new ones, and their formats.
+	Rewrites map[string]string `json:"rewrites,omitempty"`
 	// Renames tells that the files get new names, and nothing is copied.
 	Renames bool `json:"renames,omitempty"`
 	// Released are the files of the source that are held at the end, what opens it first.
@@ -307,10 +322,10 @@ func (p *maker) make() error {
 			p.Released = append([]string{s.Opens}, p.Released...)
 		}
 		if p.Request.Kind == Copy && p.Request.Chain != ChainAlone {
-			p.Released = slices.Concat(p.Released, s.Description.Chain, s.Tags)
+			p.Released = slices.Concat(s.FamilyFiles(), p.Released, s.Description.Chain, s.Tags)
 		}
 	}
-	for _, f := range slices.Concat(s.Description.Files, s.Description.Chain) {
+	for _, f := range slices.Concat(s.Description.Files, s.Description.Chain, s.FamilyFiles()) {
 		p.use(p.Request.Source.Pool, slices.Contains(p.Released, f), f)
 	}
 	p.BytesToRead = s.Allocated

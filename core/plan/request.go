@@ -33,6 +33,9 @@ func (r Request) Validate() error {
 		if r.Destination == nil || r.Destination.Path == "" {
 			return wrong("it names no destination")
 		}
+		if r.Family {
+			return wrong("disks that stand on one are copied with it, not converted: convert each")
+		}
 		if r.Chain != "" {
 			return wrong("a chain becomes one image when it is converted")
 		}
@@ -51,6 +54,9 @@ func (r Request) Validate() error {
 		}
 		if r.Against != "" || r.Tag != "" || r.Quick {
 			return wrong("to compare with a fingerprint or a tag belongs to proving, not to copying")
+		}
+		if r.Family && r.Chain == ChainAlone {
+			return wrong("what stands on a disk goes along with all that the disk itself stands on")
 		}
 		if r.Chain != "" && r.Chain != ChainWhole && r.Chain != ChainAlone {
 			return wrong("a chain is copied %q or %q, not %q", ChainWhole, ChainAlone, r.Chain)

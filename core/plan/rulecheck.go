@@ -15,6 +15,15 @@ func (p *maker) checkRules() {
 	if !r.Accept(p.After.Format, p.layout) {
 		p.add(Blocks, "rule-format", fmt.Sprintf("The pool %s does not accept %s, %s.", p.After.Place.Pool, p.After.Format, p.After.Layout), p.accepted()...)
 	}
+	for _, k := range p.Family {
+		f, err := disk.Lookup(k.Format)
+		if err != nil {
+			continue // it could not have been opened
+		}
+		if l, _ := f.Layout(k.Layout); !r.Accept(k.Format, l) { // one that is only read is accepted by its format
+			p.add(Blocks, "rule-format", fmt.Sprintf("The pool %s does not accept %s, %s, which %s is.", p.After.Place.Pool, k.Format, k.Layout, k.Path))
+		}
+	}
 	if size := p.After.VirtualSize; r.LargestDisk > 0 && size > r.LargestDisk {
 		p.add(Blocks, "rule-size", fmt.Sprintf("The pool %s accepts disks of at most %s, and this one has %s: choose another pool.", p.After.Place.Pool, Bytes(r.LargestDisk), Bytes(size)))
 	}

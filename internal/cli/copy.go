@@ -42,7 +42,7 @@ func (a *app) move() *cobra.Command {
 	c := &carrying{release: true}
 	cmd := a.carry(c, "move SOURCE... DESTINATION", "Move or rename disks: copy, prove, then hold the source for a while")
 	cmd.Long = `Moves disks with all their files. On one filesystem they only get new names; otherwise they are copied and proven, and then the source is held for a
-while, to be restored (bagaglio held list). A disk that others stand on is not moved away from under them.`
+while, to be restored (bagaglio held list). A disk that others stand on is not moved away from under them: --family takes them along.`
 	cmd.Example = `  bagaglio move quay-store:ticketing.vmdk lighthouse-store:
   bagaglio move quay-store:ticketing.vmdk quay-store:tickets.vmdk`
 	return cmd
@@ -67,6 +67,7 @@ func (a *app) carry(c *carrying, use, short string) *cobra.Command {
 	f.StringVar(&r.As, "as", "", "convert to this format on the way")
 	f.StringVar(&r.Layout, "layout", "", "layout of that format (default: its first)")
 	f.StringVar(&c.chain, "chain", plan.ChainWhole, "of a disk that stands on others: whole, alone (they are there already) or flat (make one image of it)")
+	f.BoolVar(&r.Family, "family", false, "take all disks along that stand on it; what names it is changed when its name changes")
 	optionFlags(f, &r.Options)
 	a.sourceFlags(f, &c.from)
 	f.BoolVar(&r.Replace, "replace", false, "replace what lies at the destination, once the copy is proven")

@@ -63,9 +63,7 @@ func (a *app) balance(use, short string, least int, request func(pools []string)
 			}
 			n := api.NewGroup{Name: strings.Fields(use)[0] + " " + strings.Join(args, " ")}
 			for _, x := range b.Carries {
-				n.Requests = append(n.Requests, plan.Request{
-					Kind: plan.Copy, Release: true, Source: plan.Place{Pool: x.From, Path: x.Path}, Destination: &plan.Place{Pool: x.To, Path: x.Path},
-				})
+				n.Requests = append(n.Requests, x.Request())
 			}
 			g, err := service.StartGroup(cmd.Context(), n)
 			if err != nil {
@@ -107,7 +105,11 @@ func (a *app) printBalance(b plan.Balance, planOnly bool) error {
 	}
 	rows := [][]string{{"DISK", "FROM", "TO", "ROOM"}}
 	for _, x := range b.Carries {
-		rows = append(rows, []string{x.Path, x.From, x.To, size(x.Room)})
+		name := x.Path
+		if x.Family {
+			name += " with what stands on it"
+		}
+		rows = append(rows, []string{name, x.From, x.To, size(x.Room)})
 	}
 	for _, x := range b.Left {
 		rows = append(rows, []string{x.Path, x.Pool, "stays", x.Why})

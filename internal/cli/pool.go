@@ -172,10 +172,10 @@ func diskRows(disks []api.DiskEntry, files bool) [][]string {
 		if len(d.Standing) > 0 {
 			remark = fmt.Sprintf("%d stand(s) on it", len(d.Standing))
 		}
-		row := []string{d.Path, d.Format, d.Layout, size(d.VirtualSize), size(d.AllocatedSize), size(d.FileSize), fmt.Sprint(len(d.Files)), strings.Join(d.Machines, ", "), on, remark}
 		if d.Orphan != nil {
 			remark = strings.TrimPrefix(remark+"; "+*d.Orphan, "; ")
 		}
+		row := []string{d.Path, d.Format, d.Layout, size(d.VirtualSize), size(d.AllocatedSize), size(d.FileSize), fmt.Sprint(len(d.Files)), strings.Join(d.Machines, ", "), on, remark}
 		if d.Problem != "" {
 			row = []string{d.Path, d.Format, "-", "-", "-", size(d.FileSize), fmt.Sprint(len(d.Files)), strings.Join(d.Machines, ", "), "", "BROKEN: " + d.Problem}
 		}

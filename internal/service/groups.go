@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"path"
 	"slices"
 	"strconv"
 	"time"
@@ -81,48 +80,78 @@ func (s *Service) load(ctx context.Context, name string) (state plan.PoolState, 
 		return state, nil, err
 	}
 	state = plan.PoolState{Pool: name, Total: space.Total, Free: space.Free, LargestFile: space.LargestFile, Rules: pool.Rules}
-	by := map[string]catalog.Disk{} // disks by their files
-	standing := map[string][]string{}
-	for _, d := range c.Disks {
-		for _, f := range d.Files {
-			by[f.Name] = d
+	for _, family := range families(c.Disks) {
+		l := loadOf(name, family)
+		var paths []string
+		for _, d := range family {
+			paths = append(paths, d.Path)
 		}
-		for _, f := range d.Chain {
-			standing[f] = append(standing[f], d.Path)
+		users, err := s.store.Users(ctx, name, paths)
+		if err != nil {
+			return state, nil, err
 		}
-	}
-	for _, d := range c.Disks {
-		if len(standing[d.Path]) == 0 { // what others stand on goes with them
-			loads = append(loads, loadOf(name, d, by, standing))
+		if len(users) > 0 {
+			l.Machine = users[0]
 		}
+		loads = append(loads, l)
 	}
 	return state, loads, nil
 }
 
-// loadOf is a disk with all that it stands on.
-func loadOf(pool string, d catalog.Disk, by map[string]catalog.Disk, standing map[string][]string) plan.Load {
-	l := plan.Load{Pool: pool, Path: d.Path, Format: d.Format, Layout: d.Layout, Virtual: d.VirtualSize}
-	files := slices.Clone(d.Files)
-	for _, name := range d.Chain {
-		i := slices.IndexFunc(by[name].Files, func(f catalog.File) bool { return f.Name == name })
-		if i >= 0 {
-			files = append(files, by[name].Files[i])
-		}
-		if others := standing[name]; len(others) > 1 && l.Stays == "" {
-			for _, other := range others {
-				if other != d.Path && !slices.Contains(d.Chain, other) {
-					l.Stays = fmt.Sprintf("%s stands on %s too: make one of them stand alone first (copy --chain flat)", other, path.Base(name))
-				}
-			}
+// families are the disks, those together that stand on the same one in the end.
+func families(disks []catalog.Disk) (out [][]catalog.Disk) {
+	by := map[string]string{} // disks by their files
+	for _, d := range disks {
+		for _, f := range d.Files {
+			by[f.Name] = d.Path
 		}
 	}
-	for _, f := range files {
-		l.Room += f.Room
-		l.LargestFile = max(l.LargestFile, f.Size)
+	place := map[string]int{} // of a family, by what all of it stands on
+	for _, d := range disks {
+		root := d.Path
+		if n := len(d.Chain); n > 0 && by[d.Chain[n-1]] != "" {
+			root = by[d.Chain[n-1]]
+		}
+		i, ok := place[root]
+		if !ok {
+			i = len(out)
+			place[root], out = i, append(out, nil)
+		}
+		out[i] = append(out[i], d)
 	}
-	if d.Problem != "" {
-		l.Stays = "it does not open: " + d.Problem
+	return out
+}
+
+// loadOf is a family as one load: that of the only disk which nothing stands on, with its chain, or of what all stand on, with all of them.
+func loadOf(pool string, family []catalog.Disk) plan.Load {
+	carried := map[string]bool{} // files that something stands on
+	for _, d := range family {
+		for _, f := range d.Chain {
+			carried[f] = true
+		}
 	}
+	var tops, roots []catalog.Disk
+	l := plan.Load{Pool: pool}
+	for _, d := range family {
+		if !carried[d.Path] {
+			tops = append(tops, d)
+		}
+		if len(d.Chain) == 0 {
+			roots = append(roots, d)
+		}
+		if d.Problem != "" {
+			l.Stays = fmt.Sprintf("%s does not open: %s", d.Path, d.Problem)
+		}
+		for _, f := range d.Files {
+			l.Room += f.Room
+			l.LargestFile = max(l.LargestFile, f.Size)
+		}
+	}
+	d := append(tops, family...)[0]
+	if len(tops) > 1 && len(roots) > 0 {
+		d, l.Family = roots[0], true
+	}
+	l.Path, l.Format, l.Layout, l.Virtual = d.Path, d.Format, d.Layout, d.VirtualSize
 	return l
 }
 

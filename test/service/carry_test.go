@@ -6,6 +6,7 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"bagaglio/api"
@@ -169,7 +170,7 @@ func TestDrain(t *testing.T) {
 	assert.Equal(t, b.Before[0].Free+100*mib, b.After[0].Free)
 	g := api.NewGroup{Name: "drain quay-full"}
 	for _, c := range append(b.Carries, plan.Carry{From: "quay-full", Path: "nowhere.raw", To: "lighthouse-new"}) {
-		g.Requests = append(g.Requests, plan.Request{Kind: plan.Copy, Release: true, Source: plan.Place{Pool: c.From, Path: c.Path}, Destination: &plan.Place{Pool: c.To, Path: c.Path}})
+		g.Requests = append(g.Requests, c.Request())
 	}
 	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: api.LimitScopeService, Jobs: 1, Speed: 20 * mib}))
 	group, err := s.StartGroup(t.Context(), g)
@@ -232,6 +233,44 @@ func TestNothingIsMovedFromUnderADisk(t *testing.T) {
 	move = patched(t, kept.Plan.Request, last.Remedies[0].Change)
 	proven(t, s.Service, begin(t, s.Service, move).Id)
 	assert.FileExists(t, filepath.Join(quay, "base.raw"))
+
+	// All of them together, under another name: what stands on it is told.
+	far := s.Pool("far-store")
+	noise(t, quay, "gate.raw", 4*mib)
+	r.Source.Path, r.Destination.Path = "gate.raw", "machines/crew-roster.qcow2"
+	proven(t, s.Service, begin(t, s.Service, r).Id)
+	move = patched(t, kept.Plan.Request, last.Remedies[1].Change)
+	move.Destination = &plan.Place{Pool: "far-store", Path: "foundation.raw"}
+	receipt := proven(t, s.Service, begin(t, s.Service, move).Id)
+	assert.Contains(t, strings.Join(receipt.Remarks, "\n"), "machines/crew-roster.qcow2 came along, and opens on what it stands on")
+	list, err := s.ListDisks(t.Context(), "far-store", api.ListDisksParams{Only: ptr(api.Overlays)})
+	require.NoError(t, err)
+	require.Len(t, list.Disks, 2)
+	for _, d := range list.Disks {
+		assert.Empty(t, d.Problem)
+		assert.Equal(t, []string{"foundation.raw"}, d.StandsOn)
+	}
+	assert.NoFileExists(t, filepath.Join(quay, "base.raw"))
+	assert.NoFileExists(t, filepath.Join(quay, "machines/crew-roster.qcow2"))
+	proof := begin(t, s.Service, plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "far-store", Path: "machines/crew-roster.qcow2"}, Tag: plan.TagBeside})
+	assert.NotNil(t, proven(t, s.Service, proof.Id).Source.Fingerprint)
+
+	// Drained with the same names: they are renamed, not copied, where it is one filesystem.
+	b, err := s.Balance(t.Context(), api.BalanceRequest{Kind: api.Drain, Pools: []string{"far-store"}, To: &[]string{"quay-store"}})
+	require.NoError(t, err)
+	require.Len(t, b.Carries, 1, "%+v", b)
+	require.Empty(t, b.Left)
+	assert.True(t, b.Carries[0].Family)
+	receipt = proven(t, s.Service, begin(t, s.Service, b.Carries[0].Request()).Id)
+	assert.Contains(t, receipt.Compared, "nothing was copied")
+	left, err := os.ReadDir(far)
+	require.NoError(t, err)
+	for _, e := range left {
+		assert.Contains(t, []string{".bagaglio", "machines"}, e.Name())
+	}
+	list, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Only: ptr(api.Overlays)})
+	require.NoError(t, err)
+	assert.Len(t, list.Disks, 2)
 }
 
 // patched is a request with a remedy's change (RFC 7396).

@@ -102,6 +102,7 @@ func init() {
 		Snapshots:  true,
 		Open:       open,
 		Create:     create,
+		Rename:     rename,
 	})
 }
 

@@ -60,6 +60,7 @@ func init() {
 		Sniff:  sniff,
 		Open:   open,
 		Create: create,
+		Rename: rename,
 	})
 }
 
@@ -159,7 +160,7 @@ func (h header) encode() []byte {
 	be.PutUint32(b[56:], h.ParentTime)
 	name := utf16.Encode([]rune(h.ParentName))
 	for i, unit := range name[:min(len(name), maxParentName)] {
-		be.PutUint16(b[64+2*i:], unit)
+		be.PutUint16(b[parentNameAt+2*i:], unit)
 	}
 	for i, l := range h.Locators {
 		l.encode(b[locatorsAt+locatorSize*i:])
@@ -181,7 +182,7 @@ func decodeHeader(b []byte) (header, error) {
 	}
 	h := header{
 		TableOffset: be.Uint64(b[16:]), Entries: be.Uint32(b[28:]), BlockSize: be.Uint32(b[32:]),
-		ParentID: [16]byte(b[40:56]), ParentTime: be.Uint32(b[56:]), ParentName: text16(b[64:64+2*maxParentName], be),
+		ParentID: [16]byte(b[40:56]), ParentTime: be.Uint32(b[56:]), ParentName: text16(b[parentNameAt:parentNameAt+2*maxParentName], be),
 	}
 	for i := range maxLocators {
 		if l := decodeLocator(b[locatorsAt+locatorSize*i:]); l.platform != 0 {

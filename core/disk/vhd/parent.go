@@ -18,6 +18,7 @@ import (
 
 // "Parent Locator Entries" of the dynamic header, by their offset in it.
 const (
+	parentNameAt  = 64
 	maxParentName = 256 // characters of 16 bits
 	locatorsAt    = 576
 	locatorSize   = 24

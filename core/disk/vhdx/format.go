@@ -108,6 +108,7 @@ func init() {
 		Sniff:      func(p *disk.Probe) bool { return len(p.Head) >= 8 && string(p.Head[:8]) == fileSignature },
 		Open:       open,
 		Create:     create,
+		Rename:     rename,
 	})
 }
 

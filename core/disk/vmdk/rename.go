@@ -4,9 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"path"
 	"regexp"
-	"strings"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/storage"
@@ -37,12 +35,7 @@ func rename(folder storage.Folder, name string, names map[string]string) (change
 	}
 	changedText := naming.ReplaceAllFunc(text, func(line []byte) []byte {
 		m := naming.FindSubmatch(line)
-		dir, base := path.Split(strings.ReplaceAll(string(m[2]), `\`, "/"))
-		to, ok := names[base]
-		if !ok {
-			return line
-		}
-		return bytes.Join([][]byte{m[1], []byte(dir + to), m[3]}, nil)
+		return bytes.Join([][]byte{m[1], []byte(disk.Renamed(string(m[2]), names)), m[3]}, nil)
 	})
 	if bytes.Equal(text, changedText) {
 		return false, nil

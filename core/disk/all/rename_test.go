@@ -1,0 +1,137 @@
+package all
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/storage/local"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestBasesGetNewNames: every layout that stands on a base finds it under a name that is shorter, longer, or in other letters; everything else
+// in it stays.
+func TestBasesGetNewNames(t *testing.T) {
+	for _, f := range disk.Formats() {
+		for _, l := range f.Layouts {
+			if !l.Stands {
+				continue
+			}
+			t.Run(f.Name+" "+l.Name, func(t *testing.T) {
+				dir := t.TempDir()
+				folder, err := local.Open(dir)
+				require.NoError(t, err)
+				defer folder.Close()
+				ext := f.Extensions[0]
+				to := disk.Target{Folder: folder, Size: parentSize, Name: "harbour" + ext, Layout: f.Layouts[0].Name}
+				make := func(fill byte, off int64) {
+					w, err := f.Create(to)
+					require.NoError(t, err)
+					_, err = w.WriteAt(bytes.Repeat([]byte{fill}, 2<<20), off)
+					require.NoError(t, err)
+					require.NoError(t, w.Commit(t.Context()))
+				}
+				make(0xba, 0)
+				base, err := disk.Open(t.Context(), folder, to.Name, f.Name)
+				require.NoError(t, err)
+				to.Name, to.Layout, to.Base, to.BaseName = "top"+ext, l.Name, base, to.Name
+				make(0x0f, 4<<20)
+				require.NoError(t, base.Close())
+				name := "harbour" + ext
+				want := bytes.Repeat([]byte{0xba}, 2<<20)
+				require.NotNil(t, f.Rename)
+				for _, next := range []string{"h" + ext, "the lighthouse and its harbour " + strings.Repeat("x", 60) + ext, "Hafenmeister-\u00e4\u00f6" + ext, "harbour" + ext} {
+					changed, err := f.Rename(folder, "top"+ext, map[string]string{"other" + ext: next})
+					require.NoError(t, err)
+					assert.False(t, changed, "it does not name that file")
+					require.NoError(t, os.Rename(filepath.Join(dir, name), filepath.Join(dir, next)))
+					_, err = disk.Open(t.Context(), folder, "top"+ext, f.Name)
+					require.Error(t, err, "its base is gone")
+					changed, err = f.Rename(folder, "top"+ext, map[string]string{name: next})
+					require.NoError(t, err)
+					assert.True(t, changed)
+					r, err := disk.Open(t.Context(), folder, "top"+ext, f.Name)
+					require.NoError(t, err)
+					p := bytes.Clone(want)
+					_, err = r.ReadAt(p, 0)
+					require.NoError(t, err)
+					assert.Equal(t, want, p)
+					_, err = r.ReadAt(p, 4<<20)
+					require.NoError(t, err)
+					assert.Equal(t, bytes.Repeat([]byte{0x0f}, 2<<20), p)
+					assert.Contains(t, r.Describe().Chain, next)
+					if c, ok := r.(disk.Checker); ok {
+						require.NoError(t, c.Check(t.Context()))
+					}
+					require.NoError(t, r.Close())
+					name = next
+				}
+				_, err = f.Rename(folder, "top"+ext, map[string]string{name: strings.Repeat("long", 9000) + ext})
+				if f.Name != "vmdk" { // whose text has no end
+					require.ErrorContains(t, err, "choose a shorter one")
+				}
+				_, err = f.Rename(folder, name, map[string]string{name: "other" + ext})
+				require.NoError(t, err, "a base names nothing")
+				r, err := disk.Open(t.Context(), folder, name, f.Name)
+				require.NoError(t, err)
+				require.NoError(t, r.Close())
+			})
+		}
+	}
+}
+
+// TestVectorsGetNewNames: what hypervisors wrote has its content when all of its files are called otherwise.
+func TestVectorsGetNewNames(t *testing.T) {
+	v := loadVectors(t)
+	several := []string{"qcow2-datafile-raw", "vmdk-2gbsparse-3ext", "chain3-qcow2-qcow2-raw", "chain3-qcow2-vmdk-vmdk", "vmdk-flat"}
+	tested := 0
+	for _, image := range v.Images {
+		if !slices.Contains(several, image.ID) {
+			continue
+		}
+		tested++
+		t.Run(image.ID, func(t *testing.T) {
+			dir := filepath.Join(v.dir, filepath.Dir(image.File))
+			folder, err := local.Open(dir)
+			require.NoError(t, err)
+			defer folder.Close()
+			entries, err := os.ReadDir(dir)
+			require.NoError(t, err)
+			names := map[string]string{}
+			for _, e := range entries {
+				names[e.Name()] = "renamed at the quay " + e.Name()
+			}
+			changes := 0
+			for from, to := range names {
+				format, err := disk.Recognise(folder, from)
+				require.NoError(t, os.Rename(filepath.Join(dir, from), filepath.Join(dir, to)))
+				if err != nil { // an extent without marks
+					continue
+				}
+				f, err := disk.Lookup(format)
+				require.NoError(t, err)
+				if f.Rename == nil {
+					continue
+				}
+				changed, err := f.Rename(folder, to, names)
+				require.NoError(t, err, from)
+				if changed {
+					changes++
+				}
+			}
+			assert.NotZero(t, changes)
+			r, err := disk.Open(t.Context(), folder, names[filepath.Base(image.File)], "")
+			require.NoError(t, err)
+			defer r.Close()
+			require.NoError(t, r.(disk.Checker).Check(t.Context()))
+			assert.Equal(t, image.SparseSHA256, sparseSum(t, r))
+		})
+	}
+	assert.Equal(t, len(several), tested)
+}

@@ -1,0 +1,116 @@
+package vhd
+
+import (
+	"encoding/binary"
+	"errors"
+	"net/url"
+	"unicode/utf16"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/storage"
+)
+
+// rename changes the name of the parent, wherever the header has it. Everything else stays as it is.
+func rename(folder storage.Folder, name string, names map[string]string) (changed bool, err error) {
+	file, err := folder.Reopen(name)
+	if err != nil {
+		return false, err
+	}
+	defer func() { err = errors.Join(err, file.Close()) }()
+	size, err := file.Size()
+	if err != nil || size < 2*footerSize+headerSize {
+		return false, err
+	}
+	b := make([]byte, footerSize)
+	if err := disk.ReadFull(file, b, size-footerSize); err != nil {
+		return false, err
+	}
+	f, err := decodeFooter(b)
+	if err != nil || f.DiskType != typeDiffering {
+		return false, err
+	}
+	at := int64(min(f.DataOffset, uint64(size))) // behind the end it is not read
+	b = make([]byte, headerSize)
+	if err := disk.ReadFull(file, b, at); err != nil {
+		return false, err
+	}
+	h, err := decodeHeader(b)
+	if err != nil {
+		return false, err
+	}
+	if to := disk.Renamed(h.ParentName, names); to != h.ParentName {
+		changed = true
+		units := utf16.Encode([]rune(to))
+		if len(units) > maxParentName {
+			return false, errNoRoom
+		}
+		clear(b[parentNameAt : parentNameAt+2*maxParentName])
+		for i, unit := range units {
+			binary.BigEndian.PutUint16(b[parentNameAt+2*i:], unit)
+		}
+	}
+	for i := range maxLocators {
+		entry := b[locatorsAt+locatorSize*i:]
+		l, done, err := decodeLocator(entry).rename(file, names)
+		if err != nil {
+			return false, err
+		}
+		if done {
+			changed = true
+			l.encode(entry)
+		}
+	}
+	if !changed {
+		return false, nil
+	}
+	binary.BigEndian.PutUint32(b[36:], checksumBut(b, 36))
+	if _, err := file.WriteAt(b, at); err != nil {
+		return false, err
+	}
+	return true, file.Sync()
+}
+
+var errNoRoom = errors.New("the header has no room for longer names: choose a shorter one")
+
+// rename changes the text of a locator, in the room that is kept for it.
+func (l locator) rename(file storage.File, names map[string]string) (locator, bool, error) {
+	if l.length == 0 || l.length > maxLocator {
+		return l, false, nil
+	}
+	old := make([]byte, l.length)
+	if err := disk.ReadFull(file, old, int64(min(l.offset, 1<<62))); err != nil {
+		return l, false, err
+	}
+	var text []byte
+	switch l.platform {
+	case platformRelative, platformAbsolute:
+		from := text16(old, binary.LittleEndian)
+		to := disk.Renamed(from, names)
+		if to == from {
+			return l, false, nil
+		}
+		for _, unit := range utf16.Encode([]rune(to)) {
+			text = binary.LittleEndian.AppendUint16(text, unit)
+		}
+	case platformURL:
+		u, err := url.Parse(string(old))
+		if err != nil || disk.Renamed(u.Path, names) == u.Path {
+			return l, false, nil
+		}
+		u.Path, u.RawPath = disk.Renamed(u.Path, names), ""
+		text = []byte(u.String())
+	default:
+		return l, false, nil
+	}
+	room := int64(l.space)
+	if room%sectorSize != 0 { // some write it in bytes, which is more than anybody needs in sectors
+		room *= sectorSize
+	}
+	if int64(len(text)) > room {
+		return l, false, errNoRoom
+	}
+	l.length = uint32(len(text))
+	text = append(text, make([]byte, max(0, len(old)-len(text)))...)
+	_, err := file.WriteAt(text, int64(l.offset))
+	return l, true, err
+}
