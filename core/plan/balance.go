@@ -43,13 +43,8 @@ type Carry struct {
 	Path string `json:"path"`
 	To   string `json:"to"`
 	Room int64  `json:"room"`
-	// Family tells that all disks that stand on it go along.
-	Family bool `json:"family,omitempty"`
-}
-
-// Request is the one that does it.
-func (c Carry) Request() Request {
-	return Request{Kind: Copy, Release: true, Family: c.Family, Source: Place{Pool: c.From, Path: c.Path}, Destination: &Place{Pool: c.To, Path: c.Path}}
+	// Request is the one that does it.
+	Request Request `json:"request"`
 }
 
 // Left is a disk that stays where it is.
@@ -213,7 +208,9 @@ func (p PoolState) refuses(l Load) string {
 // carry notes where something goes.
 func (b *Balance) carry(u unit, to *PoolState) {
 	for _, l := range u {
-		b.Carries = append(b.Carries, Carry{From: l.Pool, Path: l.Path, To: to.Pool, Room: l.Room, Family: l.Family})
+		b.Carries = append(b.Carries, Carry{From: l.Pool, Path: l.Path, To: to.Pool, Room: l.Room, Request: Request{
+			Kind: Copy, Release: true, Family: l.Family, Source: Place{Pool: l.Pool, Path: l.Path}, Destination: &Place{Pool: to.Pool, Path: l.Path},
+		}})
 		to.Free -= l.Room
 		for i := range b.After {
 			if b.After[i].Pool == l.Pool {

@@ -63,7 +63,7 @@ func (a *app) balance(use, short string, least int, request func(pools []string)
 			}
 			n := api.NewGroup{Name: strings.Fields(use)[0] + " " + strings.Join(args, " ")}
 			for _, x := range b.Carries {
-				n.Requests = append(n.Requests, x.Request())
+				n.Requests = append(n.Requests, x.Request)
 			}
 			g, err := service.StartGroup(cmd.Context(), n)
 			if err != nil {
@@ -106,7 +106,7 @@ func (a *app) printBalance(b plan.Balance, planOnly bool) error {
 	rows := [][]string{{"DISK", "FROM", "TO", "ROOM"}}
 	for _, x := range b.Carries {
 		name := x.Path
-		if x.Family {
+		if x.Request.Family {
 			name += " with what stands on it"
 		}
 		rows = append(rows, []string{name, x.From, x.To, size(x.Room)})

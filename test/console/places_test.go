@@ -78,6 +78,43 @@ func TestAPool(t *testing.T) {
 	p.Click("Start")
 	p.AwaitText("Proven: what arrived is what left")
 	assert.FileExists(t, filepath.Join(quay, "tide-board.qcow2"))
+
+	// Whose a disk is, and rules one by one.
+	require.NoError(t, os.WriteFile(filepath.Join(quay, "crew.vmx"), []byte("displayName = \"the crew\"\nscsi0:0.fileName = \"crew-roster.raw\"\n"), 0o600))
+	p.Open(s.Address + "/pool?name=pier")
+	p.AwaitText("the crew")
+	p.AwaitText("it lies in the folder of the crew, which does not use it")
+	p.Click("Change it one by one")
+	p.Fill("File names", "MACHINE-NAMEEXT")
+	p.Fill("Largest disk, in GiB", "2048")
+	p.Click("Not for machines that run")
+	p.Click("Change what it accepts")
+	p.AwaitText("files are named MACHINE-NAMEEXT")
+	p.AwaitText("not for machines that run")
+	pool, err := s.Service.Pool(t.Context(), "pier")
+	require.NoError(t, err)
+	assert.Equal(t, int64(2)<<40, pool.Rules.LargestDisk)
+	require.Len(t, pool.Rules.Accepts, 1, "what was not touched stays")
+	assert.Equal(t, []string{"thin", "overlay"}, pool.Rules.Accepts[0].Layouts)
+}
+
+// TestEmptyingAPool as one group, which the jobs page shows.
+func TestEmptyingAPool(t *testing.T) {
+	s := world(t)
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.Click("quay-store")
+	p.Click("Empty it into others")
+	p.AwaitText("wreck.vhd stays in quay-store")
+	p.Click("Move 1 disk")
+	p.AwaitText("drain quay-store")
+	p.AwaitText("1 of 1 have ended")
+	receipt, err := s.Receipt(t.Context(), "1")
+	require.NoError(t, err)
+	assert.Equal(t, job.Proven, receipt.Outcome)
+	disks, err := s.Disks(t.Context(), "quay-store")
+	require.NoError(t, err)
+	assert.Len(t, disks, 1)
 }
 
 // TestANewHost is added, looked at, trusted, and given a pool.
@@ -105,5 +142,12 @@ func TestANewHost(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, hosts, 2)
 	assert.Equal(t, server.HostKey, hosts[1].TrustedKey)
+	p.Click("Change how it is reached")
+	p.Fill("User", "keeper")
+	p.Click("Change lighthouse")
+	p.AwaitText(", as keeper with key")
+	hosts, err = s.Hosts(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "keeper", hosts[1].User)
 	assert.NotContains(t, testkit.Eval[string](p, `document.documentElement.outerHTML`), "PRIVATE KEY", "what was sent is not kept on the page")
 }

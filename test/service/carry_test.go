@@ -169,9 +169,12 @@ func TestDrain(t *testing.T) {
 	assert.Contains(t, b.Left[0].Why, "does not open")
 	assert.Equal(t, b.Before[0].Free+100*mib, b.After[0].Free)
 	g := api.NewGroup{Name: "drain quay-full"}
-	for _, c := range append(b.Carries, plan.Carry{From: "quay-full", Path: "nowhere.raw", To: "lighthouse-new"}) {
-		g.Requests = append(g.Requests, c.Request())
+	for _, c := range b.Carries {
+		g.Requests = append(g.Requests, c.Request)
 	}
+	gone := b.Carries[0].Request
+	gone.Source.Path = "nowhere.raw"
+	g.Requests = append(g.Requests, gone)
 	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: api.LimitScopeService, Jobs: 1, Speed: 20 * mib}))
 	group, err := s.StartGroup(t.Context(), g)
 	require.NoError(t, err)
@@ -260,8 +263,8 @@ func TestNothingIsMovedFromUnderADisk(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, b.Carries, 1, "%+v", b)
 	require.Empty(t, b.Left)
-	assert.True(t, b.Carries[0].Family)
-	receipt = proven(t, s.Service, begin(t, s.Service, b.Carries[0].Request()).Id)
+	assert.True(t, b.Carries[0].Request.Family)
+	receipt = proven(t, s.Service, begin(t, s.Service, b.Carries[0].Request).Id)
 	assert.Contains(t, receipt.Compared, "nothing was copied")
 	left, err := os.ReadDir(far)
 	require.NoError(t, err)

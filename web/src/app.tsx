@@ -3,6 +3,7 @@ import { Archive, ArrowRightLeft, ListChecks, LogOut, Map, Moon, Sun } from "luc
 import { useEffect, useState } from "react";
 import { NavLink, Route, Routes } from "react-router";
 import { calls, Problem, result } from "./api/client.ts";
+import { BalancePage } from "./pages/balance.tsx";
 import { ComposePage } from "./pages/compose.tsx";
 import { DiskPage } from "./pages/disk.tsx";
 import { JobPage } from "./pages/job.tsx";
@@ -32,6 +33,7 @@ export function App() {
           <Route path="/hosts" element={<HostsPage />} />
           <Route path="/disk" element={<DiskPage />} />
           <Route path="/compose" element={<ComposePage />} />
+          <Route path="/balance" element={<BalancePage />} />
           <Route path="/jobs" element={<JobsPage />} />
           <Route path="/jobs/:id" element={<JobPage />} />
           <Route path="/keeping" element={<KeepingPage />} />

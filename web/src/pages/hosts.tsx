@@ -4,6 +4,8 @@ import { useState } from "react";
 import { calls, result, type Host } from "../api/client.ts";
 import { Choice } from "../components/choice.tsx";
 import { Failure } from "../components/failure.tsx";
+import { LoginFields, loginFrom } from "../components/login-fields.tsx";
+import { TextField } from "../components/text-field.tsx";
 import { TrialView } from "../components/trial-view.tsx";
 
 /** The computers that pools lie on, and forms for new hosts and pools. */
@@ -34,11 +36,16 @@ function HostSheet({ host }: { host: Host }) {
       result(calls.PATCH("/v1/hosts/{host}", { params: { path }, body: { trusted_key: host.shown_key ?? "" } })),
     ...done,
   });
+  const change = useMutation({
+    mutationFn: (form: FormData) =>
+      result(calls.PATCH("/v1/hosts/{host}", { params: { path }, body: loginFrom(form) })),
+    ...done,
+  });
   const forget = useMutation({
     mutationFn: () => result(calls.DELETE("/v1/hosts/{host}", { params: { path } })),
     ...done,
   });
-  const error = trial.error ?? trust.error ?? forget.error;
+  const error = trial.error ?? trust.error ?? change.error ?? forget.error;
   return (
     <section className="sheet space-y-3" aria-label={host.name}>
       <div className="flex flex-wrap items-center gap-x-6 gap-y-2">
@@ -81,6 +88,18 @@ function HostSheet({ host }: { host: Host }) {
           </button>
         </div>
       )}
+      {host.kind !== "local" && (
+        <details className="text-sm">
+          <summary className="cursor-pointer">Change how it is reached</summary>
+          <form className="mt-3 max-w-xl space-y-3" action={(form) => change.mutate(form)}>
+            <LoginFields kind={host.kind} address={host.address} user={host.user} />
+            <button type="submit" className="btn btn-sm btn-primary" disabled={change.isPending}>
+              Change {host.name}
+            </button>
+            {change.isSuccess && <p className="text-success">It is changed.</p>}
+          </form>
+        </details>
+      )}
       {error && <Failure error={error} />}
       {trial.data && <TrialView trial={trial.data} />}
     </section>
@@ -91,16 +110,8 @@ function NewHost() {
   const client = useQueryClient();
   const [kind, setKind] = useState<"sftp" | "http">("sftp");
   const add = useMutation({
-    mutationFn: (form: FormData) => {
-      const text = (name: string) => String(form.get(name) ?? "");
-      const login = {
-        password: text("password") || undefined,
-        key: text("key") || undefined,
-        agent: form.get("agent") === "on" || undefined,
-      };
-      const body = { name: text("name"), kind, address: text("address"), user: text("user"), login };
-      return result(calls.POST("/v1/hosts", { body }));
-    },
+    mutationFn: (form: FormData) =>
+      result(calls.POST("/v1/hosts", { body: { name: String(form.get("name")), kind, ...loginFrom(form) } })),
     onSuccess: () => client.invalidateQueries({ queryKey: ["hosts"] }),
   });
   return (
@@ -113,23 +124,8 @@ function NewHost() {
         show={(k) => (k === "sftp" ? "a computer with SSH" : "a web server, only to read from")}
         change={(k) => setKind(k as "sftp" | "http")}
       />
-      <Text name="name" label="Name of the host" />
-      <Text name="address" label={kind === "sftp" ? "Address (HOST or HOST:PORT)" : "Address (https://HOST)"} />
-      <Text name="user" label="User" />
-      <Text name="password" label="Password" secret />
-      {kind === "sftp" && (
-        <>
-          <label className="block">
-            <span className="text-sm">Private key (PEM)</span>
-            <textarea className="textarea h-20 w-full font-mono text-xs" name="key" autoComplete="off" />
-          </label>
-          <label className="flex items-center gap-2">
-            <input type="checkbox" className="checkbox checkbox-sm" name="agent" />
-            Log in with the SSH agent of the service&apos;s user
-          </label>
-        </>
-      )}
-      <p className="text-sm opacity-75">Passwords and keys are kept encrypted, and never shown again.</p>
+      <TextField name="name" label="Name of the host" />
+      <LoginFields kind={kind} />
       {add.error && <Failure error={add.error} />}
       <button type="submit" className="btn btn-primary" disabled={add.isPending}>
         Add the host
@@ -152,22 +148,13 @@ function NewPool({ hosts }: { hosts: string[] }) {
     <form className="sheet space-y-3" action={(form) => add.mutate(form)}>
       <h2>New pool</h2>
       <Choice name="Host" value={host} options={hosts} change={setHost} />
-      <Text name="pool" label="Name of the pool" />
-      <Text name="folder" label="Folder on the host" />
+      <TextField name="pool" label="Name of the pool" />
+      <TextField name="folder" label="Folder on the host" />
       {add.error && <Failure error={add.error} />}
       {add.data && <p className="text-success">{add.data.name} is added.</p>}
       <button type="submit" className="btn btn-primary" disabled={add.isPending}>
         Add the pool
       </button>
     </form>
-  );
-}
-
-function Text({ name, label, secret }: { name: string; label: string; secret?: boolean }) {
-  return (
-    <label className="block">
-      <span className="text-sm">{label}</span>
-      <input className="input w-full" name={name} type={secret ? "password" : "text"} autoComplete="off" />
-    </label>
   );
 }

@@ -3,16 +3,30 @@ import { Link } from "react-router";
 import { calls, result } from "../api/client.ts";
 import { hasEnded, useFollow } from "../api/follow.ts";
 import { Failure } from "../components/failure.tsx";
+import { GroupSheet } from "../components/group-sheet.tsx";
 import { State } from "../components/state.tsx";
 import { placeName, when } from "../format.ts";
 
-/** All jobs, the newest first. */
+/** How many groups are shown. */
+const shown = 3;
+
+/** The last groups, and all jobs, the newest first. */
 export function JobsPage() {
   useFollow();
   const jobs = useQuery({ queryKey: ["jobs"], queryFn: () => result(calls.GET("/v1/jobs")) });
+  const states = jobs.data?.map((job) => job.state).join();
+  const groups = useQuery({
+    queryKey: ["groups", states],
+    queryFn: () => result(calls.GET("/v1/groups")),
+    select: (all) => all.slice(0, shown),
+    placeholderData: (before) => before,
+  });
   return (
     <div className="space-y-6">
       <h1>Jobs</h1>
+      {groups.data?.map((group) => (
+        <GroupSheet key={group.id} group={group} />
+      ))}
       {jobs.error && <Failure error={jobs.error} />}
       {jobs.data?.length === 0 && <p>No job has been started yet.</p>}
       <ul className="space-y-3">

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { RefreshCw, ServerCog } from "lucide-react";
+import { RefreshCw, Scale, ServerCog } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { calls, result, type Held, type Pool } from "../api/client.ts";
@@ -21,10 +21,16 @@ export function PlacesPage() {
     <div className="space-y-6">
       <div className="flex flex-wrap items-center justify-between gap-3">
         <h1>Places</h1>
-        <Link className="btn btn-sm" to="/hosts">
-          <ServerCog aria-hidden className="size-4" />
-          Hosts and new pools
-        </Link>
+        <span className="flex flex-wrap gap-2">
+          <Link className="btn btn-sm" to="/balance">
+            <Scale aria-hidden className="size-4" />
+            Drain or spread
+          </Link>
+          <Link className="btn btn-sm" to="/hosts">
+            <ServerCog aria-hidden className="size-4" />
+            Hosts and new pools
+          </Link>
+        </span>
       </div>
       {pools.error && <Failure error={pools.error} />}
       {pools.data?.length === 0 && (

@@ -1,12 +1,13 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
-import { calls, result, type Pool } from "../api/client.ts";
+import { Link, useNavigate, useSearchParams } from "react-router";
+import { calls, result, type Pool, type Rules } from "../api/client.ts";
 import { useFollow } from "../api/follow.ts";
 import { Choice } from "../components/choice.tsx";
 import { DiskRow } from "../components/disk-row.tsx";
 import { Failure } from "../components/failure.tsx";
 import { Fill } from "../components/fill.tsx";
+import { RulesForm } from "../components/rules-form.tsx";
 import { TrialView } from "../components/trial-view.tsx";
 import { exact, size, speed, when } from "../format.ts";
 
@@ -34,7 +35,7 @@ export function PoolPage() {
       <h1>{name}</h1>
       <div className="grid items-start gap-6 md:grid-cols-2">
         <Facts pool={pool} />
-        <RulesSheet key={pool.rules.like} pool={pool} />
+        <RulesSheet key={JSON.stringify(pool.rules)} pool={pool} />
       </div>
       <Disks pool={name} others={pools.data?.map((p) => p.name).filter((n) => n !== name) ?? []} />
     </div>
@@ -88,6 +89,9 @@ function Facts({ pool }: { pool: Pool }) {
         >
           {trial.isPending ? "Trying it out …" : "Try it out"}
         </button>
+        <Link className="btn btn-sm" to={`/balance?${new URLSearchParams({ drain: pool.name })}`}>
+          Empty it into others
+        </Link>
         <button
           type="button"
           className="btn btn-sm"
@@ -112,13 +116,11 @@ function RulesSheet({ pool }: { pool: Pool }) {
     staleTime: Infinity,
   });
   const change = useMutation({
-    mutationFn: (name: string) => {
-      const rules = sets.data?.find((s) => s.name === name)?.rules ?? {};
-      return result(calls.PATCH("/v1/pools/{pool}", { params: { path: { pool: pool.name } }, body: { rules } }));
-    },
+    mutationFn: (rules: Rules) =>
+      result(calls.PATCH("/v1/pools/{pool}", { params: { path: { pool: pool.name } }, body: { rules } })),
     onSuccess: () => client.invalidateQueries({ queryKey: ["pools"] }),
   });
-  const { accepts, allocation, largest_disk, granularity, name, machine_folders, owner, mode } = pool.rules;
+  const { accepts, allocation, largest_disk, granularity, name, machine_folders, owner, mode, no_running } = pool.rules;
   const rules = [
     ...(accepts ?? []).map((a) => `${a.format}: ${a.layouts?.join(", ") ?? "all layouts"}`),
     allocation && `only ${allocation}`,
@@ -128,6 +130,7 @@ function RulesSheet({ pool }: { pool: Pool }) {
     machine_folders && "a folder for each machine",
     owner && `files belong to ${owner}`,
     mode && `files have the mode ${mode}`,
+    no_running && "not for machines that run",
   ].filter(Boolean);
   return (
     <section className="sheet space-y-4" aria-label="What it accepts">
@@ -136,7 +139,7 @@ function RulesSheet({ pool }: { pool: Pool }) {
         name="Like this kind of destination"
         value={pool.rules.like ?? "any"}
         options={sets.data?.map((s) => s.name) ?? []}
-        change={(set) => change.mutate(set)}
+        change={(set) => change.mutate(sets.data?.find((s) => s.name === set)?.rules ?? {})}
       />
       <p className="text-sm opacity-75">{sets.data?.find((s) => s.name === (pool.rules.like ?? "any"))?.about}</p>
       {change.error && <Failure error={change.error} />}
@@ -149,6 +152,12 @@ function RulesSheet({ pool }: { pool: Pool }) {
           ))}
         </ul>
       )}
+      <details className="text-sm">
+        <summary className="cursor-pointer">Change it one by one</summary>
+        <div className="mt-3">
+          <RulesForm rules={pool.rules} busy={change.isPending} change={(rules) => change.mutate(rules)} />
+        </div>
+      </details>
       <p className="text-sm opacity-75">Every plan into this pool is checked against this, and offers what to do.</p>
     </section>
   );

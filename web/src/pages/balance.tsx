@@ -1,0 +1,175 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Play } from "lucide-react";
+import { useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import { calls, result, type Balance, type Pool } from "../api/client.ts";
+import { Choice } from "../components/choice.tsx";
+import { Failure } from "../components/failure.tsx";
+import { Fill } from "../components/fill.tsx";
+import { size } from "../format.ts";
+
+const kinds = {
+  drain: "Drain: empty a pool into others",
+  spread: "Spread: make pools about equally full",
+} as const;
+
+/** Work over many disks: which pools on the left, what would go where on the right. */
+export function BalancePage() {
+  const [search] = useSearchParams();
+  const [kind, setKind] = useState<keyof typeof kinds>(search.get("drain") ? "drain" : "spread");
+  const [from, setFrom] = useState(search.get("drain") ?? "");
+  const [left, setLeft] = useState<string[]>([]);
+  const pools = useQuery({ queryKey: ["pools"], queryFn: () => result(calls.GET("/v1/pools")) });
+  const usable = pools.data?.filter(
+    (p) => p.reachable && !p.read_only && p.total >= 0 && p.name !== fromOf(kind, from),
+  );
+  const chosen = usable?.map((p) => p.name).filter((name) => !left.includes(name)) ?? [];
+  const body = kind === "drain" ? ({ kind, pools: [from], to: chosen } as const) : ({ kind, pools: chosen } as const);
+  const ready = kind === "drain" ? from !== "" && chosen.length > 0 : chosen.length > 1;
+  const plan = useQuery({
+    queryKey: ["balance", body],
+    queryFn: ({ signal }) => result(calls.POST("/v1/balance", { body: { ...body, pools: [...body.pools] }, signal })),
+    enabled: ready,
+    staleTime: 0,
+  });
+  return (
+    <div className="space-y-6">
+      <h1>Drain or spread</h1>
+      <div className="grid items-start gap-6 md:grid-cols-[20rem_1fr]">
+        <form className="sheet space-y-4" onSubmit={(event) => event.preventDefault()}>
+          <Choice
+            name="Work"
+            value={kind}
+            options={Object.keys(kinds)}
+            show={(k) => kinds[k as keyof typeof kinds]}
+            change={(k) => setKind(k as keyof typeof kinds)}
+          />
+          {kind === "drain" && (
+            <Choice
+              name="Empty the pool"
+              value={from}
+              options={pools.data?.map((p) => p.name) ?? []}
+              change={setFrom}
+            />
+          )}
+          <Pools
+            legend={kind === "drain" ? "Into" : "Among"}
+            pools={usable ?? []}
+            left={left}
+            toggle={(name) => setLeft(left.includes(name) ? left.filter((n) => n !== name) : [...left, name])}
+          />
+        </form>
+        <section className="sheet space-y-5" aria-label="Plan" aria-busy={plan.isFetching}>
+          <h2>What would happen</h2>
+          {!ready && (
+            <p className="opacity-75">
+              Choose the pools: the plan appears here. Nothing is touched before you start it.
+            </p>
+          )}
+          {plan.error && <Failure error={plan.error} />}
+          {ready && plan.data && (
+            <BalanceView key={plan.dataUpdatedAt} balance={plan.data} name={[kind, ...body.pools].join(" ")} />
+          )}
+        </section>
+      </div>
+    </div>
+  );
+}
+
+/** The pool that is emptied, into which nothing goes. */
+function fromOf(kind: string, from: string): string {
+  return kind === "drain" ? from : "";
+}
+
+function Pools(props: { legend: string; pools: Pool[]; left: string[]; toggle: (name: string) => void }) {
+  return (
+    <fieldset className="space-y-1">
+      <legend className="text-sm">{props.legend}</legend>
+      {props.pools.map(({ name }) => (
+        <label key={name} className="flex items-center gap-2">
+          <input
+            type="checkbox"
+            className="checkbox checkbox-sm"
+            checked={!props.left.includes(name)}
+            onChange={() => props.toggle(name)}
+          />
+          {name}
+        </label>
+      ))}
+    </fieldset>
+  );
+}
+
+/** How full the pools are before and after, what goes, and what stays. */
+function BalanceView({ balance, name }: { balance: Balance; name: string }) {
+  const navigate = useNavigate();
+  const start = useMutation({
+    mutationFn: () =>
+      result(calls.POST("/v1/groups", { body: { name, requests: balance.carries.map((c) => c.request) } })),
+    onSuccess: () => navigate("/jobs"),
+  });
+  const count = balance.carries.length;
+  return (
+    <>
+      <table className="table">
+        <thead>
+          <tr>
+            <th>Pool</th>
+            <th>Before</th>
+            <th>After</th>
+          </tr>
+        </thead>
+        <tbody>
+          {balance.before.map((pool, i) => (
+            <tr key={pool.pool}>
+              <th scope="row">{pool.pool}</th>
+              <td>
+                <Fill name={`${pool.pool} before`} total={pool.total} free={pool.free} narrow />
+              </td>
+              <td>
+                <Fill
+                  name={`${pool.pool} after`}
+                  total={pool.total}
+                  free={balance.after[i]?.free ?? pool.free}
+                  narrow
+                />
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {count === 0 && <p>No disk has to go anywhere, or none can.</p>}
+      <ul className="divide-y divide-base-300">
+        {balance.carries.map((carry) => (
+          <li key={`${carry.from}:${carry.path}`} className="flex flex-wrap justify-between gap-x-4 py-1.5">
+            <span className="break-all">
+              {carry.path}
+              {carry.request.family && <span className="opacity-75"> with what stands on it</span>}
+            </span>
+            <span>
+              {carry.from} → {carry.to}, <span className="figures">{size(carry.room)}</span>
+            </span>
+          </li>
+        ))}
+        {balance.left.map((stays) => (
+          <li key={`${stays.pool}:${stays.path}`} className="py-1.5 text-warning">
+            {stays.path} stays in {stays.pool}: {stays.why}
+          </li>
+        ))}
+      </ul>
+      <p className="text-sm opacity-75">
+        Each is copied, proven and then held in its old pool for a while, where it takes its room until then.
+      </p>
+      {start.error && <Failure error={start.error} />}
+      <button
+        type="button"
+        className="btn btn-primary w-full"
+        disabled={count === 0 || start.isPending}
+        onClick={() => start.mutate()}
+      >
+        <Play aria-hidden className="size-4" />
+        {count === 1 ? "Move 1 disk" : `Move ${count} disks as one group`}
+      </button>
+    </>
+  );
+}
