@@ -296,7 +296,7 @@ type DiskEntry struct {
 	Machines []string  `json:"machines"`
 	Modified time.Time `json:"modified"`
 
-	// Orphan why it seems left over, where machines are known and none uses it
+	// Orphan why it seems left over, when it lies in the folder of a machine and none uses it
 	Orphan *string `json:"orphan,omitempty"`
 	Path   string  `json:"path"`
 

@@ -7,6 +7,7 @@ import (
 	"bagaglio/api"
 	"bagaglio/client"
 	"bagaglio/core/job"
+	"bagaglio/core/plan"
 
 	"github.com/spf13/cobra"
 )
@@ -42,7 +43,7 @@ func (a *app) jobList() *cobra.Command {
 				if j.Request.Destination != nil {
 					to = j.Request.Destination.String()
 				}
-				rows = append(rows, []string{j.Id, stateOf(j), j.Request.Kind, j.Request.Source.String(), to, when(j.Created)})
+				rows = append(rows, []string{j.Id, stateOf(j), workOf(j.Request), j.Request.Source.String(), to, when(j.Created)})
 			}
 			return table(a.out, rows)
 		},
@@ -50,6 +51,14 @@ func (a *app) jobList() *cobra.Command {
 	c.Flags().IntVar(&limit, "limit", 50, "how many")
 	a.jsonFlag(c)
 	return c
+}
+
+// workOf names what a job does, as people ask for it.
+func workOf(r plan.Request) string {
+	if r.Release {
+		return "move"
+	}
+	return r.Kind
 }
 
 // stateOf tells the state, and the outcome where that says more.

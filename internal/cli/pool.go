@@ -213,9 +213,14 @@ func (a *app) poolOrphans() *cobra.Command {
 				rows = append(rows, []string{d.Path, size(d.FileSize), when(d.Modified), d.Problem})
 			}
 			for _, d := range unused.Disks {
-				if d.Orphan != nil && d.Problem == "" {
-					rows = append(rows, []string{d.Path, size(d.FileSize), when(d.Modified), *d.Orphan})
+				if d.Problem != "" {
+					continue // it is among the broken ones
 				}
+				why := "no machine that is known uses it"
+				if d.Orphan != nil {
+					why = *d.Orphan
+				}
+				rows = append(rows, []string{d.Path, size(d.FileSize), when(d.Modified), why})
 			}
 			if len(rows) == 1 {
 				a.remark("Nothing in pool %s is left over.", args[0])

@@ -67,7 +67,7 @@ func (s *Service) Disks(ctx context.Context, pool string, q store.DiskQuery) (ap
 	return list, err
 }
 
-// owners says which machines use a disk, by itself or by what stands on it; and where machines are known and none does, why it seems left over.
+// owners says which machines use a disk, by itself or by what stands on it; and where none does, whether it lies in the folder of one.
 func (s *Service) owners(ctx context.Context, pool string, e *api.DiskEntry) error {
 	names, err := s.store.Users(ctx, pool, append([]string{e.Path}, e.Standing...))
 	e.Machines = append([]string{}, names...)
@@ -75,16 +75,8 @@ func (s *Service) owners(ctx context.Context, pool string, e *api.DiskEntry) err
 		return err
 	}
 	near, err := s.store.MachinesIn(ctx, pool, path.Dir(e.Path))
-	if err != nil {
-		return err
-	}
 	if len(near) > 0 {
 		e.Orphan = ptr(fmt.Sprintf("it lies in the folder of %s, which does not use it", near[0]))
-		return nil
-	}
-	orphaned, err := s.store.Orphaned(ctx, pool, e.Path)
-	if orphaned {
-		e.Orphan = ptr("no machine that is known uses it")
 	}
 	return err
 }

@@ -83,9 +83,3 @@ const orphaned = ` AND EXISTS (SELECT 1 FROM machines JOIN pools ON pools.name =
 		WHERE uses.file IN (
 			SELECT rtrim(here.folder, '/') || '/' || disks.path
 			UNION ALL SELECT rtrim(here.folder, '/') || '/' || stands.path FROM stands WHERE stands.pool = disks.pool AND stands.file = disks.path))`
-
-// Orphaned tells whether no machine uses a disk, on a host of which machines are known.
-func (s *Store) Orphaned(ctx context.Context, pool, disk string) (orphan bool, err error) {
-	err = s.db.GetContext(ctx, &orphan, `SELECT EXISTS (SELECT 1 FROM disks WHERE pool = ? AND path = ?`+orphaned+`)`, pool, disk)
-	return orphan, err
-}

@@ -69,6 +69,7 @@ func TestPlacesFromTheCommandLine(t *testing.T) {
 		{"pool disks quay-store --search tick --files", 0, "harbour/tickets.raw"},
 		{"pool disks quay-store --only overlays", 0, "DISK"},
 		{"pool orphans quay-store", 0, "notes.txt"},
+		{"pool orphans quay-store", 0, "no machine that is known uses it"},
 		{"pool orphans quay-store", 0, "it lies in the folder of harbour-clock, which does not use it"},
 		{"pool disks quay-store --search tickets --only orphans", 0, "it lies in the folder of harbour-clock"},
 		{"pool drain quay-store lamp-room --plan", 0, "FREE AFTER"},

@@ -109,6 +109,7 @@ func TestEmptyingAPool(t *testing.T) {
 	p.Click("Move 1 disk")
 	p.AwaitText("drain quay-store")
 	p.AwaitText("1 of 1 have ended")
+	p.AwaitText("move quay-store:tide-board.raw")
 	receipt, err := s.Receipt(t.Context(), "1")
 	require.NoError(t, err)
 	assert.Equal(t, job.Proven, receipt.Outcome)

@@ -33,6 +33,11 @@ func TestPictures(t *testing.T) {
 		_, err := demo.MakeDisk(t.Context(), quay, name)
 		require.NoError(t, err)
 	}
+	// Whose the disks are.
+	for _, name := range []string{"ticketing", "crew-roster"} {
+		text := "<domain><name>" + name + "</name><devices><disk><source file='" + name + ".raw'/></disk></devices></domain>"
+		require.NoError(t, os.WriteFile(filepath.Join(quay, name+".xml"), []byte(text), 0o644))
+	}
 	far(t, s)
 	console(t, s, to)
 	made := testkit.Run(t, "/", s.State, "convert", "quay-store:ticketing.raw", "lighthouse-store:ticketing-monday.qcow2", "--layout", "overlay", "--base", "lighthouse-store:ticketing.qcow2")
@@ -90,6 +95,7 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	p.Click("lamp-room")
 	p.Click("Try it out")
 	p.AwaitText("nothing of the trial is left")
+	p.Click("Change it one by one")
 	shot("console-pool")
 	p.Click("Places")
 	p.Click("Hosts and new pools")
@@ -152,7 +158,11 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	p.Click("Dark colours")
 	p.Click("Places")
 	p.AwaitText("ticketing.qcow2")
-	shot("console-places-dark")
+	p.Click("Drain or spread")
+	p.Fill("Work", "drain")
+	p.Fill("Empty the pool", "quay-store")
+	p.AwaitText("as one group")
+	shot("console-balance-dark")
 	p.Click("Jobs")
 	p.AwaitText("proven")
 	shot("console-jobs-dark")

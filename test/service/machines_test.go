@@ -42,7 +42,7 @@ func TestMachinesOwnDisks(t *testing.T) {
 		"crew-roster/old.raw":         {"", "it lies in the folder of crew-roster, which does not use it"},
 		"tide-board/top.qcow2":        {"tide-board", ""},
 		"tide-board/base.raw":         {"tide-board", ""}, // by what stands on it
-		"gate.raw":                    {"", "no machine that is known uses it"},
+		"gate.raw":                    {"", ""},           // which is no reason to warn: it may be a copy
 	} {
 		e := entry("quay-store", path)
 		if want.machine != "" {
@@ -51,8 +51,10 @@ func TestMachinesOwnDisks(t *testing.T) {
 			continue
 		}
 		assert.Empty(t, e.Machines, path)
-		require.NotNil(t, e.Orphan, path)
-		assert.Equal(t, want.orphan, *e.Orphan, path)
+		if want.orphan != "" {
+			require.NotNil(t, e.Orphan, path)
+			assert.Equal(t, want.orphan, *e.Orphan, path)
+		}
 	}
 	assert.Equal(t, []string{"crew-roster"}, entry("sea-store", "roster-log").Machines, "its definition lies in another pool")
 	orphans, err := s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Only: ptr(api.Orphans)})

@@ -1,4 +1,4 @@
-import type { Place } from "./api/client.ts";
+import type { Place, PlanRequest } from "./api/client.ts";
 
 const units = ["bytes", "KiB", "MiB", "GiB", "TiB", "PiB"];
 
@@ -35,6 +35,11 @@ export function span(seconds: number): string {
 /** Writes a time where the reader is, with its zone. */
 export function when(time: string): string {
   return new Date(time).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "long" });
+}
+
+/** Names what a job does, as people ask for it. */
+export function workName(request: PlanRequest): string {
+  return request.release ? "move" : request.kind;
 }
 
 export function placeName(place: Place): string {

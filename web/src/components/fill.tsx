@@ -21,7 +21,7 @@ export function Fill({ name, total, free, disks = 0, held = 0, narrow }: Props) 
     { what: "free", bytes: free, look: "bg-base-200" },
   ].filter((part) => part.bytes > 0 || part.what === "free");
   return (
-    <figure className={narrow ? "min-w-44" : "min-w-72 grow sm:max-w-xl"} aria-label={`How full ${name} is`}>
+    <figure className={narrow ? "min-w-44" : "min-w-72 shrink basis-xl"} aria-label={`How full ${name} is`}>
       <div aria-hidden className="flex h-3 overflow-hidden rounded-full border border-base-300">
         {parts.map(({ what, bytes, look }) => (
           <div key={what} className={`min-w-1 ${look}`} style={{ flexGrow: Math.max((1000 * bytes) / total, 2) }} />

@@ -11,7 +11,7 @@ import { ReceiptView } from "../components/receipt-view.tsx";
 import { SpeedChart } from "../components/speed-chart.tsx";
 import { State } from "../components/state.tsx";
 import { Strip } from "../components/strip.tsx";
-import { placeName } from "../format.ts";
+import { placeName, workName } from "../format.ts";
 
 /** One job: what is happening, then what happened. */
 export function JobPage() {
@@ -62,7 +62,7 @@ function Title({ job }: { job: Job }) {
         <JobActions job={job} />
       </div>
       <p className="break-all">
-        {job.request.kind} {placeName(job.request.source)}
+        {workName(job.request)} {placeName(job.request.source)}
         {job.request.destination && ` to ${placeName(job.request.destination)} as ${job.request.as}`}
       </p>
     </>

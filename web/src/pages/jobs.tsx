@@ -5,7 +5,7 @@ import { hasEnded, useFollow } from "../api/follow.ts";
 import { Failure } from "../components/failure.tsx";
 import { GroupSheet } from "../components/group-sheet.tsx";
 import { State } from "../components/state.tsx";
-import { placeName, when } from "../format.ts";
+import { placeName, when, workName } from "../format.ts";
 
 /** How many groups are shown. */
 const shown = 3;
@@ -41,7 +41,7 @@ export function JobsPage() {
                 <State job={job} />
               </span>
               <span className="min-w-0 break-all">
-                {job.request.kind} {placeName(job.request.source)}
+                {workName(job.request)} {placeName(job.request.source)}
                 {job.request.destination && (
                   <>
                     <br />

@@ -124,7 +124,7 @@ function RulesSheet({ pool }: { pool: Pool }) {
   const rules = [
     ...(accepts ?? []).map((a) => `${a.format}: ${a.layouts?.join(", ") ?? "all layouts"}`),
     allocation && `only ${allocation}`,
-    largest_disk && `disks up to ${size(largest_disk)}`,
+    largest_disk && `disks up to ${size(largest_disk)} (${exact(largest_disk)})`,
     granularity && `sizes in units of ${exact(granularity)}`,
     name && `files are named ${name}`,
     machine_folders && "a folder for each machine",
