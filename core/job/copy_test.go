@@ -236,6 +236,48 @@ func TestMovesGoOn(t *testing.T) {
 	}
 }
 
+// TestMovesAreCalledOff after they were interrupted anywhere: everything has its old name again.
+func TestMovesAreCalledOff(t *testing.T) {
+	f, err := disk.Lookup("raw")
+	require.NoError(t, err)
+	l, err := f.Layout("pieces")
+	require.NoError(t, err)
+	split := 0 // interruptions that left files in two places
+	for n := 1; ; n++ {
+		w := newWorld(t)
+		dir := w.made(f, l, "ticketing.raw")
+		stop := &stopping{after: n}
+		w.ends.Source, w.ends.Destination = stop.in(w.folder(dir), true), stop.in(w.ends.Destination, true)
+		p := w.plan(plan.Request{Kind: plan.Copy, Source: plan.Place{Path: "ticketing.raw.001"}, Destination: &plan.Place{Path: "deck/tide-board.raw"}, Release: true})
+		w.records = &notebook{}
+		_, err := w.run(t.Context(), p, nil)
+		if !stop.stopped {
+			require.NoError(t, err)
+			break
+		}
+		w.ends.Source, w.ends.Destination = w.folder(dir), w.folder(w.to)
+		there, err := filepath.Glob(filepath.Join(w.to, "deck/tide-board.raw.*"))
+		require.NoError(t, err)
+		here, err := filepath.Glob(filepath.Join(dir, "ticketing.raw.*"))
+		require.NoError(t, err)
+		if len(there) > 0 && len(here) > 0 {
+			split++
+		}
+		require.NoError(t, Task{ID: "move", Ends: w.ends, Plan: p, Records: w.records}.PutBack(t.Context()), "operation %d", n)
+		got, err := disk.Open(t.Context(), w.folder(dir), "ticketing.raw.001", "raw")
+		require.NoError(t, err, "operation %d", n)
+		content := make([]byte, diskSize)
+		_, err = got.ReadAt(content, 0)
+		require.NoError(t, err)
+		require.Equal(t, w.source, content)
+		require.NoError(t, got.Close())
+		there, err = filepath.Glob(filepath.Join(w.to, "deck/*"))
+		require.NoError(t, err)
+		require.Empty(t, there, "operation %d", n)
+	}
+	require.NotZero(t, split)
+}
+
 // atPlace are records that cannot be kept for once when files are to get their names.
 type atPlace struct {
 	notebook

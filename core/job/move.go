@@ -76,6 +76,30 @@ func (w *work) moveAll() error {
 	return nil
 }
 
+// PutBack gives files their old names that a move gave new ones before it was interrupted, when it is not to go on. For any other task there
+// is nothing to do.
+func (t Task) PutBack(ctx context.Context) error {
+	old, err := t.Records.Load(ctx)
+	if err != nil || old == nil || !t.Plan.Renames || old.Stage != plan.StepPlace {
+		return err
+	}
+	w := &work{Task: t, state: *old}
+	for _, c := range slices.Backward(t.Plan.Copied) {
+		if !w.isMoved(c) {
+			continue
+		}
+		if err := moveIn(t.Ends.Source, t.Ends.Destination, path.Join(w.dir(), c.To), c.From); err != nil {
+			return fmt.Errorf("giving %s its old name again: %w", c.From, err)
+		}
+	}
+	for _, name := range companions(t.Plan.After.Place.Path) {
+		if err := t.Ends.Destination.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return errors.Join(w.syncFolders(w.dir()), t.Ends.Source.Sync(path.Dir(t.Plan.Before.Place.Path)))
+}
+
 // isMoved tells whether a file has its new name already.
 func (w *work) isMoved(c plan.Copied) bool {
 	info, err := w.Ends.Destination.Stat(path.Join(w.dir(), c.To))

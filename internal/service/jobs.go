@@ -276,6 +276,9 @@ func (s *Service) cancel(ctx context.Context, id string) error {
 	}
 	s.mu.Unlock()
 	if !running { // it waits, or its end is being noted
+		if err := s.callOff(ctx, j); err != nil {
+			return err
+		}
 		err := s.end(ctx, j.ID, j.State, store.Cancelled, unrun(j, job.Cancelled, errCancelled))
 		if err == nil && j.Started != nil { // it was paused
 			err = s.clear(ctx, j)

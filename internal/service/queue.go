@@ -275,16 +275,34 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 	s.changed(j.ID)
 }
 
+func (s *Service) task(j store.Job, ends job.Ends) job.Task {
+	task := job.Task{ID: s.stagingName(j.ID), Ends: ends, Plan: j.Plan, Hold: s.options.Hold, Every: s.options.Checkpoint, By: fmt.Sprintf("job %d", j.ID)}
+	if j.Plan.Request.Destination != nil {
+		task.Records = points.Records(s.store.Checkpoints(j.ID))
+	}
+	return task
+}
+
+// callOff undoes what an interrupted job that does not go on did to its source.
+func (s *Service) callOff(ctx context.Context, j store.Job) error {
+	if !j.Plan.Renames || j.Started == nil {
+		return nil
+	}
+	ends, err := s.ends(ctx, j.Plan.Request)
+	if err != nil {
+		return fmt.Errorf("the move was interrupted, and its files have to get their old names again: %w", err)
+	}
+	return s.task(j, ends).PutBack(ctx)
+}
+
 func (s *Service) work(ctx context.Context, j store.Job, r *run) (job.Receipt, error) {
 	ends, err := s.ends(ctx, j.Plan.Request)
 	if err != nil {
 		return unrun(j, job.Failed, err), err
 	}
 	step := 0
-	task := job.Task{ID: s.stagingName(j.ID), Ends: ends, Plan: j.Plan, Wait: s.wait(r), Hold: s.options.Hold, Every: s.options.Checkpoint, By: fmt.Sprintf("job %d", j.ID)}
-	if j.Plan.Request.Destination != nil {
-		task.Records = points.Records(s.store.Checkpoints(j.ID))
-	}
+	task := s.task(j, ends)
+	task.Wait = s.wait(r)
 	task.Watch = func(p job.Progress) {
 		if p.Number != step {
 			step = p.Number
