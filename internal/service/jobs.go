@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path"
 	"strconv"
+	"sync"
 	"time"
 
 	"bagaglio/api"
@@ -46,34 +47,52 @@ func (s *Service) prepare(ctx context.Context, r plan.Request) (plan.Plan, job.E
 	if format, err := s.formatOf(ctx, ends.Source, r.Source); err == nil && format == "raw" {
 		r.Source.Format = format
 	} // any other problem of the source is for the plan to tell
-	known := job.Known{Speeds: speeds}
-	if to != "" {
-		pool, err := s.pool(ctx, to)
-		if err != nil {
-			return plan.Plan{}, ends, err
-		}
-		known.Rules = pool.Rules
-		known.Users = func(ctx context.Context, files []string) ([]string, error) {
-			standing, err := s.store.Standing(ctx, r.Source.Pool, files)
-			if err != nil {
-				return nil, err
-			}
-			return s.store.Users(ctx, r.Source.Pool, append(files, standing...))
-		}
-		if known.Neighbours, err = s.store.MachinesIn(ctx, to, path.Dir(path.Clean(r.Destination.Path))); err != nil {
-			return plan.Plan{}, ends, err
-		}
-		if r.Release || r.Replace {
-			known.Standing = func(ctx context.Context, files []string) ([]string, error) {
-				if err, _ := s.refresh(ctx, r.Source.Pool); err != nil {
-					return nil, err
-				}
-				return s.store.Standing(ctx, r.Source.Pool, files)
-			}
-		}
+	known, err := s.known(ctx, r)
+	if err != nil {
+		return plan.Plan{}, ends, err
 	}
+	known.Speeds = speeds
 	p, err := job.Prepare(ctx, ends, r, known)
 	return p, ends, err
+}
+
+// known is what the records tell of the places of a request.
+func (s *Service) known(ctx context.Context, r plan.Request) (known job.Known, err error) {
+	if r.Destination == nil {
+		return known, nil
+	}
+	pool, err := s.pool(ctx, r.Destination.Pool)
+	if err != nil {
+		return known, err
+	}
+	known.Rules = pool.Rules
+	if known.Neighbours, err = s.store.MachinesIn(ctx, pool.Name, path.Dir(path.Clean(r.Destination.Path))); err != nil {
+		return known, err
+	}
+	fresh := func() error { return nil }
+	if r.Release || r.Family || r.Replace && r.Source.Pool == pool.Name { // what is not known of the pool would be done harm
+		fresh = sync.OnceValue(func() error {
+			problem, _ := s.refresh(ctx, r.Source.Pool)
+			return problem
+		})
+		known.Standing = func(ctx context.Context, files []string) ([]string, error) {
+			if err := fresh(); err != nil {
+				return nil, err
+			}
+			return s.store.Standing(ctx, r.Source.Pool, files)
+		}
+	}
+	known.Users = func(ctx context.Context, files []string) ([]string, error) {
+		if err := fresh(); err != nil {
+			return nil, err
+		}
+		standing, err := s.store.Standing(ctx, r.Source.Pool, files)
+		if err != nil {
+			return nil, err
+		}
+		return s.store.Users(ctx, r.Source.Pool, append(files, standing...))
+	}
+	return known, nil
 }
 
 func (s *Service) ends(ctx context.Context, r plan.Request) (ends job.Ends, err error) {

@@ -242,6 +242,13 @@ func TestNothingIsMovedFromUnderADisk(t *testing.T) {
 	noise(t, quay, "gate.raw", 4*mib)
 	r.Source.Path, r.Destination.Path = "gate.raw", "machines/crew-roster.qcow2"
 	proven(t, s.Service, begin(t, s.Service, r).Id)
+	copied := move
+	copied.Release, copied.Family, copied.Destination = false, true, &plan.Place{Pool: "lighthouse-store", Path: "set/base.raw"}
+	kept, err = s.Plan(t.Context(), copied)
+	require.NoError(t, err)
+	assert.Len(t, kept.Plan.Family, 2, "also from other folders")
+	kept, err = s.Plan(t.Context(), plan.Request{Kind: plan.Copy, Release: true, Source: copied.Source, Destination: &plan.Place{Pool: "lighthouse-store", Path: "base-2.raw"}})
+	require.NoError(t, err)
 	move = patched(t, kept.Plan.Request, last.Remedies[1].Change)
 	move.Destination = &plan.Place{Pool: "far-store", Path: "foundation.raw"}
 	receipt := proven(t, s.Service, begin(t, s.Service, move).Id)

@@ -205,9 +205,32 @@ func TestDisksOnAWebServer(t *testing.T) {
 	assert.True(t, p.ReadOnly)
 	r := plan.Request{Kind: plan.Convert, Source: plan.Place{Pool: "pier-web", Path: "tide-board.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "tide-board.vdi"}, As: "vdi"}
 	proven(t, s.Service, begin(t, s.Service, r).Id)
+
+	// One that does not tell what lies in it: pieces are found all the same, and one that is missing.
+	plain := httptest.NewServer(http.FileServer(http.Dir(dir)))
+	t.Cleanup(plain.Close)
+	_, err = s.AddHost(t.Context(), api.NewHost{Name: "buoy", Kind: api.NewHostKindHttp, Address: plain.URL})
+	require.NoError(t, err)
+	_, err = s.AddPool(t.Context(), api.NewPool{Name: "buoy-web", Host: ptr("buoy"), Folder: "/"})
+	require.NoError(t, err)
+	for _, name := range []string{"log.raw.001", "log.raw.002", "log.raw.003"} {
+		noise(t, dir, name, mib)
+	}
+	r.Source, r.Destination.Path = plan.Place{Pool: "buoy-web", Path: "log.raw"}, "log.vdi"
+	assert.Equal(t, int64(3*mib), proven(t, s.Service, begin(t, s.Service, r).Id).Source.VirtualSize)
+	r.Replace = true
+	proven(t, s.Service, begin(t, s.Service, r).Id)
+	r.Replace = false
+	require.NoError(t, os.Remove(filepath.Join(dir, "log.raw.002")))
+	r.Destination.Path = "short.vdi"
+	kept, err := s.Plan(t.Context(), r)
+	require.NoError(t, err)
+	require.True(t, kept.Blocked)
+	assert.Contains(t, kept.Plan.Checks[0].Message, "log.raw.002 is missing")
+
 	r.Source, r.Destination = plan.Place{Pool: "quay-store", Path: "ticketing.raw"}, &plan.Place{Pool: "pier-web", Path: "new.vdi"}
 	noise(t, s.Pool("quay-store"), "ticketing.raw", mib)
-	kept, err := s.Plan(t.Context(), r)
+	kept, err = s.Plan(t.Context(), r)
 	require.NoError(t, err)
 	require.True(t, kept.Blocked)
 	assert.Contains(t, kept.Plan.Checks[1].Message, "read-only")

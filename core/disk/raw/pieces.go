@@ -1,12 +1,15 @@
 package raw
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"path"
 	"regexp"
 	"strconv"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/storage"
 )
 
 const (
@@ -81,6 +84,9 @@ func findPieces(o disk.Origin) (names []string, inPieces bool, err error) {
 		}
 	}
 	infos, err := o.Folder.List(path.Dir(o.Name))
+	if errors.Is(err, errors.ErrUnsupported) {
+		infos, err = ask(o.Folder, nameOf, number)
+	}
 	if err != nil {
 		return nil, false, err
 	}
@@ -103,4 +109,24 @@ func findPieces(o disk.Origin) (names []string, inPieces bool, err error) {
 		names = append(names, nameOf(i))
 	}
 	return names, true, nil
+}
+
+// behind is how many names behind a piece that is missing are still asked for, so that one that is missing in the middle is found.
+const behind = 16
+
+// ask finds pieces on storage that does not tell what lies in it.
+func ask(folder storage.Folder, nameOf func(int) string, first int) (found []storage.Info, err error) {
+	for i, missing := first, 0; missing < behind && i <= first+disk.MaxPieces; i++ {
+		info, err := folder.Stat(nameOf(i))
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			missing++
+		case err != nil:
+			return nil, err
+		default:
+			missing = 0
+			found = append(found, info)
+		}
+	}
+	return found, nil
 }
