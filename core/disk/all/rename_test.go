@@ -2,6 +2,7 @@ package all
 
 import (
 	"bytes"
+	"errors"
 	"os"
 	"path/filepath"
 	"slices"
@@ -9,6 +10,7 @@ import (
 	"testing"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/storage"
 	"bagaglio/core/storage/local"
 
 	"github.com/stretchr/testify/assert"
@@ -53,9 +55,23 @@ func TestBasesGetNewNames(t *testing.T) {
 					require.NoError(t, os.Rename(filepath.Join(dir, name), filepath.Join(dir, next)))
 					_, err = disk.Open(t.Context(), folder, "top"+ext, f.Name)
 					require.Error(t, err, "its base is gone")
-					changed, err = f.Rename(folder, "top"+ext, map[string]string{name: next})
+					whole, err := os.ReadFile(filepath.Join(dir, "top"+ext))
 					require.NoError(t, err)
-					assert.True(t, changed)
+					for n := 0; ; n++ { // interrupted behind each write, and done again
+						require.NoError(t, os.WriteFile(filepath.Join(dir, "top"+ext), whole, 0o600))
+						changed, err = f.Rename(&tearing{folder, n}, "top"+ext, map[string]string{name: next})
+						if err == nil {
+							assert.True(t, changed)
+							require.NotZero(t, n)
+							break
+						}
+						require.ErrorIs(t, err, errTorn)
+						_, err = f.Rename(folder, "top"+ext, map[string]string{name: next})
+						require.NoError(t, err)
+						r, err := disk.Open(t.Context(), folder, "top"+ext, f.Name)
+						require.NoError(t, err, "%d writes", n)
+						require.NoError(t, r.Close())
+					}
 					r, err := disk.Open(t.Context(), folder, "top"+ext, f.Name)
 					require.NoError(t, err)
 					p := bytes.Clone(want)
@@ -84,6 +100,38 @@ func TestBasesGetNewNames(t *testing.T) {
 			})
 		}
 	}
+}
+
+// tearing is a folder in whose files so many writes succeed.
+type tearing struct {
+	storage.Folder
+	left int
+}
+
+var errTorn = errors.New("torn")
+
+func (f *tearing) Reopen(name string) (storage.File, error) {
+	file, err := f.Folder.Reopen(name)
+	return tornFile{file, f}, err
+}
+
+type tornFile struct {
+	storage.File
+	folder *tearing
+}
+
+func (f tornFile) WriteAt(p []byte, off int64) (int, error) {
+	if f.folder.left--; f.folder.left < 0 {
+		return 0, errTorn
+	}
+	return f.File.WriteAt(p, off)
+}
+
+func (f tornFile) Truncate(size int64) error {
+	if f.folder.left--; f.folder.left < 0 {
+		return errTorn
+	}
+	return f.File.Truncate(size)
 }
 
 // TestVectorsGetNewNames: what hypervisors wrote has its content when all of its files are called otherwise.

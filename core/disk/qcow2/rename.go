@@ -3,7 +3,6 @@ package qcow2
 import (
 	"bytes"
 	"encoding/binary"
-	"errors"
 	"fmt"
 
 	"bagaglio/core/disk"
@@ -11,12 +10,11 @@ import (
 )
 
 // rename changes the names of the base and of the file with the guest's data. The rest of the header stays as it is, whatever it says.
-func rename(folder storage.Folder, name string, names map[string]string) (changed bool, err error) {
-	file, err := folder.Reopen(name)
-	if err != nil {
-		return false, err
-	}
-	defer func() { err = errors.Join(err, file.Close()) }()
+func rename(folder storage.Folder, name string, names map[string]string) (bool, error) {
+	return disk.Amend(folder, name, func(file storage.File) (bool, error) { return renameIn(file, names) })
+}
+
+func renameIn(file storage.File, names map[string]string) (changed bool, err error) {
 	size, err := file.Size()
 	if err != nil {
 		return false, err
@@ -41,7 +39,7 @@ func rename(folder storage.Folder, name string, names map[string]string) (change
 	if _, err := file.WriteAt(b, 0); err != nil {
 		return false, err
 	}
-	return true, file.Sync()
+	return true, nil
 }
 
 // renamed is the first cluster, which has nothing but the header in it, with other names.

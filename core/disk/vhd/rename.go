@@ -1,9 +1,11 @@
 package vhd
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"net/url"
+	"strings"
 	"unicode/utf16"
 
 	"bagaglio/core/disk"
@@ -11,12 +13,11 @@ import (
 )
 
 // rename changes the name of the parent, wherever the header has it. Everything else stays as it is.
-func rename(folder storage.Folder, name string, names map[string]string) (changed bool, err error) {
-	file, err := folder.Reopen(name)
-	if err != nil {
-		return false, err
-	}
-	defer func() { err = errors.Join(err, file.Close()) }()
+func rename(folder storage.Folder, name string, names map[string]string) (bool, error) {
+	return disk.Amend(folder, name, func(file storage.File) (bool, error) { return renameIn(file, names) })
+}
+
+func renameIn(file storage.File, names map[string]string) (changed bool, err error) {
 	size, err := file.Size()
 	if err != nil || size < 2*footerSize+headerSize {
 		return false, err
@@ -67,50 +68,62 @@ func rename(folder storage.Folder, name string, names map[string]string) (change
 	if _, err := file.WriteAt(b, at); err != nil {
 		return false, err
 	}
-	return true, file.Sync()
+	return true, nil
 }
 
 var errNoRoom = errors.New("the header has no room for longer names: choose a shorter one")
 
-// rename changes the text of a locator, in the room that is kept for it.
+// rename changes the text of a locator, in the room that is kept for it. An earlier time may have done so and not come to the header.
 func (l locator) rename(file storage.File, names map[string]string) (locator, bool, error) {
+	room := int64(l.space)
+	if room%sectorSize != 0 { // some write it in bytes, which is more than anybody needs in sectors
+		room *= sectorSize
+	}
+	old := make([]byte, min(max(room, int64(l.length)), maxLocator))
 	if l.length == 0 || l.length > maxLocator {
 		return l, false, nil
 	}
-	old := make([]byte, l.length)
 	if err := disk.ReadFull(file, old, int64(min(l.offset, 1<<62))); err != nil {
 		return l, false, err
 	}
 	var text []byte
 	switch l.platform {
 	case platformRelative, platformAbsolute:
-		from := text16(old, binary.LittleEndian)
-		to := disk.Renamed(from, names)
-		if to == from {
+		to, done := renamedTo(text16(old, binary.LittleEndian), names)
+		if !done {
 			return l, false, nil
 		}
 		for _, unit := range utf16.Encode([]rune(to)) {
 			text = binary.LittleEndian.AppendUint16(text, unit)
 		}
 	case platformURL:
-		u, err := url.Parse(string(old))
-		if err != nil || disk.Renamed(u.Path, names) == u.Path {
+		end := bytes.IndexByte(append(old, 0), 0)
+		u, err := url.Parse(string(old[:end]))
+		if err != nil {
 			return l, false, nil
 		}
-		u.Path, u.RawPath = disk.Renamed(u.Path, names), ""
+		to, done := renamedTo(u.Path, names)
+		if !done {
+			return l, false, nil
+		}
+		u.Path, u.RawPath = to, ""
 		text = []byte(u.String())
 	default:
 		return l, false, nil
-	}
-	room := int64(l.space)
-	if room%sectorSize != 0 { // some write it in bytes, which is more than anybody needs in sectors
-		room *= sectorSize
 	}
 	if int64(len(text)) > room {
 		return l, false, errNoRoom
 	}
 	l.length = uint32(len(text))
-	text = append(text, make([]byte, max(0, len(old)-len(text)))...)
-	_, err := file.WriteAt(text, int64(l.offset))
+	_, err := file.WriteAt(append(text, make([]byte, max(0, len(old)-len(text)))...), int64(l.offset))
 	return l, true, err
+}
+
+// renamedTo is a path with a new name; done tells that it has one, now or since an earlier time.
+func renamedTo(from string, names map[string]string) (to string, done bool) {
+	to = disk.Renamed(from, names)
+	for _, name := range names {
+		done = done || strings.HasSuffix(to, name)
+	}
+	return to, to != from || done
 }

@@ -15,13 +15,12 @@ import (
 )
 
 // rename changes the name of the parent in its locator. Everything else stays as it is.
-func rename(folder storage.Folder, name string, names map[string]string) (changed bool, err error) {
-	file, err := folder.Reopen(name)
-	if err != nil {
-		return false, err
-	}
-	defer func() { err = errors.Join(err, file.Close()) }()
-	r := &reader{name: name, taken: []disk.Extent{{Off: 0, Len: mib}}}
+func rename(folder storage.Folder, name string, names map[string]string) (bool, error) {
+	return disk.Amend(folder, name, func(file storage.File) (bool, error) { return renameIn(file, names) })
+}
+
+func renameIn(file storage.File, names map[string]string) (changed bool, err error) {
+	r := &reader{taken: []disk.Extent{{Off: 0, Len: mib}}}
 	if err := r.load(file); err != nil {
 		return false, err
 	}
@@ -48,7 +47,7 @@ func rename(folder storage.Folder, name string, names map[string]string) (change
 	if err := relocate(file, at, encodeLocator(renamed)); err != nil {
 		return false, err
 	}
-	return true, file.Sync()
+	return true, nil
 }
 
 var errNoRoom = errors.New("the metadata has no room for longer names: choose a shorter one")

@@ -2,7 +2,6 @@ package vmdk
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"regexp"
 
@@ -15,12 +14,11 @@ var naming = regexp.MustCompile(`(?im)^(\s*(?:RW|RDONLY|NOACCESS)\s[^"\r\n]*"|\s
 
 // rename changes the names of other files in a descriptor, which is a file of its own or lies inside of an extent. Everything else stays
 // as it is, byte for byte.
-func rename(folder storage.Folder, name string, names map[string]string) (changed bool, err error) {
-	file, err := folder.Reopen(name)
-	if err != nil {
-		return false, err
-	}
-	defer func() { err = errors.Join(err, file.Close()) }()
+func rename(folder storage.Folder, name string, names map[string]string) (bool, error) {
+	return disk.Amend(folder, name, func(file storage.File) (bool, error) { return renameIn(file, names) })
+}
+
+func renameIn(file storage.File, names map[string]string) (changed bool, err error) {
 	off, room, embedded, err := findDescriptor(file)
 	if err != nil || room == 0 {
 		return false, err
@@ -46,15 +44,17 @@ func rename(folder storage.Folder, name string, names map[string]string) (change
 		}
 		changedText = append(changedText, make([]byte, room-int64(len(changedText)))...)
 	}
+	length := int64(len(changedText))
+	changedText = append(changedText, bytes.Repeat([]byte("\n"), max(0, len(text)-len(changedText)))...) // should it not come to the next step
 	if _, err := file.WriteAt(changedText, off); err != nil {
 		return false, err
 	}
 	if !embedded {
-		if err := file.Truncate(int64(len(changedText))); err != nil {
+		if err := file.Truncate(length); err != nil {
 			return false, err
 		}
 	}
-	return true, file.Sync()
+	return true, nil
 }
 
 // findDescriptor tells where the descriptor of a file lies, and in how much room; 0 when it has none.
