@@ -48,6 +48,7 @@ check:
 	$(GO) test ./core/inspect -run xxx -fuzz 'FuzzInside$$' -fuzztime 5s
 	$(GO) test ./core/fingerprint -run xxx -fuzz 'FuzzTag$$' -fuzztime 5s
 	$(GO) test ./core/transfer -run xxx -fuzz 'FuzzMark$$' -fuzztime 5s
+	$(GO) test ./core/machine/all -run xxx -fuzz 'FuzzDefinitions$$' -fuzztime 5s
 
 race:
 	$(GO) test -race -short -count=1 ./core/transfer ./core/job
@@ -66,6 +67,7 @@ fuzz:
 	$(GO) test ./core/inspect -run xxx -fuzz 'FuzzInside$$' -fuzztime 10m
 	$(GO) test ./core/fingerprint -run xxx -fuzz 'FuzzTag$$' -fuzztime 10m
 	$(GO) test ./core/transfer -run xxx -fuzz 'FuzzMark$$' -fuzztime 10m
+	$(GO) test ./core/machine/all -run xxx -fuzz 'FuzzDefinitions$$' -fuzztime 10m
 
 # Kills the service 300 times, at random moments and at every named point, over all layouts.
 torture:

@@ -48,7 +48,7 @@ func lookAround(ctx context.Context, ends Ends, r plan.Request, known Known, f *
 		f.Files = append(f.Files, plan.FileFact{Name: name, Size: info.Size, Room: info.Room})
 	}
 	if known.Users != nil {
-		if f.Machines, err = known.Users(ctx, append([]string{f.Opens}, f.Description.Files...)); err != nil {
+		if f.Users, err = known.Users(ctx, append([]string{f.Opens}, f.Description.Files...)); err != nil {
 			return err
 		}
 	}

@@ -28,9 +28,10 @@ type Known struct {
 	// Standing returns the disks in the source's pool that stand on one of the files. Nil looks in the folder of the source only.
 	Standing func(ctx context.Context, files []string) ([]string, error)
 	// Users returns the machines that use one of the files in the source's pool. Nil knows none.
-	Users func(ctx context.Context, files []string) ([]string, error)
+	Users func(ctx context.Context, files []string) ([]plan.User, error)
 	// Neighbours are the machines whose definitions lie in the folder of the destination.
 	Neighbours []string
+	Root       string // the folder of the destination's pool on its host
 }
 
 // Prepare looks at both ends and makes the plan. It changes nothing.
@@ -63,7 +64,8 @@ func Prepare(ctx context.Context, ends Ends, r plan.Request, known Known) (plan.
 	if facts.Destination, err = lookAhead(ctx, ends, r, src, facts.Source); err != nil {
 		return plan.Plan{}, err
 	}
-	facts.Destination.Rules, facts.Destination.UUID, facts.Destination.Neighbours = known.Rules, uuid.NewString(), known.Neighbours
+	facts.Destination.Rules, facts.Destination.UUID = known.Rules, uuid.NewString()
+	facts.Destination.Neighbours, facts.Destination.Root = known.Neighbours, known.Root
 	return plan.Make(r, facts)
 }
 

@@ -43,6 +43,8 @@ type Carry struct {
 	Path string `json:"path"`
 	To   string `json:"to"`
 	Room int64  `json:"room"`
+	// Machine is one that uses it, whose definition names it where it is now.
+	Machine string `json:"machine,omitempty"`
 	// Request is the one that does it.
 	Request Request `json:"request"`
 }
@@ -208,7 +210,7 @@ func (p PoolState) refuses(l Load) string {
 // carry notes where something goes.
 func (b *Balance) carry(u unit, to *PoolState) {
 	for _, l := range u {
-		b.Carries = append(b.Carries, Carry{From: l.Pool, Path: l.Path, To: to.Pool, Room: l.Room, Request: Request{
+		b.Carries = append(b.Carries, Carry{From: l.Pool, Path: l.Path, To: to.Pool, Room: l.Room, Machine: l.Machine, Request: Request{
 			Kind: Copy, Release: true, Family: l.Family, Source: Place{Pool: l.Pool, Path: l.Path}, Destination: &Place{Pool: to.Pool, Path: l.Path},
 		}})
 		to.Free -= l.Room

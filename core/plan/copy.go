@@ -51,7 +51,7 @@ func Copies(r Request, s SourceFacts) (root string, copied []Copied, own []strin
 	root = path.Dir(to)
 	if inside := relative(from, path.Dir(main)); inside != "." { // where the image lies below the folder of all
 		if root != inside && !strings.HasSuffix(root, "/"+inside) {
-			return "", nil, nil, fmt.Errorf("what %s stands on lies in another folder, and is found from it by its place: the copy has to lie in a folder %s too", main, inside)
+			return "", nil, nil, fmt.Errorf("%s and its chain lie in different folders and find each other by their places: the copy has to lie in a folder %s too", main, inside)
 		}
 		root = path.Clean("./" + strings.TrimSuffix(root, inside))
 	}
@@ -241,8 +241,9 @@ func (p *maker) checkRelease() {
 	default:
 		p.add(Informs, "release", "The source is held for a while once the copy is proven, to be restored.")
 	}
-	if len(s.Machines) > 0 {
-		p.add(Warns, "machine", fmt.Sprintf("The definition(s) of %s name(s) this disk where it is now: name %s there before it is started again.", strings.Join(s.Machines, ", "), p.After.Place))
+	for _, u := range s.Users {
+		p.add(Warns, "machine", fmt.Sprintf("The definition of %s (%s) names this disk where it is now: write %s there before the machine is started again.",
+			u.Name, u.Definition, path.Join(p.facts.Destination.Root, p.After.Place.Path)))
 	}
 	if !p.Renames {
 		p.Steps = append(p.Steps, Step{Name: StepRelease, Title: "Hold the source for a while, out of the way"})

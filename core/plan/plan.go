@@ -106,8 +106,24 @@ type SourceFacts struct {
 	Tags     []string   // of those that it stands on
 	Standing []string   // disks that stand on it, but not of its own chain
 	ReadOnly bool
-	Machines []string // that use it
-	Family   []Kin    // what stands on it, when that is to come along
+	Users    []User // that have it among their disks
+	Family   []Kin  // what stands on it, when that is to come along
+}
+
+// User is a machine that has a disk among its own, by its definition.
+type User struct {
+	Name       string
+	Definition string // where it lies: pool:path
+}
+
+// userNames are the names of machines, each once.
+func userNames(users []User) (names []string) {
+	for _, u := range users {
+		if !slices.Contains(names, u.Name) {
+			names = append(names, u.Name)
+		}
+	}
+	return names
 }
 
 // Kin is a disk that stands on the one that is copied, and comes along.
@@ -134,6 +150,7 @@ type DestinationFacts struct {
 	Rules      Rules       // of its pool
 	UUID       string      // a fresh one, for a name
 	Neighbours []string    // machines whose definitions lie in the folder of the new image
+	Root       string      // the pool's folder on its host
 
 	// For a copy.
 	SameStorage bool  // as the source's: files can change their place without being copied

@@ -36,8 +36,8 @@ func (p *maker) checkRules() {
 			remedy("Round the size up", change))
 	}
 	machine := ""
-	if len(p.facts.Source.Machines) > 0 {
-		machine = p.facts.Source.Machines[0]
+	if users := p.facts.Source.Users; len(users) > 0 {
+		machine = users[0].Name
 	}
 	name := path.Base(p.Request.Destination.Path)
 	if ext := path.Ext(name); r.Name != "" && !r.Fits(name, ext) {
@@ -68,7 +68,7 @@ func (p *maker) checkRules() {
 
 // checkMachines: what the machines that use the disk make of its new place, and those that live there already.
 func (p *maker) checkMachines() {
-	users, near, dest := p.facts.Source.Machines, p.facts.Destination.Neighbours, p.Request.Destination
+	users, near, dest := userNames(p.facts.Source.Users), p.facts.Destination.Neighbours, p.Request.Destination
 	if len(users) > 0 && p.facts.Destination.Rules.NoRunning {
 		p.add(Warns, "rule-running", fmt.Sprintf("%s use(s) this disk, and the pool %s is not for machines that run: put it into another pool before one is started on it.", strings.Join(users, ", "), dest.Pool))
 	}

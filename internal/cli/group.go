@@ -103,13 +103,17 @@ func (a *app) printBalance(b plan.Balance, planOnly bool) error {
 	if planOnly {
 		out = a.out
 	}
-	rows := [][]string{{"DISK", "FROM", "TO", "ROOM"}}
+	var machines []string
+	rows := [][]string{{"DISK", "FROM", "TO", "ROOM", "MACHINE"}}
 	for _, x := range b.Carries {
 		name := x.Path
 		if x.Request.Family {
 			name += " with what stands on it"
 		}
-		rows = append(rows, []string{name, x.From, x.To, size(x.Room)})
+		if x.Machine != "" && !slices.Contains(machines, x.Machine) {
+			machines = append(machines, x.Machine)
+		}
+		rows = append(rows, []string{name, x.From, x.To, size(x.Room), x.Machine})
 	}
 	for _, x := range b.Left {
 		rows = append(rows, []string{x.Path, x.Pool, "stays", x.Why})
@@ -120,6 +124,9 @@ func (a *app) printBalance(b plan.Balance, planOnly bool) error {
 	rows = [][]string{{"", "", ""}, {"POOL", "FREE BEFORE", "FREE AFTER"}}
 	for i, p := range b.Before {
 		rows = append(rows, []string{p.Pool, share(p), share(b.After[i])})
+	}
+	if len(machines) > 0 {
+		a.remark("The definitions of %s name these disks where they are now: change them before the machines are started again.", strings.Join(machines, ", "))
 	}
 	return table(out, rows)
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -69,9 +70,14 @@ func (s *Service) Disks(ctx context.Context, pool string, q store.DiskQuery) (ap
 
 // owners says which machines use a disk, by itself or by what stands on it; and where none does, whether it lies in the folder of one.
 func (s *Service) owners(ctx context.Context, pool string, e *api.DiskEntry) error {
-	names, err := s.store.Users(ctx, pool, append([]string{e.Path}, e.Standing...))
-	e.Machines = append([]string{}, names...)
-	if err != nil || len(names) > 0 {
+	users, err := s.store.Users(ctx, pool, append([]string{e.Path}, e.Standing...))
+	e.Machines = []string{}
+	for _, u := range users {
+		if !slices.Contains(e.Machines, u.Name) {
+			e.Machines = append(e.Machines, u.Name)
+		}
+	}
+	if err != nil || len(users) > 0 {
 		return err
 	}
 	near, err := s.store.MachinesIn(ctx, pool, path.Dir(e.Path))

@@ -91,7 +91,7 @@ func (s *Service) load(ctx context.Context, name string) (state plan.PoolState, 
 			return state, nil, err
 		}
 		if len(users) > 0 {
-			l.Machine = users[0]
+			l.Machine = users[0].Name
 		}
 		loads = append(loads, l)
 	}

@@ -65,7 +65,7 @@ func (s *Service) known(ctx context.Context, r plan.Request) (known job.Known, e
 	if err != nil {
 		return known, err
 	}
-	known.Rules = pool.Rules
+	known.Rules, known.Root = pool.Rules, pool.Folder
 	if known.Neighbours, err = s.store.MachinesIn(ctx, pool.Name, path.Dir(path.Clean(r.Destination.Path))); err != nil {
 		return known, err
 	}
@@ -82,7 +82,7 @@ func (s *Service) known(ctx context.Context, r plan.Request) (known job.Known, e
 			return s.store.Standing(ctx, r.Source.Pool, files)
 		}
 	}
-	known.Users = func(ctx context.Context, files []string) ([]string, error) {
+	known.Users = func(ctx context.Context, files []string) ([]plan.User, error) {
 		if err := fresh(); err != nil {
 			return nil, err
 		}

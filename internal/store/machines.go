@@ -6,6 +6,7 @@ import (
 	"path"
 
 	"bagaglio/core/catalog"
+	"bagaglio/core/plan"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -52,8 +53,8 @@ func setMachines(ctx context.Context, tx *sqlx.Tx, pool string, machines []catal
 	return nil
 }
 
-// Users returns the names of the machines that use one of the files of a pool: their definitions may lie in any pool of its host.
-func (s *Store) Users(ctx context.Context, pool string, files []string) (names []string, err error) {
+// Users returns the machines that use one of the files of a pool: their definitions may lie in any pool of its host.
+func (s *Store) Users(ctx context.Context, pool string, files []string) (users []plan.User, err error) {
 	var root string
 	if err := s.db.GetContext(ctx, &root, `SELECT folder FROM pools WHERE name = ?`, pool); err != nil {
 		return nil, err
@@ -62,12 +63,12 @@ func (s *Store) Users(ctx context.Context, pool string, files []string) (names [
 	for _, f := range files {
 		whole = append(whole, path.Join(root, f))
 	}
-	query, args, err := sqlx.In(`SELECT DISTINCT machines.name FROM uses JOIN machines USING (pool, path) JOIN pools ON pools.name = uses.pool
-		WHERE uses.file IN (?) AND pools.host = (SELECT host FROM pools WHERE name = ?) ORDER BY 1`, whole, pool)
+	query, args, err := sqlx.In(`SELECT DISTINCT machines.name AS name, uses.pool || ':' || uses.path AS definition FROM uses JOIN machines USING (pool, path) JOIN pools ON pools.name = uses.pool
+		WHERE uses.file IN (?) AND pools.host = (SELECT host FROM pools WHERE name = ?) ORDER BY 1, 2`, whole, pool)
 	if err == nil {
-		err = s.db.SelectContext(ctx, &names, query, args...)
+		err = s.db.SelectContext(ctx, &users, query, args...)
 	}
-	return names, err
+	return users, err
 }
 
 // MachinesIn returns the names of the machines whose definitions lie in a folder of a pool.

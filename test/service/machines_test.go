@@ -81,7 +81,7 @@ func TestMachinesOwnDisks(t *testing.T) {
 		return by
 	}
 	by := checks()
-	assert.Contains(t, by["machine"].Message, "crew-roster name(s) this disk where it is now")
+	assert.Contains(t, by["machine"].Message, "crew-roster (quay-store:crew-roster/crew-roster.vmx) names this disk where it is now: write "+lighthouse+"/roster-log.raw there")
 	assert.Contains(t, by["rule-running"].Message, "not for machines that run")
 	require.NotEmpty(t, by["rule-folder"].Remedies)
 	assert.Contains(t, by["rule-folder"].Remedies[0].Label, "folder crew-roster")
@@ -89,4 +89,13 @@ func TestMachinesOwnDisks(t *testing.T) {
 	assert.Contains(t, by["rule-name"].Remedies[0].Label, "Name it crew-roster-")
 	r.Destination.Path = "tide-board/roster-log.raw"
 	assert.Contains(t, checks()["folder"].Message, "is that of tide-board, which does not use this disk")
+
+	// And of emptying a pool.
+	b, err := s.Balance(t.Context(), api.BalanceRequest{Kind: api.Drain, Pools: []string{"sea-store"}, To: &[]string{"lighthouse-store"}})
+	require.NoError(t, err)
+	require.Len(t, b.Left, 1)
+	b, err = s.Balance(t.Context(), api.BalanceRequest{Kind: api.Drain, Pools: []string{"sea-store"}, To: &[]string{"quay-store"}})
+	require.NoError(t, err)
+	require.Len(t, b.Carries, 1)
+	assert.Equal(t, "crew-roster", b.Carries[0].Machine)
 }

@@ -63,6 +63,9 @@ func fuzz(f *testing.F, format string, mend func(image []byte)) {
 			add(filepath.Join(v.dir, i.File))
 		}
 	}
+	room, err := disk.Lookup(format)
+	require.NoError(f, err)
+	base := "base" + room.Extensions[0]
 	f.Fuzz(func(t *testing.T, pages []byte, length uint32) {
 		image := make([]byte, length%(fuzzSize+1))
 		for ; len(pages) > 2; pages = pages[min(len(pages), 2+fuzzPage):] {
@@ -75,6 +78,10 @@ func fuzz(f *testing.F, format string, mend func(image []byte)) {
 		folder, err := local.Open(dir)
 		require.NoError(t, err)
 		defer folder.Close()
+		if room.Rename != nil {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "named"), image, 0o600))
+			_, _ = room.Rename(folder, "named", map[string]string{base: "harbour" + base}) // an error is a fine answer
+		}
 		r, err := disk.Open(t.Context(), folder, "disk", format)
 		if err != nil {
 			return

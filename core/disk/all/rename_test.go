@@ -2,6 +2,7 @@ package all
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"os"
 	"path/filepath"
@@ -100,6 +101,30 @@ func TestBasesGetNewNames(t *testing.T) {
 			})
 		}
 	}
+}
+
+// TestNamesInsideOfExtensions: a header may say that the base's name lies where an extension would begin.
+func TestNamesInsideOfExtensions(t *testing.T) {
+	dir := t.TempDir()
+	folder, err := local.Open(dir)
+	require.NoError(t, err)
+	defer folder.Close()
+	f, err := disk.Lookup("qcow2")
+	require.NoError(t, err)
+	w, err := f.Create(disk.Target{Folder: folder, Name: "top.qcow2", Size: parentSize, Layout: "thin"})
+	require.NoError(t, err)
+	require.NoError(t, w.Commit(t.Context()))
+	patch(t, filepath.Join(dir, "top.qcow2"), func(b []byte) []byte {
+		binary.BigEndian.PutUint64(b[8:], 116) // behind the header's 112 bytes
+		binary.BigEndian.PutUint32(b[16:], 13)
+		copy(b[116:], "harbour.qcow2")
+		return b
+	})
+	changed, err := f.Rename(folder, "top.qcow2", map[string]string{"harbour.qcow2": "quay.qcow2"})
+	require.NoError(t, err)
+	assert.True(t, changed)
+	_, err = disk.Open(t.Context(), folder, "top.qcow2", "qcow2")
+	require.ErrorContains(t, err, `"quay.qcow2"`)
 }
 
 // tearing is a folder in whose files so many writes succeed.

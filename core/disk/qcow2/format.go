@@ -224,12 +224,17 @@ func decodeHeader(cluster []byte) (header, error) {
 	return h, h.validate()
 }
 
+// extensionsEnd is where the extensions end at the latest.
+func (h header) extensionsEnd(cluster []byte) int {
+	if h.baseOffset > 0 && h.baseOffset < uint64(len(cluster)) {
+		return int(h.baseOffset)
+	}
+	return len(cluster)
+}
+
 func (h *header) decodeExtensions(cluster []byte) error {
 	be := binary.BigEndian
-	end := len(cluster)
-	if h.baseOffset > 0 && h.baseOffset < uint64(end) {
-		end = int(h.baseOffset)
-	}
+	end := h.extensionsEnd(cluster)
 	for at := int(h.length); at+8 <= end; {
 		kind, n := be.Uint32(cluster[at:]), be.Uint32(cluster[at+4:])
 		at += 8

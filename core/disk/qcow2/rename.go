@@ -46,9 +46,10 @@ func renameIn(file storage.File, names map[string]string) (changed bool, err err
 func (h header) renamed(cluster []byte, base, data string) ([]byte, error) {
 	be := binary.BigEndian
 	b := bytes.Clone(cluster[:h.length])
-	for at := int(h.length); at+8 <= len(cluster); {
-		kind, n := be.Uint32(cluster[at:]), int(be.Uint32(cluster[at+4:])) // decodeHeader bounded it
-		if kind == extEnd || h.baseOffset > 0 && uint64(at) >= h.baseOffset {
+	end := h.extensionsEnd(cluster)
+	for at := int(h.length); at+8 <= end; {
+		kind, n := be.Uint32(cluster[at:]), int(be.Uint32(cluster[at+4:])) // decodeExtensions bounded it
+		if kind == extEnd {
 			break
 		}
 		value := cluster[at+8 : at+8+n]

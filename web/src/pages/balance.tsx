@@ -109,6 +109,7 @@ function BalanceView({ balance, name }: { balance: Balance; name: string }) {
     onSuccess: () => navigate("/jobs"),
   });
   const count = balance.carries.length;
+  const machines = [...new Set(balance.carries.flatMap((carry) => carry.machine ?? []))];
   return (
     <>
       <table className="table">
@@ -145,6 +146,7 @@ function BalanceView({ balance, name }: { balance: Balance; name: string }) {
             <span className="break-all">
               {carry.path}
               {carry.request.family && <span className="opacity-75"> with what stands on it</span>}
+              {carry.machine && <span className="opacity-75"> of {carry.machine}</span>}
             </span>
             <span>
               {carry.from} → {carry.to}, <span className="figures">{size(carry.room)}</span>
@@ -157,6 +159,12 @@ function BalanceView({ balance, name }: { balance: Balance; name: string }) {
           </li>
         ))}
       </ul>
+      {machines.length > 0 && (
+        <p className="text-warning">
+          The definitions of {machines.join(", ")} name these disks where they are now: change them before the machines
+          are started again.
+        </p>
+      )}
       <p className="text-sm opacity-75">
         Each is copied, proven and then held in its old pool for a while, where it takes its room until then.
       </p>
