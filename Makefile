@@ -41,9 +41,10 @@ start: packages-demo build
 
 test: packages-test console lint check race
 
-# In turns, not side by side: some tests kill processes at moments that they measure.
+# Those of the whole in turns, not side by side: some kill processes at moments that they measure.
 check:
-	$(GO) test -count=1 -p 1 ./...
+	$(GO) test -count=1 ./api/... ./client/... ./cmd/... ./core/... ./internal/...
+	$(GO) test -count=1 -p 1 ./test/...
 	for f in $(FUZZ); do $(GO) test ./core/disk/all -run xxx -fuzz "$$f\$$" -fuzztime 6s -fuzzminimizetime 50x || exit 1; done
 	$(GO) test ./core/inspect -run xxx -fuzz 'FuzzInside$$' -fuzztime 5s
 	$(GO) test ./core/fingerprint -run xxx -fuzz 'FuzzTag$$' -fuzztime 5s

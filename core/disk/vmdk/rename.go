@@ -67,7 +67,7 @@ func findDescriptor(file storage.File) (off, room int64, embedded bool, err erro
 	if err := disk.ReadFull(file, head, 0); err != nil {
 		return 0, 0, false, err
 	}
-	if !bytes.HasPrefix(head, []byte(sparseMark)) {
+	if !bytes.HasPrefix(head, []byte(sparseMark)) || len(head) < sector {
 		if size > maxDescriptor { // the content of an extent
 			return 0, 0, false, nil
 		}
