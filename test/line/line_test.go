@@ -21,7 +21,7 @@ const mib = 1 << 20
 
 // TestALongLineThatLosesAndGoesDown for a while, and comes up again: the job goes on, and what arrives is proven.
 func TestALongLineThatLosesAndGoesDown(t *testing.T) {
-	l := &link{rate: 300e6 / 8, delay: 5 * time.Millisecond, loss: 0.002}
+	l := &link{rate: 300e6 / 8, delay: 5 * time.Millisecond, loss: 0.002, mtu: 1500}
 	server := lay(t, l)
 	s := testkit.Start(t, filepath.Join(t.TempDir(), "state"))
 	quay := s.Pool("quay-store")

@@ -22,6 +22,7 @@ type link struct {
 	rate  float64       // bytes a second, each way
 	delay time.Duration // each way
 	loss  float64       // the share of the packets that is lost
+	mtu   int           // the length of the largest packet
 
 	lost atomic.Int64 // packets, so far
 }
@@ -29,8 +30,6 @@ type link struct {
 const (
 	island, near, far       = "bagaglio-test", "bagaglio-near", "bagaglio-far"
 	nearAddress, farAddress = "10.227.3.1", "10.227.3.2"
-	// mtu is the length of the largest packet, which is that of large frames: the program between the two ends has fewer to carry.
-	mtu = 9000
 )
 
 // lay sets up the line with a computer of its own behind it, that offers SSH, and skips the test where that cannot be.
@@ -44,10 +43,10 @@ func lay(t *testing.T, l *link) *sshd.Server {
 	t.Cleanup(func() { _ = exec.Command("ip", "netns", "del", island).Run() })
 	a, b := tunnel(t, near), tunnel(t, far)
 	run(t, "ip link set "+far+" netns "+island)
-	for _, c := range []string{"ip addr add " + nearAddress + "/24 dev " + near, "ip link set " + near + " mtu " + fmt.Sprint(mtu) + " up"} {
+	for _, c := range []string{"ip addr add " + nearAddress + "/24 dev " + near, "ip link set " + near + " mtu " + fmt.Sprint(l.mtu) + " up"} {
 		run(t, c)
 	}
-	for _, c := range []string{"addr add " + farAddress + "/24 dev " + far, "link set " + far + " mtu " + fmt.Sprint(mtu) + " up", "link set lo up"} {
+	for _, c := range []string{"addr add " + farAddress + "/24 dev " + far, "link set " + far + " mtu " + fmt.Sprint(l.mtu) + " up", "link set lo up"} {
 		run(t, "ip netns exec "+island+" ip "+c)
 	}
 	go l.carry(a, b)
@@ -100,7 +99,7 @@ func (l *link) carry(from, to *os.File) {
 		defer close(way)
 		chance := rand.New(rand.NewPCG(1, 2))
 		for {
-			p := make([]byte, mtu)
+			p := make([]byte, l.mtu)
 			n, err := from.Read(p)
 			switch {
 			case errors.Is(err, os.ErrClosed):
