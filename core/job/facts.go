@@ -31,7 +31,7 @@ type Known struct {
 	Users func(ctx context.Context, files []string) ([]plan.User, error)
 	// Neighbours are the machines whose definitions lie in the folder of the destination.
 	Neighbours []string
-	Root       string // the folder of the destination's pool on its host
+	Root       string // the folder of the destination's pool, when it is on the host of the source
 }
 
 // Prepare looks at both ends and makes the plan. It changes nothing.

@@ -242,8 +242,11 @@ func (p *maker) checkRelease() {
 		p.add(Informs, "release", "The source is held for a while once the copy is proven, to be restored.")
 	}
 	for _, u := range s.Users {
-		p.add(Warns, "machine", fmt.Sprintf("The definition of %s (%s) names this disk where it is now: write %s there before the machine is started again.",
-			u.Name, u.Definition, path.Join(p.facts.Destination.Root, p.After.Place.Path)))
+		what := "the disk will be on another host, and the machine has to go there too"
+		if root := p.facts.Destination.Root; root != "" {
+			what = fmt.Sprintf("write %s there before it is started again", path.Join(root, p.After.Place.Path))
+		}
+		p.add(Warns, "machine", fmt.Sprintf("The definition of %s (%s) names this disk where it is now: %s.", u.Name, u.Definition, what))
 	}
 	if !p.Renames {
 		p.Steps = append(p.Steps, Step{Name: StepRelease, Title: "Hold the source for a while, out of the way"})

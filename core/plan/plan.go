@@ -150,7 +150,7 @@ type DestinationFacts struct {
 	Rules      Rules       // of its pool
 	UUID       string      // a fresh one, for a name
 	Neighbours []string    // machines whose definitions lie in the folder of the new image
-	Root       string      // the pool's folder on its host
+	Root       string      // the pool's folder, when it is on the host of the source
 
 	// For a copy.
 	SameStorage bool  // as the source's: files can change their place without being copied

@@ -8,6 +8,7 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/core/plan"
+	"bagaglio/internal/testkit/sshd"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -98,4 +99,17 @@ func TestMachinesOwnDisks(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, b.Carries, 1)
 	assert.Equal(t, "crew-roster", b.Carries[0].Machine)
+}
+
+// TestDisksThatLeaveTheirMachine for another host, where no definition can name them.
+func TestDisksThatLeaveTheirMachine(t *testing.T) {
+	s := start(t)
+	lighthouse(t, s, sshd.Start(t))
+	quay := s.Pool("quay-store")
+	noise(t, quay, "gate.raw", mib)
+	require.NoError(t, os.WriteFile(filepath.Join(quay, "gate.vmx"), []byte(`scsi0:0.fileName = "gate.raw"`), 0o600))
+	r := plan.Request{Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "quay-store", Path: "gate.raw"}, Destination: &plan.Place{Pool: "far-store", Path: "gate.raw"}}
+	kept, err := s.Plan(t.Context(), r)
+	require.NoError(t, err)
+	assert.Contains(t, kept.Plan.Checks[len(kept.Plan.Checks)-1].Message, "the disk will be on another host")
 }

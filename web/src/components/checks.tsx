@@ -24,7 +24,7 @@ export function Checks({ checks, onRemedy }: { checks: Check[]; onRemedy?: (reme
                     <button
                       key={remedy.label}
                       type="button"
-                      className="btn btn-sm btn-accent h-auto min-h-8 py-1 text-left whitespace-normal"
+                      className="btn btn-sm btn-accent h-auto min-h-8 max-w-full py-1 text-left whitespace-normal"
                       onClick={() => onRemedy(remedy)}
                     >
                       {remedy.label}
