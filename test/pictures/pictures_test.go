@@ -180,7 +180,7 @@ func terminal(t *testing.T, state, to string) {
 	} {
 		script := "cd /; PATH=" + filepath.Dir(testkit.Binary(t)) + ":$PATH; export BAGAGLIO_STATE=" + state + "; clear; echo '$ " + command + "'; " + command +
 			"; touch " + filepath.Join(state, name) + "; sleep 60"
-		capture := `xterm -b 10 -bw 0 -geometry 174x52 -fa "DejaVu Sans Mono" -fs 9 -bg "#f7f5ee" -fg "#1d2b33" -e sh -c "$SCRIPT" & X=$!
+		capture := `xterm -b 10 -bw 0 -geometry 158x52 -fa "DejaVu Sans Mono" -fs 9 -bg "#f7f5ee" -fg "#1d2b33" -e sh -c "$SCRIPT" & X=$!
 			while ! test -e "$DONE"; do sleep 0.1; done; sleep 0.5; import -window root "$PICTURE" && mogrify -trim +repage -bordercolor "#f7f5ee" -border 12 "$PICTURE"; kill $X`
 		cmd := exec.CommandContext(t.Context(), "xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "sh", "-c", capture)
 		cmd.Env = append(os.Environ(), "SCRIPT="+script, "DONE="+filepath.Join(state, name), "PICTURE="+filepath.Join(to, name+".png"))
