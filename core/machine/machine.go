@@ -104,7 +104,7 @@ func (d Definition) bounded(f Format, file string) Definition {
 	return d
 }
 
-// Uses are the files that a definition names, absolute, when the definition lies in the folder at dir. Names that leave everything are left out.
+// Uses are the files that a definition names, absolute, when the definition lies in the folder at dir.
 func (d Definition) Uses(dir string) (files []string) {
 	for _, name := range d.Disks {
 		if !path.IsAbs(name) {

@@ -127,6 +127,38 @@ func TestNamesInsideOfExtensions(t *testing.T) {
 	require.ErrorContains(t, err, `"quay.qcow2"`)
 }
 
+// TestNamesKeepToTheirRoom: some writers give the room of a locator in bytes, and what follows is not theirs.
+func TestNamesKeepToTheirRoom(t *testing.T) {
+	dir := parents(t, "vhd", disk.Options{})
+	want, _, err := readAll(t, dir, "disk.vhd")
+	require.NoError(t, err)
+	patch(t, filepath.Join(dir, "disk.vhd"), func(b []byte) []byte {
+		header := b[512:1536]
+		copy(header[576+4:576+8], header[576+8:576+12]) // "Platform Data Space" is "Platform Data Length"
+		binary.BigEndian.PutUint32(header[36:], 0)
+		var sum uint32
+		for _, c := range header {
+			sum += uint32(c)
+		}
+		binary.BigEndian.PutUint32(header[36:], ^sum)
+		return b
+	})
+	folder, err := local.Open(dir)
+	require.NoError(t, err)
+	defer folder.Close()
+	f, err := disk.Lookup("vhd")
+	require.NoError(t, err)
+	_, err = f.Rename(folder, "disk.vhd", map[string]string{"base.vhd": "a longer name.vhd"})
+	require.ErrorContains(t, err, "choose a shorter one")
+	require.NoError(t, os.Rename(filepath.Join(dir, "base.vhd"), filepath.Join(dir, "b.vhd")))
+	changed, err := f.Rename(folder, "disk.vhd", map[string]string{"base.vhd": "b.vhd"})
+	require.NoError(t, err)
+	assert.True(t, changed)
+	got, _, err := readAll(t, dir, "disk.vhd")
+	require.NoError(t, err)
+	assert.True(t, bytes.Equal(want, got), "the content is as it was")
+}
+
 // tearing is a folder in whose files so many writes succeed.
 type tearing struct {
 	storage.Folder

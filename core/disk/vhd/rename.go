@@ -76,7 +76,7 @@ var errNoRoom = errors.New("the header has no room for longer names: choose a sh
 // rename changes the text of a locator, in the room that is kept for it. An earlier time may have done so and not come to the header.
 func (l locator) rename(file storage.File, names map[string]string) (locator, bool, error) {
 	room := int64(l.space)
-	if room%sectorSize != 0 { // some write it in bytes, which is more than anybody needs in sectors
+	if room < int64(l.length) { // it is in sectors, as it should be; some write it in bytes, and behind those may be anything
 		room *= sectorSize
 	}
 	old := make([]byte, min(max(room, int64(l.length)), maxLocator))
