@@ -26,8 +26,8 @@ type Format struct {
 	// Create begins an image.
 	Create func(Target) (Writer, error)
 	// Rename changes in a file of an image the names of its other files, and of what it stands on, to new ones: both without folders. It
-	// tells whether anything had to be changed. Nil for a format that names no files.
-	Rename func(folder storage.Folder, name string, names map[string]string) (changed bool, err error)
+	// tells whether anything had to be changed. Nil for a format that names no files. RenameIn opens the file for it.
+	Rename func(file storage.File, names map[string]string) (changed bool, err error)
 }
 
 // Layout is a variant inside a format, with its limits.

@@ -16,13 +16,13 @@ func Renamed(text string, names map[string]string) string {
 	return text
 }
 
-// Amend opens a file of an image for a small change, and syncs it when there was one.
-func Amend(folder storage.Folder, name string, change func(storage.File) (changed bool, err error)) (changed bool, err error) {
+// RenameIn changes names in a file of an image of that format, and syncs it when anything had to be changed.
+func (f Format) RenameIn(folder storage.Folder, name string, names map[string]string) (changed bool, err error) {
 	file, err := folder.Reopen(name)
 	if err != nil {
 		return false, err
 	}
-	changed, err = change(file)
+	changed, err = f.Rename(file, names)
 	if changed && err == nil {
 		err = file.Sync()
 	}

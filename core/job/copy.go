@@ -169,7 +169,7 @@ func (w *work) rewrite(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		changed, err := f.Rename(folder, name, names)
+		changed, err := f.RenameIn(folder, name, names)
 		if err != nil {
 			return fmt.Errorf("changing the names of other files in %s: %w", name, err)
 		}

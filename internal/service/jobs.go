@@ -66,9 +66,11 @@ func (s *Service) known(ctx context.Context, r plan.Request) (known job.Known, e
 		return known, err
 	}
 	known.Rules = pool.Rules
-	if from, err := s.pool(ctx, r.Source.Pool); err != nil {
+	from, err := s.pool(ctx, r.Source.Pool)
+	if err != nil {
 		return known, err
-	} else if from.Host == pool.Host {
+	}
+	if from.Host == pool.Host {
 		known.Root = pool.Folder
 	}
 	if known.Neighbours, err = s.store.MachinesIn(ctx, pool.Name, path.Dir(path.Clean(r.Destination.Path))); err != nil {

@@ -80,7 +80,7 @@ func fuzz(f *testing.F, format string, mend func(image []byte)) {
 		defer folder.Close()
 		if room.Rename != nil {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "named"), image, 0o600))
-			_, _ = room.Rename(folder, "named", map[string]string{base: "harbour" + base}) // an error is a fine answer
+			_, _ = room.RenameIn(folder, "named", map[string]string{base: "harbour" + base}) // an error is a fine answer
 		}
 		r, err := disk.Open(t.Context(), folder, "disk", format)
 		if err != nil {

@@ -50,7 +50,7 @@ func TestBasesGetNewNames(t *testing.T) {
 				want := bytes.Repeat([]byte{0xba}, 2<<20)
 				require.NotNil(t, f.Rename)
 				for _, next := range []string{"h" + ext, "the lighthouse and its harbour " + strings.Repeat("x", 60) + ext, "Hafenmeister-\u00e4\u00f6" + ext, "harbour" + ext} {
-					changed, err := f.Rename(folder, "top"+ext, map[string]string{"other" + ext: next})
+					changed, err := f.RenameIn(folder, "top"+ext, map[string]string{"other" + ext: next})
 					require.NoError(t, err)
 					assert.False(t, changed, "it does not name that file")
 					require.NoError(t, os.Rename(filepath.Join(dir, name), filepath.Join(dir, next)))
@@ -60,14 +60,14 @@ func TestBasesGetNewNames(t *testing.T) {
 					require.NoError(t, err)
 					for n := 0; ; n++ { // interrupted behind each write, and done again
 						require.NoError(t, os.WriteFile(filepath.Join(dir, "top"+ext), whole, 0o600))
-						changed, err = f.Rename(&tearing{folder, n}, "top"+ext, map[string]string{name: next})
+						changed, err = f.RenameIn(&tearing{folder, n}, "top"+ext, map[string]string{name: next})
 						if err == nil {
 							assert.True(t, changed)
 							require.NotZero(t, n)
 							break
 						}
 						require.ErrorIs(t, err, errTorn)
-						_, err = f.Rename(folder, "top"+ext, map[string]string{name: next})
+						_, err = f.RenameIn(folder, "top"+ext, map[string]string{name: next})
 						require.NoError(t, err)
 						r, err := disk.Open(t.Context(), folder, "top"+ext, f.Name)
 						require.NoError(t, err, "%d writes", n)
@@ -89,11 +89,11 @@ func TestBasesGetNewNames(t *testing.T) {
 					require.NoError(t, r.Close())
 					name = next
 				}
-				_, err = f.Rename(folder, "top"+ext, map[string]string{name: strings.Repeat("long", 9000) + ext})
+				_, err = f.RenameIn(folder, "top"+ext, map[string]string{name: strings.Repeat("long", 9000) + ext})
 				if f.Name != "vmdk" { // whose text has no end
 					require.ErrorContains(t, err, "choose a shorter one")
 				}
-				_, err = f.Rename(folder, name, map[string]string{name: "other" + ext})
+				_, err = f.RenameIn(folder, name, map[string]string{name: "other" + ext})
 				require.NoError(t, err, "a base names nothing")
 				r, err := disk.Open(t.Context(), folder, name, f.Name)
 				require.NoError(t, err)
@@ -120,7 +120,7 @@ func TestNamesInsideOfExtensions(t *testing.T) {
 		copy(b[116:], "harbour.qcow2")
 		return b
 	})
-	changed, err := f.Rename(folder, "top.qcow2", map[string]string{"harbour.qcow2": "quay.qcow2"})
+	changed, err := f.RenameIn(folder, "top.qcow2", map[string]string{"harbour.qcow2": "quay.qcow2"})
 	require.NoError(t, err)
 	assert.True(t, changed)
 	_, err = disk.Open(t.Context(), folder, "top.qcow2", "qcow2")
@@ -148,10 +148,10 @@ func TestNamesKeepToTheirRoom(t *testing.T) {
 	defer folder.Close()
 	f, err := disk.Lookup("vhd")
 	require.NoError(t, err)
-	_, err = f.Rename(folder, "disk.vhd", map[string]string{"base.vhd": "a longer name.vhd"})
+	_, err = f.RenameIn(folder, "disk.vhd", map[string]string{"base.vhd": "a longer name.vhd"})
 	require.ErrorContains(t, err, "choose a shorter one")
 	require.NoError(t, os.Rename(filepath.Join(dir, "base.vhd"), filepath.Join(dir, "b.vhd")))
-	changed, err := f.Rename(folder, "disk.vhd", map[string]string{"base.vhd": "b.vhd"})
+	changed, err := f.RenameIn(folder, "disk.vhd", map[string]string{"base.vhd": "b.vhd"})
 	require.NoError(t, err)
 	assert.True(t, changed)
 	got, _, err := readAll(t, dir, "disk.vhd")
@@ -224,7 +224,7 @@ func TestVectorsGetNewNames(t *testing.T) {
 				if f.Rename == nil {
 					continue
 				}
-				changed, err := f.Rename(folder, to, names)
+				changed, err := f.RenameIn(folder, to, names)
 				require.NoError(t, err, from)
 				if changed {
 					changes++

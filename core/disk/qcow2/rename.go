@@ -10,11 +10,7 @@ import (
 )
 
 // rename changes the names of the base and of the file with the guest's data. The rest of the header stays as it is, whatever it says.
-func rename(folder storage.Folder, name string, names map[string]string) (bool, error) {
-	return disk.Amend(folder, name, func(file storage.File) (bool, error) { return renameIn(file, names) })
-}
-
-func renameIn(file storage.File, names map[string]string) (changed bool, err error) {
+func rename(file storage.File, names map[string]string) (changed bool, err error) {
 	size, err := file.Size()
 	if err != nil {
 		return false, err

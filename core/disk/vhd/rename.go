@@ -13,11 +13,7 @@ import (
 )
 
 // rename changes the name of the parent, wherever the header has it. Everything else stays as it is.
-func rename(folder storage.Folder, name string, names map[string]string) (bool, error) {
-	return disk.Amend(folder, name, func(file storage.File) (bool, error) { return renameIn(file, names) })
-}
-
-func renameIn(file storage.File, names map[string]string) (changed bool, err error) {
+func rename(file storage.File, names map[string]string) (changed bool, err error) {
 	size, err := file.Size()
 	if err != nil || size < 2*footerSize+headerSize {
 		return false, err

@@ -15,11 +15,7 @@ import (
 )
 
 // rename changes the name of the parent in its locator. Everything else stays as it is.
-func rename(folder storage.Folder, name string, names map[string]string) (bool, error) {
-	return disk.Amend(folder, name, func(file storage.File) (bool, error) { return renameIn(file, names) })
-}
-
-func renameIn(file storage.File, names map[string]string) (changed bool, err error) {
+func rename(file storage.File, names map[string]string) (changed bool, err error) {
 	r := &reader{taken: []disk.Extent{{Off: 0, Len: mib}}}
 	if err := r.load(file); err != nil {
 		return false, err

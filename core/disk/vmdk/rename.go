@@ -14,11 +14,7 @@ var naming = regexp.MustCompile(`(?im)^(\s*(?:RW|RDONLY|NOACCESS)\s[^"\r\n]*"|\s
 
 // rename changes the names of other files in a descriptor, which is a file of its own or lies inside of an extent. Everything else stays
 // as it is, byte for byte.
-func rename(folder storage.Folder, name string, names map[string]string) (bool, error) {
-	return disk.Amend(folder, name, func(file storage.File) (bool, error) { return renameIn(file, names) })
-}
-
-func renameIn(file storage.File, names map[string]string) (changed bool, err error) {
+func rename(file storage.File, names map[string]string) (changed bool, err error) {
 	off, room, embedded, err := findDescriptor(file)
 	if err != nil || room == 0 {
 		return false, err
