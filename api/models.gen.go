@@ -387,6 +387,9 @@ type Group struct {
 	Refused []Refused `json:"refused"`
 }
 
+// Handover defines model for Handover.
+type Handover = plan.Handover
+
 // Health defines model for Health.
 type Health struct {
 	Status HealthStatus `json:"status"`

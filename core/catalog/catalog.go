@@ -52,6 +52,17 @@ type Disk struct {
 type Machine struct {
 	machine.Definition
 	File File `json:"file"`
+	// Sealed tells that a file beside it holds its checksum.
+	Sealed bool `json:"sealed,omitempty"`
+}
+
+// Seal is the name of a file that would hold its checksum.
+func (m Machine) Seal() string {
+	f, err := machine.Lookup(m.Format)
+	if err != nil || f.Seal == "" {
+		return ""
+	}
+	return strings.TrimSuffix(m.File.Name, path.Ext(m.File.Name)) + f.Seal
 }
 
 // Catalog is what lies in a pool.
@@ -139,8 +150,12 @@ type scan struct {
 func (x *scan) group(found []Disk, machines []Machine, infos []storage.Info) Catalog {
 	c := Catalog{Machines: machines}
 	belongs := map[string]bool{}
-	for _, m := range machines {
+	for i, m := range machines {
 		belongs[m.File.Name] = true
+		seal := m.Seal()
+		if machines[i].Sealed = x.has(seal); machines[i].Sealed {
+			belongs[seal] = true
+		}
 	}
 	for _, d := range found {
 		if x.owner[d.Path] != "" {
@@ -182,7 +197,7 @@ func (x *scan) machine(info storage.Info) (m Machine, ok bool) {
 		return m, false
 	}
 	d, err := machine.Open(x.Folder, info.Name)
-	return Machine{d, file}, err == nil
+	return Machine{Definition: d, File: file}, err == nil
 }
 
 func (x *scan) has(name string) bool {

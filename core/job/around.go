@@ -47,6 +47,7 @@ func lookAround(ctx context.Context, ends Ends, r plan.Request, known Known, f *
 		}
 		f.Files = append(f.Files, plan.FileFact{Name: name, Size: info.Size, Room: info.Room})
 	}
+	f.Root = known.SourceRoot
 	if known.Users != nil {
 		if f.Users, err = known.Users(ctx, append([]string{f.Opens}, f.Description.Files...)); err != nil {
 			return err

@@ -19,6 +19,8 @@ import (
 // Ends are the folders that a request's places lie in. Destination is nil where the request has none.
 type Ends struct {
 	Source, Destination storage.Folder
+	// Definitions are the folders with definitions of machines that are to follow a disk which moves, by their pools.
+	Definitions map[string]storage.Folder
 }
 
 // Known is what whoever asks for a plan knows of the places. The zero value knows nothing.
@@ -31,7 +33,8 @@ type Known struct {
 	Users func(ctx context.Context, files []string) ([]plan.User, error)
 	// Neighbours are the machines whose definitions lie in the folder of the destination.
 	Neighbours []string
-	Root       string // the folder of the destination's pool, when it is on the host of the source
+	// SourceRoot is the folder of the source's pool on its host, and Root that of the destination's pool, when it is on the same host.
+	SourceRoot, Root string
 }
 
 // Prepare looks at both ends and makes the plan. It changes nothing.

@@ -146,7 +146,7 @@ func (w *work) run(ctx context.Context) error {
 		if err := w.lookAt(ctx, real); err != nil {
 			return err
 		}
-		return w.report.run(plan.StepPlace, nil, nil, func() error { return w.moveFiles(ctx) })
+		return w.finish(ctx)
 	}
 	if err := w.sized(); err != nil {
 		return err
@@ -212,17 +212,26 @@ func (w *work) convert(ctx context.Context, real disk.Reader, src *disk.Reader) 
 	return w.finish(ctx)
 }
 
-// finish gives the files their names, and releases the source of a disk that moves.
+// finish gives the files their names, and hands over and releases the source of a disk that moves.
 func (w *work) finish(ctx context.Context) error {
-	if w.state.Stage != plan.StepRelease {
-		if err := w.report.run(plan.StepPlace, nil, nil, func() error { return w.place(ctx) }); err != nil {
+	if w.state.Stage != plan.StepHandOver && w.state.Stage != plan.StepRelease {
+		place := w.place
+		if w.Plan.Renames {
+			place = w.moveFiles
+		}
+		if err := w.report.run(plan.StepPlace, nil, nil, func() error { return place(ctx) }); err != nil {
 			return err
 		}
 		if space, err := w.Ends.Destination.Space(); err == nil && space.Removable { // everything was synced on the way
 			w.remark("everything is on stable storage: it is safe to unplug the drive")
 		}
 	}
-	if !w.Plan.Request.Release {
+	if len(w.Plan.Handovers) > 0 && w.state.Stage != plan.StepRelease {
+		if err := w.report.run(plan.StepHandOver, nil, nil, func() error { return w.handOver(context.WithoutCancel(ctx)) }); err != nil {
+			return err
+		}
+	}
+	if !w.Plan.Request.Release || w.Plan.Renames {
 		return nil
 	}
 	return w.report.run(plan.StepRelease, nil, nil, func() error { return w.release(context.WithoutCancel(ctx)) })

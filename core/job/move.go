@@ -80,10 +80,17 @@ func (w *work) moveAll() error {
 // is nothing to do.
 func (t Task) PutBack(ctx context.Context) error {
 	old, err := t.Records.Load(ctx)
-	if err != nil || old == nil || !t.Plan.Renames || old.Stage != plan.StepPlace {
+	if err != nil || old == nil || !t.Plan.Renames || old.Stage != plan.StepPlace && old.Stage != plan.StepHandOver {
 		return err
 	}
 	w := &work{Task: t, state: *old}
+	if old.Stage == plan.StepHandOver {
+		for _, h := range t.Plan.Handovers {
+			if err := t.follow(h, h.Change().Reverse(), "handed back "+t.ID); err != nil {
+				return fmt.Errorf("changing the definition %s:%s back: %w", h.Pool, h.Path, err)
+			}
+		}
+	}
 	for _, c := range slices.Backward(t.Plan.Copied) {
 		if !w.isMoved(c) {
 			continue
@@ -150,6 +157,10 @@ func (w *work) dropFolder() {
 func (w *work) release(ctx context.Context) error {
 	if w.receipt.Outcome != Proven {
 		w.remark("the source stays where it is, since the new image is not proven whole")
+		return nil
+	}
+	if w.state.LeftBehind {
+		w.remark("the source stays where it is, since a machine still names it there")
 		return nil
 	}
 	if err := w.enter(ctx, plan.StepRelease); err != nil {

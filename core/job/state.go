@@ -20,7 +20,7 @@ var ErrSetAside = errors.New("set aside")
 
 // State is how far a task is. With the marks of its stage, it is enough to go on after the process has ended.
 type State struct {
-	Stage      string    `json:"stage"` // one of the steps write, prove and place
+	Stage      string    `json:"stage"` // one of the steps write, prove, place, hand-over and release
 	Source     string    `json:"source"`
 	Base       string    `json:"base,omitempty"`
 	Storage    string    `json:"storage"` // identity of the destination's
@@ -30,8 +30,10 @@ type State struct {
 	// Compared tells that copied files were proven, before names in them were changed.
 	Compared bool `json:"compared,omitempty"`
 	// Staged are the identities that the files had in the staging folder, once they get their names.
-	Staged  map[string]string `json:"staged,omitempty"`
-	Receipt Receipt           `json:"receipt"` // as far as it is known
+	Staged map[string]string `json:"staged,omitempty"`
+	// LeftBehind tells that a machine names the disk where it was.
+	LeftBehind bool    `json:"left_behind,omitempty"`
+	Receipt    Receipt `json:"receipt"` // as far as it is known
 }
 
 // Records keep the state of one task on stable storage, until whoever runs it has noted how it ended.
@@ -120,7 +122,7 @@ func (w *work) recall(ctx context.Context, stage string, size int64, each func(d
 // may have changed or gone.
 func (w *work) wasPlacing(ctx context.Context) (bool, error) {
 	old, err := w.Records.Load(ctx)
-	if err != nil || old == nil || old.Stage != plan.StepPlace && old.Stage != plan.StepRelease {
+	if err != nil || old == nil || old.Stage != plan.StepPlace && old.Stage != plan.StepHandOver && old.Stage != plan.StepRelease {
 		return false, err
 	}
 	w.state = *old
@@ -133,11 +135,7 @@ func (w *work) wasPlacing(ctx context.Context) (bool, error) {
 	w.receipt = old.Receipt
 	w.receipt.Resumed++
 	w.report.done = w.receipt.Steps
-	if w.Plan.Renames {
-		err = w.report.run(plan.StepPlace, nil, nil, func() error { return w.moveFiles(ctx) })
-	} else {
-		err = w.finish(ctx)
-	}
+	err = w.finish(ctx)
 	w.receipt.Steps = w.report.done
 	return true, err
 }

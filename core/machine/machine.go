@@ -1,5 +1,5 @@
-// Package machine reads definitions of virtual machines: files that say what a machine is called and which disks it uses. The formats are
-// in rooms of their own below this one, which register themselves.
+// Package machine reads definitions of virtual machines, files that say what a machine is called and which disks it uses, and keeps them in
+// step with where the disks lie. The formats are in rooms of their own below this one, which register themselves.
 package machine
 
 import (
@@ -19,7 +19,12 @@ type Definition struct {
 	Format string `json:"format"`
 	// Disks are the files of its disks as the definition names them, in its order: absolute, or as seen from the definition's folder.
 	Disks []string `json:"disks"`
+	// Bases are files that disks stand on, named likewise, where the definition lists them.
+	Bases []string `json:"bases,omitempty"`
 }
+
+// Files are all that it names.
+func (d Definition) Files() []string { return slices.Concat(d.Disks, d.Bases) }
 
 // Format is a format of definitions.
 type Format struct {
@@ -27,6 +32,14 @@ type Format struct {
 	Extension string // of its files, with the dot
 	// Read reads a definition. It fails with ErrOther for a file of another kind that has the same extension.
 	Read func(text []byte) (Definition, error)
+	// Follow returns the text with names changed; what is not named stays as it is.
+	Follow func(text []byte, c Change) ([]byte, error)
+	// Images are the formats of images that it can say a disk has become one of.
+	Images []string
+	// Beside tells that it names only files in its own folder, or below it.
+	Beside bool
+	// Seal is the extension of a file beside a definition that holds its checksum, empty where there is none.
+	Seal string
 }
 
 // ErrOther says that a file is no definition of a machine.
@@ -54,11 +67,36 @@ func Claim(name string) bool {
 	return slices.ContainsFunc(formats, func(f Format) bool { return strings.EqualFold(path.Ext(name), f.Extension) })
 }
 
+// Lookup returns the format of that name.
+func Lookup(name string) (Format, error) {
+	for _, f := range formats {
+		if f.Name == name {
+			return f, nil
+		}
+	}
+	return Format{}, fmt.Errorf("there is no format of definitions %q", name)
+}
+
 // Open reads the definition in a file, which is data that anybody may have written.
 func Open(folder storage.Folder, name string) (Definition, error) {
-	file, err := folder.Open(name)
+	text, err := Text(folder, name)
 	if err != nil {
 		return Definition{}, err
+	}
+	return Parse(name, text)
+}
+
+// Parse reads the text of a definition that lies in a file of that name.
+func Parse(name string, text []byte) (Definition, error) {
+	d, _, err := read(name, text)
+	return d, err
+}
+
+// Text reads the file of a definition.
+func Text(folder storage.Folder, name string) ([]byte, error) {
+	file, err := folder.Open(name)
+	if err != nil {
+		return nil, err
 	}
 	size, err := file.Size()
 	if err == nil && size > maxLength {
@@ -69,8 +107,13 @@ func Open(folder storage.Folder, name string) (Definition, error) {
 		text, err = io.ReadAll(io.NewSectionReader(file, 0, size))
 	}
 	if err := errors.Join(err, file.Close()); err != nil {
-		return Definition{}, fmt.Errorf("reading the definition %s: %w", name, err)
+		return nil, fmt.Errorf("reading the definition %s: %w", name, err)
 	}
+	return text, nil
+}
+
+// read does so and tells the format.
+func read(name string, text []byte) (Definition, Format, error) {
 	for _, f := range Formats() {
 		if !strings.EqualFold(path.Ext(name), f.Extension) {
 			continue
@@ -80,11 +123,11 @@ func Open(folder storage.Folder, name string) (Definition, error) {
 			continue
 		}
 		if err != nil {
-			return d, fmt.Errorf("reading the definition %s: %w", name, err)
+			return d, f, fmt.Errorf("reading the definition %s: %w", name, err)
 		}
-		return d.bounded(f, name), nil
+		return d.bounded(f, name), f, nil
 	}
-	return Definition{}, fmt.Errorf("%s: %w", name, ErrOther)
+	return Definition{}, Format{}, fmt.Errorf("%s: %w", name, ErrOther)
 }
 
 // bounded is the definition with nothing in it that is too long or cannot be shown. A machine without a name is called as its file.
@@ -93,20 +136,24 @@ func (d Definition) bounded(f Format, file string) Definition {
 	if d.Name == "" || len(d.Name) > maxName {
 		d.Name = strings.TrimSuffix(path.Base(file), path.Ext(file))
 	}
-	disks := []string{}
-	for _, name := range d.Disks {
-		if name == "" || len(name) > maxName || storage.Printable(name) != name || slices.Contains(disks, name) || len(disks) == maxDisks {
+	d.Disks, d.Bases = boundedNames(d.Disks), boundedNames(d.Bases)
+	return d
+}
+
+func boundedNames(all []string) []string {
+	names := []string{}
+	for _, name := range all {
+		if name == "" || len(name) > maxName || storage.Printable(name) != name || slices.Contains(names, name) || len(names) == maxDisks {
 			continue
 		}
-		disks = append(disks, name)
+		names = append(names, name)
 	}
-	d.Disks = disks
-	return d
+	return names
 }
 
 // Uses are the files that a definition names, absolute, when the definition lies in the folder at dir.
 func (d Definition) Uses(dir string) (files []string) {
-	for _, name := range d.Disks {
+	for _, name := range d.Files() {
 		if !path.IsAbs(name) {
 			name = path.Join(dir, name)
 		}

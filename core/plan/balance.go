@@ -12,6 +12,7 @@ import (
 // PoolState is how full a pool is. Sizes are in bytes.
 type PoolState struct {
 	Pool        string `json:"pool"`
+	Host        string `json:"-"`
 	Total       int64  `json:"total"`
 	Free        int64  `json:"free"`
 	LargestFile int64  `json:"-"` // 0 without a limit
@@ -43,8 +44,9 @@ type Carry struct {
 	Path string `json:"path"`
 	To   string `json:"to"`
 	Room int64  `json:"room"`
-	// Machine is one that uses it, whose definition names it where it is now.
+	// Machine is one that uses it. Its definition follows, unless the disk goes away to another host.
 	Machine string `json:"machine,omitempty"`
+	Away    bool   `json:"away,omitempty"`
 	// Request is the one that does it.
 	Request Request `json:"request"`
 }
@@ -210,7 +212,8 @@ func (p PoolState) refuses(l Load) string {
 // carry notes where something goes.
 func (b *Balance) carry(u unit, to *PoolState) {
 	for _, l := range u {
-		b.Carries = append(b.Carries, Carry{From: l.Pool, Path: l.Path, To: to.Pool, Room: l.Room, Machine: l.Machine, Request: Request{
+		from := slices.IndexFunc(b.Before, func(p PoolState) bool { return p.Pool == l.Pool })
+		b.Carries = append(b.Carries, Carry{From: l.Pool, Path: l.Path, To: to.Pool, Room: l.Room, Machine: l.Machine, Away: b.Before[from].Host != to.Host, Request: Request{
 			Kind: Copy, Release: true, Family: l.Family, Source: Place{Pool: l.Pool, Path: l.Path}, Destination: &Place{Pool: to.Pool, Path: l.Path},
 		}})
 		to.Free -= l.Room

@@ -241,13 +241,7 @@ func (p *maker) checkRelease() {
 	default:
 		p.add(Informs, "release", "The source is held for a while once the copy is proven, to be restored.")
 	}
-	for _, u := range s.Users {
-		what := "the disk will be on another host, and the machine has to go there too"
-		if root := p.facts.Destination.Root; root != "" {
-			what = fmt.Sprintf("write %s there before it is started again", path.Join(root, p.After.Place.Path))
-		}
-		p.add(Warns, "machine", fmt.Sprintf("The definition of %s (%s) names this disk where it is now: %s.", u.Name, u.Definition, what))
-	}
+	p.handOver()
 	if !p.Renames {
 		p.Steps = append(p.Steps, Step{Name: StepRelease, Title: "Hold the source for a while, out of the way"})
 	}

@@ -78,6 +78,8 @@ type Request struct {
 	Family bool `json:"family,omitempty"`
 	// Release holds the source for a while, out of the way, once the new image is proven: the disk has moved.
 	Release bool `json:"release,omitempty"`
+	// LeaveDefinitions leaves the definitions of machines that use a disk which moves as they are.
+	LeaveDefinitions bool `json:"leave_definitions,omitempty"`
 }
 
 // TagBeside asks for the tag that lies beside a disk.
@@ -108,22 +110,7 @@ type SourceFacts struct {
 	ReadOnly bool
 	Users    []User // that have it among their disks
 	Family   []Kin  // what stands on it, when that is to come along
-}
-
-// User is a machine that has a disk among its own, by its definition.
-type User struct {
-	Name       string
-	Definition string // where it lies: pool:path
-}
-
-// userNames are the names of machines, each once.
-func userNames(users []User) (names []string) {
-	for _, u := range users {
-		if !slices.Contains(names, u.Name) {
-			names = append(names, u.Name)
-		}
-	}
-	return names
+	Root     string // the pool's folder on its host
 }
 
 // Kin is a disk that stands on the one that is copied, and comes along.
@@ -150,7 +137,7 @@ type DestinationFacts struct {
 	Rules      Rules       // of its pool
 	UUID       string      // a fresh one, for a name
 	Neighbours []string    // machines whose definitions lie in the folder of the new image
-	Root       string      // the pool's folder, when it is on the host of the source
+	Root       string      // the pool's folder on its host, when that is the source's
 
 	// For a copy.
 	SameStorage bool  // as the source's: files can change their place without being copied
@@ -217,8 +204,9 @@ const (
 	StepSecure = "secure"
 	StepProve  = "prove"
 	StepPlace  = "place"
-	// StepRelease is only for a disk that moves.
-	StepRelease = "release"
+	// StepHandOver and StepRelease are only for a disk that moves.
+	StepHandOver = "hand-over"
+	StepRelease  = "release"
 )
 
 // Plan is what a request would do.
@@ -245,6 +233,8 @@ type Plan struct {
 	Renames bool `json:"renames,omitempty"`
 	// Released are the files of the source that are held at the end, what opens it first.
 	Released []string `json:"released,omitempty"`
+	// Handovers are the definitions of machines that name the disk in its new place from then on.
+	Handovers []Handover `json:"handovers,omitempty"`
 	// Displaced are files of a disk that is replaced which the new one does not have: they are held with it.
 	Displaced []string `json:"displaced,omitempty"`
 	// Owner and Mode are what the rules of the destination's pool ask for.
@@ -263,7 +253,8 @@ type Use struct {
 func (p Plan) Files() (files []string) {
 	for _, u := range p.Uses {
 		released := u.Pool == p.Request.Source.Pool && slices.Contains(p.Released, u.Path)
-		if u.Writes && !released {
+		handedOver := slices.ContainsFunc(p.Handovers, func(h Handover) bool { return h.Pool == u.Pool && h.Path == u.Path })
+		if u.Writes && !released && !handedOver {
 			files = append(files, u.Path)
 		}
 	}

@@ -84,7 +84,7 @@ type Mover interface {
 
 // Owner is a Folder that keeps an owner and a mode of files.
 type Owner interface {
-	// Own sets them: the owner as UID:GID, the mode octal; empty leaves one as it is.
+	// Own sets them, written as in Info; empty leaves one as it is.
 	Own(name, owner, mode string) error
 }
 
@@ -117,6 +117,8 @@ type Info struct {
 	Changed  time.Time // when content, owner, mode or name changed last, whatever Modified was set to; zero where the storage cannot tell
 	IsDir    bool
 	Regular  bool   // a plain file: not a folder, link, device or pipe
+	Owner    string // as UID:GID, empty where the storage keeps none
+	Mode     string // octal, likewise
 	ID       string // the same for two names of one file, empty where the storage cannot tell
 }
 
@@ -202,6 +204,9 @@ func ParseOwner(owner string) (uid, gid int, err error) {
 	}
 	return uid, gid, nil
 }
+
+// FormatMode writes a mode as ParseMode reads it.
+func FormatMode(m fs.FileMode) string { return fmt.Sprintf("%04o", m.Perm()) }
 
 // ParseMode reads a mode that is written octal.
 func ParseMode(mode string) (fs.FileMode, error) {

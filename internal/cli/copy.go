@@ -42,9 +42,11 @@ func (a *app) move() *cobra.Command {
 	c := &carrying{release: true}
 	cmd := a.carry(c, "move SOURCE... DESTINATION", "Move or rename disks: copy, prove, then hold the source for a while")
 	cmd.Long = `Moves disks with all their files. On one filesystem they only get new names; otherwise they are copied and proven, and then the source is held for a
-while, to be restored (bagaglio held list). A disk that others stand on is not moved away from under them: --family takes them along.`
+while, to be restored (bagaglio held list). A disk that others stand on is not moved away from under them: --family takes them along.
+Definitions of machines that lie in pools of the host follow: they name the disk in its new place, and the old ones are held.`
 	cmd.Example = `  bagaglio move quay-store:ticketing.vmdk lighthouse-store:
   bagaglio move quay-store:ticketing.vmdk quay-store:tickets.vmdk`
+	cmd.Flags().BoolVar(&c.request.LeaveDefinitions, "leave-definitions", false, "leave the definitions of machines that use the disks as they are")
 	return cmd
 }
 

@@ -103,14 +103,18 @@ func (a *app) printBalance(b plan.Balance, planOnly bool) error {
 	if planOnly {
 		out = a.out
 	}
-	var machines []string
+	var machines, away []string
 	rows := [][]string{{"DISK", "FROM", "TO", "ROOM", "MACHINE"}}
 	for _, x := range b.Carries {
 		name := x.Path
 		if x.Request.Family {
 			name += " with what stands on it"
 		}
-		if x.Machine != "" && !slices.Contains(machines, x.Machine) {
+		switch {
+		case x.Machine == "":
+		case x.Away && !slices.Contains(away, x.Machine):
+			away = append(away, x.Machine)
+		case !x.Away && !slices.Contains(machines, x.Machine):
 			machines = append(machines, x.Machine)
 		}
 		rows = append(rows, []string{name, x.From, x.To, size(x.Room), x.Machine})
@@ -126,7 +130,10 @@ func (a *app) printBalance(b plan.Balance, planOnly bool) error {
 		rows = append(rows, []string{p.Pool, share(p), share(b.After[i])})
 	}
 	if len(machines) > 0 {
-		a.remark("The definitions of %s name these disks where they are now: change them before the machines are started again.", strings.Join(machines, ", "))
+		a.remark("The definitions of %s will name the disks in their new places.", strings.Join(machines, ", "))
+	}
+	if len(away) > 0 {
+		a.remark("Disks of %s go to another host: the machines have to go there too, before they are started again.", strings.Join(away, ", "))
 	}
 	return table(out, rows)
 }

@@ -79,7 +79,7 @@ func (s *Service) load(ctx context.Context, name string) (state plan.PoolState, 
 	if err != nil {
 		return state, nil, err
 	}
-	state = plan.PoolState{Pool: name, Total: space.Total, Free: space.Free, LargestFile: space.LargestFile, Rules: pool.Rules}
+	state = plan.PoolState{Pool: name, Host: pool.Host, Total: space.Total, Free: space.Free, LargestFile: space.LargestFile, Rules: pool.Rules}
 	for _, family := range families(c.Disks) {
 		l := loadOf(name, family)
 		var paths []string

@@ -12,6 +12,7 @@ import (
 	"bagaglio/api"
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/storage"
 	"bagaglio/internal/store"
 
 	"github.com/go-jose/go-jose/v4"
@@ -70,6 +71,7 @@ func (s *Service) known(ctx context.Context, r plan.Request) (known job.Known, e
 	if err != nil {
 		return known, err
 	}
+	known.SourceRoot = from.Folder
 	if from.Host == pool.Host {
 		known.Root = pool.Folder
 	}
@@ -108,6 +110,21 @@ func (s *Service) ends(ctx context.Context, r plan.Request) (ends job.Ends, err 
 	}
 	if r.Destination != nil {
 		ends.Destination, err = s.folder(ctx, r.Destination.Pool)
+	}
+	return ends, err
+}
+
+// endsOf are those of a plan, with the folders of the definitions that it changes. One whose pool is gone is for the job to tell.
+func (s *Service) endsOf(ctx context.Context, p plan.Plan) (job.Ends, error) {
+	ends, err := s.ends(ctx, p.Request)
+	ends.Definitions = map[string]storage.Folder{}
+	for _, h := range p.Handovers {
+		folder, folderErr := s.folder(ctx, h.Pool)
+		if folderErr == nil {
+			ends.Definitions[h.Pool] = folder
+		} else if !errors.Is(folderErr, store.ErrNotFound) {
+			err = errors.Join(err, folderErr)
+		}
 	}
 	return ends, err
 }

@@ -288,7 +288,7 @@ func (s *Service) callOff(ctx context.Context, j store.Job) error {
 	if !j.Plan.Renames || j.Started == nil {
 		return nil
 	}
-	ends, err := s.ends(ctx, j.Plan.Request)
+	ends, err := s.endsOf(ctx, j.Plan)
 	if err != nil {
 		return fmt.Errorf("the move was interrupted, and its files have to get their old names again: %w", err)
 	}
@@ -296,7 +296,7 @@ func (s *Service) callOff(ctx context.Context, j store.Job) error {
 }
 
 func (s *Service) work(ctx context.Context, j store.Job, r *run) (job.Receipt, error) {
-	ends, err := s.ends(ctx, j.Plan.Request)
+	ends, err := s.endsOf(ctx, j.Plan)
 	if err != nil {
 		return unrun(j, job.Failed, err), err
 	}

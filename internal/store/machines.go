@@ -63,10 +63,21 @@ func (s *Store) Users(ctx context.Context, pool string, files []string) (users [
 	for _, f := range files {
 		whole = append(whole, path.Join(root, f))
 	}
-	query, args, err := sqlx.In(`SELECT DISTINCT machines.name AS name, uses.pool || ':' || uses.path AS definition FROM uses JOIN machines USING (pool, path) JOIN pools ON pools.name = uses.pool
-		WHERE uses.file IN (?) AND pools.host = (SELECT host FROM pools WHERE name = ?) ORDER BY 1, 2`, whole, pool)
-	if err == nil {
-		err = s.db.SelectContext(ctx, &users, query, args...)
+	query, args, err := sqlx.In(`SELECT DISTINCT machines.name, machines.pool, machines.machine, pools.folder AS root FROM uses JOIN machines USING (pool, path) JOIN pools ON pools.name = uses.pool
+		WHERE uses.file IN (?) AND pools.host = (SELECT host FROM pools WHERE name = ?) ORDER BY machines.name, machines.pool, machines.path`, whole, pool)
+	if err != nil {
+		return nil, err
+	}
+	var rows []struct{ Name, Pool, Machine, Root string }
+	err = s.db.SelectContext(ctx, &rows, query, args...)
+	for _, row := range rows {
+		var m catalog.Machine
+		if err := json.Unmarshal([]byte(row.Machine), &m); err != nil {
+			return nil, err
+		}
+		users = append(users, plan.User{
+			Name: m.Name, Pool: row.Pool, Path: m.File.Name, Format: m.Format, Folder: path.Join(row.Root, path.Dir(m.File.Name)), Files: m.Files(), Sealed: m.Sealed,
+		})
 	}
 	return users, err
 }

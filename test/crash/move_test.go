@@ -79,6 +79,7 @@ func newMoving(t *testing.T, same bool, content []byte) *moving {
 		t.Cleanup(func() { require.NoError(t, unix.Unmount(m.to, unix.MNT_DETACH)) })
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(m.from, "ledger.raw"), content, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(m.from, "cargo-ledger.vmx"), []byte(`ide0:0.fileName = "ledger.raw"`), 0o600))
 	s := testkit.Start(t, m.state)
 	for name, dir := range map[string]string{"quay-store": m.from, "lighthouse-store": m.to} {
 		_, err := s.AddPool(t.Context(), api.NewPool{Name: name, Folder: dir})
@@ -116,9 +117,24 @@ func (m *moving) run(killAt, points string) api.JobOutcome {
 	return *last.Outcome
 }
 
-// whole fails unless the disk is whole in one of its places.
+// defined is what the definition names as its disk, which it does at every moment.
+func (m *moving) defined(what string) string {
+	m.t.Helper()
+	b, err := os.ReadFile(filepath.Join(m.from, "cargo-ledger.vmx"))
+	require.NoError(m.t, err, what)
+	name, ok := strings.CutPrefix(string(b), `ide0:0.fileName = "`)
+	require.True(m.t, ok, "%s: the definition reads %q", what, b)
+	return strings.TrimSuffix(name, `"`)
+}
+
+// whole fails unless the disk is whole in one of its places, and in the one that its machine looks for once that was changed.
 func (m *moving) whole(what string) {
 	m.t.Helper()
+	if name := m.defined(what); name != "ledger.raw" {
+		b, err := os.ReadFile(name)
+		require.NoError(m.t, err, what)
+		require.True(m.t, bytes.Equal(b, m.content), what)
+	}
 	at := []string{filepath.Join(m.from, "ledger.raw"), filepath.Join(m.to, "deck/ledger.raw")}
 	held, err := filepath.Glob(filepath.Join(m.from, ".bagaglio/held/*/files/ledger.raw"))
 	require.NoError(m.t, err)
@@ -140,4 +156,9 @@ func (m *moving) ended() {
 	require.True(m.t, bytes.Equal(m.content, b))
 	require.NoFileExists(m.t, filepath.Join(m.from, "ledger.raw"))
 	require.NoDirExists(m.t, filepath.Join(m.to, ".bagaglio"))
+	require.NoDirExists(m.t, filepath.Join(m.from, ".bagaglio/staging"))
+	require.Equal(m.t, filepath.Join(m.to, "deck/ledger.raw"), m.defined("at the end"))
+	held, err := filepath.Glob(filepath.Join(m.from, ".bagaglio/held/*/files/cargo-ledger.vmx"))
+	require.NoError(m.t, err)
+	require.Len(m.t, held, 1, "the old definition")
 }

@@ -82,7 +82,10 @@ func TestMachinesOwnDisks(t *testing.T) {
 		return by
 	}
 	by := checks()
-	assert.Contains(t, by["machine"].Message, "crew-roster (quay-store:crew-roster/crew-roster.vmx) names this disk where it is now: write "+lighthouse+"/roster-log.raw there")
+	assert.Contains(t, by["machine"].Message, "crew-roster (quay-store:crew-roster/crew-roster.vmx) will name the disk in its new place")
+	r.LeaveDefinitions = true
+	assert.Contains(t, checks()["machine"].Message, "crew-roster (quay-store:crew-roster/crew-roster.vmx) names this disk where it is now: write "+lighthouse+"/roster-log.raw there")
+	r.LeaveDefinitions = false
 	assert.Contains(t, by["rule-running"].Message, "not for machines that run")
 	require.NotEmpty(t, by["rule-folder"].Remedies)
 	assert.Contains(t, by["rule-folder"].Remedies[0].Label, "folder crew-roster")
@@ -99,6 +102,65 @@ func TestMachinesOwnDisks(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, b.Carries, 1)
 	assert.Equal(t, "crew-roster", b.Carries[0].Machine)
+}
+
+// TestDefinitionsFollowTheirDisks: moved, renamed, converted, one after the other and side by side; and what was changed comes back.
+func TestDefinitionsFollowTheirDisks(t *testing.T) {
+	s := start(t)
+	quay, sea := s.Pool("quay-store"), s.Pool("sea-store")
+	for _, name := range []string{"roster/a.raw", "roster/b.raw", "cargo/c.raw"} {
+		noise(t, quay, name, mib)
+	}
+	define := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(quay, name), []byte(text), 0o640))
+	}
+	is := func(name, text string) {
+		t.Helper()
+		b, err := os.ReadFile(filepath.Join(quay, name))
+		require.NoError(t, err)
+		assert.Equal(t, text, string(b))
+	}
+	const domain = "<domain type='x'>\n  <name>crew-roster</name> <!-- since the quay -->\n  <devices>\n    <disk><driver type='raw'/><source file=\"%s\"/></disk><disk><driver type='%s'/><source file='%s'/></disk>\n  </devices>\n</domain>\n"
+	define("roster/crew-roster.xml", fmt.Sprintf(domain, quay+"/roster/a.raw", "raw", "b.raw"))
+	define("cargo/cargo-ledger.ovf", `<Envelope><References><File id="f" href="c.raw"/></References><DiskSection><Disk fileRef="f"/></DiskSection><VirtualSystem id="cargo-ledger"/></Envelope>`)
+	require.NoError(t, os.WriteFile(filepath.Join(quay, "cargo/cargo-ledger.mf"), []byte("SHA256(cargo-ledger.ovf)= 00"), 0o600))
+	move := func(from, pool, to string, change func(*plan.Request)) api.Job {
+		r := plan.Request{Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "quay-store", Path: from}, Destination: &plan.Place{Pool: pool, Path: to}}
+		if change != nil {
+			change(&r)
+		}
+		return begin(t, s.Service, r)
+	}
+	// Both disks of a machine at once: neither change is lost.
+	one := move("roster/a.raw", "sea-store", "a.raw", nil)
+	two := move("roster/b.raw", "quay-store", "roster/log/b.qcow2", func(r *plan.Request) { r.Kind, r.As = plan.Convert, "qcow2" })
+	receipt := proven(t, s.Service, one.Id)
+	assert.Contains(t, fmt.Sprint(receipt.Remarks), "crew-roster (quay-store:roster/crew-roster.xml) names the disk in its new place")
+	proven(t, s.Service, two.Id)
+	is("roster/crew-roster.xml", fmt.Sprintf(domain, sea+"/a.raw", "qcow2", "log/b.qcow2"))
+	list, err := s.ListDisks(t.Context(), "sea-store", api.ListDisksParams{})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"crew-roster"}, list.Disks[0].Machines)
+	held, err := s.Held(t.Context())
+	require.NoError(t, err)
+	var definitions []string
+	for _, h := range held {
+		if h.Path == "roster/crew-roster.xml" {
+			definitions = append(definitions, h.Id)
+		}
+	}
+	require.Len(t, definitions, 2, "the definition as it was before each")
+	_, err = s.Restore(t.Context(), "quay-store", definitions[0], true)
+	require.NoError(t, err)
+
+	// A definition that a manifest speaks of stays, and so it does on request.
+	kept, err := s.Plan(t.Context(), plan.Request{Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "quay-store", Path: "cargo/c.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "cargo/d.raw"}})
+	require.NoError(t, err)
+	assert.Empty(t, kept.Plan.Handovers)
+	assert.Contains(t, fmt.Sprint(kept.Plan.Checks), "a file beside it holds its checksum")
+	require.NoError(t, os.Remove(filepath.Join(quay, "cargo/cargo-ledger.mf")))
+	proven(t, s.Service, move("cargo/c.raw", "quay-store", "cargo/d.raw", func(r *plan.Request) { r.LeaveDefinitions = true }).Id)
+	is("cargo/cargo-ledger.ovf", `<Envelope><References><File id="f" href="c.raw"/></References><DiskSection><Disk fileRef="f"/></DiskSection><VirtualSystem id="cargo-ledger"/></Envelope>`)
 }
 
 // TestDisksThatLeaveTheirMachine for another host, where no definition can name them.

@@ -1,8 +1,10 @@
 package all
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -48,7 +50,7 @@ func TestEveryFormat(t *testing.T) {
 			assert.True(t, machine.Claim("TIDE"+strings.ToUpper(f.Extension)))
 			d, err := machine.Open(folder, put("a"+f.Extension, text))
 			require.NoError(t, err)
-			assert.Equal(t, machine.Definition{Name: "tide-board", Format: f.Name, Disks: []string{"tide board.vmdk", "/srv/lighthouse/log.vmdk"}}, d)
+			assert.Equal(t, machine.Definition{Name: "tide-board", Format: f.Name, Disks: []string{"tide board.vmdk", "/srv/lighthouse/log.vmdk"}, Bases: []string{}}, d)
 			assert.Equal(t, []string{"/pool/tide/tide board.vmdk", "/srv/lighthouse/log.vmdk"}, d.Uses("/pool/tide"))
 
 			unnamed, err := machine.Open(folder, put("unnamed"+f.Extension, strings.NewReplacer("tide-board", "", `ovf:id="vm1"`, "").Replace(text)))
@@ -64,6 +66,79 @@ func TestEveryFormat(t *testing.T) {
 		})
 	}
 	assert.Len(t, rows, len(machine.Formats()))
+}
+
+// TestEveryFormatFollows: a definition names its disks in their new places, and nothing else in it changes.
+func TestEveryFormatFollows(t *testing.T) {
+	old := map[string]string{"ovf": "tide%20board.vmdk", "domain-xml": "tide board.vmdk", "vmx": "tide|20board.vmdk"}
+	const to = `lamp room/tide & "board" | é.vmdk`
+	now := map[string]string{
+		"ovf": "lamp%20room/tide%20&amp;%20%22board%22%20%7C%20%C3%A9.vmdk", "domain-xml": "lamp room/tide &amp; &#34;board&#34; | é.vmdk", "vmx": `lamp room/tide & |22board|22 |7C é.vmdk`,
+	}
+	for _, f := range machine.Formats() {
+		t.Run(f.Name, func(t *testing.T) {
+			text := rows[f.Name]
+			follow := func(c machine.Change) (string, error) {
+				out, err := machine.Follow("a"+f.Extension, []byte(text), c)
+				return string(out), err
+			}
+			change := machine.Change{Names: map[string]string{"tide board.vmdk": to}}
+			changed, err := follow(change)
+			require.NoError(t, err)
+			assert.Equal(t, strings.Replace(text, old[f.Name], now[f.Name], 1), changed)
+			folder, err := local.Open(t.TempDir())
+			require.NoError(t, err)
+			defer folder.Close()
+			put := func(text string) machine.Definition {
+				file, err := folder.Create("a" + f.Extension)
+				require.NoError(t, err)
+				_, err = file.WriteAt([]byte(text), 0)
+				require.NoError(t, errors.Join(err, file.Close()))
+				d, err := machine.Open(folder, "a"+f.Extension)
+				require.NoError(t, errors.Join(err, folder.Remove("a"+f.Extension)))
+				return d
+			}
+			assert.False(t, put(text).Followed(change))
+			assert.True(t, put(changed).Followed(change))
+			assert.False(t, put(changed).Followed(change.Reverse()))
+
+			for _, format := range append(slices.Clone(f.Images), "floppy") {
+				changed, err := follow(machine.Change{Names: change.Names, Format: format})
+				if format == "floppy" {
+					assert.ErrorContains(t, err, "cannot say")
+					continue
+				}
+				require.NoError(t, err, format)
+				assert.Equal(t, []string{to, "/srv/lighthouse/log.vmdk"}, put(changed).Disks, format)
+			}
+			_, err = follow(machine.Change{Names: map[string]string{"tide board.vmdk": "/srv/lamp-room/tide.vmdk"}})
+			assert.Equal(t, f.Beside, err != nil, "a name outside of the folder of the definition")
+			_, err = follow(machine.Change{Names: map[string]string{"gone.vmdk": "lamp.vmdk"}})
+			assert.ErrorContains(t, err, "does not name gone.vmdk")
+			_, err = machine.Follow("cut"+f.Extension, []byte(text)[:10], change)
+			assert.ErrorIs(t, err, machine.ErrOther)
+		})
+	}
+}
+
+// TestDriverFollows: a definition that tells the format of an image tells the new one, of the disk that was converted only.
+func TestDriverFollows(t *testing.T) {
+	const text = "<domain><name>tide-board</name><!-- <source file='a.raw'/> --><devices><emulator>x</emulator>" +
+		"<disk type='file' device='disk'><driver name='d' type = 'raw' cache='none'/><source\n file='a.raw' index='1'/></disk>" +
+		"<disk><driver type='raw'/><source file='b.raw'/></disk>" +
+		"<disk><source file='top.qcow2'/><backingStore type='file'><format type='raw'/><source file='c.raw'/></backingStore></disk></devices></domain>"
+	out, err := machine.Follow("tide-board.xml", []byte(text), machine.Change{Names: map[string]string{"a.raw": "a.qcow2"}, Format: "qcow2"})
+	require.NoError(t, err)
+	want := strings.NewReplacer("type = 'raw'", "type = 'qcow2'", "\n file='a.raw'", "\n file='a.qcow2'").Replace(text)
+	assert.Equal(t, want, string(out))
+	out, err = machine.Follow("tide-board.xml", []byte(text), machine.Change{Names: map[string]string{"top.qcow2": "lamp/top.qcow2", "c.raw": "lamp/c.raw"}})
+	require.NoError(t, err)
+	assert.Equal(t, strings.NewReplacer("'top.qcow2'", "'lamp/top.qcow2'", "'c.raw'", "'lamp/c.raw'").Replace(text), string(out), "what it stands on, where that is listed")
+	_, err = machine.Follow("a.vmx", []byte(".encoding = \"windows-1252\"\nide0:0.fileName = \"a.vmdk\"\n"), machine.Change{Names: map[string]string{"a.vmdk": "é.vmdk"}})
+	assert.ErrorContains(t, err, "encoding")
+	out, err = machine.Follow("a.vmx", []byte(`ide0:0.fileName = "x\a.vmdk"`), machine.Change{Names: map[string]string{"x/a.vmdk": "y/a.vmdk"}})
+	require.NoError(t, err)
+	assert.Equal(t, `ide0:0.fileName = "y\a.vmdk"`, string(out))
 }
 
 func FuzzDefinitions(f *testing.F) {
@@ -85,6 +160,17 @@ func FuzzDefinitions(f *testing.F) {
 			assert.NotEmpty(t, d.Name)
 			for _, file := range d.Uses("/pool") {
 				assert.True(t, strings.HasPrefix(file, "/"), file)
+			}
+			for _, name := range d.Disks {
+				change := machine.Change{Names: map[string]string{name: "lamp room/<é>.vmdk"}}
+				changed, err := machine.Follow(name+format.Extension, text, change)
+				if err != nil {
+					continue // it says so and changes nothing
+				}
+				require.NoError(t, os.WriteFile(filepath.Join(dir, format.Name+format.Extension), changed, 0o600))
+				d, err := machine.Open(folder, format.Name+format.Extension)
+				require.NoError(t, err)
+				assert.True(t, d.Followed(change))
 			}
 		}
 	})

@@ -2,15 +2,21 @@
 package domain
 
 import (
+	"cmp"
 	"encoding/xml"
 	"fmt"
+	"maps"
+	"slices"
 
 	"bagaglio/core/machine"
 )
 
 func init() {
-	machine.Register(machine.Format{Name: "domain-xml", Extension: ".xml", Read: read})
+	machine.Register(machine.Format{Name: "domain-xml", Extension: ".xml", Read: read, Follow: follow, Images: slices.Sorted(maps.Keys(drivers))})
 }
+
+// drivers are the types of a disk's driver by formats of images.
+var drivers = map[string]string{"raw": "raw", "qcow2": "qcow2", "vmdk": "vmdk", "vdi": "vdi", "vhdx": "vhdx", "vhd": "vpc"}
 
 // domain is what is read of the root element.
 type domain struct {
@@ -18,11 +24,22 @@ type domain struct {
 	Name    string   `xml:"name"`
 	Disks   []struct {
 		Device string `xml:"device,attr"` // disk where it is absent
-		Source struct {
-			File string `xml:"file,attr"`
-			Dev  string `xml:"dev,attr"`
-		} `xml:"source"`
+		Source source `xml:"source"`
+		Base   *base  `xml:"backingStore"`
 	} `xml:"devices>disk"`
+}
+
+type source struct {
+	File string `xml:"file,attr"`
+	Dev  string `xml:"dev,attr"`
+}
+
+func (s source) name() string { return cmp.Or(s.File, s.Dev) }
+
+// base is what a disk stands on, and what that stands on.
+type base struct {
+	Source source `xml:"source"`
+	Base   *base  `xml:"backingStore"`
 }
 
 func read(text []byte) (machine.Definition, error) {
@@ -32,13 +49,50 @@ func read(text []byte) (machine.Definition, error) {
 	}
 	d := machine.Definition{Name: x.Name}
 	for _, disk := range x.Disks {
-		switch {
-		case disk.Device != "" && disk.Device != "disk": // a drive for removable media
-		case disk.Source.File != "":
-			d.Disks = append(d.Disks, disk.Source.File)
-		default:
-			d.Disks = append(d.Disks, disk.Source.Dev)
+		if disk.Device != "" && disk.Device != "disk" { // a drive for removable media
+			continue
+		}
+		d.Disks = append(d.Disks, disk.Source.name())
+		for b := disk.Base; b != nil; b = b.Base {
+			d.Bases = append(d.Bases, b.Source.name())
 		}
 	}
 	return d, nil
+}
+
+// follow changes the names of files of disks and of what they stand on, and the type of a disk's driver.
+func follow(text []byte, c machine.Change) ([]byte, error) {
+	var moved []bool // the disks, in their order
+	var x domain
+	if err := xml.Unmarshal(text, &x); err != nil {
+		return nil, err
+	}
+	for _, disk := range x.Disks {
+		_, ok := c.Names[disk.Source.name()]
+		moved = append(moved, ok)
+	}
+	disk := -1
+	return machine.EditXML(text, func(around []string, e xml.StartElement) map[string]string {
+		if len(around) == 2 && around[1] == "devices" && e.Name.Local == "disk" {
+			disk++
+		}
+		if len(around) < 3 || around[1] != "devices" || around[2] != "disk" {
+			return nil
+		}
+		values := map[string]string{}
+		switch e.Name.Local {
+		case "source":
+			for _, a := range e.Attr {
+				to, ok := c.Names[a.Value]
+				if ok && (a.Name.Local == "file" || a.Name.Local == "dev") {
+					values[a.Name.Local] = to
+				}
+			}
+		case "driver":
+			if c.Format != "" && len(around) == 3 && moved[disk] {
+				values["type"] = drivers[c.Format]
+			}
+		}
+		return values
+	})
 }

@@ -9,7 +9,10 @@ import (
 	"bagaglio/core/machine"
 )
 
-func init() { machine.Register(machine.Format{Name: "ovf", Extension: ".ovf", Read: read}) }
+func init() {
+	// A disk's format is a URI that its maker chose (9.1), so that no other one can be told. The manifest is that of 6.1.
+	machine.Register(machine.Format{Name: "ovf", Extension: ".ovf", Read: read, Follow: follow, Beside: true, Seal: ".mf"})
+}
 
 // envelope is what is read of the root element (DSP0243, 6). Namespaces differ between versions, and are not looked at.
 type envelope struct {
@@ -48,4 +51,20 @@ func read(text []byte) (machine.Definition, error) {
 		d.Disks = append(d.Disks, files[disk.FileRef]) // a disk without a file is empty
 	}
 	return d, nil
+}
+
+// follow changes the names of files.
+func follow(text []byte, c machine.Change) ([]byte, error) {
+	return machine.EditXML(text, func(around []string, e xml.StartElement) map[string]string {
+		if len(around) != 2 || around[1] != "References" || e.Name.Local != "File" {
+			return nil
+		}
+		for _, a := range e.Attr {
+			name, err := url.PathUnescape(a.Value)
+			if to, ok := c.Names[name]; ok && err == nil && a.Name.Local == "href" {
+				return map[string]string{"href": (&url.URL{Path: to}).EscapedPath()}
+			}
+		}
+		return nil
+	})
 }

@@ -170,6 +170,7 @@ func toInfo(name string, info fs.FileInfo) storage.Info {
 		out.Room = st.Blocks * 512 // stat(2): always counted in units of 512 bytes
 		out.Changed = time.Unix(st.Ctim.Unix())
 		out.ID = fmt.Sprintf("%d:%d", st.Dev, st.Ino)
+		out.Owner, out.Mode = fmt.Sprintf("%d:%d", st.Uid, st.Gid), storage.FormatMode(info.Mode())
 	}
 	return out
 }

@@ -285,7 +285,11 @@ func (f *Folder) Stat(name string) (info storage.Info, err error) {
 
 func toInfo(name string, info os.FileInfo) storage.Info {
 	size := max(0, info.Size()) // a host may say anything
-	return storage.Info{Name: name, Size: size, Room: storage.Unknown, Modified: info.ModTime(), IsDir: info.IsDir(), Regular: info.Mode().IsRegular()}
+	out := storage.Info{Name: name, Size: size, Room: storage.Unknown, Modified: info.ModTime(), IsDir: info.IsDir(), Regular: info.Mode().IsRegular()}
+	if st, ok := info.Sys().(*sftp.FileStat); ok {
+		out.Owner, out.Mode = fmt.Sprintf("%d:%d", st.UID, st.GID), storage.FormatMode(info.Mode())
+	}
+	return out
 }
 
 // List returns what lies directly in dir, sorted by name. Names that no other call would accept are left out.

@@ -109,7 +109,8 @@ function BalanceView({ balance, name }: { balance: Balance; name: string }) {
     onSuccess: () => navigate("/jobs"),
   });
   const count = balance.carries.length;
-  const machines = [...new Set(balance.carries.flatMap((carry) => carry.machine ?? []))];
+  const machines = (away: boolean) =>
+    [...new Set(balance.carries.flatMap((c) => (c.machine && !!c.away === away ? c.machine : [])))].join(", ");
   return (
     <>
       <table className="table">
@@ -159,10 +160,11 @@ function BalanceView({ balance, name }: { balance: Balance; name: string }) {
           </li>
         ))}
       </ul>
-      {machines.length > 0 && (
+      {machines(false) && <p>The definitions of {machines(false)} will name the disks in their new places.</p>}
+      {machines(true) && (
         <p className="text-warning">
-          The definitions of {machines.join(", ")} name these disks where they are now: change them before the machines
-          are started again.
+          Disks of {machines(true)} go to another host: the machines have to go there too, before they are started
+          again.
         </p>
       )}
       <p className="text-sm opacity-75">

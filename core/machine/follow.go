@@ -1,0 +1,131 @@
+package machine
+
+import (
+	"bytes"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"regexp"
+	"slices"
+)
+
+// Change says where disks of a machine lie from now on.
+type Change struct {
+	// Names are the new names of files by those that the definition has.
+	Names map[string]string
+	// Format is that of the image under the new name, as a disk's format is called; empty when it is what it was.
+	Format string
+}
+
+// Reverse is the change that takes this one back. It knows of no formats.
+func (c Change) Reverse() Change {
+	names := map[string]string{}
+	for from, to := range c.Names {
+		names[to] = from
+	}
+	return Change{Names: names}
+}
+
+// Why says why a definition of this format cannot be made to name a file as name, whose image becomes one of the format; nil when it can.
+func (f Format) Why(name, format string) error {
+	if f.Beside && (path.IsAbs(name) || name == ".." || len(name) > 3 && name[:3] == "../") {
+		return fmt.Errorf("%s names only files that lie in its own folder", f.Name)
+	}
+	if format != "" && !slices.Contains(f.Images, format) {
+		return fmt.Errorf("%s cannot say that the disk is %s", f.Name, format)
+	}
+	return nil
+}
+
+// Follow returns the text of the definition that lies in the file name with the change made. Everything else in it stays as it is, byte
+// for byte. It fails when the definition does not come to name exactly the files that it should.
+func Follow(name string, text []byte, c Change) ([]byte, error) {
+	before, f, err := read(name, text)
+	if err != nil {
+		return nil, err
+	}
+	want := before.Files()
+	for from, to := range c.Names {
+		if !slices.Contains(want, from) && !slices.Contains(want, to) {
+			return nil, fmt.Errorf("%s does not name %s any more", name, from)
+		}
+		if err := f.Why(to, c.Format); err != nil {
+			return nil, err
+		}
+	}
+	changed, err := f.Follow(text, c)
+	if err != nil {
+		return nil, fmt.Errorf("changing names in %s: %w", name, err)
+	}
+	after, _, err := read(name, changed)
+	if err != nil {
+		return nil, fmt.Errorf("changing names in %s: it could not be read any more: %w", name, err)
+	}
+	for i, d := range want {
+		if to, ok := c.Names[d]; ok {
+			want[i] = to
+		}
+	}
+	if !slices.Equal(after.Files(), want) || after.Name != before.Name {
+		return nil, fmt.Errorf("changing names in %s: it would not name what it should", name)
+	}
+	return changed, nil
+}
+
+// Followed tells whether a definition names the new files of a change, and none of the old ones.
+func (d Definition) Followed(c Change) bool {
+	files := d.Files()
+	for from, to := range c.Names {
+		if slices.Contains(files, from) || !slices.Contains(files, to) {
+			return false
+		}
+	}
+	return true
+}
+
+// attribute is one in a start tag, whose name and value are well-formed: XML 1.0, section 3.1.
+var attribute = regexp.MustCompile(`([^\s=/<>"']+)\s*=\s*("[^"]*"|'[^']*')`)
+
+// EditXML gives attributes of an XML document new values. edit gets each element with the local names of those around it, and returns the
+// values by the local names of the attributes that it has. All other bytes stay.
+func EditXML(text []byte, edit func(around []string, e xml.StartElement) map[string]string) ([]byte, error) {
+	var out []byte
+	var around []string
+	done := int64(0)
+	for d := xml.NewDecoder(bytes.NewReader(text)); ; {
+		begin := d.InputOffset()
+		token, err := d.Token()
+		if errors.Is(err, io.EOF) {
+			return append(out, text[done:]...), nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		switch e := token.(type) {
+		case xml.EndElement:
+			around = around[:len(around)-1]
+		case xml.StartElement:
+			values := edit(around, e)
+			around = append(around, e.Name.Local)
+			tag := text[begin:d.InputOffset()]
+			for _, m := range attribute.FindAllSubmatchIndex(tag, -1) {
+				local := tag[m[2]:m[3]]
+				local = local[bytes.IndexByte(local, ':')+1:]
+				value, ok := values[string(local)]
+				if !ok {
+					continue
+				}
+				quote := tag[m[4]]
+				out = append(append(out, text[done:begin+int64(m[4])]...), quote)
+				var b bytes.Buffer
+				if err := xml.EscapeText(&b, []byte(value)); err != nil {
+					return nil, err
+				}
+				out = append(append(out, b.Bytes()...), quote)
+				done = begin + int64(m[5])
+			}
+		}
+	}
+}
