@@ -827,6 +827,9 @@ type ListDisksParams struct {
 	Descending *bool                `form:"descending,omitempty" json:"descending,omitempty"`
 	Offset     *int                 `form:"offset,omitempty" json:"offset,omitempty"`
 	Limit      *int                 `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// StraysOffset of the files that belong to no disk, from this one on
+	StraysOffset *int `form:"strays_offset,omitempty" json:"strays_offset,omitempty"`
 }
 
 // ListDisksParamsOnly defines parameters for ListDisks.

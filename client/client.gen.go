@@ -2871,6 +2871,18 @@ func NewListDisksRequest(server string, pool PoolName, params *ListDisksParams) 
 
 		}
 
+		if params.StraysOffset != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "strays_offset", *params.StraysOffset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}

@@ -3,6 +3,7 @@ package plan
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -17,6 +18,8 @@ type PoolState struct {
 	Free        int64  `json:"free"`
 	LargestFile int64  `json:"-"` // 0 without a limit
 	Rules       Rules  `json:"-"`
+	// Names are the files that lie there.
+	Names map[string]bool `json:"-"`
 }
 
 // used is the share of the pool that is taken.
@@ -35,7 +38,8 @@ type Load struct {
 	Format, Layout string
 	Virtual, Room  int64
 	LargestFile    int64
-	Stays          string // why it cannot be moved, empty when it can
+	Files          []string // of all that goes
+	Stays          string   // why it cannot be moved, empty when it can
 }
 
 // Carry is a disk that is to go from one pool to another.
@@ -203,10 +207,24 @@ func (p PoolState) refuses(l Load) string {
 		return "does not accept it by its rules"
 	case r.NoRunning && l.Machine != "":
 		return fmt.Sprintf("is not for machines that run, and %s uses it", l.Machine)
+	case slices.ContainsFunc(l.Files, func(name string) bool { return p.Names[name] }):
+		return "has another file of that name"
 	case p.LargestFile > 0 && l.LargestFile > p.LargestFile:
 		return "holds no files that long"
 	}
 	return ""
+}
+
+// take notes that files will lie there.
+func (p *PoolState) take(files []string) {
+	names := maps.Clone(p.Names) // that of before stays as it is
+	if names == nil {
+		names = map[string]bool{}
+	}
+	for _, name := range files {
+		names[name] = true
+	}
+	p.Names = names
 }
 
 // carry notes where something goes.
@@ -217,6 +235,7 @@ func (b *Balance) carry(u unit, to *PoolState) {
 			Kind: Copy, Release: true, Family: l.Family, Source: Place{Pool: l.Pool, Path: l.Path}, Destination: &Place{Pool: to.Pool, Path: l.Path},
 		}})
 		to.Free -= l.Room
+		to.take(l.Files)
 		for i := range b.After {
 			if b.After[i].Pool == l.Pool {
 				b.After[i].Free += l.Room

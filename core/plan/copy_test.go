@@ -98,6 +98,13 @@ func TestBalance(t *testing.T) {
 	require.Len(t, b.Left, 1)
 	assert.Equal(t, "d.raw", b.Left[0].Path)
 	assert.Empty(t, Spread(b.After, nil).Carries, "nothing to carry")
+
+	pools[1].Names, loads[0].Files, loads[2].Files = map[string]bool{"a.raw": true}, []string{"a.raw"}, []string{"c.raw"}
+	b = Drain(pools[0], pools[1:2], loads)
+	require.Len(t, b.Carries, 2)
+	assert.Equal(t, Left{"quay", "a.raw", "lighthouse has another file of that name"}, b.Left[0])
+	assert.Len(t, pools[1].Names, 1)
+	assert.True(t, b.After[1].Names["c.raw"])
 }
 
 // TestMachinesAreNotTornApart where one pool takes all of their disks.

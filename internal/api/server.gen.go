@@ -1023,6 +1023,14 @@ func (siw *ServerInterfaceWrapper) ListDisks(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "strays_offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "strays_offset", c.Request.URL.Query(), &params.StraysOffset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter strays_offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {

@@ -139,8 +139,11 @@ func (s *server) ListDisks(ctx context.Context, r ListDisksRequestObject) (ListD
 	if p.Limit != nil {
 		q.Limit = *p.Limit
 	}
-	if q.Limit < 1 || q.Limit > 1000 || q.Offset < 0 {
-		return nil, fmt.Errorf("%w: limit is %d and should be from 1 to 1000", service.ErrInvalid, q.Limit)
+	if p.StraysOffset != nil {
+		q.StraysOffset = *p.StraysOffset
+	}
+	if q.Limit < 1 || q.Limit > 1000 || q.Offset < 0 || q.StraysOffset < 0 {
+		return nil, fmt.Errorf("%w: limit is %d and should be from 1 to 1000, and an offset is not negative", service.ErrInvalid, q.Limit)
 	}
 	disks, err := s.service.Disks(ctx, r.Pool, q)
 	return ListDisks200JSONResponse(disks), err

@@ -220,6 +220,13 @@ func (a *app) printGroup(g api.Group) error {
 			rows = append(rows, []string{"-", "refused", r.Source.String(), "", r.Why})
 		}
 		if err = table(a.out, rows); err == nil {
+			for _, j := range g.Jobs {
+				for _, c := range j.Plan.Checks {
+					if c.Severity == plan.Warns {
+						a.remark("Job %s, %s: %s", j.Id, j.Request.Source, c.Message)
+					}
+				}
+			}
 			a.remark("%s: %d of %d done, %d not done.", g.Name, done, len(g.Jobs)+len(g.Refused), failed)
 		}
 	}

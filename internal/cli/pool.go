@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -114,26 +115,19 @@ func (a *app) poolDisks() *cobra.Command {
 	c := &cobra.Command{
 		Use: "disks NAME", Short: "List the disks in a pool", Args: exactly(1), ValidArgsFunction: a.completePool,
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
-			p := api.ListDisksParams{Search: &search, Descending: &descending, Sort: (*api.ListDisksParamsSort)(&sort), Limit: ptr(1000), Offset: ptr(0)}
+			p := api.ListDisksParams{Search: &search, Descending: &descending, Sort: (*api.ListDisksParamsSort)(&sort)}
 			if only != "" {
 				p.Only = (*api.ListDisksParamsOnly)(&only)
 			}
-			disks := []api.DiskEntry{}
-			for {
-				list, err := service.ListDisks(cmd.Context(), args[0], p)
-				if err != nil {
-					return err
-				}
-				if disks = append(disks, list.Disks...); len(list.Disks) < *p.Limit {
-					a.remarkList(list)
-					break
-				}
-				*p.Offset += *p.Limit
+			list, err := everything(cmd.Context(), service, args[0], p, false)
+			if err != nil {
+				return err
 			}
+			a.remarkList(list)
 			if a.json {
-				return a.printJSON(disks)
+				return a.printJSON(list.Disks)
 			}
-			return table(a.out, diskRows(disks, files))
+			return table(a.out, diskRows(list.Disks, files))
 		}),
 	}
 	f := c.Flags()
@@ -144,6 +138,19 @@ func (a *app) poolDisks() *cobra.Command {
 	f.BoolVar(&files, "files", false, "show the files of each disk too")
 	a.jsonFlag(c)
 	return c
+}
+
+// everything asks for a list page by page, and if wanted for all files too that belong to no disk.
+func everything(ctx context.Context, service *client.Service, pool string, p api.ListDisksParams, strays bool) (api.DiskList, error) {
+	p.Limit, p.Offset, p.StraysOffset = ptr(1000), ptr(0), ptr(0)
+	all, err := service.ListDisks(ctx, pool, p)
+	for page := all; err == nil && (len(page.Disks) == *p.Limit || strays && len(page.Strays) > 0 && len(all.Strays) < all.StrayCount); {
+		*p.Offset, *p.StraysOffset = len(all.Disks), len(all.Strays)
+		if page, err = service.ListDisks(ctx, pool, p); err == nil {
+			all.Disks, all.Strays = append(all.Disks, page.Disks...), append(all.Strays, page.Strays...)
+		}
+	}
+	return all, err
 }
 
 func ptr[T any](v T) *T { return &v }
@@ -194,11 +201,11 @@ func (a *app) poolOrphans() *cobra.Command {
 	c := &cobra.Command{
 		Use: "orphans NAME", Short: "List what belongs to nothing in a pool: files, disks that do not open, disks that no machine uses", Args: exactly(1), ValidArgsFunction: a.completePool,
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
-			list, err := service.ListDisks(cmd.Context(), args[0], api.ListDisksParams{Only: ptr(api.Broken), Limit: ptr(1000)})
+			list, err := everything(cmd.Context(), service, args[0], api.ListDisksParams{Only: ptr(api.Broken)}, true)
 			if err != nil {
 				return err
 			}
-			unused, err := service.ListDisks(cmd.Context(), args[0], api.ListDisksParams{Only: ptr(api.Orphans), Limit: ptr(1000)})
+			unused, err := everything(cmd.Context(), service, args[0], api.ListDisksParams{Only: ptr(api.Orphans)}, false)
 			if err != nil {
 				return err
 			}

@@ -24,7 +24,7 @@ const settled = 10 * time.Minute
 
 // Disks lists disks in a pool, and the files that belong to none. One that does not open is listed with its problem.
 func (s *Service) Disks(ctx context.Context, pool string, q store.DiskQuery) (api.DiskList, error) {
-	list := api.DiskList{Disks: []api.DiskEntry{}, Strays: []catalog.File{}}
+	list := api.DiskList{Disks: []api.DiskEntry{}}
 	if _, err := s.pool(ctx, pool); err != nil {
 		return list, err
 	}
@@ -62,9 +62,10 @@ func (s *Service) Disks(ctx context.Context, pool string, q store.DiskQuery) (ap
 		}
 		list.Disks = append(list.Disks, e)
 	}
-	strays, err := s.store.Strays(ctx, pool, -1)
-	list.StrayCount = len(strays)
-	list.Strays = append(list.Strays, strays[:min(len(strays), mostStrays)]...)
+	if list.StrayCount, err = s.store.CountStrays(ctx, pool); err != nil {
+		return list, err
+	}
+	list.Strays, err = s.store.Strays(ctx, pool, q.StraysOffset, mostStrays)
 	return list, err
 }
 

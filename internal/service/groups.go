@@ -80,6 +80,15 @@ func (s *Service) load(ctx context.Context, name string) (state plan.PoolState, 
 		return state, nil, err
 	}
 	state = plan.PoolState{Pool: name, Host: pool.Host, Total: space.Total, Free: space.Free, LargestFile: space.LargestFile, Rules: pool.Rules}
+	state.Names = map[string]bool{}
+	for _, f := range c.Strays {
+		state.Names[f.Name] = true
+	}
+	for _, d := range c.Disks {
+		for _, f := range d.Files {
+			state.Names[f.Name] = true
+		}
+	}
 	for _, family := range families(c.Disks) {
 		l := loadOf(name, family)
 		var paths []string
@@ -143,6 +152,7 @@ func loadOf(pool string, family []catalog.Disk) plan.Load {
 			l.Stays = fmt.Sprintf("%s does not open: %s", d.Path, d.Problem)
 		}
 		for _, f := range d.Files {
+			l.Files = append(l.Files, f.Name)
 			l.Room += f.Room
 			l.LargestFile = max(l.LargestFile, f.Size)
 		}

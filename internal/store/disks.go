@@ -20,7 +20,7 @@ func (s *Store) Catalog(ctx context.Context, pool string) (c catalog.Catalog, er
 	if c.Machines, err = s.machines(ctx, pool); err != nil {
 		return c, err
 	}
-	c.Strays, err = s.Strays(ctx, pool, -1)
+	c.Strays, err = s.Strays(ctx, pool, 0, -1)
 	return c, err
 }
 
@@ -38,10 +38,16 @@ func (s *Store) disks(ctx context.Context, query string, args ...any) ([]catalog
 	return disks, nil
 }
 
-// Strays returns files of a pool that belong to no disk; at most limit, or all when that is negative.
-func (s *Store) Strays(ctx context.Context, pool string, limit int) ([]catalog.File, error) {
+// CountStrays returns how many files of a pool belong to no disk.
+func (s *Store) CountStrays(ctx context.Context, pool string) (n int, err error) {
+	err = s.db.GetContext(ctx, &n, `SELECT count(*) FROM strays WHERE pool = ?`, pool)
+	return n, err
+}
+
+// Strays returns files of a pool that belong to no disk, from an offset on; at most limit, or all when that is negative.
+func (s *Store) Strays(ctx context.Context, pool string, offset, limit int) ([]catalog.File, error) {
 	var rows []string
-	if err := s.db.SelectContext(ctx, &rows, `SELECT file FROM strays WHERE pool = ? ORDER BY name LIMIT ?`, pool, limit); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT file FROM strays WHERE pool = ? ORDER BY name LIMIT ? OFFSET ?`, pool, limit, offset); err != nil {
 		return nil, err
 	}
 	files := make([]catalog.File, len(rows))
@@ -133,6 +139,8 @@ type DiskQuery struct {
 	Descending bool
 	Offset     int
 	Limit      int
+	// StraysOffset is for the files that belong to no disk.
+	StraysOffset int
 }
 
 // What of a pool is wanted.

@@ -19,7 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Binary builds bagaglio once for all tests of a package and returns its path.
+// Binary builds bagaglio and returns its path.
 func Binary(t testing.TB) string {
 	path, err := build()
 	require.NoError(t, err)
@@ -38,20 +38,18 @@ var (
 	buildTorture = sync.OnceValues(func() (string, error) { return buildWith("nomsgpack,torture") })
 )
 
+// buildWith leaves the binary where the next package finds it: what is up to date is not linked again.
 func buildWith(tags string) (string, error) {
 	root, err := Root()
 	if err != nil {
 		return "", err
 	}
-	dir, err := os.MkdirTemp("", "bagaglio-test-")
-	if err != nil {
-		return "", err
-	}
-	path := filepath.Join(dir, "bagaglio")
-	args := []string{"build", "-tags", tags, "-o", path}
+	path := filepath.Join(root, "bin", "test", "bagaglio-"+tags)
+	args := []string{"build", "-tags", tags}
 	if os.Getenv("BAGAGLIO_RACE") != "" {
-		args = append(args, "-race")
+		path, args = path+"-race", append(args, "-race")
 	}
+	args = append(args, "-o", path)
 	cmd := exec.Command("go", append(args, "./cmd/bagaglio")...)
 	cmd.Dir = root
 	if out, err := cmd.CombinedOutput(); err != nil {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -41,7 +42,10 @@ func TestPlacesFromTheCommandLine(t *testing.T) {
 	disk(t, filepath.Join(quay, "crew-roster.raw"), 4<<20)
 	require.NoError(t, os.WriteFile(filepath.Join(quay, "notes.txt"), nil, 0o600))
 	require.NoError(t, os.Mkdir(filepath.Join(quay, "harbour"), 0o700))
-	require.NoError(t, os.WriteFile(filepath.Join(quay, "harbour/clock.vmx"), []byte(`displayName = "harbour-clock"`), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(quay, "harbour/clock.vmx"), []byte("displayName = \"harbour-clock\"\nide0:0.fileName = \"../crew-roster.raw\""), 0o600))
+	for i := range 1005 { // more than one answer holds
+		require.NoError(t, os.WriteFile(filepath.Join(quay, fmt.Sprintf("spool-%04d.log", i)), nil, 0o600))
+	}
 	walk(t, dir, state, []step{
 		{"host add lighthouse " + server.Address + " --user " + server.User + " --key " + server.KeyFile, 0, server.HostKey},
 		{"host list", 0, "bagaglio host trust lighthouse"},
@@ -69,11 +73,19 @@ func TestPlacesFromTheCommandLine(t *testing.T) {
 		{"pool disks quay-store --search tick --files", 0, "harbour/tickets.raw"},
 		{"pool disks quay-store --only overlays", 0, "DISK"},
 		{"pool orphans quay-store", 0, "notes.txt"},
+		{"pool orphans quay-store", 0, "spool-1004.log"},
+		{"move quay-store:crew-roster.raw quay-store:deck/crew-roster.raw --plan", 0, "will name the disk in its new place"},
+		{"move quay-store:crew-roster.raw quay-store:deck/crew-roster.raw --plan --leave-definitions", 0, "deck/crew-roster.raw there before it is started again"},
 		{"pool orphans quay-store", 0, "no machine that is known uses it"},
 		{"pool orphans quay-store", 0, "it lies in the folder of harbour-clock, which does not use it"},
 		{"pool disks quay-store --search tickets --only orphans", 0, "it lies in the folder of harbour-clock"},
 		{"pool drain quay-store lamp-room --plan", 0, "FREE AFTER"},
+		{"pool drain quay-store lamp-room --plan", 0, "lamp-room has another file of that name"},
+		{"move lamp-room:crew-roster.raw lamp-room:roster-copy.raw", 0, "nothing was copied"},
+		{"pool drain quay-store lamp-room --plan", 0, "Disks of harbour-clock go to another host"},
+		{"pool drain quay-store lamp-room --yes --wait", 0, "the machine has to go there too"},
 		{"group list", 0, "GROUP"},
+		{"group show 1", 0, "crew-roster.raw: The definition of harbour-clock"},
 		{"host remove lighthouse", 1, "forget it first"},
 		{"pool remove lamp-room", 0, "forgotten"},
 		{"host remove lighthouse", 0, "forgotten"},
@@ -82,7 +94,8 @@ func TestPlacesFromTheCommandLine(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o640), info.Mode().Perm())
 	assert.NoFileExists(t, filepath.Join(far, "ticketing.raw"))
-	assert.FileExists(t, filepath.Join(quay, "ticketing.vhd"))
+	assert.FileExists(t, filepath.Join(far, "ticketing.vhd"))
+	assert.NoFileExists(t, filepath.Join(quay, "ticketing.vhd"))
 }
 
 // TestCarryingOnTheSpot needs no service.

@@ -16,6 +16,9 @@ export function GroupSheet({ group }: { group: Group }) {
   });
   const ended = group.jobs.filter(hasEnded);
   const failed = ended.filter((job) => job.state !== "done");
+  const warned = group.jobs.flatMap((job) =>
+    job.plan.checks.filter((check) => check.severity === "warns").map((check) => ({ job, check })),
+  );
   const paused = group.jobs.some((job) => job.state === "paused");
   const button = (what: "pause" | "resume" | "cancel", name: string, Icon: typeof CircleStop) => (
     <button type="button" className="btn btn-sm" disabled={act.isPending} onClick={() => act.mutate(what)}>
@@ -49,7 +52,7 @@ export function GroupSheet({ group }: { group: Group }) {
         </span>
       </div>
       {act.error && <Failure error={act.error} />}
-      {failed.length + group.refused.length > 0 && (
+      {failed.length + group.refused.length + warned.length > 0 && (
         <ul className="space-y-1 text-sm">
           {failed.map((job) => (
             <li key={job.id}>
@@ -62,6 +65,14 @@ export function GroupSheet({ group }: { group: Group }) {
           {group.refused.map((refused) => (
             <li key={placeName(refused.source)}>
               {placeName(refused.source)} was not begun: {refused.why}
+            </li>
+          ))}
+          {warned.map(({ job, check }) => (
+            <li key={job.id + check.message}>
+              <Link className="link" to={`/jobs/${job.id}`}>
+                {placeName(job.request.source)}
+              </Link>
+              : {check.message}
             </li>
           ))}
         </ul>
