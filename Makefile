@@ -5,7 +5,9 @@ VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo deve
 FLAGS   := -tags nomsgpack -trimpath -ldflags "-s -w -X main.version=$(VERSION)"
 PORT    ?= 2247
 
-FUZZ    := FuzzQcow2 FuzzVMDK FuzzVHD FuzzVHDX FuzzVDI FuzzHDD FuzzBundle
+# Fuzz targets, as folder:name, and what runs each for a while.
+FUZZ := $(foreach f,Qcow2 VMDK VHD VHDX VDI HDD Bundle,disk/all:$(f)) inspect:Inside fingerprint:Tag transfer:Mark machine/all:Definitions storage/sftp:SparseMap
+fuzzed = for f in $(FUZZ); do $(GO) test ./core/$${f%:*} -run xxx -fuzz "Fuzz$${f\#*:}\$$" -fuzztime $(1) -fuzzminimizetime 50x || exit 1; done
 
 # What the demo world and the tests take from Debian: tool:package.
 DEMO_TOOLS := sfdisk:fdisk mkfs.ext4:e2fsprogs mkfs.vfat:dosfstools mcopy:mtools cmp:diffutils
@@ -45,11 +47,7 @@ test: packages-test console lint check race
 check:
 	$(GO) test -count=1 ./api/... ./client/... ./cmd/... ./core/... ./internal/...
 	$(GO) test -count=1 -p 1 ./test/...
-	for f in $(FUZZ); do $(GO) test ./core/disk/all -run xxx -fuzz "$$f\$$" -fuzztime 6s -fuzzminimizetime 50x || exit 1; done
-	$(GO) test ./core/inspect -run xxx -fuzz 'FuzzInside$$' -fuzztime 5s
-	$(GO) test ./core/fingerprint -run xxx -fuzz 'FuzzTag$$' -fuzztime 5s
-	$(GO) test ./core/transfer -run xxx -fuzz 'FuzzMark$$' -fuzztime 5s
-	$(GO) test ./core/machine/all -run xxx -fuzz 'FuzzDefinitions$$' -fuzztime 5s
+	$(call fuzzed,5s)
 
 race:
 	$(GO) test -race -short -count=1 ./core/transfer ./core/job
@@ -64,11 +62,7 @@ lint: console generated
 	cd web && npm run lint
 
 fuzz:
-	for f in $(FUZZ); do $(GO) test ./core/disk/all -run xxx -fuzz "$$f\$$" -fuzztime 10m -fuzzminimizetime 50x || exit 1; done
-	$(GO) test ./core/inspect -run xxx -fuzz 'FuzzInside$$' -fuzztime 10m
-	$(GO) test ./core/fingerprint -run xxx -fuzz 'FuzzTag$$' -fuzztime 10m
-	$(GO) test ./core/transfer -run xxx -fuzz 'FuzzMark$$' -fuzztime 10m
-	$(GO) test ./core/machine/all -run xxx -fuzz 'FuzzDefinitions$$' -fuzztime 10m
+	$(call fuzzed,10m)
 
 # Kills the service 300 times, at random moments and at every named point, over all layouts.
 torture:

@@ -189,12 +189,18 @@ func (t *trial) holes() (string, error) {
 	if err == nil {
 		_, err = file.WriteAt([]byte{1}, off)
 	}
+	if err = errors.Join(err, file.Close()); err != nil {
+		return "", err
+	}
+	if file, err = t.folder.Open(path.Join(t.dir, "thin")); err != nil {
+		return "", err
+	}
 	finder, tells := file.(RangeFinder)
-	if err == nil && tells {
+	if tells {
 		end, data, rangeErr := finder.Range(0)
 		t.facts.Holes = rangeErr == nil && !data && end > 1<<20
 	}
-	if err = errors.Join(err, file.Close()); err != nil {
+	if err := file.Close(); err != nil {
 		return "", err
 	}
 	if !tells {

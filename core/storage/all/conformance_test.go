@@ -273,7 +273,7 @@ func TestLargeReadsAndWrites(t *testing.T) {
 
 // TestHolesStay: what is not written takes no room where it lies.
 func TestHolesStay(t *testing.T) {
-	each(t, true, func(t *testing.T, _ kind, f storage.Folder, dir string) {
+	each(t, true, func(t *testing.T, k kind, f storage.Folder, dir string) {
 		file, err := f.Create("thin")
 		require.NoError(t, err)
 		require.NoError(t, file.Truncate(1<<30))
@@ -287,6 +287,29 @@ func TestHolesStay(t *testing.T) {
 		require.NoError(t, unix.Stat(filepath.Join(dir, "thin"), &st))
 		assert.Equal(t, int64(1<<30), st.Size)
 		assert.Less(t, st.Blocks*512, int64(1<<20))
+
+		file, err = f.Open("thin")
+		require.NoError(t, err)
+		defer file.Close()
+		finder, tells := file.(storage.RangeFinder)
+		require.Equal(t, k.name != "sftp without tools", tells, "what cannot be told from data is not told")
+		if !tells {
+			return
+		}
+		end, data, err := finder.Range(0)
+		require.NoError(t, err)
+		assert.False(t, data)
+		assert.Equal(t, int64(512<<20), end)
+		end, data, err = finder.Range(512<<20 + 1)
+		require.NoError(t, err)
+		assert.True(t, data)
+		assert.LessOrEqual(t, end, int64(513<<20))
+		end, data, err = finder.Range(end)
+		require.NoError(t, err)
+		assert.False(t, data)
+		assert.Equal(t, int64(1<<30), end)
+		_, _, err = finder.Range(1 << 30)
+		assert.ErrorIs(t, err, io.EOF)
 	})
 }
 

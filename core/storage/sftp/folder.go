@@ -129,21 +129,39 @@ func (f *Folder) checkLinks(c *client, name string) error {
 }
 
 // Open opens a regular file for reading.
-func (f *Folder) Open(name string) (storage.File, error) { return f.open(name, os.O_RDONLY) }
+func (f *Folder) Open(name string) (storage.File, error) {
+	opened, err := f.open(name, os.O_RDONLY)
+	if err != nil {
+		return nil, err
+	}
+	if f.tools.has("tar") && f.tools.has("head") {
+		return &readFile{file: opened}, nil
+	}
+	return opened, nil
+}
 
 // Create makes a new file, and the folders above it where they are missing.
 func (f *Folder) Create(name string) (file storage.File, err error) {
 	err = f.inDir(name, func() error {
-		file, err = f.open(name, os.O_RDWR|os.O_CREATE|os.O_EXCL)
+		opened, err := f.open(name, os.O_RDWR|os.O_CREATE|os.O_EXCL)
+		if err == nil {
+			file = opened
+		}
 		return err
 	})
 	return file, err
 }
 
 // Reopen opens a file that Create made, to go on writing to it.
-func (f *Folder) Reopen(name string) (storage.File, error) { return f.open(name, os.O_RDWR) }
+func (f *Folder) Reopen(name string) (storage.File, error) {
+	opened, err := f.open(name, os.O_RDWR)
+	if err != nil {
+		return nil, err
+	}
+	return opened, nil
+}
 
-func (f *Folder) open(name string, flags int) (storage.File, error) {
+func (f *Folder) open(name string, flags int) (*file, error) {
 	var out *file
 	err := f.at(name, func(c *client, full string) error {
 		info, err := c.sftp.Lstat(full)

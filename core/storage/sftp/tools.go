@@ -22,8 +22,9 @@ type tools struct {
 
 func (t tools) has(name string) bool { return slices.Contains(t.names, name) }
 
-// wanted are the programs that are of use: to take a checksum, to sync a folder, to let go of a file in memory, to name the filesystem.
-var wanted = []string{"sha256sum", "sync", "dd", "stat"}
+// wanted are the programs that are of use: to take a checksum, to sync a folder, to let go of a file in memory, to name the filesystem, and to
+// tell the holes of a file.
+var wanted = []string{"sha256sum", "sync", "dd", "stat", "tar", "head"}
 
 // findTools asks for them. A host that lets nobody run anything answers something else, or nothing.
 func (f *Folder) findTools(c *client) tools {
@@ -83,7 +84,7 @@ func (f *Folder) SHA256(ctx context.Context, name string) (sum [sha256.Size]byte
 	if err != nil {
 		return sum, err
 	}
-	out, err := c.run(ctx, "sha256sum < "+quote(full))
+	out, err := c.run(ctx, "sha256sum < "+quote(full), maxSaid)
 	if err != nil {
 		return sum, fmt.Errorf("taking the SHA-256 of %s on the host: %w", name, err)
 	}
@@ -95,8 +96,8 @@ func (f *Folder) SHA256(ctx context.Context, name string) (sum [sha256.Size]byte
 	return [sha256.Size]byte(b), nil
 }
 
-// run runs a command that may take hours, in a session of its own, and returns what it prints, at most 64 KiB.
-func (c *client) run(ctx context.Context, command string) (string, error) {
+// run runs a command that may take hours, in a session of its own, and returns what it prints, at most so many bytes.
+func (c *client) run(ctx context.Context, command string, most int) (string, error) {
 	session, err := c.ssh.NewSession()
 	if err != nil {
 		return "", plain(err)
@@ -104,7 +105,7 @@ func (c *client) run(ctx context.Context, command string) (string, error) {
 	defer session.Close()
 	stop := context.AfterFunc(ctx, func() { _ = session.Close() })
 	defer stop()
-	out := &bounded{left: maxSaid}
+	out := &bounded{left: most}
 	session.Stdout = out
 	if err := session.Run(command); err != nil {
 		if ctx.Err() != nil {
