@@ -31,10 +31,11 @@ type along struct {
 	failed bool
 }
 
-// readAlong begins, or returns nil where it cannot be done: nothing is to be proven, or the layout does not store what the guest sees.
+// readAlong begins, or returns nil where it cannot be done: nothing is to be proven or to be read back, or the layout does not store what the
+// guest sees.
 func (w *work) readAlong(ctx context.Context, dst disk.Writer, target disk.Target) *along {
 	l, ok := dst.(disk.Locator)
-	if _, encodes := dst.(disk.Encoder); !ok || encodes || w.Plan.Request.NoProof {
+	if _, encodes := dst.(disk.Encoder); !ok || encodes || w.Plan.Request.NoProof || w.Plan.Sums {
 		return nil
 	}
 	ctx, stop := context.WithCancel(ctx)

@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -16,6 +17,8 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 	"bagaglio/core/transfer"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // copies tells whether files are copied as they are.
@@ -111,8 +114,9 @@ func (w *work) proveFiles(ctx context.Context, copied transfer.Result) error {
 	if len(r.Unreadable) > 0 {
 		r.Outcome, r.Reason = Damaged, fmt.Sprintf("%d range(s) of the source could not be read and are zeros in the copy; everything else is proven", len(r.Unreadable))
 	}
-	if s, ok := w.Ends.Destination.(storage.Summer); ok && s.Sums() && r.Outcome == Proven {
-		return w.report.run(plan.StepProve, nil, nil, func() error { return w.sums(ctx, s) })
+	if s, ok := w.Ends.Destination.(storage.Summer); ok && s.Sums() && w.Plan.Sums && r.Outcome == Proven {
+		var meter transfer.Meter
+		return w.report.run(plan.StepProve, &meter, nil, func() error { return w.sums(ctx, s, &meter) })
 	}
 	made, err := w.openMade(ctx)
 	if err != nil {
@@ -139,16 +143,24 @@ func (w *work) proveFiles(ctx context.Context, copied transfer.Result) error {
 var errNotAsWritten = fmt.Errorf("%w: what was read back differs from what was written; nothing was put in place. "+
 	"Check the destination's drive and memory, then start again", ErrNotProven)
 
-// sums compares the SHA-256 of each file, taken where it lies.
-func (w *work) sums(ctx context.Context, folder storage.Summer) error {
+// sums compares the SHA-256 of each file, taken where it lies, at both ends at the same time.
+func (w *work) sums(ctx context.Context, folder storage.Summer, meter *transfer.Meter) error {
 	for _, c := range w.Plan.Copied {
-		there, err := folder.SHA256(ctx, path.Join(w.staging(), c.To))
-		if err != nil {
+		var here, there [sha256.Size]byte
+		both, ctx := errgroup.WithContext(ctx)
+		both.Go(func() (err error) {
+			there, err = folder.SHA256(ctx, path.Join(w.staging(), c.To))
 			return destination(err)
-		}
-		here, err := storage.SHA256(ctx, w.Ends.Source, c.From)
-		if err != nil {
-			return fmt.Errorf("taking the SHA-256 of %s: %w", c.From, err)
+		})
+		both.Go(func() (err error) {
+			here, err = storage.SHA256(ctx, w.Ends.Source, c.From, func(n int64) { meter.Read.Add(n) })
+			if err != nil {
+				err = fmt.Errorf("taking the SHA-256 of %s: %w", c.From, err)
+			}
+			return err
+		})
+		if err := both.Wait(); err != nil {
+			return err
 		}
 		if here != there {
 			return fmt.Errorf("%w (%s)", errNotAsWritten, c.To)

@@ -137,8 +137,8 @@ func TestFilesAreTheSame(t *testing.T) {
 		_, err = w.run(t.Context(), p, nil)
 		require.NoError(t, err)
 		for _, c := range p.Copied {
-			a, errA := storage.SHA256(t.Context(), w.ends.Source, c.From)
-			b, errB := storage.SHA256(t.Context(), w.ends.Destination, c.To)
+			a, errA := storage.SHA256(t.Context(), w.ends.Source, c.From, nil)
+			b, errB := storage.SHA256(t.Context(), w.ends.Destination, c.To, nil)
 			require.NoError(t, errors.Join(errA, errB))
 			assert.Equal(t, as.layout != "split-sparse" || path.Base(c.To) != "b.vmdk", a == b, c.To)
 		}
@@ -297,7 +297,7 @@ type summing struct{ storage.Folder }
 
 func (s summing) Sums() bool { return true }
 func (s summing) SHA256(ctx context.Context, name string) ([sha256.Size]byte, error) {
-	return storage.SHA256(ctx, s.Folder, name)
+	return storage.SHA256(ctx, s.Folder, name, nil)
 }
 
 // TestChangedNamesAreNotTakenForDamage when a copy goes on that was interrupted behind its proof.
@@ -308,8 +308,9 @@ func TestChangedNamesAreNotTakenForDamage(t *testing.T) {
 	l, err := f.Layout("split-sparse")
 	require.NoError(t, err)
 	w.ends.Source = w.folder(w.made(f, l, "a.vmdk"))
-	p := w.plan(plan.Request{Kind: plan.Copy, Source: plan.Place{Path: "a.vmdk"}, Destination: &plan.Place{Path: "b.vmdk"}})
 	w.ends.Destination = summing{w.ends.Destination}
+	p := w.plan(plan.Request{Kind: plan.Copy, Source: plan.Place{Path: "a.vmdk"}, Destination: &plan.Place{Path: "b.vmdk"}})
+	require.True(t, p.Sums)
 	w.records = &atPlace{}
 	_, err = w.run(t.Context(), p, nil)
 	require.ErrorIs(t, err, storage.ErrLost)

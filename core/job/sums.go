@@ -27,7 +27,7 @@ func (w *work) makeSums(folder storage.Folder) error {
 	names = slices.DeleteFunc(names, func(n string) bool { return strings.HasSuffix(n, sumsExtension) })
 	var text strings.Builder
 	for _, name := range names {
-		sum, err := storage.SHA256(context.Background(), storage.Fresh(folder), name)
+		sum, err := storage.SHA256(context.Background(), storage.Fresh(folder), name, nil)
 		if err != nil {
 			return destination(fmt.Errorf("taking the SHA-256 of %s: %w", name, err))
 		}

@@ -70,6 +70,32 @@ func TestACopyThatIsTooLong(t *testing.T) {
 	require.NotNil(t, find(p, "removable", Informs))
 }
 
+// TestHowCopiesAreProven: a host takes checksums of what is stored, and what is mostly holes is read back.
+func TestHowCopiesAreProven(t *testing.T) {
+	for _, c := range []struct {
+		stored        int64
+		sums, noProof bool
+		want          bool
+		bytes         int64 // to be proven
+	}{
+		{40 * gib, true, false, true, 40 * gib}, {10 * gib, true, false, true, 40 * gib}, {gib, true, false, false, gib}, {40 * gib, false, false, false, 40 * gib}, {40 * gib, true, true, false, 0},
+	} {
+		f := facts()
+		f.Source.Opens, f.Source.Description.Files, f.Source.Files = "ticketing.raw", []string{"ticketing.raw"}, []FileFact{{"ticketing.raw", 40 * gib, c.stored}}
+		f.Destination.ToCopy, f.Destination.Sums = c.stored, c.sums
+		p, err := Make(Request{Kind: Copy, Source: Place{Path: "ticketing.raw"}, Destination: &Place{Path: "ticketing.raw"}, NoProof: c.noProof}, f)
+		require.NoError(t, err)
+		assert.Equal(t, c.want, p.Sums, "%+v", c)
+		var prove int64
+		for _, s := range p.Steps {
+			if s.Name == StepProve {
+				prove = s.Bytes
+			}
+		}
+		assert.Equal(t, c.bytes, prove, "%+v", c)
+	}
+}
+
 func TestBalance(t *testing.T) {
 	pools := []PoolState{{Pool: "quay", Total: 100, Free: 10}, {Pool: "lighthouse", Total: 100, Free: 60}, {Pool: "lamp-room", Total: 100, Free: 90, Rules: Rules{Accepts: []Accepted{{Format: "vhd"}}}}}
 	loads := []Load{

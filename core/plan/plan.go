@@ -229,6 +229,8 @@ type Plan struct {
 	Family []Kin `json:"family,omitempty"`
 	// Rewrites are the copied files, by their new names, in which names of others are changed to the new ones, and their formats.
 	Rewrites map[string]string `json:"rewrites,omitempty"`
+	// Sums tells that the host of the destination takes the SHA-256 of each file, in the place of reading them back.
+	Sums bool `json:"sums,omitempty"`
 	// Renames tells that the files get new names, and nothing is copied.
 	Renames bool `json:"renames,omitempty"`
 	// Released are the files of the source that are held at the end, what opens it first.

@@ -361,7 +361,7 @@ func (s *sub) SHA256(ctx context.Context, n string) ([sha256.Size]byte, error) {
 	if err != nil {
 		return [sha256.Size]byte{}, err
 	}
-	return SHA256(ctx, s.Folder, c)
+	return SHA256(ctx, s.Folder, c, nil)
 }
 
 func (s *sub) Fresh() Folder { return Sub(Fresh(s.Folder), s.dir) }

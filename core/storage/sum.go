@@ -7,8 +7,9 @@ import (
 	"io"
 )
 
-// SHA256 takes the SHA-256 of a whole file: where it lies, if its storage can do that, and here otherwise.
-func SHA256(ctx context.Context, f Folder, name string) (sum [sha256.Size]byte, err error) {
+// SHA256 takes the SHA-256 of a whole file: where it lies, if its storage can do that, and here otherwise. passed, unless it is nil, is told how
+// many bytes were read here since the last time.
+func SHA256(ctx context.Context, f Folder, name string, passed func(n int64)) (sum [sha256.Size]byte, err error) {
 	if s, ok := f.(Summer); ok && s.Sums() {
 		return s.SHA256(ctx, name)
 	}
@@ -32,6 +33,9 @@ func SHA256(ctx context.Context, f Folder, name string) (sum [sha256.Size]byte, 
 			return sum, errors.Join(io.ErrUnexpectedEOF, err)
 		}
 		_, _ = hash.Write(p) // never fails (hash.Hash)
+		if passed != nil {
+			passed(int64(len(p)))
+		}
 	}
 	return [sha256.Size]byte(hash.Sum(nil)), nil
 }

@@ -24,7 +24,8 @@ type link struct {
 	loss  float64       // the share of the packets that is lost
 	mtu   int           // the length of the largest packet
 
-	lost atomic.Int64 // packets, so far
+	lost    atomic.Int64 // packets, so far
+	carried atomic.Int64 // bytes, both ways together
 }
 
 const (
@@ -126,6 +127,7 @@ func (l *link) carry(from, to *os.File) {
 		if wait := time.Until(free); wait > time.Millisecond {
 			time.Sleep(wait) // the line is busy
 		}
+		l.carried.Add(int64(len(p.data)))
 		_, _ = to.Write(p.data) // a device that is down takes nothing
 	}
 }

@@ -265,7 +265,7 @@ func TestLargeReadsAndWrites(t *testing.T) {
 		require.ErrorIs(t, err, io.EOF)
 		_, err = file.ReadAt(make([]byte, 1), size)
 		require.ErrorIs(t, err, io.EOF)
-		sum, err := storage.SHA256(t.Context(), f, "disk")
+		sum, err := storage.SHA256(t.Context(), f, "disk", nil)
 		require.NoError(t, err)
 		assert.Equal(t, sha256.Sum256(content), sum)
 	})
