@@ -150,6 +150,7 @@ type Space struct {
 	ReadOnly    bool
 	Holes       bool   // keeps holes in files
 	Removable   bool   // may be unplugged
+	Mounted     bool   // lies on another filesystem than the computer's own
 	ID          string // the same for two folders on one filesystem
 }
 

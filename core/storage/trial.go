@@ -30,12 +30,25 @@ type Facts struct {
 	Swaps         bool      `json:"swaps"`          // two files can swap their names at one instant
 	CaseSensitive bool      `json:"case_sensitive"` // names that differ in case only are different
 	Removable     bool      `json:"removable"`
+	Mounted       bool      `json:"mounted,omitempty"` // on a filesystem that is not the computer's own
 	ReadOnly      bool      `json:"read_only"`
 	LargestFile   int64     `json:"largest_file,omitempty"`
 	ReadSpeed     float64   `json:"read_speed,omitempty"`
 	WriteSpeed    float64   `json:"write_speed,omitempty"`
 	Caveats       []string  `json:"caveats,omitempty"` // what a proof cannot promise there
 	At            time.Time `json:"at"`
+}
+
+// take notes what is known without trying anything.
+func (f *Facts) take(s Space) {
+	f.Filesystem, f.Removable, f.Mounted, f.ReadOnly, f.LargestFile = s.Kind, s.Removable, s.Mounted, s.ReadOnly, s.LargestFile
+}
+
+// Hold tells whether they speak of storage as it is now.
+func (f *Facts) Hold(s Space) bool {
+	now := *f
+	now.take(s)
+	return now.Filesystem == f.Filesystem && now.Removable == f.Removable && now.Mounted == f.Mounted && now.ReadOnly == f.ReadOnly && now.LargestFile == f.LargestFile
 }
 
 // Careful is a Folder of which something has to be known that is not so elsewhere.
@@ -110,7 +123,7 @@ func (t *trial) space() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	t.facts.Filesystem, t.facts.Removable, t.facts.ReadOnly, t.facts.LargestFile = s.Kind, s.Removable, s.ReadOnly, s.LargestFile
+	t.facts.take(s)
 	switch {
 	case s.ReadOnly:
 		return s.Kind + ": it is read-only", nil

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path"
 	"path/filepath"
@@ -72,6 +73,52 @@ func facts(ctx context.Context, f storage.Folder, speed bool, tell func(storage.
 		return nil
 	}
 	return &found
+}
+
+// checkDrive fails for a pool on a filesystem of its own which is not mounted: what is in its folder then is not the pool.
+func checkDrive(r store.Pool, f storage.Folder) error {
+	if r.Facts == nil || !r.Facts.Mounted {
+		return nil
+	}
+	space, err := f.Space()
+	if err == nil && !space.Mounted {
+		err = fmt.Errorf("%w: its drive is not mounted: connect and mount it at %s, or test the pool anew when it is meant to be there without", storage.ErrLost, r.Folder)
+	}
+	if err != nil {
+		return fmt.Errorf("pool %s is not reachable: %w", r.Name, err)
+	}
+	return nil
+}
+
+// readFacts finds out again what pools can do whose storage is not what it was, or that could not be reached before.
+func (s *Service) readFacts() {
+	ctx := context.Background()
+	records, err := s.store.Pools(ctx)
+	if err != nil {
+		s.log.Error("looking for pools whose storage has changed", "error", err)
+		return
+	}
+	for _, r := range records {
+		folder, err := s.open(ctx, r)
+		if err != nil {
+			continue // it is not there at present
+		}
+		space, err := folder.Space()
+		if err != nil || r.Facts != nil && r.Facts.Hold(space) {
+			continue
+		}
+		before := r.Facts
+		if r.Facts = facts(ctx, folder, false, func(storage.Tried) {}); r.Facts == nil {
+			continue
+		}
+		if before != nil {
+			r.Facts.ReadSpeed, r.Facts.WriteSpeed = before.ReadSpeed, before.WriteSpeed
+		}
+		s.log.Info("read what a pool can do", "pool", r.Name, "filesystem", r.Facts.Filesystem)
+		if err := s.store.SetFacts(ctx, r); err != nil {
+			s.log.Error("noting what a pool can do", "pool", r.Name, "error", err)
+		}
+	}
 }
 
 // ChangePool changes the rules of a pool.
@@ -215,11 +262,14 @@ func (s *Service) open(ctx context.Context, r store.Pool) (storage.Folder, error
 		f, ok := s.folders[r.Name]
 		s.mu.Unlock()
 		if ok {
-			return f, nil
+			return f, checkDrive(r, f)
 		}
 		opened, err := s.reach(context.WithoutCancel(ctx), r.Host, r.Folder) // others may wait for it too
 		if err != nil {
 			return nil, fmt.Errorf("pool %s is not reachable: %w", r.Name, err)
+		}
+		if err := checkDrive(r, opened); err != nil {
+			return nil, errors.Join(err, opened.Close())
 		}
 		s.mu.Lock()
 		defer s.mu.Unlock()

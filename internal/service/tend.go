@@ -17,6 +17,7 @@ import (
 const (
 	tendEvery  = time.Second
 	clearEvery = 10 * time.Minute // what was held for long enough
+	readEvery  = time.Minute      // what pools can do, where their storage has changed
 	firstTry   = 2 * time.Second  // after trouble; each further pause is twice as long, up to lastTry
 	lastTry    = time.Minute
 	leastRoom  = 64 << 20 // bytes that have to be free for a job to go on that had no room
@@ -64,7 +65,7 @@ func (s *Service) used(pool string, but int64) bool {
 func (s *Service) tend(done <-chan struct{}) {
 	tick := time.NewTicker(tendEvery)
 	defer tick.Stop()
-	var cleared time.Time
+	var cleared, read time.Time
 	begin := time.Now()
 	for {
 		select {
@@ -73,6 +74,10 @@ func (s *Service) tend(done <-chan struct{}) {
 		case now := <-tick.C:
 			s.endHours(now)
 			s.passTroubles(now)
+			if now.Sub(read) > readEvery {
+				read = now
+				s.jobs.Go(s.readFacts) // a host that does not answer holds nothing else up
+			}
 			if now.Sub(cleared) > clearEvery {
 				cleared = now
 				if jumped(begin, now.Sub(begin), now.Round(0)) { // who knows what day it is

@@ -79,6 +79,15 @@ func (s *Store) SetPool(ctx context.Context, p Pool) error {
 	return s.one(ctx, `UPDATE pools SET rules = ?, facts = nullif(?, 'null') WHERE name = ?`, string(rules), string(facts), p.Name)
 }
 
+// SetFacts keeps the facts of a pool only, or fails with ErrNotFound.
+func (s *Store) SetFacts(ctx context.Context, p Pool) error {
+	facts, err := json.Marshal(p.Facts)
+	if err != nil {
+		return err
+	}
+	return s.one(ctx, `UPDATE pools SET facts = ? WHERE name = ?`, string(facts), p.Name)
+}
+
 const poolColumns = `name, host, folder, rules, facts`
 
 // Pools returns all pools by name.

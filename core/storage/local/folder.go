@@ -1,5 +1,6 @@
 // Package local keeps the files of a pool in a folder of this computer. Nothing leaves the folder: it is opened as an
-// os.Root, so that a symbolic link or a ".." in a name cannot lead out of it.
+// os.Root, so that a symbolic link or a ".." in a name cannot lead out of it. A folder that nothing is done with keeps no drive from being
+// unmounted; when something else is mounted there then, that is the folder.
 package local
 
 import (
@@ -8,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -19,15 +21,19 @@ import (
 
 // Folder is a folder of this computer. Make one with [Open].
 type Folder struct {
-	root  *os.Root
+	root  *root
 	fresh bool
 }
 
 // Open opens the folder at dir, which must exist.
 func Open(dir string) (*Folder, error) {
-	root, err := os.OpenRoot(dir)
+	dir, err := filepath.Abs(dir)
 	if err != nil {
-		return nil, fmt.Errorf("opening folder %s: %w", dir, err)
+		return nil, err
+	}
+	root, err := openRoot(dir)
+	if err != nil {
+		return nil, err
 	}
 	return &Folder{root: root}, nil
 }

@@ -1,6 +1,7 @@
 package local
 
 import (
+	"errors"
 	"io"
 	"io/fs"
 	"os"
@@ -26,6 +27,31 @@ func folder(t *testing.T) (*Folder, string) {
 }
 
 // TestNothingLeavesTheFolder: by no kind of name, and by no link.
+// TestAFolderRests: when nothing is done with it, it keeps nothing open, and what is mounted there then is the folder.
+func TestAFolderRests(t *testing.T) {
+	dir := t.TempDir()
+	f, err := Open(dir)
+	require.NoError(t, err)
+	defer f.Close()
+	file, err := f.Create("tide")
+	require.NoError(t, err)
+	held := func() bool { f.root.mu.Lock(); defer f.root.mu.Unlock(); return f.root.open != nil }
+	assert.True(t, held())
+	require.Eventually(t, func() bool { return !held() }, 10*time.Second, 20*time.Millisecond)
+	_, err = file.WriteAt([]byte("high"), 0)
+	require.NoError(t, errors.Join(err, file.Close()), "files stay open")
+	require.NoError(t, os.Rename(dir, dir+"-gone"))
+	_, err = f.Stat("tide")
+	require.ErrorIs(t, err, fs.ErrNotExist)
+	require.NoError(t, os.Rename(dir+"-gone", dir))
+	_, err = f.Stat("tide")
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	_, err = f.Stat("tide")
+	require.ErrorIs(t, err, fs.ErrClosed)
+	assert.False(t, held())
+}
+
 func TestNothingLeavesTheFolder(t *testing.T) {
 	outside := filepath.Join(t.TempDir(), "secret")
 	require.NoError(t, os.WriteFile(outside, []byte("crew only"), 0o600))

@@ -50,6 +50,10 @@ func (f *Folder) Space() (storage.Space, error) {
 	if err := unix.Fstat(int(dir.Fd()), &at); err == nil {
 		s.Removable = removable(sysBlock, at.Dev)
 	}
+	var system unix.Statfs_t
+	if err := unix.Statfs("/", &system); err == nil {
+		s.Mounted = system.Fsid != st.Fsid || system.Type != st.Type
+	}
 	if known, ok := filesystems[st.Type]; ok {
 		s.Kind, s.LargestFile, s.Holes = known.name, known.largest, known.holes
 	} else {
