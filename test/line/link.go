@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -96,11 +97,12 @@ type packet struct {
 // carry carries one way, until an end is closed. What waits is bounded, as it is in a router; what does not fit is lost there too.
 func (l *link) carry(from, to *os.File) {
 	way := make(chan packet, 4096)
+	spare := sync.Pool{New: func() any { return make([]byte, l.mtu) }} // packets are large, and clearing them takes a good part of a processor
 	go func() {
 		defer close(way)
 		chance := rand.New(rand.NewPCG(1, 2))
 		for {
-			p := make([]byte, l.mtu)
+			p := spare.Get().([]byte)[:l.mtu]
 			n, err := from.Read(p)
 			switch {
 			case errors.Is(err, os.ErrClosed):
@@ -129,5 +131,6 @@ func (l *link) carry(from, to *os.File) {
 		}
 		l.carried.Add(int64(len(p.data)))
 		_, _ = to.Write(p.data) // a device that is down takes nothing
+		spare.Put(p.data)       //nolint:staticcheck // it is as large as a packet, and what is allocated for it is not
 	}
 }

@@ -155,7 +155,7 @@ func TestSpeed(t *testing.T) {
 	// Packets are large, so that the program which carries them takes as little as it can of the processors that it shares with both ends.
 	server := lay(t, &link{rate: gigabit, delay: 10 * time.Millisecond, mtu: 60_000})
 	require.Eventually(t, func() bool { _, err := sftp.ShownKey(t.Context(), server.Address); return err == nil }, 10*time.Second, 50*time.Millisecond, "the island's sshd did not start")
-	b = newBed(t, server, inMemory(t), inMemory(t), 1<<30) // the line is measured, not the storage at its ends
+	b = newBed(t, server, inMemory(t), inMemory(t), 2<<30) // the line is measured, not the storage at its ends
 	for _, put := range []bool{true, false} {
 		var ours, system, plain []float64
 		for range rounds {

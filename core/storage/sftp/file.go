@@ -13,6 +13,7 @@ import (
 	"syscall"
 
 	"github.com/pkg/sftp"
+	"golang.org/x/sync/errgroup"
 )
 
 // partSize is how much goes over one lane at once, in bytes.
@@ -27,6 +28,7 @@ type file struct {
 
 	lanes []lane
 	next  atomic.Uint32 // whose turn it is
+	dirty atomic.Bool   // something was done to it since it was synced
 }
 
 // lane is a file on one of the channels to the host, where it is opened when it is first needed.
@@ -88,8 +90,12 @@ func (f *file) carry(p []byte, off int64, do func(on *sftp.File, p []byte, off i
 
 // same tells whether two open files are one, as far as the protocol tells.
 func same(a, b *sftp.File) bool {
-	x, errX := a.Stat()
-	y, errY := b.Stat()
+	var x, y os.FileInfo
+	var errX, errY error
+	var both sync.WaitGroup
+	both.Go(func() { x, errX = a.Stat() })
+	both.Go(func() { y, errY = b.Stat() })
+	both.Wait()
 	return errX == nil && errY == nil && x.Size() == y.Size() && x.ModTime().Equal(y.ModTime())
 }
 
@@ -113,6 +119,7 @@ func (f *file) ReadAt(p []byte, off int64) (n int, err error) {
 
 // WriteAt writes.
 func (f *file) WriteAt(p []byte, off int64) (n int, err error) {
+	defer f.dirty.Store(true) // also where only a part of it got there
 	err = f.client.ask(func() (err error) {
 		n, err = f.carry(p, off, (*sftp.File).WriteAt)
 		if n < len(p) && err == nil {
@@ -149,26 +156,32 @@ func (f *file) Size() (size int64, err error) {
 
 // Truncate sets the length. What is added is a hole, where the host's filesystem has them.
 func (f *file) Truncate(size int64) error {
+	defer f.dirty.Store(true)
 	return f.client.ask(func() error { return f.full(f.file.Truncate(size), 0) })
 }
 
 // Sync returns when the content is on stable storage. A host that cannot do that says so at the test of its pool; here it is no error.
 func (f *file) Sync() error {
-	if !f.client.canSync() {
+	if !f.client.canSync() || !f.dirty.Swap(false) { // what is on its way now is noted when it ends
 		return nil
 	}
-	return f.client.askFor(syncPatience, func() error { return f.on(len(f.lanes) - 1).Sync() })
+	err := f.client.askFor(syncPatience, func() error { return f.on(len(f.lanes) - 1).Sync() })
+	if err != nil {
+		f.dirty.Store(true)
+	}
+	return err
 }
 
 // Close closes the file on all lanes.
 func (f *file) Close() error {
 	return f.client.ask(func() error {
-		err := f.file.Close()
+		var all errgroup.Group
+		all.Go(f.file.Close)
 		for i := range f.lanes {
 			if l := &f.lanes[i]; l.file != nil && l.file != f.file {
-				err = errors.Join(err, l.file.Close())
+				all.Go(l.file.Close)
 			}
 		}
-		return err
+		return all.Wait()
 	})
 }

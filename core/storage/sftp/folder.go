@@ -92,8 +92,15 @@ func (h *host) Close() error {
 // Fresh returns the same folder, of which the host lets go in its memory before files are read, where it has the tool for that.
 func (f *Folder) Fresh() storage.Folder { return &Folder{host: f.host, dir: f.dir, fresh: true} }
 
+// spot is a name in a folder, as the host has it.
+type spot struct {
+	full string
+	info os.FileInfo // what it is, not followed
+	err  error       // why that is not known
+}
+
 // at does something with a name in the folder, which is first looked at for links.
-func (f *Folder) at(name string, do func(c *client, full string) error) error {
+func (f *Folder) at(name string, do func(c *client, at spot) error) error {
 	name, err := storage.Clean(name)
 	if err != nil {
 		return err
@@ -102,20 +109,25 @@ func (f *Folder) at(name string, do func(c *client, full string) error) error {
 	if err != nil {
 		return err
 	}
-	if err := f.checkLinks(c, name); err != nil {
+	at, err := f.look(c, name)
+	if err != nil {
 		return err
 	}
-	return c.ask(func() error { return do(c, path.Join(f.dir, name)) })
+	return c.ask(func() error { return do(c, at) })
 }
 
-// checkLinks fails when a part of a name is a link. All parts are asked for at once.
-func (f *Folder) checkLinks(c *client, name string) error {
+// look looks at a name, and fails when a part of it is a link. All parts are asked for at once.
+func (f *Folder) look(c *client, name string) (found spot, err error) {
 	var group errgroup.Group
-	for at := name; at != "."; at = path.Dir(at) {
+	for at := name; ; at = path.Dir(at) {
 		group.Go(func() error {
 			return c.ask(func() error {
-				info, err := c.sftp.Lstat(path.Join(f.dir, at))
-				if err == nil && info.Mode()&fs.ModeSymlink != 0 {
+				full := path.Join(f.dir, at)
+				info, err := c.sftp.Lstat(full)
+				if at == name {
+					found = spot{full, info, err}
+				}
+				if err == nil && info.Mode()&fs.ModeSymlink != 0 && at != "." { // the folder itself may be one: its keeper said so
 					return fmt.Errorf("%s is a link, and links on another computer are not followed: %w", at, storage.ErrOutside)
 				}
 				if errors.Is(err, fs.ErrNotExist) {
@@ -124,8 +136,10 @@ func (f *Folder) checkLinks(c *client, name string) error {
 				return err
 			})
 		})
+		if path.Dir(at) == "." {
+			return found, group.Wait()
+		}
 	}
-	return group.Wait()
 }
 
 // Open opens a regular file for reading.
@@ -134,8 +148,8 @@ func (f *Folder) Open(name string) (storage.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	if f.tools.has("tar") && f.tools.has("head") {
-		return &readFile{file: opened}, nil
+	if f.tools.tellHoles() {
+		return opened.forReading(), nil
 	}
 	return opened, nil
 }
@@ -163,24 +177,24 @@ func (f *Folder) Reopen(name string) (storage.File, error) {
 
 func (f *Folder) open(name string, flags int) (*file, error) {
 	var out *file
-	err := f.at(name, func(c *client, full string) error {
-		info, err := c.sftp.Lstat(full)
+	err := f.at(name, func(c *client, at spot) error {
 		switch {
-		case flags&os.O_CREATE != 0 && err == nil:
+		case flags&os.O_CREATE != 0 && at.err == nil:
 			return &fs.PathError{Op: "create", Path: name, Err: fs.ErrExist}
-		case flags&os.O_CREATE != 0 && !errors.Is(err, fs.ErrNotExist), flags&os.O_CREATE == 0 && err != nil:
-			return err
-		case err == nil && !info.Mode().IsRegular():
-			return fmt.Errorf("%s is a %s, not a file: name the file of an image", name, storage.KindOf(info.Mode()))
+		case flags&os.O_CREATE == 0 && at.err != nil:
+			return at.err
+		case at.err == nil && !at.info.Mode().IsRegular():
+			return fmt.Errorf("%s is a %s, not a file: name the file of an image", name, storage.KindOf(at.info.Mode()))
 		}
 		if f.fresh {
-			c.letGo(f.tools, full)
+			c.letGo(f.tools, at.full)
 		}
-		opened, err := c.sftp.OpenFile(full, flags)
+		opened, err := c.sftp.OpenFile(at.full, flags)
 		if err != nil {
 			return err
 		}
 		out = &file{client: c, file: opened, name: name, flags: flags &^ (os.O_CREATE | os.O_EXCL), lanes: make([]lane, len(c.lanes))}
+		out.dirty.Store(flags != os.O_RDONLY) // it is new, or somebody else wrote to it
 		return nil
 	})
 	if err != nil {
@@ -205,7 +219,7 @@ func (f *Folder) inDir(name string, do func() error) error {
 
 func (f *Folder) makeAbove(name string) error {
 	above := path.Dir(path.Clean(name))
-	return f.at(above, func(c *client, _ string) error {
+	return f.at(above, func(c *client, _ spot) error {
 		for i := range above + "/" {
 			if i < len(above) && above[i] != '/' {
 				continue
@@ -230,22 +244,18 @@ func (f *Folder) rename(src *Folder, from, to string) error {
 		return err
 	}
 	return f.inDir(to, func() error {
-		return f.at(to, func(c *client, fullTo string) error {
-			return src.at(from, func(_ *client, fullFrom string) error {
-				if _, err := c.sftp.Lstat(fullFrom); errors.Is(err, fs.ErrNotExist) {
-					return fmt.Errorf("%s cannot be renamed: it is not there", from) // what fs.ErrNotExist stands for here is a missing folder above to
-				} else if err != nil {
-					return err
-				}
-				if _, err := c.sftp.Lstat(fullTo); err == nil {
+		return src.at(from, func(_ *client, old spot) error {
+			if old.err != nil {
+				return fmt.Errorf("%s cannot be renamed: it is not there", from) // what fs.ErrNotExist stands for here is a missing folder above to
+			}
+			return f.at(to, func(c *client, now spot) error {
+				if now.err == nil {
 					return &os.LinkError{Op: "rename", Old: from, New: to, Err: fs.ErrExist}
-				} else if !errors.Is(err, fs.ErrNotExist) {
+				}
+				if _, err := c.sftp.Lstat(path.Dir(now.full)); err != nil {
 					return err
 				}
-				if _, err := c.sftp.Lstat(path.Dir(fullTo)); err != nil {
-					return err
-				}
-				return c.sftp.Rename(fullFrom, fullTo)
+				return c.sftp.Rename(old.full, now.full)
 			})
 		})
 	})
@@ -276,8 +286,8 @@ func (f *Folder) Remove(name string) error {
 	if err != nil {
 		return err
 	}
-	return f.at(path.Dir(name), func(c *client, dir string) error {
-		full := path.Join(dir, path.Base(name))
+	return f.at(path.Dir(name), func(c *client, dir spot) error {
+		full := path.Join(dir.full, path.Base(name))
 		info, err := c.sftp.Lstat(full)
 		if err != nil {
 			return err
@@ -291,12 +301,11 @@ func (f *Folder) Remove(name string) error {
 
 // Stat tells what name is.
 func (f *Folder) Stat(name string) (info storage.Info, err error) {
-	err = f.at(name, func(c *client, full string) error {
-		found, err := c.sftp.Lstat(full)
-		if err == nil {
-			info = toInfo(path.Clean(name), found)
+	err = f.at(name, func(_ *client, at spot) error {
+		if at.err == nil {
+			info = toInfo(path.Clean(name), at.info)
 		}
-		return err
+		return at.err
 	})
 	return info, err
 }
@@ -312,10 +321,10 @@ func toInfo(name string, info os.FileInfo) storage.Info {
 
 // List returns what lies directly in dir, sorted by name. Names that no other call would accept are left out.
 func (f *Folder) List(dir string) (infos []storage.Info, err error) {
-	err = f.at(dir, func(c *client, full string) error {
+	err = f.at(dir, func(c *client, at spot) error {
 		var found []os.FileInfo
 		err := c.askList(func() (err error) {
-			found, err = c.sftp.ReadDir(full)
+			found, err = c.sftp.ReadDir(at.full)
 			return err
 		})
 		for _, i := range found {
@@ -337,18 +346,18 @@ func (f *Folder) List(dir string) (infos []storage.Info, err error) {
 
 // Sync returns when the names in dir are on stable storage, where the host has the tool for that. The protocol itself cannot do it.
 func (f *Folder) Sync(dir string) error {
-	return f.at(dir, func(c *client, full string) error { return c.syncFolder(f.tools, full) })
+	return f.at(dir, func(c *client, at spot) error { return c.syncFolder(f.tools, at.full) })
 }
 
 // Own sets the owner and the mode of a file.
 func (f *Folder) Own(name, owner, mode string) error {
-	return f.at(name, func(c *client, full string) error {
+	return f.at(name, func(c *client, at spot) error {
 		if owner != "" {
 			uid, gid, err := storage.ParseOwner(owner)
 			if err != nil {
 				return err
 			}
-			if err := c.sftp.Chown(full, uid, gid); err != nil {
+			if err := c.sftp.Chown(at.full, uid, gid); err != nil {
 				return err
 			}
 		}
@@ -359,7 +368,7 @@ func (f *Folder) Own(name, owner, mode string) error {
 		if err != nil {
 			return err
 		}
-		return c.sftp.Chmod(full, bits)
+		return c.sftp.Chmod(at.full, bits)
 	})
 }
 
@@ -368,12 +377,12 @@ var largestOf = map[string]int64{"msdos": 4<<30 - 1, "vfat": 4<<30 - 1}
 
 // Space asks the host, which may not tell.
 func (f *Folder) Space() (s storage.Space, err error) {
-	err = f.at(".", func(c *client, full string) error {
+	err = f.at(".", func(c *client, at spot) error {
 		s = storage.Space{Kind: f.tools.filesystem, Total: storage.Unknown, Free: storage.Unknown, LargestFile: largestOf[f.tools.filesystem], Holes: largestOf[f.tools.filesystem] == 0}
 		if s.Kind == "" {
 			s.Kind = "unknown"
 		}
-		st, err := c.sftp.StatVFS(full)
+		st, err := c.sftp.StatVFS(at.full)
 		var status *sftp.StatusError
 		if errors.As(err, &status) {
 			return nil

@@ -3,6 +3,7 @@ package sftp
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -18,72 +19,91 @@ import (
 // The protocol does not tell holes. Where the host has GNU tar, an archive of the file that has only just begun does: it begins with the map
 // of the file's data (GNU tar manual, "PAX Format, Version 1.0"), which tar learns from the filesystem without reading the file.
 
-// usualMap is enough for the maps of most files, and largestMap for any that is taken, in bytes.
-const usualMap, largestMap = 64 << 10, 16 << 20
+// usualMap is enough of an archive for the maps of most files, and largestMap for any that is taken, in bytes. The former fits into what a
+// command says, in base64.
+const usualMap, largestMap = 45 << 10, 16 << 20
 
 // readFile is a file open for reading on a host that tells its holes.
 type readFile struct {
 	*file
-	once sync.Once
-	size int64 // when it was asked for
-	data []run // in order; nil when nothing is known
-	err  error
+	size func() (int64, error) // asked for once
+	data func() []run          // likewise: in order; nil when nothing is known
 }
+
+func (f *file) forReading() *readFile {
+	r := &readFile{file: f, size: sync.OnceValues(f.Size)}
+	r.data = sync.OnceValue(func() []run {
+		size, err := r.size()
+		if err != nil {
+			return nil
+		}
+		return f.client.dataOf(f.file, size)
+	})
+	return r
+}
+
+// Size is the length that the file had when it was first asked for.
+func (f *readFile) Size() (int64, error) { return f.size() }
 
 // run is a range of a file that holds data.
 type run struct{ off, end int64 }
 
 // Range returns the end of the run that starts at off, and whether it holds data. What is not known is data.
 func (f *readFile) Range(off int64) (end int64, data bool, err error) {
-	f.once.Do(func() {
-		if f.size, f.err = f.Size(); f.err == nil {
-			f.data = f.client.dataOf(f.file.file, f.size)
-		}
-	})
-	switch {
-	case f.err != nil:
-		return 0, false, f.err
-	case off >= f.size:
-		return 0, false, io.EOF
-	case f.data == nil:
-		return f.size, true, nil
+	size, err := f.size()
+	if err != nil {
+		return 0, false, err
 	}
-	i, _ := slices.BinarySearchFunc(f.data, off, func(r run, off int64) int {
+	if off >= size {
+		return 0, false, io.EOF
+	}
+	runs := f.data()
+	if runs == nil {
+		return size, true, nil
+	}
+	i, _ := slices.BinarySearchFunc(runs, off, func(r run, off int64) int {
 		if r.end <= off {
 			return -1
 		}
 		return 1
 	})
 	switch {
-	case i == len(f.data):
-		return f.size, false, nil
-	case f.data[i].off > off:
-		return f.data[i].off, false, nil
+	case i == len(runs):
+		return size, false, nil
+	case runs[i].off > off:
+		return runs[i].off, false, nil
 	}
-	return f.data[i].end, true, nil
+	return runs[i].end, true, nil
 }
 
-// dataOf asks for the runs of data of an open file, nil when the host does not tell.
+// dataOf asks for the runs of data of an open file, nil when the host does not tell, or has none that are holes.
 func (c *client) dataOf(f *sftp.File, size int64) []run {
 	if size < usualMap {
 		return nil
 	}
 	dir, name := path.Split(f.Name())
-	command := "tar -c -f - --format=posix --sparse --sparse-version=1.0 --hole-detection=seek -C " + quote(dir) + " -- " + quote("./"+name) + " 2>/dev/null | head -c "
-	for _, most := range []int{usualMap, largestMap} {
-		begin, err := c.run(context.Background(), command+strconv.Itoa(most), most)
-		if err != nil {
-			return nil
-		}
-		runs, err := sparseMap([]byte(begin), size)
+	full := quote(f.Name())
+	thin := "[ $(( $(stat -c %b -- " + full + ") * $(stat -c %B -- " + full + ") )) -lt $(stat -c %s -- " + full + ") ] && "
+	tar := "tar -c -f - --format=posix --sparse --sparse-version=1.0 --hole-detection=seek -C " + quote(dir) + " -- " + quote("./"+name) + " 2>/dev/null | head -c "
+	said, err := c.shell(thin + tar + strconv.Itoa(usualMap) + " | base64 -w 0; echo")
+	if err != nil {
+		return nil
+	}
+	begin, err := base64.StdEncoding.DecodeString(strings.TrimSpace(said))
+	if err != nil {
+		return nil
+	}
+	runs, err := sparseMap(begin, size)
+	if errors.Is(err, io.ErrUnexpectedEOF) {
+		said, err = c.run(context.Background(), tar+strconv.Itoa(largestMap), largestMap)
 		if err == nil {
-			return runs
-		}
-		if !errors.Is(err, io.ErrUnexpectedEOF) {
-			return nil
+			runs, err = sparseMap([]byte(said), size)
 		}
 	}
-	return nil
+	if err != nil {
+		return nil
+	}
+	return runs
 }
 
 // block is the unit of an archive in bytes, typeAt and sizeAt where a header of it has the type of the entry and its length, in octal (POSIX,

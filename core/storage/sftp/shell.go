@@ -60,13 +60,6 @@ func (c *client) shell(command string) (said string, err error) {
 	return said, err
 }
 
-// noShell tells whether the host runs no commands, as far as that was tried.
-func (c *client) noShell() bool {
-	c.sh.mu.Lock()
-	defer c.sh.mu.Unlock()
-	return c.sh.none
-}
-
 func (s *shell) begin(conn *ssh.Client) error {
 	session, err := conn.NewSession()
 	if err != nil {

@@ -24,24 +24,27 @@ func (t tools) has(name string) bool { return slices.Contains(t.names, name) }
 
 // wanted are the programs that are of use: to take a checksum, to sync a folder, to let go of a file in memory, to name the filesystem, and to
 // tell the holes of a file.
-var wanted = []string{"sha256sum", "sync", "dd", "stat", "tar", "head"}
+var wanted = []string{"sha256sum", "sync", "dd", "stat", "tar", "head", "base64"}
 
 // findTools asks for them. A host that lets nobody run anything answers something else, or nothing.
 func (f *Folder) findTools(c *client) tools {
 	var t tools
-	for _, name := range wanted {
-		if _, err := c.shell("command -v " + name); err == nil {
-			t.names = append(t.names, name)
-		} else if c.noShell() {
-			return t
-		}
+	found, err := c.shell("for t in " + strings.Join(wanted, " ") + "; do command -v $t >/dev/null && echo $t; done; true")
+	if err != nil {
+		return t
 	}
+	t.names = strings.Fields(found)
 	if t.has("stat") {
 		if out, err := c.shell("stat -f -c %T -- " + quote(f.dir)); err == nil {
 			t.filesystem = storage.Printable(out)
 		}
 	}
 	return t
+}
+
+// tellHoles tells whether they tell the holes of a file.
+func (t tools) tellHoles() bool {
+	return t.has("stat") && t.has("tar") && t.has("head") && t.has("base64")
 }
 
 // quote makes one word of a shell command of a text (POSIX, Shell Command Language, 2.2.2).
@@ -70,16 +73,16 @@ func (f *Folder) SHA256(ctx context.Context, name string) (sum [sha256.Size]byte
 	}
 	var full string
 	var c *client
-	err = f.at(name, func(on *client, at string) error {
-		c, full = on, at
-		info, err := c.sftp.Lstat(at)
-		if err == nil && !info.Mode().IsRegular() {
-			err = fmt.Errorf("%s is no file", name)
+	err = f.at(name, func(on *client, at spot) error {
+		if at.err != nil {
+			return at.err
 		}
-		if err == nil {
-			c.letGo(f.tools, at)
+		if !at.info.Mode().IsRegular() {
+			return fmt.Errorf("%s is no file", name)
 		}
-		return err
+		c, full = on, at.full
+		c.letGo(f.tools, full)
+		return nil
 	})
 	if err != nil {
 		return sum, err
