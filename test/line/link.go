@@ -8,7 +8,6 @@ import (
 	"os"
 	"os/exec"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -97,12 +96,18 @@ type packet struct {
 // carry carries one way, until an end is closed. What waits is bounded, as it is in a router; what does not fit is lost there too.
 func (l *link) carry(from, to *os.File) {
 	way := make(chan packet, 4096)
-	spare := sync.Pool{New: func() any { return make([]byte, l.mtu) }} // packets are large, and clearing them takes a good part of a processor
+	spare := make(chan []byte, cap(way)) // packets are large, and clearing them takes a good part of a processor
 	go func() {
 		defer close(way)
 		chance := rand.New(rand.NewPCG(1, 2))
 		for {
-			p := spare.Get().([]byte)[:l.mtu]
+			var p []byte
+			select {
+			case p = <-spare:
+				p = p[:l.mtu]
+			default:
+				p = make([]byte, l.mtu)
+			}
 			n, err := from.Read(p)
 			switch {
 			case errors.Is(err, os.ErrClosed):
@@ -131,6 +136,9 @@ func (l *link) carry(from, to *os.File) {
 		}
 		l.carried.Add(int64(len(p.data)))
 		_, _ = to.Write(p.data) // a device that is down takes nothing
-		spare.Put(p.data)       //nolint:staticcheck // it is as large as a packet, and what is allocated for it is not
+		select {
+		case spare <- p.data:
+		default:
+		}
 	}
 }

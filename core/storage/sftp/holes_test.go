@@ -90,7 +90,7 @@ func TestMapsAreNotTrusted(t *testing.T) {
 		"less":        {archive(sparseRecords, "-1\n"), nil, errNoMap},
 		"cut":         {archive(sparseRecords, "3\n0\n4096\n81"), nil, io.ErrUnexpectedEOF},
 		"no map":      {archive(sparseRecords, ""), nil, io.ErrUnexpectedEOF},
-		"no number":   {archive(sparseRecords, "a\n"), nil, strconvErr},
+		"no number":   {archive(sparseRecords, "a\n"), nil, errNumber},
 		"backwards":   {archive(sparseRecords, "2\n8192\n4096\n0\n4096\n"), nil, errNoMap},
 		"overlapping": {archive(sparseRecords, "2\n0\n8192\n4096\n8192\n"), nil, errNoMap},
 		"behind":      {archive(sparseRecords, "1\n89999\n2\n"), nil, errNoMap},
@@ -105,7 +105,7 @@ func TestMapsAreNotTrusted(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			got, err := sparseMap(c.archive, 90000)
-			if c.err == strconvErr {
+			if c.err == errNumber {
 				assert.ErrorContains(t, err, "invalid syntax")
 				return
 			}
@@ -115,7 +115,7 @@ func TestMapsAreNotTrusted(t *testing.T) {
 	}
 }
 
-var strconvErr = fmt.Errorf("of a number")
+var errNumber = fmt.Errorf("of a number")
 
 func FuzzSparseMap(f *testing.F) {
 	f.Add(archive(sparseRecords, "3\n0\n4096\n8192\n4096\n90000\n0\n"))
