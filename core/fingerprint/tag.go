@@ -140,6 +140,28 @@ func ReadTag(r io.Reader, size int64) (*Tag, error) {
 	return t, nil
 }
 
+// Refile writes the tag that r reads to w, with what files makes of those that it speaks of: they were copied. Its leaves stay as they are.
+func Refile(w io.Writer, r io.Reader, files func([]File) []File) error {
+	var t Tag
+	rest := bufio.NewReader(r)
+	line, err := readLine(rest)
+	if err == nil {
+		err = json.Unmarshal(line, &t)
+	}
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrTag, err)
+	}
+	t.Files = files(t.Files)
+	if line, err = json.Marshal(t); err != nil {
+		return err
+	}
+	if _, err := w.Write(append(line, '\n')); err != nil {
+		return err
+	}
+	_, err = io.Copy(w, rest)
+	return err
+}
+
 // readLine reads a line that is not too long.
 func readLine(r *bufio.Reader) ([]byte, error) {
 	var line []byte

@@ -6,6 +6,8 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
+	"io/fs"
 	"maps"
 	"path"
 	"slices"
@@ -200,7 +202,71 @@ func (w *work) rewrite(ctx context.Context) error {
 		}
 		w.remark(fmt.Sprintf("%s came along, and opens on what it stands on", k.Path))
 	}
+	for _, c := range w.Plan.Copied {
+		if strings.HasSuffix(c.From, fingerprint.TagExtension) {
+			if err := w.followTag(folder, c); err != nil {
+				return fmt.Errorf("writing the tag %s: %w", c.To, err)
+			}
+		}
+	}
 	return nil
+}
+
+// followTag has the tag of a disk that came along speak of the copied files, when it fits to those that were copied.
+func (w *work) followTag(folder storage.Folder, c plan.Copied) error {
+	old, err := w.Ends.Source.Open(c.From)
+	if err != nil {
+		return err
+	}
+	defer old.Close()
+	size, err := old.Size()
+	if err != nil {
+		return err
+	}
+	fits := true
+	staged := c.To + ".new"
+	if err := folder.Remove(staged); err != nil && !errors.Is(err, fs.ErrNotExist) { // of an earlier time
+		return err
+	}
+	file, err := folder.Create(staged)
+	if err != nil {
+		return err
+	}
+	err = fingerprint.Refile(&appender{file: file}, io.NewSectionReader(old, 0, size), func(files []fingerprint.File) []fingerprint.File {
+		fits = w.fitsFiles(files, path.Dir(c.From))
+		for i, f := range files {
+			info, err := folder.Stat(path.Join(path.Dir(c.To), f.Name))
+			fits = fits && err == nil
+			files[i].Size, files[i].Modified = info.Size, info.Modified
+		}
+		return files
+	})
+	fits = fits && !errors.Is(err, fingerprint.ErrTag)
+	if err := errors.Join(file.Sync(), file.Close()); err != nil {
+		return err
+	}
+	if err != nil && fits {
+		return err
+	}
+	if !fits { // then it is no better there
+		return folder.Remove(staged)
+	}
+	err = folder.Exchange(staged, c.To)
+	if errors.Is(err, errors.ErrUnsupported) {
+		return errors.Join(folder.Remove(c.To), folder.Rename(staged, c.To))
+	}
+	return errors.Join(err, folder.Remove(staged))
+}
+
+// fitsFiles tells whether files that a tag in a folder of the source speaks of are what they were.
+func (w *work) fitsFiles(files []fingerprint.File, dir string) bool {
+	for _, f := range files {
+		info, err := w.Ends.Source.Stat(path.Join(dir, f.Name))
+		if err != nil || info.Size != f.Size || !sameTime(info.Modified, f.Modified) {
+			return false
+		}
+	}
+	return true
 }
 
 // diskLeaves are those of the disk, as a guest sees it: they are known from its tag, or from a plain file; otherwise the disk is read once
@@ -263,11 +329,8 @@ func (w *work) sourceTag() *fingerprint.Tag {
 	if err != nil || tag.VirtualSize != w.Plan.Before.VirtualSize || !tag.Proven {
 		return nil
 	}
-	for _, f := range tag.Files {
-		info, err := w.Ends.Source.Stat(path.Join(path.Dir(w.Plan.Before.Place.Path), f.Name))
-		if err != nil || info.Size != f.Size || !sameTime(info.Modified, f.Modified) {
-			return nil
-		}
+	if !w.fitsFiles(tag.Files, path.Dir(w.Plan.Before.Place.Path)) {
+		return nil
 	}
 	return tag
 }

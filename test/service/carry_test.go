@@ -251,6 +251,7 @@ func TestNothingIsMovedFromUnderADisk(t *testing.T) {
 	require.NoError(t, err)
 	move = patched(t, kept.Plan.Request, last.Remedies[1].Change)
 	move.Destination = &plan.Place{Pool: "far-store", Path: "foundation.raw"}
+	require.NoError(t, os.WriteFile(filepath.Join(quay, "machines/tide-board/tide-board.qcow2.bagtag"), []byte("no tag at all"), 0o600)) // it comes along as it is
 	receipt := proven(t, s.Service, begin(t, s.Service, move).Id)
 	assert.Contains(t, strings.Join(receipt.Remarks, "\n"), "machines/crew-roster.qcow2 came along, and opens on what it stands on")
 	list, err := s.ListDisks(t.Context(), "far-store", api.ListDisksParams{Only: ptr(api.Overlays)})
@@ -263,7 +264,9 @@ func TestNothingIsMovedFromUnderADisk(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(quay, "base.raw"))
 	assert.NoFileExists(t, filepath.Join(quay, "machines/crew-roster.qcow2"))
 	proof := begin(t, s.Service, plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "far-store", Path: "machines/crew-roster.qcow2"}, Tag: plan.TagBeside})
-	assert.NotNil(t, proven(t, s.Service, proof.Id).Source.Fingerprint)
+	receipt = proven(t, s.Service, proof.Id)
+	assert.NotEmpty(t, receipt.Source.Fingerprint)
+	assert.Equal(t, []string{"the source has the content that its tag says"}, receipt.Remarks, "its tag speaks of the copied files")
 
 	// Drained with the same names: they are renamed, not copied, where it is one filesystem.
 	b, err := s.Balance(t.Context(), api.BalanceRequest{Kind: api.Drain, Pools: []string{"far-store"}, To: &[]string{"quay-store"}})

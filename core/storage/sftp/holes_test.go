@@ -1,6 +1,7 @@
 package sftp
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -40,7 +41,7 @@ func TestHolesOfManyRuns(t *testing.T) {
 	found, at := 0, int64(0)
 	for {
 		end, data, err := finder.Range(at)
-		if err == io.EOF {
+		if errors.Is(err, io.EOF) {
 			break
 		}
 		require.NoError(t, err)
@@ -105,7 +106,7 @@ func TestMapsAreNotTrusted(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			got, err := sparseMap(c.archive, 90000)
-			if c.err == errNumber {
+			if errors.Is(c.err, errNumber) {
 				assert.ErrorContains(t, err, "invalid syntax")
 				return
 			}
