@@ -266,7 +266,13 @@ func TestNothingIsMovedFromUnderADisk(t *testing.T) {
 	proof := begin(t, s.Service, plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "far-store", Path: "machines/crew-roster.qcow2"}, Tag: plan.TagBeside})
 	receipt = proven(t, s.Service, proof.Id)
 	assert.NotEmpty(t, receipt.Source.Fingerprint)
-	assert.Equal(t, []string{"the source has the content that its tag says"}, receipt.Remarks, "its tag speaks of the copied files")
+	assert.Equal(t, "machines/crew-roster.qcow2.bagtag", receipt.Tag)
+	quick := begin(t, s.Service, plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "far-store", Path: "machines/crew-roster.qcow2"}, Tag: plan.TagBeside, Quick: true})
+	await(t, s.Service, quick.Id)
+	receipt, err = s.Receipt(t.Context(), quick.Id)
+	require.NoError(t, err)
+	assert.Contains(t, receipt.Compared, "with the tag")
+	assert.Empty(t, receipt.Remarks, "its tag speaks of the copied files")
 
 	// Drained with the same names: they are renamed, not copied, where it is one filesystem.
 	b, err := s.Balance(t.Context(), api.BalanceRequest{Kind: api.Drain, Pools: []string{"far-store"}, To: &[]string{"quay-store"}})
