@@ -297,6 +297,8 @@ func (x *scan) describe(ctx context.Context, d *Disk) error {
 			d.Modified = f.Modified
 		}
 	}
-	d.AllocatedSize, err = disk.Allocated(ctx, r)
+	if d.AllocatedSize, err = disk.Allocated(ctx, r); err == nil && d.Format == "raw" {
+		d.Room = min(d.Room, d.AllocatedSize) // storage that does not tell the room of a file may tell its holes
+	}
 	return err
 }

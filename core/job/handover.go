@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"sync"
 	"time"
 
 	"bagaglio/core/machine"
@@ -37,6 +38,9 @@ func (w *work) handOver(ctx context.Context) error {
 	return w.keep(ctx, nil)
 }
 
+// changing lets one definition be changed at a time: two jobs may carry disks of one machine.
+var changing sync.Mutex
+
 // follow changes a definition and holds the old one. It may be done again after it was interrupted.
 func (t Task) follow(h plan.Handover, c machine.Change, why string) error {
 	folder := t.Ends.Definitions[h.Pool]
@@ -47,6 +51,8 @@ func (t Task) follow(h plan.Handover, c machine.Change, why string) error {
 		ID: fmt.Sprintf("%x", sha256.Sum256([]byte(why+" "+h.Path)))[:8], Path: h.Path, Files: []string{h.Path}, Until: time.Now().Add(t.Hold),
 		Why: fmt.Sprintf("the definition of %s, changed by %s", h.Machine, t.By),
 	}}
+	changing.Lock()
+	defer changing.Unlock()
 	return errors.Join(d.change(c), Clear(folder, t.ID))
 }
 

@@ -136,12 +136,11 @@ func (d Definition) bounded(f Format, file string) Definition {
 	if d.Name == "" || len(d.Name) > maxName {
 		d.Name = strings.TrimSuffix(path.Base(file), path.Ext(file))
 	}
-	d.Disks, d.Bases = boundedNames(d.Disks), boundedNames(d.Bases)
+	d.Disks, d.Bases = append([]string{}, boundedNames(d.Disks)...), boundedNames(d.Bases)
 	return d
 }
 
-func boundedNames(all []string) []string {
-	names := []string{}
+func boundedNames(all []string) (names []string) {
 	for _, name := range all {
 		if name == "" || len(name) > maxName || storage.Printable(name) != name || slices.Contains(names, name) || len(names) == maxDisks {
 			continue

@@ -67,7 +67,6 @@ func (p *maker) handOver() {
 		p.add(Informs, "machine", about+" will name the disk in its new place; the old definition is held for a while.",
 			remedy("Leave the definition as it is", map[string]any{"leave_definitions": true}))
 		p.Handovers = append(p.Handovers, h)
-		p.use(u.Pool, true, u.Path)
 	}
 	if len(p.Handovers) > 0 {
 		var names []string

@@ -255,8 +255,7 @@ type Use struct {
 func (p Plan) Files() (files []string) {
 	for _, u := range p.Uses {
 		released := u.Pool == p.Request.Source.Pool && slices.Contains(p.Released, u.Path)
-		handedOver := slices.ContainsFunc(p.Handovers, func(h Handover) bool { return h.Pool == u.Pool && h.Path == u.Path })
-		if u.Writes && !released && !handedOver {
+		if u.Writes && !released {
 			files = append(files, u.Path)
 		}
 	}

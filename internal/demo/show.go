@@ -52,7 +52,12 @@ func Show(ctx context.Context, o Options) (err error) {
 	s.say("Isola Ferries is moving from the server cupboard at the quay to the lighthouse.")
 	for _, m := range machines {
 		s.say("Making the disk of %s: %d MiB, with a partition table, two filesystems and files.", m.name, m.mib)
-		if _, err := m.make(ctx, s.makeFolder("quay-store")); err != nil {
+		quay := s.makeFolder("quay-store")
+		_, err := m.make(ctx, quay)
+		if err == nil {
+			_, err = Define(quay, m.name)
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -124,7 +129,7 @@ func (s *show) start() (stop func() error, err error) {
 	return stop, nil
 }
 
-// run converts ticketing round through all formats, and compares what came back with the system's own cmp.
+// run converts ticketing round through formats, compares what came back with the system's own cmp, and moves the disk of crew-roster.
 func (s *show) run(ctx context.Context) error {
 	for _, pool := range []string{"quay-store", "lighthouse-store", "seabag"} {
 		if _, err := s.service.AddPool(ctx, api.NewPool{Name: pool, Folder: s.makeFolder(pool)}); err != nil {
@@ -139,60 +144,87 @@ func (s *show) run(ctx context.Context) error {
 		{plan.Place{Pool: "lighthouse-store", Path: "ticketing.qcow2"}, plan.Place{Pool: "seabag", Path: "ticketing.vhd"}, "vhd"},
 		{plan.Place{Pool: "seabag", Path: "ticketing.vhd"}, plan.Place{Pool: "lighthouse-store", Path: "ticketing.raw"}, "raw"},
 	} {
-		if err := s.convert(ctx, c.from, c.to, c.as); err != nil {
+		receipt, err := s.carry(ctx, fmt.Sprintf("%s -> %s", c.from, c.to), plan.Request{Kind: plan.Convert, Source: c.from, Destination: &c.to, As: c.as})
+		if err != nil {
 			return err
 		}
+		s.done = append(s.done, receipt)
 	}
 	first, last := filepath.Join(s.dir, "quay-store", "ticketing.raw"), filepath.Join(s.dir, "lighthouse-store", "ticketing.raw")
 	s.say("\nComparing the last with the first, byte for byte: cmp quay-store/ticketing.raw lighthouse-store/ticketing.raw")
 	if out, err := exec.CommandContext(ctx, "cmp", first, last).CombinedOutput(); err != nil {
 		return fmt.Errorf("the disk that came back is not the one that left: %w\n%s", err, out)
 	}
-	s.say("They are the same.\n\nWHAT HAPPENED")
+	s.say("They are the same.")
+	if err := s.move(ctx); err != nil {
+		return err
+	}
+	s.say("\nWHAT HAPPENED")
 	for _, r := range s.done {
 		s.say("  %-8s  %s (%s, %s) -> %s (%s, %s) in %.2f s", r.Outcome, r.Source.Place, r.Source.Format, r.Source.Layout,
 			r.Destination.Place, r.Destination.Format, r.Destination.Layout, r.Seconds)
 	}
 	s.say("  All have the fingerprint %s", s.done[0].Source.Fingerprint)
+	s.say("  crew-roster moved to the lighthouse, and its definition names its disk there.")
 	return nil
 }
 
-// convert shows one conversion: what will happen, what is happening, what happened.
-func (s *show) convert(ctx context.Context, from, to plan.Place, as string) error {
-	s.say("\n=== %s -> %s ===\n", from, to)
-	kept, err := s.service.Plan(ctx, plan.Request{Kind: plan.Convert, Source: from, Destination: &to, As: as})
+// move moves the disk of a machine, whose definition follows.
+func (s *show) move(ctx context.Context) error {
+	const name = "crew-roster.raw"
+	_, err := s.carry(ctx, "crew-roster moves to the lighthouse", plan.Request{
+		Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "quay-store", Path: name}, Destination: &plan.Place{Pool: "lighthouse-store", Path: name},
+	})
 	if err != nil {
 		return err
 	}
-	if err := s.Present(s.Out, kept.Plan); err != nil {
+	definition, err := os.ReadFile(filepath.Join(s.dir, "quay-store", "crew-roster.xml"))
+	if err != nil {
 		return err
+	}
+	for line := range strings.Lines(string(definition)) {
+		if strings.Contains(line, "<source") {
+			s.say("Its definition, quay-store/crew-roster.xml, says now: %s", strings.TrimSpace(line))
+		}
+	}
+	return nil
+}
+
+// carry shows one job: what will happen, what is happening, what happened.
+func (s *show) carry(ctx context.Context, title string, r plan.Request) (receipt job.Receipt, err error) {
+	s.say("\n=== %s ===\n", title)
+	kept, err := s.service.Plan(ctx, r)
+	if err != nil {
+		return receipt, err
+	}
+	if err := s.Present(s.Out, kept.Plan); err != nil {
+		return receipt, err
 	}
 	j, err := s.service.Start(ctx, api.NewJob{Plan: kept.Id})
 	if err != nil {
-		return err
+		return receipt, err
 	}
 	s.say("\nJob %s", j.Id)
 	step := ""
 	for j, err := range s.service.Follow(ctx, j.Id) {
 		if err != nil {
-			return err
+			return receipt, err
 		}
 		if p := j.Progress; p != nil && p.Step != step {
 			step = p.Step
 			s.say("  step %d of %d: %s", p.Number, p.Steps, p.Title)
 		}
 	}
-	receipt, err := s.service.Receipt(ctx, j.Id)
+	receipt, err = s.service.Receipt(ctx, j.Id)
 	if err != nil {
-		return err
+		return receipt, err
 	}
 	s.say("")
 	if err := receipt.WriteText(s.Out); err != nil {
-		return err
+		return receipt, err
 	}
 	if receipt.Outcome != job.Proven {
-		return fmt.Errorf("%s was not proven: %s", to, receipt.Reason)
+		return receipt, fmt.Errorf("%s was not proven: %s", r.Destination, receipt.Reason)
 	}
-	s.done = append(s.done, receipt)
-	return nil
+	return receipt, nil
 }

@@ -69,6 +69,28 @@ func MakeDisk(ctx context.Context, dir, name string) (string, error) {
 	return "", fmt.Errorf("the demo world has no machine %q", name)
 }
 
+// Define writes the definition of a machine in dir, which names the disk that MakeDisk makes there. It returns its path.
+func Define(dir, name string) (string, error) {
+	text := fmt.Sprintf(`<domain type='demo'>
+  <name>%[1]s</name>
+  <memory unit='MiB'>512</memory>
+  <vcpu>1</vcpu>
+  <devices>
+    <disk type='file' device='disk'>
+      <driver type='raw'/>
+      <source file='%[1]s.raw'/>
+      <target dev='vda'/>
+    </disk>
+  </devices>
+</domain>
+`, name)
+	path := filepath.Join(dir, name+".xml")
+	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+		return "", fmt.Errorf("writing the definition of %s: %w", name, err)
+	}
+	return path, nil
+}
+
 func (m machine) make(ctx context.Context, dir string) (path string, err error) {
 	tmp, err := os.MkdirTemp(dir, ".making-")
 	if err != nil {

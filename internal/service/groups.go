@@ -151,9 +151,9 @@ func loadOf(pool string, family []catalog.Disk) plan.Load {
 		if d.Problem != "" {
 			l.Stays = fmt.Sprintf("%s does not open: %s", d.Path, d.Problem)
 		}
+		l.Room += d.Room
 		for _, f := range d.Files {
 			l.Files = append(l.Files, f.Name)
-			l.Room += f.Room
 			l.LargestFile = max(l.LargestFile, f.Size)
 		}
 	}

@@ -271,6 +271,9 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 	if problem != nil {
 		s.log.Error("noting the end of a job", "job", j.ID, "error", problem)
 	}
+	for _, h := range j.Plan.Handovers { // whose a disk is may have changed, in whatever pool that lies
+		s.jobs.Go(func() { _, _ = s.refresh(ctx, h.Pool) }) // the next list tells what does not work
+	}
 	s.log.Info("job ended or was set aside", "job", j.ID, "state", state, "outcome", receipt.Outcome, "reason", receipt.Reason)
 	s.changed(j.ID)
 }

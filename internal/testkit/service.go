@@ -44,11 +44,11 @@ func buildWith(tags string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	path := filepath.Join(root, "bin", "test", "bagaglio-"+tags)
-	args := []string{"build", "-tags", tags}
+	kind, args := tags, []string{"build", "-tags", tags}
 	if os.Getenv("BAGAGLIO_RACE") != "" {
-		path, args = path+"-race", append(args, "-race")
+		kind, args = kind+"-race", append(args, "-race")
 	}
+	path := filepath.Join(root, "bin", "test", kind, "bagaglio")
 	args = append(args, "-o", path)
 	cmd := exec.Command("go", append(args, "./cmd/bagaglio")...)
 	cmd.Dir = root

@@ -22,7 +22,7 @@ func TestDemo(t *testing.T) {
 	cmd.Env = append(os.Environ(), "TMPDIR="+tmp)
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	for _, part := range []string{"BEFORE", "step 4 of 5", "PROVEN", "They are the same.", "WHAT HAPPENED", "All have the fingerprint bf1-"} {
+	for _, part := range []string{"BEFORE", "step 4 of 5", "PROVEN", "They are the same.", "WHAT HAPPENED", "All have the fingerprint bf1-", "says now: <source file=", "lighthouse-store/crew-roster.raw'/>"} {
 		assert.Contains(t, string(out), part)
 	}
 	assert.Empty(t, left(t, tmp))

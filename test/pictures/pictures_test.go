@@ -32,11 +32,8 @@ func TestPictures(t *testing.T) {
 	for _, name := range []string{"ticketing", "crew-roster"} {
 		_, err := demo.MakeDisk(t.Context(), quay, name)
 		require.NoError(t, err)
-	}
-	// Whose the disks are.
-	for _, name := range []string{"ticketing", "crew-roster"} {
-		text := "<domain><name>" + name + "</name><devices><disk><source file='" + name + ".raw'/></disk></devices></domain>"
-		require.NoError(t, os.WriteFile(filepath.Join(quay, name+".xml"), []byte(text), 0o644))
+		_, err = demo.Define(quay, name)
+		require.NoError(t, err)
 	}
 	far(t, s)
 	console(t, s, to)
@@ -174,7 +171,7 @@ func terminal(t *testing.T, state, to string) {
 		"client-look":    "bagaglio look quay-store:ticketing.raw",
 		"client-plan":    "bagaglio convert quay-store:crew-roster.raw seabag:crew-roster.vhd --plan",
 		"client-convert": "bagaglio convert quay-store:crew-roster.raw seabag:crew-roster.vhd --yes",
-		"client-move":    "bagaglio move quay-store:crew-roster.raw lamp-room:crew-roster.raw --plan; bagaglio pool drain quay-store lighthouse-store --plan",
+		"client-move":    "bagaglio move quay-store:crew-roster.raw lamp-room:crew-roster.raw --plan; bagaglio move quay-store:crew-roster.raw seabag:rosters/crew-roster.raw --plan",
 		"client-keeping": "bagaglio held list; bagaglio limits list; bagaglio log --limit 8",
 		"client-lists":   "bagaglio host list; bagaglio pool list; bagaglio pool show lamp-room; bagaglio pool disks lighthouse-store; bagaglio job list",
 	} {

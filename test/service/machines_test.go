@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
+	"time"
 
 	"bagaglio/api"
 	"bagaglio/core/plan"
@@ -138,9 +140,10 @@ func TestDefinitionsFollowTheirDisks(t *testing.T) {
 	assert.Contains(t, fmt.Sprint(receipt.Remarks), "crew-roster (quay-store:roster/crew-roster.xml) names the disk in its new place")
 	proven(t, s.Service, two.Id)
 	is("roster/crew-roster.xml", fmt.Sprintf(domain, sea+"/a.raw", "qcow2", "log/b.qcow2"))
-	list, err := s.ListDisks(t.Context(), "sea-store", api.ListDisksParams{})
-	require.NoError(t, err)
-	assert.Equal(t, []string{"crew-roster"}, list.Disks[0].Machines)
+	require.Eventually(t, func() bool { // its definition lies in another pool
+		list, err := s.ListDisks(t.Context(), "sea-store", api.ListDisksParams{})
+		return err == nil && slices.Equal([]string{"crew-roster"}, list.Disks[0].Machines)
+	}, 10*time.Second, 20*time.Millisecond)
 	held, err := s.Held(t.Context())
 	require.NoError(t, err)
 	var definitions []string

@@ -50,7 +50,7 @@ func TestEveryFormat(t *testing.T) {
 			assert.True(t, machine.Claim("TIDE"+strings.ToUpper(f.Extension)))
 			d, err := machine.Open(folder, put("a"+f.Extension, text))
 			require.NoError(t, err)
-			assert.Equal(t, machine.Definition{Name: "tide-board", Format: f.Name, Disks: []string{"tide board.vmdk", "/srv/lighthouse/log.vmdk"}, Bases: []string{}}, d)
+			assert.Equal(t, machine.Definition{Name: "tide-board", Format: f.Name, Disks: []string{"tide board.vmdk", "/srv/lighthouse/log.vmdk"}}, d)
 			assert.Equal(t, []string{"/pool/tide/tide board.vmdk", "/srv/lighthouse/log.vmdk"}, d.Uses("/pool/tide"))
 
 			unnamed, err := machine.Open(folder, put("unnamed"+f.Extension, strings.NewReplacer("tide-board", "", `ovf:id="vm1"`, "").Replace(text)))
