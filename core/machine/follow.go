@@ -6,9 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
+	"strings"
 )
 
 // Change says where disks of a machine lie from now on.
@@ -30,7 +32,7 @@ func (c Change) Reverse() Change {
 
 // Why says why a definition of this format cannot be made to name a file as name, whose image becomes one of the format; nil when it can.
 func (f Format) Why(name, format string) error {
-	if f.Beside && (path.IsAbs(name) || name == ".." || len(name) > 3 && name[:3] == "../") {
+	if f.Beside && (path.IsAbs(name) || name == ".." || strings.HasPrefix(name, "../")) {
 		return fmt.Errorf("%s names only files that lie in its own folder", f.Name)
 	}
 	if format != "" && !slices.Contains(f.Images, format) {
@@ -88,9 +90,14 @@ func (d Definition) Followed(c Change) bool {
 // attribute is one in a start tag, whose name and value are well-formed: XML 1.0, section 3.1.
 var attribute = regexp.MustCompile(`([^\s=/<>"']+)\s*=\s*("[^"]*"|'[^']*')`)
 
-// EditXML gives attributes of an XML document new values. edit gets each element with the local names of those around it, and returns the
-// values by the local names of the attributes that it has. All other bytes stay.
-func EditXML(text []byte, edit func(around []string, e xml.StartElement) map[string]string) ([]byte, error) {
+// Edit is what changes of an element.
+type Edit struct {
+	Before     string            // a text to come before it
+	Attributes map[string]string // values by local names; what it has not yet is added
+}
+
+// EditXML changes elements of an XML document. edit gets each with the local names of those around it. All other bytes stay.
+func EditXML(text []byte, edit func(around []string, e xml.StartElement) Edit) ([]byte, error) {
 	var out []byte
 	var around []string
 	done := int64(0)
@@ -107,25 +114,42 @@ func EditXML(text []byte, edit func(around []string, e xml.StartElement) map[str
 		case xml.EndElement:
 			around = around[:len(around)-1]
 		case xml.StartElement:
-			values := edit(around, e)
+			change := edit(around, e)
 			around = append(around, e.Name.Local)
-			tag := text[begin:d.InputOffset()]
-			for _, m := range attribute.FindAllSubmatchIndex(tag, -1) {
-				local := tag[m[2]:m[3]]
-				local = local[bytes.IndexByte(local, ':')+1:]
-				value, ok := values[string(local)]
-				if !ok {
-					continue
-				}
-				quote := tag[m[4]]
-				out = append(append(out, text[done:begin+int64(m[4])]...), quote)
-				var b bytes.Buffer
-				if err := xml.EscapeText(&b, []byte(value)); err != nil {
-					return nil, err
-				}
-				out = append(append(out, b.Bytes()...), quote)
-				done = begin + int64(m[5])
-			}
+			out = append(append(out, text[done:begin]...), change.Before...)
+			out = append(out, change.tag(text[begin:d.InputOffset()])...)
+			done = d.InputOffset()
 		}
 	}
+}
+
+// tag is a start tag with its attributes changed.
+func (c Edit) tag(tag []byte) (out []byte) {
+	left := maps.Clone(c.Attributes)
+	done := 0
+	for _, m := range attribute.FindAllSubmatchIndex(tag, -1) {
+		local := tag[m[2]:m[3]]
+		local = local[bytes.IndexByte(local, ':')+1:]
+		value, ok := left[string(local)]
+		if !ok {
+			continue
+		}
+		delete(left, string(local))
+		quote := string(tag[m[4]])
+		out = append(append(out, tag[done:m[4]]...), quote+escaped(value)+quote...)
+		done = m[5]
+	}
+	out = append(out, tag[done:]...)
+	name := bytes.IndexAny(out, " \t\r\n/>")
+	for _, local := range slices.Sorted(maps.Keys(left)) {
+		out = slices.Insert(out, name, []byte(fmt.Sprintf(` %s="%s"`, local, escaped(left[local])))...)
+	}
+	return out
+}
+
+// escaped is a text as the value of an attribute.
+func escaped(s string) string {
+	var b strings.Builder
+	_ = xml.EscapeText(&b, []byte(s)) // never fails on memory
+	return b.String()
 }

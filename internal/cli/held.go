@@ -26,7 +26,7 @@ func (a *app) heldList() *cobra.Command {
 			if a.json {
 				return a.printJSON(held)
 			}
-			rows := [][]string{{"POOL", "ID", "DISK", "FILE SIZE", "ROOM", "WHY", "SINCE", "UNTIL"}}
+			rows := [][]string{{"POOL", "ID", "WHAT", "FILE SIZE", "ROOM", "WHY", "SINCE", "UNTIL"}}
 			for _, h := range held {
 				rows = append(rows, []string{h.Pool, h.Id, h.Path, size(h.Size), size(h.Room), h.Why, when(h.Since), when(h.Until)})
 			}

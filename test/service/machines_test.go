@@ -169,7 +169,7 @@ func TestDefinitionsFollowTheirDisks(t *testing.T) {
 // TestDisksThatLeaveTheirMachine for another host, where no definition can name them.
 func TestDisksThatLeaveTheirMachine(t *testing.T) {
 	s := start(t)
-	lighthouse(t, s, sshd.Start(t))
+	dir := lighthouse(t, s, sshd.Start(t))
 	quay := s.Pool("quay-store")
 	noise(t, quay, "gate.raw", mib)
 	require.NoError(t, os.WriteFile(filepath.Join(quay, "gate.vmx"), []byte(`scsi0:0.fileName = "gate.raw"`), 0o600))
@@ -177,4 +177,26 @@ func TestDisksThatLeaveTheirMachine(t *testing.T) {
 	kept, err := s.Plan(t.Context(), r)
 	require.NoError(t, err)
 	assert.Contains(t, kept.Plan.Checks[len(kept.Plan.Checks)-1].Message, "the disk will be on another host")
+	assert.Empty(t, kept.Plan.Handovers)
+
+	// On that host, where files cannot be swapped, a definition follows like on this one.
+	noise(t, dir, "tide/tide-board.raw", mib)
+	definition := filepath.Join(dir, "tide/tide-board.xml")
+	require.NoError(t, os.WriteFile(definition, []byte("<domain><name>tide-board</name><devices><disk><source file='tide-board.raw'/></disk></devices></domain>"), 0o640))
+	r = plan.Request{Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "far-store", Path: "tide/tide-board.raw"}, Destination: &plan.Place{Pool: "far-store", Path: "lamp-room/tide-board.raw"}}
+	proven(t, s.Service, begin(t, s.Service, r).Id)
+	b, err := os.ReadFile(definition)
+	require.NoError(t, err)
+	assert.Contains(t, string(b), "file='"+dir+"/lamp-room/tide-board.raw'")
+	info, err := os.Stat(definition)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o640), info.Mode().Perm())
+	held, err := s.Held(t.Context())
+	require.NoError(t, err)
+	require.Len(t, held, 1)
+	_, err = s.Restore(t.Context(), "far-store", held[0].Id, true)
+	require.NoError(t, err)
+	b, err = os.ReadFile(definition)
+	require.NoError(t, err)
+	assert.Contains(t, string(b), "file='tide-board.raw'")
 }

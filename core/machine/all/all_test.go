@@ -131,6 +131,15 @@ func TestDriverFollows(t *testing.T) {
 	require.NoError(t, err)
 	want := strings.NewReplacer("type = 'raw'", "type = 'qcow2'", "\n file='a.raw'", "\n file='a.qcow2'").Replace(text)
 	assert.Equal(t, want, string(out))
+	for without, with := range map[string]string{
+		"<disk><source file='a.raw'/></disk>":                        "<disk><driver type='qcow2'/><source file='a.qcow2'/></disk>",
+		"<disk><driver/><source file='a.raw'/></disk>":               `<disk><driver type="qcow2"/><source file='a.qcow2'/></disk>`,
+		"<disk><driver cache='none' /><source file='a.raw'/></disk>": `<disk><driver type="qcow2" cache='none' /><source file='a.qcow2'/></disk>`,
+	} {
+		out, err := machine.Follow("tide-board.xml", []byte("<domain><devices>"+without+"</devices></domain>"), machine.Change{Names: map[string]string{"a.raw": "a.qcow2"}, Format: "qcow2"})
+		require.NoError(t, err)
+		assert.Equal(t, "<domain><devices>"+with+"</devices></domain>", string(out), "what tells no type would be taken for raw")
+	}
 	out, err = machine.Follow("tide-board.xml", []byte(text), machine.Change{Names: map[string]string{"top.qcow2": "lamp/top.qcow2", "c.raw": "lamp/c.raw"}})
 	require.NoError(t, err)
 	assert.Equal(t, strings.NewReplacer("'top.qcow2'", "'lamp/top.qcow2'", "'c.raw'", "'lamp/c.raw'").Replace(text), string(out), "what it stands on, where that is listed")

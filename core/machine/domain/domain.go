@@ -23,9 +23,10 @@ type domain struct {
 	XMLName xml.Name `xml:"domain"`
 	Name    string   `xml:"name"`
 	Disks   []struct {
-		Device string `xml:"device,attr"` // disk where it is absent
-		Source source `xml:"source"`
-		Base   *base  `xml:"backingStore"`
+		Device string    `xml:"device,attr"` // disk where it is absent
+		Driver *struct{} `xml:"driver"`
+		Source source    `xml:"source"`
+		Base   *base     `xml:"backingStore"`
 	} `xml:"devices>disk"`
 }
 
@@ -62,37 +63,38 @@ func read(text []byte) (machine.Definition, error) {
 
 // follow changes the names of files of disks and of what they stand on, and the type of a disk's driver.
 func follow(text []byte, c machine.Change) ([]byte, error) {
-	var moved []bool // the disks, in their order
 	var x domain
 	if err := xml.Unmarshal(text, &x); err != nil {
 		return nil, err
 	}
-	for _, disk := range x.Disks {
-		_, ok := c.Names[disk.Source.name()]
-		moved = append(moved, ok)
-	}
-	disk := -1
-	return machine.EditXML(text, func(around []string, e xml.StartElement) map[string]string {
+	disk := -1 // which of them, in their order
+	return machine.EditXML(text, func(around []string, e xml.StartElement) (edit machine.Edit) {
 		if len(around) == 2 && around[1] == "devices" && e.Name.Local == "disk" {
 			disk++
 		}
-		if len(around) < 3 || around[1] != "devices" || around[2] != "disk" {
-			return nil
+		if len(around) < 3 || around[1] != "devices" || around[2] != "disk" || disk < 0 || disk >= len(x.Disks) {
+			return edit
 		}
-		values := map[string]string{}
+		direct := len(around) == 3 // and not of what it stands on
+		_, moves := c.Names[x.Disks[disk].Source.name()]
+		converted := direct && moves && c.Format != ""
 		switch e.Name.Local {
 		case "source":
+			edit.Attributes = map[string]string{}
 			for _, a := range e.Attr {
 				to, ok := c.Names[a.Value]
 				if ok && (a.Name.Local == "file" || a.Name.Local == "dev") {
-					values[a.Name.Local] = to
+					edit.Attributes[a.Name.Local] = to
 				}
 			}
+			if converted && x.Disks[disk].Driver == nil { // which would be taken for raw
+				edit.Before = "<driver type='" + drivers[c.Format] + "'/>"
+			}
 		case "driver":
-			if c.Format != "" && len(around) == 3 && moved[disk] {
-				values["type"] = drivers[c.Format]
+			if converted {
+				edit.Attributes = map[string]string{"type": drivers[c.Format]}
 			}
 		}
-		return values
+		return edit
 	})
 }

@@ -55,16 +55,16 @@ func read(text []byte) (machine.Definition, error) {
 
 // follow changes the names of files.
 func follow(text []byte, c machine.Change) ([]byte, error) {
-	return machine.EditXML(text, func(around []string, e xml.StartElement) map[string]string {
+	return machine.EditXML(text, func(around []string, e xml.StartElement) (edit machine.Edit) {
 		if len(around) != 2 || around[1] != "References" || e.Name.Local != "File" {
-			return nil
+			return edit
 		}
 		for _, a := range e.Attr {
 			name, err := url.PathUnescape(a.Value)
 			if to, ok := c.Names[name]; ok && err == nil && a.Name.Local == "href" {
-				return map[string]string{"href": (&url.URL{Path: to}).EscapedPath()}
+				edit.Attributes = map[string]string{"href": (&url.URL{Path: to}).EscapedPath()}
 			}
 		}
-		return nil
+		return edit
 	})
 }
