@@ -68,6 +68,7 @@ func (a *app) carry(c *carrying, use, short string) *cobra.Command {
 	f := cmd.Flags()
 	f.StringVar(&r.As, "as", "", "convert to this format on the way")
 	f.StringVar(&r.Layout, "layout", "", "layout of that format (default: its first)")
+	f.Var(length{&r.RoundTo}, "round-to", "with --as: make the virtual size a multiple of this, such as 1M")
 	f.StringVar(&c.chain, "chain", plan.ChainWhole, "of a disk that stands on others: whole, alone (they are there already) or flat (make one image of it)")
 	f.BoolVar(&r.Family, "family", false, "take all disks along that stand on it; what names it is changed when its name changes")
 	optionFlags(f, &r.Options)

@@ -83,7 +83,11 @@ func printPlan(out io.Writer, p plan.Plan) error {
 	for _, c := range p.Checks {
 		say("%-4s  %s", signs[c.Severity], c.Message)
 		for _, r := range c.Remedies {
-			say("      - %s", r.Label)
+			if way := wayTo(p.Request, r); way != "" {
+				say("      - %s (%s)", r.Label, way)
+			} else {
+				say("      - %s", r.Label)
+			}
 		}
 	}
 	if len(p.Steps) > 0 {

@@ -60,7 +60,7 @@ func TestPlacesFromTheCommandLine(t *testing.T) {
 		{"pool add nowhere " + quay + " --like nothing", 2, "choose one of any"},
 		{"pool test lamp-room", 0, "nothing of the trial is left"},
 		{"pool show lamp-room", 0, "UUIDEXT"},
-		{"copy quay-store:ticketing.raw lamp-room:", 3, "Convert to vhd, dynamic"},
+		{"copy quay-store:ticketing.raw lamp-room:", 3, "Convert to vhd, dynamic (--as vhd --layout dynamic, to lamp-room:ticketing.vhd)"},
 		{"pool rules lamp-room --names x", 2, "NAME or UUID"},
 		{"pool rules lamp-room --like any --mode 0640", 0, "mode"},
 		{"copy quay-store:ticketing.raw quay-store:crew-roster.raw lamp-room:", 0, "took with its own tool"},
