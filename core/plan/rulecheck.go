@@ -42,7 +42,7 @@ func (p *maker) checkRules() {
 	name := path.Base(p.Request.Destination.Path)
 	if ext := path.Ext(name); r.Name != "" && !r.Fits(name, ext) {
 		fitting := r.Fitting(p.Request.Destination.Path, machine, p.facts.Destination.UUID, p.format.Extensions[0])
-		p.add(Blocks, "rule-name", fmt.Sprintf("The pool %s lists only files named %s, and this one would be %s.", p.After.Place.Pool, r.Name, name),
+		p.add(Blocks, "rule-name", fmt.Sprintf("The pool %s lists only files named %s, such as %s, and this one would be %s.", p.After.Place.Pool, r.Name, path.Base(fitting), name),
 			remedy("Name it "+path.Base(fitting)+"; its own name stays in the tag", map[string]any{"destination": map[string]any{"path": fitting}}))
 	}
 	if r.MachineFolders && !strings.Contains(path.Clean(p.Request.Destination.Path), "/") {

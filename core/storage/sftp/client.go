@@ -1,6 +1,7 @@
 package sftp
 
 import (
+	"bufio"
 	"errors"
 	"fmt"
 	"io"
@@ -37,12 +38,16 @@ const (
 // heard is a connection that notes when something came in last.
 type heard struct {
 	net.Conn
+	in    *bufio.Reader
 	at    atomic.Int64 // Unix time in nanoseconds
 	bytes atomic.Int64 // that came in
 }
 
+// listen reads as much at once as a part of a file has: SSH itself asks for little, and each time costs.
+func listen(c net.Conn) *heard { return &heard{Conn: c, in: bufio.NewReaderSize(c, partSize)} }
+
 func (h *heard) Read(p []byte) (int, error) {
-	n, err := h.Conn.Read(p)
+	n, err := h.in.Read(p)
 	h.at.Store(time.Now().UnixNano())
 	h.bytes.Add(int64(n))
 	return n, err

@@ -71,7 +71,7 @@ func (l Login) dial(ctx context.Context) (*client, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: reaching %s: %w", storage.ErrLost, l.Address, err)
 	}
-	conn := &heard{Conn: raw}
+	conn := listen(raw)
 	stop := context.AfterFunc(ctx, func() { _ = raw.Close() })
 	defer stop()
 	_ = raw.SetDeadline(time.Now().Add(reachIn)) // never fails on a TCP connection
