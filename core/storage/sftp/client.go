@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"net"
 	"os"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -35,16 +36,20 @@ const (
 	patience, syncPatience = 60 * time.Second, 20 * time.Minute
 )
 
-// heard is a connection that notes when something came in last.
-type heard struct {
-	net.Conn
-	in    *bufio.Reader
-	at    atomic.Int64 // Unix time in nanoseconds
-	bytes atomic.Int64 // that came in
+// ear notes what comes in, on all connections to a host.
+type ear struct {
+	at    atomic.Int64 // when something came last, Unix time in nanoseconds
+	bytes atomic.Int64
 }
 
-// listen reads as much at once as a part of a file has: SSH itself asks for little, and each time costs.
-func listen(c net.Conn) *heard { return &heard{Conn: c, in: bufio.NewReaderSize(c, partSize)} }
+// heard is a connection that tells an ear. It reads as much at once as a part of a file has: SSH itself asks for little, and each time costs.
+type heard struct {
+	net.Conn
+	in *bufio.Reader
+	*ear
+}
+
+func (e *ear) listen(c net.Conn) *heard { return &heard{c, bufio.NewReaderSize(c, partSize), e} }
 
 func (h *heard) Read(p []byte) (int, error) {
 	n, err := h.in.Read(p)
@@ -53,12 +58,13 @@ func (h *heard) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// client is one connection to a host.
+// client is what connects us with a host. With the first of its connections all of them end.
 type client struct {
-	ssh      *ssh.Client
+	*ear
+	wires    []*ssh.Client  // one, or two where the host takes much at once: the kernel lets only so much of each wait for an answer
 	sftp     *sftp.Client   // the first of the lanes
 	lanes    []*sftp.Client // at least one
-	conn     *heard
+	packet   int            // the length of the largest packet
 	patience time.Duration
 	gone     chan struct{} // closed with the connection
 	onItsWay *semaphore.Weighted
@@ -68,6 +74,7 @@ type client struct {
 	mu    sync.Mutex
 	open  map[*asked]struct{}
 	fault string // why the host was given up
+	ended sync.Once
 }
 
 // asked is something that the host was asked.
@@ -77,40 +84,48 @@ type asked struct {
 	most     int64 // bytes that may have come in until it is answered, 0 for any
 }
 
-func newClient(s *ssh.Client, conn *heard, patience time.Duration) (*client, error) {
-	c := &client{ssh: s, conn: conn, patience: patience, gone: make(chan struct{}), onItsWay: semaphore.NewWeighted(onItsWay), open: map[*asked]struct{}{}}
+// newClient asks for file transfer on a connection.
+func newClient(wire *ssh.Client, e *ear, patience time.Duration) (*client, error) {
+	c := &client{ear: e, patience: patience, packet: smallPacket, gone: make(chan struct{}), onItsWay: semaphore.NewWeighted(onItsWay), open: map[*asked]struct{}{}}
+	c.join(wire)
 	go c.watch()
-	go func() {
-		_ = s.Wait() // whatever ended it
-		close(c.gone)
-	}()
-	packet := smallPacket
 	err := c.ask(func() (err error) {
-		c.sftp, err = sftp.NewClient(s, options(packet)...)
+		c.sftp, err = sftp.NewClient(wire, options(c.packet)...)
 		if err != nil {
 			return err
 		}
 		if _, ok := c.sftp.HasExtension("limits@openssh.com"); ok {
-			packet = largePacket
+			c.packet = largePacket
 			if err = c.sftp.Close(); err == nil || errors.Is(err, io.EOF) {
-				c.sftp, err = sftp.NewClient(s, options(packet)...)
+				c.sftp, err = sftp.NewClient(wire, options(c.packet)...)
 			}
 		}
 		return err
 	})
 	if err != nil {
-		_ = s.Close() // the first error says more
+		_ = c.close() // the first error says more
 		return nil, fmt.Errorf("asking for file transfer: %w; the host has to offer the sftp subsystem", err)
 	}
 	c.lanes = []*sftp.Client{c.sftp}
-	_ = c.ask(func() error { return c.addLanes(packet) }) // a host that allows only one channel is slower over a long way
 	return c, nil
 }
 
-// addLanes opens the other channels, as many as the host allows.
-func (c *client) addLanes(packet int) error {
+// join takes a connection in.
+func (c *client) join(wire *ssh.Client) {
+	c.mu.Lock()
+	c.wires = append(c.wires, wire)
+	c.mu.Unlock()
+	go func() {
+		_ = wire.Wait() // whatever ended it
+		c.ended.Do(func() { close(c.gone) })
+		_ = c.close() // what is left of it is of no use
+	}()
+}
+
+// addLanes opens the other channels, as many as the host allows, by turns on each connection.
+func (c *client) addLanes() error {
 	for len(c.lanes) < lanes {
-		lane, err := sftp.NewClient(c.ssh, options(packet)...)
+		lane, err := sftp.NewClient(c.wires[len(c.lanes)%len(c.wires)], options(c.packet)...)
 		if err != nil {
 			return err
 		}
@@ -143,7 +158,7 @@ func (c *client) askFor(patience time.Duration, do func() error) error {
 
 // askList is for what is read into memory as a whole. It bounds all that comes in meanwhile, of which lists are the least.
 func (c *client) askList(do func() error) error {
-	return c.wait(&asked{since: time.Now(), patience: c.patience, most: c.conn.bytes.Load() + maxList}, do)
+	return c.wait(&asked{since: time.Now(), patience: c.patience, most: c.bytes.Load() + maxList}, do)
 }
 
 // maxList bounds what a host may send as one list, in bytes, with what else comes in meanwhile.
@@ -174,7 +189,7 @@ func (c *client) watch() {
 			return
 		case now := <-tick.C:
 			if c.givenUp(now) {
-				_ = c.conn.Close() // whoever waits gets an error
+				_ = c.close() // whoever waits gets an error
 				return
 			}
 		}
@@ -182,7 +197,7 @@ func (c *client) watch() {
 }
 
 func (c *client) givenUp(now time.Time) bool {
-	last := time.Unix(0, c.conn.at.Load())
+	last := time.Unix(0, c.at.Load())
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for a := range c.open {
@@ -193,7 +208,7 @@ func (c *client) givenUp(now time.Time) bool {
 		switch {
 		case now.Sub(since) > a.patience:
 			c.fault = fmt.Sprintf("the host said nothing for %s", a.patience)
-		case a.most > 0 && c.conn.bytes.Load() > a.most:
+		case a.most > 0 && c.bytes.Load() > a.most:
 			c.fault = "the host sends a list that does not end"
 		}
 	}
@@ -201,11 +216,16 @@ func (c *client) givenUp(now time.Time) bool {
 }
 
 func (c *client) close() error {
-	err := c.ssh.Close()
-	if errors.Is(err, net.ErrClosed) || errors.Is(err, io.EOF) {
-		return nil
+	c.mu.Lock()
+	wires := slices.Clone(c.wires)
+	c.mu.Unlock()
+	var all error
+	for _, wire := range wires {
+		if err := wire.Close(); !errors.Is(err, net.ErrClosed) && !errors.Is(err, io.EOF) {
+			all = errors.Join(all, err)
+		}
 	}
-	return err
+	return all
 }
 
 // plain gives errors of the protocol the meaning that those of storage have. The messages are the host's: what cannot be shown is dropped.

@@ -59,8 +59,31 @@ func ShownKey(ctx context.Context, address string) (string, error) {
 	return "", err
 }
 
-// dial reaches the host and logs in.
+// dial reaches the host, logs in, and asks for file transfer.
 func (l Login) dial(ctx context.Context) (*client, error) {
+	e := &ear{}
+	first, err := l.connect(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	if l.Patience == 0 {
+		l.Patience = patience
+	}
+	c, err := newClient(first, e, l.Patience)
+	if err != nil {
+		return nil, err
+	}
+	if c.packet == largePacket {
+		if second, err := l.connect(ctx, e); err == nil { // a host that allows only one is slower over a long way
+			c.join(second)
+		}
+	}
+	_ = c.ask(c.addLanes) // likewise
+	return c, nil
+}
+
+// connect reaches the host and logs in.
+func (l Login) connect(ctx context.Context, e *ear) (*ssh.Client, error) {
 	auth, closeAgent, err := l.auth()
 	if err != nil {
 		return nil, err
@@ -71,7 +94,7 @@ func (l Login) dial(ctx context.Context) (*client, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: reaching %s: %w", storage.ErrLost, l.Address, err)
 	}
-	conn := listen(raw)
+	conn := e.listen(raw)
 	stop := context.AfterFunc(ctx, func() { _ = raw.Close() })
 	defer stop()
 	_ = raw.SetDeadline(time.Now().Add(reachIn)) // never fails on a TCP connection
@@ -92,10 +115,7 @@ func (l Login) dial(ctx context.Context) (*client, error) {
 		return nil, l.explain(err)
 	}
 	_ = raw.SetDeadline(time.Time{})
-	if l.Patience == 0 {
-		l.Patience = patience
-	}
-	return newClient(ssh.NewClient(sshConn, channels, requests), conn, l.Patience)
+	return ssh.NewClient(sshConn, channels, requests), nil
 }
 
 // explain tells what did not work of logging in.

@@ -311,7 +311,7 @@ func TestAListThatDoesNotEnd(t *testing.T) {
 	f := lie(t, &liar{infos: []os.FileInfo{liarInfo{"disk", 10, 0o644}}, endless: true})
 	c, err := f.client(t.Context())
 	require.NoError(t, err)
-	small := &asked{since: time.Now(), patience: time.Minute, most: c.conn.bytes.Load() + 32<<20} // as that of a list, but sooner
+	small := &asked{since: time.Now(), patience: time.Minute, most: c.bytes.Load() + 32<<20} // as that of a list, but sooner
 	err = c.wait(small, func() error {
 		_, err := c.sftp.ReadDir("/")
 		return err

@@ -40,7 +40,7 @@ func (c *client) shell(command string) (said string, err error) {
 	}
 	err = c.askFor(syncPatience, func() error {
 		if s.session == nil {
-			if err := s.begin(c.ssh); err != nil {
+			if err := s.begin(c.wires[0]); err != nil {
 				s.none = true
 				return errors.Join(errNoShell, err)
 			}
