@@ -45,6 +45,28 @@ func TestHostsAreTrustedByTheirKeyOnly(t *testing.T) {
 	require.NoError(t, f.Close())
 }
 
+// TestConnectionsEndTogether: of two, the loss of one is that of the host, which is reached anew by the next call.
+func TestConnectionsEndTogether(t *testing.T) {
+	server := sshd.Start(t)
+	f, err := Open(t.Context(), Login{Address: server.Address, User: server.User, Key: server.Key, HostKey: server.HostKey}, t.TempDir())
+	require.NoError(t, err)
+	defer f.Close()
+	for i := range 2 {
+		c := f.conn
+		require.Len(t, c.wires, 2)
+		require.Len(t, c.lanes, lanes)
+		file, err := f.Create("tide-" + strconv.Itoa(i))
+		require.NoError(t, err)
+		require.NoError(t, c.wires[1-i].Close())
+		require.Eventually(t, func() bool { return !c.alive() }, 10*time.Second, time.Millisecond)
+		_, err = file.WriteAt(make([]byte, 4*partSize), 0)
+		require.ErrorIs(t, err, storage.ErrLost)
+		_, err = f.List(".")
+		require.NoError(t, err)
+		assert.NotSame(t, c, f.conn)
+	}
+}
+
 func TestLoggingIn(t *testing.T) {
 	server := sshd.Start(t)
 	dir := t.TempDir()
