@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
@@ -35,21 +36,13 @@ func (p *maker) checkRules() {
 		p.add(Blocks, "rule-size", fmt.Sprintf("The pool %s accepts sizes in units of %s, and this disk has %s.", p.After.Place.Pool, Bytes(g), Bytes(p.After.VirtualSize)),
 			remedy("Round the size up", change))
 	}
-	machine := ""
-	if users := p.facts.Source.Users; len(users) > 0 {
-		machine = users[0].Name
-	}
 	name := path.Base(p.Request.Destination.Path)
 	if ext := path.Ext(name); r.Name != "" && !r.Fits(name, ext) {
-		fitting := r.Fitting(p.Request.Destination.Path, machine, p.facts.Destination.UUID, p.format.Extensions[0])
+		fitting := r.Fitting(p.Request.Destination.Path, p.machine(), p.facts.Destination.UUID, p.format.Extensions[0])
 		p.add(Blocks, "rule-name", fmt.Sprintf("The pool %s lists only files named %s, such as %s, and this one would be %s.", p.After.Place.Pool, r.Name, path.Base(fitting), name),
 			remedy("Name it "+path.Base(fitting)+"; its own name stays in the tag", map[string]any{"destination": map[string]any{"path": fitting}}))
 	}
-	if r.MachineFolders && !strings.Contains(path.Clean(p.Request.Destination.Path), "/") {
-		folder := machine
-		if folder == "" {
-			folder = strings.TrimSuffix(name, path.Ext(name))
-		}
+	if folder := p.folder(); folder != "" {
 		p.add(Blocks, "rule-folder", fmt.Sprintf("In the pool %s each machine has a folder of its own, and this disk would lie in none.", p.After.Place.Pool),
 			remedy("Put it into the folder "+folder, map[string]any{"destination": map[string]any{"path": path.Join(folder, name)}}))
 	}
@@ -64,6 +57,32 @@ func (p *maker) checkRules() {
 	if len(set) > 0 {
 		p.add(Informs, "rule-owner", fmt.Sprintf("The files get %s.", strings.Join(set, " and ")))
 	}
+}
+
+// machine is the name of one that uses the disk, empty when none is known.
+func (p *maker) machine() string {
+	if users := p.facts.Source.Users; len(users) > 0 {
+		return users[0].Name
+	}
+	return ""
+}
+
+// folder is that of a machine which the rules want the disk in, empty when it lies in one or need not.
+func (p *maker) folder() string {
+	to := path.Clean(p.Request.Destination.Path)
+	if !p.facts.Destination.Rules.MachineFolders || strings.Contains(to, "/") {
+		return ""
+	}
+	return cmp.Or(p.machine(), strings.TrimSuffix(to, path.Ext(to)))
+}
+
+// byRules is the place of an image of another format, named as the pool wants it.
+func (p *maker) byRules(f disk.Format) string {
+	name, r := p.rename(f), p.facts.Destination.Rules
+	if !r.Fits(name, f.Extensions[0]) {
+		name = r.Fitting(name, p.machine(), p.facts.Destination.UUID, f.Extensions[0])
+	}
+	return path.Join(p.folder(), name)
 }
 
 // checkMachines: what the machines that use the disk make of its new place, and those that live there already.
@@ -99,9 +118,9 @@ func (p *maker) accepted() (out []Remedy) {
 			if err != nil || p.After.VirtualSize > l.LimitFor(disk.Options{}) {
 				continue
 			}
-			change := p.asConversion(f, name, map[string]any{"destination": map[string]any{"path": p.rename(f)}})
+			change := p.asConversion(f, name, map[string]any{"destination": map[string]any{"path": p.byRules(f)}})
 			if f.Name == p.Before.Format && name == p.Before.Layout && p.Before.VirtualSize%max(r.Granularity, 1) == 0 {
-				change = map[string]any{"kind": Copy, "as": nil, "layout": nil, "destination": map[string]any{"path": p.rename(f)}}
+				change = map[string]any{"kind": Copy, "as": nil, "layout": nil, "destination": map[string]any{"path": p.byRules(f)}}
 			}
 			out = append(out, remedy(fmt.Sprintf("Convert to %s, %s", f.Name, name), p.without(change)))
 		}

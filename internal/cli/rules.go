@@ -33,7 +33,10 @@ func (a *app) poolShow() *cobra.Command {
 			}
 			if f := p.Facts; f != nil {
 				rows = append(rows, []string{"holes in files", yes(f.Holes)}, []string{"files share blocks", yes(f.Clones)}, []string{"files can be swapped", yes(f.Swaps)},
-					[]string{"case-sensitive", yes(f.CaseSensitive)}, []string{"removable", yes(f.Removable)}, []string{"mounted", yes(f.Mounted)}, []string{"read-only", yes(f.ReadOnly)})
+					[]string{"case-sensitive", yes(f.CaseSensitive)}, []string{"removable", yes(f.Removable)}, []string{"read-only", yes(f.ReadOnly)})
+				if f.Mounted {
+					rows = append(rows, []string{"mounted", "yes: it is not reachable while its drive is not"})
+				}
 				if f.ReadSpeed > 0 {
 					rows = append(rows, []string{"speed", fmt.Sprintf("reads %s/s, writes %s/s", humanize.IBytes(uint64(f.ReadSpeed)), humanize.IBytes(uint64(f.WriteSpeed)))})
 				}

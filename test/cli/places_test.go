@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -60,7 +61,7 @@ func TestPlacesFromTheCommandLine(t *testing.T) {
 		{"pool add nowhere " + quay + " --like nothing", 2, "choose one of any"},
 		{"pool test lamp-room", 0, "nothing of the trial is left"},
 		{"pool show lamp-room", 0, "UUIDEXT"},
-		{"copy quay-store:ticketing.raw lamp-room:", 3, "Convert to vhd, dynamic (--as vhd --layout dynamic, to lamp-room:ticketing.vhd)"},
+		{"copy quay-store:ticketing.raw lamp-room:", 3, "Convert to vhd, dynamic (--as vhd --layout dynamic, to lamp-room:"},
 		{"pool rules lamp-room --names x", 2, "NAME or UUID"},
 		{"pool rules lamp-room --like any --mode 0640", 0, "mode"},
 		{"copy quay-store:ticketing.raw quay-store:crew-roster.raw lamp-room:", 0, "took with its own tool"},
@@ -96,6 +97,20 @@ func TestPlacesFromTheCommandLine(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(far, "ticketing.raw"))
 	assert.FileExists(t, filepath.Join(far, "ticketing.vhd"))
 	assert.NoFileExists(t, filepath.Join(quay, "ticketing.vhd"))
+}
+
+// TestARemedyMayBeTyped: what stands behind it is what settles the check.
+func TestARemedyMayBeTyped(t *testing.T) {
+	state := filepath.Join(t.TempDir(), "state")
+	s := testkit.Start(t, state)
+	disk(t, filepath.Join(s.Pool("quay-store"), "ticketing.raw"), 4<<20)
+	lamp := t.TempDir()
+	walk(t, lamp, state, []step{{"pool add lamp-room " + lamp + " --like uuid-vhd", 0, "free"}})
+	r := testkit.Run(t, lamp, state, "copy", "quay-store:ticketing.raw", "lamp-room:", "--yes")
+	require.Equal(t, 3, r.Code, r.Notes)
+	remedy := regexp.MustCompile(`Convert to vhd, dynamic \((.*), to (lamp-room:.*\.vhd)\)`).FindStringSubmatch(r.Notes)
+	require.Len(t, remedy, 3, r.Notes)
+	walk(t, lamp, state, []step{{"copy quay-store:ticketing.raw " + remedy[2] + " --yes " + remedy[1], 0, "PROVEN"}})
 }
 
 // TestCarryingOnTheSpot needs no service.
