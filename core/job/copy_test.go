@@ -57,6 +57,7 @@ func (w *world) made(f disk.Format, l disk.Layout, name string) string {
 
 // TestCopiesAndMoves: every layout, under a new name, to other storage and on the same: the disk is the same, and so are its files.
 func TestCopiesAndMoves(t *testing.T) {
+	t.Parallel()
 	for _, f := range disk.Formats() {
 		for _, l := range f.Layouts {
 			if testing.Short() && l.Name != f.Layouts[0].Name && l.Name != "split-sparse" { // with the race detector
@@ -194,6 +195,7 @@ func TestChains(t *testing.T) {
 
 // TestMovesGoOn after they were interrupted anywhere: no file is lost or left in two places.
 func TestMovesGoOn(t *testing.T) {
+	t.Parallel()
 	f, err := disk.Lookup("raw")
 	require.NoError(t, err)
 	l, err := f.Layout("pieces")
@@ -238,6 +240,7 @@ func TestMovesGoOn(t *testing.T) {
 
 // TestMovesAreCalledOff after they were interrupted anywhere: everything has its old name again.
 func TestMovesAreCalledOff(t *testing.T) {
+	t.Parallel()
 	f, err := disk.Lookup("raw")
 	require.NoError(t, err)
 	l, err := f.Layout("pieces")

@@ -60,6 +60,7 @@ func TestPiecesAreJoined(t *testing.T) {
 
 // TestDisksAreMadeAnewInTheirPlace, thick to thin and back, and what they were is held, all files of it.
 func TestDisksAreMadeAnewInTheirPlace(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ as, name, thick, thin string }{
 		{"raw", "tide.raw", "thick", "thin"}, {"qcow2", "tide.qcow2", "thick", "thin"}, {"vhd", "tide.vhd", "fixed", "dynamic"}, {"vhdx", "tide.vhdx", "fixed", "dynamic"},
 		{"vdi", "tide.vdi", "fixed", "dynamic"}, {"vmdk", "tide.vmdk", "flat", "sparse"},

@@ -49,6 +49,7 @@ func (n *noted) Forget(ctx context.Context) error {
 // TestPowerCut: behind every single operation of a job, whatever of what was not synced is lost, under the final name lies nothing, or
 // the whole new image, or the whole old one; and the job goes on from there to its end.
 func TestPowerCut(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("takes minutes with the race detector")
 	}

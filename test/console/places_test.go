@@ -101,14 +101,24 @@ func TestAPool(t *testing.T) {
 // TestEmptyingAPool as one group, which the jobs page shows.
 func TestEmptyingAPool(t *testing.T) {
 	s := world(t)
+	quay, err := s.Service.Pool(t.Context(), "quay-store")
+	require.NoError(t, err)
+	for name, text := range map[string]string{
+		"tide-board.ovf": `<Envelope><References><File id="f" href="tide-board.raw"/></References><DiskSection><Disk fileRef="f"/></DiskSection><VirtualSystem id="tide-board"/></Envelope>`,
+		"tide-board.mf":  "SHA256(tide-board.ovf)= 00", // so that it cannot follow
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(quay.Folder, name), []byte(text), 0o600))
+	}
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
 	p.Click("quay-store")
 	p.Click("Empty it into others")
 	p.AwaitText("wreck.vhd stays in quay-store")
+	p.AwaitText("The definitions of tide-board follow their disks where they can")
 	p.Click("Move 1 disk")
 	p.AwaitText("drain quay-store")
 	p.AwaitText("1 of 1 have ended")
+	p.AwaitText("a file beside it holds its checksum")
 	p.AwaitText("move quay-store:tide-board.raw")
 	receipt, err := s.Receipt(t.Context(), "1")
 	require.NoError(t, err)

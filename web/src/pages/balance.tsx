@@ -160,7 +160,11 @@ function BalanceView({ balance, name }: { balance: Balance; name: string }) {
           </li>
         ))}
       </ul>
-      {machines(false) && <p>The definitions of {machines(false)} will name the disks in their new places.</p>}
+      {machines(false) && (
+        <p>
+          The definitions of {machines(false)} follow their disks where they can; the group tells of those that cannot.
+        </p>
+      )}
       {machines(true) && (
         <p className="text-warning">
           Disks of {machines(true)} go to another host: the machines have to go there too, before they are started
