@@ -32,6 +32,7 @@ func TestMovingByDragging(t *testing.T) {
 	p.AwaitText("nothing is copied")
 	p.Click("Start")
 	p.AwaitText("Proven")
+	assert.NotContains(t, testkit.Eval[string](p, `document.body.innerText`), "undefined")
 	receipt, err := s.Receipt(t.Context(), "1")
 	require.NoError(t, err)
 	assert.Equal(t, job.Proven, receipt.Outcome)

@@ -63,7 +63,8 @@ function Title({ job }: { job: Job }) {
       </div>
       <p className="break-all">
         {workName(job.request)} {placeName(job.request.source)}
-        {job.request.destination && ` to ${placeName(job.request.destination)} as ${job.request.as}`}
+        {job.request.destination && ` to ${placeName(job.request.destination)}`}
+        {job.request.as && ` as ${job.request.as}`}
       </p>
     </>
   );

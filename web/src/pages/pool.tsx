@@ -68,7 +68,7 @@ function Facts({ pool }: { pool: Pool }) {
           <Fact is={facts.holes} yes="files may have holes" no="no holes in files" />
           <Fact is={facts.clones} yes="files share blocks" no="files share no blocks" />
           <Fact is={facts.case_sensitive} yes="case-sensitive" no="not case-sensitive" />
-          <Fact is={facts.removable} yes="removable" no="built in" />
+          {pool.host === "local" && <Fact is={facts.removable} yes="removable" no="built in" />}
           {pool.largest_file && <li className="badge badge-outline">files up to {size(pool.largest_file)}</li>}
           {facts.write_speed && (
             <li className="badge badge-outline">
