@@ -96,8 +96,10 @@ func same(a, b *sftp.File) bool {
 	both.Go(func() { x, errX = a.Stat() })
 	both.Go(func() { y, errY = b.Stat() })
 	both.Wait()
-	return errX == nil && errY == nil && x.Size() == y.Size() && x.ModTime().Equal(y.ModTime())
+	return errX == nil && errY == nil && alike(x, y)
 }
+
+func alike(x, y os.FileInfo) bool { return x.Size() == y.Size() && x.ModTime().Equal(y.ModTime()) }
 
 // ReadAt reads. An answer that is short without a reason is an error: a host may say anything.
 func (f *file) ReadAt(p []byte, off int64) (n int, err error) {

@@ -100,10 +100,17 @@ func (c *client) dataOf(f *sftp.File, size int64) []run {
 			runs, err = sparseMap([]byte(said), size)
 		}
 	}
-	if err != nil {
+	if err != nil || !c.isStill(f) {
 		return nil
 	}
 	return runs
+}
+
+// isStill tells whether an open file is what lies under its name, as far as the protocol tells: the map is that of the name.
+func (c *client) isStill(f *sftp.File) bool {
+	open, errOpen := f.Stat()
+	named, errNamed := c.sftp.Lstat(f.Name())
+	return errOpen == nil && errNamed == nil && alike(open, named)
 }
 
 // block is the unit of an archive in bytes, typeAt and sizeAt where a header of it has the type of the entry and its length, in octal (POSIX,

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"bagaglio/core/storage"
 	"bagaglio/internal/testkit/sshd"
@@ -53,10 +54,23 @@ func TestHolesOfManyRuns(t *testing.T) {
 	}
 	assert.Equal(t, runs, found)
 
+	// The map of another file that has the name now is not taken for that of the open one.
+	replaced, err := f.Open("it's thin")
+	require.NoError(t, err)
+	defer replaced.Close()
+	require.NoError(t, os.Rename(thin.Name(), thin.Name()+" no more"))
+	other, err := os.Create(thin.Name())
+	require.NoError(t, err)
+	require.NoError(t, errors.Join(other.Truncate(at), os.Chtimes(thin.Name(), time.Now(), time.Now().Add(time.Minute)), other.Close()))
+	end, data, err := replaced.(storage.RangeFinder).Range(0)
+	require.NoError(t, err)
+	assert.True(t, data)
+	assert.Equal(t, at, end)
+
 	opened, err = f.Open("full")
 	require.NoError(t, err)
 	defer opened.Close()
-	end, data, err := opened.(storage.RangeFinder).Range(5)
+	end, data, err = opened.(storage.RangeFinder).Range(5)
 	require.NoError(t, err)
 	assert.True(t, data, "zeros that are stored are data")
 	assert.Equal(t, int64(1<<20), end)
