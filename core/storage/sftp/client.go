@@ -58,7 +58,7 @@ func (h *heard) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// client is what connects us with a host. With the first of its connections all of them end.
+// client is what connects us with a host. When one of its connections ends, all do.
 type client struct {
 	*ear
 	wires    []*ssh.Client  // one, or two where the host takes much at once: the kernel lets only so much of each wait for an answer

@@ -29,6 +29,7 @@ type file struct {
 	lanes []lane
 	next  atomic.Uint32 // whose turn it is
 	dirty atomic.Bool   // something was done to it since it was synced
+	sync  sync.Mutex    // whoever has nothing to sync waits for the one who does
 }
 
 // lane is a file on one of the channels to the host, where it is opened when it is first needed.
@@ -164,6 +165,8 @@ func (f *file) Truncate(size int64) error {
 
 // Sync returns when the content is on stable storage. A host that cannot do that says so at the test of its pool; here it is no error.
 func (f *file) Sync() error {
+	f.sync.Lock()
+	defer f.sync.Unlock()
 	if !f.client.canSync() || !f.dirty.Swap(false) { // what is on its way now is noted when it ends
 		return nil
 	}

@@ -77,6 +77,9 @@ func (l Login) dial(ctx context.Context) (*client, error) {
 		if second, err := l.connect(ctx, e); err == nil { // a host that allows only one is slower over a long way
 			c.join(second)
 		}
+		if !c.alive() { // the first has ended meanwhile, and did not know of the second
+			_ = c.close()
+		}
 	}
 	_ = c.ask(c.addLanes) // likewise
 	return c, nil
