@@ -343,6 +343,9 @@ type DiskList struct {
 // DoneStep defines model for DoneStep.
 type DoneStep = job.Done
 
+// Earlier what the tag beside the source said before it was read
+type Earlier = job.Earlier
+
 // Event defines model for Event.
 type Event struct {
 	At     time.Time `json:"at"`

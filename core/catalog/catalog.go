@@ -13,6 +13,7 @@ import (
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
+	"bagaglio/core/inspect"
 	"bagaglio/core/machine"
 	"bagaglio/core/storage"
 )
@@ -165,11 +166,7 @@ func (x *scan) group(found []Disk, machines []Machine, infos []storage.Info) Cat
 			d.Tag = tag
 			belongs[tag] = true
 		}
-		sums := d.Path + ".SHA256SUMS"
-		if stem, ok := strings.CutSuffix(fingerprint.TagName(d.Path), "-pieces"+fingerprint.TagExtension); ok {
-			sums = stem + ".SHA256SUMS"
-		}
-		belongs[sums], belongs[d.Path] = true, true
+		belongs[inspect.SumsName(d.Path)], belongs[d.Path] = true, true
 		for _, f := range d.Files {
 			belongs[f.Name] = true
 		}
@@ -297,8 +294,17 @@ func (x *scan) describe(ctx context.Context, d *Disk) error {
 			d.Modified = f.Modified
 		}
 	}
-	if d.AllocatedSize, err = disk.Allocated(ctx, r); err == nil && d.Format == "raw" {
-		d.Room = min(d.Room, d.AllocatedSize) // storage that does not tell the room of a file may tell its holes
+	if d.AllocatedSize, err = disk.Allocated(ctx, r); err != nil || d.Format != "raw" {
+		return err
+	}
+	d.Room = min(d.Room, d.AllocatedSize) // storage that does not tell the room of a file may tell its holes
+	var tag *fingerprint.Tag
+	if x.has(fingerprint.TagName(d.Path)) {
+		tag, _ = inspect.TagHead(x.Folder, d.Path) // one that is damaged tells nothing
+	}
+	lacks, err := inspect.Lacks(x.Folder, d.Path, about, tag)
+	if err == nil && len(lacks) > 0 {
+		err = fmt.Errorf("%w: %s", disk.ErrDamaged, strings.Join(lacks, "; "))
 	}
 	return err
 }

@@ -26,8 +26,12 @@ type Tag struct {
 	Made        time.Time `json:"made"`
 	Receipt     string    `json:"receipt,omitempty"` // that of the job that made the image
 	Origin      Origin    `json:"origin"`
-	Files       []File    `json:"files"` // as they were when the tag was made
-	Leaves      *Leaves   `json:"-"`
+	// History is what was known of the origin before it was read, the latest first: what its own tag said, and what that one came from.
+	History []Origin `json:"history,omitempty"`
+	// Doubts are what was known against the content when the tag was made, in sentences.
+	Doubts []string `json:"doubts,omitempty"`
+	Files  []File   `json:"files"` // as they were when the tag was made
+	Leaves *Leaves  `json:"-"`
 }
 
 // Origin is what an image was made of.
@@ -35,6 +39,22 @@ type Origin struct {
 	Disk        string `json:"disk"` // where it lay
 	Format      string `json:"format"`
 	Fingerprint string `json:"fingerprint,omitempty"`
+	// For what a tag said: when it was made, by which job's receipt, and how what was read later differed from it.
+	Made    *time.Time `json:"made,omitempty"`
+	Receipt string     `json:"receipt,omitempty"`
+	Differs string     `json:"differs,omitempty"`
+}
+
+// mostHistory bounds how far back a tag tells.
+const mostHistory = 16
+
+// Follow has the tag tell what another one, of its origin, said, and all that that one told. differs says how what was read differs from it,
+// empty when it does not.
+func (t *Tag) Follow(origin *Tag, disk, differs string) {
+	made := origin.Made
+	said := Origin{Disk: disk, Format: origin.Format, Fingerprint: origin.Fingerprint, Made: &made, Receipt: origin.Receipt, Differs: differs}
+	t.History = append([]Origin{said, origin.Origin}, origin.History...)
+	t.History = t.History[:min(len(t.History), mostHistory)]
 }
 
 // File is a file of an image. Its name is relative to the folder of the tag, its size in bytes.
@@ -103,6 +123,9 @@ func (c *counter) Write(p []byte) (int, error) {
 	c.n += int64(n)
 	return n, err
 }
+
+// HeadOnly is a size for ReadTag with which no leaves are read.
+const HeadOnly = -1
 
 // ReadTag reads the tag of a disk of that virtual size in bytes, and checks that its leaves make its fingerprint. One that is of a disk of
 // another size has no leaves: what they would take is not bounded by anything.

@@ -68,6 +68,16 @@ func File(ctx context.Context, o disk.Origin, format string) (Report, error) {
 	if out.Inside, err = Inside(r); err != nil {
 		warn(err)
 	}
+	if len(out.Files) > 0 {
+		tag, _ := TagHead(o.Folder, out.Files[0]) // one that cannot be read tells nothing
+		lacks, err := Lacks(o.Folder, out.Files[0], out.Description, tag)
+		if err != nil {
+			return Report{}, err
+		}
+		for _, lack := range lacks {
+			out.Warnings = append(out.Warnings, "the disk is not whole: "+lack)
+		}
+	}
 	// Programs that read the report get lists, never null.
 	for _, list := range []*[]string{&out.Files, &out.Chain, &out.Snapshots, &out.Warnings} {
 		if *list == nil {

@@ -15,15 +15,10 @@ import (
 )
 
 // lookAround gathers what is to be known of a source whose files are copied as they are, or that is to be released.
-func lookAround(ctx context.Context, ends Ends, r plan.Request, known Known, f *plan.SourceFacts) error {
-	name, err := storage.Clean(r.Source.Path)
-	if err != nil {
-		return err
-	}
-	f.Opens = disk.FirstPiece(ends.Source, name)
+func lookAround(ctx context.Context, ends Ends, r plan.Request, known Known, f *plan.SourceFacts) (err error) {
 	standing := known.Standing
 	if standing == nil {
-		standing = beside(ends.Source, path.Dir(f.Opens))
+		standing = standingIn(ends.Source, path.Dir(f.Opens))
 	}
 	if r.Family {
 		if err := gather(ctx, ends.Source, standing, f); err != nil {
@@ -48,6 +43,9 @@ func lookAround(ctx context.Context, ends Ends, r plan.Request, known Known, f *
 		f.Files = append(f.Files, plan.FileFact{Name: name, Size: info.Size, Room: info.Room})
 	}
 	f.Root = known.SourceRoot
+	if err := findStays(ends, r, known, f); err != nil {
+		return err
+	}
 	if known.Users != nil {
 		if f.Users, err = known.Users(ctx, append([]string{f.Opens}, f.Description.Files...)); err != nil {
 			return err
@@ -65,9 +63,10 @@ func lookAround(ctx context.Context, ends Ends, r plan.Request, known Known, f *
 	if r.Kind == plan.Copy && r.Chain != plan.ChainAlone {
 		released = slices.Concat(released, f.Description.Chain, f.FamilyFiles())
 	}
+	released = slices.DeleteFunc(slices.Clone(released), func(name string) bool { return name != f.Opens && slices.Contains(f.Stays, name) })
 	all, err := standing(ctx, released)
 	for _, other := range all {
-		if !slices.Contains(released, other) {
+		if !slices.Contains(released, other) && !slices.Contains(f.FamilyFiles(), other) {
 			f.Standing = append(f.Standing, other)
 		}
 	}
@@ -80,6 +79,7 @@ func gather(ctx context.Context, folder storage.Folder, standing func(context.Co
 	if err != nil {
 		return err
 	}
+	var chains [][]string
 	for _, name := range paths {
 		r, err := disk.Open(ctx, folder, name, "")
 		if err != nil {
@@ -90,6 +90,10 @@ func gather(ctx context.Context, folder storage.Folder, standing func(context.Co
 			return err
 		}
 		f.Family = append(f.Family, plan.Kin{Path: name, Format: d.Format, Layout: d.Layout, Files: d.Files})
+		chains = append(chains, d.Chain)
+	}
+	for i := range f.Family {
+		f.Family[i].Direct = !slices.ContainsFunc(f.Family, func(k plan.Kin) bool { return slices.Contains(chains[i], k.Path) })
 	}
 	if _, err := (watched{folder, f.FamilyFiles()}).look(); errors.Is(err, ErrInUse) {
 		f.InUse = err
@@ -99,11 +103,51 @@ func gather(ctx context.Context, folder storage.Folder, standing func(context.Co
 	return nil
 }
 
+// findStays finds the files that would go along, and lie at the destination already under the names that they would get.
+func findStays(ends Ends, r plan.Request, known Known, f *plan.SourceFacts) error {
+	if _, moves := ends.Destination.(storage.Mover); r.Kind != plan.Copy || r.Release && !moves {
+		return nil
+	}
+	root, copied, _, err := plan.Copies(r, *f)
+	if err != nil {
+		return nil // the plan says so
+	}
+	for _, c := range copied {
+		to := path.Join(root, c.To)
+		if path.Base(c.From) != path.Base(to) {
+			continue
+		}
+		same := r.Source.Pool != "" && r.Source.Pool == r.Destination.Pool && c.From == to || known.Root != "" && path.Join(known.SourceRoot, c.From) == path.Join(known.Root, to)
+		if !same {
+			if same, err = sameFolder(ends, path.Dir(c.From), path.Dir(to)); err != nil {
+				return err
+			}
+		}
+		if same {
+			f.Stays = append(f.Stays, c.From)
+		}
+	}
+	return nil
+}
+
+// sameFolder tells whether a folder of the source is one of the destination.
+func sameFolder(ends Ends, from, to string) (bool, error) {
+	b, err := ends.Destination.Stat(to)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	a, err := ends.Source.Stat(from)
+	return a.ID != "" && a.ID == b.ID, err
+}
+
 // mostBeside bounds how many files of a folder are looked at.
 const mostBeside = 1000
 
-// beside finds the disks in a folder that stand on files.
-func beside(folder storage.Folder, dir string) func(context.Context, []string) ([]string, error) {
+// standingIn finds the disks in a folder that stand on files.
+func standingIn(folder storage.Folder, dir string) func(context.Context, []string) ([]string, error) {
 	return func(ctx context.Context, on []string) (standing []string, err error) {
 		infos, err := folder.List(dir)
 		if errors.Is(err, errors.ErrUnsupported) {
@@ -139,7 +183,9 @@ func copyNames(r plan.Request, source plan.SourceFacts) func(string) []string {
 			return nil // the plan says so
 		}
 		for _, c := range copied {
-			names = append(names, path.Join(root, c.To))
+			if !c.Stays {
+				names = append(names, path.Join(root, c.To))
+			}
 		}
 		return names
 	}
@@ -152,6 +198,7 @@ func lookAtCopy(ctx context.Context, ends Ends, r plan.Request, source plan.Sour
 	if err != nil {
 		return nil // the plan says so
 	}
+	copied = slices.DeleteFunc(copied, func(c plan.Copied) bool { return c.Stays })
 	for _, c := range copied {
 		files = append(files, disk.VerbatimFile{Name: c.From, Size: c.Size})
 	}
@@ -176,7 +223,7 @@ func lookAtCopy(ctx context.Context, ends Ends, r plan.Request, source plan.Sour
 		return err
 	}
 	_, moves := ends.Destination.(storage.Mover)
-	f.SameStorage = moves && from.ID != "" && from.ID == f.Space.ID
+	f.SameStorage = moves && (from.ID != "" && from.ID == f.Space.ID || len(source.Stays) > 0)
 	if r.Chain == plan.ChainAlone && source.Description.Base != "" {
 		base, err := disk.Origin{Folder: ends.Destination, Name: r.Destination.Path}.Beside(source.Description.Base)
 		if err == nil {

@@ -6,12 +6,8 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
-	"io/fs"
-	"maps"
 	"path"
 	"slices"
-	"strings"
 	"time"
 
 	"bagaglio/core/disk"
@@ -45,7 +41,9 @@ func (w *work) format() (disk.Format, error) {
 // verbatim are the files that are copied as they are, under the names of one side.
 func (w *work) verbatim(name func(plan.Copied) string) (files []disk.VerbatimFile) {
 	for _, c := range w.Plan.Copied {
-		files = append(files, disk.VerbatimFile{Name: name(c), Size: c.Size, Thick: c.Thick})
+		if !c.Stays {
+			files = append(files, disk.VerbatimFile{Name: name(c), Size: c.Size, Thick: c.Thick})
+		}
 	}
 	return files
 }
@@ -55,9 +53,7 @@ func (w *work) content(ctx context.Context) (disk.Reader, error) {
 	if w.copies() {
 		return disk.OpenVerbatim(w.Ends.Source, w.verbatim(func(c plan.Copied) string { return c.From }))
 	}
-	from := w.Plan.Request.Source
-	from.Format = w.Plan.Before.Format
-	return open(ctx, w.Ends.Source, from)
+	return w.openSource(ctx, w.Ends.Source)
 }
 
 // sized fails when a file is not as long as it was when the copy was planned.
@@ -102,11 +98,11 @@ func (w *work) compareFiles(ctx context.Context, copied transfer.Result) error {
 		return err
 	}
 	w.guest = leaves
-	r.Source.Fingerprint = sum.String()
+	r.Source.read(sum, FromContent)
 	if !w.Plan.Request.NoProof {
-		r.Destination.Fingerprint = r.Source.Fingerprint
+		r.Destination.read(sum, FromFiles)
 	}
-	return nil
+	return w.known(ctx, leaves)
 }
 
 // proveFiles has the host take checksums where it can, and reads everything back otherwise.
@@ -177,91 +173,20 @@ func (w *work) sums(ctx context.Context, folder storage.Summer, meter *transfer.
 // rewrite changes names of other files in those that were copied, where they got new ones, and opens what came along.
 func (w *work) rewrite(ctx context.Context) error {
 	folder := storage.Sub(w.Ends.Destination, w.staging())
-	names := w.Plan.Names()
-	for _, name := range slices.Sorted(maps.Keys(w.Plan.Rewrites)) {
-		f, err := disk.Lookup(w.Plan.Rewrites[name])
-		if err != nil {
-			return err
-		}
-		changed, err := f.RenameIn(folder, name, names)
-		if err != nil {
-			return fmt.Errorf("changing the names of other files in %s: %w", name, err)
-		}
-		if changed {
-			w.remark(fmt.Sprintf("in %s the names of other files were changed to the new ones; everything else in it is as it was", name))
-		}
+	if err := w.changeNames(folder); err != nil {
+		return err
 	}
-	for _, k := range w.Plan.Family {
-		i := slices.IndexFunc(w.Plan.Copied, func(c plan.Copied) bool { return c.From == k.Path })
-		r, err := disk.Open(ctx, folder, w.Plan.Copied[i].To, k.Format)
-		if err != nil {
-			return fmt.Errorf("opening the copy of %s: %w", k.Path, err)
-		}
-		if err := r.Close(); err != nil {
-			return err
-		}
-		w.remark(fmt.Sprintf("%s came along, and opens on what it stands on", k.Path))
+	err := w.opensFamily(func(name, format string) (disk.Reader, error) { return disk.Open(ctx, folder, name, format) })
+	if err != nil {
+		return err
 	}
-	for _, c := range w.Plan.Copied {
-		if strings.HasSuffix(c.From, fingerprint.TagExtension) {
-			if err := w.followTag(folder, c); err != nil {
-				return fmt.Errorf("writing the tag %s: %w", c.To, err)
-			}
-		}
-	}
-	return nil
+	return w.followTags(ctx, folder)
 }
 
-// followTag has the tag of a disk that came along speak of the copied files, when it fits to those that were copied.
-func (w *work) followTag(folder storage.Folder, c plan.Copied) error {
-	old, err := w.Ends.Source.Open(c.From)
-	if err != nil {
-		return err
-	}
-	defer old.Close()
-	size, err := old.Size()
-	if err != nil {
-		return err
-	}
-	fits := true
-	staged := c.To + ".new"
-	if err := folder.Remove(staged); err != nil && !errors.Is(err, fs.ErrNotExist) { // of an earlier time
-		return err
-	}
-	file, err := folder.Create(staged)
-	if err != nil {
-		return err
-	}
-	err = fingerprint.Refile(&appender{file: file}, io.NewSectionReader(old, 0, size), func(files []fingerprint.File) []fingerprint.File {
-		fits = w.fitsFiles(files, path.Dir(c.From))
-		for i, f := range files {
-			info, err := folder.Stat(path.Join(path.Dir(c.To), f.Name))
-			fits = fits && err == nil
-			files[i].Size, files[i].Modified = info.Size, info.Modified
-		}
-		return files
-	})
-	fits = fits && !errors.Is(err, fingerprint.ErrTag)
-	if err := errors.Join(file.Sync(), file.Close()); err != nil {
-		return err
-	}
-	if err != nil && fits {
-		return err
-	}
-	if !fits { // then it is no better there
-		return folder.Remove(staged)
-	}
-	err = folder.Exchange(staged, c.To)
-	if errors.Is(err, errors.ErrUnsupported) {
-		return errors.Join(folder.Remove(c.To), folder.Rename(staged, c.To))
-	}
-	return errors.Join(err, folder.Remove(staged))
-}
-
-// fitsFiles tells whether files that a tag in a folder of the source speaks of are what they were.
-func (w *work) fitsFiles(files []fingerprint.File, dir string) bool {
+// fitsFiles tells whether files that a tag in a folder speaks of are what they were.
+func fitsFiles(folder storage.Folder, files []fingerprint.File, dir string) bool {
 	for _, f := range files {
-		info, err := w.Ends.Source.Stat(path.Join(dir, f.Name))
+		info, err := folder.Stat(path.Join(dir, f.Name))
 		if err != nil || info.Size != f.Size || !sameTime(info.Modified, f.Modified) {
 			return false
 		}
@@ -269,25 +194,21 @@ func (w *work) fitsFiles(files []fingerprint.File, dir string) bool {
 	return true
 }
 
-// diskLeaves are those of the disk, as a guest sees it: they are known from its tag, or from a plain file; otherwise the disk is read once
-// more, from the end that is nearer. Nil where nobody asked for a proof and it is not known.
+// diskLeaves are those of the disk, as a guest sees it: they are known from a plain file; otherwise the disk is read once more, from the end
+// that is nearer. Nil where nobody asked for a proof or a tag, and nothing was known of the source.
 func (w *work) diskLeaves(ctx context.Context, copied transfer.Result) (*fingerprint.Leaves, error) {
 	if len(w.Plan.Copied) == 1 && w.Plan.Before.Format == "raw" && w.Plan.Copied[0].Size == w.Plan.Before.VirtualSize {
 		return copied.Leaves, nil
 	}
-	if tag := w.sourceTag(); tag != nil {
-		w.remark("the fingerprint is that of the source's tag, which fits to its files")
-		return tag.Leaves, nil
-	}
 	if w.Plan.Request.NoProof && w.Plan.Request.NoTag {
-		return nil, nil
+		if tag, err := besideTag(w.Ends.Source, w.Plan.Before.Place.Path, w.Plan.Before.VirtualSize); err != nil || tag == nil {
+			return nil, err
+		}
 	}
 	var src disk.Reader
 	var err error
 	if s, ok := w.Ends.Destination.(storage.Summer); ok && s.Sums() { // the destination is far
-		from := w.Plan.Request.Source
-		from.Format = w.Plan.Before.Format
-		src, err = open(ctx, w.Ends.Source, from)
+		src, err = w.openSource(ctx, w.Ends.Source)
 	} else {
 		src, err = w.openCopy(ctx)
 	}
@@ -295,17 +216,14 @@ func (w *work) diskLeaves(ctx context.Context, copied transfer.Result) (*fingerp
 		return nil, err
 	}
 	defer src.Close()
-	var meter transfer.Meter
-	result, err := transfer.Transfer{Source: src, Meter: &meter, Wait: w.Wait, PastDamage: w.Plan.Request.PastDamage}.Run(ctx)
-	w.receipt.BytesRead += meter.Read.Load()
-	w.receipt.Retries += meter.Retries.Load()
-	return result.Leaves, err
+	return w.leavesOf(ctx, src)
 }
 
 // openCopy opens the copied image as the disk that it is, in the staging folder.
 func (w *work) openCopy(ctx context.Context) (disk.Reader, error) {
 	o := disk.Origin{Folder: storage.Fresh(w.Ends.Destination), Name: path.Join(w.staging(), w.inside(w.Plan.After.Place.Path))}
-	if w.Plan.Request.Chain == plan.ChainAlone {
+	stays := slices.ContainsFunc(w.Plan.Copied, func(c plan.Copied) bool { return c.Stays })
+	if w.Plan.Request.Chain == plan.ChainAlone || stays { // then its base is not in the staging folder
 		o.Home = path.Dir(w.Plan.After.Place.Path)
 	}
 	r, err := o.Open(ctx, w.Plan.After.Format)
@@ -317,22 +235,7 @@ func (w *work) openCopy(ctx context.Context) (disk.Reader, error) {
 
 // inside is a name in the folder of the new files.
 func (w *work) inside(name string) string {
-	if w.dir() == "." {
-		return path.Clean(name)
-	}
-	return strings.TrimPrefix(path.Clean(name), w.dir()+"/")
-}
-
-// sourceTag is the tag beside the source, when it speaks of the files that are there.
-func (w *work) sourceTag() *fingerprint.Tag {
-	tag, err := readTag(w.Ends.Source, fingerprint.TagName(w.Plan.Before.Place.Path), w.Plan.Before.VirtualSize)
-	if err != nil || tag.VirtualSize != w.Plan.Before.VirtualSize || !tag.Proven {
-		return nil
-	}
-	if !w.fitsFiles(tag.Files, path.Dir(w.Plan.Before.Place.Path)) {
-		return nil
-	}
-	return tag
+	return within(w.dir(), path.Clean(name))
 }
 
 // sameTime compares two times of a file; some storage keeps whole seconds only.

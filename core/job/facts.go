@@ -10,6 +10,8 @@ import (
 	"strings"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/fingerprint"
+	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 
@@ -29,6 +31,8 @@ type Known struct {
 	Rules  plan.Rules         // of the destination's pool
 	// Standing returns the disks in the source's pool that stand on one of the files. Nil looks in the folder of the source only.
 	Standing func(ctx context.Context, files []string) ([]string, error)
+	// StandingThere does likewise in the destination's pool. Nil looks in the folder of the destination only.
+	StandingThere func(ctx context.Context, files []string) ([]string, error)
 	// Users returns the machines that use one of the files in the source's pool. Nil knows none.
 	Users func(ctx context.Context, files []string) ([]plan.User, error)
 	// Neighbours are the machines whose definitions lie in the folder of the destination.
@@ -55,6 +59,11 @@ func Prepare(ctx context.Context, ends Ends, r plan.Request, known Known) (plan.
 	if _, err := (watched{ends.Source, files(src)}).look(); errors.Is(err, ErrInUse) {
 		facts.Source.InUse = err
 	}
+	if facts.Source.Problem == nil {
+		if err := lookBack(ends.Source, r, src, &facts.Source); err != nil {
+			return plan.Plan{}, err
+		}
+	}
 	if warning := disguise(ends.Source, r.Source); warning != "" {
 		facts.Source.Description.Warnings = append(facts.Source.Description.Warnings, warning)
 	}
@@ -64,12 +73,40 @@ func Prepare(ctx context.Context, ends Ends, r plan.Request, known Known) (plan.
 	if err := lookAround(ctx, ends, r, known, &facts.Source); err != nil {
 		return plan.Plan{}, err
 	}
-	if facts.Destination, err = lookAhead(ctx, ends, r, src, facts.Source); err != nil {
+	if facts.Destination, err = lookAhead(ctx, ends, r, src, facts.Source, known); err != nil {
 		return plan.Plan{}, err
 	}
 	facts.Destination.Rules, facts.Destination.UUID = known.Rules, uuid.NewString()
 	facts.Destination.Neighbours, facts.Destination.Root = known.Neighbours, known.Root
 	return plan.Make(r, facts)
+}
+
+// lookBack gathers what was known of a source before: what its tag says, which of its files are not what they were, and whether what lies in it
+// fits to it.
+func lookBack(folder storage.Folder, r plan.Request, src disk.Reader, f *plan.SourceFacts) error {
+	name, err := storage.Clean(r.Source.Path)
+	if err != nil {
+		return err
+	}
+	f.Opens = disk.FirstPiece(folder, name)
+	tag, err := inspect.TagHead(folder, f.Opens)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+	case errors.Is(err, fingerprint.ErrTag):
+		f.Tag = &plan.TagFacts{Name: fingerprint.TagName(f.Opens), Problem: err}
+	case err != nil:
+		return err
+	default:
+		older := tag.VirtualSize != f.Description.VirtualSize || !fitsFiles(folder, tag.Files, path.Dir(f.Opens))
+		f.Tag = &plan.TagFacts{Name: fingerprint.TagName(f.Opens), Made: tag.Made, Older: older, Doubts: tag.Doubts}
+	}
+	if f.Lacks, err = inspect.Lacks(folder, f.Opens, f.Description, tag); err != nil {
+		return err
+	}
+	if inside, err := inspect.Inside(src); err == nil { // what cannot be read is told when it is read
+		f.Inside = inside.Warnings
+	}
+	return nil
 }
 
 // disguise tells when a disk that is to be read in a named format looks like another one.
@@ -116,7 +153,7 @@ func look(ctx context.Context, folder storage.Folder, src disk.Reader) (f plan.S
 }
 
 // lookAhead gathers the facts of the destination.
-func lookAhead(ctx context.Context, ends Ends, r plan.Request, src disk.Reader, source plan.SourceFacts) (f plan.DestinationFacts, err error) {
+func lookAhead(ctx context.Context, ends Ends, r plan.Request, src disk.Reader, source plan.SourceFacts, known Known) (f plan.DestinationFacts, err error) {
 	as, wanted := r.As, r.Layout
 	if r.Kind == plan.Copy {
 		as, wanted = source.Description.Format, source.Description.Layout
@@ -153,7 +190,7 @@ func lookAhead(ctx context.Context, ends Ends, r plan.Request, src disk.Reader, 
 	for _, h := range held {
 		f.Held += h.Room
 	}
-	look := ahead{ends: ends, request: r, source: src.Describe(), DestinationFacts: &f, names: func(name string) []string { return layout.FileNames(name, size, r.Options) }}
+	look := ahead{ends: ends, request: r, source: source, DestinationFacts: &f, names: func(name string) []string { return layout.FileNames(name, size, r.Options) }}
 	if r.Kind == plan.Copy {
 		look.names = copyNames(r, source)
 		if err := lookAtCopy(ctx, ends, r, source, &f); err != nil {
@@ -166,7 +203,10 @@ func lookAhead(ctx context.Context, ends Ends, r plan.Request, src disk.Reader, 
 	if r.Base != "" {
 		f.Base = look.base(ctx)
 	}
-	return f, look.taken(ctx)
+	if err := look.taken(ctx); err != nil {
+		return f, err
+	}
+	return f, look.underneath(ctx, known.StandingThere)
 }
 
 // ahead looks at what lies where the files of the new image are to be.
@@ -174,7 +214,7 @@ type ahead struct {
 	*plan.DestinationFacts
 	ends    Ends
 	request plan.Request
-	source  disk.Description
+	source  plan.SourceFacts
 	names   func(name string) []string // of the files of an image
 	fitting []string                   // names of files that would be taken for a part of it
 }
@@ -203,7 +243,9 @@ func (a *ahead) taken(ctx context.Context) error {
 			if err := inUse(a.ends.Destination, file); a.InUse == nil && errors.Is(err, ErrInUse) {
 				a.InUse = err
 			}
-			a.SameFile = a.SameFile || info.ID != "" && slices.Contains(sources, info.ID)
+			if name, ok := sources[info.ID]; ok {
+				a.SameFile = name
+			}
 		}
 	}
 	if a.Leftover, err = a.leftover(files); err != nil || !a.Exists && len(a.Leftover) == 0 {
@@ -211,6 +253,25 @@ func (a *ahead) taken(ctx context.Context) error {
 	}
 	a.Others = a.others(ctx, files)
 	a.OtherName, err = freeName(a.ends.Destination, name, a.names)
+	return err
+}
+
+// underneath finds the disks that stand on what would be replaced. One that goes away itself does not count.
+func (a *ahead) underneath(ctx context.Context, standing func(context.Context, []string) ([]string, error)) error {
+	if !a.Exists || !a.request.Replace {
+		return nil
+	}
+	if standing == nil {
+		standing = standingIn(a.ends.Destination, path.Dir(a.request.Destination.Path))
+	}
+	replaced := append(a.names(a.request.Destination.Path), a.Others...)
+	all, err := standing(ctx, replaced)
+	for _, name := range all {
+		goes := a.request.Release && a.request.Source.Pool == a.request.Destination.Pool && (name == a.source.Opens || slices.Contains(a.source.FamilyFiles(), name))
+		if !goes && !slices.Contains(replaced, name) {
+			a.Standing = append(a.Standing, name)
+		}
+	}
 	return err
 }
 
@@ -231,16 +292,19 @@ func (a *ahead) leftover(files []string) (names []string, err error) {
 	return names, err
 }
 
-// sources are the identities of the source's files.
-func (a *ahead) sources() (ids []string, err error) {
-	for _, name := range slices.Concat(a.source.Files, a.source.Chain) {
+// sources are the source's files, and those of what comes along, by their identities.
+func (a *ahead) sources() (map[string]string, error) {
+	names := map[string]string{}
+	for _, name := range slices.Concat(a.source.Description.Files, a.source.Description.Chain, a.source.FamilyFiles()) {
 		info, err := a.ends.Source.Stat(name)
 		if err != nil {
 			return nil, err
 		}
-		ids = append(ids, info.ID)
+		if info.ID != "" {
+			names[info.ID] = name
+		}
 	}
-	return ids, nil
+	return names, nil
 }
 
 // others are the files of the disk that lies at the destination which the new image does not have.

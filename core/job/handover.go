@@ -3,7 +3,6 @@ package job
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -48,7 +47,7 @@ func (t Task) follow(h plan.Handover, c machine.Change, why string) error {
 		return fmt.Errorf("the pool %s is not known any more", h.Pool)
 	}
 	d := definition{folder: folder, name: h.Path, staging: path.Join(StagingFolder, t.ID, "definition"), held: Held{
-		ID: fmt.Sprintf("%x", sha256.Sum256([]byte(why+" "+h.Path)))[:8], Path: h.Path, Files: []string{h.Path}, Until: time.Now().Add(t.Hold),
+		ID: heldID(why + " " + h.Path), Path: h.Path, Files: []string{h.Path}, Until: time.Now().Add(t.Hold),
 		Why: fmt.Sprintf("the definition of %s, changed by %s", h.Machine, t.By),
 	}}
 	changing.Lock()

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"bagaglio/core/disk"
@@ -99,6 +100,7 @@ type work struct {
 	readBack *fingerprint.Leaves
 	along    *along              // while it is being written; nil where nothing is read back meanwhile
 	guest    *fingerprint.Leaves // of the disk, where its files were copied as they are
+	earlier  *fingerprint.Tag    // that the source was compared with
 }
 
 func (w *work) run(ctx context.Context) error {
@@ -109,12 +111,11 @@ func (w *work) run(ctx context.Context) error {
 	}
 	r := w.Plan.Request
 	w.receipt.Source.Side = *w.Plan.Before
+	w.receipt.Doubts = slices.Clone(w.Plan.Doubts)
 	if placing, err := w.wasPlacing(ctx); err != nil || placing {
 		return errors.Join(err, w.clear())
 	}
-	from := r.Source
-	from.Format = w.Plan.Before.Format
-	real, err := open(ctx, w.Ends.Source, from)
+	real, err := w.openSource(ctx, w.Ends.Source)
 	if err != nil {
 		return err
 	}
@@ -146,7 +147,7 @@ func (w *work) run(ctx context.Context) error {
 		if err := w.lookAt(ctx, real); err != nil {
 			return err
 		}
-		return w.finish(ctx)
+		return w.cleared(ctx, w.finish(ctx))
 	}
 	if err := w.sized(); err != nil {
 		return err
@@ -156,7 +157,11 @@ func (w *work) run(ctx context.Context) error {
 		return err
 	}
 	defer func() { _ = src.Close() }()
-	err = w.convert(ctx, real, &src)
+	return w.cleared(ctx, w.convert(ctx, real, &src))
+}
+
+// cleared clears up, unless the task is to go on later.
+func (w *work) cleared(ctx context.Context, err error) error {
 	if _, forgets := w.Records.(none); !forgets && err != nil && (errors.Is(context.Cause(ctx), ErrSetAside) || CanWait(err)) {
 		return err
 	}

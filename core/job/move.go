@@ -2,78 +2,260 @@ package job
 
 import (
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
+	"strings"
 	"time"
 
+	"bagaglio/core/disk"
+	"bagaglio/core/fingerprint"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 	"bagaglio/core/transfer"
 )
 
-// moveFiles gives the files of a disk their new names on the same storage, the one that opens it last. It may be done again after it was
-// interrupted; where it cannot be done as a whole, it is undone. Nothing of the source ever lies in the staging folder, which is cleared.
+// moveFiles gives the files of a disk their new names on the same storage, the one that opens it last, and changes the names in what names them.
+// It may be done again after it was interrupted; where it cannot be done as a whole, it is undone. Nothing of the source ever lies in the
+// staging folder, which is cleared.
 func (w *work) moveFiles(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
 	if w.state.Staged == nil {
-		w.state.Staged = map[string]string{}
-		for _, c := range w.Plan.Copied {
-			info, err := w.Ends.Source.Stat(c.From)
-			if err != nil {
-				return err
-			}
-			w.state.Staged[c.To], w.state.Files = info.ID, append(w.state.Files, c.To)
-		}
-		if err := errors.Join(w.tagMoved(), w.sumsMoved()); err != nil {
+		if err := w.beforeMove(); err != nil {
 			return err
 		}
 		if err := w.enter(ctx, plan.StepPlace); err != nil {
 			return err
 		}
 	}
-	if err := w.moveAll(); err != nil {
-		return fmt.Errorf("giving the files their new names: %w", err)
+	if err := w.moveAll(ctx); err != nil {
+		return fmt.Errorf("giving the files their new names: %w", errors.Join(err, w.unmove()))
 	}
-	for _, name := range companions(w.Plan.Before.Place.Path) {
+	if err := w.dropCompanions(); err != nil {
+		return err
+	}
+	w.dropFolder()
+	r := &w.receipt
+	r.Destination = &Side{Side: *w.Plan.After, Fingerprint: r.Source.Fingerprint, FingerprintFrom: r.Source.FingerprintFrom, FingerprintAt: r.Source.FingerprintAt}
+	r.Outcome, r.Compared = Proven, "the identity of each file on the storage before and after: nothing was copied, and its content was not read"
+	if slices.Contains(slices.Collect(maps.Values(w.state.Staged)), "") {
+		r.Compared = "the length of each file before and after its host gave it the new name: nothing was copied, and its content was not read"
+	}
+	return w.syncMoved()
+}
+
+// beforeMove notes what the files are, and which tags fit to them, and holds what lies beside the new name and speaks of a disk that is gone.
+func (w *work) beforeMove() error {
+	w.state.Staged = map[string]string{}
+	for _, c := range w.Plan.Copied {
+		if c.Stays {
+			continue
+		}
+		info, err := w.Ends.Source.Stat(c.From)
+		if err != nil {
+			return err
+		}
+		w.state.Staged[c.To], w.state.Files = info.ID, append(w.state.Files, c.To)
+	}
+	tags := []string{fingerprint.TagName(w.Plan.Before.Place.Path)}
+	for _, c := range w.Plan.Copied {
+		if isTag(c.From) {
+			tags = append(tags, c.From)
+		}
+	}
+	for _, name := range tags {
+		tag, err := readTag(w.Ends.Source, name, fingerprint.HeadOnly)
+		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fingerprint.ErrTag) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if fitsFiles(w.Ends.Source, tag.Files, path.Dir(name)) {
+			w.state.Fitting = append(w.state.Fitting, name)
+		}
+	}
+	_, err := w.holdBeside(w.Ends.Destination, companions(w.Plan.After.Place.Path), "beside "+w.ID, "it lay beside the new name of a disk")
+	return err
+}
+
+// holdBeside holds those of some files that are there: they lie beside a disk and only say something of it.
+func (w *work) holdBeside(folder storage.Folder, names []string, label, why string) (held bool, err error) {
+	var files []string
+	for _, file := range names {
+		if _, err := folder.Stat(file); err == nil {
+			files = append(files, file)
+		}
+	}
+	if len(files) == 0 {
+		return false, nil
+	}
+	return true, hold(folder, Held{ID: heldID(label), Path: files[0], Files: files, Until: time.Now().Add(w.Hold), Why: why + " (" + w.By + ")"}, itself)
+}
+
+func (w *work) moveAll(ctx context.Context) error {
+	if err := w.moveAside(w.dir()); err != nil {
+		return err
+	}
+	for i, c := range w.Plan.Copied {
+		if c.Stays || w.isMoved(c) { // an earlier time did so
+			continue
+		}
+		if i > 0 && i == len(w.Plan.Copied)-1 { // it makes the image openable: the others are there for good
+			if err := w.syncFolders(w.dir()); err != nil {
+				return err
+			}
+		}
+		to := path.Join(w.dir(), c.To)
+		if err := moveIn(w.Ends.Destination, w.Ends.Source, c.From, to); err != nil {
+			return err
+		}
+		info, err := w.Ends.Destination.Stat(to)
+		if err != nil {
+			return err
+		}
+		if info.Size != c.Size {
+			return fmt.Errorf("%s has %s, and had %s before it got its new name", to, plan.Bytes(info.Size), plan.Bytes(c.Size))
+		}
+	}
+	if len(w.Plan.Rewrites) > 0 {
+		if err := w.syncMoved(); err != nil { // so that what is changed is known to lie in its new place
+			return err
+		}
+		if err := w.changeNames(storage.Sub(w.Ends.Destination, w.dir())); err != nil {
+			return err
+		}
+		if err := w.opensMoved(ctx); err != nil {
+			return err
+		}
+	}
+	return w.moveTags()
+}
+
+// syncMoved returns when the new names, and that the old ones are gone, are on stable storage.
+func (w *work) syncMoved() error {
+	for _, c := range w.Plan.Copied {
+		if err := w.Ends.Source.Sync(path.Dir(c.From)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("syncing the folder %s: %w", path.Dir(c.From), err)
+		}
+	}
+	return w.syncFolders(w.dir())
+}
+
+// opensMoved fails unless the disks open in their new places.
+func (w *work) opensMoved(ctx context.Context) error {
+	at := func(name, format string) (disk.Reader, error) {
+		return disk.Open(ctx, w.Ends.Destination, path.Join(w.dir(), name), format)
+	}
+	if err := w.opensFamily(at); err != nil {
+		return err
+	}
+	r, err := disk.Open(ctx, w.Ends.Destination, w.Plan.After.Place.Path, w.Plan.Before.Format)
+	if err != nil {
+		return err
+	}
+	return r.Close()
+}
+
+// moveTags has the tags that fit speak of the files as they are now. One that does not fit goes along as it is, and is no better there.
+func (w *work) moveTags() error {
+	staged := path.Join(w.staging(), "tag")
+	for _, c := range w.Plan.Copied {
+		if !slices.Contains(w.state.Fitting, c.From) {
+			continue
+		}
+		at := path.Join(w.dir(), c.To)
+		if err := refile(w.Ends.Destination, at, w.Ends.Destination, at, staged, nil); err != nil {
+			return fmt.Errorf("following the tag %s: %w", c.From, err)
+		}
+	}
+	old := fingerprint.TagName(w.Plan.Before.Place.Path)
+	at := path.Join(w.dir(), w.tagName())
+	fits := slices.Contains(w.state.Fitting, old)
+	_, err := w.Ends.Source.Stat(old)
+	switch {
+	case errors.Is(err, fs.ErrNotExist): // or an earlier time dropped it
+		err = nil
+	case err == nil && fits:
+		err = refile(w.Ends.Source, old, w.Ends.Destination, at, staged, w.taggedNames())
+	case err == nil:
+		w.remark("its tag is older than its files, or damaged: it went along as it was")
+		err = remake(w.Ends.Source, old, w.Ends.Destination, at, staged, func(w io.Writer, r io.Reader) error {
+			_, err := io.Copy(w, r)
+			return err
+		})
+	}
+	if err != nil {
+		return fmt.Errorf("following the tag %s: %w", old, err)
+	}
+	if tag, err := readTag(w.Ends.Destination, at, fingerprint.HeadOnly); err == nil && fits {
+		s := &w.receipt.Source
+		s.Fingerprint, s.FingerprintFrom, s.FingerprintAt = tag.Fingerprint, FromTag, &tag.Made
+	}
+	return w.sumsMoved()
+}
+
+// taggedNames are the new names of files in a tag, which are relative to the folder that it lies in, by their old ones.
+func (w *work) taggedNames() map[string]string {
+	from, to := path.Dir(w.Plan.Before.Place.Path), path.Dir(w.Plan.After.Place.Path)
+	names := map[string]string{}
+	for _, c := range w.Plan.Copied {
+		names[within(from, c.From)] = within(to, path.Join(w.dir(), c.To))
+	}
+	return names
+}
+
+// within is a name as seen from a folder that it lies below.
+func within(dir, name string) string {
+	if dir == "." {
+		return name
+	}
+	return strings.TrimPrefix(name, dir+"/")
+}
+
+// dropCompanions removes what lies beside the old name and has a new one now. A tag that did not fit is held.
+func (w *work) dropCompanions() error {
+	name := w.Plan.Before.Place.Path
+	if tag := fingerprint.TagName(name); !slices.Contains(w.state.Fitting, tag) {
+		held, err := w.holdBeside(w.Ends.Source, []string{tag}, "tag of "+w.ID, "its disk got another name, and it was older than that")
+		if err != nil {
+			return err
+		}
+		if held {
+			w.remark("the tag as it was is held")
+		}
+	}
+	for _, name := range companions(name) {
 		if err := w.Ends.Source.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
-	w.dropFolder()
-	r := &w.receipt
-	r.Destination = &Side{Side: *w.Plan.After, Fingerprint: r.Source.Fingerprint}
-	r.Outcome, r.Compared = Proven, "the identity of each file on the storage before and after: nothing was copied"
-	return errors.Join(w.syncFolders(w.dir()), w.Ends.Source.Sync(path.Dir(w.Plan.Before.Place.Path)))
+	return nil
 }
 
-func (w *work) moveAll() error {
-	var done []plan.Copied
-	for i, c := range w.Plan.Copied {
-		if w.isMoved(c) { // an earlier time did so
+// unmove gives files their old names again, and their old bytes back to those in which names were changed.
+func (w *work) unmove() error {
+	err := w.namesBack(storage.Sub(w.Ends.Destination, w.dir()))
+	for _, c := range slices.Backward(w.Plan.Copied) {
+		if c.Stays || !w.isMoved(c) {
 			continue
 		}
-		var err error
-		if i > 0 && i == len(w.Plan.Copied)-1 { // it makes the image openable: the others are there for good
-			err = w.syncFolders(w.dir())
+		if backErr := moveIn(w.Ends.Source, w.Ends.Destination, path.Join(w.dir(), c.To), c.From); backErr != nil {
+			err = errors.Join(err, fmt.Errorf("giving %s its old name again: %w", c.From, backErr))
 		}
-		if err == nil {
-			err = moveIn(w.Ends.Destination, w.Ends.Source, c.From, path.Join(w.dir(), c.To))
-		}
-		if err != nil {
-			for _, c := range slices.Backward(done) {
-				err = errors.Join(err, moveIn(w.Ends.Source, w.Ends.Destination, path.Join(w.dir(), c.To), c.From))
-			}
-			return err
-		}
-		done = append(done, c)
 	}
-	return nil
+	for _, name := range companions(w.Plan.After.Place.Path) {
+		if dropErr := w.Ends.Destination.Remove(name); dropErr != nil && !errors.Is(dropErr, fs.ErrNotExist) {
+			err = errors.Join(err, dropErr)
+		}
+	}
+	return errors.Join(err, w.restore(heldID(w.ID)), w.restore(heldID("beside "+w.ID)))
 }
 
 // PutBack gives files their old names that a move gave new ones before it was interrupted, when it is not to go on. For any other task there
@@ -91,26 +273,13 @@ func (t Task) PutBack(ctx context.Context) error {
 			}
 		}
 	}
-	for _, c := range slices.Backward(t.Plan.Copied) {
-		if !w.isMoved(c) {
-			continue
-		}
-		if err := moveIn(t.Ends.Source, t.Ends.Destination, path.Join(w.dir(), c.To), c.From); err != nil {
-			return fmt.Errorf("giving %s its old name again: %w", c.From, err)
-		}
-	}
-	for _, name := range companions(t.Plan.After.Place.Path) {
-		if err := t.Ends.Destination.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-	}
-	return errors.Join(w.syncFolders(w.dir()), t.Ends.Source.Sync(path.Dir(t.Plan.Before.Place.Path)))
+	return errors.Join(w.unmove(), w.syncMoved())
 }
 
 // isMoved tells whether a file has its new name already.
 func (w *work) isMoved(c plan.Copied) bool {
 	info, err := w.Ends.Destination.Stat(path.Join(w.dir(), c.To))
-	if id := w.state.Staged[c.To]; id != "" {
+	if id := w.state.Staged[c.To]; id != "" && !isTag(c.To) { // a tag is made anew there
 		return err == nil && info.ID == id
 	}
 	_, sourceErr := w.Ends.Source.Stat(c.From)
@@ -124,26 +293,6 @@ func moveIn(to, from storage.Folder, a, b string) error {
 		return errors.ErrUnsupported
 	}
 	return m.MoveIn(from, a, b)
-}
-
-// tagMoved puts a tag where the disk will lie, when one that fits lies beside the source.
-func (w *work) tagMoved() error {
-	tag := w.sourceTag()
-	if tag == nil {
-		return nil
-	}
-	w.receipt.Source.Fingerprint = tag.Fingerprint
-	names := w.Plan.Names()
-	for i, f := range tag.Files {
-		if to, ok := names[f.Name]; ok {
-			tag.Files[i].Name = to
-		}
-	}
-	folder := storage.Sub(w.Ends.Destination, path.Dir(w.Plan.After.Place.Path))
-	if err := w.writeTag(folder, path.Base(w.tagName()), *tag); err != nil {
-		return fmt.Errorf("writing the tag: %w", err)
-	}
-	return nil
 }
 
 // dropFolder removes the folder of a disk that was one, when nothing is left in it.
@@ -167,13 +316,12 @@ func (w *work) release(ctx context.Context) error {
 		return err
 	}
 	folder := w.Ends.Source
-	id := fmt.Sprintf("%x", sha256.Sum256([]byte("source of "+w.ID)))[:8]
 	files := slices.Concat(w.Plan.Released, companions(w.Plan.Before.Place.Path))
 	files = slices.DeleteFunc(files, func(f string) bool { _, err := folder.Stat(f); return err != nil }) // what an earlier time held, or never was
 	held := Held{
-		ID: id, Path: w.Plan.Before.Place.Path, Files: files, Until: time.Now().Add(w.Hold), Why: fmt.Sprintf("moved to %s by %s", w.Plan.After.Place, w.By),
+		ID: heldID("source of " + w.ID), Path: w.Plan.Before.Place.Path, Files: files, Until: time.Now().Add(w.Hold), Why: fmt.Sprintf("moved to %s by %s", w.Plan.After.Place, w.By),
 	}
-	if err := hold(folder, held, func(file string) string { return file }); err != nil {
+	if err := hold(folder, held, itself); err != nil {
 		return fmt.Errorf("holding the source: %w", err)
 	}
 	w.dropFolder()

@@ -36,7 +36,8 @@ func TestPiecesAreJoined(t *testing.T) {
 	}
 	receipt, err := try()
 	require.NoError(t, err)
-	assert.Contains(t, receipt.Remarks, "the source has the content that its tag says")
+	require.NotNil(t, receipt.Earlier)
+	assert.Empty(t, receipt.Earlier.Differences)
 	joined, err := os.ReadFile(filepath.Join(w.to, "joined.raw"))
 	require.NoError(t, err)
 	assert.Equal(t, w.source, joined)
@@ -49,13 +50,14 @@ func TestPiecesAreJoined(t *testing.T) {
 	require.NoError(t, os.WriteFile(second, b, 0o600))
 	_, err = try()
 	require.ErrorIs(t, err, ErrNotProven)
-	require.ErrorContains(t, err, "what differs lies in gate-kiosk.raw.002:")
+	require.ErrorContains(t, err, "what differs lies in gate-kiosk.raw.002.")
 	assert.NoFileExists(t, filepath.Join(w.to, "joined.raw"))
 	b[1000] ^= 1
 	require.NoError(t, os.WriteFile(second, b, 0o600))
 	require.NoError(t, os.Rename(filepath.Join(dir, "gate-kiosk.raw.004"), filepath.Join(dir, "elsewhere")))
 	_, err = try()
-	require.ErrorContains(t, err, "missing: gate-kiosk.raw.004")
+	require.ErrorIs(t, err, ErrBlocked, "before a byte is written")
+	require.ErrorContains(t, err, "gate-kiosk.raw.004 is missing")
 }
 
 // TestDisksAreMadeAnewInTheirPlace, thick to thin and back, and what they were is held, all files of it.

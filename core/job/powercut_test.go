@@ -160,3 +160,54 @@ func contentOf(t *testing.T, folder storage.Folder, f disk.Format, l disk.Layout
 	require.NoError(t, err)
 	return sum.String()
 }
+
+// TestPowerCutWhileAFamilyIsRenamed: behind every single operation, whatever of what was not synced is lost, the job goes on to its end, or is
+// called off with every byte as it was.
+func TestPowerCutWhileAFamilyIsRenamed(t *testing.T) {
+	t.Parallel()
+	for _, f := range []struct{ name, base, overlay, to string }{
+		{"qcow2", "thin", "overlay", "root-with-a-longer-name"}, {"vmdk", "flat", "delta", "pier/root"},
+		{"vhd", "dynamic", "differencing", "root-with-a-longer-name"}, {"vhdx", "dynamic", "differencing", "pier/root"},
+	} {
+		t.Run(f.name, func(t *testing.T) {
+			v := newVoyage(t, 3)
+			pool := faulty.New(false)
+			v.pools["quay"] = pool
+			ext := "." + f.name
+			base := v.make(f.name, f.base, "base"+ext, "")
+			top := v.make(f.name, f.overlay, "top"+ext, base)
+			v.make(f.name, f.overlay, "deep"+ext, top)
+			p := v.plan(plan.Request{Kind: plan.Copy, Source: plan.Place{Pool: "quay", Path: base}, Destination: &plan.Place{Pool: "quay", Path: f.to + ext}, Release: true, Family: true})
+			require.False(t, p.Blocked(), "%+v", p.Checks)
+			begin, before := pool.Len(), v.disks
+			task := v.task(p, nil)
+			task.Records = &noted{folder: pool}
+			_, err := task.Run(t.Context())
+			require.NoError(t, err)
+			v.expect(p)
+			after := v.disks
+			v.check()
+			r := rand.New(rand.NewPCG(3, 4))
+			for n := begin; n <= pool.Len(); n++ {
+				goOn := n%2 == 0
+				cut, records := pool.Cut(n, r)
+				v.pools["quay"] = cut
+				again := &noted{folder: cut}
+				if records != nil {
+					again.notebook = (&noted{notebook: records.(notebook)}).copied()
+				}
+				task := v.task(p, nil)
+				task.Records = again
+				v.disks = after
+				if goOn {
+					_, err = task.Run(t.Context())
+				} else {
+					v.disks = before
+					err = errors.Join(task.PutBack(t.Context()), Clear(cut, v.id))
+				}
+				require.NoError(t, err, "behind operation %d of %d, going on: %v", n, pool.Len(), goOn)
+				v.check()
+			}
+		})
+	}
+}

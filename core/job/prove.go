@@ -19,8 +19,8 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 	if err != nil {
 		return err
 	}
-	r.Source.Fingerprint = sum.String()
-	if err := w.fits(ctx, copied.Leaves); err != nil {
+	r.Source.read(sum, FromContent)
+	if err := w.known(ctx, copied.Leaves); err != nil {
 		return err
 	}
 	request := w.Plan.Request
@@ -58,7 +58,7 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 	if err != nil {
 		return err
 	}
-	r.Destination.Fingerprint = got.String()
+	r.Destination.read(got, FromContent)
 	if got != want {
 		r.Differences = fingerprint.Difference(expected, back.Leaves, 20)
 		return errNotAsWritten
@@ -113,9 +113,7 @@ func (w *work) prove(ctx context.Context) error {
 	if request.Quick {
 		return w.proveQuickly(tag)
 	}
-	from := request.Source
-	from.Format = w.Plan.Before.Format
-	fresh, err := open(ctx, storage.Fresh(w.Ends.Source), from)
+	fresh, err := w.openSource(ctx, storage.Fresh(w.Ends.Source))
 	if err != nil {
 		return err
 	}
@@ -131,9 +129,12 @@ func (w *work) prove(ctx context.Context) error {
 		return err
 	}
 	r := &w.receipt
-	r.Source.Fingerprint = sum.String()
+	r.Source.read(sum, FromContent)
 	if tag != nil {
 		r.Against = tag.Fingerprint
+		for _, d := range tag.Doubts {
+			w.doubt("its tag says: " + d)
+		}
 	}
 	if r.Against == "" {
 		r.BytesCompared = 0

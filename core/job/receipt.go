@@ -29,6 +29,9 @@ const (
 type Side struct {
 	plan.Side
 	Fingerprint string `json:"fingerprint,omitempty"`
+	// FingerprintFrom says what it was taken of (FromContent, FromFiles, FromTag), and FingerprintAt when that was read.
+	FingerprintFrom string     `json:"fingerprint_from,omitempty"`
+	FingerprintAt   *time.Time `json:"fingerprint_at,omitempty"`
 }
 
 // Done is a step that ended.
@@ -75,14 +78,21 @@ type Receipt struct {
 	Unreadable    []fingerprint.Range `json:"unreadable,omitempty"`  // of the source: zeros in the copy
 	Inside        []Hit               `json:"inside,omitempty"`      // what lies in the unreadable ranges
 	Sums          []FileSum           `json:"sums,omitempty"`        // of copied files, where the destination's host took them
-	Retries       int64               `json:"retries,omitempty"`     // reads and writes that were tried again
-	Resumed       int                 `json:"resumed,omitempty"`     // how often it went on after it was interrupted
-	Remarks       []string            `json:"remarks,omitempty"`
-	Steps         []Done              `json:"steps"`
-	Started       time.Time           `json:"started"`
-	Finished      time.Time           `json:"finished"`
-	Seconds       float64             `json:"seconds"`
+	// Doubts are what is known against the content of the source, in sentences.
+	Doubts []string `json:"doubts,omitempty"`
+	// Earlier is what the tag beside the source said, nil where there was none or nothing was read.
+	Earlier  *Earlier  `json:"earlier,omitempty"`
+	Retries  int64     `json:"retries,omitempty"` // reads and writes that were tried again
+	Resumed  int       `json:"resumed,omitempty"` // how often it went on after it was interrupted
+	Remarks  []string  `json:"remarks,omitempty"`
+	Steps    []Done    `json:"steps"`
+	Started  time.Time `json:"started"`
+	Finished time.Time `json:"finished"`
+	Seconds  float64   `json:"seconds"`
 }
+
+// fingerprintFrom says for people where a fingerprint comes from.
+var fingerprintFrom = map[string]string{FromContent: "taken of its content, read", FromFiles: "taken of the source; its files were proven", FromTag: "said by its tag and not read now; made"}
 
 // WriteText writes the receipt for people.
 func (r Receipt) WriteText(out io.Writer) error {
@@ -91,7 +101,11 @@ func (r Receipt) WriteText(out io.Writer) error {
 	line := func(name string, format string, args ...any) {
 		_, _ = fmt.Fprintf(w, "%s\t%s\n", name, fmt.Sprintf(format, args...)) // a strings.Builder takes everything
 	}
-	line("Outcome", "%s", strings.ToUpper(string(r.Outcome)))
+	outcome := strings.ToUpper(string(r.Outcome))
+	if n := len(r.Doubts); n > 0 {
+		outcome += fmt.Sprintf(", with %d doubt(s) about the source", n)
+	}
+	line("Outcome", "%s", outcome)
 	if r.Reason != "" {
 		line("Reason", "%s", r.Reason)
 	}
@@ -106,6 +120,9 @@ func (r Receipt) WriteText(out io.Writer) error {
 		line("", "file size %s", plan.Bytes(s.FileSize))
 		if s.Fingerprint != "" {
 			line("", "%s", s.Fingerprint)
+		}
+		if s.FingerprintAt != nil {
+			line("", "%s at %s", fingerprintFrom[s.FingerprintFrom], clock(*s.FingerprintAt))
 		}
 	}
 	side("Source", r.Source)
@@ -132,6 +149,9 @@ func (r Receipt) WriteText(out io.Writer) error {
 	}
 	for _, h := range r.Inside {
 		line("Hit", "%s at offset %d: %s", plan.Bytes(h.Length), h.Offset, h.What)
+	}
+	for _, d := range r.Doubts {
+		line("Doubt", "%s", d)
 	}
 	for _, remark := range r.Remarks {
 		line("Remark", "%s", remark)

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"bagaglio/core/fingerprint"
+	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 )
@@ -119,7 +120,7 @@ func (w *work) moveAside(dir string) error {
 	if len(held.Files) == 0 {
 		return nil
 	}
-	if err := hold(w.Ends.Destination, held, func(file string) string { return file }); err != nil {
+	if err := hold(w.Ends.Destination, held, itself); err != nil {
 		return fmt.Errorf("holding what is replaced: %w", err)
 	}
 	w.remarkHeld(held)
@@ -127,21 +128,27 @@ func (w *work) moveAside(dir string) error {
 }
 
 // moveBack restores what was moved aside.
-func (w *work) moveBack() error {
-	if _, err := readHeld(w.Ends.Destination, w.heldID()); err != nil {
-		return nil // nothing was
+func (w *work) moveBack() error { return w.restore(heldID(w.ID)) }
+
+// restore restores what is held at the destination under an ID, if anything is.
+func (w *work) restore(id string) error {
+	if _, err := readHeld(w.Ends.Destination, id); err != nil {
+		return nil
 	}
-	_, err := Restore(w.Ends.Destination, w.heldID(), false, w.Hold)
+	_, err := Restore(w.Ends.Destination, id, false, w.Hold)
 	return err
 }
 
 // heldBy is what is held for this task.
 func (w *work) heldBy() Held {
-	return Held{ID: w.heldID(), Path: w.Plan.After.Place.Path, Why: "replaced by " + w.By, Until: time.Now().Add(w.Hold)}
+	return Held{ID: heldID(w.ID), Path: w.Plan.After.Place.Path, Why: "replaced by " + w.By, Until: time.Now().Add(w.Hold)}
 }
 
-// heldID is the same each time for a task, and short enough to be typed.
-func (w *work) heldID() string { return fmt.Sprintf("%x", sha256.Sum256([]byte(w.ID)))[:8] }
+// heldID is the same each time for what a task does, and short enough to be typed.
+func heldID(what string) string { return fmt.Sprintf("%x", sha256.Sum256([]byte(what)))[:8] }
+
+// itself is where files lie that are held from where they are.
+func itself(file string) string { return file }
 
 func (w *work) remarkHeld(h Held) {
 	w.remark(fmt.Sprintf("what was replaced is held until %s", h.Until.Local().Format("2006-01-02 15:04")))
@@ -149,6 +156,10 @@ func (w *work) remarkHeld(h Held) {
 
 // isPlaced tells whether a file has its name already.
 func (w *work) isPlaced(dir, name string) bool {
+	if w.Plan.Renames {
+		i := slices.IndexFunc(w.Plan.Copied, func(c plan.Copied) bool { return c.To == name })
+		return i >= 0 && w.isMoved(w.Plan.Copied[i])
+	}
 	id := w.state.Staged[name]
 	info, err := w.Ends.Destination.Stat(path.Join(dir, name))
 	if id != "" {
@@ -163,7 +174,7 @@ func (w *work) syncFolders(dir string) error {
 	synced := map[string]bool{}
 	for _, name := range w.state.Files {
 		for at := path.Dir(path.Join(dir, name)); !synced[at]; at = path.Dir(at) {
-			if err := w.Ends.Destination.Sync(at); err != nil {
+			if err := w.Ends.Destination.Sync(at); err != nil && !errors.Is(err, fs.ErrNotExist) { // it comes with its first file
 				return fmt.Errorf("syncing the folder %s: %w", at, err)
 			}
 			synced[at] = true
@@ -201,7 +212,7 @@ func (w *work) move(staged, final string) (back func() error, err error) {
 
 // isCompanion tells whether a file only says something of a disk: its tag, or checksums of its pieces.
 func isCompanion(name string) bool {
-	return strings.HasSuffix(name, fingerprint.TagExtension) || strings.HasSuffix(name, sumsExtension)
+	return isTag(name) || strings.HasSuffix(name, inspect.SumsExtension)
 }
 
 // holdReplaced keeps what was replaced, which lies in the staging folder now.
@@ -223,6 +234,8 @@ func (w *work) holdReplaced(dir string) error {
 	w.remarkHeld(held)
 	return nil
 }
+
+func isTag(name string) bool { return strings.HasSuffix(name, fingerprint.TagExtension) }
 
 func (w *work) clear() error {
 	if w.Ends.Destination == nil {

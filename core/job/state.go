@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"iter"
 	"path"
+	"slices"
 	"time"
 
 	"bagaglio/core/disk"
@@ -31,6 +32,8 @@ type State struct {
 	Compared bool `json:"compared,omitempty"`
 	// Staged are the identities that the files had in the staging folder, once they get their names.
 	Staged map[string]string `json:"staged,omitempty"`
+	// Fitting are the tags that fitted to their files before those got new names.
+	Fitting []string `json:"fitting,omitempty"`
 	// LeftBehind tells that a machine names the disk where it was.
 	LeftBehind bool    `json:"left_behind,omitempty"`
 	Receipt    Receipt `json:"receipt"` // as far as it is known
@@ -207,6 +210,13 @@ func (w *work) beginAnew(ctx context.Context, source, base string) error {
 	}
 	w.state = State{Source: source, Base: base, Storage: space.ID}
 	return nil
+}
+
+// doubt notes what is known against the content of the source.
+func (w *work) doubt(text string) {
+	if !slices.Contains(w.receipt.Doubts, text) {
+		w.receipt.Doubts = append(w.receipt.Doubts, text)
+	}
 }
 
 func (w *work) remark(text string) { w.receipt.Remarks = append(w.receipt.Remarks, text) }

@@ -11,11 +11,9 @@ import (
 	"strings"
 
 	"bagaglio/core/fingerprint"
+	"bagaglio/core/inspect"
 	"bagaglio/core/storage"
 )
-
-// sumsExtension is what the name of the file with checksums has behind that of the disk.
-const sumsExtension = ".SHA256SUMS"
 
 // makeSums puts the checksums of the pieces of a disk beside them, in the form that sha256sum(1) writes and checks, so that whoever joins the
 // pieces needs nothing of ours.
@@ -24,7 +22,7 @@ func (w *work) makeSums(folder storage.Folder) error {
 		return nil
 	}
 	names := slices.Sorted(slices.Values(w.state.Files))
-	names = slices.DeleteFunc(names, func(n string) bool { return strings.HasSuffix(n, sumsExtension) })
+	names = slices.DeleteFunc(names, func(n string) bool { return isCompanion(n) })
 	var text strings.Builder
 	for _, name := range names {
 		sum, err := storage.SHA256(context.Background(), storage.Fresh(folder), name, nil)
@@ -33,7 +31,7 @@ func (w *work) makeSums(folder storage.Folder) error {
 		}
 		_, _ = fmt.Fprintf(&text, "%s  %s\n", hex.EncodeToString(sum[:]), path.Base(name)) // a strings.Builder takes everything
 	}
-	sums := sumsName(names[0])
+	sums := inspect.SumsName(names[0])
 	if err := writeSums(folder, sums, text.String()); err != nil {
 		return destination(err)
 	}
@@ -43,11 +41,10 @@ func (w *work) makeSums(folder storage.Folder) error {
 	return nil
 }
 
-// sumsName is the name of the checksums, by that of a piece.
-func sumsName(piece string) string { return strings.TrimSuffix(piece, path.Ext(piece)) + sumsExtension }
-
 // companions are the files that may lie beside a disk and only say something of it.
-func companions(disk string) []string { return []string{fingerprint.TagName(disk), sumsName(disk)} }
+func companions(disk string) []string {
+	return []string{fingerprint.TagName(disk), inspect.SumsName(disk)}
+}
 
 func writeSums(folder storage.Folder, name, text string) error {
 	if err := folder.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) { // of an earlier time
@@ -69,7 +66,7 @@ const maxSums = 4 << 20
 
 // sumsMoved puts the checksums of pieces that move where they will lie, under their new names.
 func (w *work) sumsMoved() error {
-	file, err := w.Ends.Source.Open(sumsName(w.Plan.Before.Place.Path))
+	file, err := w.Ends.Source.Open(inspect.SumsName(w.Plan.Before.Place.Path))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -94,5 +91,5 @@ func (w *work) sumsMoved() error {
 		}
 		_, _ = fmt.Fprintf(&text, "%s  %s\n", sum, name) // a strings.Builder takes everything
 	}
-	return writeSums(w.Ends.Destination, sumsName(w.Plan.After.Place.Path), text.String())
+	return writeSums(w.Ends.Destination, inspect.SumsName(w.Plan.After.Place.Path), text.String())
 }

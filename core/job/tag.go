@@ -2,7 +2,6 @@ package job
 
 import (
 	"bufio"
-	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -12,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
@@ -35,6 +33,14 @@ func (w *work) makeTag(copied transfer.Result) error {
 		Format: w.Plan.After.Format, Layout: w.Plan.After.Layout, Proven: r.Outcome == Proven, Made: time.Now(), Receipt: r.ID, Leaves: copied.Leaves,
 		Origin: fingerprint.Origin{Disk: r.Source.Place.String(), Format: r.Source.Format, Fingerprint: r.Source.Fingerprint},
 	}
+	tag.Doubts = r.Doubts
+	if e := r.Earlier; e != nil {
+		differs := ""
+		if len(e.Differences) > 0 {
+			differs = ranges(e.Differences)
+		}
+		tag.Follow(w.earlier, r.Source.Place.String(), differs)
+	}
 	if size := w.Plan.After.VirtualSize; size != w.Plan.Before.VirtualSize {
 		tag.Leaves = copied.Leaves.Extended(size, copied.Tail)
 	}
@@ -56,7 +62,7 @@ func (w *work) makeTag(copied transfer.Result) error {
 // taggedFiles are those of the new image: not those that it stands on.
 func (w *work) taggedFiles() []string {
 	if !w.copies() {
-		return w.state.Files
+		return slices.DeleteFunc(slices.Clone(w.state.Files), isCompanion)
 	}
 	var names []string
 	for _, c := range w.Plan.Copied {
@@ -69,10 +75,7 @@ func (w *work) taggedFiles() []string {
 
 // besideTag is the name of a file as its tag has it.
 func (w *work) besideTag(name string) string {
-	if dir := path.Dir(w.tagName()); dir != "." {
-		return strings.TrimPrefix(name, dir+"/")
-	}
-	return name
+	return within(path.Dir(w.tagName()), name)
 }
 
 func (w *work) writeTag(folder storage.Folder, name string, tag fingerprint.Tag) error {
@@ -103,40 +106,64 @@ func (a *appender) Write(p []byte) (int, error) {
 	return n, err
 }
 
-// fits compares what was read with the tag that the request names, and says which files of the source are damaged.
-func (w *work) fits(ctx context.Context, leaves *fingerprint.Leaves) error {
-	tag, err := w.tagToProve()
-	if err != nil || tag == nil {
-		return err
-	}
-	w.receipt.Differences = fingerprint.Difference(tag.Leaves, leaves, 20)
-	if len(w.receipt.Differences) == 0 {
-		w.remark("the source has the content that its tag says")
-		return nil
-	}
-	from := w.Plan.Request.Source
-	from.Format = w.Plan.Before.Format
-	src, err := open(ctx, w.Ends.Source, from)
+// refile puts a tag beside a disk that was copied or renamed, in the place of the one that may lie there: it speaks of the files as they are
+// there, whose new names are given by their old ones. Its leaves stay as they are.
+func refile(from storage.Folder, name string, to storage.Folder, at, staged string, names map[string]string) error {
+	return remake(from, name, to, at, staged, func(w io.Writer, r io.Reader) error {
+		var statErr error
+		err := fingerprint.Refile(w, r, func(files []fingerprint.File) []fingerprint.File {
+			for i, f := range files {
+				if now, ok := names[f.Name]; ok {
+					files[i].Name = now
+				}
+				info, err := to.Stat(path.Join(path.Dir(at), files[i].Name))
+				statErr = errors.Join(statErr, err)
+				files[i].Size, files[i].Modified = info.Size, info.Modified
+			}
+			return files
+		})
+		return errors.Join(err, statErr)
+	})
+}
+
+// remake makes a small file of another one, under the name staged first, in the place of the one that may lie there.
+func remake(from storage.Folder, name string, to storage.Folder, at, staged string, fill func(io.Writer, io.Reader) error) error {
+	old, err := from.Open(name)
 	if err != nil {
 		return err
 	}
-	defer src.Close()
-	var names []string
-	if l, ok := src.(disk.Locator); ok {
-		for _, d := range w.receipt.Differences {
-			for off := d.Offset; off < d.Offset+d.Length; {
-				at, err := l.Locate(off)
-				if err != nil || at.Len <= 0 {
-					break
-				}
-				if at.File != "" && !slices.Contains(names, path.Base(at.File)) {
-					names = append(names, path.Base(at.File))
-				}
-				off += at.Len
-			}
-		}
+	defer old.Close()
+	size, err := old.Size()
+	if err != nil {
+		return err
 	}
-	return fmt.Errorf("%w: the source is not what its tag says; what differs lies in %s: fetch that again", ErrNotProven, strings.Join(names, ", "))
+	if err := to.Remove(staged); err != nil && !errors.Is(err, fs.ErrNotExist) { // of an earlier time
+		return err
+	}
+	file, err := to.Create(staged)
+	if err != nil {
+		return err
+	}
+	err = fill(&appender{file: file}, io.NewSectionReader(old, 0, size))
+	if err = errors.Join(err, file.Sync(), file.Close()); err != nil {
+		return err
+	}
+	return replace(to, staged, at)
+}
+
+// replace gives a staged file its name, which another one may have.
+func replace(folder storage.Folder, staged, name string) error {
+	err := folder.Rename(staged, name)
+	if !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	if err = folder.Exchange(staged, name); err == nil {
+		return folder.Remove(staged)
+	}
+	if errors.Is(err, errors.ErrUnsupported) {
+		return errors.Join(folder.Remove(name), folder.Rename(staged, name))
+	}
+	return err
 }
 
 // tagToProve returns the tag to prove against, or nil when none is asked for or, of the one beside the disk, there is none.

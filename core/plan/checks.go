@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
+	"time"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/storage"
@@ -53,8 +55,9 @@ func (p *maker) checkSource() {
 		p.add(Blocks, "in-use", capital(s.InUse.Error())+".")
 	}
 	for _, w := range d.Warnings {
-		p.add(Warns, "source-state", capital(w)+".")
+		p.doubt("source-state", capital(w)+".")
 	}
+	p.checkKnown()
 	by := func(geometry any, label string) Remedy {
 		return remedy(label, map[string]any{"source": map[string]any{"by_geometry": geometry}})
 	}
@@ -66,6 +69,60 @@ func (p *maker) checkSource() {
 			by(true, "Read it up to where its geometry ends"))
 	}
 }
+
+// doubt adds a check that warns of what is known against the content of the source.
+func (p *maker) doubt(name, message string, remedies ...Remedy) {
+	p.add(Warns, name, message, remedies...)
+	p.Doubts = append(p.Doubts, message)
+}
+
+// checkKnown: what was known of the source before: by its tag, its checksums, and what lies in it.
+func (p *maker) checkKnown() {
+	s := p.facts.Source
+	for _, w := range s.Inside {
+		p.doubt("inside", capital(w)+".")
+	}
+	reads := p.Request.Kind != Prove
+	for _, lack := range s.Lacks {
+		if reads && !p.Request.AsItIs {
+			p.add(Blocks, "incomplete", fmt.Sprintf("The disk is not whole: %s. Fetch what is missing, or take what is there as it is now.", lack), takeIt())
+			continue
+		}
+		p.doubt("incomplete", fmt.Sprintf("The disk is not whole: %s.", lack))
+	}
+}
+
+// takeIt offers to go on where a source is not what was known of it.
+func takeIt() Remedy { return remedy("Take it as it is now", map[string]any{"as_it_is": true}) }
+
+// checkTag: what the tag beside the source means for the job.
+func (p *maker) checkTag() {
+	t := p.facts.Source.Tag
+	switch {
+	case t == nil || p.Request.Source.Snapshot != "":
+		return
+	case p.Renames:
+		if t.Older {
+			p.add(Informs, "tag", fmt.Sprintf("The tag %s is older than the files of the disk: it goes along as it is, and is held as it was.", t.Name))
+		}
+	case t.Problem != nil:
+		p.doubt("tag", fmt.Sprintf("The tag %s beside the source cannot be used, so that nothing is compared with it: %v.", t.Name, t.Problem))
+		return
+	case p.Request.AsItIs:
+		p.add(Warns, "tag", fmt.Sprintf("What differs from the tag %s does not stop the job: the source is taken as it is now.", t.Name),
+			remedy("Stop where it differs", map[string]any{"as_it_is": nil}))
+	case t.Older:
+		p.add(Informs, "tag", fmt.Sprintf("The tag %s, made at %s, is older than the files of the disk, as after a machine ran: what differs from it is told.", t.Name, clock(t.Made)))
+	default:
+		p.add(Informs, "tag", fmt.Sprintf("The tag %s tells what the disk was at %s: where something differs from that, the job stops.", t.Name, clock(t.Made)), takeIt())
+	}
+	for _, d := range t.Doubts {
+		p.doubt("tag", "Its tag says: "+d)
+	}
+}
+
+// clock writes a time for people.
+func clock(t time.Time) string { return t.Local().Format("2006-01-02 15:04 MST") }
 
 // sourceRemedies offers to name the format where name and content disagree.
 func (p *maker) sourceRemedies() []Remedy {
@@ -216,9 +273,13 @@ func (p *maker) checkDestination() {
 	switch rename := remedy("Write to "+d.OtherName, map[string]any{"destination": map[string]any{"path": d.OtherName}}); {
 	case len(d.Leftover) > 0:
 		p.add(Blocks, "destination", fmt.Sprintf("Files that lie there would become a part of the new disk (%s): remove them, or choose another name.", strings.Join(d.Leftover, ", ")), rename)
-	case d.SameFile && p.inPlace():
+	case d.SameFile != "" && d.SameFile != p.facts.Source.Opens && slices.Contains(p.facts.Source.Description.Chain, d.SameFile):
+		p.add(Blocks, "destination", fmt.Sprintf("The source stands on %s: it cannot be written over while it is read, nor before nothing stands on it any more. Choose another name.", d.SameFile), rename)
+	case d.SameFile != "" && p.inPlace():
 		p.checkInPlace()
-	case d.SameFile:
+	case d.SameFile != "" && slices.Contains(p.facts.Source.FamilyFiles(), d.SameFile):
+		p.add(Blocks, "destination", fmt.Sprintf("%s, which comes along, would be copied onto itself: choose another folder, or rename the disk with all that stands on it (move).", d.SameFile))
+	case d.SameFile != "":
 		p.add(Blocks, "destination", "Source and destination are the same file: choose another name.", rename)
 	case d.Exists && !p.Request.Replace:
 		remedies := []Remedy{rename, remedy("Replace it, once the new one is proven", map[string]any{"replace": true})}
@@ -226,6 +287,9 @@ func (p *maker) checkDestination() {
 			remedies = append(remedies, remedy("Copy it alone, onto the base that lies there", map[string]any{"chain": ChainAlone}))
 		}
 		p.add(Blocks, "destination", fmt.Sprintf("%s exists already, and nothing is overwritten unasked.", dest), remedies...)
+	case len(d.Standing) > 0:
+		p.add(Blocks, "destination", fmt.Sprintf("%s stand(s) on what would be replaced, and would not be what they were any more: choose another name, or make them stand alone first.",
+			strings.Join(d.Standing[:min(len(d.Standing), mostOffered)], ", ")), rename)
 	case d.InUse != nil:
 		p.add(Blocks, "destination", fmt.Sprintf("What would be replaced is in use: %v.", d.InUse), rename)
 	case d.Exists:
@@ -268,16 +332,16 @@ func (p *maker) checkRemovable() {
 // checkRoom: whether the new files fit.
 func (p *maker) checkRoom() {
 	d := p.facts.Destination
-	need := p.After.FileSize
+	need, whole := p.After.FileSize, p.After.FileSize
 	switch {
 	case p.Request.Kind == Copy:
-		need = d.ToCopy
+		need, whole = d.ToCopy, p.copiedSize()
 	case !p.layout.Thick && p.format.Name == "raw": // whose files have holes
 		need = p.After.AllocatedSize
 	}
-	if !d.Space.Holes && (p.Request.Kind == Copy || p.format.Name == "raw") && need < p.After.FileSize {
-		p.add(Warns, "holes", fmt.Sprintf("Files have no holes there (%s): %s take %s.", d.Space.Kind, Bytes(need), Bytes(p.After.FileSize)))
-		need = p.After.FileSize
+	if !d.Space.Holes && (p.Request.Kind == Copy || p.format.Name == "raw") && need < whole {
+		p.add(Warns, "holes", fmt.Sprintf("Files have no holes there (%s): %s take %s.", d.Space.Kind, Bytes(need), Bytes(whole)))
+		need = whole
 	}
 	if d.Space.Free == storage.Unknown {
 		p.add(Warns, "room", fmt.Sprintf("The new image needs %s, and the destination does not tell how much is free.", Bytes(need)))

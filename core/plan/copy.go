@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/fingerprint"
 )
 
 // Copied is a file that is copied as it is. To is relative to the root of the plan.
@@ -15,6 +16,8 @@ type Copied struct {
 	To    string `json:"to"`
 	Size  int64  `json:"size"`
 	Thick bool   `json:"thick,omitempty"` // it takes all of its room
+	// Stays tells that it lies there already under that name: nothing is done to it, but that names in it may change.
+	Stays bool `json:"stays,omitempty"`
 }
 
 // FamilyFiles are those of all disks that come along, what opens each first.
@@ -32,7 +35,8 @@ type FileFact struct {
 }
 
 // Copies says which files become which when a disk is copied: those of the image get the new name, and those that it stands on keep their
-// place beside it. own are the former, by their old names; what opens the image is last.
+// place beside it. own are the former, by their old names; what opens the image is last. What would go with it and lies there already stays:
+// all of it when the disk moves, and what the copy is to stand on when it is copied.
 func Copies(r Request, s SourceFacts) (root string, copied []Copied, own []string, err error) {
 	main := s.Opens
 	own = slices.Clone(s.Description.Files)
@@ -66,12 +70,22 @@ func Copies(r Request, s SourceFacts) (root string, copied []Copied, own []strin
 				c.Size, c.Thick = f.Size, f.Size > 0 && f.Room >= f.Size
 			}
 		}
+		under := slices.Contains(s.Description.Chain, name) || slices.Contains(s.Tags, name) && !s.ofFamily(name)
+		c.Stays = name != main && slices.Contains(s.Stays, name) && (r.Release || under)
 		if slices.Contains(own, name) {
 			c.To = path.Join(relative(from, path.Dir(main)), renamed(relative(path.Dir(main), name), oldBase, newBase))
+		}
+		if i := slices.IndexFunc(copied, func(o Copied) bool { return o.To == c.To }); i >= 0 {
+			return "", nil, nil, fmt.Errorf("%s and %s would both become %s: choose another name", copied[i].From, c.From, path.Join(root, c.To))
 		}
 		copied = append(copied, c)
 	}
 	return root, copied, own, nil
+}
+
+// ofFamily tells whether a tag is that of a disk which stands on the source.
+func (s SourceFacts) ofFamily(tag string) bool {
+	return slices.ContainsFunc(s.Family, func(k Kin) bool { return fingerprint.TagName(k.Path) == tag })
 }
 
 // below tells whether a file lies in a folder or below it.
@@ -114,15 +128,17 @@ func (p Plan) Names() map[string]string {
 	return names
 }
 
-// findRewrites says in which files names of others have to be changed: in what opens the image, and in what stands on it. No other file is
-// ever looked at for names, since it may be the content of a guest.
+// findRewrites says in which files names of others have to be changed: in what opens the image, and in what names it as its base. No other
+// file is ever looked at for names, since it may be the content of a guest.
 func (p *maker) findRewrites() {
 	p.Rewrites = map[string]string{}
 	names := p.Names()
 	formats := map[string]string{} // by old names
 	if len(names) > 0 {
 		for _, k := range p.Family {
-			formats[k.Path] = k.Format
+			if k.Direct {
+				formats[k.Path] = k.Format
+			}
 		}
 	}
 	delete(names, path.Base(p.facts.Source.Opens))
@@ -155,12 +171,18 @@ func (p *maker) planCopy() {
 		after.Place.Path = path.Clean(p.Request.Destination.Path)
 	}
 	for _, c := range p.Copied {
-		after.FileSize += c.Size
-		p.use(after.Place.Pool, true, path.Join(p.Root, c.To))
+		if slices.Contains(p.Own, c.From) {
+			after.FileSize += c.Size
+		}
+		if to := path.Join(p.Root, c.To); !c.Stays {
+			p.use(after.Place.Pool, true, to)
+		} else if _, changes := p.Rewrites[c.To]; changes {
+			p.use(after.Place.Pool, true, to)
+		}
 	}
 	p.After = &after
 	p.Steps = []Step{{Name: StepLook, Title: "Open the source and check its tables"}}
-	if p.facts.Destination.SameStorage && p.Request.Release && len(p.Rewrites) == 0 {
+	if p.facts.Destination.SameStorage && p.Request.Release {
 		p.Renames, p.BytesToRead = true, 0
 		p.Steps = append(p.Steps, Step{Name: StepPlace, Title: "Give the files their new names: they stay where they are on the storage"})
 	} else {
@@ -168,9 +190,9 @@ func (p *maker) planCopy() {
 		p.BytesToWrite, p.BytesToRead = stored, stored
 		p.Steps = append(p.Steps, Step{Name: StepWrite, Title: "Copy the files as they are into the pool's staging folder", Bytes: stored}, Step{Name: StepSecure, Title: "Sync them to stable storage"})
 		// Holes cost nothing to read back, but a host reads them as zeros like everything else.
-		p.Sums = p.facts.Destination.Sums && stored >= after.FileSize/mostlyHoles && !p.Request.NoProof
+		p.Sums = p.facts.Destination.Sums && stored >= p.copiedSize()/mostlyHoles && !p.Request.NoProof
 		if p.Sums {
-			p.prove(after.FileSize, "Have the host take the SHA-256 of each file, and compare it")
+			p.prove(p.copiedSize(), "Have the host take the SHA-256 of each file, and compare it")
 		} else {
 			p.prove(stored, "Read them back from storage and compare every byte")
 		}
@@ -179,8 +201,19 @@ func (p *maker) planCopy() {
 	if p.Before.Layout != "" {
 		p.layout, _ = p.format.Layout(p.Before.Layout) // some layouts are only read
 	}
+	p.checkTag()
 	p.checkCopy()
 	p.checkDestination()
+}
+
+// copiedSize is the length of all files that are copied.
+func (p *maker) copiedSize() (size int64) {
+	for _, c := range p.Copied {
+		if !c.Stays {
+			size += c.Size
+		}
+	}
+	return size
 }
 
 // prove adds the proof to the steps.
@@ -208,6 +241,8 @@ func (p *maker) checkCopy() {
 	}
 	switch {
 	case d.Base == "":
+	case len(d.Chain) > 0 && slices.Contains(p.facts.Source.Stays, d.Chain[0]):
+		p.add(Informs, "chain", fmt.Sprintf("The source stands on %s, which stays where it is.", d.Base), p.flatten())
 	case p.Request.Chain == ChainAlone:
 		severity, message := Informs, fmt.Sprintf("The source stands on %s, which lies at the destination already.", d.Base)
 		if p.facts.Destination.BaseMissing {
@@ -221,7 +256,13 @@ func (p *maker) checkCopy() {
 		p.add(Informs, "names", "Files get other names, and what names them is changed to the new ones: everything else stays as it is.")
 	}
 	if n := len(p.Family); n > 0 {
-		p.add(Informs, "family", fmt.Sprintf("%d disk(s) that stand on it come along.", n))
+		stay := 0
+		for _, k := range p.Family {
+			if slices.Contains(p.facts.Source.Stays, k.Path) && p.Request.Release {
+				stay++
+			}
+		}
+		p.add(Informs, "family", fmt.Sprintf("%d disk(s) that stand on it come along%s.", n, map[bool]string{true: fmt.Sprintf("; %d of them keep their places", stay)}[stay > 0]))
 	}
 	if p.Request.NoProof {
 		p.add(Warns, "proof", "The copy will not be read back: the job ends as unproven.", remedy("Prove it", map[string]any{"no_proof": nil}))

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/storage"
@@ -78,6 +79,8 @@ type Request struct {
 	Family bool `json:"family,omitempty"`
 	// Release holds the source for a while, out of the way, once the new image is proven: the disk has moved.
 	Release bool `json:"release,omitempty"`
+	// AsItIs goes on where the source is not what was known of it: its content differs from its tag, or files of it are missing or short.
+	AsItIs bool `json:"as_it_is,omitempty"`
 	// LeaveDefinitions leaves the definitions of machines that use a disk which moves as they are.
 	LeaveDefinitions bool `json:"leave_definitions,omitempty"`
 }
@@ -102,15 +105,31 @@ type SourceFacts struct {
 	InUse       error // another program uses it, in words
 	Checked     bool  // the format has tables, and they agree with each other
 
+	Opens string // name of what opens it
+
 	// For a copy, and for a source that is to be released.
-	Opens    string     // name of what opens it
 	Files    []FileFact // of it and of all that it stands on
 	Tags     []string   // of those that it stands on
 	Standing []string   // disks that stand on it, but not of its own chain
 	ReadOnly bool
 	Users    []User // that have it among their disks
 	Family   []Kin  // what stands on it, when that is to come along
-	Root     string // the pool's folder on its host
+	// Stays are files that would go with it and lie at the destination already, under the names that they would get.
+	Stays []string
+
+	Tag    *TagFacts // of the tag beside it, nil without one
+	Inside []string  // what an inspection of the content doubts
+	Lacks  []string  // files of it that are known to be missing or short, in words
+	Root   string    // the pool's folder on its host
+}
+
+// TagFacts are what the tag beside a disk says.
+type TagFacts struct {
+	Name    string
+	Problem error // why it cannot be read; then the rest says nothing
+	Made    time.Time
+	Older   bool     // than the files of the disk, or it speaks of other ones
+	Doubts  []string // that it tells
 }
 
 // Kin is a disk that stands on the one that is copied, and comes along.
@@ -119,14 +138,17 @@ type Kin struct {
 	Format string   `json:"format"`
 	Layout string   `json:"layout"`
 	Files  []string `json:"files"`
+	// Direct tells that it names the disk itself as its base: nothing else lies between them.
+	Direct bool `json:"direct,omitempty"`
 }
 
 // DestinationFacts are what is known of the place to write to.
 type DestinationFacts struct {
 	Space      storage.Space
 	Exists     bool        // a file of the new image
-	SameFile   bool        // the source itself
+	SameFile   string      // the file of the source that lies there, when it is that itself
 	InUse      error       // another program uses a file that lies there, in words
+	Standing   []string    // disks that stand on what would be replaced, and stay
 	Others     []string    // files of the disk that lies there, which are not of the new image
 	Leftover   []string    // files that would become a part of the new disk
 	Base       *BaseFacts  // nil when none is asked for
@@ -211,14 +233,16 @@ const (
 
 // Plan is what a request would do.
 type Plan struct {
-	Request          Request `json:"request"`
-	Steps            []Step  `json:"steps"`
-	Before           *Side   `json:"before,omitempty"`
-	After            *Side   `json:"after,omitempty"`
-	Checks           []Check `json:"checks"`
-	BytesToRead      int64   `json:"bytes_to_read"`
-	BytesToWrite     int64   `json:"bytes_to_write"`
-	EstimatedSeconds float64 `json:"estimated_seconds"`
+	Request Request `json:"request"`
+	Steps   []Step  `json:"steps"`
+	Before  *Side   `json:"before,omitempty"`
+	After   *Side   `json:"after,omitempty"`
+	Checks  []Check `json:"checks"`
+	// Doubts are what is known against the content of the source, in sentences: they stand in the receipt and in the new tag.
+	Doubts           []string `json:"doubts,omitempty"`
+	BytesToRead      int64    `json:"bytes_to_read"`
+	BytesToWrite     int64    `json:"bytes_to_write"`
+	EstimatedSeconds float64  `json:"estimated_seconds"`
 	// Uses are the files that it reads or writes.
 	Uses []Use `json:"uses"`
 	// Copied are the files that are copied as they are, what opens the image last, into the folder Root of the destination.
@@ -325,6 +349,9 @@ func (p *maker) make() error {
 		Place: p.Request.Source, Format: s.Description.Format, Layout: s.Description.Layout,
 		VirtualSize: s.Description.VirtualSize, AllocatedSize: s.Allocated, FileSize: s.FileSize,
 	}
+	if slices.Contains(s.Description.Files, s.Opens) { // of pieces, the first
+		p.Before.Place.Path = s.Opens
+	}
 	if p.Request.Release { // what opens it first
 		p.Released = slices.DeleteFunc(slices.Clone(s.Description.Files), func(f string) bool { return f == s.Opens })
 		if len(p.Released) < len(s.Description.Files) {
@@ -333,6 +360,7 @@ func (p *maker) make() error {
 		if p.Request.Kind == Copy && p.Request.Chain != ChainAlone {
 			p.Released = slices.Concat(s.FamilyFiles(), p.Released, s.Description.Chain, s.Tags)
 		}
+		p.Released = slices.DeleteFunc(p.Released, func(f string) bool { return f != s.Opens && slices.Contains(s.Stays, f) })
 	}
 	for _, f := range slices.Concat(s.Description.Files, s.Description.Chain, s.FamilyFiles()) {
 		p.use(p.Request.Source.Pool, slices.Contains(p.Released, f), f)
@@ -404,6 +432,7 @@ func (p *maker) convert() {
 	}
 	p.prove(back, "Read it back from storage and compare the fingerprints")
 	p.Steps = append(p.Steps, Step{Name: StepPlace, Title: "Give it its name"})
+	p.checkTag()
 	p.checkTarget()
 	p.checkBase()
 	p.checkDestination()

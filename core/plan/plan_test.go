@@ -72,7 +72,7 @@ func TestChecks(t *testing.T) {
 		{"exists", func(_ *Request, f *Facts) { f.Destination.Exists, f.Destination.OtherName = true, "ticketing-2.qcow2" },
 			"destination", Blocks, "exists already", []string{`{"destination":{"path":"ticketing-2.qcow2"}}`, `{"replace":true}`}},
 		{"is replaced", func(r *Request, f *Facts) { f.Destination.Exists, r.Replace = true, true }, "destination", Warns, "until the new one is complete and proven", nil},
-		{"is the source", func(_ *Request, f *Facts) { f.Destination.Exists, f.Destination.SameFile = true, true }, "destination", Blocks, "same file", []string{`{"destination":{"path":""}}`}},
+		{"is the source", func(_ *Request, f *Facts) { f.Destination.Exists, f.Destination.SameFile = true, "ticketing.raw" }, "destination", Blocks, "same file", []string{`{"destination":{"path":""}}`}},
 		{"read-only", func(_ *Request, f *Facts) { f.Destination.Space.ReadOnly = true }, "destination", Blocks, "read-only", nil},
 		{"not reachable", func(_ *Request, f *Facts) { f.Destination.Obstructed = errors.New("no such folder") }, "destination", Blocks, "no such folder", nil},
 		{"no room", func(_ *Request, f *Facts) { f.Destination.Space.Free = gib / 2 }, "room", Blocks, "512 MiB", nil},
@@ -105,10 +105,10 @@ func TestChecks(t *testing.T) {
 			f.Destination.Exists, r.Replace, f.Destination.Others, f.Destination.OtherName = true, true, []string{"ticketing-s001.vmdk"}, "ticketing-2.qcow2"
 		}, "destination", Warns, "is replaced", nil},
 		{"made anew in its place", func(r *Request, f *Facts) {
-			f.Destination.Exists, f.Destination.SameFile, r.Replace, r.Destination.Pool = true, true, true, r.Source.Pool
+			f.Destination.Exists, f.Destination.SameFile, r.Replace, r.Destination.Pool = true, "ticketing.raw", true, r.Source.Pool
 		}, "destination", Warns, "made anew in its place", nil},
 		{"others stand on it", func(r *Request, f *Facts) {
-			f.Destination.Exists, f.Destination.SameFile, r.Replace, r.Destination.Pool = true, true, true, r.Source.Pool
+			f.Destination.Exists, f.Destination.SameFile, r.Replace, r.Destination.Pool = true, "ticketing.raw", true, r.Source.Pool
 			f.Source.Standing = []string{"overlay.qcow2"}
 		}, "destination", Blocks, "overlay.qcow2", nil},
 		{"removable", func(_ *Request, f *Facts) { f.Destination.Space.Removable = true }, "removable", Informs, "safe to unplug", nil},

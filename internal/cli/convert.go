@@ -12,6 +12,7 @@ import (
 	"bagaglio/core/plan"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 )
 
 func (a *app) convert() *cobra.Command {
@@ -62,6 +63,7 @@ func (a *app) convert() *cobra.Command {
 	f.BoolVar(&r.NoTag, "no-tag", false, "put no tag beside the new image")
 	f.BoolVar(&r.Recopy, "recopy", false, "when the source changes while it is copied, copy again what differs")
 	f.BoolVar(&r.PastDamage, "past-damage", false, "go on where the source cannot be read, with zeros in the place; the job then ends with damage")
+	asItIsFlag(f, &r)
 	f.BoolVar(&r.ClearHeld, "clear-held", false, "to make room, remove for good what the destination's pool holds of replaced disks")
 	paceFlags(c, &a.pace.speed, &a.pace.hours)
 	f.BoolVar(&planOnly, "plan", false, "only say what would happen")
@@ -73,6 +75,11 @@ func (a *app) convert() *cobra.Command {
 		}
 	}
 	return c
+}
+
+// asItIsFlag is for all work that reads a whole disk.
+func asItIsFlag(f *pflag.FlagSet, r *plan.Request) {
+	f.BoolVar(&r.AsItIs, "as-it-is", false, "take the source as it is now, also where it is not what its tag says, or files of it are missing or short; the receipt tells it")
 }
 
 func completeFormats(*cobra.Command, []string, string) (out []string, _ cobra.ShellCompDirective) {

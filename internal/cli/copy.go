@@ -77,6 +77,7 @@ func (a *app) carry(c *carrying, use, short string) *cobra.Command {
 	f.BoolVar(&r.NoTag, "no-tag", false, "put no tag beside the copy")
 	f.BoolVar(&r.Recopy, "recopy", false, "when the source changes while it is copied, copy again what differs")
 	f.BoolVar(&r.PastDamage, "past-damage", false, "go on where the source cannot be read, with zeros in the place; the job then ends with damage")
+	asItIsFlag(f, r)
 	f.BoolVar(&r.ClearHeld, "clear-held", false, "to make room, remove for good what the destination's pool holds")
 	paceFlags(cmd, &a.pace.speed, &a.pace.hours)
 	f.BoolVar(&c.planOnly, "plan", false, "only say what would happen")

@@ -91,6 +91,14 @@ func (s *Service) known(ctx context.Context, r plan.Request) (known job.Known, e
 			return s.store.Standing(ctx, r.Source.Pool, files)
 		}
 	}
+	if r.Replace {
+		known.StandingThere = func(ctx context.Context, files []string) ([]string, error) {
+			if problem, _ := s.refresh(ctx, pool.Name); problem != nil {
+				return nil, problem
+			}
+			return s.store.Standing(ctx, pool.Name, files)
+		}
+	}
 	known.Users = func(ctx context.Context, files []string) ([]plan.User, error) {
 		if err := fresh(); err != nil {
 			return nil, err

@@ -129,7 +129,9 @@ func TestCarryingOnTheSpot(t *testing.T) {
 		{"move ./c.raw ./seabag/c.raw", 3, "Move them along with it"},
 		{"move ./c.raw ./seabag/d.raw --family", 0, "top.qcow2 came along"},
 		{"prove ./seabag/top.qcow2", 0, "PROVEN"},
-		{"copy ./seabag/d.raw ./c.raw", 0, "PROVEN"},
+		{"move ./seabag/d.raw ./seabag/keel.raw --family", 0, "top.qcow2 came along"},
+		{"prove ./seabag/top.qcow2", 0, "PROVEN"},
+		{"copy ./seabag/keel.raw ./c.raw", 0, "PROVEN"},
 		{"move ./c.raw quay-store:", 2, "cannot be mixed"},
 		{"copy ./c.raw", 2, "name what is to go"},
 	})
@@ -138,7 +140,11 @@ func TestCarryingOnTheSpot(t *testing.T) {
 	require.NoError(t, err)
 	b[4097] ^= 1
 	require.NoError(t, os.WriteFile(damaged, b, 0o600))
-	walk(t, dir, "", []step{{"join ./seabag/a.raw.001 ./d.raw", 4, "a.raw.002"}})
+	walk(t, dir, "", []step{
+		{"join ./seabag/a.raw.001 ./d.raw", 4, "a.raw.002"},
+		{"join ./seabag/a.raw.001 ./d.raw --as-it-is", 0, "PROVEN, with 1 doubt(s)"},
+		{"prove ./d.raw", 0, "was taken as it is"},
+	})
 	r := testkit.Run(t, dir, "", "copy", "./c.raw", "./e.raw", "--json")
 	var receipt struct {
 		Kind, Outcome       string

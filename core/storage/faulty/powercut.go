@@ -201,6 +201,14 @@ func (f *Folder) Rename(from, to string) error {
 	return nil
 }
 
+// MoveIn takes over a file of the same folder.
+func (f *Folder) MoveIn(from storage.Folder, a, b string) error {
+	if from != storage.Folder(f) {
+		return errors.ErrUnsupported
+	}
+	return f.Rename(a, b)
+}
+
 // Exchange swaps two files.
 func (f *Folder) Exchange(a, b string) error {
 	if f.simple {

@@ -11,9 +11,17 @@ const sentences: Record<Receipt["outcome"], string> = {
   damaged: "Done with damage",
 };
 
+/** Where a fingerprint comes from. */
+const taken: Record<NonNullable<Receipt["source"]["fingerprint_from"]>, string> = {
+  content: "taken of its content, read",
+  files: "taken of the source; its files were proven",
+  tag: "said by its tag and not read now; made",
+};
+
 /** What a finished job proves. */
 export function ReceiptView({ receipt }: { receipt: Receipt }) {
-  const good = receipt.outcome === "proven";
+  const doubts = receipt.doubts ?? [];
+  const good = receipt.outcome === "proven" && doubts.length === 0;
   const Icon = good ? ShieldCheck : ShieldAlert;
   const moved = receipt.steps.filter((s) => s.bytes > 0);
   return (
@@ -21,6 +29,7 @@ export function ReceiptView({ receipt }: { receipt: Receipt }) {
       <h2 className={`flex items-center gap-2 ${good ? "text-success" : "text-warning"}`}>
         <Icon aria-hidden className="size-6" />
         {sentences[receipt.outcome]}
+        {doubts.length > 0 && `; ${doubts.length} doubt(s) about the source`}
       </h2>
       {receipt.reason && <p>{receipt.reason}</p>}
       <dl className="grid gap-x-6 gap-y-3 sm:grid-cols-[auto_1fr]">
@@ -58,6 +67,11 @@ export function ReceiptView({ receipt }: { receipt: Receipt }) {
             {h.what}
           </Row>
         ))}
+        {doubts.map((d) => (
+          <Row key={d} name="Doubt">
+            {d}
+          </Row>
+        ))}
         {receipt.remarks?.map((r) => (
           <Row key={r} name="Remark">
             {r}
@@ -90,6 +104,11 @@ function DiskRow({ name, side }: { name: string; side: Receipt["source"] }) {
         </span>
       )}
       {side.fingerprint && <span className="figures block break-all">{side.fingerprint}</span>}
+      {side.fingerprint_at && (
+        <span className="block text-sm opacity-75">
+          {taken[side.fingerprint_from ?? "content"]} {when(side.fingerprint_at)}
+        </span>
+      )}
     </Row>
   );
 }
