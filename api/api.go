@@ -11,3 +11,6 @@ import _ "embed"
 //
 //go:embed openapi.yaml
 var Spec []byte
+
+// ProblemBlocked is the type of a problem where a check of a plan stands in the way.
+const ProblemBlocked = "urn:bagaglio:blocked"

@@ -189,6 +189,30 @@ func (e NewHostKind) Valid() bool {
 	}
 }
 
+// Defines values for RemoveLimitParamsScope.
+const (
+	RemoveLimitParamsScopeDevice  RemoveLimitParamsScope = "device"
+	RemoveLimitParamsScopeHost    RemoveLimitParamsScope = "host"
+	RemoveLimitParamsScopePool    RemoveLimitParamsScope = "pool"
+	RemoveLimitParamsScopeService RemoveLimitParamsScope = "service"
+)
+
+// Valid indicates whether the value is a known member of the RemoveLimitParamsScope enum.
+func (e RemoveLimitParamsScope) Valid() bool {
+	switch e {
+	case RemoveLimitParamsScopeDevice:
+		return true
+	case RemoveLimitParamsScopeHost:
+		return true
+	case RemoveLimitParamsScopePool:
+		return true
+	case RemoveLimitParamsScopeService:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListDisksParamsOnly.
 const (
 	Bases    ListDisksParamsOnly = "bases"
@@ -392,6 +416,15 @@ type Group struct {
 
 // Handover defines model for Handover.
 type Handover = plan.Handover
+
+// Head The last receipt, as it is kept outside of the records: the chain has to end with it
+type Head struct {
+	// Digest SHA-256 of its seal, in base64url
+	Digest string `json:"digest"`
+
+	// Number 0 before the first
+	Number int64 `json:"number"`
+}
 
 // Health defines model for Health.
 type Health struct {
@@ -675,7 +708,9 @@ type Problem struct {
 	Detail string `json:"detail"`
 	Status int    `json:"status"`
 	Title  string `json:"title"`
-	Type   string `json:"type"`
+
+	// Type about:blank, or urn:bagaglio:blocked where a check of a plan stands in the way
+	Type string `json:"type"`
 }
 
 // Progress defines model for Progress.
@@ -730,6 +765,9 @@ type Seal struct {
 
 // Seals defines model for Seals.
 type Seals struct {
+	// Head The last receipt, as it is kept outside of the records: the chain has to end with it
+	Head Head `json:"head"`
+
 	// Key JSON Web Key (RFC 8037) that checks them
 	Key   map[string]interface{} `json:"key"`
 	Seals []Seal                 `json:"seals"`
@@ -799,6 +837,15 @@ type ListJobsParams struct {
 	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// RemoveLimitParams defines parameters for RemoveLimit.
+type RemoveLimitParams struct {
+	Scope RemoveLimitParamsScope `form:"scope" json:"scope"`
+	Name  *string                `form:"name,omitempty" json:"name,omitempty"`
+}
+
+// RemoveLimitParamsScope defines parameters for RemoveLimit.
+type RemoveLimitParamsScope string
+
 // ListEventsParams defines parameters for ListEvents.
 type ListEventsParams struct {
 	// Before number of the first one that is known
@@ -845,6 +892,12 @@ type ListDisksParamsSort string
 type RestoreHeldParams struct {
 	// Swap hold in its place what has the name now
 	Swap *bool `form:"swap,omitempty" json:"swap,omitempty"`
+}
+
+// TestPoolParams defines parameters for TestPool.
+type TestPoolParams struct {
+	// WithoutDrive take the folder as the pool although its drive is not mounted
+	WithoutDrive *bool `form:"without_drive,omitempty" json:"without_drive,omitempty"`
 }
 
 // ListSealsParams defines parameters for ListSeals.

@@ -305,6 +305,11 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/leases (the `ListLeases` operationId).
 	ListLeases(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RemoveLimit Remove a limit: the one of its kind holds again
+	//
+	// Corresponds with DELETE /v1/limits (the `RemoveLimit` operationId).
+	RemoveLimit(ctx context.Context, params *RemoveLimitParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListLimits How many jobs may run at once, and how fast
 	//
 	// Corresponds with GET /v1/limits (the `ListLimits` operationId).
@@ -412,7 +417,7 @@ type ClientInterface interface {
 	// TestPool Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
 	//
 	// Corresponds with POST /v1/pools/{pool}/test (the `TestPool` operationId).
-	TestPool(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	TestPool(ctx context.Context, pool PoolName, params *TestPoolParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	//
@@ -988,6 +993,21 @@ func (c *Client) ListLeases(ctx context.Context, reqEditors ...RequestEditorFn) 
 	return c.Client.Do(req)
 }
 
+// RemoveLimit Remove a limit: the one of its kind holds again
+//
+// Corresponds with DELETE /v1/limits (the `RemoveLimit` operationId).
+func (c *Client) RemoveLimit(ctx context.Context, params *RemoveLimitParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveLimitRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListLimits How many jobs may run at once, and how fast
 //
 // Corresponds with GET /v1/limits (the `ListLimits` operationId).
@@ -1265,8 +1285,8 @@ func (c *Client) RestoreHeld(ctx context.Context, pool PoolName, held string, pa
 // TestPool Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
 //
 // Corresponds with POST /v1/pools/{pool}/test (the `TestPool` operationId).
-func (c *Client) TestPool(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewTestPoolRequest(c.Server, pool)
+func (c *Client) TestPool(ctx context.Context, pool PoolName, params *TestPoolParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestPoolRequest(c.Server, pool, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2316,6 +2336,68 @@ func NewListLeasesRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewRemoveLimitRequest constructs an http.Request for the RemoveLimit method
+func NewRemoveLimitRequest(server string, params *RemoveLimitParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/limits")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "scope", params.Scope, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Name != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", *params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListLimitsRequest constructs an http.Request for the ListLimits method
 func NewListLimitsRequest(server string) (*http.Request, error) {
 	var err error
@@ -3007,7 +3089,7 @@ func NewRestoreHeldRequest(server string, pool PoolName, held string, params *Re
 }
 
 // NewTestPoolRequest constructs an http.Request for the TestPool method
-func NewTestPoolRequest(server string, pool PoolName) (*http.Request, error) {
+func NewTestPoolRequest(server string, pool PoolName, params *TestPoolParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -3030,6 +3112,33 @@ func NewTestPoolRequest(server string, pool PoolName) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.WithoutDrive != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "without_drive", *params.WithoutDrive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -3472,6 +3581,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/leases (the `ListLeases` operationId).
 	ListLeasesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLeasesResponse, error)
 
+	// RemoveLimitWithResponse Remove a limit: the one of its kind holds again
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/limits (the `RemoveLimit` operationId).
+	RemoveLimitWithResponse(ctx context.Context, params *RemoveLimitParams, reqEditors ...RequestEditorFn) (*RemoveLimitResponse, error)
+
 	// ListLimitsWithResponse How many jobs may run at once, and how fast
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3599,7 +3715,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /v1/pools/{pool}/test (the `TestPool` operationId).
-	TestPoolWithResponse(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*TestPoolResponse, error)
+	TestPoolWithResponse(ctx context.Context, pool PoolName, params *TestPoolParams, reqEditors ...RequestEditorFn) (*TestPoolResponse, error)
 
 	// ListSealsWithResponse The receipts of all ended jobs as they were signed, in a chain
 	//
@@ -4761,6 +4877,11 @@ func (r PauseJobResponse) ContentType() string {
 	return ""
 }
 
+// GetReceiptResponse200Headers the declared response headers of an HTTP 200 response for GetReceipt
+type GetReceiptResponse200Headers struct {
+	BagaglioHead *string
+}
+
 type GetReceiptResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4768,6 +4889,8 @@ type GetReceiptResponse struct {
 	JSON200 *Receipt
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetReceiptResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -4899,6 +5022,47 @@ func (r ListLeasesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListLeasesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveLimitResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveLimitResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveLimitResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveLimitResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveLimitResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveLimitResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6198,6 +6362,19 @@ func (c *ClientWithResponses) ListLeasesWithResponse(ctx context.Context, reqEdi
 	return ParseListLeasesResponse(rsp)
 }
 
+// RemoveLimitWithResponse Remove a limit: the one of its kind holds again
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/limits (the `RemoveLimit` operationId).
+func (c *ClientWithResponses) RemoveLimitWithResponse(ctx context.Context, params *RemoveLimitParams, reqEditors ...RequestEditorFn) (*RemoveLimitResponse, error) {
+	rsp, err := c.RemoveLimit(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveLimitResponse(rsp)
+}
+
 // ListLimitsWithResponse How many jobs may run at once, and how fast
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6427,8 +6604,8 @@ func (c *ClientWithResponses) RestoreHeldWithResponse(ctx context.Context, pool 
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /v1/pools/{pool}/test (the `TestPool` operationId).
-func (c *ClientWithResponses) TestPoolWithResponse(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*TestPoolResponse, error) {
-	rsp, err := c.TestPool(ctx, pool, reqEditors...)
+func (c *ClientWithResponses) TestPoolWithResponse(ctx context.Context, pool PoolName, params *TestPoolParams, reqEditors ...RequestEditorFn) (*TestPoolResponse, error) {
+	rsp, err := c.TestPool(ctx, pool, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -7297,6 +7474,19 @@ func ParseGetReceiptResponse(rsp *http.Response) (*GetReceiptResponse, error) {
 
 	}
 
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetReceiptResponse200Headers
+		if values := rsp.Header.Values("Bagaglio-Head"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Bagaglio-Head", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.BagaglioHead = &value
+		}
+		response.Headers200 = &headers
+	}
+
 	return response, nil
 }
 
@@ -7353,6 +7543,35 @@ func ParseListLeasesResponse(rsp *http.Response) (*ListLeasesResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveLimitResponse parses an HTTP response from a RemoveLimitWithResponse call
+func ParseRemoveLimitResponse(rsp *http.Response) (*RemoveLimitResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveLimitResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

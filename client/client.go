@@ -14,6 +14,7 @@ import (
 	"os/user"
 	"strings"
 	"syscall"
+	"time"
 
 	"bagaglio/api"
 	"bagaglio/core/inspect"
@@ -172,37 +173,70 @@ func (s *Service) Seals(ctx context.Context, after int64) (api.Seals, error) {
 	return decode[api.Seals](s.calls.ListSeals(ctx, &api.ListSealsParams{After: &after}))
 }
 
-// Follow yields a job's states as they change, up to the one in which it has ended.
+// ErrAway is the error for a service that does not answer any more. Follow tries to reach it again.
+var ErrAway = errors.New("the line to the service was cut")
+
+// again is how long is waited before the service is tried again.
+const again = time.Second
+
+// Follow yields a job's states as they change, up to the one in which it has ended. When the service is away meanwhile, that is told once with
+// an error that wraps ErrAway, and the states go on when it is back, for as long as the caller and ctx want to wait.
 func (s *Service) Follow(ctx context.Context, id string) iter.Seq2[api.Job, error] {
 	return func(yield func(api.Job, error) bool) {
-		resp, err := s.calls.FollowEvents(ctx, &api.FollowEventsParams{Job: &id})
-		if err == nil && resp.StatusCode >= 300 {
-			err = decodeProblem(resp)
-		}
-		if err != nil {
-			yield(api.Job{}, unreachable(err))
-			return
-		}
-		defer resp.Body.Close()
-		lines := bufio.NewScanner(resp.Body)
-		lines.Buffer(nil, 4<<20) // a job with its plan is far shorter
-		for lines.Scan() {
-			data, ok := strings.CutPrefix(lines.Text(), "data: ")
-			if !ok {
-				continue
-			}
-			var j api.Job
-			err := json.Unmarshal([]byte(data), &j)
-			if !yield(j, err) || err != nil || HasEnded(j) {
+		for reached, told := false, false; ; {
+			more, err := s.follow(ctx, id, func(j api.Job) bool {
+				reached, told = true, false
+				return yield(j, nil)
+			})
+			if !more {
 				return
 			}
+			var answer *Error
+			if !reached || ctx.Err() != nil || errors.As(err, &answer) && answer.Status < http.StatusInternalServerError {
+				yield(api.Job{}, err)
+				return
+			}
+			if !told && !yield(api.Job{}, fmt.Errorf("%w: %w", ErrAway, err)) {
+				return
+			}
+			told = true
+			select {
+			case <-ctx.Done():
+			case <-time.After(again):
+			}
 		}
-		err = lines.Err()
-		if err == nil {
-			err = errors.New("the service has closed the line: it may have been stopped; look for the job when it is back")
-		}
-		yield(api.Job{}, err)
 	}
+}
+
+// follow passes the states of a job on until the line ends; more tells that they are still wanted, and err why it ended.
+func (s *Service) follow(ctx context.Context, id string, each func(api.Job) bool) (more bool, err error) {
+	resp, err := s.calls.FollowEvents(ctx, &api.FollowEventsParams{Job: &id})
+	if err != nil {
+		return true, unreachable(err)
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode >= 300 {
+		return true, decodeProblem(resp)
+	}
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(nil, 4<<20) // a job with its plan is far shorter
+	for lines.Scan() {
+		data, ok := strings.CutPrefix(lines.Text(), "data: ")
+		if !ok {
+			continue
+		}
+		var j api.Job
+		if err := json.Unmarshal([]byte(data), &j); err != nil {
+			return true, err
+		}
+		if !each(j) || HasEnded(j) {
+			return false, nil
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return true, err
+	}
+	return true, errors.New("it has closed the line")
 }
 
 // HasEnded tells whether nothing more happens to a job.

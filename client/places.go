@@ -58,9 +58,9 @@ func (s *Service) ChangePool(ctx context.Context, name string, change api.PoolCh
 	return decode[api.Pool](s.calls.ChangePool(ctx, name, change))
 }
 
-// TestPool tries a pool out.
-func (s *Service) TestPool(ctx context.Context, name string) (api.Trial, error) {
-	return decode[api.Trial](s.calls.TestPool(ctx, name))
+// TestPool tries a pool out; one whose drive is not there only when withoutDrive is set.
+func (s *Service) TestPool(ctx context.Context, name string, withoutDrive bool) (api.Trial, error) {
+	return decode[api.Trial](s.calls.TestPool(ctx, name, &api.TestPoolParams{WithoutDrive: &withoutDrive}))
 }
 
 // RemovePool forgets a pool; its files stay.

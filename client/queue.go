@@ -37,6 +37,12 @@ func (s *Service) SetLimit(ctx context.Context, l api.Limit) error {
 	return err
 }
 
+// RemoveLimit removes one, so that the one of its kind holds again.
+func (s *Service) RemoveLimit(ctx context.Context, scope, name string) error {
+	_, err := decode[struct{}](s.calls.RemoveLimit(ctx, &api.RemoveLimitParams{Scope: api.RemoveLimitParamsScope(scope), Name: &name}))
+	return err
+}
+
 // Leases returns which job uses which file.
 func (s *Service) Leases(ctx context.Context) ([]api.Lease, error) {
 	return decode[[]api.Lease](s.calls.ListLeases(ctx))

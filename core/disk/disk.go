@@ -135,6 +135,8 @@ var (
 	ErrFormat = errors.New("not an image of this format")
 	// ErrDamaged means that the format was recognised and its structure is broken.
 	ErrDamaged = errors.New("the image is damaged")
+	// ErrIncomplete means that files of the disk are missing or short. What wraps it wraps ErrDamaged too.
+	ErrIncomplete = errors.New("a part of the disk is missing")
 	// ErrUnsupported means that the image is whole but uses something that is not read or written here.
 	ErrUnsupported = errors.New("not supported")
 )
@@ -142,6 +144,11 @@ var (
 // Damaged returns an error that wraps ErrDamaged.
 func Damaged(format string, args ...any) error {
 	return fmt.Errorf("%w: %s", ErrDamaged, fmt.Sprintf(format, args...))
+}
+
+// Incomplete returns an error that wraps ErrIncomplete and ErrDamaged.
+func Incomplete(format string, args ...any) error {
+	return fmt.Errorf("%w: %w: %s", ErrDamaged, ErrIncomplete, fmt.Sprintf(format, args...))
 }
 
 // Unsupported returns an error that wraps ErrUnsupported.

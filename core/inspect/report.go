@@ -21,6 +21,8 @@ type Report struct {
 	ExtentsTotal  int   `json:"extents_total"`
 	// Inside is what is in the disk; empty when it could not be read, which a warning then tells.
 	Inside Contents `json:"inside"`
+	// Damaged tells that a warning is about damage: tables that do not agree, content that cannot be read, files that are missing or short.
+	Damaged bool `json:"damaged"`
 }
 
 // Run is an extent of the report.
@@ -42,7 +44,7 @@ func File(ctx context.Context, o disk.Origin, format string) (Report, error) {
 	}
 	defer r.Close()
 	out := Report{Name: path.Clean(o.Name), Description: r.Describe(), Extents: []Run{}}
-	warn := func(err error) { out.Warnings = append(out.Warnings, err.Error()) }
+	warn := func(err error) { out.Warnings, out.Damaged = append(out.Warnings, err.Error()), true }
 	if out.FileSize, out.Room, err = storage.Measure(o.Folder, out.Files); err != nil {
 		return Report{}, err
 	}
@@ -75,7 +77,7 @@ func File(ctx context.Context, o disk.Origin, format string) (Report, error) {
 			return Report{}, err
 		}
 		for _, lack := range lacks {
-			out.Warnings = append(out.Warnings, "the disk is not whole: "+lack)
+			warn(fmt.Errorf("the disk is not whole: %s", lack))
 		}
 	}
 	// Programs that read the report get lists, never null.

@@ -29,6 +29,7 @@ type Ends struct {
 type Known struct {
 	Speeds map[string]float64 // that steps were last seen to reach, in bytes a second
 	Rules  plan.Rules         // of the destination's pool
+	Facts  *storage.Facts     // of the destination's pool, nil when it was not tried out
 	// Standing returns the disks in the source's pool that stand on one of the files. Nil looks in the folder of the source only.
 	Standing func(ctx context.Context, files []string) ([]string, error)
 	// StandingThere does likewise in the destination's pool. Nil looks in the folder of the destination only.
@@ -177,6 +178,9 @@ func lookAhead(ctx context.Context, ends Ends, r plan.Request, src disk.Reader, 
 	if f.Space, err = ends.Destination.Space(); err != nil {
 		f.Obstructed = Explain(err)
 		return f, nil
+	}
+	if known.Facts != nil && known.Facts.Filesystem == f.Space.Kind { // which were tried out
+		f.Space.Holes = known.Facts.Holes
 	}
 	if clean, err := storage.Clean(name); err == nil && (clean == OwnFolder || strings.HasPrefix(clean, OwnFolder+"/")) {
 		f.Obstructed = fmt.Errorf("%s is a folder of Bagaglio's own: choose another name", OwnFolder)

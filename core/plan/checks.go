@@ -38,7 +38,11 @@ func Bytes(n int64) string {
 func (p *maker) checkSource() {
 	s := p.facts.Source
 	if s.Problem != nil {
-		p.add(Blocks, "source", fmt.Sprintf("The source cannot be used: %v.", s.Problem), p.sourceRemedies()...)
+		name := "source"
+		if errors.Is(s.Problem, disk.ErrIncomplete) {
+			name = Incomplete
+		}
+		p.add(Blocks, name, fmt.Sprintf("The source cannot be used: %v.", s.Problem), p.sourceRemedies()...)
 		return
 	}
 	d := s.Description
@@ -85,10 +89,10 @@ func (p *maker) checkKnown() {
 	reads := p.Request.Kind != Prove
 	for _, lack := range s.Lacks {
 		if reads && !p.Request.AsItIs {
-			p.add(Blocks, "incomplete", fmt.Sprintf("The disk is not whole: %s. Fetch what is missing, or take what is there as it is now.", lack), takeIt())
+			p.add(Blocks, Incomplete, fmt.Sprintf("The disk is not whole: %s. Fetch what is missing, or take what is there as it is now.", lack), takeIt())
 			continue
 		}
-		p.doubt("incomplete", fmt.Sprintf("The disk is not whole: %s.", lack))
+		p.doubt(Incomplete, fmt.Sprintf("The disk is not whole: %s.", lack))
 	}
 }
 

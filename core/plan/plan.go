@@ -296,6 +296,14 @@ func (p *maker) use(pool string, writes bool, files ...string) {
 // Blocked tells whether a check stands in the way.
 func (p Plan) Blocked() bool { return p.count(Blocks) > 0 }
 
+// Incomplete is the name of the check for a source of which a part is missing.
+const Incomplete = "incomplete"
+
+// Lacks tells whether what stands in the way is that a part of the source is missing.
+func (p Plan) Lacks() bool {
+	return slices.ContainsFunc(p.Checks, func(c Check) bool { return c.Name == Incomplete && c.Severity == Blocks })
+}
+
 // Warned tells whether a check warns.
 func (p Plan) Warned() bool { return p.count(Warns) > 0 }
 

@@ -148,11 +148,15 @@ type Space struct {
 	Free        int64  // what can still be written by this user, or Unknown
 	LargestFile int64  // 0 when nothing is known of a limit
 	ReadOnly    bool
+	Served      bool   // by a server that is only read from
 	Holes       bool   // keeps holes in files
 	Removable   bool   // may be unplugged
 	Mounted     bool   // lies on another filesystem than the computer's own
 	ID          string // the same for two folders on one filesystem
 }
+
+// NoHoles are filesystems, as tools of several systems name them, that keep none in files, as far as is known.
+var NoHoles = map[string]bool{"fat": true, "msdos": true, "vfat": true, "exfat": true, "fuse": true, "fuseblk": true, "hfs": true, "hfs+": true, "isofs": true, "smb": true, "smb2": true, "cifs": true}
 
 // ErrOutside is the error for a name that would leave its folder.
 var ErrOutside = errors.New("the name leads out of its folder")

@@ -125,8 +125,10 @@ func (t *trial) space() (string, error) {
 	}
 	t.facts.take(s)
 	switch {
+	case s.ReadOnly && !s.Served:
+		return "", fmt.Errorf("%s: it is read-only, for the user that runs Bagaglio at least", s.Kind)
 	case s.ReadOnly:
-		return s.Kind + ": it is read-only", nil
+		return s.Kind + ": it is there to be read from", nil
 	case s.Free == Unknown:
 		return s.Kind + ": the storage does not tell how much room it has", nil
 	}
@@ -215,6 +217,10 @@ func (t *trial) holes() (string, error) {
 	}
 	if err := file.Close(); err != nil {
 		return "", err
+	}
+	if info, err := t.folder.Stat(path.Join(t.dir, "thin")); err == nil && info.Room != Unknown && !t.facts.Holes && info.Room < size/2 {
+		t.facts.Holes = true
+		return "files may have holes; reading them, they cannot be told from data", nil
 	}
 	if !tells {
 		space, err := t.folder.Space()

@@ -26,7 +26,9 @@ func (g *gate) check(c *gin.Context) {
 	}
 	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
 		if !g.service.TokenIsValid(token) {
+			c.Set(whoKey, "a wrong token")
 			problemWith(c, http.StatusUnauthorized, "the token is not the one of this service; the client finds it in BAGAGLIO_TOKEN or in the state folder's file \"token\"")
+			return
 		}
 		c.Set(whoKey, "token")
 		return

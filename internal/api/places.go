@@ -57,7 +57,7 @@ func (s *server) ChangePool(ctx context.Context, r ChangePoolRequestObject) (Cha
 }
 
 func (s *server) TestPool(ctx context.Context, r TestPoolRequestObject) (TestPoolResponseObject, error) {
-	trial, err := s.service.TestPool(ctx, r.Pool)
+	trial, err := s.service.TestPool(ctx, r.Pool, r.Params.WithoutDrive != nil && *r.Params.WithoutDrive)
 	return TestPool200JSONResponse(trial), err
 }
 

@@ -58,11 +58,20 @@ func problem(c *gin.Context, err error) {
 			break
 		}
 	}
-	problemWith(c, status, err.Error())
+	kind := plainProblem
+	if errors.Is(err, job.ErrBlocked) {
+		kind = spec.ProblemBlocked
+	}
+	answer(c, kind, status, err.Error())
 }
 
-func problemWith(c *gin.Context, status int, detail string) {
+// plainProblem is the type of a problem that says no more than its status (RFC 9457, 4.2.1).
+const plainProblem = "about:blank"
+
+func problemWith(c *gin.Context, status int, detail string) { answer(c, plainProblem, status, detail) }
+
+func answer(c *gin.Context, kind string, status int, detail string) {
 	c.Set(detailKey, detail)
 	c.Header("Content-Type", "application/problem+json")
-	c.AbortWithStatusJSON(status, spec.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail})
+	c.AbortWithStatusJSON(status, spec.Problem{Type: kind, Title: http.StatusText(status), Status: status, Detail: detail})
 }

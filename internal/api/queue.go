@@ -40,6 +40,15 @@ func (s *server) SetLimit(ctx context.Context, r SetLimitRequestObject) (SetLimi
 	return SetLimit204Response{}, s.service.SetLimit(ctx, *r.Body)
 }
 
+func (s *server) RemoveLimit(ctx context.Context, r RemoveLimitRequestObject) (RemoveLimitResponseObject, error) {
+	name := ""
+	if r.Params.Name != nil {
+		name = *r.Params.Name
+	}
+	ctx.(*gin.Context).Set(subjectKey, strings.TrimSpace(fmt.Sprintf("%s %s", r.Params.Scope, name)))
+	return RemoveLimit204Response{}, s.service.RemoveLimit(ctx, string(r.Params.Scope), name)
+}
+
 func (s *server) ListLeases(ctx context.Context, _ ListLeasesRequestObject) (ListLeasesResponseObject, error) {
 	leases, err := s.service.Leases(ctx)
 	return ListLeases200JSONResponse(leases), err

@@ -30,7 +30,7 @@ var deeds = map[string]string{
 	"POST /v1/jobs": "started a plan", "POST /v1/jobs/:job/again": "started the request again", "PATCH /v1/jobs/:job": "changed speed or hours",
 	"POST /v1/jobs/:job/pause": "paused", "POST /v1/jobs/:job/resume": "let go on", "POST /v1/jobs/:job/move": "moved in the queue",
 	"POST /v1/jobs/:job/cancel": "cancelled", "DELETE /v1/jobs/:job/leases": "freed what it had left over",
-	"PUT /v1/limits": "changed a limit",
+	"PUT /v1/limits": "changed a limit", "DELETE /v1/limits": "removed a limit",
 }
 
 // record notes in the log what somebody asked for that changes something, and what came of it.

@@ -101,6 +101,9 @@ type ServerInterface interface {
 	// ListLeases Which job uses which file
 	// (GET /v1/leases)
 	ListLeases(c *gin.Context)
+	// RemoveLimit Remove a limit: the one of its kind holds again
+	// (DELETE /v1/limits)
+	RemoveLimit(c *gin.Context, params RemoveLimitParams)
 	// ListLimits How many jobs may run at once, and how fast
 	// (GET /v1/limits)
 	ListLimits(c *gin.Context)
@@ -142,7 +145,7 @@ type ServerInterface interface {
 	RestoreHeld(c *gin.Context, pool PoolName, held string, params RestoreHeldParams)
 	// TestPool Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
 	// (POST /v1/pools/{pool}/test)
-	TestPool(c *gin.Context, pool PoolName)
+	TestPool(c *gin.Context, pool PoolName, params TestPoolParams)
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	// (GET /v1/receipts)
 	ListSeals(c *gin.Context, params ListSealsParams)
@@ -722,6 +725,41 @@ func (siw *ServerInterfaceWrapper) ListLeases(c *gin.Context) {
 	siw.Handler.ListLeases(c)
 }
 
+// RemoveLimit operation middleware
+func (siw *ServerInterfaceWrapper) RemoveLimit(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveLimitParams
+
+	// ------------- Required query parameter "scope" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "scope", c.Request.URL.Query(), &params.Scope, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter scope: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveLimit(c, params)
+}
+
 // ListLimits operation middleware
 func (siw *ServerInterfaceWrapper) ListLimits(c *gin.Context) {
 
@@ -1135,6 +1173,17 @@ func (siw *ServerInterfaceWrapper) TestPool(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TestPoolParams
+
+	// ------------- Optional query parameter "without_drive" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "without_drive", c.Request.URL.Query(), &params.WithoutDrive, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter without_drive: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -1142,7 +1191,7 @@ func (siw *ServerInterfaceWrapper) TestPool(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.TestPool(c, pool)
+	siw.Handler.TestPool(c, pool, params)
 }
 
 // ListSeals operation middleware
@@ -1275,6 +1324,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/v1/groups", wrapper.StartGroup)
 	router.GET(options.BaseURL+"/v1/groups/:group", wrapper.GetGroup)
 	router.POST(options.BaseURL+"/v1/groups/:group/:act", wrapper.ActOnGroup)
+	router.DELETE(options.BaseURL+"/v1/limits", wrapper.RemoveLimit)
 	router.GET(options.BaseURL+"/v1/limits", wrapper.ListLimits)
 	router.PUT(options.BaseURL+"/v1/limits", wrapper.SetLimit)
 	router.GET(options.BaseURL+"/v1/leases", wrapper.ListLeases)
@@ -2246,28 +2296,44 @@ type GetReceiptResponseObject interface {
 	VisitGetReceiptResponse(w http.ResponseWriter) error
 }
 
-type GetReceipt200JSONResponse Receipt
+type GetReceipt200ResponseHeaders struct {
+	BagaglioHead *string
+}
+
+type GetReceipt200JSONResponse struct {
+	Body    Receipt
+	Headers GetReceipt200ResponseHeaders
+}
 
 func (response GetReceipt200JSONResponse) VisitGetReceiptResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.BagaglioHead != nil {
+		w.Header().Set("Bagaglio-Head", fmt.Sprint(*response.Headers.BagaglioHead))
+	}
 	w.WriteHeader(200)
 	_, err := buf.WriteTo(w)
 	return err
 }
 
-type GetReceipt200TextResponse string
+type GetReceipt200TextResponse struct {
+	Body    string
+	Headers GetReceipt200ResponseHeaders
+}
 
 func (response GetReceipt200TextResponse) VisitGetReceiptResponse(w http.ResponseWriter) error {
 
 	w.Header().Set("Content-Type", "text/plain")
+	if response.Headers.BagaglioHead != nil {
+		w.Header().Set("Bagaglio-Head", fmt.Sprint(*response.Headers.BagaglioHead))
+	}
 	w.WriteHeader(200)
 
-	_, err := w.Write([]byte(fmt.Sprint(response)))
+	_, err := w.Write([]byte(fmt.Sprint(response.Body)))
 	return err
 }
 
@@ -2354,6 +2420,39 @@ type ListLeasesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListLeasesdefaultApplicationProblemPlusJSONResponse) VisitListLeasesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveLimitRequestObject struct {
+	Params RemoveLimitParams
+}
+
+type RemoveLimitResponseObject interface {
+	VisitRemoveLimitResponse(w http.ResponseWriter) error
+}
+
+type RemoveLimit204Response struct {
+}
+
+func (response RemoveLimit204Response) VisitRemoveLimitResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveLimitdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveLimitdefaultApplicationProblemPlusJSONResponse) VisitRemoveLimitResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2859,7 +2958,8 @@ func (response RestoreHelddefaultApplicationProblemPlusJSONResponse) VisitRestor
 }
 
 type TestPoolRequestObject struct {
-	Pool PoolName `json:"pool"`
+	Pool   PoolName `json:"pool"`
+	Params TestPoolParams
 }
 
 type TestPoolResponseObject interface {
@@ -3127,6 +3227,9 @@ type StrictServerInterface interface {
 	// ListLeases Which job uses which file
 	// (GET /v1/leases)
 	ListLeases(ctx context.Context, request ListLeasesRequestObject) (ListLeasesResponseObject, error)
+	// RemoveLimit Remove a limit: the one of its kind holds again
+	// (DELETE /v1/limits)
+	RemoveLimit(ctx context.Context, request RemoveLimitRequestObject) (RemoveLimitResponseObject, error)
 	// ListLimits How many jobs may run at once, and how fast
 	// (GET /v1/limits)
 	ListLimits(ctx context.Context, request ListLimitsRequestObject) (ListLimitsResponseObject, error)
@@ -4047,6 +4150,32 @@ func (sh *strictHandler) ListLeases(ctx *gin.Context) {
 	}
 }
 
+// RemoveLimit operation middleware
+func (sh *strictHandler) RemoveLimit(ctx *gin.Context, params RemoveLimitParams) {
+	var request RemoveLimitRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveLimit(ctx, request.(RemoveLimitRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveLimit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveLimitResponseObject); ok {
+		if err := validResponse.VisitRemoveLimitResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListLimits operation middleware
 func (sh *strictHandler) ListLimits(ctx *gin.Context) {
 	var request ListLimitsRequestObject
@@ -4453,10 +4582,11 @@ func (sh *strictHandler) RestoreHeld(ctx *gin.Context, pool PoolName, held strin
 }
 
 // TestPool operation middleware
-func (sh *strictHandler) TestPool(ctx *gin.Context, pool PoolName) {
+func (sh *strictHandler) TestPool(ctx *gin.Context, pool PoolName, params TestPoolParams) {
 	var request TestPoolRequestObject
 
 	request.Pool = pool
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.TestPool(ctx, request.(TestPoolRequestObject))

@@ -208,12 +208,13 @@ func (s *server) GetReceipt(ctx context.Context, r GetReceiptRequestObject) (Get
 	if err != nil {
 		return nil, err
 	}
+	head := s.service.Head().String()
 	if ctx.(*gin.Context).NegotiateFormat(gin.MIMEJSON, gin.MIMEPlain) == gin.MIMEPlain {
 		var text strings.Builder
 		err := receipt.WriteText(&text)
-		return GetReceipt200TextResponse(text.String()), err
+		return GetReceipt200TextResponse{Body: text.String(), Headers: GetReceipt200ResponseHeaders{BagaglioHead: &head}}, err
 	}
-	return GetReceipt200JSONResponse(receipt), nil
+	return GetReceipt200JSONResponse{Body: receipt, Headers: GetReceipt200ResponseHeaders{BagaglioHead: &head}}, nil
 }
 
 // heartbeat keeps a quiet stream from being taken for dead.
@@ -273,7 +274,8 @@ func (s *server) ListSeals(ctx context.Context, r ListSealsRequestObject) (ListS
 	if err != nil {
 		return nil, err
 	}
-	out := ListSeals200JSONResponse{Seals: []spec.Seal{}}
+	head := s.service.Head()
+	out := ListSeals200JSONResponse{Seals: []spec.Seal{}, Head: spec.Head{Number: head.Number, Digest: head.Digest}}
 	for _, x := range seals {
 		out.Seals = append(out.Seals, spec.Seal{Number: x.Number, Job: strconv.FormatInt(x.Job, 10), Seal: x.Seal})
 	}

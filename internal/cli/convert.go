@@ -132,6 +132,9 @@ func (a *app) showPlan(p plan.Plan, planOnly bool) (goOn bool, err error) {
 	if err == nil && p.Blocked() {
 		a.remark("\nNothing was done: what says STOP has to be settled first.")
 		err = told(job.ErrBlocked)
+		if p.Lacks() {
+			err = told(job.ErrNotProven)
+		}
 	}
 	return err == nil && !planOnly, err
 }

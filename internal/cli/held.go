@@ -117,7 +117,15 @@ func (a *app) heldClear() *cobra.Command {
 			if len(args) == 2 {
 				ids, what = args[1:], "what is held as "+args[1]
 			}
-			if !yes && isTerminal(a.in) && isTerminal(a.notes) {
+			if len(ids) == 0 {
+				a.remark("Nothing is held in %s.", args[0])
+				return nil
+			}
+			switch {
+			case yes:
+			case !isTerminal(a.in) || !isTerminal(a.notes):
+				return usage("there is nobody to ask whether %s is to be removed for good: add --yes", what)
+			default:
 				if err := a.ask(fmt.Sprintf("Remove %s for good?", what)); err != nil {
 					return err
 				}
@@ -150,6 +158,9 @@ func (a *app) heldIn(cmd *cobra.Command, where string) (ids []string, drop func(
 	}
 	service, err := a.dial()
 	if err != nil {
+		return nil, nil, nil, err
+	}
+	if _, err := service.Pool(cmd.Context(), where); err != nil {
 		return nil, nil, nil, err
 	}
 	held, err := service.Held(cmd.Context())

@@ -137,22 +137,28 @@ func (a *app) hostAdd() *cobra.Command {
 			if h.ShownKey == nil {
 				return nil
 			}
-			return a.trust(cmd, service, h)
+			if err := a.trust(cmd, service, h); !errors.Is(err, errNotTrusted) {
+				return err
+			}
+			return nil // it was added
 		}),
 	}
 	l.add(c)
 	return c
 }
 
+// errNotTrusted is the error where there is nobody to ask.
+var errNotTrusted = told(errors.New("the host is not trusted"))
+
 // trust asks whether the key that a host shows is its own.
 func (a *app) trust(cmd *cobra.Command, service *client.Service, h api.Host) error {
 	a.remark("It shows the key %s.", *h.ShownKey)
 	if h.TrustedKey != "" {
-		a.remark("UNTIL NOW IT HAD ANOTHER ONE: %s. Either it was installed anew, or somebody stands in between.", h.TrustedKey)
+		a.remark("That is not the key that was trusted until now, %s.\nThe host may have been installed anew; or what answers is another computer, which would see everything that is sent.", h.TrustedKey)
 	}
 	if !isTerminal(a.in) || !isTerminal(a.notes) {
 		a.remark("It is not trusted yet. Compare the key with what the host's keeper says, then: bagaglio host trust %s %s", h.Name, *h.ShownKey)
-		return nil
+		return errNotTrusted
 	}
 	if err := a.ask("Is that what the host's keeper says? Trust it?"); err != nil {
 		return errors.Join(err, fmt.Errorf("the host is not trusted; to do so later: bagaglio host trust %s", h.Name))

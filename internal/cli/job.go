@@ -66,6 +66,9 @@ func stateOf(j api.Job) string {
 	if j.Outcome != nil && *j.Outcome == api.JobOutcomeDamaged {
 		return "done with damage"
 	}
+	if j.State == api.JobStateWaiting && j.Reason != nil {
+		return *j.Reason // it begins with "waits"
+	}
 	if j.State == api.JobStateDone && j.Outcome != nil {
 		return fmt.Sprintf("%s, %s", j.State, *j.Outcome)
 	}

@@ -5,6 +5,7 @@ import (
 	"io"
 	"strings"
 
+	"bagaglio/core/disk"
 	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 
@@ -32,9 +33,14 @@ func (a *app) look() *cobra.Command {
 				return err
 			}
 			if a.json {
-				return a.printJSON(report)
+				err = a.printJSON(report)
+			} else {
+				err = printReport(a.out, p, report)
 			}
-			return printReport(a.out, p, report)
+			if err == nil && report.Damaged {
+				err = told(disk.ErrDamaged)
+			}
+			return err
 		},
 	}
 	a.sourceFlags(c.Flags(), &flags)
@@ -72,7 +78,7 @@ func printReport(out io.Writer, p plan.Place, r inspect.Report) error {
 	add("chain", list(r.Chain))
 	add("snapshots", strings.Join(r.Snapshots, ", "))
 	add("map", bar(r))
-	add("", fmt.Sprintf("%d extents; # mostly data, + some, . nothing stored", r.ExtentsTotal))
+	add("", fmt.Sprintf("%c stored, %c more than half, %c less, %c nothing; %d extents", shades[3], shades[2], shades[1], shades[0], r.ExtentsTotal))
 	for _, w := range append(r.Warnings, r.Inside.Warnings...) {
 		add("warning", w)
 	}
@@ -110,6 +116,9 @@ func describe(f *inspect.Filesystem) string {
 	return strings.TrimSpace(fmt.Sprintf("%s %s %s", f.Kind, f.Label, f.ID))
 }
 
+// shades are how much of a part of a disk is stored: nothing, less than half, more, all.
+var shades = []rune("·░▒█")
+
 // bar draws where data is stored, from the first byte to the last.
 func bar(r inspect.Report) string {
 	const width = 60
@@ -126,14 +135,16 @@ func bar(r inspect.Report) string {
 	}
 	var b strings.Builder
 	for _, n := range stored {
+		shade := shades[0]
 		switch {
+		case n > cell*0.999: // floating point
+			shade = shades[3]
 		case n > cell/2:
-			b.WriteByte('#')
+			shade = shades[2]
 		case n > 0:
-			b.WriteByte('+')
-		default:
-			b.WriteByte('.')
+			shade = shades[1]
 		}
+		b.WriteRune(shade)
 	}
 	return b.String()
 }

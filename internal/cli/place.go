@@ -19,7 +19,7 @@ import (
 
 // onTheSpot tells whether an argument is a path of this computer rather than a disk in a pool.
 func onTheSpot(arg string) bool {
-	return strings.HasPrefix(arg, "/") || strings.HasPrefix(arg, "./") || strings.HasPrefix(arg, "../")
+	return arg == "." || arg == ".." || strings.HasPrefix(arg, "/") || strings.HasPrefix(arg, "./") || strings.HasPrefix(arg, "../")
 }
 
 // place reads the name of a disk.

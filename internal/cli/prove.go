@@ -13,7 +13,7 @@ import (
 
 func (a *app) prove() *cobra.Command {
 	var against, tag string
-	var quick bool
+	var quick, onlyRead bool
 	var flags plan.Place
 	c := &cobra.Command{
 		Use:   "prove DISK",
@@ -37,12 +37,18 @@ that lies beside it, if there is one. A quick proof (--quick) looks at structure
 			if err := tagOf(&r, args[0]); err != nil {
 				return err
 			}
-			return a.report(a.readDisk(cmd.Context(), args[0], flags, r))
+			receipt, err := a.readDisk(cmd.Context(), args[0], flags, r)
+			if err = a.report(receipt, err); err == nil && receipt.Outcome == job.Unproven && !quick && !onlyRead {
+				a.remark("\nThere is no tag beside the disk, so that it was compared with nothing: name something (--against, --tag), or only have it read (--only-read).")
+				err = told(job.ErrNotProven)
+			}
+			return err
 		},
 	}
 	c.Flags().StringVar(&against, "against", "", "another disk, or a fingerprint")
 	c.Flags().StringVar(&tag, "tag", "", "a tag, in the disk's pool or folder (default: the one beside the disk)")
 	c.Flags().BoolVar(&quick, "quick", false, "look at structure and file facts only")
+	c.Flags().BoolVar(&onlyRead, "only-read", false, "be content with reading all of it where there is nothing to compare it with")
 	a.sourceFlags(c.Flags(), &flags)
 	a.jsonFlag(c)
 	return c

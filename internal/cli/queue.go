@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"strconv"
+	"strings"
 
 	"bagaglio/api"
 	"bagaglio/client"
@@ -83,7 +84,7 @@ func (a *app) actOn(cmd *cobra.Command, remark string, act func(context.Context,
 }
 
 func (a *app) limits() *cobra.Command {
-	return group("limits", "Limits: how many jobs run at once, and how fast", a.limitsList(), a.limitsSet())
+	return group("limits", "Limits: how many jobs run at once, and how fast", a.limitsList(), a.limitsSet(), a.limitsRemove())
 }
 
 func (a *app) limitsList() *cobra.Command {
@@ -112,7 +113,7 @@ func (a *app) limitsSet() *cobra.Command {
 	var speed int64
 	c := &cobra.Command{
 		Use: "set service|host|pool|device [NAME]", Short: "Change a limit, also for jobs that run; without a name for all that have none of their own",
-		Example: "  bagaglio limits set service --jobs 4\n  bagaglio limits set pool quay-store --jobs 1 --speed 100M", Args: cobra.RangeArgs(1, 2),
+		Example: "  bagaglio limits set service --jobs 4\n  bagaglio limits set pool quay-store --jobs 1 --speed 100M", Args: between(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			service, err := a.dial()
 			if err != nil {
@@ -150,6 +151,23 @@ func (a *app) limitsSet() *cobra.Command {
 	c.Flags().IntVar(&jobs, "jobs", 0, "how many run at once; 0 for as many as there are")
 	c.Flags().Var(length{&speed}, "speed", "of all together a second, such as 100M; 0 for no limit")
 	return c
+}
+
+func (a *app) limitsRemove() *cobra.Command {
+	return &cobra.Command{
+		Use: "remove service|host|pool|device [NAME]", Short: "Remove a limit that was set: that of its kind holds again", Args: between(1, 2),
+		Example: "  bagaglio limits remove pool quay-store",
+		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
+			if !api.LimitScope(args[0]).Valid() {
+				return usage("%q has no limits: it is service, host, pool or device", args[0])
+			}
+			if err := service.RemoveLimit(cmd.Context(), args[0], strings.Join(args[1:], "")); err != nil {
+				return err
+			}
+			a.remark("The limit is gone.")
+			return nil
+		}),
+	}
 }
 
 func (a *app) leases() *cobra.Command {

@@ -9,6 +9,7 @@ import (
 	"os"
 	"strconv"
 
+	"bagaglio/api"
 	"bagaglio/client"
 	"bagaglio/core/job"
 	"bagaglio/core/seal"
@@ -18,7 +19,21 @@ import (
 )
 
 func (a *app) receipt() *cobra.Command {
-	return group("receipt", "Receipts: what ended jobs prove", a.receiptCheck())
+	return group("receipt", "Receipts: what ended jobs prove", a.receiptCheck(), a.receiptKey())
+}
+
+func (a *app) receiptKey() *cobra.Command {
+	return &cobra.Command{
+		Use: "key", Short: "Print the public key that checks receipts, a JSON Web Key, to be kept in another place", Args: exactly(0),
+		Example: "  bagaglio receipt key > /media/seabag/receipts.jwk\n  bagaglio receipt check --key /media/seabag/receipts.jwk",
+		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, _ []string) error {
+			answer, err := service.Seals(cmd.Context(), 0)
+			if err != nil {
+				return err
+			}
+			return a.printJSON(answer.Key)
+		}),
+	}
 }
 
 // checked is what a check of all receipts found.
@@ -75,6 +90,7 @@ public key (--key) and, now and then, the head that is printed (--holds) in anot
 func checkReceipts(ctx context.Context, service *client.Service, public jose.JSONWebKey, holds string) (checked, error) {
 	chain := seal.Chain{Public: public}
 	held := holds == ""
+	var head api.Head
 	for {
 		answer, err := service.Seals(ctx, chain.Length)
 		if err != nil {
@@ -100,8 +116,12 @@ func checkReceipts(ctx context.Context, service *client.Service, public jose.JSO
 			held = held || chain.Head == holds
 		}
 		if len(answer.Seals) == 0 {
+			head = answer.Head
 			break
 		}
+	}
+	if chain.Length != head.Number || chain.Head != head.Digest {
+		return checked{}, fmt.Errorf("%w: the last receipt is number %d, and the chain ends with number %d: some were taken out at its end, or replaced", seal.ErrBroken, head.Number, chain.Length)
 	}
 	if !held {
 		return checked{}, fmt.Errorf("%w: the head %s is not in the chain: receipts were taken out at its end, or all were written anew", seal.ErrBroken, holds)

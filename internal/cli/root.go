@@ -12,6 +12,7 @@ import (
 	"strings"
 	"syscall"
 
+	"bagaglio/api"
 	"bagaglio/client"
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
@@ -64,8 +65,12 @@ func Run(version string, args []string, in io.Reader, out, notes io.Writer) int 
 	root.SetOut(out)
 	root.SetErr(notes)
 	err := root.ExecuteContext(ctx)
-	if err != nil && !errors.Is(err, errTold) {
-		_, _ = fmt.Fprintln(notes, "Error:", err) // there is nowhere else to tell it
+	switch {
+	case err == nil || errors.Is(err, errTold):
+	case ctx.Err() != nil && errors.Is(err, context.Canceled):
+		a.remark("Interrupted.")
+	default:
+		a.remark("Error: %v", err)
 	}
 	return exitCode(ctx, err)
 }
@@ -84,6 +89,8 @@ func exitCode(ctx context.Context, err error) int {
 		return exitBlocked
 	case errors.Is(err, job.ErrNotProven):
 		return exitNotProven
+	case errors.As(err, &answer) && answer.Type == api.ProblemBlocked:
+		return exitBlocked
 	case errors.As(err, &answer) && answer.Status == 400:
 		return exitUsage
 	}
@@ -113,6 +120,16 @@ on the spot, in this process, and needs no service.`,
 	flags.String("config", "", "configuration file (default: bagaglio.yaml in the user's configuration folder or /etc/bagaglio)")
 	flags.String("state", "", "the service's state folder (default: bagaglio in the user's state folder)")
 	flags.String("address", "", "the service's address, such as http://127.0.0.1:2247")
+	root.SetHelpCommand(&cobra.Command{
+		Use: "help [COMMAND]", Short: "Print the help of a command",
+		RunE: func(_ *cobra.Command, args []string) error {
+			c, rest, err := root.Find(args)
+			if err != nil || len(rest) > 0 {
+				return usage("%q is not a command: see bagaglio --help", strings.Join(args, " "))
+			}
+			return c.Help()
+		},
+	})
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.AddCommand(a.serve(), a.console(), a.host(), a.pool(), a.look(), a.convert(), a.copy(), a.move(), a.compact(), a.join(), a.prove(), a.fingerprint(), a.job(), a.group(), a.limits(), a.leases(), a.held(), a.log(), a.receipt(), a.demo(), a.versionCommand())
 	return root
@@ -162,6 +179,16 @@ func (a *app) stateFolder() (string, error) {
 func exactly(n int) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if err := cobra.ExactArgs(n)(cmd, args); err != nil {
+			return usage("%w: bagaglio %s", err, strings.TrimPrefix(cmd.UseLine(), "bagaglio "))
+		}
+		return nil
+	}
+}
+
+// between does likewise for a number of arguments in a range.
+func between(least, most int) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if err := cobra.RangeArgs(least, most)(cmd, args); err != nil {
 			return usage("%w: bagaglio %s", err, strings.TrimPrefix(cmd.UseLine(), "bagaglio "))
 		}
 		return nil

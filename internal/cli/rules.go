@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
@@ -13,7 +14,12 @@ import (
 )
 
 func (a *app) poolTest() *cobra.Command {
-	return a.trial("Try a pool out: reach, log in, list, write, rename, sync, free space, speed", a.completePool, (*client.Service).TestPool)
+	var withoutDrive bool
+	c := a.trial("Try a pool out: reach, log in, list, write, rename, sync, free space, speed", a.completePool, func(s *client.Service, ctx context.Context, name string) (api.Trial, error) {
+		return s.TestPool(ctx, name, withoutDrive)
+	})
+	c.Flags().BoolVar(&withoutDrive, "without-drive", false, "take the folder as the pool from now on although its drive is not mounted: what is written goes to the disk that the folder lies on")
+	return c
 }
 
 func (a *app) poolShow() *cobra.Command {

@@ -274,7 +274,11 @@ func follow(ctx context.Context, service *client.Service, id string, notes func(
 	for j, err := range service.Follow(ctx, id) {
 		if err != nil && ctx.Err() != nil {
 			notes("Job %s goes on in the service. To stop it: bagaglio job cancel %s", id, id)
-			return job.Receipt{}, ctx.Err()
+			return job.Receipt{}, told(ctx.Err())
+		}
+		if errors.Is(err, client.ErrAway) {
+			notes("The service does not answer any more (%v). Job %s goes on when it is back; this waits for it.", err, id)
+			continue
 		}
 		if err != nil {
 			return job.Receipt{}, err

@@ -127,14 +127,14 @@ func (s *Service) present(ctx context.Context, job string) ([]api.Job, error) {
 		j, err := s.Job(ctx, job)
 		return []api.Job{j}, err
 	}
-	all, err := s.Jobs(ctx, 1000)
-	if err != nil {
-		return nil, err
-	}
 	var open []api.Job
-	for _, j := range all {
-		if !store.State(j.State).Ended() {
-			open = append(open, j)
+	for _, state := range []store.State{store.Running, store.Waiting, store.Paused} {
+		jobs, err := s.store.JobsIn(ctx, state)
+		if err != nil {
+			return nil, err
+		}
+		for _, j := range jobs {
+			open = append(open, s.view(j))
 		}
 	}
 	return open, nil

@@ -172,6 +172,7 @@ func (s *Service) StartGroup(ctx context.Context, n api.NewGroup) (api.Group, er
 			return api.Group{}, err
 		}
 	}
+	ctx = context.WithoutCancel(ctx) // a line that is cut leaves no half of a group
 	id, err := s.store.AddGroup(ctx, storage.Printable(n.Name), time.Now())
 	if err != nil {
 		return api.Group{}, err

@@ -66,7 +66,7 @@ func (s *Service) known(ctx context.Context, r plan.Request) (known job.Known, e
 	if err != nil {
 		return known, err
 	}
-	known.Rules = pool.Rules
+	known.Rules, known.Facts = pool.Rules, pool.Facts
 	from, err := s.pool(ctx, r.Source.Pool)
 	if err != nil {
 		return known, err

@@ -175,8 +175,35 @@ func (s *Service) SetLimit(ctx context.Context, l api.Limit) error {
 	if l.Name != "" && l.Scope == scopeService {
 		return fmt.Errorf("%w: there is one service: its limit has no name", ErrInvalid)
 	}
+	if err := s.isThere(ctx, scope{string(l.Scope), l.Name}); err != nil {
+		return err
+	}
 	if err := s.store.SetLimit(ctx, store.Limit{Scope: string(l.Scope), Name: l.Name, Jobs: l.Jobs, Speed: l.Speed}); err != nil {
 		return err
+	}
+	if err := s.loadLimits(ctx); err != nil {
+		return err
+	}
+	s.dispatch()
+	return nil
+}
+
+// isThere fails for a pool or host that is not known. Devices are known by the pools on them only, which may come and go.
+func (s *Service) isThere(ctx context.Context, x scope) (err error) {
+	switch {
+	case x.name == "":
+	case x.kind == scopePool:
+		_, err = s.pool(ctx, x.name)
+	case x.kind == scopeHost && x.name != localHost:
+		_, err = s.host(ctx, x.name)
+	}
+	return err
+}
+
+// RemoveLimit removes a limit that was set: that of its kind holds again, or none but the usual.
+func (s *Service) RemoveLimit(ctx context.Context, kind, name string) error {
+	if err := s.store.RemoveLimit(ctx, kind, name); err != nil {
+		return fmt.Errorf("a limit of %s: %w", scope{kind, name}, err)
 	}
 	if err := s.loadLimits(ctx); err != nil {
 		return err

@@ -59,7 +59,7 @@ func (s *Service) AddPool(ctx context.Context, p api.NewPool) (api.Pool, error) 
 	s.folders[p.Name] = points.Folder(opened)
 	s.mu.Unlock()
 	if record.Facts = facts(ctx, opened, false, func(storage.Tried) {}); record.Facts != nil {
-		if err := s.store.SetPool(ctx, record); err != nil {
+		if err := s.store.SetFacts(ctx, record); err != nil {
 			return api.Pool{}, err
 		}
 	}
@@ -82,7 +82,7 @@ func checkDrive(r store.Pool, f storage.Folder) error {
 	}
 	space, err := f.Space()
 	if err == nil && !space.Mounted {
-		err = fmt.Errorf("%w: its drive is not mounted: connect and mount it at %s, or test the pool anew when it is meant to be there without", storage.ErrLost, r.Folder)
+		err = fmt.Errorf("%w: its drive is not mounted: connect and mount it at %s, or, when the folder is to be the pool without it: bagaglio pool test %s --without-drive", storage.ErrLost, r.Folder, r.Name)
 	}
 	if err != nil {
 		return fmt.Errorf("pool %s is not reachable: %w", r.Name, err)
@@ -131,7 +131,7 @@ func (s *Service) ChangePool(ctx context.Context, name string, change api.PoolCh
 		return api.Pool{}, err
 	}
 	record.Rules = change.Rules
-	return s.describe(record), s.store.SetPool(ctx, record)
+	return s.describe(record), s.store.SetRules(ctx, name, change.Rules)
 }
 
 // RuleSets are the named sets of rules.
@@ -144,8 +144,8 @@ func (s *Service) RuleSets() []api.RuleSet {
 	return out
 }
 
-// TestPool tries a pool out, and keeps what it found.
-func (s *Service) TestPool(ctx context.Context, name string) (api.Trial, error) {
+// TestPool tries a pool out, and keeps what it found. A pool whose drive is not there is tried as it is only when that is asked for.
+func (s *Service) TestPool(ctx context.Context, name string, withoutDrive bool) (api.Trial, error) {
 	t := api.Trial{Worked: true, Steps: []storage.Tried{}}
 	record, err := s.pool(ctx, name)
 	if err != nil {
@@ -162,9 +162,13 @@ func (s *Service) TestPool(ctx context.Context, name string) (api.Trial, error) 
 		return t, nil
 	}
 	defer folder.Close()
+	if err := checkDrive(record, folder); err != nil && !withoutDrive {
+		teller(&t)(storage.Tried{Name: "drive", Said: err.Error()})
+		return t, nil
+	}
 	if found := facts(ctx, folder, true, teller(&t)); found != nil {
 		t.Facts, record.Facts = found, found
-		err = s.store.SetPool(ctx, record)
+		err = s.store.SetFacts(ctx, record)
 	}
 	return t, err
 }

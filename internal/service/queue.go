@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"path"
 	"strconv"
 	"strings"
@@ -11,7 +12,6 @@ import (
 
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
-	"bagaglio/core/seal"
 	"bagaglio/internal/points"
 	"bagaglio/internal/store"
 
@@ -80,15 +80,9 @@ func unrun(j store.Job, outcome job.Outcome, reason error) job.Receipt {
 
 // end notes how a job ended, and seals its receipt behind the one before.
 func (s *Service) end(ctx context.Context, id int64, from, to store.State, receipt job.Receipt) error {
-	err := s.store.EndJob(ctx, id, from, to, receipt, time.Now(), func(number int64, before string, b []byte) (string, error) {
-		l := seal.Link{Number: number, Job: id, Receipt: b}
-		if before != "" {
-			l.Previous = seal.Digest(before)
-		}
-		return s.key.Seal(l)
-	})
+	head, err := s.chain.add(id, func(sealer store.Sealer) error { return s.store.EndJob(ctx, id, from, to, receipt, time.Now(), sealer) })
 	if err == nil {
-		s.noteJob(ctx, id, "ended", string(receipt.Outcome))
+		s.noteJob(ctx, id, "ended", fmt.Sprintf("%s; receipt %s", receipt.Outcome, head))
 	}
 	return err
 }
@@ -274,7 +268,11 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 	for _, h := range j.Plan.Handovers { // whose a disk is may have changed, in whatever pool that lies
 		s.jobs.Go(func() { _, _ = s.refresh(ctx, h.Pool) }) // the next list tells what does not work
 	}
-	s.log.Info("job ended or was set aside", "job", j.ID, "state", state, "outcome", receipt.Outcome, "reason", receipt.Reason)
+	level := slog.LevelInfo
+	if state == store.Failed {
+		level = slog.LevelError
+	}
+	s.log.Log(ctx, level, "job ended or was set aside", "job", j.ID, "state", state, "outcome", receipt.Outcome, "reason", receipt.Reason, "head", s.Head())
 	s.changed(j.ID)
 }
 

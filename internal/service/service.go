@@ -38,6 +38,7 @@ type Service struct {
 	events broker
 	access access
 	key    *seal.Key
+	chain  *chain
 	vault  *vault
 	lock   *os.File // held as long as the service runs
 
@@ -89,6 +90,12 @@ func Open(ctx context.Context, state string, o Options, log *slog.Logger) (*Serv
 	}
 	if err == nil {
 		s.key, err = seal.OpenKey(filepath.Join(state, "receipts.jwk"))
+	}
+	if err == nil {
+		var broken error
+		if s.chain, broken, err = openChain(ctx, state, s.key, records); broken != nil {
+			log.Error("the receipts in the records are not those that were written", "error", broken)
+		}
 	}
 	if err == nil {
 		s.vault, err = openVault(state)

@@ -48,3 +48,8 @@ func (s *Store) SetLimit(ctx context.Context, l Limit) error {
 		ON CONFLICT (scope, name) DO UPDATE SET jobs = excluded.jobs, speed = excluded.speed`, l.Scope, l.Name, l.Jobs, l.Speed)
 	return err
 }
+
+// RemoveLimit forgets a limit, or fails with ErrNotFound.
+func (s *Store) RemoveLimit(ctx context.Context, scope, name string) error {
+	return s.one(ctx, `DELETE FROM limits WHERE scope = ? AND name = ?`, scope, name)
+}

@@ -205,8 +205,8 @@ func (s *Store) jobs(ctx context.Context, query string, args ...any) ([]Job, err
 	return jobs, nil
 }
 
-// Sealer signs a receipt as the one of that number, behind the seal before, which is empty for the first.
-type Sealer func(number int64, before string, receipt []byte) (string, error)
+// Sealer signs a receipt, and returns its number with the seal.
+type Sealer func(receipt []byte) (number int64, sealed string, err error)
 
 // EndJob notes how a job ended that was waiting or running, with its receipt and the seal of it. It fails with ErrNotFound
 // when the job is not in that state any more.
@@ -220,15 +220,11 @@ func (s *Store) EndJob(ctx context.Context, id int64, from, to State, receipt jo
 		reason = ""
 	}
 	return s.transaction(ctx, func(tx *sqlx.Tx) error {
-		var last Seal
-		if err := tx.GetContext(ctx, &last, `SELECT * FROM seals ORDER BY number DESC LIMIT 1`); err != nil && !errors.Is(err, sql.ErrNoRows) {
-			return err
-		}
-		sealed, err := seal(last.Number+1, last.Seal, b)
+		number, sealed, err := seal(b)
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO seals (number, job, seal) VALUES (?, ?, ?)`, last.Number+1, id, sealed); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO seals (number, job, seal) VALUES (?, ?, ?)`, number, id, sealed); err != nil {
 			return err
 		}
 		for _, rest := range []string{`DELETE FROM leases WHERE job = ?`, `DELETE FROM marks WHERE job = ?`, `DELETE FROM checkpoints WHERE job = ?`} {
@@ -252,6 +248,15 @@ type Seal struct {
 func (s *Store) Seals(ctx context.Context, after int64, limit int) (seals []Seal, err error) {
 	err = s.db.SelectContext(ctx, &seals, `SELECT * FROM seals WHERE number > ? ORDER BY number LIMIT ?`, after, limit)
 	return seals, err
+}
+
+// LastSeal is the one with the highest number, with 0 before there is one.
+func (s *Store) LastSeal(ctx context.Context) (last Seal, err error) {
+	err = s.db.GetContext(ctx, &last, `SELECT * FROM seals ORDER BY number DESC LIMIT 1`)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return last, err
 }
 
 // ClearJob notes that nothing of a job lies in a staging folder any more.

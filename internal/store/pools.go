@@ -66,17 +66,13 @@ func (s *Store) AddPool(ctx context.Context, p Pool, now time.Time) error {
 	return err
 }
 
-// SetPool keeps the rules and facts of a pool, or fails with ErrNotFound.
-func (s *Store) SetPool(ctx context.Context, p Pool) error {
-	rules, err := json.Marshal(p.Rules)
+// SetRules keeps the rules of a pool only, or fails with ErrNotFound.
+func (s *Store) SetRules(ctx context.Context, pool string, r plan.Rules) error {
+	rules, err := json.Marshal(r)
 	if err != nil {
 		return err
 	}
-	facts, err := json.Marshal(p.Facts)
-	if err != nil {
-		return err
-	}
-	return s.one(ctx, `UPDATE pools SET rules = ?, facts = nullif(?, 'null') WHERE name = ?`, string(rules), string(facts), p.Name)
+	return s.one(ctx, `UPDATE pools SET rules = ? WHERE name = ?`, string(rules), pool)
 }
 
 // SetFacts keeps the facts of a pool only, or fails with ErrNotFound.

@@ -87,7 +87,7 @@ func TestChoicesOfALayout(t *testing.T) {
 	p.Fill("Format", "vmdk")
 	p.Fill("Layout", "split-sparse")
 	p.Click("More choices")
-	p.Fill("Adapter", "lsilogic")
+	p.Fill("Adapter", "scsi")
 	p.Fill("Piece size in MiB", "2")
 	p.Click("Start")
 	p.AwaitText("Proven: what arrived is what left")

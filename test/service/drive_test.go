@@ -54,7 +54,12 @@ func TestADriveComesAndGoes(t *testing.T) {
 	require.Eventually(t, func() bool { return seabag(s.Service).Facts.ReadOnly }, 10*time.Second, 50*time.Millisecond, "what the pool can do was not read again")
 	require.NoError(t, unix.Unmount(dir, unix.MNT_DETACH))
 	require.NoError(t, unix.Unmount(dir, unix.MNT_DETACH))
-	trial, err := s.TestPool(t.Context(), "seabag") // it is meant to be there without
+	trial, err := s.TestPool(t.Context(), "seabag", false)
+	require.NoError(t, err)
+	assert.False(t, trial.Worked)
+	assert.Contains(t, trial.Steps[len(trial.Steps)-1].Said, "--without-drive")
+	require.NotNil(t, seabag(s.Service).Problem, "to test it does not make the folder below the mount point the pool")
+	trial, err = s.TestPool(t.Context(), "seabag", true) // it is meant to be there without
 	require.NoError(t, err)
 	assert.False(t, trial.Facts.Mounted)
 	assert.Nil(t, seabag(s.Service).Problem)

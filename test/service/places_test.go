@@ -62,7 +62,7 @@ func TestHostsAreTrustedFirst(t *testing.T) {
 	require.NotNil(t, p.Facts)
 	assert.True(t, p.Facts.Holes)
 	assert.False(t, p.Facts.Swaps)
-	trial, err = s.TestPool(t.Context(), "far-store")
+	trial, err = s.TestPool(t.Context(), "far-store", false)
 	require.NoError(t, err)
 	assert.True(t, trial.Worked, "%+v", trial.Steps)
 	var steps []string

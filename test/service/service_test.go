@@ -265,7 +265,7 @@ func aroundPlaces(t *testing.T, s *client.Service) {
 	p, err := s.Pool(t.Context(), "far-store")
 	require.NoError(t, err)
 	assert.Equal(t, sets[1].Name, p.Rules.Like)
-	_, err = s.TestPool(t.Context(), "lighthouse-store")
+	_, err = s.TestPool(t.Context(), "lighthouse-store", false)
 	require.NoError(t, err)
 	b, err := s.Balance(t.Context(), api.BalanceRequest{Kind: api.Spread, Pools: []string{"quay-store", "lighthouse-store"}})
 	require.NoError(t, err)

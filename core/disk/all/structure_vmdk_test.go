@@ -135,7 +135,7 @@ func TestDescriptorsOfSplitDisks(t *testing.T) {
 		{"split-flat", "RW 10240 FLAT \"disk-f001.vmdk\" 0\nRW 10240 FLAT \"disk-f002.vmdk\" 0\nRW 2048 FLAT \"disk-f003.vmdk\" 0\n"},
 		{"split-sparse", "RW 10240 SPARSE \"disk-s001.vmdk\"\nRW 10240 SPARSE \"disk-s002.vmdk\"\nRW 2048 SPARSE \"disk-s003.vmdk\"\n"},
 	} {
-		o := disk.Options{Adapter: "lsilogic"}
+		o := disk.Options{Adapter: "scsi"}
 		if x.name != "flat" {
 			o.PieceSize = 5 << 20
 		}

@@ -104,7 +104,7 @@ func findPieces(o disk.Origin) (names []string, inPieces bool, err error) {
 	}
 	for i := number; i <= highest; i++ {
 		if !there[nameOf(i)] {
-			return nil, false, disk.Damaged("the piece %s is missing", path.Base(nameOf(i)))
+			return nil, false, disk.Incomplete("the piece %s is missing", path.Base(nameOf(i)))
 		}
 		names = append(names, nameOf(i))
 	}

@@ -155,6 +155,6 @@ func (d descriptor) encode(size int64) ([]byte, error) {
 		}
 	}
 	fmt.Fprintf(&b, "\n# The Disk Data Base\n#DDB\n\nddb.virtualHWVersion = \"4\"\nddb.geometry.cylinders = \"%d\"\nddb.geometry.heads = \"%d\"\n"+
-		"ddb.geometry.sectors = \"%d\"\nddb.adapterType = \"%s\"\n", cylinders, heads, sectors, d.adapter)
+		"ddb.geometry.sectors = \"%d\"\nddb.adapterType = \"%s\"\n", cylinders, heads, sectors, adapterTypes[d.adapter])
 	return b.Bytes(), nil
 }

@@ -54,8 +54,11 @@ const (
 	mostPiece    = 4194304 * sector
 )
 
-// adapters are the values of ddb.adapterType ("The Disk Database"), the default first.
-var adapters = []string{"ide", "buslogic", "lsilogic", "legacyESX"}
+// adapters are what a disk may hang on, the default first, and adapterTypes what the format calls them (ddb.adapterType, "The Disk Database").
+var (
+	adapters     = []string{"ide", "scsi-old", "scsi", "legacy"}
+	adapterTypes = map[string]string{"ide": "ide", "scsi-old": "buslogic", "scsi": "lsilogic", "legacy": "legacyESX"}
+)
 
 const (
 	sparse      = "sparse"

@@ -249,7 +249,7 @@ func (f *Folder) Sync(string) error { return nil }
 
 // Space tells that nothing can be written.
 func (f *Folder) Space() (storage.Space, error) {
-	return storage.Space{Kind: f.base.Scheme, Total: storage.Unknown, Free: storage.Unknown, ReadOnly: true, ID: f.base.Host}, nil
+	return storage.Space{Kind: f.base.Scheme, Total: storage.Unknown, Free: storage.Unknown, ReadOnly: true, Served: true, ID: f.base.Host}, nil
 }
 
 // Close lets go of connections.

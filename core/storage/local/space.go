@@ -14,19 +14,18 @@ import (
 var filesystems = map[int64]struct {
 	name    string
 	largest int64
-	holes   bool
 }{
-	unix.EXT4_SUPER_MAGIC:      {"ext4", 16<<40 - 4096, true},
-	unix.XFS_SUPER_MAGIC:       {"xfs", 0, true},
-	unix.BTRFS_SUPER_MAGIC:     {"btrfs", 0, true},
-	unix.TMPFS_MAGIC:           {"tmpfs", 0, true},
-	unix.OVERLAYFS_SUPER_MAGIC: {"overlay", 0, true},
-	unix.MSDOS_SUPER_MAGIC:     {"fat", 4<<30 - 1, false},
-	unix.EXFAT_SUPER_MAGIC:     {"exfat", 0, false},
-	unix.FUSE_SUPER_MAGIC:      {"fuse", 0, true},
-	unix.NFS_SUPER_MAGIC:       {"nfs", 0, true},
-	unix.SMB2_SUPER_MAGIC:      {"smb", 0, true},
-	unix.F2FS_SUPER_MAGIC:      {"f2fs", 0, true},
+	unix.EXT4_SUPER_MAGIC:      {"ext4", 16<<40 - 4096},
+	unix.XFS_SUPER_MAGIC:       {"xfs", 0},
+	unix.BTRFS_SUPER_MAGIC:     {"btrfs", 0},
+	unix.TMPFS_MAGIC:           {"tmpfs", 0},
+	unix.OVERLAYFS_SUPER_MAGIC: {"overlay", 0},
+	unix.MSDOS_SUPER_MAGIC:     {"fat", 4<<30 - 1},
+	unix.EXFAT_SUPER_MAGIC:     {"exfat", 0},
+	unix.FUSE_SUPER_MAGIC:      {"fuse", 0},
+	unix.NFS_SUPER_MAGIC:       {"nfs", 0},
+	unix.SMB2_SUPER_MAGIC:      {"smb", 0},
+	unix.F2FS_SUPER_MAGIC:      {"f2fs", 0},
 }
 
 // Space tells how much room the folder's filesystem has, and what it can hold.
@@ -55,7 +54,7 @@ func (f *Folder) Space() (storage.Space, error) {
 		s.Mounted = system.Fsid != st.Fsid || system.Type != st.Type
 	}
 	if known, ok := filesystems[st.Type]; ok {
-		s.Kind, s.LargestFile, s.Holes = known.name, known.largest, known.holes
+		s.Kind, s.LargestFile, s.Holes = known.name, known.largest, !storage.NoHoles[known.name]
 	} else {
 		s.Kind = fmt.Sprintf("0x%x", st.Type)
 	}

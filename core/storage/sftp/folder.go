@@ -378,7 +378,7 @@ var largestOf = map[string]int64{"msdos": 4<<30 - 1, "vfat": 4<<30 - 1}
 // Space asks the host, which may not tell.
 func (f *Folder) Space() (s storage.Space, err error) {
 	err = f.at(".", func(c *client, at spot) error {
-		s = storage.Space{Kind: f.tools.filesystem, Total: storage.Unknown, Free: storage.Unknown, LargestFile: largestOf[f.tools.filesystem], Holes: largestOf[f.tools.filesystem] == 0}
+		s = storage.Space{Kind: f.tools.filesystem, Total: storage.Unknown, Free: storage.Unknown, LargestFile: largestOf[f.tools.filesystem], Holes: !storage.NoHoles[f.tools.filesystem]}
 		if s.Kind == "" {
 			s.Kind = "unknown"
 		}
