@@ -20,6 +20,12 @@ type Contents struct {
 	// Filesystem is what lies on the disk itself, where it has no partitions.
 	Filesystem *Filesystem `json:"filesystem,omitempty"`
 	Warnings   []string    `json:"warnings"`
+	// Doubts are those of the warnings that speak against the content being whole.
+	Doubts []string `json:"doubts,omitempty"`
+}
+
+func (c *Contents) doubt(text string) {
+	c.Warnings, c.Doubts = append(c.Warnings, text), append(c.Doubts, text)
 }
 
 // Partition is a part of a disk, in bytes.
@@ -75,7 +81,7 @@ func Inside(d Disk) (Contents, error) {
 	}
 	for _, p := range found {
 		if p.Offset+p.Length > d.Size() {
-			c.Warnings = append(c.Warnings, fmt.Sprintf("partition %d ends at %d, behind the end of the disk at %d: the disk was cut", p.Number, p.Offset+p.Length, d.Size()))
+			c.doubt(fmt.Sprintf("partition %d ends at %d, behind the end of the disk at %d: the disk was cut", p.Number, p.Offset+p.Length, d.Size()))
 		}
 		if p.Filesystem, err = filesystem(d, p.Offset, min(p.Length, d.Size()-p.Offset)); err != nil {
 			return c, err

@@ -2,7 +2,9 @@ package inspect
 
 import (
 	"bytes"
+	"encoding/binary"
 	"encoding/json"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -164,4 +166,45 @@ func TestReport(t *testing.T) {
 	assert.Equal(t, []any{}, out["snapshots"])
 	assert.Empty(t, out["base"])
 	assert.NotEmpty(t, out["extents"])
+}
+
+// TestRandomDataIsNoTable although it ends with the two bytes of one.
+func TestRandomDataIsNoTable(t *testing.T) {
+	sector := make([]byte, 512)
+	entry := func(i int, status, kind byte, first, count uint32) {
+		e := sector[446+16*i:]
+		e[0], e[4] = status, kind
+		binary.LittleEndian.PutUint32(e[8:], first)
+		binary.LittleEndian.PutUint32(e[12:], count)
+	}
+	look := func() string {
+		sector[510], sector[511] = 0x55, 0xaa
+		c, err := Inside(memory{bytes.NewReader(append(bytes.Clone(sector), make([]byte, 4<<20)...))})
+		require.NoError(t, err)
+		return c.Table
+	}
+	entry(0, 0x80, 0x83, 2048, 2048)
+	entry(1, 0, 0x82, 4096, 2048)
+	assert.Equal(t, "mbr", look())
+	entry(1, 0, 0x82, 4000, 2048)
+	assert.Empty(t, look(), "they overlap")
+	entry(1, 0x17, 0x82, 4096, 2048)
+	assert.Empty(t, look(), "neither active nor not")
+	entry(1, 0, 0x82, 0, 2048)
+	assert.Empty(t, look(), "it begins where the table lies")
+	for seed := range byte(50) {
+		_, _ = rand.NewChaCha8([32]byte{seed}).Read(sector)
+		assert.Empty(t, look())
+	}
+}
+
+// TestAGrownDiskIsNoCutOne: only what is missing is doubted.
+func TestAGrownDiskIsNoCutOne(t *testing.T) {
+	f := made(t, 64<<20, "label: gpt\nstart=1MiB, size=8MiB\n", "sfdisk --quiet $F")
+	for size, doubts := range map[int64]int{64 << 20: 0, 80 << 20: 0, 40 << 20: 1, 4 << 20: 2} {
+		require.NoError(t, os.Truncate(f.Name(), size))
+		got, err := Inside(fileDisk{f})
+		require.NoError(t, err)
+		assert.Len(t, got.Doubts, doubts, "%d bytes", size)
+	}
 }

@@ -17,6 +17,7 @@ const (
 	mbrSignature = 0xaa55
 	mbrTable     = 446 // offset of four entries of 16 bytes
 	mbrProtects  = 0xee
+	mbrActive    = 0x80
 	maxLogical   = 128 // logical partitions that are followed
 
 	gptSignature  = "EFI PART"
@@ -48,6 +49,9 @@ func mbr(d Disk, sector []byte) ([]Partition, error) {
 	if binary.LittleEndian.Uint16(sector[510:]) != mbrSignature {
 		return nil, nil
 	}
+	if !plausible(sector) {
+		return nil, nil
+	}
 	found := []Partition{}
 	for i := range 4 {
 		kind, first, count := mbrEntry(sector, i)
@@ -64,6 +68,32 @@ func mbr(d Disk, sector []byte) ([]Partition, error) {
 		}
 	}
 	return found, nil
+}
+
+// plausible tells whether four entries can be those of an MBR: random data may end with its two bytes. Each is active or not, partitions do not
+// begin where the table lies, and do not overlap.
+func plausible(sector []byte) bool {
+	type run struct{ first, end int64 }
+	var runs []run
+	for i := range 4 {
+		if status := sector[mbrTable+16*i]; status != 0 && status != mbrActive {
+			return false
+		}
+		kind, first, count := mbrEntry(sector, i)
+		if kind == 0 || count == 0 {
+			continue
+		}
+		for _, r := range runs {
+			if first < r.end && r.first < first+count {
+				return false
+			}
+		}
+		if first == 0 {
+			return false
+		}
+		runs = append(runs, run{first, first + count})
+	}
+	return true
 }
 
 func mbrEntry(sector []byte, i int) (kind byte, first, count int64) {
@@ -109,15 +139,17 @@ func gpt(d Disk, sector int64, c *Contents) ([]Partition, error) {
 	}
 	le := binary.LittleEndian
 	if sum := le.Uint32(h[16:]); le.Uint32(h[12:]) == gptHeaderSize && crc32.ChecksumIEEE(append(append([]byte{}, h[:16]...), append(make([]byte, 4), h[20:]...)...)) != sum {
-		c.Warnings = append(c.Warnings, "the checksum of the partition table's header is wrong")
+		c.doubt("the checksum of the partition table's header is wrong")
 	}
-	if last := int64(le.Uint64(h[32:])); last*sector != d.Size()-sector {
-		c.Warnings = append(c.Warnings, "the second copy of the partition table is not at the end of the disk: the disk's size was changed")
+	if last := int64(le.Uint64(h[32:])); last*sector > d.Size()-sector {
+		c.doubt("the second copy of the partition table would lie behind the end of the disk: the disk was cut")
+	} else if last*sector < d.Size()-sector {
+		c.Warnings = append(c.Warnings, "the second copy of the partition table is not at the end of the disk: the disk has become larger")
 	}
 	count, size := int64(le.Uint32(h[80:])), int64(le.Uint32(h[84:]))
 	start := int64(le.Uint64(h[72:]))
 	if count > maxGPTEntries || size < 128 || size > 4096 || start < 0 || start > d.Size()/sector {
-		c.Warnings = append(c.Warnings, "the partition table's header makes no sense")
+		c.doubt("the partition table's header makes no sense")
 		return []Partition{}, nil
 	}
 	table, err := read(d, start*sector, count*size)
@@ -125,7 +157,7 @@ func gpt(d Disk, sector int64, c *Contents) ([]Partition, error) {
 		return nil, err
 	}
 	if crc32.ChecksumIEEE(table) != le.Uint32(h[88:]) {
-		c.Warnings = append(c.Warnings, "the checksum of the partition table's entries is wrong")
+		c.doubt("the checksum of the partition table's entries is wrong")
 	}
 	found := []Partition{}
 	for i := range count {

@@ -102,13 +102,16 @@ func TestBundleWithSnapshotsAndSplitStorage(t *testing.T) {
 	assert.Equal(t, []byte{1, 2, 0, 0, 9, 9}, got)
 
 	for name, xml := range map[string][]byte{
-		"gap":           bundleXML(6*mibSectors, storageXML(1, 4*mibSectors, layers), shots),
-		"too short":     bundleXML(9*mibSectors, storages, shots),
-		"a circle":      bundleXML(6*mibSectors, storages, "<TopGUID>{a}</TopGUID><Shot><GUID>{a}</GUID><ParentGUID>{b}</ParentGUID></Shot><Shot><GUID>{b}</GUID><ParentGUID>{a}</ParentGUID></Shot>"),
-		"no image":      bundleXML(4*mibSectors, storageXML(0, 4*mibSectors, ""), shots),
-		"a short image": bundleXML(8*mibSectors, storageXML(0, 8*mibSectors, layers), shots),
-		"no XML":        []byte("ferry"),
-		"an entity":     []byte(`<!DOCTYPE d [<!ENTITY x SYSTEM "file:///etc/passwd">]>` + string(bundleXML(4*mibSectors, storageXML(0, 4*mibSectors, imageXML("a", "Compressed", "&x;")), shots))),
+		"gap":                    bundleXML(6*mibSectors, storageXML(1, 4*mibSectors, layers), shots),
+		"too short":              bundleXML(9*mibSectors, storages, shots),
+		"a circle":               bundleXML(6*mibSectors, storages, "<TopGUID>{a}</TopGUID><Shot><GUID>{a}</GUID><ParentGUID>{b}</ParentGUID></Shot><Shot><GUID>{b}</GUID><ParentGUID>{a}</ParentGUID></Shot>"),
+		"its own parent":         bundleXML(6*mibSectors, storages, "<Shot><GUID>{a}</GUID><ParentGUID>{a}</ParentGUID></Shot>"),
+		"another its own parent": bundleXML(6*mibSectors, storages, shots+"<Shot><GUID>{d}</GUID><ParentGUID>{d}</ParentGUID></Shot>"),
+		"two of one GUID":        bundleXML(6*mibSectors, storages, shots+"<Shot><GUID>{a}</GUID><ParentGUID>"+nothing+"</ParentGUID></Shot>"),
+		"no image":               bundleXML(4*mibSectors, storageXML(0, 4*mibSectors, ""), shots),
+		"a short image":          bundleXML(8*mibSectors, storageXML(0, 8*mibSectors, layers), shots),
+		"no XML":                 []byte("ferry"),
+		"an entity":              []byte(`<!DOCTYPE d [<!ENTITY x SYSTEM "file:///etc/passwd">]>` + string(bundleXML(4*mibSectors, storageXML(0, 4*mibSectors, imageXML("a", "Compressed", "&x;")), shots))),
 	} {
 		require.NoError(t, os.WriteFile(descriptor, xml, 0o600))
 		folder, err := local.Open(dir)

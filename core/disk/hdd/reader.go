@@ -170,8 +170,19 @@ func (r *reader) loadBundle(o disk.Origin) error {
 func (b bundle) chain(from string) ([]string, error) {
 	parents, isParent := map[string]string{}, map[string]bool{}
 	for _, s := range b.Shots {
+		if _, twice := parents[s.GUID]; twice {
+			return nil, disk.Damaged("two snapshots have the GUID %s", storage.Printable(s.GUID))
+		}
 		parents[s.GUID] = s.ParentGUID
 		isParent[s.ParentGUID] = true
+	}
+	for _, s := range b.Shots {
+		steps := 0
+		for at := s.GUID; at != "" && at != nothing; at = parents[at] {
+			if steps++; steps > len(b.Shots)+1 { // the image that the first one stands on has no entry of its own
+				return nil, disk.Damaged("the chain of snapshots comes back to itself")
+			}
+		}
 	}
 	top := b.Top
 	for _, s := range b.Shots {
@@ -185,7 +196,7 @@ func (b bundle) chain(from string) ([]string, error) {
 		}
 		top = from
 	}
-	if top == "" && len(b.Storages) > 0 && len(b.Storages[0].Images) == 1 {
+	if top == "" && len(b.Shots) == 0 && len(b.Storages) > 0 && len(b.Storages[0].Images) == 1 {
 		return []string{b.Storages[0].Images[0].GUID}, nil
 	}
 	var chain []string

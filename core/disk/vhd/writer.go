@@ -27,13 +27,13 @@ func create(t disk.Target) (disk.Writer, error) {
 	}
 	f.DataOffset, f.DiskType = footerSize, typeDynamic
 	w := &writer{footer: f, header: header{TableOffset: footerSize + headerSize, Entries: uint32((t.Size + defaultBlock - 1) / defaultBlock), BlockSize: defaultBlock}}
-	structures := int64(w.header.TableOffset) + w.tableSize()
 	if t.Layout == differencing {
-		if err := w.standOn(t, structures); err != nil {
+		if err := w.standOn(t, int64(w.header.TableOffset)); err != nil {
 			return nil, err
 		}
-		structures += int64(len(w.locator))
+		w.header.TableOffset += uint64(len(w.locator)) // what lies right behind the table is free
 	}
+	structures := int64(w.header.TableOffset) + w.tableSize()
 	bitmap := w.header.bitmapSize()
 	first := (structures + bitmap + alignment - 1) / alignment * alignment
 	var err error
@@ -41,6 +41,7 @@ func create(t disk.Target) (disk.Writer, error) {
 		return nil, err
 	}
 	ones := bytes.Repeat([]byte{0xff}, int(bitmap)) // also in a differencing disk: its blocks are stored whole
+	w.free = structures
 	w.Begin = func(off int64) error {
 		if _, err := w.File.WriteAt(ones, off-bitmap); err != nil {
 			return fmt.Errorf("writing the bitmap of a block: %w", err)
@@ -56,13 +57,14 @@ func dynamicSize(virtual int64, _ disk.Options, stored disk.Stored) int64 {
 	return 2*footerSize + headerSize + 4*blocks + sectorSize + maxLocator + alignment + stored[defaultBlock]/defaultBlock*(defaultBlock+alignment)
 }
 
-// writer makes a dynamic or differencing image: footer copy, header, table, perhaps the locator of the parent, then each block
+// writer makes a dynamic or differencing image: footer copy, header, perhaps the locator of the parent, table, then each block
 // behind its bitmap, and the footer.
 type writer struct {
 	*disk.BlockWriter
 	footer  footer
 	header  header
 	locator []byte // of the parent, padded to a sector; only in a differencing disk
+	free    int64  // file offset behind the table
 }
 
 // tableSize is the length of the table, padded to a sector.
@@ -86,11 +88,14 @@ func (w *writer) Commit(ctx context.Context) error {
 	}
 	end := int64(w.header.TableOffset) + 4*w.Count()
 	padding := bytes.Repeat([]byte{0xff}, int(w.tableSize()-4*w.Count()))
-	footer := w.footer.encode()
-	return w.Finish(w.End()+footerSize,
+	footer, last := w.footer.encode(), w.End()
+	if w.Stored() == 0 { // a hypervisor puts its first block there, and would leave a footer that lies further back inside of it
+		last = w.free
+	}
+	return w.Finish(last+footerSize,
 		disk.Part{What: "end of the table", Bytes: padding, Off: end},
-		disk.Part{What: "parent locator", Bytes: w.locator, Off: int64(w.header.TableOffset) + w.tableSize()},
+		disk.Part{What: "parent locator", Bytes: w.locator, Off: footerSize + headerSize},
 		disk.Part{What: "dynamic header", Bytes: w.header.encode(), Off: footerSize},
-		disk.Part{What: "footer", Bytes: footer, Off: w.End()},
+		disk.Part{What: "footer", Bytes: footer, Off: last},
 		disk.Part{What: "copy of the footer", Bytes: footer, Off: 0})
 }

@@ -9,6 +9,7 @@ import (
 	"unicode/utf8"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/storage"
 
 	"golang.org/x/text/encoding/htmlindex"
 )
@@ -31,11 +32,11 @@ type extentLine struct {
 }
 
 var (
-	extentPattern = regexp.MustCompile(`^(?i)(RW|RDONLY|NOACCESS)\s+(\d+)\s+(\w+)(?:\s+"([^"]*)"(?:\s+(\d+))?)?`)
-	valuePattern  = regexp.MustCompile(`^([\w.]+)\s*=\s*"?([^"]*?)"?\s*$`)
+	extentPattern = regexp.MustCompile(`^(?i)(RW|RDONLY|NOACCESS)\s+(\d+)\s+(\w+)(?:\s+"([^"]*)"(?:\s+(\d+))?)?$`)
+	valuePattern  = regexp.MustCompile(`^([^\s="]+)\s*=\s*"?([^"]*?)"?$`)
 )
 
-// parseDescriptor reads the text. Keys that are not known say nothing.
+// parseDescriptor reads the text. Keys that are not known say nothing; a line that is not understood whole is damage.
 func parseDescriptor(b []byte) (descriptor, error) {
 	if i := bytes.IndexByte(b, 0); i >= 0 { // padded to whole sectors
 		b = b[:i]
@@ -43,22 +44,28 @@ func parseDescriptor(b []byte) (descriptor, error) {
 	if len(b) > maxDescriptor {
 		return descriptor{}, disk.Damaged("a descriptor of %d bytes is absurd", len(b))
 	}
-	if !bytes.Contains(b, []byte(textMark)) {
+	mark := bytes.Index(b, []byte(textMark))
+	if mark < 0 {
 		return descriptor{}, disk.Damaged("the descriptor does not begin with %q", textMark)
 	}
 	d := descriptor{parentCID: noParent}
-	for _, line := range strings.FieldsFunc(decodeText(b), func(r rune) bool { return r == '\n' || r == '\r' }) {
+	for _, line := range strings.FieldsFunc(decodeText(b[mark:]), func(r rune) bool { return r == '\n' || r == '\r' }) {
 		line = strings.TrimSpace(line)
+		if line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
 		if m := extentPattern.FindStringSubmatch(line); m != nil {
 			if err := d.addExtent(m); err != nil {
 				return d, err
 			}
 			continue
 		}
-		if m := valuePattern.FindStringSubmatch(line); m != nil {
-			if err := d.set(strings.ToLower(m[1]), m[2]); err != nil {
-				return d, err
-			}
+		m := valuePattern.FindStringSubmatch(line)
+		if m == nil {
+			return d, disk.Damaged("the line %q of the descriptor is not understood", storage.Printable(line[:min(len(line), 100)]))
+		}
+		if err := d.set(strings.ToLower(m[1]), m[2]); err != nil {
+			return d, err
 		}
 	}
 	if len(d.extents) == 0 {

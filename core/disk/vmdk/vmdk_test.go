@@ -24,7 +24,7 @@ func TestDescriptorsAsTheyAreMet(t *testing.T) {
 		"spaces":           strings.ReplaceAll(strings.ReplaceAll(plain, "=", "  =\t"), "RW 2048 FLAT", "  RW   2048\tFLAT  "),
 		"padded":           plain + strings.Repeat("\x00", 300) + "RW 7 FLAT \"not this\" 0\n",
 		"no last line end": strings.TrimSuffix(plain, "\n"),
-		"other keys":       "\xff\xfe bytes\n" + plain + "ddb.toolsVersion = \"7\"\nchangeTrackPath=\"x\"\n# a remark\n= nothing\n",
+		"other keys":       "\xff\xfe bytes\n" + plain + "ddb.toolsVersion = \"7\"\nchangeTrackPath=\"x\"\n# a remark\n",
 		"capitals":         strings.ReplaceAll(strings.ReplaceAll(plain, "CID", "cid"), "RW", "rw"),
 	} {
 		d, err := parseDescriptor([]byte(text))
@@ -35,13 +35,17 @@ func TestDescriptorsAsTheyAreMet(t *testing.T) {
 		assert.Equal(t, []extentLine{{2048, "FLAT", "a-flat.vmdk", 0}}, d.extents, name)
 	}
 	for name, text := range map[string]string{
-		"empty":        "",
-		"no mark":      strings.TrimPrefix(plain, "# Disk"),
-		"no extent":    strings.ReplaceAll(plain, "RW", "XX"),
-		"no sectors":   strings.ReplaceAll(plain, "2048", "0"),
-		"many sectors": strings.ReplaceAll(plain, "2048", "99999999999999999999"),
-		"bad id":       strings.ReplaceAll(plain, "5ac1847", "ferry"),
-		"many extents": plain + strings.Repeat("RW 1 ZERO\n", maxExtents),
+		"empty":                  "",
+		"no mark":                strings.TrimPrefix(plain, "# Disk"),
+		"no extent":              strings.ReplaceAll(plain, "RW", "XX"),
+		"no sectors":             strings.ReplaceAll(plain, "2048", "0"),
+		"many sectors":           strings.ReplaceAll(plain, "2048", "99999999999999999999"),
+		"bad id":                 strings.ReplaceAll(plain, "5ac1847", "ferry"),
+		"junk behind the offset": strings.ReplaceAll(plain, "\" 0\n", "\" 0x\n"),
+		"an offset below 0":      strings.ReplaceAll(plain, "\" 0\n", "\" -7\n"),
+		"a line of something":    plain + "= nothing\n",
+		"half an extent":         plain + "RW 2048\n",
+		"many extents":           plain + strings.Repeat("RW 1 ZERO\n", maxExtents),
 	} {
 		_, err := parseDescriptor([]byte(text))
 		require.ErrorIs(t, err, disk.ErrDamaged, name)
