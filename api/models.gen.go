@@ -695,6 +695,9 @@ type Pool struct {
 type PoolChange struct {
 	// Rules What a pool accepts. What is absent is free.
 	Rules Rules `json:"rules"`
+
+	// Traits in the place of the rules, but for owner, mode and largest disk
+	Traits *[]string `json:"traits,omitempty"`
 }
 
 // PoolFile defines model for PoolFile.
@@ -740,15 +743,6 @@ type Report = inspect.Report
 // Request defines model for Request.
 type Request = plan.Request
 
-// RuleSet defines model for RuleSet.
-type RuleSet struct {
-	About string `json:"about"`
-	Name  string `json:"name"`
-
-	// Rules What a pool accepts. What is absent is free.
-	Rules Rules `json:"rules"`
-}
-
 // Rules What a pool accepts. What is absent is free.
 type Rules = plan.Rules
 
@@ -792,6 +786,15 @@ type Side = plan.Side
 
 // Step defines model for Step.
 type Step = plan.Step
+
+// Trait defines model for Trait.
+type Trait struct {
+	About string `json:"about"`
+	Name  string `json:"name"`
+
+	// Rules What a pool accepts. What is absent is free.
+	Rules Rules `json:"rules"`
+}
 
 // Trial defines model for Trial.
 type Trial struct {

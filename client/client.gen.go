@@ -424,15 +424,15 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/receipts (the `ListSeals` operationId).
 	ListSeals(ctx context.Context, params *ListSealsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListRuleSets Sets of rules that describe kinds of destinations
-	//
-	// Corresponds with GET /v1/rule-sets (the `ListRuleSets` operationId).
-	ListRuleSets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// EndSession End the console's session
 	//
 	// Corresponds with DELETE /v1/session (the `EndSession` operationId).
 	EndSession(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListTraits Traits of destinations, of which rules are combined
+	//
+	// Corresponds with GET /v1/traits (the `ListTraits` operationId).
+	ListTraits(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetVersion What is running
 	//
@@ -1312,11 +1312,11 @@ func (c *Client) ListSeals(ctx context.Context, params *ListSealsParams, reqEdit
 	return c.Client.Do(req)
 }
 
-// ListRuleSets Sets of rules that describe kinds of destinations
+// EndSession End the console's session
 //
-// Corresponds with GET /v1/rule-sets (the `ListRuleSets` operationId).
-func (c *Client) ListRuleSets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListRuleSetsRequest(c.Server)
+// Corresponds with DELETE /v1/session (the `EndSession` operationId).
+func (c *Client) EndSession(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndSessionRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -1327,11 +1327,11 @@ func (c *Client) ListRuleSets(ctx context.Context, reqEditors ...RequestEditorFn
 	return c.Client.Do(req)
 }
 
-// EndSession End the console's session
+// ListTraits Traits of destinations, of which rules are combined
 //
-// Corresponds with DELETE /v1/session (the `EndSession` operationId).
-func (c *Client) EndSession(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewEndSessionRequest(c.Server)
+// Corresponds with GET /v1/traits (the `ListTraits` operationId).
+func (c *Client) ListTraits(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTraitsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -3203,33 +3203,6 @@ func NewListSealsRequest(server string, params *ListSealsParams) (*http.Request,
 	return req, nil
 }
 
-// NewListRuleSetsRequest constructs an http.Request for the ListRuleSets method
-func NewListRuleSetsRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/v1/rule-sets")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
 // NewEndSessionRequest constructs an http.Request for the EndSession method
 func NewEndSessionRequest(server string) (*http.Request, error) {
 	var err error
@@ -3250,6 +3223,33 @@ func NewEndSessionRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListTraitsRequest constructs an http.Request for the ListTraits method
+func NewListTraitsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/traits")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -3724,19 +3724,19 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/receipts (the `ListSeals` operationId).
 	ListSealsWithResponse(ctx context.Context, params *ListSealsParams, reqEditors ...RequestEditorFn) (*ListSealsResponse, error)
 
-	// ListRuleSetsWithResponse Sets of rules that describe kinds of destinations
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /v1/rule-sets (the `ListRuleSets` operationId).
-	ListRuleSetsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRuleSetsResponse, error)
-
 	// EndSessionWithResponse End the console's session
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /v1/session (the `EndSession` operationId).
 	EndSessionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*EndSessionResponse, error)
+
+	// ListTraitsWithResponse Traits of destinations, of which rules are combined
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/traits (the `ListTraits` operationId).
+	ListTraitsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTraitsResponse, error)
 
 	// GetVersionWithResponse What is running
 	//
@@ -5768,54 +5768,6 @@ func (r ListSealsResponse) ContentType() string {
 	return ""
 }
 
-type ListRuleSetsResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]RuleSet
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListRuleSetsResponse) GetJSON200() *[]RuleSet {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListRuleSetsResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ListRuleSetsResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ListRuleSetsResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ListRuleSetsResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListRuleSetsResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 type EndSessionResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5851,6 +5803,54 @@ func (r EndSessionResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EndSessionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListTraitsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Trait
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTraitsResponse) GetJSON200() *[]Trait {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTraitsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTraitsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTraitsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTraitsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTraitsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6625,19 +6625,6 @@ func (c *ClientWithResponses) ListSealsWithResponse(ctx context.Context, params 
 	return ParseListSealsResponse(rsp)
 }
 
-// ListRuleSetsWithResponse Sets of rules that describe kinds of destinations
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /v1/rule-sets (the `ListRuleSets` operationId).
-func (c *ClientWithResponses) ListRuleSetsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRuleSetsResponse, error) {
-	rsp, err := c.ListRuleSets(ctx, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseListRuleSetsResponse(rsp)
-}
-
 // EndSessionWithResponse End the console's session
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6649,6 +6636,19 @@ func (c *ClientWithResponses) EndSessionWithResponse(ctx context.Context, reqEdi
 		return nil, err
 	}
 	return ParseEndSessionResponse(rsp)
+}
+
+// ListTraitsWithResponse Traits of destinations, of which rules are combined
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/traits (the `ListTraits` operationId).
+func (c *ClientWithResponses) ListTraitsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTraitsResponse, error) {
+	rsp, err := c.ListTraits(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTraitsResponse(rsp)
 }
 
 // GetVersionWithResponse What is running
@@ -8068,39 +8068,6 @@ func ParseListSealsResponse(rsp *http.Response) (*ListSealsResponse, error) {
 	return response, nil
 }
 
-// ParseListRuleSetsResponse parses an HTTP response from a ListRuleSetsWithResponse call
-func ParseListRuleSetsResponse(rsp *http.Response) (*ListRuleSetsResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ListRuleSetsResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []RuleSet
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
 // ParseEndSessionResponse parses an HTTP response from a EndSessionWithResponse call
 func ParseEndSessionResponse(rsp *http.Response) (*EndSessionResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8117,6 +8084,39 @@ func ParseEndSessionResponse(rsp *http.Response) (*EndSessionResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListTraitsResponse parses an HTTP response from a ListTraitsWithResponse call
+func ParseListTraitsResponse(rsp *http.Response) (*ListTraitsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTraitsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Trait
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -33,9 +33,9 @@ func (s *Service) TestHost(ctx context.Context, name string) (api.Trial, error) 
 	return decode[api.Trial](s.calls.TestHost(ctx, name))
 }
 
-// RuleSets returns the named sets of rules.
-func (s *Service) RuleSets(ctx context.Context) ([]api.RuleSet, error) {
-	return decode[[]api.RuleSet](s.calls.ListRuleSets(ctx))
+// Traits returns those that rules are combined of.
+func (s *Service) Traits(ctx context.Context) ([]api.Trait, error) {
+	return decode[[]api.Trait](s.calls.ListTraits(ctx))
 }
 
 // Pools returns all pools.

@@ -173,11 +173,56 @@ func TestNamesByRule(t *testing.T) {
 		assert.True(t, r.Fits(got, ".vhd"), got)
 	}
 	assert.False(t, Rules{Name: "UUIDEXT"}.Fits("ticketing.vhd", ".vhd"))
-	for _, set := range Sets {
-		require.NoError(t, set.Rules.Validate(), set.Name)
-		assert.NotEmpty(t, set.Rules.Choices(), set.Name)
-	}
+	require.Error(t, Rules{Name: "disk"}.Validate())
 	require.Error(t, Rules{Mode: "rw"}.Validate())
 	require.Error(t, Rules{Owner: "root"}.Validate())
 	require.Error(t, Rules{Accepts: []Accepted{{Format: "floppy"}}}.Validate())
+}
+
+// TestTraitsCombine: in whatever order, to rules that make sense and that every trait would have made for itself, or to an error.
+func TestTraitsCombine(t *testing.T) {
+	var names []string
+	for _, x := range Traits {
+		names = append(names, x.Name)
+	}
+	worked := 0
+	for set := range 1 << len(names) {
+		var chosen []string
+		for i, name := range names {
+			if set>>i&1 == 1 {
+				chosen = append(chosen, name)
+			}
+		}
+		r, err := Combine(chosen)
+		slices.Reverse(chosen)
+		reversed, errReversed := Combine(chosen)
+		require.Equal(t, err == nil, errReversed == nil)
+		if err != nil {
+			assert.Subset(t, chosen, []string{"flat-only", "dynamic-only"}, "nothing else contradicts each other")
+			continue
+		}
+		assert.Equal(t, r, reversed)
+		worked++
+		require.NoError(t, r.Validate())
+		assert.Len(t, r.Traits, len(chosen))
+		for _, c := range r.Choices() {
+			f, err := disk.Lookup(c.Format)
+			require.NoError(t, err)
+			l, err := f.Layout(c.Layouts[0])
+			require.NoError(t, err)
+			for _, x := range Traits {
+				assert.True(t, !slices.Contains(chosen, x.Name) || x.Rules.Accept(c.Format, l), "%s, %s, by %s", c.Format, l.Name, x.Name)
+			}
+		}
+	}
+	assert.Equal(t, 96, worked)
+	for _, wrong := range [][]string{{"shiny"}, {"thin-only", "thin-only"}} {
+		_, err := Combine(wrong)
+		require.Error(t, err)
+	}
+	both, err := Narrow([]Accepted{{Format: "vhd", Layouts: []string{"dynamic", "fixed"}}, {Format: "raw"}}, []Accepted{{Format: "vhd", Layouts: []string{"fixed"}}})
+	require.NoError(t, err)
+	assert.Equal(t, []Accepted{{"vhd", []string{"fixed"}}}, both)
+	_, err = Narrow([]Accepted{{Format: "raw"}}, []Accepted{{Format: "vhd"}})
+	require.Error(t, err)
 }

@@ -79,6 +79,8 @@ type Request struct {
 	Family bool `json:"family,omitempty"`
 	// Release holds the source for a while, out of the way, once the new image is proven: the disk has moved.
 	Release bool `json:"release,omitempty"`
+	// ByRules does whatever the rules of the destination's pool ask for: the plan is that of the request which it becomes.
+	ByRules bool `json:"by_rules,omitempty"`
 	// AsItIs goes on where the source is not what was known of it: its content differs from its tag, or files of it are missing or short.
 	AsItIs bool `json:"as_it_is,omitempty"`
 	// LeaveDefinitions leaves the definitions of machines that use a disk which moves as they are.

@@ -2,12 +2,15 @@ package plan
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"path"
 	"slices"
 	"strings"
 
 	"bagaglio/core/disk"
+
+	jsonpatch "github.com/evanphx/json-patch/v5"
 )
 
 // checkRules: what the destination's pool accepts.
@@ -108,7 +111,11 @@ func (p *maker) asConversion(f disk.Format, layout string, more map[string]any) 
 // accepted offers the layouts that the pool accepts and that hold the disk.
 func (p *maker) accepted() (out []Remedy) {
 	r := p.facts.Destination.Rules
-	for _, c := range r.Choices() {
+	choices := r.Choices()
+	slices.SortStableFunc(choices, func(a, b Accepted) int { // its own format first
+		return cmp.Compare(map[bool]int{true: 0, false: 1}[a.Format == p.Before.Format], map[bool]int{true: 0, false: 1}[b.Format == p.Before.Format])
+	})
+	for _, c := range choices {
 		f, err := disk.Lookup(c.Format)
 		if err != nil || len(out) == mostOffered {
 			continue
@@ -126,4 +133,37 @@ func (p *maker) accepted() (out []Remedy) {
 		}
 	}
 	return slices.Clip(out)
+}
+
+// rulePrefix begins the names of checks by the rules of a pool.
+const rulePrefix = "rule-"
+
+// byRule tells whether a check by the rules stands in the way, and can be settled.
+func (c Check) byRule() bool {
+	return c.Severity == Blocks && strings.HasPrefix(c.Name, rulePrefix) && len(c.Remedies) > 0
+}
+
+// ByRules is the request with the first thing settled that the rules of the destination's pool ask for. It is false when there is nothing of
+// that kind.
+func (p Plan) ByRules() (r Request, ok bool, err error) {
+	i := slices.IndexFunc(p.Checks, Check.byRule)
+	if i < 0 {
+		return p.Request, false, nil
+	}
+	whole, err := json.Marshal(p.Request)
+	if err == nil {
+		whole, err = jsonpatch.MergePatch(whole, p.Checks[i].Remedies[0].Change)
+	}
+	if err == nil {
+		err = json.Unmarshal(whole, &r)
+	}
+	if err != nil {
+		return r, false, fmt.Errorf("doing what the rules ask for: %w", err)
+	}
+	return r, true, nil
+}
+
+// OnlyRules tells whether nothing stands in the way but what the rules ask for and what can be done.
+func (p Plan) OnlyRules() bool {
+	return p.Blocked() && !slices.ContainsFunc(p.Checks, func(c Check) bool { return c.Severity == Blocks && !c.byRule() })
 }

@@ -14,7 +14,7 @@ import (
 
 // Rules are what a pool accepts. The zero value accepts everything. Sizes are in bytes.
 type Rules struct {
-	Like        string     `json:"like,omitempty"`         // the set that they were taken from
+	Traits      []string   `json:"traits,omitempty"`       // that they were combined of
 	Accepts     []Accepted `json:"accepts,omitempty"`      // empty for all formats
 	Allocation  string     `json:"allocation,omitempty"`   // Thin, Thick, or empty for both
 	LargestDisk int64      `json:"largest_disk,omitempty"` // virtual size
@@ -40,40 +40,6 @@ const (
 	Thin  = "thin"
 	Thick = "thick"
 )
-
-// Set is a named set of rules that describes a kind of destination by its traits.
-type Set struct {
-	Name, About string
-	Rules       Rules
-}
-
-// Sets are the named sets.
-var Sets = []Set{
-	{"any", "takes everything", Rules{}},
-	{"plain-files", "reads disks as plain files: raw only, whole mebibytes", Rules{Accepts: []Accepted{{Format: "raw", Layouts: []string{"thin", "thick"}}}, Granularity: 1 << 20}},
-	{"copy-on-write", "keeps snapshots inside of images: qcow2, thin", Rules{Accepts: []Accepted{{Format: "qcow2", Layouts: []string{"thin", "overlay"}}}, Allocation: Thin}},
-	{"uuid-vhd", "lists only files with a UUID for a name: vhd, dynamic, up to 2040 GiB, whole mebibytes", Rules{
-		Accepts: []Accepted{{Format: "vhd", Layouts: []string{"dynamic", "differencing"}}}, Granularity: 1 << 20, LargestDisk: 2040 << 30, Name: "UUIDEXT"}},
-	{"machine-folders-vmdk", "keeps each machine in a folder of its own: vmdk, flat or delta, whole mebibytes", Rules{
-		Accepts: []Accepted{{Format: "vmdk", Layouts: []string{"flat", "delta"}}}, Granularity: 1 << 20, MachineFolders: true}},
-	{"machine-folders-vhdx", "keeps each machine in a folder of its own: vhdx or vhd, whole mebibytes", Rules{
-		Accepts: []Accepted{{Format: "vhdx"}, {Format: "vhd"}}, Granularity: 1 << 20, MachineFolders: true}},
-	{"single-files", "wants each disk in one file that stands alone, for carrying about", Rules{
-		Accepts: []Accepted{{Format: "raw", Layouts: []string{"thin"}}, {Format: "qcow2", Layouts: []string{"thin", "compressed"}}, {Format: "vmdk", Layouts: []string{"sparse", "stream"}},
-			{Format: "vhd", Layouts: []string{"dynamic"}}, {Format: "vhdx", Layouts: []string{"dynamic"}}, {Format: "vdi", Layouts: []string{"dynamic"}}}, NoRunning: true}},
-}
-
-// LookupSet returns the set of that name.
-func LookupSet(name string) (Set, error) {
-	var names []string
-	for _, s := range Sets {
-		if s.Name == name {
-			return s, nil
-		}
-		names = append(names, s.Name)
-	}
-	return Set{}, fmt.Errorf("there is no set of rules %q: choose one of %s", name, strings.Join(names, ", "))
-}
 
 var (
 	ownerForm = regexp.MustCompile(`^\d{1,9}:\d{1,9}$`)

@@ -31,8 +31,8 @@ func (s *server) TestHost(ctx context.Context, r TestHostRequestObject) (TestHos
 	return TestHost200JSONResponse(trial), err
 }
 
-func (s *server) ListRuleSets(context.Context, ListRuleSetsRequestObject) (ListRuleSetsResponseObject, error) {
-	return ListRuleSets200JSONResponse(s.service.RuleSets()), nil
+func (s *server) ListTraits(context.Context, ListTraitsRequestObject) (ListTraitsResponseObject, error) {
+	return ListTraits200JSONResponse(s.service.Traits()), nil
 }
 
 func (s *server) ListPools(ctx context.Context, _ ListPoolsRequestObject) (ListPoolsResponseObject, error) {

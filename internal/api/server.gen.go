@@ -149,12 +149,12 @@ type ServerInterface interface {
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	// (GET /v1/receipts)
 	ListSeals(c *gin.Context, params ListSealsParams)
-	// ListRuleSets Sets of rules that describe kinds of destinations
-	// (GET /v1/rule-sets)
-	ListRuleSets(c *gin.Context)
 	// EndSession End the console's session
 	// (DELETE /v1/session)
 	EndSession(c *gin.Context)
+	// ListTraits Traits of destinations, of which rules are combined
+	// (GET /v1/traits)
+	ListTraits(c *gin.Context)
 	// GetVersion What is running
 	// (GET /v1/version)
 	GetVersion(c *gin.Context)
@@ -1221,19 +1221,6 @@ func (siw *ServerInterfaceWrapper) ListSeals(c *gin.Context) {
 	siw.Handler.ListSeals(c, params)
 }
 
-// ListRuleSets operation middleware
-func (siw *ServerInterfaceWrapper) ListRuleSets(c *gin.Context) {
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.ListRuleSets(c)
-}
-
 // EndSession operation middleware
 func (siw *ServerInterfaceWrapper) EndSession(c *gin.Context) {
 
@@ -1245,6 +1232,19 @@ func (siw *ServerInterfaceWrapper) EndSession(c *gin.Context) {
 	}
 
 	siw.Handler.EndSession(c)
+}
+
+// ListTraits operation middleware
+func (siw *ServerInterfaceWrapper) ListTraits(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListTraits(c)
 }
 
 // GetVersion operation middleware
@@ -1298,7 +1298,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/v1/hosts/:host", wrapper.RemoveHost)
 	router.PATCH(options.BaseURL+"/v1/hosts/:host", wrapper.ChangeHost)
 	router.POST(options.BaseURL+"/v1/hosts/:host/test", wrapper.TestHost)
-	router.GET(options.BaseURL+"/v1/rule-sets", wrapper.ListRuleSets)
+	router.GET(options.BaseURL+"/v1/traits", wrapper.ListTraits)
 	router.GET(options.BaseURL+"/v1/pools", wrapper.ListPools)
 	router.POST(options.BaseURL+"/v1/pools", wrapper.AddPool)
 	router.DELETE(options.BaseURL+"/v1/pools/:pool", wrapper.RemovePool)
@@ -3036,44 +3036,6 @@ func (response ListSealsdefaultApplicationProblemPlusJSONResponse) VisitListSeal
 	return err
 }
 
-type ListRuleSetsRequestObject struct {
-}
-
-type ListRuleSetsResponseObject interface {
-	VisitListRuleSetsResponse(w http.ResponseWriter) error
-}
-
-type ListRuleSets200JSONResponse []RuleSet
-
-func (response ListRuleSets200JSONResponse) VisitListRuleSetsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListRuleSetsdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response ListRuleSetsdefaultApplicationProblemPlusJSONResponse) VisitListRuleSetsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type EndSessionRequestObject struct {
 }
 
@@ -3095,6 +3057,44 @@ type EndSessiondefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EndSessiondefaultApplicationProblemPlusJSONResponse) VisitEndSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTraitsRequestObject struct {
+}
+
+type ListTraitsResponseObject interface {
+	VisitListTraitsResponse(w http.ResponseWriter) error
+}
+
+type ListTraits200JSONResponse []Trait
+
+func (response ListTraits200JSONResponse) VisitListTraitsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTraitsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTraitsdefaultApplicationProblemPlusJSONResponse) VisitListTraitsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3275,12 +3275,12 @@ type StrictServerInterface interface {
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	// (GET /v1/receipts)
 	ListSeals(ctx context.Context, request ListSealsRequestObject) (ListSealsResponseObject, error)
-	// ListRuleSets Sets of rules that describe kinds of destinations
-	// (GET /v1/rule-sets)
-	ListRuleSets(ctx context.Context, request ListRuleSetsRequestObject) (ListRuleSetsResponseObject, error)
 	// EndSession End the console's session
 	// (DELETE /v1/session)
 	EndSession(ctx context.Context, request EndSessionRequestObject) (EndSessionResponseObject, error)
+	// ListTraits Traits of destinations, of which rules are combined
+	// (GET /v1/traits)
+	ListTraits(ctx context.Context, request ListTraitsRequestObject) (ListTraitsResponseObject, error)
 	// GetVersion What is running
 	// (GET /v1/version)
 	GetVersion(ctx context.Context, request GetVersionRequestObject) (GetVersionResponseObject, error)
@@ -4634,30 +4634,6 @@ func (sh *strictHandler) ListSeals(ctx *gin.Context, params ListSealsParams) {
 	}
 }
 
-// ListRuleSets operation middleware
-func (sh *strictHandler) ListRuleSets(ctx *gin.Context) {
-	var request ListRuleSetsRequestObject
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListRuleSets(ctx, request.(ListRuleSetsRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListRuleSets")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(ListRuleSetsResponseObject); ok {
-		if err := validResponse.VisitListRuleSetsResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
 // EndSession operation middleware
 func (sh *strictHandler) EndSession(ctx *gin.Context) {
 	var request EndSessionRequestObject
@@ -4675,6 +4651,30 @@ func (sh *strictHandler) EndSession(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(EndSessionResponseObject); ok {
 		if err := validResponse.VisitEndSessionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListTraits operation middleware
+func (sh *strictHandler) ListTraits(ctx *gin.Context) {
+	var request ListTraitsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTraits(ctx, request.(ListTraitsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTraits")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListTraitsResponseObject); ok {
+		if err := validResponse.VisitListTraitsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

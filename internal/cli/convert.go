@@ -21,14 +21,22 @@ func (a *app) convert() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "convert SOURCE DESTINATION",
 		Short: "Make an image of another format or layout, and prove it",
+		Long: `Makes an image of another format or layout, and proves it. A DESTINATION that ends in : or / is a pool or a folder: there the image gets the name
+of the source, with the extension of its format.`,
 		Example: `  bagaglio convert ./ticketing.raw ./ticketing.qcow2
-  bagaglio convert quay-store:ticketing.raw lighthouse-store:ticketing.vhd --as vhd --layout fixed`,
+  bagaglio convert quay-store:ticketing.raw lighthouse-store: --as vhd --layout fixed`,
 		Args:              exactly(2),
 		ValidArgsFunction: a.completeDisk,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var to plan.Place
 			var err error
-			if to, err = place(args[1]); err != nil {
+			if r.Source, err = source(args[0], r.Source); err != nil {
+				return err
+			}
+			if r.As == "" && isFolder(args[1]) {
+				return usage("say which format: add --as FORMAT")
+			}
+			to, err := place(intoFolder(args[1], r))
+			if err != nil {
 				return err
 			}
 			r.Destination = &to
@@ -36,9 +44,6 @@ func (a *app) convert() *cobra.Command {
 				if r.As = disk.Claim(to.Path); r.As == "" {
 					return usage("the name %s does not tell a format: add --as FORMAT", to.Path)
 				}
-			}
-			if r.Source, err = source(args[0], r.Source); err != nil {
-				return err
 			}
 			if err := baseOf(&r); err != nil {
 				return err
@@ -64,6 +69,7 @@ func (a *app) convert() *cobra.Command {
 	f.BoolVar(&r.Recopy, "recopy", false, "when the source changes while it is copied, copy again what differs")
 	f.BoolVar(&r.PastDamage, "past-damage", false, "go on where the source cannot be read, with zeros in the place; the job then ends with damage")
 	asItIsFlag(f, &r)
+	byRulesFlag(f, &r)
 	f.BoolVar(&r.ClearHeld, "clear-held", false, "to make room, remove for good what the destination's pool holds of replaced disks")
 	paceFlags(c, &a.pace.speed, &a.pace.hours)
 	f.BoolVar(&planOnly, "plan", false, "only say what would happen")
@@ -80,6 +86,11 @@ func (a *app) convert() *cobra.Command {
 // asItIsFlag is for all work that reads a whole disk.
 func asItIsFlag(f *pflag.FlagSet, r *plan.Request) {
 	f.BoolVar(&r.AsItIs, "as-it-is", false, "take the source as it is now, also where it is not what its tag says, or files of it are missing or short; the receipt tells it")
+}
+
+// byRulesFlag is for all work that puts disks into pools.
+func byRulesFlag(f *pflag.FlagSet, r *plan.Request) {
+	f.BoolVar(&r.ByRules, "by-rules", false, "do whatever the rules of the destination's pool ask for: format, size, name, folder")
 }
 
 func completeFormats(*cobra.Command, []string, string) (out []string, _ cobra.ShellCompDirective) {
@@ -128,6 +139,9 @@ func (a *app) showPlan(p plan.Plan, planOnly bool) (goOn bool, err error) {
 		err = printPlan(a.out, p)
 	default:
 		err = printPlan(a.notes, p)
+	}
+	if p.OnlyRules() {
+		a.remark("\nAll that the rules ask for is done with --by-rules.")
 	}
 	if err == nil && p.Blocked() {
 		a.remark("\nNothing was done: what says STOP has to be settled first.")

@@ -78,6 +78,7 @@ func (a *app) carry(c *carrying, use, short string) *cobra.Command {
 	f.BoolVar(&r.Recopy, "recopy", false, "when the source changes while it is copied, copy again what differs")
 	f.BoolVar(&r.PastDamage, "past-damage", false, "go on where the source cannot be read, with zeros in the place; the job then ends with damage")
 	asItIsFlag(f, r)
+	byRulesFlag(f, r)
 	f.BoolVar(&r.ClearHeld, "clear-held", false, "to make room, remove for good what the destination's pool holds")
 	paceFlags(cmd, &a.pace.speed, &a.pace.hours)
 	f.BoolVar(&c.planOnly, "plan", false, "only say what would happen")
@@ -93,6 +94,7 @@ func (a *app) carryAll(ctx context.Context, c *carrying, sources []string, to st
 		worker worker
 	}
 	var all []one
+	var stopped error
 	for _, arg := range sources {
 		r, w, err := a.carryOne(ctx, c, arg, to, len(sources) > 1)
 		if err != nil {
@@ -106,14 +108,16 @@ func (a *app) carryAll(ctx context.Context, c *carrying, sources []string, to st
 			return fmt.Errorf("%s: %w", arg, err)
 		}
 		a.remark("%s", arg)
-		if _, err := a.showPlan(p, c.planOnly); err != nil {
+		if _, err := a.showPlan(p, c.planOnly); p.Blocked() {
+			stopped = err
+		} else if err != nil {
 			return err
 		}
 		a.remark("")
 		all = append(all, one{arg, w})
 	}
-	if c.planOnly {
-		return nil
+	if c.planOnly || stopped != nil {
+		return stopped
 	}
 	if !c.yes && !a.json && isTerminal(a.in) && isTerminal(a.notes) {
 		if err := a.ask(fmt.Sprintf("Go ahead with %d disks?", len(all))); err != nil {
@@ -144,27 +148,40 @@ func (a *app) carryAll(ctx context.Context, c *carrying, sources []string, to st
 	return failed
 }
 
+// isFolder tells whether a destination is a pool or a folder, in which a disk keeps its name.
+func isFolder(to string) bool {
+	if strings.HasSuffix(to, ":") || strings.HasSuffix(to, "/") {
+		return true
+	}
+	info, err := os.Stat(to)
+	return onTheSpot(to) && err == nil && info.IsDir()
+}
+
+// intoFolder is a destination with the name of the source where it is a folder.
+func intoFolder(to string, r plan.Request) string {
+	if !isFolder(to) {
+		return to
+	}
+	name := path.Base(r.Source.Path)
+	if f, err := disk.Lookup(r.As); err == nil && disk.Claim(name) != f.Name {
+		name = strings.TrimSuffix(name, path.Ext(name)) + f.Extensions[0]
+	}
+	if !strings.HasSuffix(to, ":") {
+		to = strings.TrimSuffix(to, "/") + "/"
+	}
+	return to + name
+}
+
 // carryOne is the request for one disk.
 func (a *app) carryOne(ctx context.Context, c *carrying, arg, to string, many bool) (r plan.Request, w worker, err error) {
 	r = c.request
 	if r.Source, err = source(arg, c.from); err != nil {
 		return r, nil, err
 	}
-	isFolder := strings.HasSuffix(to, ":") || strings.HasSuffix(to, "/")
-	if info, statErr := os.Stat(to); onTheSpot(to) && statErr == nil && info.IsDir() {
-		isFolder, to = true, strings.TrimSuffix(to, "/")+"/"
-	}
-	if many && !isFolder {
+	if many && !isFolder(to) {
 		return r, nil, usage("several disks go to a folder or a pool: %s/ or POOL:", to)
 	}
-	if isFolder {
-		name := path.Base(r.Source.Path)
-		if f, err := disk.Lookup(r.As); err == nil && disk.Claim(name) != f.Name {
-			name = strings.TrimSuffix(name, path.Ext(name)) + f.Extensions[0]
-		}
-		to += name
-	}
-	place, err := place(to)
+	place, err := place(intoFolder(to, r))
 	if err != nil {
 		return r, nil, err
 	}

@@ -32,11 +32,11 @@ func (a *app) poolList() *cobra.Command {
 			if a.json {
 				return a.printJSON(pools)
 			}
-			rows := [][]string{{"POOL", "HOST", "FREE", "OF", "FILESYSTEM", "FOLDER"}}
+			rows := [][]string{{"POOL", "HOST", "FREE", "OF", "FILESYSTEM", "RULES", "FOLDER"}}
 			for _, p := range pools {
-				row := []string{p.Name, p.Host, size(p.Free), size(p.Total), p.Filesystem, p.Folder}
+				row := []string{p.Name, p.Host, size(p.Free), size(p.Total), p.Filesystem, traitsOf(p.Rules), p.Folder}
 				if p.Problem != nil {
-					row = []string{p.Name, p.Host, "-", "-", "-", *p.Problem}
+					row = []string{p.Name, p.Host, "-", "-", "-", traitsOf(p.Rules), *p.Problem}
 				}
 				rows = append(rows, row)
 			}
@@ -47,8 +47,21 @@ func (a *app) poolList() *cobra.Command {
 	return c
 }
 
+// traitsOf names the rules of a pool in a word or two.
+func traitsOf(r plan.Rules) string {
+	switch {
+	case len(r.Traits) > 0:
+		return strings.Join(r.Traits, ", ")
+	case len(rulesRows(r)) > 0:
+		return "its own"
+	}
+	return "any"
+}
+
 func (a *app) poolAdd() *cobra.Command {
-	var host, like string
+	var host, accepts string
+	var traits []string
+	var largest int64
 	c := &cobra.Command{
 		Use: "add NAME FOLDER", Short: "Add a folder of the service's computer, or of another host, as a pool", Args: exactly(2),
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
@@ -60,14 +73,15 @@ func (a *app) poolAdd() *cobra.Command {
 				}
 				n.Folder = folder
 			}
-			if like != "" {
-				set, err := plan.LookupSet(like)
-				if err != nil {
-					return usage("%w", err)
-				}
-				set.Rules.Like = set.Name
-				n.Rules = &set.Rules
+			rules, err := plan.Combine(traits)
+			if err == nil {
+				rules.Accepts, err = plan.Narrow(rules.Accepts, readAccepts(accepts))
 			}
+			if err != nil {
+				return usage("%w", err)
+			}
+			rules.LargestDisk = largest
+			n.Rules = &rules
 			p, err := service.AddPool(cmd.Context(), n)
 			if err != nil {
 				return err
@@ -77,7 +91,9 @@ func (a *app) poolAdd() *cobra.Command {
 		}),
 	}
 	c.Flags().StringVar(&host, "host", "local", "that the folder is on")
-	c.Flags().StringVar(&like, "like", "", "take the rules of a kind of destination: see bagaglio pool rules --help")
+	c.Flags().StringSliceVar(&traits, "trait", nil, "what kind of destination it is, several joined by commas: see bagaglio pool rules --help")
+	c.Flags().StringVar(&accepts, "accept", "", acceptHelp)
+	c.Flags().Var(length{&largest}, "largest-disk", "largest virtual size that it takes, such as 2040G")
 	return c
 }
 

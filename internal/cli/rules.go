@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"bagaglio/api"
@@ -66,8 +67,10 @@ func rulesRows(r plan.Rules) [][]string {
 	add := func(name, format string, args ...any) {
 		rows = append(rows, []string{"rule: " + name, fmt.Sprintf(format, args...)})
 	}
-	if r.Like != "" {
-		add("like", "%s", r.Like)
+	for _, t := range plan.Traits {
+		if slices.Contains(r.Traits, t.Name) {
+			add("trait", "%s: it %s", t.Name, t.About)
+		}
 	}
 	for _, x := range r.Accepts {
 		layouts := strings.Join(x.Layouts, ", ")
@@ -104,34 +107,40 @@ func rulesRows(r plan.Rules) [][]string {
 }
 
 func (a *app) poolRules() *cobra.Command {
-	var like, accepts string
+	var accepts string
+	var traits []string
 	var changed plan.Rules
-	var sets strings.Builder
-	for _, s := range plan.Sets {
-		_, _ = fmt.Fprintf(&sets, "  %-22s %s\n", s.Name, s.About) // a strings.Builder takes everything
+	var known strings.Builder
+	for _, t := range plan.Traits {
+		_, _ = fmt.Fprintf(&known, "  %-16s it %s\n", t.Name, t.About) // a strings.Builder takes everything
 	}
 	c := &cobra.Command{
 		Use: "rules NAME", Short: "Show or change what a pool accepts", Args: exactly(1), ValidArgsFunction: a.completePool,
-		Long: `Shows what a pool accepts, or changes what is named. --like begins from a kind of destination:
+		Long: `Shows what a pool accepts, or changes what is named. --trait says what kind of destination it is; several are combined:
 
-` + sets.String() + `
-Every plan into the pool is checked against its rules, and offers what to do.`,
+` + known.String() + `
+Without any (--trait "") it takes everything. Every plan into the pool is checked against its rules, and offers what to do; with --by-rules all of
+it is done.`,
+		Example: `  bagaglio pool rules lamp-room --trait names-by-uuid,dynamic-only,whole-mebibytes --accept vhd --largest-disk 2040G`,
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
 			p, err := service.Pool(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
 			r, flags := p.Rules, cmd.Flags()
-			if flags.Changed("like") {
-				set, err := plan.LookupSet(like)
+			if flags.Changed("trait") {
+				if r, err = plan.Combine(traits); err != nil {
+					return usage("%w", err)
+				}
+			}
+			if flags.Changed("accept") {
+				whole, err := plan.Combine(r.Traits)
+				if err == nil {
+					r.Accepts, err = plan.Narrow(whole.Accepts, readAccepts(accepts))
+				}
 				if err != nil {
 					return usage("%w", err)
 				}
-				r = set.Rules
-				r.Like = set.Name
-			}
-			if flags.Changed("accept") {
-				r.Accepts = readAccepts(accepts)
 			}
 			for flag, set := range map[string]func(){
 				"allocation":      func() { r.Allocation = changed.Allocation },
@@ -147,7 +156,7 @@ Every plan into the pool is checked against its rules, and offers what to do.`,
 					set()
 				}
 			}
-			if r.Like != p.Rules.Like || flags.NFlag() > 1 || flags.NFlag() == 1 && !a.json {
+			if flags.NFlag() > 1 || flags.NFlag() == 1 && !a.json {
 				if err := r.Validate(); err != nil {
 					return usage("%w", err)
 				}
@@ -166,8 +175,8 @@ Every plan into the pool is checked against its rules, and offers what to do.`,
 		}),
 	}
 	f := c.Flags()
-	f.StringVar(&like, "like", "", "begin from the rules of a kind of destination")
-	f.StringVar(&accepts, "accept", "", "formats, each with its layouts: qcow2=thin+thick,raw")
+	f.StringSliceVar(&traits, "trait", nil, "begin from what kind of destination it is, several joined by commas")
+	f.StringVar(&accepts, "accept", "", acceptHelp)
 	f.StringVar(&changed.Allocation, "allocation", "", "thin or thick")
 	f.Var(length{&changed.LargestDisk}, "largest-disk", "virtual size, such as 2T")
 	f.Var(length{&changed.Granularity}, "granularity", "the virtual size is a multiple of it, such as 1M")
@@ -179,6 +188,8 @@ Every plan into the pool is checked against its rules, and offers what to do.`,
 	a.jsonFlag(c)
 	return c
 }
+
+const acceptHelp = "formats, each with its layouts: qcow2=thin+thick,raw"
 
 func readAccepts(text string) (accepts []plan.Accepted) {
 	for one := range strings.SplitSeq(text, ",") {

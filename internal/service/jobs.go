@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"reflect"
 	"strconv"
 	"sync"
 	"time"
@@ -54,7 +55,15 @@ func (s *Service) prepare(ctx context.Context, r plan.Request) (plan.Plan, job.E
 	}
 	known.Speeds = speeds
 	p, err := job.Prepare(ctx, ends, r, known)
-	return p, ends, err
+	if err != nil || !r.ByRules {
+		return p, ends, err
+	}
+	if next, more, err := p.ByRules(); err != nil {
+		return p, ends, err
+	} else if more && !reflect.DeepEqual(next, r) {
+		return s.prepare(ctx, next)
+	}
+	return p, ends, nil
 }
 
 // known is what the records tell of the places of a request.

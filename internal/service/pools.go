@@ -123,23 +123,31 @@ func (s *Service) readFacts() {
 
 // ChangePool changes the rules of a pool.
 func (s *Service) ChangePool(ctx context.Context, name string, change api.PoolChange) (api.Pool, error) {
-	if err := change.Rules.Validate(); err != nil {
+	rules := change.Rules
+	if change.Traits != nil {
+		combined, err := plan.Combine(*change.Traits)
+		if err != nil {
+			return api.Pool{}, fmt.Errorf("%w: %w", ErrInvalid, err)
+		}
+		combined.Owner, combined.Mode, combined.LargestDisk = rules.Owner, rules.Mode, rules.LargestDisk
+		rules = combined
+	}
+	if err := rules.Validate(); err != nil {
 		return api.Pool{}, fmt.Errorf("%w: the rules: %w", ErrInvalid, err)
 	}
 	record, err := s.pool(ctx, name)
 	if err != nil {
 		return api.Pool{}, err
 	}
-	record.Rules = change.Rules
-	return s.describe(record), s.store.SetRules(ctx, name, change.Rules)
+	record.Rules = rules
+	return s.describe(record), s.store.SetRules(ctx, name, rules)
 }
 
-// RuleSets are the named sets of rules.
-func (s *Service) RuleSets() []api.RuleSet {
-	var out []api.RuleSet
-	for _, x := range plan.Sets {
-		x.Rules.Like = x.Name
-		out = append(out, api.RuleSet{Name: x.Name, About: x.About, Rules: x.Rules})
+// Traits are those that rules are combined of.
+func (s *Service) Traits() []api.Trait {
+	var out []api.Trait
+	for _, x := range plan.Traits {
+		out = append(out, api.Trait{Name: x.Name, About: x.About, Rules: x.Rules})
 	}
 	return out
 }

@@ -51,19 +51,28 @@ func TestPlacesFromTheCommandLine(t *testing.T) {
 		{"host add lighthouse " + server.Address + " --user " + server.User + " --key " + server.KeyFile, 0, server.HostKey},
 		{"host list", 0, "bagaglio host trust lighthouse"},
 		{"pool add lamp-room " + far + " --host lighthouse", 1, "not trusted yet"},
-		{"host trust lighthouse SHA256:no", 1, "SHOWS ANOTHER KEY"},
+		{"host trust lighthouse SHA256:no", 1, "is not the one that was trusted"},
 		{"host trust lighthouse " + server.HostKey, 0, "is trusted"},
 		{"host test lighthouse", 0, "log in"},
 		{"host add pier pier.example --user x --password secret", 2, "everybody on this computer can read it"},
 		{"host change lighthouse", 2, "say what is to change"},
-		{"pool add lamp-room " + far + " --host lighthouse --like uuid-vhd", 0, "free"},
+		{"pool add lamp-room " + far + " --host lighthouse --trait names-by-uuid,dynamic-only,whole-mebibytes --accept vhd", 0, "free"},
 		{"pool add quay-store " + quay, 0, "free"},
-		{"pool add nowhere " + quay + " --like nothing", 2, "choose one of any"},
+		{"pool add nowhere " + quay + " --trait nothing", 2, "combine some of names-by-uuid"},
 		{"pool test lamp-room", 0, "nothing of the trial is left"},
 		{"pool show lamp-room", 0, "UUIDEXT"},
+		{"pool rules lamp-room", 0, "names-by-uuid: it lists only files that are named by a UUID"},
+		{"pool list", 0, "dynamic-only, names-by-uuid, whole-mebibytes"},
+		{"pool rules quay-store --trait flat-only,dynamic-only", 2, "nothing is accepted by all of"},
 		{"copy quay-store:ticketing.raw lamp-room:", 3, "Convert to vhd, dynamic (--as vhd --layout dynamic, to lamp-room:"},
+		{"copy quay-store:ticketing.raw lamp-room:", 3, "All that the rules ask for is done with --by-rules"},
+		{"copy quay-store:ticketing.raw quay-store:nothing.raw quay-store:crew-roster.raw lamp-room:", 3, "quay-store:crew-roster.raw"},
+		{"copy quay-store:ticketing.raw quay-store:crew-roster.raw lamp-room: --by-rules", 0, "PROVEN"},
+		{"convert quay-store:ticketing.raw lamp-room: --as vhd", 3, "lists only files named UUIDEXT"},
+		{"convert quay-store:ticketing.raw lamp-room:", 2, "say which format"},
+		{"convert quay-store:ticketing.raw lamp-room: --as vhd --by-rules", 0, "PROVEN"},
 		{"pool rules lamp-room --names x", 2, "NAME or UUID"},
-		{"pool rules lamp-room --like any --mode 0640", 0, "mode"},
+		{"pool rules lamp-room --trait= --mode 0640", 0, "mode"},
 		{"copy quay-store:ticketing.raw quay-store:crew-roster.raw lamp-room:", 0, "took with its own tool"},
 		{"copy quay-store:ticketing.raw quay-store:crew-roster.raw lamp-room:one.raw", 2, "several disks go to a folder"},
 		{"move quay-store:ticketing.raw quay-store:harbour/tickets.raw", 0, "nothing was copied"},
@@ -105,7 +114,7 @@ func TestARemedyMayBeTyped(t *testing.T) {
 	s := testkit.Start(t, state)
 	disk(t, filepath.Join(s.Pool("quay-store"), "ticketing.raw"), 4<<20)
 	lamp := t.TempDir()
-	walk(t, lamp, state, []step{{"pool add lamp-room " + lamp + " --like uuid-vhd", 0, "free"}})
+	walk(t, lamp, state, []step{{"pool add lamp-room " + lamp + " --trait names-by-uuid,dynamic-only,whole-mebibytes --accept vhd", 0, "free"}})
 	r := testkit.Run(t, lamp, state, "copy", "quay-store:ticketing.raw", "lamp-room:", "--yes")
 	require.Equal(t, 3, r.Code, r.Notes)
 	remedy := regexp.MustCompile(`Convert to vhd, dynamic \((.*), to (lamp-room:.*\.vhd)\)`).FindStringSubmatch(r.Notes)

@@ -62,20 +62,12 @@ func far(t *testing.T, s *testkit.Service) {
 	})
 	require.NoError(t, err)
 	pool(t, s, host, "lamp-room")
-	_, err = s.ChangePool(t.Context(), "lamp-room", api.PoolChange{Rules: ruleSet(t, s, "uuid-vhd")})
-	require.NoError(t, err)
-}
-
-func ruleSet(t *testing.T, s *testkit.Service, name string) plan.Rules {
-	sets, err := s.RuleSets(t.Context())
-	require.NoError(t, err)
-	for _, set := range sets {
-		if set.Name == name {
-			return set.Rules
-		}
+	rules := plan.Rules{
+		Traits: []string{"dynamic-only", "names-by-uuid", "whole-mebibytes"}, Name: "UUIDEXT", Granularity: 1 << 20, LargestDisk: 2040 << 30,
+		Accepts: []plan.Accepted{{Format: "vhd", Layouts: []string{"dynamic", "differencing"}}},
 	}
-	t.Fatalf("there is no set %s", name)
-	return plan.Rules{}
+	_, err = s.ChangePool(t.Context(), "lamp-room", api.PoolChange{Rules: rules})
+	require.NoError(t, err)
 }
 
 func console(t *testing.T, s *testkit.Service, to string) {

@@ -72,14 +72,7 @@ func TestRulesOfAPool(t *testing.T) {
 	s := start(t)
 	noise(t, s.Pool("quay-store"), "ticketing.raw", 3*mib+512)
 	lighthouse := s.Pool("lighthouse-store")
-	sets, err := s.RuleSets(t.Context())
-	require.NoError(t, err)
-	var rules plan.Rules
-	for _, set := range sets {
-		if set.Name == "uuid-vhd" {
-			rules = set.Rules
-		}
-	}
+	rules := plan.Rules{Name: "UUIDEXT", Granularity: mib, Accepts: []plan.Accepted{{Format: "vhd", Layouts: []string{"dynamic", "differencing"}}}}
 	rules.Mode, rules.MachineFolders = "0640", true
 	p, err := s.ChangePool(t.Context(), "lighthouse-store", api.PoolChange{Rules: rules})
 	require.NoError(t, err)
@@ -118,6 +111,19 @@ func TestRulesOfAPool(t *testing.T) {
 	tag, err := os.ReadFile(path + ".bagtag")
 	require.NoError(t, err)
 	assert.Contains(t, string(tag[:400]), "ticketing", "its own name stays in the tag")
+	// All of it at once, with the same name in plan and job.
+	for _, kind := range []string{plan.Copy, plan.Convert} {
+		r = plan.Request{Kind: kind, Source: plan.Place{Pool: "quay-store", Path: "ticketing.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "ticketing.raw"}, ByRules: true}
+		if kind == plan.Convert {
+			r.As = "vhd"
+		}
+		kept, err := s.Plan(t.Context(), r)
+		require.NoError(t, err)
+		require.False(t, kept.Blocked, "%+v", kept.Plan.Checks)
+		j, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id})
+		require.NoError(t, err)
+		assert.Equal(t, kept.Plan.After.Place, proven(t, s.Service, j.Id).Destination.Place)
+	}
 	_, err = s.ChangePool(t.Context(), "lighthouse-store", api.PoolChange{Rules: plan.Rules{Name: "x/y"}})
 	require.ErrorContains(t, err, "name pattern")
 }

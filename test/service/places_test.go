@@ -54,7 +54,7 @@ func TestHostsAreTrustedFirst(t *testing.T) {
 	assert.Equal(t, "reach", trial.Steps[0].Name)
 
 	_, err = s.ChangeHost(t.Context(), "lighthouse", api.HostChange{TrustedKey: ptr("SHA256:somebody")})
-	require.ErrorContains(t, err, "SHOWS ANOTHER KEY")
+	require.ErrorContains(t, err, "is not the one that was trusted")
 	_, err = s.ChangeHost(t.Context(), "lighthouse", api.HostChange{TrustedKey: h.ShownKey})
 	require.NoError(t, err)
 	p, err := s.AddPool(t.Context(), pool)
@@ -77,7 +77,7 @@ func TestHostsAreTrustedFirst(t *testing.T) {
 	s.Stop()
 	changed := testkit.Start(t, s.State)
 	_, err = changed.ChangeHost(t.Context(), "lighthouse", api.HostChange{Address: &other.Address})
-	require.ErrorContains(t, err, "SHOWS ANOTHER KEY")
+	require.ErrorContains(t, err, "is not the one that was trusted")
 	require.NoError(t, changed.RemovePool(t.Context(), "far-store"))
 	require.NoError(t, changed.RemoveHost(t.Context(), "lighthouse"))
 }

@@ -45,8 +45,8 @@ func (e *HostKeyError) Error() string {
 	if e.Trusted == "" {
 		return fmt.Sprintf("the host at %s is not trusted yet: it shows the key %s; compare that with what its keeper says, then trust it", e.Address, e.Shown)
 	}
-	return fmt.Sprintf("THE HOST AT %s SHOWS ANOTHER KEY: %s instead of %s. Either it was installed anew, or somebody stands between it and you and would read the password. "+
-		"Nothing was sent. Ask its keeper; only when the new key is theirs, trust it", e.Address, e.Shown, e.Trusted)
+	return fmt.Sprintf("the key that the host at %s shows, %s, is not the one that was trusted, %s. The host may have been installed anew; or another computer answers in its place, "+
+		"which would get to see the password. Nothing was sent. Ask the host's keeper, and trust the new key only when it is theirs", e.Address, e.Shown, e.Trusted)
 }
 
 // ShownKey returns the fingerprint of the key that the host at an address shows. Nobody is logged in.

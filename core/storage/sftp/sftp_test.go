@@ -38,7 +38,7 @@ func TestHostsAreTrustedByTheirKeyOnly(t *testing.T) {
 	login.HostKey = "SHA256:somebody+elses"
 	_, err = Open(t.Context(), login, "/")
 	require.ErrorAs(t, err, &refused)
-	assert.Contains(t, err.Error(), "SHOWS ANOTHER KEY")
+	assert.Contains(t, err.Error(), "is not the one that was trusted")
 	login.HostKey = shown
 	f, err := Open(t.Context(), login, t.TempDir())
 	require.NoError(t, err)

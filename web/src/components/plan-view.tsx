@@ -1,5 +1,5 @@
 import { ArrowDown } from "lucide-react";
-import type { Plan, Remedy, Side } from "../api/client.ts";
+import type { Check, Plan, Remedy, Side } from "../api/client.ts";
 import { placeName, size, span } from "../format.ts";
 import { Checks } from "./checks.tsx";
 import { Sizes } from "./sizes.tsx";
@@ -20,6 +20,15 @@ export function PlanView({ plan, onRemedy }: { plan: Plan; onRemedy?: (remedy: R
         </div>
       )}
       <section aria-label="Checks">
+        {onRemedy && plan.checks.some(byRule) && (
+          <button
+            type="button"
+            className="btn btn-sm btn-primary mb-3"
+            onClick={() => onRemedy({ label: "", change: { by_rules: true } })}
+          >
+            Do all that the rules ask for
+          </button>
+        )}
         <Checks checks={plan.checks} onRemedy={onRemedy} />
       </section>
       {plan.steps.length > 0 && (
@@ -40,6 +49,11 @@ export function PlanView({ plan, onRemedy }: { plan: Plan; onRemedy?: (remedy: R
       )}
     </div>
   );
+}
+
+/** Whether a check by the rules of the pool stands in the way and can be settled. */
+function byRule(check: Check) {
+  return check.severity === "blocks" && check.name.startsWith("rule-") && check.remedies;
 }
 
 function DiskSide({ title, side }: { title: string; side: Side }) {

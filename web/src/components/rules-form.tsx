@@ -79,7 +79,7 @@ function rulesFrom(form: FormData, before: Rules, allocation: string, known: num
   const chosen = form.getAll("format").map(String);
   const narrowed = before.accepts?.some((a) => a.layouts?.length);
   return {
-    like: before.like,
+    traits: before.traits,
     accepts:
       chosen.length === known && !narrowed
         ? undefined

@@ -73,7 +73,7 @@ function PoolSheet({ pool, held, names }: { pool: Pool; held: Held[]; names: str
             {pool.read_only && pool.reachable && ", read-only"}
             {pool.facts?.removable && ", removable"}
           </p>
-          {pool.rules.like && <p className="text-sm opacity-75">accepts: {pool.rules.like}</p>}
+          {pool.rules.traits && <p className="text-sm opacity-75">{pool.rules.traits.join(", ")}</p>}
         </div>
         {pool.reachable && (
           <Fill name={pool.name} total={pool.total} free={pool.free} disks={list?.room} held={heldHere} />

@@ -110,16 +110,17 @@ function Fact({ is, yes, no }: { is: boolean; yes: string; no: string }) {
 
 function RulesSheet({ pool }: { pool: Pool }) {
   const client = useQueryClient();
-  const sets = useQuery({
-    queryKey: ["rule-sets"],
-    queryFn: () => result(calls.GET("/v1/rule-sets")),
+  const traits = useQuery({
+    queryKey: ["traits"],
+    queryFn: () => result(calls.GET("/v1/traits")),
     staleTime: Infinity,
   });
   const change = useMutation({
-    mutationFn: (rules: Rules) =>
-      result(calls.PATCH("/v1/pools/{pool}", { params: { path: { pool: pool.name } }, body: { rules } })),
+    mutationFn: (body: { rules: Rules; traits?: string[] }) =>
+      result(calls.PATCH("/v1/pools/{pool}", { params: { path: { pool: pool.name } }, body })),
     onSuccess: () => client.invalidateQueries({ queryKey: ["pools"] }),
   });
+  const chosen = pool.rules.traits ?? [];
   const { accepts, allocation, largest_disk, granularity, name, machine_folders, owner, mode, no_running } = pool.rules;
   const rules = [
     ...(accepts ?? []).map((a) => `${a.format}: ${a.layouts?.join(", ") ?? "all layouts"}`),
@@ -135,13 +136,30 @@ function RulesSheet({ pool }: { pool: Pool }) {
   return (
     <section className="sheet space-y-4" aria-label="What it accepts">
       <h2>What it accepts</h2>
-      <Choice
-        name="Like this kind of destination"
-        value={pool.rules.like ?? "any"}
-        options={sets.data?.map((s) => s.name) ?? []}
-        change={(set) => change.mutate(sets.data?.find((s) => s.name === set)?.rules ?? {})}
-      />
-      <p className="text-sm opacity-75">{sets.data?.find((s) => s.name === (pool.rules.like ?? "any"))?.about}</p>
+      <fieldset>
+        <legend className="text-sm">What kind of destination it is</legend>
+        <div className="grid gap-x-6 gap-y-1 sm:grid-cols-2">
+          {traits.data?.map((trait) => (
+            <label key={trait.name} className="flex items-baseline gap-2">
+              <input
+                type="checkbox"
+                className="checkbox checkbox-sm"
+                checked={chosen.includes(trait.name)}
+                disabled={change.isPending}
+                onChange={({ target }) =>
+                  change.mutate({
+                    rules: pool.rules,
+                    traits: target.checked ? [...chosen, trait.name] : chosen.filter((t) => t !== trait.name),
+                  })
+                }
+              />
+              <span>
+                {trait.name} <span className="text-sm opacity-75">it {trait.about}</span>
+              </span>
+            </label>
+          ))}
+        </div>
+      </fieldset>
       {change.error && <Failure error={change.error} />}
       {rules.length === 0 ? (
         <p className="opacity-75">Everything.</p>
@@ -155,7 +173,7 @@ function RulesSheet({ pool }: { pool: Pool }) {
       <details className="text-sm">
         <summary className="cursor-pointer">Change it one by one</summary>
         <div className="mt-3">
-          <RulesForm rules={pool.rules} busy={change.isPending} change={(rules) => change.mutate(rules)} />
+          <RulesForm rules={pool.rules} busy={change.isPending} change={(rules) => change.mutate({ rules })} />
         </div>
       </details>
       <p className="text-sm opacity-75">Every plan into this pool is checked against this, and offers what to do.</p>
