@@ -436,8 +436,13 @@ type HealthStatus string
 
 // Held defines model for Held.
 type Held struct {
-	Files []string `json:"files"`
-	Id    string   `json:"id"`
+	// Definitions of machines that name it there, which are held as they were
+	Definitions *[]HeldDefinition `json:"definitions,omitempty"`
+	Files       []string          `json:"files"`
+	Id          string            `json:"id"`
+
+	// Moved where the copy lies, of a disk that has moved
+	Moved *string `json:"moved,omitempty"`
 
 	// Path that opened it
 	Path string `json:"path"`
@@ -452,6 +457,9 @@ type Held struct {
 	Until time.Time `json:"until"`
 	Why   string    `json:"why"`
 }
+
+// HeldDefinition defines model for HeldDefinition.
+type HeldDefinition = job.HeldDefinition
 
 // Hit defines model for Hit.
 type Hit = job.Hit

@@ -26,6 +26,8 @@ type Blocks struct {
 	// Holes returns how many blocks from a number on are not stored, as far as that is told at once, or 0. A large disk
 	// has millions of blocks, and mostly they are not. It may be nil.
 	Holes func(number int64) int64
+	// Thick is the file of an image that was stored whole from the start, of which much may be holes. Nil for any other.
+	Thick storage.File
 }
 
 // Count is how many blocks the disk has. The last one may reach beyond its end.
@@ -104,8 +106,11 @@ func (b *Blocks) Extent(off int64) (Extent, error) {
 		if n := b.holes(at / b.Block); n > 0 {
 			e.Len = min((at/b.Block+n)*b.Block, b.Size) - at
 		} else {
-			var err error
-			if _, e, err = b.at(at); err != nil {
+			place, found, err := b.at(at)
+			if err == nil && found.Kind == Data && b.Thick != nil {
+				found, err = WithHoles(b.Thick, found, place)
+			}
+			if e = found; err != nil {
 				return run, err
 			}
 		}

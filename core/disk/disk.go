@@ -111,12 +111,18 @@ type Description struct {
 	OtherSize   int64    `json:"other_size,omitempty"`  // by the geometry or by the field, which some hypervisors go by and VirtualSize is not
 	BlockSize   int64    `json:"block_size,omitempty"`  // of the unit in which the format stores, 0 when there is none
 	SectorSize  int64    `json:"sector_size,omitempty"` // as the guest sees it
-	Files       []string `json:"files"`
-	Base        string   `json:"base"`      // as named in the image, empty without one
-	Chain       []string `json:"chain"`     // the files of all that it stands on, from the base down
-	Snapshots   []string `json:"snapshots"` // kept inside the image
-	Dirty       bool     `json:"dirty"`     // was not closed properly
+	Files       []string `json:"files"`                 // what opens it first
+	Base        string   `json:"base"`                  // as named in the image, empty without one
+	Chain       []string `json:"chain"`                 // the files of all that it stands on, from the base down
+	Snapshots   []string `json:"snapshots"`             // kept inside the image
+	Dirty       bool     `json:"dirty"`                 // was not closed properly
 	Warnings    []string `json:"warnings"`
+}
+
+// OpenedFirst are names of files of which the last one was opened, in the order of a Description.
+func OpenedFirst(names []string) []string {
+	last := len(names) - 1
+	return append([]string{names[last]}, names[:last]...)
 }
 
 // StandOn notes in a description what the image stands on. name is as in the image.

@@ -29,6 +29,12 @@ func FileExtent(f storage.File, off, size int64) (Extent, error) {
 	return e, nil
 }
 
+// WithHoles is a run of a disk that is stored at an offset of a file, up to where that has a hole or holds data again.
+func WithHoles(f storage.File, run Extent, at int64) (Extent, error) {
+	stored, err := FileExtent(f, at, at+run.Len)
+	return Extent{Off: run.Off, Len: stored.Len, Kind: stored.Kind}, err
+}
+
 // CreateFlat makes an image whose file holds the guest's bytes one to one, followed by trailer. A thick one takes its
 // whole room now, so that it cannot run out of it later.
 func CreateFlat(t Target, thick bool, trailer []byte) (Writer, error) {

@@ -39,6 +39,7 @@ type Layout struct {
 	Largest     int64 // virtual size in bytes, with the options that hold most
 	Granularity int64 // the virtual size is a multiple of this many bytes
 	Snapshots   bool  // a hypervisor can keep snapshots in it
+	Compresses  bool  // what is stored; it takes all of its length in the worst case
 	Gathers     bool  // a file that lies there under a fitting name is a part of the disk
 	Options     []Option
 	// Limit is the largest virtual size with those options. Nil stands for Largest.

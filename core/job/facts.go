@@ -174,6 +174,11 @@ func lookAhead(ctx context.Context, ends Ends, r plan.Request, src disk.Reader, 
 	if f.Stored, err = disk.Count(ctx, src, disk.Units(size, layout, r.Options)...); err != nil {
 		return f, err
 	}
+	if layout.Compresses && r.Kind == plan.Convert {
+		if f.Shrinks, err = shrinks(ctx, src); err != nil {
+			return f, err
+		}
+	}
 	name := r.Destination.Path
 	if f.Space, err = ends.Destination.Space(); err != nil {
 		f.Obstructed = Explain(err)

@@ -23,7 +23,7 @@ func (w *work) handOver(ctx context.Context) error {
 	}
 	for _, h := range w.Plan.Handovers {
 		definition := fmt.Sprintf("the definition of %s (%s:%s)", h.Machine, h.Pool, h.Path)
-		err := w.follow(h, h.Change(), "handed over "+w.ID)
+		err := w.follow(h, h.Change(), handedOver+w.ID)
 		switch {
 		case err == nil:
 			w.remark(definition + " names the disk in its new place; the old one is held")
@@ -36,6 +36,9 @@ func (w *work) handOver(ctx context.Context) error {
 	}
 	return w.keep(ctx, nil)
 }
+
+// handedOver begins what the IDs are made of under which definitions are held.
+const handedOver = "handed over "
 
 // changing lets one definition be changed at a time: two jobs may carry disks of one machine.
 var changing sync.Mutex

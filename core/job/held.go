@@ -35,6 +35,17 @@ type Held struct {
 	Why   string    `json:"why"`
 	Since time.Time `json:"since"`
 	Until time.Time `json:"until"`
+	// Moved is where the copy lies of a disk that has moved, and Definitions are those that name it there and are held as they were.
+	Moved       string           `json:"moved,omitempty"`
+	Definitions []HeldDefinition `json:"definitions,omitempty"`
+}
+
+// HeldDefinition is a definition of a machine as it was before a disk moved.
+type HeldDefinition struct {
+	Machine string `json:"machine"`
+	Pool    string `json:"pool"`
+	Path    string `json:"path"`
+	ID      string `json:"id"` // under which it is held in that pool
 }
 
 // hold holds files under an ID. now tells where a file lies at present. It may be done again after it was interrupted.

@@ -12,6 +12,7 @@ import (
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
 	"bagaglio/core/plan"
+	"bagaglio/core/storage"
 	"bagaglio/core/transfer"
 
 	"github.com/google/uuid"
@@ -94,6 +95,7 @@ type work struct {
 	state   State
 	receipt Receipt
 	source  watched
+	chain   []string // of its files, those that the disk itself stands on
 	base    watched
 	strip   *transfer.Strip
 	// readBack are the leaves that were read back while the image was written.
@@ -120,7 +122,7 @@ func (w *work) run(ctx context.Context) error {
 		return err
 	}
 	defer func() { _ = real.Close() }() // it was only read
-	w.source = watched{w.Ends.Source, files(real)}
+	w.source, w.chain = watched{w.Ends.Source, files(real)}, real.Describe().Chain
 	for _, k := range w.Plan.Family {
 		w.source.files = append(w.source.files, k.Files...)
 	}
@@ -207,7 +209,10 @@ func (w *work) convert(ctx context.Context, real disk.Reader, src *disk.Reader) 
 		if err := w.closingLook(); err != nil {
 			return err
 		}
-		if err := w.makeTag(w.guestResult(copied)); err != nil {
+		if err := w.makeTag(ctx, w.guestResult(copied)); err != nil {
+			return err
+		}
+		if better, err := w.wins(); err != nil || !better {
 			return err
 		}
 		if err := w.stage(ctx); err != nil {
@@ -215,6 +220,32 @@ func (w *work) convert(ctx context.Context, real disk.Reader, src *disk.Reader) 
 		}
 	}
 	return w.finish(ctx)
+}
+
+// wins tells whether the new image is to take the place of the old one: where that is asked for, only when it takes less room.
+func (w *work) wins() (bool, error) {
+	if !w.Plan.Request.IfSmaller {
+		return true, nil
+	}
+	var staged []string
+	for _, name := range w.state.Files {
+		if !isCompanion(name) {
+			staged = append(staged, name)
+		}
+	}
+	_, now, errNow := storage.Measure(storage.Sub(w.Ends.Destination, w.staging()), staged)
+	_, before, errBefore := storage.Measure(w.Ends.Source, w.source.files[:len(w.source.files)-len(w.chain)])
+	if err := errors.Join(errNow, errBefore); err != nil {
+		return false, err
+	}
+	r := &w.receipt
+	if now < before {
+		w.remark(fmt.Sprintf("%s of room are won: it took %s, and takes %s", plan.Bytes(before-now), plan.Bytes(before), plan.Bytes(now)))
+		return true, nil
+	}
+	r.Destination, r.Outcome, r.Compared = nil, Unproven, "nothing: the disk stays as it is"
+	r.Reason = fmt.Sprintf("no room would be won: the disk takes %s, and would take %s", plan.Bytes(before), plan.Bytes(now))
+	return false, nil
 }
 
 // finish gives the files their names, and hands over and releases the source of a disk that moves.

@@ -320,6 +320,10 @@ func (w *work) release(ctx context.Context) error {
 	files = slices.DeleteFunc(files, func(f string) bool { _, err := folder.Stat(f); return err != nil }) // what an earlier time held, or never was
 	held := Held{
 		ID: heldID("source of " + w.ID), Path: w.Plan.Before.Place.Path, Files: files, Until: time.Now().Add(w.Hold), Why: fmt.Sprintf("moved to %s by %s", w.Plan.After.Place, w.By),
+		Moved: w.Plan.After.Place.String(),
+	}
+	for _, h := range w.Plan.Handovers {
+		held.Definitions = append(held.Definitions, HeldDefinition{h.Machine, h.Pool, h.Path, heldID(handedOver + w.ID + " " + h.Path)})
 	}
 	if err := hold(folder, held, itself); err != nil {
 		return fmt.Errorf("holding the source: %w", err)

@@ -1,6 +1,7 @@
 package job
 
 import (
+	"bytes"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -100,5 +101,39 @@ func TestDisksAreMadeAnewInTheirPlace(t *testing.T) {
 			assert.Equal(t, w.source, content)
 			require.NoError(t, made.Close())
 		})
+	}
+}
+
+// TestCompactingForNothing leaves a disk as it is when no room would be won, and says how much is won otherwise.
+func TestCompactingForNothing(t *testing.T) {
+	for _, zeros := range []bool{true, false} {
+		w := newWorld(t)
+		w.ends.Source = w.ends.Destination
+		content := bytes.Repeat([]byte("timetable "), 400_000)
+		if zeros {
+			content = append(content, make([]byte, 4<<20)...) // written, and so stored
+		}
+		content = append(content, make([]byte, (512-len(content)%512)%512)...)
+		file := filepath.Join(w.to, "ticketing.raw")
+		require.NoError(t, os.WriteFile(file, content, 0o600))
+		before, err := os.Stat(file)
+		require.NoError(t, err)
+		place := plan.Place{Path: "ticketing.raw"}
+		r, err := w.run(t.Context(), w.plan(plan.Request{Kind: plan.Convert, Source: place, Destination: &place, As: "raw", Replace: true, IfSmaller: true}), nil)
+		require.NoError(t, err)
+		after, err := os.Stat(file)
+		require.NoError(t, err)
+		held, err := ListHeld(w.ends.Source)
+		require.NoError(t, err)
+		if zeros {
+			assert.Equal(t, Proven, r.Outcome)
+			assert.Contains(t, r.Remarks[len(r.Remarks)-2], "of room are won")
+			assert.Len(t, held, 1)
+			continue
+		}
+		assert.Equal(t, Unproven, r.Outcome)
+		assert.Contains(t, r.Reason, "no room would be won")
+		assert.True(t, os.SameFile(before, after), "the disk stays as it is")
+		assert.Empty(t, held)
 	}
 }

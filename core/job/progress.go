@@ -55,6 +55,9 @@ func (r *reporter) run(name string, meter *transfer.Meter, earlier *fingerprint.
 	for number < len(r.steps) && r.steps[number].Name != name {
 		number++
 	}
+	if number == len(r.steps) { // of a plan that was made by an earlier version
+		r.steps = append(r.steps[:number:number], plan.Step{Name: name})
+	}
 	step := r.steps[number]
 	p := Progress{Step: name, Title: step.Title, Number: number + 1, Steps: len(r.steps), Total: step.Bytes, SecondsLeft: -1, Since: time.Now()}
 	before := int64(0)
@@ -64,9 +67,12 @@ func (r *reporter) run(name string, meter *transfer.Meter, earlier *fingerprint.
 	last := int64(0)     // bytes at the last report
 	var lately []float64 // bytes between the last reports, so that blocks which come one by one do not make it jump
 	p.Done = before
-	tell := func(every time.Duration) {
+	told := p.Since
+	tell := func() {
 		if meter != nil {
 			read, elapsed := meter.Read.Load(), time.Since(p.Since).Seconds()
+			every := time.Since(told)
+			told = time.Now()
 			lately = append(lately, float64(read-last)/every.Seconds())
 			lately = lately[max(0, len(lately)-window):]
 			p.Speed = 0
@@ -97,7 +103,7 @@ func (r *reporter) run(name string, meter *transfer.Meter, earlier *fingerprint.
 		for {
 			select {
 			case <-tick.C:
-				tell(interval)
+				tell()
 			case <-stop:
 				return
 			}
@@ -108,9 +114,11 @@ func (r *reporter) run(name string, meter *transfer.Meter, earlier *fingerprint.
 	ticking.Wait()
 	d := Done{Name: name, Title: step.Title, Seconds: time.Since(p.Since).Seconds()}
 	if meter != nil {
-		tell(max(time.Since(p.Since)%interval, time.Millisecond))
+		if time.Since(told) > shortest {
+			tell()
+		}
 		d.Bytes = meter.Read.Load()
-		d.BytesPerSecond = float64(d.Bytes) / max(d.Seconds, 1e-9)
+		d.BytesPerSecond = speedOf(d.Bytes, d.Seconds)
 		if most, share := meter.Bottleneck(); share > 0 {
 			d.LimitedBy, d.LimitedShare = most.String(), share
 		}
@@ -119,12 +127,23 @@ func (r *reporter) run(name string, meter *transfer.Meter, earlier *fingerprint.
 	return err
 }
 
+// shortest is for how long something has to go on to have a speed.
+const shortest = 10 * time.Millisecond
+
+// speedOf is a speed in bytes a second, 0 where nothing can be said of it.
+func speedOf(bytes int64, seconds float64) float64 {
+	if seconds < shortest.Seconds() {
+		return 0
+	}
+	return float64(bytes) / seconds
+}
+
 // note adds a step that ended. One that was done in parts is one.
 func (r *reporter) note(d Done) {
 	for i, old := range r.done {
 		if old.Name == d.Name {
 			d.Bytes, d.Seconds = d.Bytes+old.Bytes, d.Seconds+old.Seconds
-			d.BytesPerSecond = float64(d.Bytes) / max(d.Seconds, 1e-9)
+			d.BytesPerSecond = speedOf(d.Bytes, d.Seconds)
 			r.done[i] = d
 			return
 		}

@@ -79,12 +79,12 @@ func (w *work) readMade(ctx context.Context, made disk.Reader) (transfer.Result,
 	if earlier.Leaves.Next() == 0 && w.readBack != nil { // without records
 		earlier.Leaves = w.readBack
 	}
-	back, err := w.read(ctx, made, earlier.Leaves)
+	back, err := w.read(ctx, made, "what was written", earlier.Leaves)
 	return back, destination(err)
 }
 
-// read reads a whole disk as the step of proof.
-func (w *work) read(ctx context.Context, src disk.Reader, earlier *fingerprint.Leaves) (result transfer.Result, err error) {
+// read reads a whole disk as the step of proof. of says what it is.
+func (w *work) read(ctx context.Context, src disk.Reader, of string, earlier *fingerprint.Leaves) (result transfer.Result, err error) {
 	if w.report.proven == nil {
 		w.report.proven = transfer.NewStrip(src.Size())
 	}
@@ -94,7 +94,7 @@ func (w *work) read(ctx context.Context, src disk.Reader, earlier *fingerprint.L
 		r.BytesCompared += m.Read.Load()
 		r.Retries += m.Retries.Load()
 	}
-	t := transfer.Transfer{Source: src, Meter: &meter, Leaves: earlier, Wait: w.Wait, Keep: w.keeper(ctx, &meter, count), Every: w.Every}
+	t := transfer.Transfer{Source: src, Of: of, Meter: &meter, Leaves: earlier, Wait: w.Wait, Keep: w.keeper(ctx, &meter, count), Every: w.Every}
 	err = w.report.run(plan.StepProve, &meter, earlier, func() error {
 		result, err = t.Run(ctx)
 		return err
@@ -120,7 +120,7 @@ func (w *work) prove(ctx context.Context) error {
 	defer fresh.Close()
 	defer func() { w.receipt.Steps = w.report.done }()
 	w.Records = none{} // nothing is left by half a proof
-	result, err := w.read(ctx, fresh, nil)
+	result, err := w.read(ctx, fresh, "the disk", nil)
 	if err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@ package job
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -138,7 +139,7 @@ func (r Receipt) WriteText(out io.Writer) error {
 	if r.Compared != "" {
 		line("Compared", "%s", r.Compared)
 	}
-	for _, s := range r.Sums {
+	for _, s := range slices.SortedFunc(slices.Values(r.Sums), func(a, b FileSum) int { return strings.Compare(a.Name, b.Name) }) {
 		line("SHA-256", "%s  %s", s.SHA256, s.Name)
 	}
 	for _, d := range r.Differences {

@@ -12,24 +12,33 @@ import (
 
 	"bagaglio/core/fingerprint"
 	"bagaglio/core/inspect"
+	"bagaglio/core/plan"
 	"bagaglio/core/storage"
+	"bagaglio/core/transfer"
 )
 
 // makeSums puts the checksums of the pieces of a disk beside them, in the form that sha256sum(1) writes and checks, so that whoever joins the
 // pieces needs nothing of ours.
-func (w *work) makeSums(folder storage.Folder) error {
+func (w *work) makeSums(ctx context.Context, folder storage.Folder) error {
 	if w.Plan.After.Format != "raw" || w.Plan.After.Layout != "pieces" {
 		return nil
 	}
 	names := slices.Sorted(slices.Values(w.state.Files))
 	names = slices.DeleteFunc(names, func(n string) bool { return isCompanion(n) })
 	var text strings.Builder
-	for _, name := range names {
-		sum, err := storage.SHA256(context.Background(), storage.Fresh(folder), name, nil)
-		if err != nil {
-			return destination(fmt.Errorf("taking the SHA-256 of %s: %w", name, err))
+	var meter transfer.Meter
+	err := w.report.run(plan.StepSums, &meter, nil, func() error {
+		for _, name := range names {
+			sum, err := storage.SHA256(ctx, storage.Fresh(folder), name, func(n int64) { meter.Read.Add(n) })
+			if err != nil {
+				return destination(fmt.Errorf("taking the SHA-256 of %s: %w", name, err))
+			}
+			_, _ = fmt.Fprintf(&text, "%s  %s\n", hex.EncodeToString(sum[:]), path.Base(name)) // a strings.Builder takes everything
 		}
-		_, _ = fmt.Fprintf(&text, "%s  %s\n", hex.EncodeToString(sum[:]), path.Base(name)) // a strings.Builder takes everything
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	sums := inspect.SumsName(names[0])
 	if err := writeSums(folder, sums, text.String()); err != nil {

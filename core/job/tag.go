@@ -2,6 +2,7 @@ package job
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -21,8 +22,8 @@ import (
 func (w *work) tagName() string { return fingerprint.TagName(w.inside(w.Plan.After.Place.Path)) }
 
 // makeTag puts the tag of the new image beside it in the staging folder, to get its name first.
-func (w *work) makeTag(copied transfer.Result) error {
-	if err := w.makeSums(storage.Sub(w.Ends.Destination, w.staging())); err != nil {
+func (w *work) makeTag(ctx context.Context, copied transfer.Result) error {
+	if err := w.makeSums(ctx, storage.Sub(w.Ends.Destination, w.staging())); err != nil {
 		return err
 	}
 	if w.Plan.Request.NoTag || w.copies() && w.guest == nil {

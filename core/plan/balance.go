@@ -16,18 +16,32 @@ type PoolState struct {
 	Host        string `json:"-"`
 	Total       int64  `json:"total"`
 	Free        int64  `json:"free"`
-	LargestFile int64  `json:"-"` // 0 without a limit
+	Held        int64  `json:"held"` // what is kept for a while, and free after that
+	Storage     string `json:"-"`    // the same for two pools on one filesystem
+	Holes       bool   `json:"-"`    // it keeps holes in files
+	LargestFile int64  `json:"-"`    // 0 without a limit
 	Rules       Rules  `json:"-"`
 	// Names are the files that lie there.
 	Names map[string]bool `json:"-"`
 }
 
-// used is the share of the pool that is taken.
+// used is the share of the pool that is taken, once what is held is not any more.
 func (p PoolState) used() float64 {
 	if p.Total <= 0 {
 		return 1
 	}
-	return 1 - float64(p.Free)/float64(p.Total)
+	return 1 - float64(p.Free+p.Held)/float64(p.Total)
+}
+
+// takes is how much of a pool's room a disk takes there: nothing where it only gets another name.
+func (p PoolState) takes(l Load) int64 {
+	switch {
+	case p.Storage != "" && p.Storage == l.Storage:
+		return 0
+	case p.Holes:
+		return l.Room
+	}
+	return max(l.Room, l.Size)
 }
 
 // Load is a disk that may be moved, with all that it stands on. Sizes are in bytes.
@@ -37,6 +51,8 @@ type Load struct {
 	Machine        string // that uses it, empty when none is known
 	Format, Layout string
 	Virtual, Room  int64
+	Size           int64  // lengths of its files
+	Storage        string // that its pool lies on
 	LargestFile    int64
 	Files          []string // of all that goes
 	Stays          string   // why it cannot be moved, empty when it can
@@ -102,7 +118,9 @@ func Spread(pools []PoolState, loads []Load) Balance {
 	rest := units(loads)
 	for range loads {
 		fullest := slices.MaxFunc(b.After, func(x, y PoolState) int { return cmp.Compare(x.used(), y.used()) })
-		elsewhere := func(p PoolState) bool { return p.Pool != fullest.Pool }
+		elsewhere := func(p PoolState) bool {
+			return p.Pool != fullest.Pool && (p.Storage == "" || p.Storage != fullest.Storage)
+		}
 		i := slices.IndexFunc(rest, func(u unit) bool {
 			if u[0].Pool != fullest.Pool {
 				return false
@@ -112,7 +130,7 @@ func Spread(pools []PoolState, loads []Load) Balance {
 				return false
 			}
 			after := *best
-			after.Free -= u.room()
+			after.Free -= best.takesAll(u)
 			return after.used() < fullest.used()
 		})
 		if i < 0 {
@@ -136,6 +154,14 @@ type unit []Load
 func (u unit) room() (n int64) {
 	for _, l := range u {
 		n += l.Room
+	}
+	return n
+}
+
+// takesAll is how much of a pool's room all of it takes.
+func (p PoolState) takesAll(u unit) (n int64) {
+	for _, l := range u {
+		n += p.takes(l)
 	}
 	return n
 }
@@ -175,7 +201,7 @@ func (b *Balance) place(u unit, among func(PoolState) bool) (best *PoolState, wh
 		for _, l := range u {
 			refused = cmp.Or(refused, p.refuses(l))
 		}
-		if refused == "" && p.Free-u.room() < int64(spare*float64(p.Total)) {
+		if need := p.takesAll(u); refused == "" && need > 0 && p.Free-need < int64(spare*float64(p.Total)) {
 			refused = "has no room for it"
 		}
 		switch {
@@ -234,11 +260,15 @@ func (b *Balance) carry(u unit, to *PoolState) {
 		b.Carries = append(b.Carries, Carry{From: l.Pool, Path: l.Path, To: to.Pool, Room: l.Room, Machine: l.Machine, Away: b.Before[from].Host != to.Host, Request: Request{
 			Kind: Copy, Release: true, Family: l.Family, Source: Place{Pool: l.Pool, Path: l.Path}, Destination: &Place{Pool: to.Pool, Path: l.Path},
 		}})
-		to.Free -= l.Room
 		to.take(l.Files)
-		for i := range b.After {
-			if b.After[i].Pool == l.Pool {
-				b.After[i].Free += l.Room
+		need := to.takes(l)
+		for i := range b.After { // pools on one filesystem share its room
+			p := &b.After[i]
+			if p.Pool == to.Pool || to.Storage != "" && p.Storage == to.Storage {
+				p.Free -= need
+			}
+			if need > 0 && (p.Pool == l.Pool || l.Storage != "" && p.Storage == l.Storage) {
+				p.Held += l.Room
 			}
 		}
 	}

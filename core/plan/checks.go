@@ -358,7 +358,10 @@ func (p *maker) checkRoom() {
 		p.add(Warns, "held", fmt.Sprintf("What is held of replaced disks in this pool, %s, is removed for good before anything is written.", Bytes(d.Held)),
 			remedy("Keep it", map[string]any{"clear_held": nil}))
 	}
-	if need > free {
+	if likely := p.likely(need); need > free && likely <= free {
+		p.add(Warns, "room", fmt.Sprintf("The new image needs about %s, by a sample of the content, and %s at worst; %s are free. Should they not do, the job pauses, and goes on when there is room.",
+			Bytes(likely), Bytes(need), Bytes(free)))
+	} else if need > free {
 		var remedies []Remedy
 		if !p.Request.ClearHeld && d.Held > 0 && need <= free+d.Held {
 			remedies = append(remedies, remedy(fmt.Sprintf("Remove what is held of replaced disks first (%s)", Bytes(d.Held)), map[string]any{"clear_held": true}))
@@ -366,11 +369,22 @@ func (p *maker) checkRoom() {
 		if thin := p.format.Layouts[0]; p.layout.Thick && !thin.Thick && thin.StoredSize(p.After.VirtualSize, disk.Options{}, d.Stored) < d.Space.Free {
 			remedies = append(remedies, remedy("Use the layout "+thin.Name, p.without(map[string]any{"layout": thin.Name})))
 		}
-		p.add(Blocks, "room", fmt.Sprintf("The new image needs %s, and %s are free: make room or choose another pool.", Bytes(need), Bytes(free)), remedies...)
+		p.add(Blocks, "room", fmt.Sprintf("The new image needs %s, and %s are free: make room or choose another pool.", Bytes(likely), Bytes(free)), remedies...)
 	} else {
 		p.add(Informs, "room", fmt.Sprintf("The new image needs %s at most, and %s are free.", Bytes(need), Bytes(free)))
 	}
 	p.checkLargest()
+}
+
+// spareForSample is how much more than a sample says is reckoned with.
+const spareForSample = 1.1
+
+// likely is what a new image will need that needs so much in the worst case.
+func (p *maker) likely(worst int64) int64 {
+	if p.Request.Kind != Convert || !p.layout.Compresses {
+		return worst
+	}
+	return min(worst, worst-p.After.AllocatedSize+int64(spareForSample*p.facts.Destination.Shrinks*float64(p.After.AllocatedSize)))
 }
 
 // checkLargest: whether the filesystem holds files that long.

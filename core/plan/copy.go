@@ -196,6 +196,9 @@ func (p *maker) planCopy() {
 		} else {
 			p.prove(stored, "Read them back from storage and compare every byte")
 		}
+		if p.Before.Format == "raw" && p.Before.Layout == "pieces" {
+			p.Steps = append(p.Steps, Step{Name: StepSums, Title: "Take the SHA-256 of each piece", Bytes: after.FileSize})
+		}
 		p.Steps = append(p.Steps, Step{Name: StepPlace, Title: "Give them their names"})
 	}
 	if p.Before.Layout != "" {

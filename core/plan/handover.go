@@ -129,7 +129,7 @@ func (p *maker) whyNot(u User, h Handover, away bool) error {
 	}
 	for _, to := range h.Names {
 		if why := f.Why(to, h.Format); why != nil {
-			return fmt.Errorf("%w; %s", why, write)
+			return fmt.Errorf("%w: take the machine to another format of definition, or leave the disk where it fits", why)
 		}
 	}
 	return nil

@@ -79,6 +79,8 @@ type Request struct {
 	Family bool `json:"family,omitempty"`
 	// Release holds the source for a while, out of the way, once the new image is proven: the disk has moved.
 	Release bool `json:"release,omitempty"`
+	// IfSmaller keeps the new image only when it takes less room than the source, in whose place it is made.
+	IfSmaller bool `json:"if_smaller,omitempty"`
 	// ByRules does whatever the rules of the destination's pool ask for: the plan is that of the request which it becomes.
 	ByRules bool `json:"by_rules,omitempty"`
 	// AsItIs goes on where the source is not what was known of it: its content differs from its tag, or files of it are missing or short.
@@ -155,6 +157,7 @@ type DestinationFacts struct {
 	Leftover   []string    // files that would become a part of the new disk
 	Base       *BaseFacts  // nil when none is asked for
 	Stored     disk.Stored // for the units of all layouts
+	Shrinks    float64     // what part of the content is left when it is compressed, by a sample; only for a layout that does so
 	Held       int64       // bytes that replaced disks take which are kept for a while
 	OtherName  string      // a name close to the one asked for that is free, when that exists
 	Obstructed error       // why its folder cannot be looked at
@@ -227,6 +230,7 @@ const (
 	StepWrite  = "write"
 	StepSecure = "secure"
 	StepProve  = "prove"
+	StepSums   = "sums" // only for a disk in pieces
 	StepPlace  = "place"
 	// StepHandOver and StepRelease are only for a disk that moves.
 	StepHandOver = "hand-over"
@@ -427,9 +431,6 @@ func (p *maker) convert() {
 		p.use(p.After.Place.Pool, false, b.Description.Chain...)
 	}
 	p.After.Place.Path = Opens(p.layout, p.After.Place.Path, size, o)
-	if p.layout.Thick {
-		p.After.AllocatedSize = size
-	}
 	p.BytesToWrite = p.Before.AllocatedSize
 	p.Steps = []Step{
 		{Name: StepLook, Title: "Open the source and check its tables"},
@@ -441,6 +442,9 @@ func (p *maker) convert() {
 		back = p.After.AllocatedSize
 	}
 	p.prove(back, "Read it back from storage and compare the fingerprints")
+	if p.layout.Gathers {
+		p.Steps = append(p.Steps, Step{Name: StepSums, Title: "Take the SHA-256 of each piece", Bytes: size})
+	}
 	p.Steps = append(p.Steps, Step{Name: StepPlace, Title: "Give it its name"})
 	p.checkTag()
 	p.checkTarget()

@@ -42,6 +42,9 @@ func (r Request) Validate() error {
 		if r.Against != "" || r.Quick {
 			return wrong("to compare with a fingerprint belongs to proving, not to converting")
 		}
+		if r.IfSmaller && !r.Replace {
+			return wrong("only an image that takes the place of its source is kept if it is smaller")
+		}
 		if err := r.validateTarget(); err != nil {
 			return wrong("%v", err)
 		}

@@ -30,6 +30,8 @@ const (
 // Transfer reads a disk, and writes what it reads. Holes and known zeros are neither read nor written.
 type Transfer struct {
 	Source disk.Reader
+	// Of says in errors what is read; empty for the source.
+	Of string
 	// Destination is new, or taken up again. It is not committed. Nil only reads.
 	Destination disk.Writer
 	// Base is what the destination stands on, if it does: only what differs from it is written.

@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -79,7 +80,7 @@ func (w *worker) read(ctx context.Context, r *taken) error {
 
 func (w *worker) readAt(p []byte, off int64) error {
 	if n, err := w.Source.ReadAt(p, off); n < len(p) || err != nil && !errors.Is(err, io.EOF) {
-		return fmt.Errorf("reading the source at offset %d: %w", off+int64(n), err)
+		return fmt.Errorf("reading %s at offset %d: %w", cmp.Or(w.Of, "the source"), off+int64(n), err)
 	}
 	return nil
 }
@@ -251,7 +252,7 @@ func (w *worker) encode(ctx context.Context, r *taken, content []disk.Extent) er
 				return fmt.Errorf("encoding the disk at offset %d: %w", at, err)
 			}
 			r.written = append(r.written, disk.Written{Extent: disk.Extent{Off: at, Len: int64(len(p))}, Encoded: int64(len(w.encoded) - before)})
-			w.Meter.Written.Add(int64(len(p)))
+			w.Meter.Written.Add(int64(len(w.encoded) - before))
 		}
 	}
 	w.Meter.spend(Encoding, start)

@@ -13,7 +13,7 @@ func (a *app) compact() *cobra.Command {
 	c := &cobra.Command{
 		Use: "compact DISK", Short: "Make a disk anew in its place, without blocks that are zero", Args: exactly(1), ValidArgsFunction: a.completeDisk,
 		Long: `Makes a disk anew in its own place, proves that, and holds the old one for a while (bagaglio held). Blocks that are all zero are not stored any more. With --layout
-it becomes thin or thick. It takes room for both until the old one is cleared. Shut down the machine that uses the disk first.`,
+it becomes thin or thick. Without it, the disk stays as it is when no room would be won. It takes room for both until the old one is cleared. Shut down the machine that uses the disk first.`,
 		Example: `  bagaglio compact lighthouse-store:ticketing.qcow2
   bagaglio compact ./cargo-ledger.raw --layout thick`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -31,6 +31,7 @@ it becomes thin or thick. It takes room for both until the old one is cleared. S
 			if err != nil {
 				return err
 			}
+			r.IfSmaller = r.Layout == ""
 			keepOptions(&r, report.Description)
 			return a.planAndRun(cmd.Context(), w, r, planOnly, yes)
 		},

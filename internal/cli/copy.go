@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path"
+	"slices"
 	"strings"
 
 	"bagaglio/core/disk"
@@ -62,6 +63,9 @@ func (a *app) carry(c *carrying, use, short string) *cobra.Command {
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r.Release = c.release
+			if !slices.Contains([]string{plan.ChainWhole, plan.ChainAlone, chainFlat}, c.chain) {
+				return usage("a chain goes %s, %s or %s, not %s", plan.ChainWhole, plan.ChainAlone, chainFlat, c.chain)
+			}
 			return a.carryAll(cmd.Context(), c, args[:len(args)-1], args[len(args)-1])
 		},
 	}

@@ -90,7 +90,7 @@ func (a *app) balance(use, short string, least int, request func(pools []string)
 func awaitGroup(ctx context.Context, service *client.Service, g api.Group) (api.Group, error) {
 	for _, j := range g.Jobs {
 		for _, err := range service.Follow(ctx, j.Id) {
-			if err != nil {
+			if err != nil && !errors.Is(err, client.ErrAway) {
 				return g, err
 			}
 		}
@@ -140,7 +140,11 @@ func (a *app) printBalance(b plan.Balance, planOnly bool) error {
 
 // share says how much of a pool is free.
 func share(p plan.PoolState) string {
-	return fmt.Sprintf("%s of %s (%d %%)", size(p.Free), size(p.Total), 100*p.Free/max(p.Total, 1))
+	text := fmt.Sprintf("%s of %s (%d %%)", size(p.Free), size(p.Total), 100*p.Free/max(p.Total, 1))
+	if p.Held > 0 {
+		text += fmt.Sprintf(", and %s held", size(p.Held))
+	}
+	return text
 }
 
 func (a *app) group() *cobra.Command {

@@ -66,7 +66,7 @@ func (a *app) heldRestore() *cobra.Command {
 		Long: `Gives what is held its name back. A folder of this computer begins with /, ./ or ../. Where the name is taken, nothing is done, unless
 --swap is given: then what has the name now is held in its place.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			path := ""
+			var back api.Held
 			if onTheSpot(args[0]) {
 				folder, err := local.Open(args[0])
 				if err != nil {
@@ -77,24 +77,40 @@ func (a *app) heldRestore() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				path = h.Path
+				back = api.Held{Path: h.Path}
+				if h.Moved != "" {
+					back.Moved = &h.Moved
+				}
 			} else {
 				service, err := a.dial()
 				if err != nil {
 					return err
 				}
-				h, err := service.Restore(cmd.Context(), args[0], args[1], swap)
-				if err != nil {
+				if back, err = service.Restore(cmd.Context(), args[0], args[1], swap); err != nil {
 					return err
 				}
-				path = h.Path
 			}
-			a.remark("%s is back.", path)
+			a.remark("%s is back.", back.Path)
+			a.remarkMoved(back)
 			return nil
 		},
 	}
 	c.Flags().BoolVar(&swap, "swap", false, "hold in its place what has the name now")
 	return c
+}
+
+// remarkMoved says what else there is to do when a disk that has moved is back.
+func (a *app) remarkMoved(h api.Held) {
+	if h.Moved == nil {
+		return
+	}
+	a.remark("It had moved: its copy %s stays. Remove that when nothing needs it any more.", *h.Moved)
+	if h.Definitions == nil {
+		return
+	}
+	for _, d := range *h.Definitions {
+		a.remark("The definition of %s names the copy. As it was before: bagaglio held restore %s %s --swap", d.Machine, d.Pool, d.ID)
+	}
 }
 
 func (a *app) heldClear() *cobra.Command {

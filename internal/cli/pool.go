@@ -133,7 +133,12 @@ func (a *app) poolDisks() *cobra.Command {
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
 			p := api.ListDisksParams{Search: &search, Descending: &descending, Sort: (*api.ListDisksParamsSort)(&sort)}
 			if only != "" {
-				p.Only = (*api.ListDisksParamsOnly)(&only)
+				if p.Only = (*api.ListDisksParamsOnly)(&only); !p.Only.Valid() {
+					return usage("--only takes broken, overlays, bases or orphans, not %s", only)
+				}
+			}
+			if !p.Sort.Valid() {
+				return usage("--sort takes path, virtual_size, allocated_size, file_size, room or modified, not %s", sort)
 			}
 			list, err := everything(cmd.Context(), service, args[0], p, false)
 			if err != nil {

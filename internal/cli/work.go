@@ -95,6 +95,12 @@ func (s *spot) plan(ctx context.Context, r plan.Request) (plan.Plan, error) {
 	}
 	s.planned, err = job.Prepare(ctx, s.ends, r, job.Known{})
 	shown := s.planned
+	if base, errBase := filepath.Abs(s.asked.Base); s.asked.Base != "" && errBase == nil {
+		if to, errTo := filepath.Abs(s.asked.Destination.Path); errTo == nil && filepath.Dir(base) != filepath.Dir(to) {
+			shown.Checks = append(shown.Checks, plan.Check{Name: "base", Severity: plan.Warns, Message: fmt.Sprintf(
+				"The base lies in another folder: on the spot the image opens only when names may lead there, as with --within %s.", filepath.Dir(commonPath(to, base)))})
+		}
+	}
 	shown.Request = s.asked
 	if shown.Before != nil {
 		before := s.show(*shown.Before, s.asked.Source)
@@ -198,6 +204,17 @@ func common(a, b string) (string, error) {
 		}
 		dir = filepath.Dir(dir)
 	}
+}
+
+// commonPath is the longest path of which both are a part, with a slash behind it.
+func commonPath(a, b string) string {
+	for !strings.HasPrefix(b, a+"/") {
+		a = filepath.Dir(a)
+		if a == "/" {
+			return a
+		}
+	}
+	return a + "/"
 }
 
 // inside is the name of a path in a folder that it lies in.
@@ -307,7 +324,7 @@ func receiptError(r job.Receipt) error {
 	case r.Outcome == job.Damaged:
 		return fmt.Errorf("%w: done with damage: %s", job.ErrNotProven, r.Reason)
 	case len(r.Differences) > 0 || r.Against != "" && r.Source.Fingerprint != "" && r.Source.Fingerprint != r.Against:
-		return fmt.Errorf("%w: %s", job.ErrNotProven, r.Reason)
+		return fmt.Errorf("%w: %s", job.ErrNotProven, strings.TrimPrefix(r.Reason, job.ErrNotProven.Error()+": "))
 	}
 	return errors.New(r.Reason)
 }

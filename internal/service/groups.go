@@ -11,6 +11,7 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/core/catalog"
+	"bagaglio/core/job"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 	"bagaglio/internal/store"
@@ -30,8 +31,10 @@ func (s *Service) Balance(ctx context.Context, r api.BalanceRequest) (plan.Balan
 			if err != nil {
 				return plan.Balance{}, err
 			}
-			for _, p := range all {
-				to = append(to, p.Name)
+			for _, p := range all { // a drive that may be unplugged is only taken when it is named
+				if p.Facts == nil || !p.Facts.Removable {
+					to = append(to, p.Name)
+				}
 			}
 		}
 	}
@@ -54,9 +57,41 @@ func (s *Service) Balance(ctx context.Context, r api.BalanceRequest) (plan.Balan
 		}
 	}
 	if r.Kind == api.Drain {
-		return plan.Drain(states[0], states[1:], loads), nil
+		b := plan.Drain(states[0], states[1:], loads)
+		behind, err := s.behind(ctx, states[0].Pool)
+		b.Left = append(b.Left, behind...)
+		return b, err
 	}
 	return plan.Spread(states, loads), nil
+}
+
+// mostBehind bounds how many files that are no disks are named one by one.
+const mostBehind = 20
+
+// behind is what a pool still has in it when all of its disks are gone.
+func (s *Service) behind(ctx context.Context, pool string) (left []plan.Left, err error) {
+	c, err := s.store.Catalog(ctx, pool)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range c.Strays[:min(len(c.Strays), mostBehind)] {
+		left = append(left, plan.Left{Pool: pool, Path: f.Name, Why: "it is no disk, and belongs to none"})
+	}
+	if more := len(c.Strays) - mostBehind; more > 0 {
+		left = append(left, plan.Left{Pool: pool, Path: fmt.Sprintf("and %d more", more), Why: "they are no disks: see bagaglio pool orphans " + pool})
+	}
+	for _, m := range c.Machines {
+		left = append(left, plan.Left{Pool: pool, Path: m.File.Name, Why: fmt.Sprintf("the definition of %s, which names its disks in their new places", m.Name)})
+	}
+	folder, err := s.folder(ctx, pool)
+	if err != nil {
+		return left, err
+	}
+	held, err := job.ListHeld(folder)
+	for _, h := range held {
+		left = append(left, plan.Left{Pool: pool, Path: h.Path, Why: fmt.Sprintf("it is held until %s: bagaglio held clear %s %s", h.Until.Local().Format("2006-01-02 15:04"), pool, h.ID)})
+	}
+	return left, err
 }
 
 // load says how full a pool is, and what is in it that may be moved.
@@ -79,7 +114,23 @@ func (s *Service) load(ctx context.Context, name string) (state plan.PoolState, 
 	if err != nil {
 		return state, nil, err
 	}
-	state = plan.PoolState{Pool: name, Host: pool.Host, Total: space.Total, Free: space.Free, LargestFile: space.LargestFile, Rules: pool.Rules}
+	state = plan.PoolState{
+		Pool: name, Host: pool.Host, Total: space.Total, Free: space.Free, Storage: space.ID, Holes: space.Holes, LargestFile: space.LargestFile, Rules: pool.Rules,
+	}
+	if pool.Facts != nil {
+		state.Holes = pool.Facts.Holes
+	}
+	folder, err := s.folder(ctx, name)
+	if err != nil {
+		return state, nil, err
+	}
+	held, err := job.ListHeld(folder)
+	if err != nil {
+		return state, nil, err
+	}
+	for _, h := range held {
+		state.Held += h.Room
+	}
 	state.Names = map[string]bool{}
 	for _, f := range c.Strays {
 		state.Names[f.Name] = true
@@ -91,6 +142,7 @@ func (s *Service) load(ctx context.Context, name string) (state plan.PoolState, 
 	}
 	for _, family := range families(c.Disks) {
 		l := loadOf(name, family)
+		l.Storage = space.ID
 		var paths []string
 		for _, d := range family {
 			paths = append(paths, d.Path)
@@ -151,7 +203,7 @@ func loadOf(pool string, family []catalog.Disk) plan.Load {
 		if d.Problem != "" {
 			l.Stays = fmt.Sprintf("%s does not open: %s", d.Path, d.Problem)
 		}
-		l.Room += d.Room
+		l.Room, l.Size = l.Room+d.Room, l.Size+d.FileSize
 		for _, f := range d.Files {
 			l.Files = append(l.Files, f.Name)
 			l.LargestFile = max(l.LargestFile, f.Size)

@@ -34,7 +34,11 @@ func (s *Service) Held(ctx context.Context) ([]api.Held, error) {
 }
 
 func view(pool string, h job.Held) api.Held {
-	return api.Held{Id: h.ID, Pool: pool, Path: h.Path, Files: h.Files, Size: h.Size, Room: h.Room, Why: h.Why, Since: h.Since, Until: h.Until}
+	v := api.Held{Id: h.ID, Pool: pool, Path: h.Path, Files: h.Files, Size: h.Size, Room: h.Room, Why: h.Why, Since: h.Since, Until: h.Until}
+	if h.Moved != "" {
+		v.Moved, v.Definitions = &h.Moved, &h.Definitions
+	}
+	return v
 }
 
 // Restore gives what is held its names back.

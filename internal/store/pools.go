@@ -60,10 +60,17 @@ func (s *Store) AddPool(ctx context.Context, p Pool, now time.Time) error {
 		return err
 	}
 	_, err = s.db.ExecContext(ctx, `INSERT INTO pools (name, host, folder, created, rules) VALUES (?, ?, ?, ?, ?)`, p.Name, p.Host, p.Folder, stamp(now), string(rules))
-	if taken(err) {
-		return fmt.Errorf("the name %q or the folder %s is %w", p.Name, p.Folder, ErrTaken)
+	if !taken(err) {
+		return err
 	}
-	return err
+	var other []string
+	if err := s.db.SelectContext(ctx, &other, `SELECT name FROM pools WHERE host = ? AND folder = ?`, p.Host, p.Folder); err != nil {
+		return err
+	}
+	if len(other) > 0 {
+		return fmt.Errorf("the folder %s is %w, by the pool %s", p.Folder, ErrTaken, other[0])
+	}
+	return fmt.Errorf("the name %q is %w, by another pool", p.Name, ErrTaken)
 }
 
 // SetRules keeps the rules of a pool only, or fails with ErrNotFound.

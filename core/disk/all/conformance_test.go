@@ -226,7 +226,7 @@ func TestWhatWasWrittenIsRead(t *testing.T) {
 				if c.name == "scattered" || l.Thick && c.size > 1<<20 { // a thin image that is full is as good as thick
 					assert.Equal(t, l.Name, d.Layout)
 				}
-				assert.Equal(t, l.FileNames(l.fileName(), c.size, l.options), d.Files)
+				assert.Equal(t, disk.OpenedFirst(l.FileNames(l.fileName(), c.size, l.options)), d.Files)
 				if check, ok := r.(disk.Checker); ok {
 					assert.NoError(t, check.Check(t.Context()))
 				}

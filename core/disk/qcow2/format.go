@@ -91,7 +91,7 @@ func init() {
 	whole.FileSize = func(virtual int64, o disk.Options, _ disk.Stored) int64 {
 		return shapeOf(o).fileSize(virtual, virtual, virtual)
 	}
-	packed.Name = compressed
+	packed.Name, packed.Compresses = compressed, true
 	packed.Options = append(packed.Options[:2:2], disk.Option{Name: "compression", Values: []string{zlibName, zstdName}})
 	standing.Name, standing.Stands = overlay, true
 	disk.Register(disk.Format{

@@ -247,6 +247,9 @@ func (r *reader) Locate(off int64) (disk.Place, error) {
 func (r *reader) Extent(off int64) (disk.Extent, error) {
 	at, err := r.run(off, r.Size()-off)
 	e := disk.Extent{Off: off, Len: at.len, Kind: at.kind}
+	if err == nil && e.Kind == disk.Data && !at.compressed && r.base == nil && r.isThick() {
+		return disk.WithHoles(r.data, e, at.host)
+	}
 	if err != nil || e.Kind != disk.Hole || r.base == nil {
 		return e, err
 	}

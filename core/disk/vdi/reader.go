@@ -55,6 +55,9 @@ func (r *reader) load(file storage.File) error {
 	r.tables = disk.NewPages(file, size)
 	r.Blocks = disk.Blocks{File: file, Name: r.name, FileSize: size, Size: int64(r.header.size), Block: int64(r.header.block), Find: r.find}
 	r.Holes = func(number int64) int64 { return r.tables.Run(int64(r.header.mapOffset)+4*number, 0xff) / 4 }
+	if r.header.kind == typeFixed {
+		r.Thick = file
+	}
 	return nil
 }
 

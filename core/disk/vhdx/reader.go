@@ -82,6 +82,9 @@ func (r *reader) load(file storage.File) error {
 	r.Holes = func(number int64) int64 {
 		return min(r.tables.Run(int64(r.bat.offset)+8*entryOf(number, r.ratio), 0)/8, r.ratio-number%r.ratio)
 	}
+	if r.flags&leaveBlocks != 0 && r.header.log == uuid.Nil {
+		r.Thick = file
+	}
 	if need := 8 * entries(r.Count(), r.ratio, r.parent != nil); need > int64(r.bat.length) {
 		return disk.Damaged("the block allocation table has %d bytes and the disk needs %d", r.bat.length, need)
 	}

@@ -95,7 +95,7 @@ func init() {
 		l := &layouts[i]
 		switch l.Name {
 		case stream:
-			l.Largest = largestStream
+			l.Largest, l.Compresses = largestStream, true
 		case delta:
 			l.Stands, l.OwnBase = true, true
 		case flat, splitFlat, splitSparse:

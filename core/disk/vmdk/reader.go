@@ -229,7 +229,7 @@ func (r *reader) Check(ctx context.Context) error {
 
 func (r *reader) Describe() disk.Description {
 	d := disk.Description{
-		Format: "vmdk", Layout: r.layout, VirtualSize: r.Size(), BlockSize: r.grain, SectorSize: sector, Files: r.names, Dirty: r.unclean,
+		Format: "vmdk", Layout: r.layout, VirtualSize: r.Size(), BlockSize: r.grain, SectorSize: sector, Files: disk.OpenedFirst(r.names), Dirty: r.unclean,
 		Identifier: fmt.Sprintf("%08x", r.cid),
 	}
 	if r.version > 0 {

@@ -79,7 +79,7 @@ func TestExtentsOfAllKindsMakeOneDisk(t *testing.T) {
 	require.NoError(t, err)
 	defer r.Close()
 	assert.Equal(t, "split-flat", r.Describe().Layout)
-	assert.Equal(t, []string{"both", "other", "disk.vmdk"}, r.Describe().Files)
+	assert.Equal(t, []string{"disk.vmdk", "both", "other"}, r.Describe().Files)
 	want := append(append(append(append(append([]byte{}, ones[:64*512]...), make([]byte, 8*512)...), ones[:64*512]...), twos...), make([]byte, 8*512)...)
 	require.EqualValues(t, len(want), r.Size())
 	got := make([]byte, len(want))
@@ -102,7 +102,7 @@ func TestNamesInOtherEncodings(t *testing.T) {
 	})
 	r, err := disk.Open(t.Context(), folder, "disk.vmdk", "")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"fähre.vmdk", "disk.vmdk"}, r.Describe().Files)
+	assert.Equal(t, []string{"disk.vmdk", "fähre.vmdk"}, r.Describe().Files)
 	require.NoError(t, r.Close())
 }
 

@@ -1,16 +1,20 @@
 import { calls, result, type Seal } from "./client.ts";
 
 /** What a check of all receipts found. */
-export type Checked = { count: number; head: string; broken?: string };
+export type Checked = { count: number; head: string; key?: string; broken?: string };
 
 /** Checks in this browser that each receipt is as it was signed, and stands behind the one before. */
 export async function checkReceipts(): Promise<Checked> {
   const checked: Checked = { count: 0, head: "" };
   for (;;) {
-    const { key, seals } = await result(
+    const { key, seals, head } = await result(
       calls.GET("/v1/receipts", { params: { query: { after: checked.count } }, cache: "no-store" }),
     );
-    if (seals.length === 0) return checked;
+    checked.key = JSON.stringify(key, null, 2);
+    if (seals.length === 0) {
+      const whole = head.number === checked.count && head.digest === checked.head;
+      return whole ? checked : { ...checked, broken: "The last receipts were taken out or replaced." };
+    }
     const { kty, crv, x } = key as Record<string, string>;
     const public_ = await crypto.subtle.importKey("jwk", { kty, crv, x }, { name: "Ed25519" }, false, ["verify"]);
     for (const seal of seals) {

@@ -132,7 +132,7 @@ function BalanceView({ balance, name }: { balance: Balance; name: string }) {
                 <Fill
                   name={`${pool.pool} after`}
                   total={pool.total}
-                  free={balance.after[i]?.free ?? pool.free}
+                  free={balance.after[i] ? balance.after[i].free + balance.after[i].held : pool.free}
                   narrow
                 />
               </td>

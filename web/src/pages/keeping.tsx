@@ -62,6 +62,15 @@ function HeldRow({ held }: { held: Held }) {
         <p className="text-sm opacity-75">
           {held.why}, {when(held.since)}; kept until {when(held.until)}
         </p>
+        {held.moved && (
+          <p className="text-sm opacity-75">
+            Restoring it leaves its copy {held.moved} where it is.
+            {held.definitions?.map(
+              (d) =>
+                ` The definition of ${d.machine} (${d.pool}:${d.path}) names the copy: restore what is held of that too.`,
+            )}
+          </p>
+        )}
       </div>
       <span className="figures" title={exact(held.size)}>
         {size(held.size)}
@@ -112,6 +121,18 @@ function Receipts() {
             <p className="figures break-all opacity-75">Head {check.data.head}</p>
           </>
         ))}
+      {check.data?.key && (
+        <p className="text-sm">
+          <a
+            className="link"
+            download="receipts.jwk"
+            href={`data:application/json,${encodeURIComponent(check.data.key)}`}
+          >
+            Public key
+          </a>{" "}
+          that checks them, for <code>bagaglio receipt check --key receipts.jwk</code>. Keep it in another place.
+        </p>
+      )}
     </section>
   );
 }
