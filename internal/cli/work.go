@@ -95,10 +95,10 @@ func (s *spot) plan(ctx context.Context, r plan.Request) (plan.Plan, error) {
 	}
 	s.planned, err = job.Prepare(ctx, s.ends, r, job.Known{})
 	shown := s.planned
-	if base, errBase := filepath.Abs(s.asked.Base); s.asked.Base != "" && errBase == nil {
-		if to, errTo := filepath.Abs(s.asked.Destination.Path); errTo == nil && filepath.Dir(base) != filepath.Dir(to) {
+	if s.asked.Base != "" && filepath.Dir(s.asked.Base) != filepath.Dir(s.asked.Destination.Path) {
+		if dir, err := common(s.asked.Destination.Path, s.asked.Base); err == nil {
 			shown.Checks = append(shown.Checks, plan.Check{Name: "base", Severity: plan.Warns, Message: fmt.Sprintf(
-				"The base lies in another folder: on the spot the image opens only when names may lead there, as with --within %s.", filepath.Dir(commonPath(to, base)))})
+				"The base lies in another folder: on the spot the image opens only when names may lead there (--within %s).", dir)})
 		}
 	}
 	shown.Request = s.asked
@@ -204,17 +204,6 @@ func common(a, b string) (string, error) {
 		}
 		dir = filepath.Dir(dir)
 	}
-}
-
-// commonPath is the longest path of which both are a part, with a slash behind it.
-func commonPath(a, b string) string {
-	for !strings.HasPrefix(b, a+"/") {
-		a = filepath.Dir(a)
-		if a == "/" {
-			return a
-		}
-	}
-	return a + "/"
 }
 
 // inside is the name of a path in a folder that it lies in.
