@@ -69,6 +69,26 @@ func TestChecks(t *testing.T) {
 		{"dirty", func(_ *Request, f *Facts) { f.Source.Description.Warnings = []string{"was not closed"} }, "source-state", Warns, "Was not closed.", nil},
 		{"two sizes", func(_ *Request, f *Facts) { f.Source.Description.OtherSize = 39 * gib }, "geometry", Informs, "saw only 39 GiB", []string{`{"source":{"by_geometry":true}}`}},
 		{"the smaller size", func(_ *Request, f *Facts) { f.Source.Description.OtherSize = 41 * gib }, "geometry", Warns, "of 41 GiB", []string{`{"source":{"by_geometry":null}}`}},
+		{"cut", func(_ *Request, f *Facts) { f.Source.Inside = []string{"the disk was cut"} }, "inside", Warns, "The disk was cut.", nil},
+		{"a piece is missing", func(_ *Request, f *Facts) { f.Source.Lacks = []string{"a.raw.002 is missing"} }, Incomplete, Blocks, "a.raw.002 is missing", []string{`{"as_it_is":true}`}},
+		{"a piece is missing, never mind", func(r *Request, f *Facts) { f.Source.Lacks, r.AsItIs = []string{"a.raw.002 is missing"}, true }, Incomplete, Warns, "a.raw.002 is missing", nil},
+		{"has a tag", func(_ *Request, f *Facts) { f.Source.Tag = &TagFacts{Name: "ticketing.raw.bagtag"} }, "tag", Informs, "the job stops", []string{`{"as_it_is":true}`}},
+		{"has an older tag", func(_ *Request, f *Facts) { f.Source.Tag = &TagFacts{Name: "ticketing.raw.bagtag", Older: true} }, "tag", Informs, "older than the files", nil},
+		{"has a damaged tag", func(_ *Request, f *Facts) { f.Source.Tag = &TagFacts{Problem: disk.ErrDamaged} }, "tag", Warns, "nothing is compared with it", nil},
+		{"has a tag with doubts", func(_ *Request, f *Facts) { f.Source.Tag = &TagFacts{Doubts: []string{"it was cut"}} }, "tag", Warns, "it was cut", nil},
+		{"is taken as it is", func(r *Request, f *Facts) { f.Source.Tag, r.AsItIs = &TagFacts{}, true }, "tag", Warns, "does not stop the job", []string{`{"as_it_is":null}`}},
+		{"others stand on what is replaced", func(r *Request, f *Facts) {
+			f.Destination.Exists, r.Replace, f.Destination.Standing = true, true, []string{"top.qcow2"}
+		}, "destination", Blocks, "top.qcow2 stand(s) on what would be replaced", []string{`{"destination":{"path":""}}`}},
+		{"compresses to what is free", func(r *Request, f *Facts) {
+			r.Layout, f.Destination.Space.Free, f.Destination.Shrinks = "compressed", gib/2, 0.3
+		}, "room", Warns, "by a sample of the content", nil},
+		{"compresses to more than is free", func(r *Request, f *Facts) {
+			r.Layout, f.Destination.Space.Free, f.Destination.Shrinks = "compressed", gib/2, 0.9
+		}, "room", Blocks, "are free", nil},
+		{"no holes there", func(r *Request, f *Facts) {
+			r.As, r.Destination.Path, f.Destination.Space.Holes, f.Destination.Space.Free = "raw", "copy.raw", false, 10*gib
+		}, "room", Blocks, "needs 40 GiB", nil},
 		{"exists", func(_ *Request, f *Facts) { f.Destination.Exists, f.Destination.OtherName = true, "ticketing-2.qcow2" },
 			"destination", Blocks, "exists already", []string{`{"destination":{"path":"ticketing-2.qcow2"}}`, `{"replace":true}`}},
 		{"is replaced", func(r *Request, f *Facts) { f.Destination.Exists, r.Replace = true, true }, "destination", Warns, "until the new one is complete and proven", nil},
@@ -191,7 +211,7 @@ func TestFigures(t *testing.T) {
 	p, err = Make(r, f)
 	require.NoError(t, err)
 	assert.Len(t, p.Steps, 4)
-	assert.Equal(t, int64(40*gib), p.After.AllocatedSize)
+	assert.Equal(t, int64(gib), p.After.AllocatedSize, "it takes more room, and has no more allocated")
 	b, err := json.Marshal(p)
 	require.NoError(t, err)
 	assert.NotRegexp(t, `"(steps|checks)":null`, string(b), "programs get lists, never null")
