@@ -2,11 +2,14 @@ package job
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
+	"slices"
 	"sync"
 	"time"
 
@@ -55,7 +58,85 @@ func (t Task) follow(h plan.Handover, c machine.Change, why string) error {
 	}}
 	changing.Lock()
 	defer changing.Unlock()
-	return errors.Join(d.change(c), Clear(folder, t.ID))
+	if h.To == nil {
+		return errors.Join(d.change(c), Clear(folder, t.ID))
+	}
+	to := d
+	if to.folder, to.name = t.Ends.Definitions[h.To.Pool], h.To.Path; to.folder == nil {
+		return fmt.Errorf("the pool %s is not known any more", h.To.Pool)
+	}
+	to.held.Path, to.held.Files = h.To.Path, []string{h.To.Path}
+	return errors.Join(to.take(d, h, c), Clear(folder, t.ID), Clear(to.folder, t.ID))
+}
+
+// take puts the changed text of an old definition in its new place, and holds the old one. Another job may have done so, for another disk of the
+// machine: then it is changed where it is now.
+func (d definition) take(old definition, h plan.Handover, c machine.Change) error {
+	text, err := machine.Text(old.folder, old.name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return d.change(d.present(h, c))
+	}
+	if err != nil {
+		return err
+	}
+	moved := machine.Change{Names: maps.Clone(h.Whole), Format: c.Format}
+	maps.DeleteFunc(moved.Names, func(from, to string) bool { return from == to })
+	maps.Copy(moved.Names, c.Names)
+	changed, err := machine.Follow(old.name, text, moved)
+	if err != nil {
+		return err
+	}
+	like, err := old.folder.Stat(old.name)
+	if err != nil {
+		return err
+	}
+	staged, err := d.stage("new", changed, like)
+	if err != nil {
+		return err
+	}
+	if err = d.folder.Rename(staged, d.name); errors.Is(err, fs.ErrExist) {
+		there, readErr := machine.Text(d.folder, d.name)
+		if readErr != nil || !bytes.Equal(there, changed) { // not by an earlier time
+			return fmt.Errorf("%s exists already in the pool that it would go to: %w", d.name, errors.Join(fs.ErrExist, readErr))
+		}
+		err = nil
+	}
+	if err == nil {
+		err = d.folder.Sync(path.Dir(d.name))
+	}
+	if err != nil {
+		return err
+	}
+	return errors.Join(hold(old.folder, old.held, itself), old.folder.Sync(path.Dir(old.name)))
+}
+
+// present is a change of the names that a definition has now which went along with another disk: those that were relative are whole there.
+func (d definition) present(h plan.Handover, c machine.Change) machine.Change {
+	text, err := machine.Text(d.folder, d.name)
+	if err != nil {
+		return c // which then fails for that
+	}
+	now, err := machine.Parse(d.name, text)
+	if err != nil {
+		return c
+	}
+	names := map[string]string{}
+	for from, to := range c.Names {
+		if whole := h.Whole[from]; whole != "" && !slices.Contains(now.Files(), from) {
+			from = whole
+		}
+		names[from] = to
+	}
+	return machine.Change{Names: names, Format: c.Format}
+}
+
+// back is the change that has a definition name a disk in its old place again, as seen from anywhere.
+func back(h plan.Handover) machine.Change {
+	names := map[string]string{}
+	for from, to := range h.Names {
+		names[to] = cmp.Or(h.Whole[from], from)
+	}
+	return machine.Change{Names: names}
 }
 
 // definition is the file of one that is changed.
@@ -102,7 +183,11 @@ func (d definition) keep(text []byte) error {
 	if _, err := d.folder.Stat(path.Join(HeldFolder, d.held.ID, heldFiles, d.name)); err == nil { // an earlier time did so
 		return nil
 	}
-	old, err := d.stage("old", text)
+	like, err := d.folder.Stat(d.name)
+	if err != nil {
+		return err
+	}
+	old, err := d.stage("old", text, like)
 	if err != nil {
 		return err
 	}
@@ -122,7 +207,11 @@ func (d definition) putBack() error {
 }
 
 func (d definition) replace(text []byte) error {
-	staged, err := d.stage("new", text)
+	like, err := d.folder.Stat(d.name)
+	if err != nil {
+		return err
+	}
+	staged, err := d.stage("new", text, like)
 	if err != nil {
 		return err
 	}
@@ -138,8 +227,8 @@ func (d definition) replace(text []byte) error {
 	return d.folder.Sync(path.Dir(d.name))
 }
 
-// stage writes a text under a name in the staging folder for good, with the owner and mode of the definition.
-func (d definition) stage(name string, text []byte) (string, error) {
+// stage writes a text under a name in the staging folder for good, with the owner and mode of a file.
+func (d definition) stage(name string, text []byte, like storage.Info) (string, error) {
 	name = path.Join(d.staging, name)
 	if err := d.folder.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) { // of an earlier time
 		return "", err
@@ -153,11 +242,9 @@ func (d definition) stage(name string, text []byte) (string, error) {
 		return "", err
 	}
 	if o, ok := d.folder.(storage.Owner); ok {
-		old, errOld := d.folder.Stat(d.name)
-		now, errNow := d.folder.Stat(name)
-		err := errors.Join(errOld, errNow)
-		if err == nil && (now.Owner != old.Owner || now.Mode != old.Mode) {
-			err = o.Own(name, old.Owner, old.Mode)
+		now, err := d.folder.Stat(name)
+		if err == nil && (now.Owner != like.Owner || now.Mode != like.Mode) {
+			err = o.Own(name, like.Owner, like.Mode)
 		}
 		if err != nil {
 			return "", fmt.Errorf("giving the new definition the owner and mode of the old one: %w", err)

@@ -7,6 +7,8 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 
 	"bagaglio/core/machine"
@@ -160,3 +162,80 @@ func TestMovesHandOver(t *testing.T) {
 type lost struct{ storage.Folder }
 
 func (lost) Open(string) (storage.File, error) { return nil, storage.ErrLost }
+
+// TestDefinitionsGoAlong: with the first of the disks of a machine that leave a pool, whichever that is, and come to name all of them where they are,
+// at every moment; the old definition is held.
+func TestDefinitionsGoAlong(t *testing.T) {
+	const definition = "displayName = \"tide-board\"\nscsi0:0.fileName = \"a.raw\"\nscsi0:1.fileName = \"b.raw\"\n"
+	for _, c := range []struct {
+		name        string
+		order       []string
+		same        bool // storage
+		interrupted bool
+	}{
+		{"one after the other", []string{"a", "b"}, false, false}, {"the other way round", []string{"b", "a"}, false, false},
+		{"interrupted", []string{"a", "b"}, false, true}, {"renamed", []string{"a", "b"}, true, false}, {"renamed, interrupted", []string{"b", "a"}, true, true},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			w := newWorld(t)
+			from, to := t.TempDir(), t.TempDir()
+			quay, lighthouse := w.folder(from), w.folder(to)
+			w.ends = Ends{Source: quay, Destination: lighthouse}
+			if !c.same {
+				w.ends.Destination = apart{lighthouse}
+			}
+			require.NoError(t, os.Mkdir(filepath.Join(from, "tide"), 0o700))
+			for name, text := range map[string]string{"tide.vmx": definition, "a.raw": strings.Repeat("a", 1024), "b.raw": strings.Repeat("b", 1024)} {
+				require.NoError(t, os.WriteFile(filepath.Join(from, "tide", name), []byte(text), 0o640))
+			}
+			w.ends.Definitions = map[string]storage.Folder{"quay": quay, "lighthouse": lighthouse}
+			user := plan.User{Name: "tide-board", Pool: "quay", Path: "tide/tide.vmx", Format: "vmx", Folder: from + "/tide", Files: []string{"a.raw", "b.raw"}}
+			known := Known{SourceRoot: from, Root: to, Users: func(context.Context, []string) ([]plan.User, error) { return []plan.User{user}, nil }}
+			var plans []plan.Plan // all are made before any is run, as those of a group
+			for _, disk := range c.order {
+				r := plan.Request{Kind: plan.Copy, Release: true, TakeDefinitions: true, Source: plan.Place{Pool: "quay", Path: "tide/" + disk + ".raw"}, Destination: &plan.Place{Pool: "lighthouse", Path: "tide/" + disk + ".raw"}}
+				p, err := Prepare(t.Context(), w.ends, r, known)
+				require.NoError(t, err)
+				require.False(t, p.Blocked(), "%+v", p.Checks)
+				require.NotNil(t, p.Handovers[0].To)
+				plans = append(plans, p)
+			}
+			for i, p := range plans {
+				task := Task{ID: fmt.Sprintf("job-%d", i), Ends: w.ends, Plan: p, Hold: HoldFor, By: "job 7", Records: &notebook{}}
+				if c.interrupted {
+					broken := task
+					broken.Ends.Definitions = map[string]storage.Folder{"quay": quay, "lighthouse": lostOnce{lighthouse}}
+					_, err := broken.Run(t.Context())
+					require.ErrorIs(t, err, storage.ErrLost)
+				}
+				r, err := task.Run(t.Context())
+				require.NoError(t, err)
+				assert.Equal(t, Proven, r.Outcome)
+				assert.Contains(t, fmt.Sprint(r.Remarks), "names the disk in its new place")
+				assert.NoFileExists(t, filepath.Join(from, "tide/tide.vmx"))
+				now, err := machine.Open(lighthouse, "tide/tide.vmx")
+				require.NoError(t, err)
+				for _, file := range now.Uses(to + "/tide") {
+					assert.FileExists(t, file, "what it names is there")
+				}
+			}
+			assert.Equal(t, definition, text(t, lighthouse, "tide/tide.vmx"), "in the end it is as it was, beside its disks")
+			info, err := lighthouse.Stat("tide/tide.vmx")
+			require.NoError(t, err)
+			assert.Equal(t, "0640", info.Mode)
+			held, err := ListHeld(quay)
+			require.NoError(t, err)
+			i := slices.IndexFunc(held, func(h Held) bool { return h.Path == "tide/tide.vmx" })
+			require.GreaterOrEqual(t, i, 0)
+			_, err = Restore(quay, held[i].ID, false, HoldFor)
+			require.NoError(t, err)
+			assert.Equal(t, definition, text(t, quay, "tide/tide.vmx"))
+		})
+	}
+}
+
+// lostOnce is a folder on a host that is lost when a file is to get its name.
+type lostOnce struct{ storage.Folder }
+
+func (lostOnce) Rename(string, string) error   { return storage.ErrLost }
+func (lostOnce) Exchange(string, string) error { return storage.ErrLost }

@@ -14,6 +14,7 @@ import (
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
+	"bagaglio/core/machine"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 	"bagaglio/core/transfer"
@@ -268,7 +269,14 @@ func (t Task) PutBack(ctx context.Context) error {
 	w := &work{Task: t, state: *old}
 	if old.Stage == plan.StepHandOver {
 		for _, h := range t.Plan.Handovers {
-			if err := t.follow(h, h.Change().Reverse(), "handed back "+t.ID); err != nil {
+			c := h.Change().Reverse()
+			if h.To != nil { // it stays where it went, if it did
+				if _, err := machine.Text(t.Ends.Definitions[h.Pool], h.Path); err == nil {
+					continue
+				}
+				c = back(h)
+			}
+			if err := t.follow(h, c, "handed back "+t.ID); err != nil {
 				return fmt.Errorf("changing the definition %s:%s back: %w", h.Pool, h.Path, err)
 			}
 		}

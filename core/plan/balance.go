@@ -96,7 +96,7 @@ func Drain(from PoolState, to []PoolState, loads []Load) Balance {
 	elsewhere := func(p PoolState) bool { return p.Pool != from.Pool }
 	for _, u := range units(loads) {
 		if best, _ := b.place(u, elsewhere); best != nil {
-			b.carry(u, best)
+			b.carry(u, best, true)
 			continue
 		}
 		for _, l := range u {
@@ -105,7 +105,7 @@ func Drain(from PoolState, to []PoolState, loads []Load) Balance {
 				b.Left = append(b.Left, Left{l.Pool, l.Path, why})
 				continue
 			}
-			b.carry(unit{l}, best)
+			b.carry(unit{l}, best, false) // then the definition has no one place to go to
 		}
 	}
 	return b
@@ -137,7 +137,7 @@ func Spread(pools []PoolState, loads []Load) Balance {
 			break
 		}
 		best, _ := b.place(rest[i], elsewhere) // it was found above
-		b.carry(rest[i], best)
+		b.carry(rest[i], best, false)
 		rest = slices.Delete(rest, i, i+1)
 	}
 	for _, l := range slices.Concat(rest...) {
@@ -253,12 +253,13 @@ func (p *PoolState) take(files []string) {
 	p.Names = names
 }
 
-// carry notes where something goes.
-func (b *Balance) carry(u unit, to *PoolState) {
+// carry notes where something goes, and whether the definitions of its machine go too.
+func (b *Balance) carry(u unit, to *PoolState, whole bool) {
 	for _, l := range u {
 		from := slices.IndexFunc(b.Before, func(p PoolState) bool { return p.Pool == l.Pool })
 		b.Carries = append(b.Carries, Carry{From: l.Pool, Path: l.Path, To: to.Pool, Room: l.Room, Machine: l.Machine, Away: b.Before[from].Host != to.Host, Request: Request{
 			Kind: Copy, Release: true, Family: l.Family, Source: Place{Pool: l.Pool, Path: l.Path}, Destination: &Place{Pool: to.Pool, Path: l.Path},
+			TakeDefinitions: whole && l.Machine != "",
 		}})
 		to.take(l.Files)
 		need := to.takes(l)

@@ -39,6 +39,9 @@ type Handover struct {
 	Names map[string]string `json:"names"`
 	// Format is that of the disk, when it becomes another one.
 	Format string `json:"format,omitempty"`
+	// To is where the definition goes, when it does, and Whole are its names as they are seen from anywhere, by the old ones.
+	To    *Place            `json:"to,omitempty"`
+	Whole map[string]string `json:"whole,omitempty"`
 }
 
 // Change is what changes in the definition.
@@ -49,7 +52,7 @@ func (p *maker) handOver() {
 	to := p.newPlaces()
 	for _, u := range p.facts.Source.Users {
 		about := fmt.Sprintf("The definition of %s (%s:%s)", u.Name, u.Pool, u.Path)
-		h := Handover{Machine: u.Name, Pool: u.Pool, Path: u.Path, Names: u.names(to)}
+		h := Handover{Machine: u.Name, Pool: u.Pool, Path: u.Path, Names: u.names(to, u.Folder)}
 		if p.After.Format != p.Before.Format {
 			h.Format = p.After.Format
 		}
@@ -64,7 +67,11 @@ func (p *maker) handOver() {
 			p.add(Warns, "machine", fmt.Sprintf("%s names this disk where it is now: %v.", about, why), remedies...)
 			continue
 		}
-		p.add(Informs, "machine", about+" will name the disk in its new place; the old definition is held for a while.",
+		does := " will name the disk in its new place"
+		if p.takesAlong(u, &h, to) {
+			does += " and go along into the pool " + h.To.Pool
+		}
+		p.add(Informs, "machine", about+does+"; the old definition is held for a while.",
 			remedy("Leave the definition as it is", map[string]any{"leave_definitions": true}))
 		p.Handovers = append(p.Handovers, h)
 	}
@@ -75,6 +82,31 @@ func (p *maker) handOver() {
 		}
 		p.Steps = append(p.Steps, Step{Name: StepHandOver, Title: "Name the new place in the definition of " + strings.Join(slices.Compact(names), ", ")})
 	}
+}
+
+// takesAlong has a definition go with the disk, where that is asked for and possible.
+func (p *maker) takesAlong(u User, h *Handover, to map[string]string) bool {
+	r := p.Request
+	f, err := machine.Lookup(u.Format)
+	if !r.TakeDefinitions || u.Pool != r.Source.Pool || u.Pool == r.Destination.Pool || u.Sealed || err != nil {
+		return false
+	}
+	folder := path.Join(p.facts.Destination.Root, path.Dir(u.Path))
+	names, whole := u.names(to, folder), map[string]string{}
+	for _, old := range u.Files {
+		at := path.Clean(old)
+		if !path.IsAbs(old) {
+			at = path.Join(u.Folder, old)
+		}
+		if whole[old] = at; names[old] != "" {
+			at = names[old]
+		}
+		if f.Why(at, h.Format) != nil {
+			return false
+		}
+	}
+	h.Names, h.Whole, h.To = names, whole, &Place{Pool: r.Destination.Pool, Path: u.Path}
+	return true
 }
 
 // newPlaces are the new places of files by their old ones, whole, on the host; nil when that is another host.
@@ -91,8 +123,8 @@ func (p *maker) newPlaces() map[string]string {
 	return to
 }
 
-// names are those that change in a definition: relative where they were, and may be so.
-func (u User) names(to map[string]string) map[string]string {
+// names are those that change in a definition which will lie in a folder: relative where they were, and may be so.
+func (u User) names(to map[string]string, folder string) map[string]string {
 	names := map[string]string{}
 	for _, old := range u.Files {
 		whole := old
@@ -103,7 +135,7 @@ func (u User) names(to map[string]string) map[string]string {
 		if !ok || now == path.Clean(whole) {
 			continue
 		}
-		if rest, inside := strings.CutPrefix(now, strings.TrimSuffix(u.Folder, "/")+"/"); inside && !path.IsAbs(old) {
+		if rest, inside := strings.CutPrefix(now, strings.TrimSuffix(folder, "/")+"/"); inside && !path.IsAbs(old) {
 			now = rest
 		}
 		names[old] = now

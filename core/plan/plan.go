@@ -85,6 +85,8 @@ type Request struct {
 	ByRules bool `json:"by_rules,omitempty"`
 	// AsItIs goes on where the source is not what was known of it: its content differs from its tag, or files of it are missing or short.
 	AsItIs bool `json:"as_it_is,omitempty"`
+	// TakeDefinitions takes definitions of machines along that lie in the pool of a disk which moves to another pool of the host.
+	TakeDefinitions bool `json:"take_definitions,omitempty"`
 	// LeaveDefinitions leaves the definitions of machines that use a disk which moves as they are.
 	LeaveDefinitions bool `json:"leave_definitions,omitempty"`
 }

@@ -130,7 +130,7 @@ func (a *app) printBalance(b plan.Balance, planOnly bool) error {
 		rows = append(rows, []string{p.Pool, share(p), share(b.After[i])})
 	}
 	if len(machines) > 0 {
-		a.remark("The definitions of %s follow their disks where they can; the group tells of those that cannot.", strings.Join(machines, ", "))
+		a.remark("The definitions of %s follow their disks where they can, and go along out of a pool that is emptied; the group tells of those that cannot.", strings.Join(machines, ", "))
 	}
 	if len(away) > 0 {
 		a.remark("Disks of %s go to another host: the machines have to go there too, before they are started again.", strings.Join(away, ", "))

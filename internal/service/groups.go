@@ -58,7 +58,7 @@ func (s *Service) Balance(ctx context.Context, r api.BalanceRequest) (plan.Balan
 	}
 	if r.Kind == api.Drain {
 		b := plan.Drain(states[0], states[1:], loads)
-		behind, err := s.behind(ctx, states[0].Pool)
+		behind, err := s.behind(ctx, states[0].Pool, b)
 		b.Left = append(b.Left, behind...)
 		return b, err
 	}
@@ -69,7 +69,7 @@ func (s *Service) Balance(ctx context.Context, r api.BalanceRequest) (plan.Balan
 const mostBehind = 20
 
 // behind is what a pool still has in it when all of its disks are gone.
-func (s *Service) behind(ctx context.Context, pool string) (left []plan.Left, err error) {
+func (s *Service) behind(ctx context.Context, pool string, b plan.Balance) (left []plan.Left, err error) {
 	c, err := s.store.Catalog(ctx, pool)
 	if err != nil {
 		return nil, err
@@ -81,7 +81,10 @@ func (s *Service) behind(ctx context.Context, pool string) (left []plan.Left, er
 		left = append(left, plan.Left{Pool: pool, Path: fmt.Sprintf("and %d more", more), Why: "they are no disks: see bagaglio pool orphans " + pool})
 	}
 	for _, m := range c.Machines {
-		left = append(left, plan.Left{Pool: pool, Path: m.File.Name, Why: fmt.Sprintf("the definition of %s, which names its disks in their new places", m.Name)})
+		if slices.ContainsFunc(b.Carries, func(x plan.Carry) bool { return x.Machine == m.Name && x.Request.TakeDefinitions && !x.Away }) {
+			continue // it goes along
+		}
+		left = append(left, plan.Left{Pool: pool, Path: m.File.Name, Why: fmt.Sprintf("the definition of %s stays: take the machine to where its disks go", m.Name)})
 	}
 	folder, err := s.folder(ctx, pool)
 	if err != nil {

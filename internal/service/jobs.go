@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path"
 	"reflect"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -135,15 +136,26 @@ func (s *Service) ends(ctx context.Context, r plan.Request) (ends job.Ends, err 
 func (s *Service) endsOf(ctx context.Context, p plan.Plan) (job.Ends, error) {
 	ends, err := s.ends(ctx, p.Request)
 	ends.Definitions = map[string]storage.Folder{}
-	for _, h := range p.Handovers {
-		folder, folderErr := s.folder(ctx, h.Pool)
+	for _, pool := range definitionPools(p) {
+		folder, folderErr := s.folder(ctx, pool)
 		if folderErr == nil {
-			ends.Definitions[h.Pool] = folder
+			ends.Definitions[pool] = folder
 		} else if !errors.Is(folderErr, store.ErrNotFound) {
 			err = errors.Join(err, folderErr)
 		}
 	}
 	return ends, err
+}
+
+// definitionPools are those in which a plan changes definitions of machines.
+func definitionPools(p plan.Plan) (pools []string) {
+	for _, h := range p.Handovers {
+		if pools = append(pools, h.Pool); h.To != nil {
+			pools = append(pools, h.To.Pool)
+		}
+	}
+	slices.Sort(pools)
+	return slices.Compact(pools)
 }
 
 // Start puts the request of a plan into the queue. What the world looks like may have changed since, so it is planned anew.

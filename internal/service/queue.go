@@ -265,8 +265,8 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 	if problem != nil {
 		s.log.Error("noting the end of a job", "job", j.ID, "error", problem)
 	}
-	for _, h := range j.Plan.Handovers { // whose a disk is may have changed, in whatever pool that lies
-		s.jobs.Go(func() { _, _ = s.refresh(ctx, h.Pool) }) // the next list tells what does not work
+	for _, pool := range definitionPools(j.Plan) { // whose a disk is may have changed, in whatever pool that lies
+		s.jobs.Go(func() { _, _ = s.refresh(ctx, pool) }) // the next list tells what does not work
 	}
 	level := slog.LevelInfo
 	if state == store.Failed {

@@ -259,7 +259,7 @@ func (r *reader) Extent(off int64) (disk.Extent, error) {
 func (r *reader) Describe() disk.Description {
 	d := disk.Description{
 		Format: "qcow2", Layout: thin, Version: strconv.Itoa(int(r.version)), VirtualSize: r.Size(), BlockSize: int64(r.cluster()), SectorSize: 512,
-		Files: r.files, Dirty: r.incompatible&dirtyBit != 0,
+		Files: disk.OpenedFirst(r.files), Dirty: r.incompatible&dirtyBit != 0,
 	}
 	for _, s := range r.snapshots {
 		d.Snapshots = append(d.Snapshots, s.name)

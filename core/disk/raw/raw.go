@@ -68,7 +68,6 @@ func open(_ context.Context, o disk.Origin) (disk.Reader, error) {
 	switch {
 	case inPieces:
 		r.layout = pieces
-		r.names = append(names[1:len(names):len(names)], names[0]) // the one that is opened comes last
 	case room >= r.Size():
 		r.layout = thick
 	}
