@@ -139,7 +139,9 @@ func TestFollowingPastAKill(t *testing.T) {
 
 	waiting, out, notes := follow()
 	s.Kill()
-	require.Eventually(t, func() bool { return strings.Contains(notes.String(), "Job 1 goes on when it is back; this waits for it.") }, 10*time.Second, 10*time.Millisecond, "%s", notes)
+	require.Eventually(t, func() bool {
+		return strings.Contains(notes.String(), "Job 1 goes on when it is back; this waits for it.")
+	}, 10*time.Second, 10*time.Millisecond, "%s", notes)
 	s = testkit.Start(t, state, "--listen", strings.TrimPrefix(s.Address, "http://"))
 	none := int64(0)
 	_, err = s.Change(t.Context(), "1", api.JobChange{Speed: &none})

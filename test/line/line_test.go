@@ -37,7 +37,7 @@ func farPool(t *testing.T, s *testkit.Service, server *sshd.Server) string {
 
 // TestAThinDiskMovesWhatItStores, and no more: to the host and back, copied and converted.
 func TestAThinDiskMovesWhatItStores(t *testing.T) {
-	const virtual, stored = 40 << 30, 154 * mib
+	const virtual, stored = 48 << 30, 180 * mib
 	const sample = 16 * mib // of a source, which is read again at the end
 	l := &link{rate: 1e9, mtu: 60_000}
 	server := lay(t, l)
@@ -47,7 +47,7 @@ func TestAThinDiskMovesWhatItStores(t *testing.T) {
 	for at := int64(0); at < stored; at += mib { // in many places
 		b := make([]byte, mib)
 		_, _ = rand.Read(b) // never fails
-		_, err := thin.WriteAt(b, at*250)
+		_, err := thin.WriteAt(b, at*270)
 		require.NoError(t, err)
 	}
 	require.NoError(t, errors.Join(thin.Truncate(virtual), thin.Close()))
