@@ -56,11 +56,11 @@ func Lacks(folder storage.Folder, name string, d disk.Description, tag *fingerpr
 		}
 	}
 	if len(d.Files) > 1 || d.Layout == "pieces" {
-		sums, err := summed(folder, name)
+		sums, err := Sums(folder, name)
 		if err != nil {
 			return nil, err
 		}
-		for _, file := range sums {
+		for file := range sums {
 			if _, known := expected[file]; !known {
 				expected[file] = unknownSize
 			}
@@ -92,8 +92,8 @@ func SumsName(piece string) string { return strings.TrimSuffix(piece, path.Ext(p
 // maxSums bounds a file with checksums, in bytes.
 const maxSums = 4 << 20
 
-// summed are the files that the checksums beside pieces name, none where there are no checksums.
-func summed(folder storage.Folder, first string) (names []string, err error) {
+// Sums are the SHA-256 of the pieces of a disk, in hexadecimal, as the file beside the first one has them; none where there is no such file.
+func Sums(folder storage.Folder, first string) (sums map[string]string, err error) {
 	file, err := folder.Open(SumsName(first))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -110,11 +110,12 @@ func summed(folder storage.Folder, first string) (names []string, err error) {
 	if err := disk.ReadFull(file, b, 0); err != nil {
 		return nil, err
 	}
+	sums = map[string]string{}
 	for line := range strings.Lines(string(b)) { // as sha256sum(1) writes them
-		_, name, ok := strings.Cut(strings.TrimRight(line, "\r\n"), " ")
+		sum, name, ok := strings.Cut(strings.TrimRight(line, "\r\n"), " ")
 		if name = strings.TrimLeft(name, " *"); ok && name == path.Base(name) {
-			names = append(names, path.Join(path.Dir(first), name))
+			sums[path.Join(path.Dir(first), name)] = strings.ToLower(sum)
 		}
 	}
-	return names, nil
+	return sums, nil
 }

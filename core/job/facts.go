@@ -101,6 +101,13 @@ func lookBack(folder storage.Folder, r plan.Request, src disk.Reader, f *plan.So
 		older := tag.VirtualSize != f.Description.VirtualSize || !fitsFiles(folder, tag.Files, path.Dir(f.Opens))
 		f.Tag = &plan.TagFacts{Name: fingerprint.TagName(f.Opens), Made: tag.Made, Older: older, Doubts: tag.Doubts}
 	}
+	if f.Description.Layout == "pieces" {
+		sums, err := inspect.Sums(folder, f.Opens)
+		if err != nil {
+			return err
+		}
+		f.Sums = len(sums) > 0
+	}
 	if f.Lacks, err = inspect.Lacks(folder, f.Opens, f.Description, tag); err != nil {
 		return err
 	}

@@ -2,9 +2,11 @@ package job
 
 import (
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -12,6 +14,7 @@ import (
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
+	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 	"bagaglio/core/transfer"
@@ -65,6 +68,9 @@ func (w *work) known(ctx context.Context, leaves *fingerprint.Leaves) error {
 	if w.Plan.Request.Source.Snapshot != "" && !asked {
 		return nil
 	}
+	if w.Plan.KnownSums {
+		return w.knownSums(ctx, name)
+	}
 	if tag == nil {
 		if tag, err = besideTag(w.Ends.Source, name, w.Plan.Before.VirtualSize); err != nil || tag == nil {
 			return err
@@ -73,6 +79,40 @@ func (w *work) known(ctx context.Context, leaves *fingerprint.Leaves) error {
 	}
 	_, err = w.agrees(ctx, name, tag, leaves, asked)
 	return err
+}
+
+// knownSums compares the pieces of the source with the checksums beside them.
+func (w *work) knownSums(ctx context.Context, first string) error {
+	sums, err := inspect.Sums(w.Ends.Source, first)
+	if err != nil {
+		return err
+	}
+	var meter transfer.Meter
+	var differ []string
+	err = w.report.run(plan.StepSums, &meter, nil, func() error {
+		for _, name := range slices.Sorted(maps.Keys(sums)) {
+			got, err := storage.SHA256(ctx, w.Ends.Source, name, func(n int64) { meter.Read.Add(n) })
+			if err != nil && !w.Plan.Request.AsItIs { // of one that is missing
+				return fmt.Errorf("taking the SHA-256 of %s: %w", name, err)
+			}
+			if err == nil && hex.EncodeToString(got[:]) != sums[name] {
+				differ = append(differ, path.Base(name))
+			}
+		}
+		return nil
+	})
+	beside := path.Base(inspect.SumsName(first))
+	switch {
+	case err != nil:
+		return err
+	case len(differ) == 0:
+		w.remark(fmt.Sprintf("each piece of the source has the SHA-256 that %s says", beside))
+		return nil
+	case w.Plan.Request.AsItIs:
+		w.doubt(fmt.Sprintf("%s: not what %s says, and taken as it is", strings.Join(differ, ", "), beside))
+		return nil
+	}
+	return fmt.Errorf("%w: %s: not what %s says. Fetch it again, or take it as it is now (--as-it-is)", ErrNotProven, strings.Join(differ, ", "), beside)
 }
 
 // agrees compares what was read of a disk of the source with its tag.

@@ -301,3 +301,29 @@ func TestPiecesThatAreNotWhole(t *testing.T) {
 		})
 	}
 }
+
+// TestPiecesByTheirChecksums: without a tag, what lies beside the pieces is what was known of them.
+func TestPiecesByTheirChecksums(t *testing.T) {
+	w := newWorld(t)
+	f, err := disk.Lookup("raw")
+	require.NoError(t, err)
+	l, err := f.Layout("pieces")
+	require.NoError(t, err)
+	dir := w.made(f, l, "a.raw")
+	require.NoError(t, os.Remove(filepath.Join(dir, "a.raw-pieces.bagtag")))
+	w.ends.Source = w.folder(dir)
+	r := plan.Request{Kind: plan.Convert, Source: plan.Place{Path: "a.raw.001"}, Destination: &plan.Place{Path: "joined.qcow2"}, As: "qcow2"}
+	receipt, err := w.run(t.Context(), w.plan(r), nil)
+	require.NoError(t, err)
+	assert.Contains(t, receipt.Remarks, "each piece of the source has the SHA-256 that a.raw.SHA256SUMS says")
+	assert.Equal(t, plan.StepSums, receipt.Steps[3].Name, "its time is told")
+	w.flip(dir, "a.raw.001", 7<<20, true)
+	r.Destination.Path = "again.qcow2"
+	_, err = w.run(t.Context(), w.plan(r), nil)
+	require.ErrorIs(t, err, ErrNotProven)
+	require.ErrorContains(t, err, "a.raw.002: not what a.raw.SHA256SUMS says")
+	r.AsItIs = true
+	receipt, err = w.run(t.Context(), w.plan(r), nil)
+	require.NoError(t, err)
+	assert.Len(t, receipt.Doubts, 1)
+}

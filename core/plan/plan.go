@@ -125,6 +125,7 @@ type SourceFacts struct {
 
 	Tag    *TagFacts // of the tag beside it, nil without one
 	Inside []string  // what an inspection of the content doubts
+	Sums   bool      // there are checksums of its pieces beside it
 	Lacks  []string  // files of it that are known to be missing or short, in words
 	Root   string    // the pool's folder on its host
 }
@@ -261,6 +262,8 @@ type Plan struct {
 	Family []Kin `json:"family,omitempty"`
 	// Rewrites are the copied files, by their new names, in which names of others are changed to the new ones, and their formats.
 	Rewrites map[string]string `json:"rewrites,omitempty"`
+	// KnownSums tells that the pieces of the source are compared with the checksums beside them: there is no tag.
+	KnownSums bool `json:"known_sums,omitempty"`
 	// Sums tells that the host of the destination takes the SHA-256 of each file, in the place of reading them back.
 	Sums bool `json:"sums,omitempty"`
 	// Renames tells that the files get new names, and nothing is copied.
@@ -438,6 +441,10 @@ func (p *maker) convert() {
 		{Name: StepLook, Title: "Open the source and check its tables"},
 		{Name: StepWrite, Title: "Write the new image into the pool's staging folder, taking the fingerprint on the way", Bytes: p.Before.AllocatedSize},
 		{Name: StepSecure, Title: "Sync it to stable storage"},
+	}
+	if s := p.facts.Source; s.Sums && s.Tag == nil && !p.layout.Gathers {
+		p.KnownSums = true
+		p.Steps = append(p.Steps, Step{Name: StepSums, Title: "Compare the SHA-256 of each piece of the source with the one beside it", Bytes: s.FileSize})
 	}
 	back := p.Before.AllocatedSize
 	if p.layout.Units(size, o)[0] > 1 { // whole blocks are read, what the source does not fill of them too
