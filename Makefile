@@ -65,9 +65,10 @@ lint: console generated
 fuzz:
 	$(call fuzzed,10m)
 
-# Kills the service 300 times, at random moments and at every named point, over all layouts.
+# Kills the service 300 times, at random moments and at every named point, over all layouts; and carries the families of 300 random worlds about.
 torture:
 	BAGAGLIO_KILLS=300 $(GO) test -count=1 -timeout 60m -v -run TestKilledAtAnyMoment ./test/crash
+	BAGAGLIO_WORLDS=300 $(GO) test -count=1 -timeout 60m -v -run TestFamilies ./core/job
 
 bench: packages-bench build
 	$(GO) run ./test/bench

@@ -165,6 +165,9 @@ func contentOf(t *testing.T, folder storage.Folder, f disk.Format, l disk.Layout
 // called off with every byte as it was.
 func TestPowerCutWhileAFamilyIsRenamed(t *testing.T) {
 	t.Parallel()
+	if testing.Short() {
+		t.Skip("one thing after the other: nothing for the race detector")
+	}
 	for _, f := range []struct{ name, base, overlay, to string }{
 		{"qcow2", "thin", "overlay", "root-with-a-longer-name"}, {"vmdk", "flat", "delta", "pier/root"},
 		{"vhd", "dynamic", "differencing", "root-with-a-longer-name"}, {"vhdx", "dynamic", "differencing", "pier/root"},

@@ -79,7 +79,7 @@ func TestPlacesFromTheCommandLine(t *testing.T) {
 		{"move lamp-room:ticketing.raw quay-store: --as vhd", 0, "PROVEN"},
 		{"held list", 0, "moved to quay-store:ticketing.vhd by job"},
 		{"held clear lamp-room --yes", 0, "Removed"},
-		{"compact quay-store:crew-roster.raw", 0, "what was replaced is held"},
+		{"compact quay-store:crew-roster.raw", 0, "no room would be won"},
 		{"pool disks quay-store --search tick --files", 0, "harbour/tickets.raw"},
 		{"pool disks quay-store --only overlays", 0, "DISK"},
 		{"pool orphans quay-store", 0, "notes.txt"},

@@ -95,7 +95,7 @@ func TestChoicesOfALayout(t *testing.T) {
 	require.NoError(t, err)
 	report, err := s.Look(t.Context(), receipt.Destination.Place)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"tide-board-s001.vmdk", "tide-board-s002.vmdk", "tide-board-s003.vmdk", "tide-board.vmdk"}, report.Files)
+	assert.Equal(t, []string{"tide-board.vmdk", "tide-board-s001.vmdk", "tide-board-s002.vmdk", "tide-board-s003.vmdk"}, report.Files, "what opens it first")
 
 	// An overlay on what was made: the base is a disk of that pool, and the piece size is none of its choices.
 	p.Click("Places")

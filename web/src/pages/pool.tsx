@@ -140,23 +140,24 @@ function RulesSheet({ pool }: { pool: Pool }) {
         <legend className="text-sm">What kind of destination it is</legend>
         <div className="grid gap-x-6 gap-y-1 sm:grid-cols-2">
           {traits.data?.map((trait) => (
-            <label key={trait.name} className="flex items-baseline gap-2">
-              <input
-                type="checkbox"
-                className="checkbox checkbox-sm"
-                checked={chosen.includes(trait.name)}
-                disabled={change.isPending}
-                onChange={({ target }) =>
-                  change.mutate({
-                    rules: pool.rules,
-                    traits: target.checked ? [...chosen, trait.name] : chosen.filter((t) => t !== trait.name),
-                  })
-                }
-              />
-              <span>
-                {trait.name} <span className="text-sm opacity-75">it {trait.about}</span>
-              </span>
-            </label>
+            <div key={trait.name}>
+              <label className="flex items-center gap-2">
+                <input
+                  type="checkbox"
+                  className="checkbox checkbox-sm"
+                  checked={chosen.includes(trait.name)}
+                  disabled={change.isPending}
+                  onChange={({ target }) =>
+                    change.mutate({
+                      rules: pool.rules,
+                      traits: target.checked ? [...chosen, trait.name] : chosen.filter((t) => t !== trait.name),
+                    })
+                  }
+                />
+                {trait.name}
+              </label>
+              <p className="pl-7 text-sm opacity-75">it {trait.about}</p>
+            </div>
           ))}
         </div>
       </fieldset>
