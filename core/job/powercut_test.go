@@ -46,6 +46,9 @@ func (n *noted) Forget(ctx context.Context) error {
 	return err
 }
 
+// powerCutSize is that of the disks, in bytes: a block of every format, and a piece of 2 MiB, are less.
+const powerCutSize = 3 << 20
+
 // TestPowerCut: behind every single operation of a job, whatever of what was not synced is lost, under the final name lies nothing, or
 // the whole new image, or the whole old one; and the job goes on from there to its end.
 func TestPowerCut(t *testing.T) {
@@ -53,7 +56,7 @@ func TestPowerCut(t *testing.T) {
 	if testing.Short() {
 		t.Skip("takes minutes with the race detector")
 	}
-	const small = 5 << 20
+	const small = powerCutSize
 	seed := uint64(0)
 	for _, f := range disk.Formats() {
 		for _, l := range f.Layouts {
@@ -141,7 +144,7 @@ func cutPower(t *testing.T, f disk.Format, l disk.Layout, replace bool, pool *fa
 // contentOf is the fingerprint of what lies under the final name, empty when nothing does that can be opened as a disk.
 func contentOf(t *testing.T, folder storage.Folder, f disk.Format, l disk.Layout, r plan.Request) string {
 	t.Helper()
-	name := plan.Opens(l, r.Destination.Path, 5<<20, r.Options)
+	name := plan.Opens(l, r.Destination.Path, powerCutSize, r.Options)
 	if _, err := folder.Stat(name); errors.Is(err, fs.ErrNotExist) {
 		return ""
 	}

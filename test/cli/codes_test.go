@@ -2,10 +2,12 @@ package cli
 
 import (
 	"bytes"
+	"fmt"
 	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -86,6 +88,36 @@ func TestExitCodes(t *testing.T) {
 	walk(t, dir, state, []step{{"pool add locked " + locked, 0, "free"}})
 	require.NoError(t, unix.Mount("tmpfs", locked, "tmpfs", unix.MS_REMOUNT|unix.MS_RDONLY, ""))
 	walk(t, dir, state, []step{{"pool test locked", 1, "it is read-only"}})
+}
+
+// TestRestoringAMove says what stays, and how that is undone too; a disk of which a piece is missing shows in the list of its pool.
+func TestRestoringAMove(t *testing.T) {
+	state := filepath.Join(t.TempDir(), "state")
+	s := testkit.Start(t, state)
+	quay := s.Pool("quay-store")
+	disk(t, filepath.Join(quay, "roster.raw"), 6<<20)
+	const domain = "<domain type='x'><name>crew-roster</name><devices><disk><driver type='%s'/><source file='%s'/></disk></devices></domain>"
+	definition := filepath.Join(quay, "crew-roster.xml")
+	require.NoError(t, os.WriteFile(definition, fmt.Appendf(nil, domain, "raw", quay+"/roster.raw"), 0o600))
+	walk(t, quay, state, []step{{"move quay-store:roster.raw quay-store:roster.qcow2 --as qcow2", 0, "names the disk in its new place"}})
+	held, err := s.Held(t.Context())
+	require.NoError(t, err)
+	i := slices.IndexFunc(held, func(h api.Held) bool { return h.Path == "roster.raw" })
+	require.GreaterOrEqual(t, i, 0)
+	r := testkit.Run(t, quay, state, "held", "restore", "quay-store", held[i].Id)
+	require.Zero(t, r.Code, r.Notes)
+	assert.Contains(t, r.Notes, "its copy quay-store:roster.qcow2 stays")
+	_, command, ok := strings.Cut(r.Notes, "As it was before: bagaglio ")
+	require.True(t, ok, r.Notes)
+	walk(t, quay, state, []step{
+		{strings.TrimSpace(command), 0, "crew-roster.xml is back"},
+		{"convert quay-store:roster.raw quay-store:pieces.raw --as raw --layout pieces --piece-size 2M", 0, "PROVEN"},
+	})
+	now, err := os.ReadFile(definition)
+	require.NoError(t, err)
+	assert.Equal(t, fmt.Sprintf(domain, "raw", quay+"/roster.raw"), string(now))
+	require.NoError(t, os.Remove(filepath.Join(quay, "pieces.raw.003")))
+	walk(t, quay, state, []step{{"pool disks quay-store", 0, "BROKEN: the image is damaged: pieces.raw.003 is missing"}})
 }
 
 // said collects what a process says while it runs.

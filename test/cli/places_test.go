@@ -51,6 +51,7 @@ func TestPlacesFromTheCommandLine(t *testing.T) {
 		{"host add lighthouse " + server.Address + " --user " + server.User + " --key " + server.KeyFile, 0, server.HostKey},
 		{"host list", 0, "bagaglio host trust lighthouse"},
 		{"pool add lamp-room " + far + " --host lighthouse", 1, "not trusted yet"},
+		{"host trust lighthouse", 1, "It is not trusted yet"},
 		{"host trust lighthouse SHA256:no", 1, "is not the one that was trusted"},
 		{"host trust lighthouse " + server.HostKey, 0, "is trusted"},
 		{"host test lighthouse", 0, "log in"},
