@@ -15,9 +15,9 @@ import (
 	"bagaglio/core/storage"
 )
 
-// TagHead reads what the tag beside a disk says, without its leaves. The error wraps fs.ErrNotExist where there is none.
-func TagHead(folder storage.Folder, name string) (*fingerprint.Tag, error) {
-	file, err := folder.Open(fingerprint.TagName(name))
+// ReadTag reads a tag, of a disk of that virtual size (see fingerprint.ReadTag). The error wraps fs.ErrNotExist where there is none.
+func ReadTag(folder storage.Folder, name string, disk int64) (*fingerprint.Tag, error) {
+	file, err := folder.Open(name)
 	if err != nil {
 		return nil, err
 	}
@@ -26,7 +26,12 @@ func TagHead(folder storage.Folder, name string) (*fingerprint.Tag, error) {
 	if err != nil {
 		return nil, err
 	}
-	return fingerprint.ReadTag(io.NewSectionReader(file, 0, size), fingerprint.HeadOnly)
+	return fingerprint.ReadTag(io.NewSectionReader(file, 0, size), disk)
+}
+
+// TagHead reads what the tag beside a disk says, without its leaves.
+func TagHead(folder storage.Folder, name string) (*fingerprint.Tag, error) {
+	return ReadTag(folder, fingerprint.TagName(name), fingerprint.HeadOnly)
 }
 
 // Lacks says in words which files of an open disk are known to be missing or short, by what lies beside them: its tag, and the

@@ -49,7 +49,7 @@ func (s *Side) read(sum fingerprint.Fingerprint, from string) {
 
 // besideTag is the tag beside a disk in a folder, nil where there is none. One that is damaged, or of a disk of another size, has no leaves.
 func besideTag(folder storage.Folder, name string, size int64) (*fingerprint.Tag, error) {
-	tag, err := readTag(folder, fingerprint.TagName(name), size)
+	tag, err := inspect.ReadTag(folder, fingerprint.TagName(name), size)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fingerprint.ErrTag) { // the plan told of a damaged one
 		return nil, nil
 	}

@@ -202,7 +202,7 @@ func TestARenameClaimsNothing(t *testing.T) {
 // TestCutIsNotWhole: what an inspection doubts is a check of every plan and stands in the receipt; files that are known to be missing or short
 // block before a byte is written.
 func TestCutIsNotWhole(t *testing.T) {
-	cut := func(t *testing.T, tagged bool) (*world, string) {
+	cut := func(t *testing.T, tagged bool) *world {
 		w := newWorld(t)
 		f, err := disk.Lookup("raw")
 		require.NoError(t, err)
@@ -220,14 +220,14 @@ func TestCutIsNotWhole(t *testing.T) {
 			require.NoError(t, os.Remove(filepath.Join(dir, "ticketing.raw.bagtag")))
 		}
 		w.ends.Source = w.folder(dir)
-		return w, dir
+		return w
 	}
 	for _, kind := range []string{plan.Convert, plan.Copy} {
 		r := plan.Request{Kind: kind, Source: plan.Place{Path: "ticketing.raw"}, Destination: &plan.Place{Path: "ticketing.raw"}}
 		if kind == plan.Convert {
 			r.As, r.Destination = "vhdx", &plan.Place{Path: "ticketing.vhdx"}
 		}
-		w, _ := cut(t, false)
+		w := cut(t, false)
 		p := w.plan(r)
 		assert.True(t, p.Warned())
 		receipt, err := w.run(t.Context(), p, nil)
@@ -235,7 +235,7 @@ func TestCutIsNotWhole(t *testing.T) {
 		require.Len(t, receipt.Doubts, 1)
 		assert.Contains(t, receipt.Doubts[0], "the disk was cut")
 
-		w, _ = cut(t, true)
+		w = cut(t, true)
 		p = w.plan(r)
 		require.True(t, p.Blocked())
 		assert.Contains(t, p.Checks[2].Message, "ticketing.raw has")

@@ -14,6 +14,7 @@ import (
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
+	"bagaglio/core/inspect"
 	"bagaglio/core/machine"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
@@ -71,7 +72,7 @@ func (w *work) beforeMove() error {
 		}
 	}
 	for _, name := range tags {
-		tag, err := readTag(w.Ends.Source, name, fingerprint.HeadOnly)
+		tag, err := inspect.ReadTag(w.Ends.Source, name, fingerprint.HeadOnly)
 		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fingerprint.ErrTag) {
 			continue
 		}
@@ -195,7 +196,7 @@ func (w *work) moveTags() error {
 	if err != nil {
 		return fmt.Errorf("following the tag %s: %w", old, err)
 	}
-	if tag, err := readTag(w.Ends.Destination, at, fingerprint.HeadOnly); err == nil && fits {
+	if tag, err := inspect.ReadTag(w.Ends.Destination, at, fingerprint.HeadOnly); err == nil && fits {
 		s := &w.receipt.Source
 		s.Fingerprint, s.FingerprintFrom, s.FingerprintAt = tag.Fingerprint, FromTag, &tag.Made
 	}

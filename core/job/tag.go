@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"bagaglio/core/fingerprint"
+	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 	"bagaglio/core/transfer"
@@ -177,7 +178,7 @@ func (w *work) tagToProve() (*fingerprint.Tag, error) {
 	if name == plan.TagBeside {
 		name = fingerprint.TagName(w.Plan.Before.Place.Path)
 	}
-	tag, err := readTag(w.Ends.Source, name, w.Plan.Before.VirtualSize)
+	tag, err := inspect.ReadTag(w.Ends.Source, name, w.Plan.Before.VirtualSize)
 	if request.Tag == plan.TagBeside && errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -203,19 +204,6 @@ func (w *work) missing(tag *fingerprint.Tag) string {
 		return ""
 	}
 	return fmt.Sprintf("; missing: %s", strings.Join(names, ", "))
-}
-
-func readTag(folder storage.Folder, name string, disk int64) (*fingerprint.Tag, error) {
-	file, err := folder.Open(name)
-	if err != nil {
-		return nil, err
-	}
-	defer file.Close()
-	size, err := file.Size()
-	if err != nil {
-		return nil, err
-	}
-	return fingerprint.ReadTag(io.NewSectionReader(file, 0, size), disk)
 }
 
 // proveQuickly compares what is known without reading the content.

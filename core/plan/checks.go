@@ -7,10 +7,8 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"time"
 
 	"bagaglio/core/disk"
-	"bagaglio/core/storage"
 
 	"github.com/dustin/go-humanize"
 )
@@ -73,60 +71,6 @@ func (p *maker) checkSource() {
 			by(true, "Read it up to where its geometry ends"))
 	}
 }
-
-// doubt adds a check that warns of what is known against the content of the source.
-func (p *maker) doubt(name, message string, remedies ...Remedy) {
-	p.add(Warns, name, message, remedies...)
-	p.Doubts = append(p.Doubts, message)
-}
-
-// checkKnown: what was known of the source before: by its tag, its checksums, and what lies in it.
-func (p *maker) checkKnown() {
-	s := p.facts.Source
-	for _, w := range s.Inside {
-		p.doubt("inside", capital(w)+".")
-	}
-	reads := p.Request.Kind != Prove
-	for _, lack := range s.Lacks {
-		if reads && !p.Request.AsItIs {
-			p.add(Blocks, Incomplete, fmt.Sprintf("The disk is not whole: %s. Fetch what is missing, or take what is there as it is now.", lack), takeIt())
-			continue
-		}
-		p.doubt(Incomplete, fmt.Sprintf("The disk is not whole: %s.", lack))
-	}
-}
-
-// takeIt offers to go on where a source is not what was known of it.
-func takeIt() Remedy { return remedy("Take it as it is now", map[string]any{"as_it_is": true}) }
-
-// checkTag: what the tag beside the source means for the job.
-func (p *maker) checkTag() {
-	t := p.facts.Source.Tag
-	switch {
-	case t == nil || p.Request.Source.Snapshot != "":
-		return
-	case p.Renames:
-		if t.Older {
-			p.add(Informs, "tag", fmt.Sprintf("The tag %s is older than the files of the disk: it goes along as it is, and is held as it was.", t.Name))
-		}
-	case t.Problem != nil:
-		p.doubt("tag", fmt.Sprintf("The tag %s beside the source cannot be used, so that nothing is compared with it: %v.", t.Name, t.Problem))
-		return
-	case p.Request.AsItIs:
-		p.add(Warns, "tag", fmt.Sprintf("What differs from the tag %s does not stop the job: the source is taken as it is now.", t.Name),
-			remedy("Stop where it differs", map[string]any{"as_it_is": nil}))
-	case t.Older:
-		p.add(Informs, "tag", fmt.Sprintf("The tag %s, made at %s, is older than the files of the disk, as after a machine ran: what differs from it is told.", t.Name, clock(t.Made)))
-	default:
-		p.add(Informs, "tag", fmt.Sprintf("The tag %s tells what the disk was at %s: where something differs from that, the job stops.", t.Name, clock(t.Made)), takeIt())
-	}
-	for _, d := range t.Doubts {
-		p.doubt("tag", "Its tag says: "+d)
-	}
-}
-
-// clock writes a time for people.
-func clock(t time.Time) string { return t.Local().Format("2006-01-02 15:04 MST") }
 
 // sourceRemedies offers to name the format where name and content disagree.
 func (p *maker) sourceRemedies() []Remedy {
@@ -330,77 +274,6 @@ func (p *maker) checkInPlace() {
 func (p *maker) checkRemovable() {
 	if p.facts.Destination.Space.Removable {
 		p.add(Informs, "removable", "The destination is a removable drive: leave it connected until the receipt says that it is safe to unplug.")
-	}
-}
-
-// checkRoom: whether the new files fit.
-func (p *maker) checkRoom() {
-	d := p.facts.Destination
-	need, whole := p.After.FileSize, p.After.FileSize
-	switch {
-	case p.Request.Kind == Copy:
-		need, whole = d.ToCopy, p.copiedSize()
-	case !p.layout.Thick && p.format.Name == "raw": // whose files have holes
-		need = p.After.AllocatedSize
-	}
-	if !d.Space.Holes && (p.Request.Kind == Copy || p.format.Name == "raw") && need < whole {
-		p.add(Warns, "holes", fmt.Sprintf("Files have no holes there (%s): %s take %s.", d.Space.Kind, Bytes(need), Bytes(whole)))
-		need = whole
-	}
-	if d.Space.Free == storage.Unknown {
-		p.add(Warns, "room", fmt.Sprintf("The new image needs %s, and the destination does not tell how much is free.", Bytes(need)))
-		p.checkLargest()
-		return
-	}
-	free := d.Space.Free
-	if p.Request.ClearHeld && d.Held > 0 {
-		free += d.Held
-		p.add(Warns, "held", fmt.Sprintf("What is held of replaced disks in this pool, %s, is removed for good before anything is written.", Bytes(d.Held)),
-			remedy("Keep it", map[string]any{"clear_held": nil}))
-	}
-	if likely := p.likely(need); need > free && likely <= free {
-		p.add(Warns, "room", fmt.Sprintf("The new image needs about %s, by a sample of the content, and %s at worst; %s are free. Should they not do, the job pauses, and goes on when there is room.",
-			Bytes(likely), Bytes(need), Bytes(free)))
-	} else if need > free {
-		var remedies []Remedy
-		if !p.Request.ClearHeld && d.Held > 0 && need <= free+d.Held {
-			remedies = append(remedies, remedy(fmt.Sprintf("Remove what is held of replaced disks first (%s)", Bytes(d.Held)), map[string]any{"clear_held": true}))
-		}
-		if thin := p.format.Layouts[0]; p.layout.Thick && !thin.Thick && thin.StoredSize(p.After.VirtualSize, disk.Options{}, d.Stored) < d.Space.Free {
-			remedies = append(remedies, remedy("Use the layout "+thin.Name, p.without(map[string]any{"layout": thin.Name})))
-		}
-		p.add(Blocks, "room", fmt.Sprintf("The new image needs %s, and %s are free: make room or choose another pool.", Bytes(likely), Bytes(free)), remedies...)
-	} else {
-		p.add(Informs, "room", fmt.Sprintf("The new image needs %s at most, and %s are free.", Bytes(need), Bytes(free)))
-	}
-	p.checkLargest()
-}
-
-// spareForSample is how much more than a sample says is reckoned with.
-const spareForSample = 1.1
-
-// likely is what a new image will need that needs so much in the worst case.
-func (p *maker) likely(worst int64) int64 {
-	if p.Request.Kind != Convert || !p.layout.Compresses {
-		return worst
-	}
-	return min(worst, worst-p.After.AllocatedSize+int64(spareForSample*p.facts.Destination.Shrinks*float64(p.After.AllocatedSize)))
-}
-
-// checkLargest: whether the filesystem holds files that long.
-func (p *maker) checkLargest() {
-	d := p.facts.Destination
-	var longest int64
-	if p.Request.Kind == Copy {
-		for _, c := range p.Copied {
-			longest = max(longest, c.Size)
-		}
-	} else {
-		longest = p.largestFile(p.layout, p.Request.Options, p.After.VirtualSize)
-	}
-	if limit := d.Space.LargestFile; limit > 0 && longest > limit {
-		p.add(Blocks, "largest-file", fmt.Sprintf("The file may become %s long, and the destination (%s) holds files of at most %s.",
-			Bytes(longest), d.Space.Kind, Bytes(limit)), p.otherLayouts()...)
 	}
 }
 

@@ -102,15 +102,17 @@ func (c *chain) keep() error {
 	return errors.Join(dir.Sync(), dir.Close())
 }
 
-// add calls end with what seals the next receipt, and moves the head when that has worked.
-func (c *chain) add(job int64, end func(store.Sealer) error) (Head, error) {
+// add calls end with what seals the next receipt, and moves the head when that has worked. last is the number of the last receipt in the
+// records: where somebody put one in, the next one comes behind that all the same, and checks find it.
+func (c *chain) add(job, last int64, end func(store.Sealer) error) (Head, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	next := c.head
 	err := end(func(receipt []byte) (int64, string, error) {
-		sealed, err := c.key.Seal(seal.Link{Number: c.head.Number + 1, Previous: c.head.Digest, Job: job, Receipt: receipt})
-		next = Head{c.head.Number + 1, seal.Digest(sealed)}
-		return next.Number, sealed, err
+		number := max(c.head.Number, last) + 1
+		sealed, err := c.key.Seal(seal.Link{Number: number, Previous: c.head.Digest, Job: job, Receipt: receipt})
+		next = Head{number, seal.Digest(sealed)}
+		return number, sealed, err
 	})
 	if err != nil {
 		return c.head, err

@@ -80,7 +80,11 @@ func unrun(j store.Job, outcome job.Outcome, reason error) job.Receipt {
 
 // end notes how a job ended, and seals its receipt behind the one before.
 func (s *Service) end(ctx context.Context, id int64, from, to store.State, receipt job.Receipt) error {
-	head, err := s.chain.add(id, func(sealer store.Sealer) error { return s.store.EndJob(ctx, id, from, to, receipt, time.Now(), sealer) })
+	last, err := s.store.LastSeal(ctx)
+	if err != nil {
+		return err
+	}
+	head, err := s.chain.add(id, last.Number, func(sealer store.Sealer) error { return s.store.EndJob(ctx, id, from, to, receipt, time.Now(), sealer) })
 	if err == nil {
 		s.noteJob(ctx, id, "ended", fmt.Sprintf("%s; receipt %s", receipt.Outcome, head))
 	}

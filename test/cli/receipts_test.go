@@ -75,6 +75,11 @@ func TestReceiptsAreHeldTogether(t *testing.T) {
 	run(0, "fingerprint quay-store:tide-board.raw")
 	assert.Contains(t, run(4, "receipt check").Notes, "after receipt 2 comes number 4")
 	assert.Contains(t, run(0, "log").Out, "receipt 4 ")
+	// One that was put in is found, and stands in nobody's way.
+	alter(t, records, `INSERT INTO seals (number, job, seal) VALUES (5, 1, 'x.y.z')`)
+	run(0, "fingerprint quay-store:tide-board.raw")
+	run(4, "receipt check")
+	assert.Contains(t, run(0, "log").Out, "receipt 6 ")
 	// Another key than the one that was kept.
 	key = filepath.Join(quay, "other.jwk")
 	require.NoError(t, os.WriteFile(key, []byte(`{"kty":"OKP","crv":"Ed25519","x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo"}`), 0o600))
