@@ -99,7 +99,7 @@ func TestAPool(t *testing.T) {
 	pool, err := s.Service.Pool(t.Context(), "pier")
 	require.NoError(t, err)
 	assert.Equal(t, int64(2)<<40, pool.Rules.LargestDisk)
-	require.Len(t, pool.Rules.Accepts, 1, "what was not touched stays")
+	require.Len(t, pool.Rules.Accepts, 6, "what was not touched stays")
 	assert.Equal(t, []string{"thin", "overlay"}, pool.Rules.Accepts[0].Layouts)
 }
 

@@ -169,6 +169,11 @@ function LimitRow({ limit }: { limit: Limit }) {
       ),
     onSuccess: () => client.invalidateQueries({ queryKey: ["limits"] }),
   });
+  const drop = useMutation({
+    mutationFn: () =>
+      result(calls.DELETE("/v1/limits", { params: { query: { scope: limit.scope, name: limit.name } } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["limits"] }),
+  });
   return (
     <form
       className="grid items-center gap-3 sm:grid-cols-[1fr_9rem_13rem_auto]"
@@ -202,6 +207,17 @@ function LimitRow({ limit }: { limit: Limit }) {
       <button type="submit" className="btn btn-sm" disabled={set.isPending}>
         Set
       </button>
+      {limit.name && (
+        <button
+          type="button"
+          className="btn btn-sm sm:col-start-4"
+          disabled={drop.isPending}
+          onClick={() => drop.mutate()}
+        >
+          Remove
+        </button>
+      )}
+      {drop.error && <Failure error={drop.error} />}
       {set.error && <Failure error={set.error} />}
     </form>
   );
