@@ -238,6 +238,15 @@ func (w *work) inside(name string) string {
 	return within(w.dir(), path.Clean(name))
 }
 
+// tagFits tells whether a tag speaks of the disk that a file opens as it is now. A disk of one file may have been called otherwise then.
+func tagFits(folder storage.Folder, tag *fingerprint.Tag, name string) bool {
+	files := slices.Clone(tag.Files)
+	if len(files) == 1 {
+		files[0].Name = path.Base(name)
+	}
+	return fitsFiles(folder, files, path.Dir(name))
+}
+
 // sameTime compares two times of a file; some storage keeps whole seconds only.
 func sameTime(a, b time.Time) bool {
 	if a.Nanosecond() == 0 || b.Nanosecond() == 0 {

@@ -98,7 +98,7 @@ func lookBack(folder storage.Folder, r plan.Request, src disk.Reader, f *plan.So
 	case err != nil:
 		return err
 	default:
-		older := tag.VirtualSize != f.Description.VirtualSize || !fitsFiles(folder, tag.Files, path.Dir(f.Opens))
+		older := tag.VirtualSize != f.Description.VirtualSize || !tagFits(folder, tag, f.Opens)
 		f.Tag = &plan.TagFacts{Name: fingerprint.TagName(f.Opens), Made: tag.Made, Older: older, Doubts: tag.Doubts}
 	}
 	if f.Description.Layout == "pieces" {

@@ -117,7 +117,7 @@ func (w *work) knownSums(ctx context.Context, first string) error {
 
 // agrees compares what was read of a disk of the source with its tag.
 func (w *work) agrees(ctx context.Context, name string, tag *fingerprint.Tag, leaves *fingerprint.Leaves, asked bool) (same bool, err error) {
-	fits := fitsFiles(w.Ends.Source, tag.Files, path.Dir(name))
+	fits := tagFits(w.Ends.Source, tag, name)
 	e := Earlier{Tag: fingerprint.TagName(name), Fingerprint: tag.Fingerprint, Made: tag.Made, Older: !fits}
 	if name == w.Plan.Before.Place.Path {
 		w.receipt.Earlier, w.earlier = &e, tag

@@ -327,3 +327,18 @@ func TestPiecesByTheirChecksums(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, receipt.Doubts, 1)
 }
+
+// TestRotUnderAnotherName: who renames an image by hand, with its tag, does not make its rot pass for the work of a machine.
+func TestRotUnderAnotherName(t *testing.T) {
+	w := newWorld(t)
+	f, err := disk.Lookup("qcow2")
+	require.NoError(t, err)
+	dir := w.made(f, f.Layouts[0], "ticketing.qcow2")
+	w.flip(dir, "ticketing.qcow2", 5<<20, true)
+	for _, ext := range []string{"", fingerprint.TagExtension} {
+		require.NoError(t, os.Rename(filepath.Join(dir, "ticketing.qcow2"+ext), filepath.Join(dir, "tickets.qcow2"+ext)))
+	}
+	w.ends.Source = w.folder(dir)
+	_, err = w.run(t.Context(), w.plan(plan.Request{Kind: plan.Convert, Source: plan.Place{Path: "tickets.qcow2"}, Destination: &plan.Place{Path: "tickets.vdi"}, As: "vdi"}), nil)
+	require.ErrorIs(t, err, ErrNotProven)
+}
