@@ -1,6 +1,7 @@
 package job
 
 import (
+	"bytes"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -341,4 +342,22 @@ func TestRotUnderAnotherName(t *testing.T) {
 	w.ends.Source = w.folder(dir)
 	_, err = w.run(t.Context(), w.plan(plan.Request{Kind: plan.Convert, Source: plan.Place{Path: "tickets.qcow2"}, Destination: &plan.Place{Path: "tickets.vdi"}, As: "vdi"}), nil)
 	require.ErrorIs(t, err, ErrNotProven)
+}
+
+// TestARenameBelievesNoDamagedTag: a fingerprint that the leaves do not make is not told as the disk's.
+func TestARenameBelievesNoDamagedTag(t *testing.T) {
+	w := newWorld(t)
+	f, err := disk.Lookup("raw")
+	require.NoError(t, err)
+	dir := w.made(f, f.Layouts[0], "ticketing.raw")
+	tag := filepath.Join(dir, "ticketing.raw.bagtag")
+	b, err := os.ReadFile(tag)
+	require.NoError(t, err)
+	b = bytes.Replace(b, []byte(`"fingerprint":"bf1-`), []byte(`"fingerprint":"bf1-00`), 1)
+	require.NoError(t, os.WriteFile(tag, b, 0o600))
+	w.ends = Ends{Source: w.folder(dir), Destination: w.folder(dir)}
+	receipt, err := w.run(t.Context(), w.plan(plan.Request{Kind: plan.Copy, Source: plan.Place{Path: "ticketing.raw"}, Destination: &plan.Place{Path: "tickets.raw"}, Release: true}), nil)
+	require.NoError(t, err)
+	assert.Empty(t, receipt.Source.Fingerprint)
+	assert.Empty(t, receipt.Destination.Fingerprint)
 }

@@ -71,15 +71,19 @@ func (w *work) beforeMove() error {
 			tags = append(tags, c.From)
 		}
 	}
-	for _, name := range tags {
-		tag, err := inspect.ReadTag(w.Ends.Source, name, fingerprint.HeadOnly)
+	for i, name := range tags {
+		size := int64(fingerprint.HeadOnly)
+		if i == 0 { // its fingerprint is told: its leaves have to make it
+			size = w.Plan.Before.VirtualSize
+		}
+		tag, err := inspect.ReadTag(w.Ends.Source, name, size)
 		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fingerprint.ErrTag) {
 			continue
 		}
 		if err != nil {
 			return err
 		}
-		if fitsFiles(w.Ends.Source, tag.Files, path.Dir(name)) {
+		if (i > 0 || tag.Leaves != nil) && fitsFiles(w.Ends.Source, tag.Files, path.Dir(name)) {
 			w.state.Fitting = append(w.state.Fitting, name)
 		}
 	}
