@@ -309,6 +309,9 @@ type Copied = plan.Copied
 type DiskEntry struct {
 	AllocatedSize int64 `json:"allocated_size"`
 
+	// AtLeast it is too scattered for all that is allocated to be counted: there may be more
+	AtLeast *bool `json:"at_least,omitempty"`
+
 	// Dirty it was not closed properly
 	Dirty    *bool      `json:"dirty,omitempty"`
 	FileSize int64      `json:"file_size"`
@@ -348,14 +351,25 @@ type DiskEntry struct {
 type DiskList struct {
 	Disks []DiskEntry `json:"disks"`
 
+	// Missed what could not be looked at: what lies there is not known
+	Missed []Missed `json:"missed"`
+	Of     int      `json:"of"`
+
 	// Problem why it could not be refreshed
-	Problem    *string   `json:"problem,omitempty"`
-	Refreshed  time.Time `json:"refreshed"`
-	Refreshing bool      `json:"refreshing"`
+	Problem *string `json:"problem,omitempty"`
+
+	// Refreshed as of when the pool is known; the year 1 when it was never looked through to its end
+	Refreshed time.Time `json:"refreshed"`
+
+	// Refreshing it is being looked through
+	Refreshing bool `json:"refreshing"`
 
 	// Room what all disks of the pool take of the storage
-	Room       int64 `json:"room"`
-	StrayCount int   `json:"stray_count"`
+	Room int64 `json:"room"`
+
+	// Seen of the files in the pool, how many were looked at so far while it is refreshing
+	Seen       int `json:"seen"`
+	StrayCount int `json:"stray_count"`
 
 	// Strays files that belong to no disk, at most 1000
 	Strays []PoolFile `json:"strays"`
@@ -598,6 +612,9 @@ type Limit struct {
 
 // LimitScope defines model for Limit.Scope.
 type LimitScope string
+
+// Missed defines model for Missed.
+type Missed = catalog.Missed
 
 // NewGroup defines model for NewGroup.
 type NewGroup struct {
@@ -881,6 +898,9 @@ type LookAtDiskParams struct {
 
 // ListDisksParams defines parameters for ListDisks.
 type ListDisksParams struct {
+	// Refresh look through the pool before
+	Refresh *bool `form:"refresh,omitempty" json:"refresh,omitempty"`
+
 	// Search a part of the path
 	Search     *string              `form:"search,omitempty" json:"search,omitempty"`
 	Only       *ListDisksParamsOnly `form:"only,omitempty" json:"only,omitempty"`

@@ -398,8 +398,8 @@ type ClientInterface interface {
 
 	// ListDisks The disks in a pool
 	//
-	// The list is kept, and looked through again for each call, which only opens what has changed. Where that takes longer than a few
-	// seconds, the answer is what was known before, and goes on being refreshed (`refreshing`).
+	// The list is kept, as of `refreshed`. Pools are looked through in the background when something changes in them, and now and then; while
+	// that goes on (`refreshing`), what was found so far is listed. With `refresh` the call waits until the pool was looked through again.
 	//
 	// Corresponds with GET /v1/pools/{pool}/disks (the `ListDisks` operationId).
 	ListDisks(ctx context.Context, pool PoolName, params *ListDisksParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -413,6 +413,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /v1/pools/{pool}/held/{held}/restore (the `RestoreHeld` operationId).
 	RestoreHeld(ctx context.Context, pool PoolName, held string, params *RestoreHeldParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StopLooking End the look through a pool that is under way; what was found so far stays listed
+	//
+	// Corresponds with DELETE /v1/pools/{pool}/look (the `StopLooking` operationId).
+	StopLooking(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TestPool Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
 	//
@@ -1236,8 +1241,8 @@ func (c *Client) LookAtDisk(ctx context.Context, pool PoolName, params *LookAtDi
 
 // ListDisks The disks in a pool
 //
-// The list is kept, and looked through again for each call, which only opens what has changed. Where that takes longer than a few
-// seconds, the answer is what was known before, and goes on being refreshed (`refreshing`).
+// The list is kept, as of `refreshed`. Pools are looked through in the background when something changes in them, and now and then; while
+// that goes on (`refreshing`), what was found so far is listed. With `refresh` the call waits until the pool was looked through again.
 //
 // Corresponds with GET /v1/pools/{pool}/disks (the `ListDisks` operationId).
 func (c *Client) ListDisks(ctx context.Context, pool PoolName, params *ListDisksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -1272,6 +1277,21 @@ func (c *Client) DropHeld(ctx context.Context, pool PoolName, held string, reqEd
 // Corresponds with POST /v1/pools/{pool}/held/{held}/restore (the `RestoreHeld` operationId).
 func (c *Client) RestoreHeld(ctx context.Context, pool PoolName, held string, params *RestoreHeldParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRestoreHeldRequest(c.Server, pool, held, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopLooking End the look through a pool that is under way; what was found so far stays listed
+//
+// Corresponds with DELETE /v1/pools/{pool}/look (the `StopLooking` operationId).
+func (c *Client) StopLooking(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopLookingRequest(c.Server, pool)
 	if err != nil {
 		return nil, err
 	}
@@ -2881,6 +2901,18 @@ func NewListDisksRequest(server string, pool PoolName, params *ListDisksParams) 
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
+		if params.Refresh != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "refresh", *params.Refresh, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Search != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", *params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -3081,6 +3113,40 @@ func NewRestoreHeldRequest(server string, pool PoolName, held string, params *Re
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStopLookingRequest constructs an http.Request for the StopLooking method
+func NewStopLookingRequest(server string, pool PoolName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/look", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -3688,8 +3754,8 @@ type ClientWithResponsesInterface interface {
 
 	// ListDisksWithResponse The disks in a pool
 	//
-	// The list is kept, and looked through again for each call, which only opens what has changed. Where that takes longer than a few
-	// seconds, the answer is what was known before, and goes on being refreshed (`refreshing`).
+	// The list is kept, as of `refreshed`. Pools are looked through in the background when something changes in them, and now and then; while
+	// that goes on (`refreshing`), what was found so far is listed. With `refresh` the call waits until the pool was looked through again.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -3709,6 +3775,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /v1/pools/{pool}/held/{held}/restore (the `RestoreHeld` operationId).
 	RestoreHeldWithResponse(ctx context.Context, pool PoolName, held string, params *RestoreHeldParams, reqEditors ...RequestEditorFn) (*RestoreHeldResponse, error)
+
+	// StopLookingWithResponse End the look through a pool that is under way; what was found so far stays listed
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/pools/{pool}/look (the `StopLooking` operationId).
+	StopLookingWithResponse(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*StopLookingResponse, error)
 
 	// TestPoolWithResponse Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
 	//
@@ -5672,6 +5745,47 @@ func (r RestoreHeldResponse) ContentType() string {
 	return ""
 }
 
+type StopLookingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StopLookingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StopLookingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StopLookingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StopLookingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StopLookingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type TestPoolResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6559,8 +6673,8 @@ func (c *ClientWithResponses) LookAtDiskWithResponse(ctx context.Context, pool P
 
 // ListDisksWithResponse The disks in a pool
 //
-// The list is kept, and looked through again for each call, which only opens what has changed. Where that takes longer than a few
-// seconds, the answer is what was known before, and goes on being refreshed (`refreshing`).
+// The list is kept, as of `refreshed`. Pools are looked through in the background when something changes in them, and now and then; while
+// that goes on (`refreshing`), what was found so far is listed. With `refresh` the call waits until the pool was looked through again.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -6597,6 +6711,19 @@ func (c *ClientWithResponses) RestoreHeldWithResponse(ctx context.Context, pool 
 		return nil, err
 	}
 	return ParseRestoreHeldResponse(rsp)
+}
+
+// StopLookingWithResponse End the look through a pool that is under way; what was found so far stays listed
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/pools/{pool}/look (the `StopLooking` operationId).
+func (c *ClientWithResponses) StopLookingWithResponse(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*StopLookingResponse, error) {
+	rsp, err := c.StopLooking(ctx, pool, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopLookingResponse(rsp)
 }
 
 // TestPoolWithResponse Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
@@ -7989,6 +8116,35 @@ func ParseRestoreHeldResponse(rsp *http.Response) (*RestoreHeldResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStopLookingResponse parses an HTTP response from a StopLookingWithResponse call
+func ParseStopLookingResponse(rsp *http.Response) (*StopLookingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StopLookingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

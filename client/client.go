@@ -105,12 +105,19 @@ func (s *Service) ConsoleLink(ctx context.Context) (api.ConsoleLink, error) {
 func (s *Service) Disks(ctx context.Context, pool string) ([]api.DiskEntry, error) {
 	var all []api.DiskEntry
 	for limit, offset := 1000, 0; ; offset += limit {
-		list, err := s.ListDisks(ctx, pool, api.ListDisksParams{Limit: &limit, Offset: &offset})
+		refresh := offset == 0
+		list, err := s.ListDisks(ctx, pool, api.ListDisksParams{Limit: &limit, Offset: &offset, Refresh: &refresh})
 		all = append(all, list.Disks...)
 		if err != nil || len(list.Disks) < limit {
 			return all, err
 		}
 	}
+}
+
+// StopLooking ends the look through a pool that is under way.
+func (s *Service) StopLooking(ctx context.Context, pool string) error {
+	_, err := decode[struct{}](s.calls.StopLooking(ctx, pool))
+	return err
 }
 
 // ListDisks returns those disks in a pool that are asked for.

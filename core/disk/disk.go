@@ -162,37 +162,6 @@ func Unsupported(format string, args ...any) error {
 	return fmt.Errorf("%w: %s", ErrUnsupported, fmt.Sprintf(format, args...))
 }
 
-// Allocated adds up the bytes of r that are stored.
-func Allocated(ctx context.Context, r Reader) (int64, error) {
-	stored, err := Count(ctx, r, 1)
-	return stored[1], err
-}
-
-// Stored tells for a unit, in bytes, how many bytes lie in those units of a disk that have data.
-type Stored map[int64]int64
-
-// Count looks at a disk once for all units.
-func Count(ctx context.Context, r Reader, units ...int64) (Stored, error) {
-	sums := make([]int64, len(units))
-	counted := make([]int64, len(units)) // the end of the last unit that is in the sum
-	err := Extents(ctx, r, func(e Extent) error {
-		if e.Kind != Data {
-			return nil
-		}
-		for i, unit := range units {
-			start := max(e.Off/unit*unit, counted[i])
-			counted[i] = max(counted[i], (e.End()+unit-1)/unit*unit)
-			sums[i] += counted[i] - start
-		}
-		return nil
-	})
-	stored := Stored{}
-	for i, unit := range units {
-		stored[unit] = sums[i]
-	}
-	return stored, err
-}
-
 // MaxJoined bounds how many entries of its tables a Reader joins to one extent, so that a call ends soon. Extents joins the rest.
 const MaxJoined = 1 << 16
 

@@ -21,6 +21,8 @@ type Report struct {
 	ExtentsTotal  int   `json:"extents_total"`
 	// Inside is what is in the disk; empty when it could not be read, which a warning then tells.
 	Inside Contents `json:"inside"`
+	// AtLeast tells that the disk is too scattered for all of it to be counted: there may be more allocated, and more extents.
+	AtLeast bool `json:"at_least,omitempty"`
 	// Damaged tells that a warning is about damage: tables that do not agree, content that cannot be read, files that are missing or short.
 	Damaged bool `json:"damaged"`
 }
@@ -48,23 +50,23 @@ func File(ctx context.Context, o disk.Origin, format string) (Report, error) {
 	if out.FileSize, out.Room, err = storage.Measure(o.Folder, out.Files); err != nil {
 		return Report{}, err
 	}
-	if c, ok := r.(disk.Checker); ok {
-		if err := c.Check(ctx); err != nil {
-			warn(err)
-		}
+	if err := disk.CheckSoon(ctx, r); errors.Is(err, disk.ErrNotAll) {
+		out.Warnings = append(out.Warnings, err.Error())
+	} else if err != nil {
+		warn(err)
 	}
-	err = disk.Extents(ctx, r, func(e disk.Extent) error {
+	err = disk.Survey(ctx, r, func(e disk.Extent) {
 		if e.Kind == disk.Data {
 			out.AllocatedSize += e.Len
 		}
 		if out.ExtentsTotal++; len(out.Extents) < maxExtents {
 			out.Extents = append(out.Extents, Run{e.Off, e.Len, e.Kind.String()})
 		}
-		return nil
 	})
-	if errors.Is(err, context.Canceled) {
-		return Report{}, err
-	} else if err != nil {
+	if ctx.Err() != nil {
+		return Report{}, ctx.Err()
+	}
+	if out.AtLeast = errors.Is(err, disk.ErrNotAll); err != nil && !out.AtLeast {
 		warn(err)
 	}
 	if out.Inside, err = Inside(r); err != nil {

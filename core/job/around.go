@@ -206,7 +206,7 @@ func lookAtCopy(ctx context.Context, ends Ends, r plan.Request, source plan.Sour
 	if err != nil {
 		return err
 	}
-	f.ToCopy, err = disk.Allocated(ctx, content)
+	f.ToCopy, _, err = disk.Allocated(ctx, content)
 	if err = errors.Join(err, content.Close()); err != nil {
 		return err
 	}

@@ -17,7 +17,7 @@ const (
 
 // shrinks estimates by a sample what part of the stored content of a disk is left when it is compressed, from 0 to 1.
 func shrinks(ctx context.Context, src disk.Reader) (float64, error) {
-	stored, err := disk.Allocated(ctx, src)
+	stored, _, err := disk.Allocated(ctx, src)
 	if err != nil || stored == 0 {
 		return 0, err
 	}
@@ -29,26 +29,29 @@ func shrinks(ctx context.Context, src disk.Reader) (float64, error) {
 	every := max(stored/estimateIn, estimateRead)
 	p := make([]byte, estimateRead)
 	var passed, next, read int64 // stored bytes
-	err = disk.Extents(ctx, src, func(e disk.Extent) error {
-		if e.Kind != disk.Data {
-			return nil
-		}
-		for next < passed+e.Len {
+	var failed error
+	err = disk.Survey(ctx, src, func(e disk.Extent) {
+		for failed == nil && e.Kind == disk.Data && next < passed+e.Len {
 			at := e.Off + max(next-passed, 0)
 			part := p[:min(estimateRead, e.End()-at)]
 			if n, err := src.ReadAt(part, at); n < len(part) && !errors.Is(err, io.EOF) {
-				return err
+				failed = err
+				return
 			}
-			if _, err := z.Write(part); err != nil {
-				return err
+			if _, failed = z.Write(part); failed != nil {
+				return
 			}
 			read += int64(len(part))
 			next += every
 		}
-		passed += e.Len
-		return nil
+		if e.Kind == disk.Data {
+			passed += e.Len
+		}
 	})
-	if err = errors.Join(err, z.Close()); err != nil || read == 0 {
+	if errors.Is(err, disk.ErrNotAll) { // what was seen of it will do
+		err = nil
+	}
+	if err = errors.Join(err, failed, z.Close()); err != nil || read == 0 {
 		return 1, err
 	}
 	return min(1, float64(counted)/float64(read)), nil

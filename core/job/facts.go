@@ -27,9 +27,10 @@ type Ends struct {
 
 // Known is what whoever asks for a plan knows of the places. The zero value knows nothing.
 type Known struct {
-	Speeds map[string]float64 // that steps were last seen to reach, in bytes a second
-	Rules  plan.Rules         // of the destination's pool
-	Facts  *storage.Facts     // of the destination's pool, nil when it was not tried out
+	Knowledge plan.Knowledge
+	Speeds    map[string]float64 // that steps were last seen to reach, in bytes a second
+	Rules     plan.Rules         // of the destination's pool
+	Facts     *storage.Facts     // of the destination's pool, nil when it was not tried out
 	// Standing returns the disks in the source's pool that stand on one of the files. Nil looks in the folder of the source only.
 	Standing func(ctx context.Context, files []string) ([]string, error)
 	// StandingThere does likewise in the destination's pool. Nil looks in the folder of the destination only.
@@ -47,14 +48,14 @@ func Prepare(ctx context.Context, ends Ends, r plan.Request, known Known) (plan.
 	if err := r.Validate(); err != nil {
 		return plan.Plan{}, err
 	}
-	facts := plan.Facts{Speeds: known.Speeds}
+	facts := plan.Facts{Speeds: known.Speeds, Knowledge: known.Knowledge}
 	src, err := open(ctx, ends.Source, r.Source)
 	if err != nil {
 		facts.Source.Problem = Explain(err)
 		return plan.Make(r, facts)
 	}
 	defer src.Close()
-	if facts.Source, err = look(ctx, ends.Source, src); err != nil {
+	if facts.Source, err = look(ctx, ends.Source, src, disk.CheckSoon); err != nil {
 		return plan.Plan{}, err
 	}
 	if _, err := (watched{ends.Source, files(src)}).look(); errors.Is(err, ErrInUse) {
@@ -141,14 +142,15 @@ func open(ctx context.Context, folder storage.Folder, p plan.Place) (disk.Reader
 	return r, nil
 }
 
-// look gathers the facts of an open source. Damage is a fact; an error means that looking itself did not work.
-func look(ctx context.Context, folder storage.Folder, src disk.Reader) (f plan.SourceFacts, err error) {
+// look gathers the facts of an open source, and checks its tables. Damage is a fact; an error means that looking itself did not work.
+func look(ctx context.Context, folder storage.Folder, src disk.Reader, check func(context.Context, disk.Reader) error) (f plan.SourceFacts, err error) {
 	f.Description = src.Describe()
-	if c, ok := src.(disk.Checker); ok {
-		f.Problem, f.Checked = c.Check(ctx), true
+	_, f.Checked = src.(disk.Checker)
+	if f.Problem = check(ctx, src); errors.Is(f.Problem, disk.ErrNotAll) { // the job looks at all of them
+		f.Problem, f.Checked = nil, false
 	}
 	if f.Problem == nil {
-		f.Allocated, f.Problem = disk.Allocated(ctx, src)
+		f.Allocated, f.AtLeast, f.Problem = disk.Allocated(ctx, src)
 	}
 	if ctx.Err() != nil {
 		return f, ctx.Err()
@@ -178,7 +180,7 @@ func lookAhead(ctx context.Context, ends Ends, r plan.Request, src disk.Reader, 
 		layout = format.Layouts[0]
 	}
 	size := layout.RoundUp(src.Size(), r.Options, r.RoundTo)
-	if f.Stored, err = disk.Count(ctx, src, disk.Units(size, layout, r.Options)...); err != nil {
+	if f.Stored, _, err = disk.Count(ctx, src, disk.Units(size, layout, r.Options)...); err != nil {
 		return f, err
 	}
 	if layout.Compresses && r.Kind == plan.Convert {

@@ -170,9 +170,17 @@ func (w *work) cleared(ctx context.Context, err error) error {
 	return errors.Join(err, w.clear())
 }
 
+// checkAll checks all tables of a disk, however long that takes.
+func checkAll(ctx context.Context, r disk.Reader) error {
+	if c, ok := r.(disk.Checker); ok {
+		return c.Check(ctx)
+	}
+	return nil
+}
+
 func (w *work) lookAt(ctx context.Context, src disk.Reader) error {
 	err := w.report.run(plan.StepLook, nil, nil, func() error {
-		facts, err := look(ctx, w.Ends.Source, src)
+		facts, err := look(ctx, w.Ends.Source, src, checkAll)
 		return errors.Join(err, facts.Problem)
 	})
 	w.receipt.Steps = w.report.done

@@ -29,7 +29,7 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 		return destination(fmt.Errorf("opening what was written: %w", err))
 	}
 	defer made.Close()
-	facts, err := look(ctx, w.Ends.Destination, made)
+	facts, err := look(ctx, w.Ends.Destination, made, checkAll)
 	if err = errors.Join(err, facts.Problem); err != nil {
 		return destination(fmt.Errorf("looking at what was written: %w", err))
 	}

@@ -21,6 +21,8 @@ type Definition struct {
 	Disks []string `json:"disks"`
 	// Bases are files that disks stand on, named likewise, where the definition lists them.
 	Bases []string `json:"bases,omitempty"`
+	// More tells that it names more files than are read of a definition: which those are is not known.
+	More bool `json:"more,omitempty"`
 }
 
 // Files are all that it names.
@@ -45,11 +47,13 @@ type Format struct {
 // ErrOther says that a file is no definition of a machine.
 var ErrOther = errors.New("it is no definition of a machine")
 
-// Bounds of what is read of a definition: its length in bytes, the number of its disks, and the length of a name in bytes.
+// Bounds of what is read of a definition: its length in bytes, the number of its disks and bases, and the length of a name and of all names
+// together, in bytes.
 const (
 	maxLength = 4 << 20
-	maxDisks  = 1024
+	maxDisks  = 256
 	maxName   = 4096
+	maxNames  = 64 << 10
 )
 
 var formats []Format
@@ -136,18 +140,26 @@ func (d Definition) bounded(f Format, file string) Definition {
 	if d.Name == "" || len(d.Name) > maxName {
 		d.Name = strings.TrimSuffix(path.Base(file), path.Ext(file))
 	}
-	d.Disks, d.Bases = append([]string{}, boundedNames(d.Disks)...), boundedNames(d.Bases)
-	return d
-}
-
-func boundedNames(all []string) (names []string) {
-	for _, name := range all {
-		if name == "" || len(name) > maxName || storage.Printable(name) != name || slices.Contains(names, name) || len(names) == maxDisks {
-			continue
+	number, length := 0, 0
+	bounded := func(all []string) []string {
+		names, seen := []string{}, map[string]bool{}
+		for _, name := range all {
+			if name == "" || seen[name] || storage.Printable(name) != name {
+				continue
+			}
+			if len(name) > maxName || number == maxDisks || length+len(name) > maxNames {
+				d.More = true
+				continue
+			}
+			names, number, length, seen[name] = append(names, name), number+1, length+len(name), true
 		}
-		names = append(names, name)
+		return names
 	}
-	return names
+	d.Disks, d.Bases = bounded(d.Disks), bounded(d.Bases)
+	if len(d.Bases) == 0 {
+		d.Bases = nil
+	}
+	return d
 }
 
 // Uses are the files that a definition names, absolute, when the definition lies in the folder at dir.

@@ -59,6 +59,9 @@ func (p *maker) checkSource() {
 	for _, w := range d.Warnings {
 		p.doubt("source-state", capital(w)+".")
 	}
+	if s.AtLeast {
+		p.add(Warns, "scattered", fmt.Sprintf("The disk is so scattered that it was not counted to its end: at least %s are stored, and what is said of sizes and times is at least that.", Bytes(s.Allocated)))
+	}
 	p.checkKnown()
 	by := func(geometry any, label string) Remedy {
 		return remedy(label, map[string]any{"source": map[string]any{"by_geometry": geometry}})
@@ -247,6 +250,7 @@ func (p *maker) checkDestination() {
 	p.checkRemovable()
 	p.checkRules()
 	p.Owner, p.Mode = d.Rules.Owner, d.Rules.Mode
+	p.checkKnowledge()
 	defer p.checkRelease()
 	if !p.Renames {
 		p.checkRoom()

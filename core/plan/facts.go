@@ -11,6 +11,8 @@ import (
 type Facts struct {
 	Source      SourceFacts
 	Destination DestinationFacts
+	// Knowledge is of what must not be done harm; the zero value where nothing can be.
+	Knowledge Knowledge
 	// Speeds are what steps were last seen to reach, in bytes a second, by their names.
 	Speeds map[string]float64
 }
@@ -20,6 +22,7 @@ type SourceFacts struct {
 	Problem     error // why it cannot be opened or is not consistent; then the rest says nothing
 	Description disk.Description
 	Allocated   int64
+	AtLeast     bool // there may be more allocated: it is too scattered for all of it to be counted
 	FileSize    int64
 	InUse       error // another program uses it, in words
 	Checked     bool  // the format has tables, and they agree with each other

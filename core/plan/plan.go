@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/storage"
@@ -88,6 +89,8 @@ type Request struct {
 	TakeDefinitions bool `json:"take_definitions,omitempty"`
 	// LeaveDefinitions leaves the definitions of machines that use a disk which moves as they are.
 	LeaveDefinitions bool `json:"leave_definitions,omitempty"`
+	// WithoutKnowing goes on though it is not known whether something stands on the disk, or which machines use it.
+	WithoutKnowing bool `json:"without_knowing,omitempty"`
 }
 
 // TagBeside asks for the tag that lies beside a disk.
@@ -158,10 +161,12 @@ type Plan struct {
 	After   *Side   `json:"after,omitempty"`
 	Checks  []Check `json:"checks"`
 	// Doubts are what is known against the content of the source, in sentences: they stand in the receipt and in the new tag.
-	Doubts           []string `json:"doubts,omitempty"`
-	BytesToRead      int64    `json:"bytes_to_read"`
-	BytesToWrite     int64    `json:"bytes_to_write"`
-	EstimatedSeconds float64  `json:"estimated_seconds"`
+	Doubts []string `json:"doubts,omitempty"`
+	// KnownAt is as of when it is known what stands on the disk and which machines use it, where that matters.
+	KnownAt          *time.Time `json:"known_at,omitempty"`
+	BytesToRead      int64      `json:"bytes_to_read"`
+	BytesToWrite     int64      `json:"bytes_to_write"`
+	EstimatedSeconds float64    `json:"estimated_seconds"`
 	// Uses are the files that it reads or writes.
 	Uses []Use `json:"uses"`
 	// Copied are the files that are copied as they are, what opens the image last, into the folder Root of the destination.

@@ -14,6 +14,7 @@ import (
 var (
 	jobsDesc  = prometheus.NewDesc("bagaglio_jobs", "Jobs on record by state.", []string{"state"}, nil)
 	freeDesc  = prometheus.NewDesc("bagaglio_pool_free_bytes", "Room that is free in a pool.", []string{"pool"}, nil)
+	writeDesc = prometheus.NewDesc("bagaglio_records_longest_write_seconds", "The longest time for which one transaction kept others from writing.", nil, nil)
 	totalDesc = prometheus.NewDesc("bagaglio_pool_total_bytes", "Room that a pool has.", []string{"pool"}, nil)
 )
 
@@ -38,6 +39,7 @@ func (c collector) Collect(out chan<- prometheus.Metric) {
 	for state, n := range counts {
 		out <- prometheus.MustNewConstMetric(jobsDesc, prometheus.GaugeValue, float64(n), string(state))
 	}
+	out <- prometheus.MustNewConstMetric(writeDesc, prometheus.GaugeValue, c.service.LongestWrite().Seconds())
 	pools, err := c.service.Pools(ctx)
 	if err != nil {
 		out <- prometheus.NewInvalidMetric(freeDesc, err)

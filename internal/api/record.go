@@ -24,7 +24,7 @@ var deeds = map[string]string{
 	"POST /v1/console-links": "made a link to the console", "DELETE /v1/session": "left the console",
 	"POST /v1/hosts": "added a host", "PATCH /v1/hosts/:host": "changed the host", "DELETE /v1/hosts/:host": "forgot the host", "POST /v1/hosts/:host/test": "tried the host out",
 	"PATCH /v1/pools/:pool": "changed the rules of the pool", "POST /v1/pools/:pool/test": "tried the pool out",
-	"POST /v1/pools": "added a pool", "DELETE /v1/pools/:pool": "forgot the pool",
+	"DELETE /v1/pools/:pool/look": "ended the look through the pool", "POST /v1/pools": "added a pool", "DELETE /v1/pools/:pool": "forgot the pool",
 	"POST /v1/pools/:pool/held/:held/restore": "restored what was held", "DELETE /v1/pools/:pool/held/:held": "removed what was held",
 	"POST /v1/groups": "started a group of jobs", "POST /v1/groups/:group/:act": "acted on a whole group",
 	"POST /v1/jobs": "started a plan", "POST /v1/jobs/:job/again": "started the request again", "PATCH /v1/jobs/:job": "changed speed or hours",

@@ -143,6 +143,9 @@ type ServerInterface interface {
 	// RestoreHeld Give what is held its name back
 	// (POST /v1/pools/{pool}/held/{held}/restore)
 	RestoreHeld(c *gin.Context, pool PoolName, held string, params RestoreHeldParams)
+	// StopLooking End the look through a pool that is under way; what was found so far stays listed
+	// (DELETE /v1/pools/{pool}/look)
+	StopLooking(c *gin.Context, pool PoolName)
 	// TestPool Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
 	// (POST /v1/pools/{pool}/test)
 	TestPool(c *gin.Context, pool PoolName, params TestPoolParams)
@@ -1013,6 +1016,14 @@ func (siw *ServerInterfaceWrapper) ListDisks(c *gin.Context) {
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ListDisksParams
 
+	// ------------- Optional query parameter "refresh" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "refresh", c.Request.URL.Query(), &params.Refresh, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter refresh: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "search" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -1156,6 +1167,31 @@ func (siw *ServerInterfaceWrapper) RestoreHeld(c *gin.Context) {
 	}
 
 	siw.Handler.RestoreHeld(c, pool, held, params)
+}
+
+// StopLooking operation middleware
+func (siw *ServerInterfaceWrapper) StopLooking(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.StopLooking(c, pool)
 }
 
 // TestPool operation middleware
@@ -1306,6 +1342,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PATCH(options.BaseURL+"/v1/pools/:pool", wrapper.ChangePool)
 	router.POST(options.BaseURL+"/v1/pools/:pool/test", wrapper.TestPool)
 	router.GET(options.BaseURL+"/v1/pools/:pool/disks", wrapper.ListDisks)
+	router.DELETE(options.BaseURL+"/v1/pools/:pool/look", wrapper.StopLooking)
 	router.GET(options.BaseURL+"/v1/pools/:pool/disk", wrapper.LookAtDisk)
 	router.POST(options.BaseURL+"/v1/plans", wrapper.MakePlan)
 	router.GET(options.BaseURL+"/v1/jobs", wrapper.ListJobs)
@@ -2957,6 +2994,39 @@ func (response RestoreHelddefaultApplicationProblemPlusJSONResponse) VisitRestor
 	return err
 }
 
+type StopLookingRequestObject struct {
+	Pool PoolName `json:"pool"`
+}
+
+type StopLookingResponseObject interface {
+	VisitStopLookingResponse(w http.ResponseWriter) error
+}
+
+type StopLooking204Response struct {
+}
+
+func (response StopLooking204Response) VisitStopLookingResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type StopLookingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StopLookingdefaultApplicationProblemPlusJSONResponse) VisitStopLookingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type TestPoolRequestObject struct {
 	Pool   PoolName `json:"pool"`
 	Params TestPoolParams
@@ -3269,6 +3339,9 @@ type StrictServerInterface interface {
 	// RestoreHeld Give what is held its name back
 	// (POST /v1/pools/{pool}/held/{held}/restore)
 	RestoreHeld(ctx context.Context, request RestoreHeldRequestObject) (RestoreHeldResponseObject, error)
+	// StopLooking End the look through a pool that is under way; what was found so far stays listed
+	// (DELETE /v1/pools/{pool}/look)
+	StopLooking(ctx context.Context, request StopLookingRequestObject) (StopLookingResponseObject, error)
 	// TestPool Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
 	// (POST /v1/pools/{pool}/test)
 	TestPool(ctx context.Context, request TestPoolRequestObject) (TestPoolResponseObject, error)
@@ -4574,6 +4647,32 @@ func (sh *strictHandler) RestoreHeld(ctx *gin.Context, pool PoolName, held strin
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(RestoreHeldResponseObject); ok {
 		if err := validResponse.VisitRestoreHeldResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// StopLooking operation middleware
+func (sh *strictHandler) StopLooking(ctx *gin.Context, pool PoolName) {
+	var request StopLookingRequestObject
+
+	request.Pool = pool
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StopLooking(ctx, request.(StopLookingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StopLooking")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(StopLookingResponseObject); ok {
+		if err := validResponse.VisitStopLookingResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -145,8 +145,12 @@ func (s *server) ListDisks(ctx context.Context, r ListDisksRequestObject) (ListD
 	if q.Limit < 1 || q.Limit > 1000 || q.Offset < 0 || q.StraysOffset < 0 {
 		return nil, fmt.Errorf("%w: limit is %d and should be from 1 to 1000, and an offset is not negative", service.ErrInvalid, q.Limit)
 	}
-	disks, err := s.service.Disks(ctx, r.Pool, q)
+	disks, err := s.service.Disks(ctx, r.Pool, q, p.Refresh != nil && *p.Refresh)
 	return ListDisks200JSONResponse(disks), err
+}
+
+func (s *server) StopLooking(ctx context.Context, r StopLookingRequestObject) (StopLookingResponseObject, error) {
+	return StopLooking204Response{}, s.service.StopRefresh(ctx, r.Pool)
 }
 
 func (s *server) LookAtDisk(ctx context.Context, r LookAtDiskRequestObject) (LookAtDiskResponseObject, error) {

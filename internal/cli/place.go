@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"bagaglio/api"
 	"bagaglio/client"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
@@ -94,12 +95,12 @@ func (a *app) completeDisk(cmd *cobra.Command, _ []string, begun string) ([]stri
 	if !inPool {
 		return names(cmd.Context(), service, ":"), cobra.ShellCompDirectiveNoSpace
 	}
-	disks, err := service.Disks(cmd.Context(), pool)
+	list, err := service.ListDisks(cmd.Context(), pool, api.ListDisksParams{Limit: ptr(1000)})
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError
 	}
 	var out []string
-	for _, d := range disks {
+	for _, d := range list.Disks {
 		out = append(out, pool+":"+d.Path)
 	}
 	return out, cobra.ShellCompDirectiveNoFileComp

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -14,7 +13,7 @@ import (
 )
 
 func (a *app) pool() *cobra.Command {
-	return group("pool", "Pools: the places where disks lie", a.poolList(), a.poolShow(), a.poolAdd(), a.poolTest(), a.poolRules(), a.poolRemove(), a.poolDisks(), a.poolOrphans(), a.poolDrain(), a.poolSpread())
+	return group("pool", "Pools: the places where disks lie", a.poolList(), a.poolShow(), a.poolAdd(), a.poolTest(), a.poolRules(), a.poolRemove(), a.poolDisks(), a.poolLook(), a.poolOrphans(), a.poolDrain(), a.poolSpread())
 }
 
 func (a *app) poolList() *cobra.Command {
@@ -125,99 +124,6 @@ func (a *app) poolRemove() *cobra.Command {
 	}
 }
 
-func (a *app) poolDisks() *cobra.Command {
-	var search, only, sort string
-	var descending, files bool
-	c := &cobra.Command{
-		Use: "disks NAME", Short: "List the disks in a pool", Args: exactly(1), ValidArgsFunction: a.completePool,
-		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
-			p := api.ListDisksParams{Search: &search, Descending: &descending, Sort: (*api.ListDisksParamsSort)(&sort)}
-			if only != "" {
-				if p.Only = (*api.ListDisksParamsOnly)(&only); !p.Only.Valid() {
-					return usage("--only takes broken, overlays, bases or orphans, not %s", only)
-				}
-			}
-			if !p.Sort.Valid() {
-				return usage("--sort takes path, virtual_size, allocated_size, file_size, room or modified, not %s", sort)
-			}
-			list, err := everything(cmd.Context(), service, args[0], p, false)
-			if err != nil {
-				return err
-			}
-			a.remarkList(list)
-			if a.json {
-				return a.printJSON(list.Disks)
-			}
-			return table(a.out, diskRows(list.Disks, files))
-		}),
-	}
-	f := c.Flags()
-	f.StringVar(&search, "search", "", "only those with this in their path")
-	f.StringVar(&only, "only", "", "broken, overlays (that stand on others), bases (that others stand on) or orphans (that no machine uses)")
-	f.StringVar(&sort, "sort", "path", "by path, virtual_size, allocated_size, file_size, room or modified")
-	f.BoolVar(&descending, "descending", false, "the largest or last first")
-	f.BoolVar(&files, "files", false, "show the files of each disk too")
-	a.jsonFlag(c)
-	return c
-}
-
-// everything asks for a list page by page, and if wanted for all files too that belong to no disk.
-func everything(ctx context.Context, service *client.Service, pool string, p api.ListDisksParams, strays bool) (api.DiskList, error) {
-	p.Limit, p.Offset, p.StraysOffset = ptr(1000), ptr(0), ptr(0)
-	all, err := service.ListDisks(ctx, pool, p)
-	for page := all; err == nil && (len(page.Disks) == *p.Limit || strays && len(page.Strays) > 0 && len(all.Strays) < all.StrayCount); {
-		*p.Offset, *p.StraysOffset = len(all.Disks), len(all.Strays)
-		if page, err = service.ListDisks(ctx, pool, p); err == nil {
-			all.Disks, all.Strays = append(all.Disks, page.Disks...), append(all.Strays, page.Strays...)
-		}
-	}
-	return all, err
-}
-
-func ptr[T any](v T) *T { return &v }
-
-// remarkList says what else is to be known of a list.
-func (a *app) remarkList(list api.DiskList) {
-	if list.Refreshing {
-		a.remark("The pool is still being looked through: this is what was known at %s.", when(list.Refreshed))
-	}
-	if list.Problem != nil {
-		a.remark("The pool cannot be looked through (%s): this is what was known at %s.", *list.Problem, when(list.Refreshed))
-	}
-	if list.StrayCount > 0 {
-		a.remark("%d file(s) belong to no disk: see bagaglio pool orphans.", list.StrayCount)
-	}
-}
-
-// diskRows are the lines of a list of disks, each with those of its files if wanted.
-func diskRows(disks []api.DiskEntry, files bool) [][]string {
-	rows := [][]string{{"DISK", "FORMAT", "LAYOUT", "VIRTUAL SIZE", "ALLOCATED", "FILE SIZE", "FILES", "MACHINE", "STANDS ON", ""}}
-	for _, d := range disks {
-		on, remark := "", ""
-		if len(d.StandsOn) > 0 {
-			on = d.StandsOn[0]
-		}
-		if len(d.Standing) > 0 {
-			remark = fmt.Sprintf("%d stand(s) on it", len(d.Standing))
-		}
-		if d.Orphan != nil {
-			remark = strings.TrimPrefix(remark+"; "+*d.Orphan, "; ")
-		}
-		row := []string{d.Path, d.Format, d.Layout, size(d.VirtualSize), size(d.AllocatedSize), size(d.FileSize), fmt.Sprint(len(d.Files)), strings.Join(d.Machines, ", "), on, remark}
-		if d.Problem != "" {
-			row = []string{d.Path, d.Format, "-", "-", "-", size(d.FileSize), fmt.Sprint(len(d.Files)), strings.Join(d.Machines, ", "), "", "BROKEN: " + d.Problem}
-		}
-		rows = append(rows, row)
-		if !files {
-			continue
-		}
-		for _, f := range d.Files {
-			rows = append(rows, []string{"  " + f.Name, "", "", "", size(f.Room), size(f.Size)})
-		}
-	}
-	return rows
-}
-
 func (a *app) poolOrphans() *cobra.Command {
 	c := &cobra.Command{
 		Use: "orphans NAME", Short: "List what belongs to nothing in a pool: files, disks that do not open, disks that no machine uses", Args: exactly(1), ValidArgsFunction: a.completePool,
@@ -226,6 +132,7 @@ func (a *app) poolOrphans() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			a.remarkList(list)
 			unused, err := everything(cmd.Context(), service, args[0], api.ListDisksParams{Only: ptr(api.Orphans)}, false)
 			if err != nil {
 				return err

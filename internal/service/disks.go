@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"path"
 	"slices"
-	"strings"
 	"time"
 
 	"bagaglio/api"
@@ -22,70 +21,107 @@ import (
 // settled is for how long a file has to be unchanged to be known by what it looks like.
 const settled = 10 * time.Minute
 
-// Disks lists disks in a pool, and the files that belong to none. One that does not open is listed with its problem.
-func (s *Service) Disks(ctx context.Context, pool string, q store.DiskQuery) (api.DiskList, error) {
-	list := api.DiskList{Disks: []api.DiskEntry{}}
-	if _, err := s.pool(ctx, pool); err != nil {
-		return list, err
-	}
+// Disks lists disks in a pool, and the files that belong to none, as they are on record. One that does not open is listed with its problem.
+// refresh has the pool looked through before.
+func (s *Service) Disks(ctx context.Context, pool string, q store.DiskQuery, refresh bool) (api.DiskList, error) {
 	var problem error
-	if problem, list.Refreshing = s.refresh(ctx, pool); problem != nil {
+	if refresh {
+		problem = s.Refresh(ctx, pool)
+	}
+	read := func() (listPart, error) { return s.list(ctx, pool, q) }
+	part, err := s.lists.get(pool, q, read)
+	if err == nil && !refresh && s.catchUp(ctx, part.pool) {
+		part, err = s.lists.get(pool, q, read)
+	}
+	if err != nil {
+		return api.DiskList{}, err
+	}
+	last, ok, since := s.rounds.Last(pool)
+	if ok && problem == nil {
+		problem = last.Err
+	}
+	look := part.look
+	if look.Began.IsZero() && since.IsZero() && problem != nil {
+		return api.DiskList{}, problem
+	}
+	far, _ := s.looks.get(pool)
+	list := api.DiskList{
+		Disks: part.disks, Total: part.total, Strays: part.strays, StrayCount: look.Strays, Room: look.Room, Missed: append([]catalog.Missed{}, look.Missed...),
+		Refreshed: look.Began, Refreshing: !since.IsZero(), Seen: far.seen, Of: far.of,
+	}
+	if problem != nil {
 		list.Problem = ptr(problem.Error())
 	}
-	var err error
-	if list.Refreshed, err = s.store.Scanned(ctx, pool); err != nil {
-		return list, err
+	return list, nil
+}
+
+// list reads a part of a list from the records.
+func (s *Service) list(ctx context.Context, pool string, q store.DiskQuery) (part listPart, err error) {
+	if part.pool, err = s.pool(ctx, pool); err != nil {
+		return part, err
 	}
-	if list.Refreshed.IsZero() && problem != nil {
-		return list, problem
+	if part.look, err = s.store.Looked(ctx, pool); err != nil {
+		return part, err
 	}
 	disks, total, err := s.store.Disks(ctx, pool, q)
 	if err != nil {
-		return list, fmt.Errorf("%w: %w", ErrInvalid, err)
+		return part, fmt.Errorf("%w: %w", ErrInvalid, err)
 	}
-	list.Total = total
-	if list.Room, err = s.store.DisksRoom(ctx, pool); err != nil {
-		return list, err
+	part.total = total
+	if part.disks, err = s.entries(ctx, pool, disks); err != nil {
+		return part, err
 	}
+	part.strays, err = s.store.Strays(ctx, pool, q.StraysOffset, mostStrays)
+	return part, err
+}
+
+// entries are disks with what stands on them, and with the machines that use them, by themselves or by what stands on them; where none does, with
+// whether they lie in the folder of one.
+func (s *Service) entries(ctx context.Context, pool string, disks []catalog.Disk) ([]api.DiskEntry, error) {
+	var files, used, folders []string
 	for _, d := range disks {
-		files := []string{d.Path}
+		files = append(files, d.Path)
 		for _, f := range d.Files {
 			files = append(files, f.Name)
 		}
-		standing, err := s.store.Standing(ctx, pool, files)
-		if err != nil {
-			return list, err
+		folders = append(folders, path.Dir(d.Path))
+	}
+	standing, err := s.store.StandingOn(ctx, pool, files)
+	if err != nil {
+		return nil, err
+	}
+	used = files
+	for _, on := range standing {
+		used = append(used, on...)
+	}
+	users, err := s.store.UserNames(ctx, pool, used)
+	if err != nil {
+		return nil, err
+	}
+	near, err := s.store.MachinesBy(ctx, pool, folders)
+	if err != nil {
+		return nil, err
+	}
+	out := []api.DiskEntry{}
+	for _, d := range disks {
+		var on []string
+		for _, f := range append([]catalog.File{{Name: d.Path}}, d.Files...) {
+			on = append(on, standing[f.Name]...)
 		}
-		e := diskEntry(d, standing)
-		if err := s.owners(ctx, pool, &e); err != nil {
-			return list, err
+		slices.Sort(on)
+		e := diskEntry(d, slices.Compact(on))
+		e.Machines = []string{}
+		for _, file := range append([]string{d.Path}, e.Standing...) {
+			e.Machines = append(e.Machines, users[file]...)
 		}
-		list.Disks = append(list.Disks, e)
-	}
-	if list.StrayCount, err = s.store.CountStrays(ctx, pool); err != nil {
-		return list, err
-	}
-	list.Strays, err = s.store.Strays(ctx, pool, q.StraysOffset, mostStrays)
-	return list, err
-}
-
-// owners says which machines use a disk, by itself or by what stands on it; and where none does, whether it lies in the folder of one.
-func (s *Service) owners(ctx context.Context, pool string, e *api.DiskEntry) error {
-	users, err := s.store.Users(ctx, pool, append([]string{e.Path}, e.Standing...))
-	e.Machines = []string{}
-	for _, u := range users {
-		if !slices.Contains(e.Machines, u.Name) {
-			e.Machines = append(e.Machines, u.Name)
+		slices.Sort(e.Machines)
+		e.Machines = slices.Compact(e.Machines)
+		if owner := near[path.Dir(d.Path)]; len(e.Machines) == 0 && len(owner) > 0 {
+			e.Orphan = ptr(fmt.Sprintf("it lies in the folder of %s, which does not use it", owner[0]))
 		}
+		out = append(out, e)
 	}
-	if err != nil || len(users) > 0 {
-		return err
-	}
-	near, err := s.store.MachinesIn(ctx, pool, path.Dir(e.Path))
-	if len(near) > 0 {
-		e.Orphan = ptr(fmt.Sprintf("it lies in the folder of %s, which does not use it", near[0]))
-	}
-	return err
+	return out, nil
 }
 
 // mostStrays is how many files that belong to nothing one answer has.
@@ -104,55 +140,10 @@ func diskEntry(d catalog.Disk, standing []string) api.DiskEntry {
 	if d.Dirty {
 		e.Dirty = &d.Dirty
 	}
+	if d.AtLeast {
+		e.AtLeast = &d.AtLeast
+	}
 	return e
-}
-
-// refreshIn is for how long whoever asks for a list waits for it to be looked through again.
-const refreshIn = 5 * time.Second
-
-// refresh looks through a pool again. Whoever asks meanwhile waits for the same; going tells that it takes longer than one waits.
-func (s *Service) refresh(ctx context.Context, pool string) (problem error, going bool) {
-	done := s.opening.DoChan("scan "+pool, func() (any, error) { return nil, s.scan(context.WithoutCancel(ctx), pool) })
-	select {
-	case result := <-done:
-		return result.Err, false
-	case <-time.After(refreshIn):
-		return nil, true
-	case <-ctx.Done():
-		return ctx.Err(), true
-	}
-}
-
-// scan looks through a pool and keeps what it finds.
-func (s *Service) scan(ctx context.Context, pool string) error {
-	folder, err := s.folder(ctx, pool)
-	if err != nil {
-		return err
-	}
-	before, err := s.store.Catalog(ctx, pool)
-	if err != nil {
-		return err
-	}
-	found, err := catalog.Scanner{Folder: folder, Own: job.OwnFolder, Before: before, Format: func(ctx context.Context, info storage.Info) (string, bool, error) {
-		if disk.Claim(info.Name) == "" && !strings.EqualFold(path.Ext(info.Name), ".img") && !s.knownAsDisk(ctx, folder, pool, info) {
-			return "", false, nil // any file at all
-		}
-		format, err := s.formatOf(ctx, folder, plan.Place{Pool: pool, Path: info.Name})
-		return format, true, err
-	}}.Scan(ctx)
-	if err != nil {
-		return fmt.Errorf("pool %s: %w", pool, err)
-	}
-	return s.store.SetCatalog(ctx, pool, found, time.Now())
-}
-
-// knownAsDisk tells whether a file whose name says nothing is a disk: by its content, or since a job made or read it.
-func (s *Service) knownAsDisk(ctx context.Context, folder storage.Folder, pool string, info storage.Info) bool {
-	if format, err := disk.Recognise(folder, info.Name); err == nil && format != "raw" {
-		return true
-	}
-	_, err := s.store.KnownFormat(ctx, pool, info.Name, info.ID)
-	return err == nil
 }
 
 // Look reports on one disk.
@@ -194,7 +185,7 @@ func (s *Service) formatOf(ctx context.Context, folder storage.Folder, p plan.Pl
 	}
 	format, err := disk.Recognise(folder, name)
 	if err == nil && format == "raw" && time.Since(info.Modified) > settled {
-		err = s.store.SetKnownFormat(ctx, p.Pool, name, info.ID, format)
+		err = s.store.SetKnownFormats(ctx, p.Pool, store.KnownFormat{Path: name, File: info.ID, Format: format})
 	}
 	return format, err
 }
@@ -224,5 +215,5 @@ func (s *Service) know(ctx context.Context, folder storage.Folder, p plan.Place,
 	if err != nil {
 		return err
 	}
-	return s.store.SetKnownFormat(ctx, p.Pool, name, info.ID, format)
+	return s.store.SetKnownFormats(ctx, p.Pool, store.KnownFormat{Path: name, File: info.ID, Format: format})
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"bagaglio/api"
@@ -40,11 +41,12 @@ func (s *Service) Balance(ctx context.Context, r api.BalanceRequest) (plan.Balan
 	}
 	var states []plan.PoolState
 	var loads []plan.Load
+	since := time.Now()
 	for i, name := range to {
 		if slices.Contains(to[:i], name) {
 			continue
 		}
-		state, found, err := s.load(ctx, name)
+		state, found, err := s.load(ctx, name, since)
 		if err != nil && (r.To != nil || slices.Contains(r.Pools, name)) {
 			return plan.Balance{}, err
 		}
@@ -98,7 +100,7 @@ func (s *Service) behind(ctx context.Context, pool string, b plan.Balance) (left
 }
 
 // load says how full a pool is, and what is in it that may be moved.
-func (s *Service) load(ctx context.Context, name string) (state plan.PoolState, loads []plan.Load, err error) {
+func (s *Service) load(ctx context.Context, name string, since time.Time) (state plan.PoolState, loads []plan.Load, err error) {
 	pool, err := s.pool(ctx, name)
 	if err != nil {
 		return state, nil, err
@@ -110,8 +112,12 @@ func (s *Service) load(ctx context.Context, name string) (state plan.PoolState, 
 	if err != nil {
 		return state, nil, err
 	}
-	if problem, _ := s.refresh(ctx, name); problem != nil {
-		return state, nil, problem
+	k, err := s.knowledge(ctx, map[string]need{name: needAll}, since, true)
+	if err == nil && len(k.Awaited) > 0 {
+		err = fmt.Errorf("%w: what lies there is not all known yet (%s): ask again when it is", ErrState, strings.Join(k.Awaited, "; "))
+	}
+	if err != nil {
+		return state, nil, err
 	}
 	c, err := s.store.Catalog(ctx, name)
 	if err != nil {
@@ -232,9 +238,9 @@ func (s *Service) StartGroup(ctx context.Context, n api.NewGroup) (api.Group, er
 	if err != nil {
 		return api.Group{}, err
 	}
-	refused := []api.Refused{}
+	refused, since := []api.Refused{}, time.Now()
 	for _, r := range n.Requests {
-		if _, err := s.startIn(ctx, r, 0, "", id); err != nil {
+		if _, err := s.startIn(ctx, r, 0, "", id, since); err != nil {
 			refused = append(refused, api.Refused{Source: r.Source, Why: err.Error()})
 		}
 	}

@@ -48,6 +48,7 @@ func (s *Service) Restore(ctx context.Context, pool, id string, swap bool) (api.
 		return api.Held{}, err
 	}
 	h, err := job.Restore(folder, id, swap, s.options.Hold)
+	s.touch(pool)
 	return view(pool, h), err
 }
 

@@ -8,7 +8,6 @@ import (
 	"reflect"
 	"slices"
 	"strconv"
-	"sync"
 	"time"
 
 	"bagaglio/api"
@@ -23,7 +22,7 @@ import (
 
 // Plan says what a request would do, and keeps the request so that it can be started.
 func (s *Service) Plan(ctx context.Context, r plan.Request) (api.KeptPlan, error) {
-	p, _, err := s.prepare(ctx, r)
+	p, _, err := s.prepare(ctx, r, time.Now())
 	if err != nil {
 		return api.KeptPlan{}, err
 	}
@@ -31,7 +30,8 @@ func (s *Service) Plan(ctx context.Context, r plan.Request) (api.KeptPlan, error
 	return api.KeptPlan{Id: id, Blocked: p.Blocked(), Plan: p}, s.store.AddPlan(ctx, id, p.Request, time.Now())
 }
 
-func (s *Service) prepare(ctx context.Context, r plan.Request) (plan.Plan, job.Ends, error) {
+// prepare plans a request, with what was known at a time or is known since.
+func (s *Service) prepare(ctx context.Context, r plan.Request, since time.Time) (plan.Plan, job.Ends, error) {
 	if err := r.Validate(); err != nil {
 		return plan.Plan{}, job.Ends{}, err
 	}
@@ -50,7 +50,7 @@ func (s *Service) prepare(ctx context.Context, r plan.Request) (plan.Plan, job.E
 	if format, err := s.formatOf(ctx, ends.Source, r.Source); err == nil && format == "raw" {
 		r.Source.Format = format
 	} // any other problem of the source is for the plan to tell
-	known, err := s.known(ctx, r)
+	known, err := s.known(ctx, r, since)
 	if err != nil {
 		return plan.Plan{}, ends, err
 	}
@@ -62,13 +62,13 @@ func (s *Service) prepare(ctx context.Context, r plan.Request) (plan.Plan, job.E
 	if next, more, err := p.ByRules(); err != nil {
 		return p, ends, err
 	} else if more && !reflect.DeepEqual(next, r) {
-		return s.prepare(ctx, next)
+		return s.prepare(ctx, next, since)
 	}
 	return p, ends, nil
 }
 
-// known is what the records tell of the places of a request.
-func (s *Service) known(ctx context.Context, r plan.Request) (known job.Known, err error) {
+// known is what the records tell of the places of a request, as of a time where that matters.
+func (s *Service) known(ctx context.Context, r plan.Request, since time.Time) (known job.Known, err error) {
 	if r.Destination == nil {
 		return known, nil
 	}
@@ -88,31 +88,16 @@ func (s *Service) known(ctx context.Context, r plan.Request) (known job.Known, e
 	if known.Neighbours, err = s.store.MachinesIn(ctx, pool.Name, path.Dir(path.Clean(r.Destination.Path))); err != nil {
 		return known, err
 	}
-	fresh := func() error { return nil }
-	if r.Release || r.Family || r.Replace && r.Source.Pool == pool.Name { // what is not known of the pool would be done harm
-		fresh = sync.OnceValue(func() error {
-			problem, _ := s.refresh(ctx, r.Source.Pool)
-			return problem
-		})
-		known.Standing = func(ctx context.Context, files []string) ([]string, error) {
-			if err := fresh(); err != nil {
-				return nil, err
-			}
-			return s.store.Standing(ctx, r.Source.Pool, files)
-		}
+	if known.Knowledge, err = s.knowledge(ctx, s.needs(ctx, r, from, pool), since, !r.WithoutKnowing); err != nil {
+		return known, err
 	}
-	if r.Replace {
-		known.StandingThere = func(ctx context.Context, files []string) ([]string, error) {
-			if problem, _ := s.refresh(ctx, pool.Name); problem != nil {
-				return nil, problem
-			}
-			return s.store.Standing(ctx, pool.Name, files)
-		}
+	known.Standing = func(ctx context.Context, files []string) ([]string, error) {
+		return s.store.Standing(ctx, r.Source.Pool, files)
+	}
+	known.StandingThere = func(ctx context.Context, files []string) ([]string, error) {
+		return s.store.Standing(ctx, pool.Name, files)
 	}
 	known.Users = func(ctx context.Context, files []string) ([]plan.User, error) {
-		if err := fresh(); err != nil {
-			return nil, err
-		}
 		standing, err := s.store.Standing(ctx, r.Source.Pool, files)
 		if err != nil {
 			return nil, err
@@ -120,6 +105,31 @@ func (s *Service) known(ctx context.Context, r plan.Request) (known job.Known, e
 		return s.store.Users(ctx, r.Source.Pool, append(files, standing...))
 	}
 	return known, nil
+}
+
+// needs are the pools of which a request has to know what lies in them, so that it does no harm: where something of the source goes away, what may
+// stand on it, and all definitions on its host; where something is replaced, what stands on that.
+func (s *Service) needs(ctx context.Context, r plan.Request, from, to store.Pool) map[string]need {
+	needs := map[string]need{}
+	goes := r.Release || r.Replace && from.Name == to.Name
+	if goes {
+		pools, err := s.store.Pools(ctx)
+		if err != nil {
+			s.log.Error("looking for pools", "error", err)
+		}
+		for _, p := range pools {
+			if p.Host == from.Host {
+				needs[p.Name] = needDefinitions
+			}
+		}
+	}
+	if goes || r.Family {
+		needs[from.Name] = needAll
+	}
+	if r.Replace {
+		needs[to.Name] = needAll
+	}
+	return needs
 }
 
 func (s *Service) ends(ctx context.Context, r plan.Request) (ends job.Ends, err error) {
@@ -188,7 +198,7 @@ func (s *Service) Again(ctx context.Context, id string) (api.Job, error) {
 }
 
 func (s *Service) start(ctx context.Context, r plan.Request, speed int64, hours string) (api.Job, error) {
-	id, err := s.startIn(ctx, r, speed, hours, 0)
+	id, err := s.startIn(ctx, r, speed, hours, 0, time.Now())
 	if err != nil {
 		return api.Job{}, err
 	}
@@ -197,14 +207,14 @@ func (s *Service) start(ctx context.Context, r plan.Request, speed int64, hours 
 }
 
 // startIn puts a request into the queue, as one of a group unless that is 0.
-func (s *Service) startIn(ctx context.Context, r plan.Request, speed int64, hours string, group int64) (int64, error) {
+func (s *Service) startIn(ctx context.Context, r plan.Request, speed int64, hours string, group int64, since time.Time) (int64, error) {
 	if err := checkHours(hours); err != nil {
 		return 0, err
 	}
 	if speed < 0 {
 		return 0, fmt.Errorf("%w: a limit is 0, for none, or more", ErrInvalid)
 	}
-	p, ends, err := s.prepare(ctx, r)
+	p, ends, err := s.prepare(ctx, r, since)
 	if err != nil {
 		return 0, err
 	}
@@ -362,6 +372,9 @@ func (s *Service) cancel(ctx context.Context, id string) error {
 	}
 	return nil
 }
+
+// LongestWrite is the longest time for which one transaction kept others from writing into the records.
+func (s *Service) LongestWrite() time.Duration { return s.store.LongestWrite() }
 
 // CountJobs counts the jobs in each state.
 func (s *Service) CountJobs(ctx context.Context) (map[store.State]int, error) {

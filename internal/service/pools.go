@@ -63,6 +63,7 @@ func (s *Service) AddPool(ctx context.Context, p api.NewPool) (api.Pool, error) 
 			return api.Pool{}, err
 		}
 	}
+	s.touch(record.Name)
 	return s.describe(record), nil
 }
 
@@ -249,6 +250,9 @@ func (s *Service) RemovePool(ctx context.Context, name string) error {
 		return fmt.Errorf("pool %q: %w", name, err)
 	}
 	s.spaces.forget(name)
+	s.lists.forget()
+	s.watcher.Forget(name)
+	s.rounds.Forget(name)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if f, ok := s.folders[name]; ok {

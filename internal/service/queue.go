@@ -269,9 +269,7 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 	if problem != nil {
 		s.log.Error("noting the end of a job", "job", j.ID, "error", problem)
 	}
-	for _, pool := range definitionPools(j.Plan) { // whose a disk is may have changed, in whatever pool that lies
-		s.jobs.Go(func() { _, _ = s.refresh(ctx, pool) }) // the next list tells what does not work
-	}
+	s.touch(append(poolsOf(j), definitionPools(j.Plan)...)...)
 	level := slog.LevelInfo
 	if state == store.Failed {
 		level = slog.LevelError

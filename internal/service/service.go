@@ -13,6 +13,7 @@ import (
 
 	"bagaglio/core/seal"
 	"bagaglio/core/storage"
+	"bagaglio/internal/rounds"
 	"bagaglio/internal/store"
 
 	"github.com/google/uuid"
@@ -54,6 +55,11 @@ type Service struct {
 	opening singleflight.Group // of pools by name
 	spaces  spaces
 
+	rounds  *rounds.Rounds // through pools
+	watcher *rounds.Watcher
+	looks   looks
+	lists   *lists
+
 	dispatching sync.Mutex
 	done        chan struct{} // closed when the service closes
 	options     Options
@@ -83,7 +89,10 @@ func Open(ctx context.Context, state string, o Options, log *slog.Logger) (*Serv
 	s := &Service{
 		state: state, store: records, lock: lock, log: log, options: o, done: make(chan struct{}), folders: map[string]storage.Folder{},
 		running: map[int64]*run{}, waits: map[int64]string{}, troubles: map[int64]trouble{}, limits: limits{meters: map[scope]*rate.Limiter{}},
+		lists: newLists(), looks: looks{far: map[string]far{}, touched: map[string]time.Time{}},
 	}
+	s.rounds = rounds.New(s.lookThrough)
+	s.watcher = rounds.Watch(s.rounds)
 	err = s.identify(ctx)
 	if err == nil {
 		err = s.prepareAccess(ctx)
@@ -107,8 +116,10 @@ func Open(ctx context.Context, state string, o Options, log *slog.Logger) (*Serv
 		err = s.recover(ctx)
 	}
 	if err != nil {
-		return nil, errors.Join(err, records.Close(), lock.Close())
+		s.rounds.Close()
+		return nil, errors.Join(err, s.watcher.Close(), records.Close(), lock.Close())
 	}
+	s.lookAround()
 	s.dispatch()
 	s.jobs.Go(func() { s.tend(s.done) })
 	return s, nil
@@ -150,6 +161,8 @@ func (s *Service) Close() error {
 	}
 	s.mu.Unlock()
 	s.jobs.Wait()
+	err := s.watcher.Close()
+	s.rounds.Close()
 	s.events.close()
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -158,5 +171,5 @@ func (s *Service) Close() error {
 			s.log.Warn("closing a pool", "error", err)
 		}
 	}
-	return errors.Join(s.store.Close(), s.lock.Close())
+	return errors.Join(err, s.store.Close(), s.lock.Close())
 }

@@ -76,6 +76,7 @@ func (s *Service) tend(done <-chan struct{}) {
 			s.passTroubles(now)
 			if now.Sub(read) > readEvery {
 				read = now
+				s.lookAround()
 				s.jobs.Go(s.readFacts) // a host that does not answer holds nothing else up
 			}
 			if now.Sub(cleared) > clearEvery {

@@ -5,24 +5,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
-	"time"
 
 	"bagaglio/core/catalog"
-
-	"github.com/jmoiron/sqlx"
 )
-
-// Catalog returns what lay in a pool when it was last looked through.
-func (s *Store) Catalog(ctx context.Context, pool string) (c catalog.Catalog, err error) {
-	if c.Disks, err = s.disks(ctx, `SELECT disk FROM disks WHERE pool = ?`, pool); err != nil {
-		return c, err
-	}
-	if c.Machines, err = s.machines(ctx, pool); err != nil {
-		return c, err
-	}
-	c.Strays, err = s.Strays(ctx, pool, 0, -1)
-	return c, err
-}
 
 func (s *Store) disks(ctx context.Context, query string, args ...any) ([]catalog.Disk, error) {
 	var rows []string
@@ -38,12 +23,6 @@ func (s *Store) disks(ctx context.Context, query string, args ...any) ([]catalog
 	return disks, nil
 }
 
-// CountStrays returns how many files of a pool belong to no disk.
-func (s *Store) CountStrays(ctx context.Context, pool string) (n int, err error) {
-	err = s.db.GetContext(ctx, &n, `SELECT count(*) FROM strays WHERE pool = ?`, pool)
-	return n, err
-}
-
 // Strays returns files of a pool that belong to no disk, from an offset on; at most limit, or all when that is negative.
 func (s *Store) Strays(ctx context.Context, pool string, offset, limit int) ([]catalog.File, error) {
 	var rows []string
@@ -57,78 +36,6 @@ func (s *Store) Strays(ctx context.Context, pool string, offset, limit int) ([]c
 		}
 	}
 	return files, nil
-}
-
-// SetCatalog keeps what lies in a pool. Only what differs from before is written.
-func (s *Store) SetCatalog(ctx context.Context, pool string, c catalog.Catalog, now time.Time) error {
-	return s.transaction(ctx, func(tx *sqlx.Tx) error {
-		old := map[string]string{}
-		rows := []struct {
-			Path string `db:"path"`
-			Disk string `db:"disk"`
-		}{}
-		if err := tx.SelectContext(ctx, &rows, `SELECT path, disk FROM disks WHERE pool = ?`, pool); err != nil {
-			return err
-		}
-		for _, r := range rows {
-			old[r.Path] = r.Disk
-		}
-		for _, d := range c.Disks {
-			b, err := json.Marshal(d)
-			if err != nil {
-				return err
-			}
-			was, ok := old[d.Path]
-			delete(old, d.Path)
-			if ok && was == string(b) {
-				continue
-			}
-			_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO disks (pool, path, virtual_size, allocated_size, file_size, room, modified, broken, disk) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-				pool, d.Path, d.VirtualSize, d.AllocatedSize, d.FileSize, d.Room, stamp(d.Modified), d.Problem != "", string(b))
-			if err != nil {
-				return err
-			}
-			if _, err := tx.ExecContext(ctx, `DELETE FROM stands WHERE pool = ? AND path = ?`, pool, d.Path); err != nil {
-				return err
-			}
-			for _, file := range d.Chain {
-				if _, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO stands (pool, path, file) VALUES (?, ?, ?)`, pool, d.Path, file); err != nil {
-					return err
-				}
-			}
-		}
-		for gone := range old {
-			if _, err := tx.ExecContext(ctx, `DELETE FROM disks WHERE pool = ? AND path = ?`, pool, gone); err != nil {
-				return err
-			}
-		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM strays WHERE pool = ?`, pool); err != nil {
-			return err
-		}
-		for _, f := range c.Strays {
-			b, err := json.Marshal(f)
-			if err != nil {
-				return err
-			}
-			if _, err := tx.ExecContext(ctx, `INSERT INTO strays (pool, name, file) VALUES (?, ?, ?)`, pool, f.Name, string(b)); err != nil {
-				return err
-			}
-		}
-		if err := setMachines(ctx, tx, pool, c.Machines); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO scans (pool, at, problem) VALUES (?, ?, '')`, pool, stamp(now))
-		return err
-	})
-}
-
-// Scanned returns when a pool was last looked through; the zero time when never.
-func (s *Store) Scanned(ctx context.Context, pool string) (time.Time, error) {
-	var at []string
-	if err := s.db.SelectContext(ctx, &at, `SELECT at FROM scans WHERE pool = ?`, pool); err != nil || len(at) == 0 {
-		return time.Time{}, err
-	}
-	return time.Parse(time.RFC3339Nano, at[0])
 }
 
 // DiskQuery says which disks of a pool are wanted.
@@ -170,29 +77,58 @@ func (s *Store) Disks(ctx context.Context, pool string, q DiskQuery) (disks []ca
 	if !okSort || !okOnly {
 		return nil, 0, fmt.Errorf("disks cannot be sorted by %q or looked for by %q", q.Sort, q.Only)
 	}
-	where := ` FROM disks WHERE pool = ? AND path LIKE ? ESCAPE '\'` + only
-	like := "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(q.Search) + "%"
-	if err := s.db.GetContext(ctx, &total, `SELECT count(*)`+where, pool, like); err != nil {
+	where, args := ` FROM disks INDEXED BY disks_in_short WHERE pool = ?`+only, []any{pool}
+	if q.Search != "" {
+		where += ` AND path LIKE ? ESCAPE '\'`
+		args = append(args, "%"+strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(q.Search)+"%")
+	}
+	counted, of := `SELECT count(*)`+where, args
+	if q.Search == "" && q.Only == "" { // it was counted when the pool was looked through
+		counted, of = `SELECT coalesce(max(disks), 0) FROM scans WHERE pool = ?`, []any{pool}
+	}
+	if err := s.db.GetContext(ctx, &total, counted, of...); err != nil {
 		return nil, 0, err
 	}
 	if q.Descending {
 		sort += " DESC"
 	}
-	disks, err = s.disks(ctx, `SELECT disk`+where+` ORDER BY `+sort+`, path LIMIT ? OFFSET ?`, pool, like, q.Limit, q.Offset)
+	disks, err = s.disks(ctx, `SELECT disk FROM (SELECT path`+where+` ORDER BY `+sort+`, path LIMIT ? OFFSET ?) AS page CROSS JOIN disks AS whole ON whole.pool = ? AND whole.path = page.path
+		ORDER BY `+strings.ReplaceAll(sort, "path", "whole.path")+`, whole.path`, append(args, q.Limit, q.Offset, pool)...)
 	return disks, total, err
-}
-
-// DisksRoom is what all disks of a pool take of the storage, in bytes.
-func (s *Store) DisksRoom(ctx context.Context, pool string) (room int64, err error) {
-	err = s.db.GetContext(ctx, &room, `SELECT coalesce(sum(room), 0) FROM disks WHERE pool = ?`, pool)
-	return room, err
 }
 
 // Standing returns the disks of a pool that stand on one of the files.
 func (s *Store) Standing(ctx context.Context, pool string, files []string) (paths []string, err error) {
-	query, args, err := sqlx.In(`SELECT DISTINCT path FROM stands WHERE pool = ? AND file IN (?) ORDER BY path`, pool, append(files, ""))
-	if err == nil {
-		err = s.db.SelectContext(ctx, &paths, query, args...)
-	}
+	err = s.db.SelectContext(ctx, &paths, `SELECT DISTINCT path FROM stands WHERE pool = ? AND file IN `+listed+` ORDER BY path`, pool, list(files))
 	return paths, err
+}
+
+// StandingOn returns the disks of a pool that stand on files, by those.
+func (s *Store) StandingOn(ctx context.Context, pool string, files []string) (map[string][]string, error) {
+	return s.pairs(ctx, `SELECT file AS a, path AS b FROM stands WHERE pool = ? AND file IN `+listed+` ORDER BY path`, pool, list(files))
+}
+
+// listed is a list of texts in a statement, whose argument [list] makes: of any length, and the statement stays the same.
+const listed = `(SELECT value FROM json_each(?))`
+
+func list(texts []string) string {
+	if len(texts) == 0 {
+		return "[]"
+	}
+	b, err := json.Marshal(texts)
+	if err != nil {
+		panic(err) // texts are always JSON
+	}
+	return string(b)
+}
+
+// pairs returns the second column of a query by the first one.
+func (s *Store) pairs(ctx context.Context, query string, args ...any) (map[string][]string, error) {
+	var rows []struct{ A, B string }
+	err := s.db.SelectContext(ctx, &rows, query, args...)
+	out := map[string][]string{}
+	for _, r := range rows {
+		out[r.A] = append(out[r.A], r.B)
+	}
+	return out, err
 }

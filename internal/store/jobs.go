@@ -159,6 +159,7 @@ func (s *Store) transaction(ctx context.Context, do func(*sqlx.Tx) error) error 
 	if err != nil {
 		return err
 	}
+	defer s.longest.note(time.Now())
 	if err := do(tx); err != nil {
 		_ = tx.Rollback() // the first error says more
 		return err

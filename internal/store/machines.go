@@ -7,8 +7,6 @@ import (
 
 	"bagaglio/core/catalog"
 	"bagaglio/core/plan"
-
-	"github.com/jmoiron/sqlx"
 )
 
 // machines returns the definitions that lay in a pool when it was last looked through.
@@ -26,50 +24,20 @@ func (s *Store) machines(ctx context.Context, pool string) ([]catalog.Machine, e
 	return machines, nil
 }
 
-// setMachines keeps the definitions in a pool.
-func setMachines(ctx context.Context, tx *sqlx.Tx, pool string, machines []catalog.Machine) error {
-	if _, err := tx.ExecContext(ctx, `DELETE FROM machines WHERE pool = ?`, pool); err != nil {
-		return err
-	}
-	var root string
-	if err := tx.GetContext(ctx, &root, `SELECT folder FROM pools WHERE name = ?`, pool); err != nil {
-		return err
-	}
-	for _, m := range machines {
-		b, err := json.Marshal(m)
-		if err != nil {
-			return err
-		}
-		dir := path.Dir(m.File.Name)
-		if _, err := tx.ExecContext(ctx, `INSERT INTO machines (pool, path, folder, name, machine) VALUES (?, ?, ?, ?, ?)`, pool, m.File.Name, dir, m.Name, string(b)); err != nil {
-			return err
-		}
-		for _, file := range m.Uses(path.Join(root, dir)) {
-			if _, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO uses (pool, path, file) VALUES (?, ?, ?)`, pool, m.File.Name, file); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
 // Users returns the machines that use one of the files of a pool: their definitions may lie in any pool of its host.
 func (s *Store) Users(ctx context.Context, pool string, files []string) (users []plan.User, err error) {
 	var root string
 	if err := s.db.GetContext(ctx, &root, `SELECT folder FROM pools WHERE name = ?`, pool); err != nil {
 		return nil, err
 	}
-	whole := []string{""}
+	var whole []string
 	for _, f := range files {
 		whole = append(whole, path.Join(root, f))
 	}
-	query, args, err := sqlx.In(`SELECT DISTINCT machines.name, machines.pool, machines.machine, pools.folder AS root FROM uses JOIN machines USING (pool, path) JOIN pools ON pools.name = uses.pool
-		WHERE uses.file IN (?) AND pools.host = (SELECT host FROM pools WHERE name = ?) ORDER BY machines.name, machines.pool, machines.path`, whole, pool)
-	if err != nil {
-		return nil, err
-	}
 	var rows []struct{ Name, Pool, Machine, Root string }
-	err = s.db.SelectContext(ctx, &rows, query, args...)
+	err = s.db.SelectContext(ctx, &rows, `SELECT DISTINCT machines.name, machines.pool, machines.machine, pools.folder AS root FROM uses JOIN machines USING (pool, path)
+		JOIN pools ON pools.name = uses.pool WHERE uses.file IN `+listed+` AND pools.host = (SELECT host FROM pools WHERE name = ?) ORDER BY machines.name, machines.pool, machines.path`,
+		list(whole), pool)
 	for _, row := range rows {
 		var m catalog.Machine
 		if err := json.Unmarshal([]byte(row.Machine), &m); err != nil {
@@ -80,6 +48,19 @@ func (s *Store) Users(ctx context.Context, pool string, files []string) (users [
 		})
 	}
 	return users, err
+}
+
+// UserNames returns the names of the machines that use files of a pool, by those.
+func (s *Store) UserNames(ctx context.Context, pool string, files []string) (map[string][]string, error) {
+	return s.pairs(ctx, `SELECT wanted.value AS a, machines.name AS b FROM json_each(?) AS wanted JOIN pools AS here ON here.name = ?
+		JOIN uses ON uses.file = rtrim(here.folder, '/') || '/' || wanted.value JOIN machines ON machines.pool = uses.pool AND machines.path = uses.path
+		JOIN pools ON pools.name = uses.pool AND pools.host = here.host
+		ORDER BY machines.name`, list(files), pool)
+}
+
+// MachinesBy returns the names of the machines whose definitions lie in folders of a pool, by those.
+func (s *Store) MachinesBy(ctx context.Context, pool string, folders []string) (map[string][]string, error) {
+	return s.pairs(ctx, `SELECT folder AS a, name AS b FROM machines WHERE pool = ? AND folder IN `+listed+` ORDER BY name`, pool, list(folders))
 }
 
 // MachinesIn returns the names of the machines whose definitions lie in a folder of a pool.

@@ -129,12 +129,24 @@ func (s *Store) KnownFormat(ctx context.Context, pool, path, file string) (forma
 	return format, notFound(err)
 }
 
-// SetKnownFormat keeps the format of a file, which is a disk from then on.
-func (s *Store) SetKnownFormat(ctx context.Context, pool, path, file, format string) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO known_formats (pool, path, file, format) VALUES (?, ?, ?, ?)
-		ON CONFLICT (pool, path) DO UPDATE SET file = excluded.file, format = excluded.format`, pool, path, file, format)
-	if err == nil {
-		_, err = s.db.ExecContext(ctx, `DELETE FROM strays WHERE pool = ? AND name = ?`, pool, path)
+// KnownFormats returns the formats that files of a pool are known to have.
+func (s *Store) KnownFormats(ctx context.Context, pool string) (known []KnownFormat, err error) {
+	err = s.db.SelectContext(ctx, &known, `SELECT path, file, format FROM known_formats WHERE pool = ?`, pool)
+	return known, err
+}
+
+// KnownFormat is the format that a file of a pool is known to have. File is its identity: another file under the same name is not known.
+type KnownFormat struct{ Path, File, Format string }
+
+// SetKnownFormats keeps the formats of files, which are disks from then on.
+func (s *Store) SetKnownFormats(ctx context.Context, pool string, known ...KnownFormat) error {
+	var groups [][]change
+	for _, k := range known {
+		groups = append(groups, []change{
+			{`INSERT INTO known_formats (pool, path, file, format) VALUES (?, ?, ?, ?) ON CONFLICT (pool, path) DO UPDATE SET file = excluded.file, format = excluded.format`,
+				[]any{pool, k.Path, k.File, k.Format}},
+			{`DELETE FROM strays WHERE pool = ? AND name = ?`, []any{pool, k.Path}},
+		})
 	}
-	return err
+	return s.write(ctx, groups)
 }

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"sync/atomic"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -26,7 +27,24 @@ var ErrNotFound = errors.New("not found")
 var ErrTaken = errors.New("taken already")
 
 // Store is the database. It is safe for concurrent use.
-type Store struct{ db *sqlx.DB }
+type Store struct {
+	db      *sqlx.DB
+	longest longest
+}
+
+// longest is the longest time that something took, in nanoseconds.
+type longest struct{ atomic.Int64 }
+
+func (l *longest) note(begin time.Time) {
+	for took := int64(time.Since(begin)); ; {
+		if was := l.Load(); was >= took || l.CompareAndSwap(was, took) {
+			return
+		}
+	}
+}
+
+// LongestWrite is the longest time for which one transaction kept others from writing.
+func (s *Store) LongestWrite() time.Duration { return time.Duration(s.longest.Load()) }
 
 // Open opens the database in file, makes it if it is not there, and brings it to the present version.
 func Open(ctx context.Context, file string) (*Store, error) {
@@ -45,7 +63,7 @@ func Open(ctx context.Context, file string) (*Store, error) {
 	if err := migrate(ctx, db.DB); err != nil {
 		return nil, errors.Join(fmt.Errorf("bringing the records in %s up to date: %w", file, err), db.Close())
 	}
-	return &Store{db}, nil
+	return &Store{db: db}, nil
 }
 
 func migrate(ctx context.Context, db *sql.DB) error {

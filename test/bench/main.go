@@ -38,6 +38,7 @@ func main() {
 	data := flag.String("data", "random,half", "what is in the source: random data, or half of it zeros, or both in turn, or none")
 	cache := flag.String("cache", "out", "where what is read is: out of the page cache, in it, or both in turn (out,in)")
 	shape := flag.Bool("shapes", true, "measure also what should not depend on the virtual size, and several jobs at once")
+	many := flag.Bool("pools", true, "measure also what ten thousand disks in a pool cost")
 	flag.Parse()
 	b := &bench{size: *size << 20}
 	if *formats != "" {
@@ -54,6 +55,9 @@ func main() {
 	}
 	if err == nil && *shape {
 		err = shapes(b, *runs)
+	}
+	if err == nil && *many {
+		err = pools(b)
 	}
 	if err = errors.Join(err, os.RemoveAll(b.dir)); err != nil {
 		log.Fatal(err)

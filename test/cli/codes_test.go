@@ -117,7 +117,7 @@ func TestRestoringAMove(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, fmt.Sprintf(domain, "raw", quay+"/roster.raw"), string(now))
 	require.NoError(t, os.Remove(filepath.Join(quay, "pieces.raw.003")))
-	walk(t, quay, state, []step{{"pool disks quay-store", 0, "BROKEN: the image is damaged: pieces.raw.003 is missing"}})
+	walk(t, quay, state, []step{{"pool disks quay-store --refresh", 0, "BROKEN: the image is damaged: pieces.raw.003 is missing"}})
 }
 
 // said collects what a process says while it runs.

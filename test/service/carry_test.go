@@ -137,23 +137,23 @@ func TestTheListOfAPool(t *testing.T) {
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(quay, "notes.txt"), []byte("tide"), 0o600))
 	limit, offset, down, sort := 10, 10, true, api.FileSize
-	list, err := s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Limit: &limit, Offset: &offset, Descending: &down, Sort: &sort})
+	list, err := s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true), Limit: &limit, Offset: &offset, Descending: &down, Sort: &sort})
 	require.NoError(t, err)
 	assert.Equal(t, 25, list.Total)
 	require.Len(t, list.Disks, 10)
 	assert.Equal(t, "deck-14.raw", list.Disks[0].Path)
 	require.Equal(t, 1, list.StrayCount)
 	assert.Equal(t, "notes.txt", list.Strays[0].Name)
-	list, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Search: ptr("k-0")})
+	list, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true), Search: ptr("k-0")})
 	require.NoError(t, err)
 	assert.Equal(t, 10, list.Total)
-	list, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Search: ptr("%")})
+	list, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true), Search: ptr("%")})
 	require.NoError(t, err)
 	assert.Zero(t, list.Total, "what is searched for is no pattern")
-	_, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Sort: ptr(api.ListDisksParamsSort("path; DROP TABLE jobs"))})
+	_, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true), Sort: ptr(api.ListDisksParamsSort("path; DROP TABLE jobs"))})
 	require.Error(t, err)
 	require.NoError(t, os.Remove(filepath.Join(quay, "deck-03.raw")))
-	list, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{})
+	list, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true)})
 	require.NoError(t, err)
 	assert.Equal(t, 24, list.Total, "what is gone is gone at once")
 }
@@ -267,7 +267,7 @@ func TestNothingIsMovedFromUnderADisk(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(quay, "machines/tide-board/tide-board.qcow2.bagtag"), []byte("no tag at all"), 0o600)) // it comes along as it is
 	receipt := proven(t, s.Service, begin(t, s.Service, move).Id)
 	assert.Contains(t, strings.Join(receipt.Remarks, "\n"), "machines/crew-roster.qcow2 came along, and opens on what it stands on")
-	list, err := s.ListDisks(t.Context(), "far-store", api.ListDisksParams{Only: ptr(api.Overlays)})
+	list, err := s.ListDisks(t.Context(), "far-store", api.ListDisksParams{Refresh: ptr(true), Only: ptr(api.Overlays)})
 	require.NoError(t, err)
 	require.Len(t, list.Disks, 2)
 	for _, d := range list.Disks {
@@ -300,7 +300,7 @@ func TestNothingIsMovedFromUnderADisk(t *testing.T) {
 	for _, e := range left {
 		assert.Contains(t, []string{".bagaglio", "machines"}, e.Name())
 	}
-	list, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Only: ptr(api.Overlays)})
+	list, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true), Only: ptr(api.Overlays)})
 	require.NoError(t, err)
 	assert.Len(t, list.Disks, 2)
 }

@@ -28,7 +28,7 @@ func TestMachinesOwnDisks(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(quay, name), []byte(text), 0o600))
 	}
 	entry := func(pool, path string) api.DiskEntry {
-		list, err := s.ListDisks(t.Context(), pool, api.ListDisksParams{Search: &path})
+		list, err := s.ListDisks(t.Context(), pool, api.ListDisksParams{Refresh: ptr(true), Search: &path})
 		require.NoError(t, err)
 		require.Len(t, list.Disks, 1)
 		return list.Disks[0]
@@ -60,7 +60,7 @@ func TestMachinesOwnDisks(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{"crew-roster"}, entry("sea-store", "roster-log").Machines, "its definition lies in another pool")
-	orphans, err := s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Only: ptr(api.Orphans)})
+	orphans, err := s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true), Only: ptr(api.Orphans)})
 	require.NoError(t, err)
 	assert.Equal(t, 2, orphans.Total)
 	assert.Zero(t, orphans.StrayCount, "definitions belong to something")
@@ -71,7 +71,7 @@ func TestMachinesOwnDisks(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.MkdirAll(filepath.Join(lighthouse, "tide-board"), 0o700))
 	require.NoError(t, os.Rename(filepath.Join(quay, "tide-board/tide-board.xml"), filepath.Join(lighthouse, "tide-board/tide-board.xml")))
-	_, err = s.ListDisks(t.Context(), "lighthouse-store", api.ListDisksParams{})
+	_, err = s.ListDisks(t.Context(), "lighthouse-store", api.ListDisksParams{Refresh: ptr(true)})
 	require.NoError(t, err)
 	r := plan.Request{Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "sea-store", Path: "roster-log.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "roster-log.raw"}}
 	checks := func() map[string]plan.Check {
@@ -141,7 +141,7 @@ func TestDefinitionsFollowTheirDisks(t *testing.T) {
 	proven(t, s.Service, two.Id)
 	is("roster/crew-roster.xml", fmt.Sprintf(domain, sea+"/a.raw", "qcow2", "log/b.qcow2"))
 	require.Eventually(t, func() bool { // its definition lies in another pool
-		list, err := s.ListDisks(t.Context(), "sea-store", api.ListDisksParams{})
+		list, err := s.ListDisks(t.Context(), "sea-store", api.ListDisksParams{Refresh: ptr(true)})
 		return err == nil && slices.Equal([]string{"crew-roster"}, list.Disks[0].Machines)
 	}, 10*time.Second, 20*time.Millisecond)
 	held, err := s.Held(t.Context())

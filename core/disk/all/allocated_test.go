@@ -15,7 +15,7 @@ func TestAllocatedMeansOneThing(t *testing.T) {
 	c := scattered()
 	for _, l := range rows() {
 		t.Run(l.String(), func(t *testing.T) {
-			got, err := disk.Allocated(t.Context(), reopen(t, l, create(t, l, c)))
+			got, _, err := disk.Allocated(t.Context(), reopen(t, l, create(t, l, c)))
 			require.NoError(t, err)
 			var least int64
 			for _, p := range c.pieces {

@@ -333,9 +333,9 @@ func convert(t *testing.T, to layout, src disk.Reader, want string) {
 	if to.Stands { // it is planned as if all of the source differed
 		like = target.Base
 	}
-	stored, err := disk.Count(t.Context(), src, to.Units(src.Size(), to.options)...)
+	stored, _, err := disk.Count(t.Context(), src, to.Units(src.Size(), to.options)...)
 	require.NoError(t, err)
-	below, err := disk.Count(t.Context(), like, to.Units(src.Size(), to.options)...)
+	below, _, err := disk.Count(t.Context(), like, to.Units(src.Size(), to.options)...)
 	require.NoError(t, err)
 	for unit := range stored {
 		if to.Stands {

@@ -173,6 +173,14 @@ func (h header) encode(cluster int) ([]byte, error) {
 	return b, nil
 }
 
+// clusterBits is what a header says of the size of a cluster, unchecked; 0 where it is too short.
+func clusterBits(b []byte) uint32 {
+	if len(b) < headerV2 {
+		return 0
+	}
+	return binary.BigEndian.Uint32(b[20:])
+}
+
 // decodeHeader reads the header with its extensions. cluster is the first cluster of the file, as far as the file goes.
 func decodeHeader(cluster []byte) (header, error) {
 	if len(cluster) < headerV2 {

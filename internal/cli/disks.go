@@ -1,0 +1,185 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"bagaglio/api"
+	"bagaglio/client"
+
+	"github.com/spf13/cobra"
+)
+
+// mostMissed is how many files that could not be looked at are named one by one.
+const mostMissed = 10
+
+func (a *app) poolDisks() *cobra.Command {
+	var search, only, sort string
+	var descending, files, refresh bool
+	c := &cobra.Command{
+		Use: "disks NAME", Short: "List the disks in a pool", Args: exactly(1), ValidArgsFunction: a.completePool,
+		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
+			p := api.ListDisksParams{Search: &search, Descending: &descending, Sort: (*api.ListDisksParamsSort)(&sort)}
+			if only != "" {
+				if p.Only = (*api.ListDisksParamsOnly)(&only); !p.Only.Valid() {
+					return usage("--only takes broken, overlays, bases or orphans, not %s", only)
+				}
+			}
+			if !p.Sort.Valid() {
+				return usage("--sort takes path, virtual_size, allocated_size, file_size, room or modified, not %s", sort)
+			}
+			first, err := service.ListDisks(cmd.Context(), args[0], api.ListDisksParams{Limit: ptr(1)})
+			if err != nil {
+				return err
+			}
+			if refresh || first.Refreshed.IsZero() {
+				if err := a.lookThrough(cmd.Context(), service, args[0]); err != nil {
+					return err
+				}
+			}
+			list, err := everything(cmd.Context(), service, args[0], p, false)
+			if err != nil {
+				return err
+			}
+			a.remarkList(list)
+			if a.json {
+				return a.printJSON(list.Disks)
+			}
+			return table(a.out, diskRows(list.Disks, files))
+		}),
+	}
+	f := c.Flags()
+	f.StringVar(&search, "search", "", "only those with this in their path")
+	f.StringVar(&only, "only", "", "broken, overlays (that stand on others), bases (that others stand on) or orphans (that no machine uses)")
+	f.StringVar(&sort, "sort", "path", "by path, virtual_size, allocated_size, file_size, room or modified")
+	f.BoolVar(&descending, "descending", false, "the largest or last first")
+	f.BoolVar(&refresh, "refresh", false, "look through the pool again before")
+	f.BoolVar(&files, "files", false, "show the files of each disk too")
+	a.jsonFlag(c)
+	return c
+}
+
+// everything asks for a list page by page, and if wanted for all files too that belong to no disk.
+func everything(ctx context.Context, service *client.Service, pool string, p api.ListDisksParams, strays bool) (api.DiskList, error) {
+	p.Limit, p.Offset, p.StraysOffset = ptr(1000), ptr(0), ptr(0)
+	all, err := service.ListDisks(ctx, pool, p)
+	for page := all; err == nil && (len(page.Disks) == *p.Limit || strays && len(page.Strays) > 0 && len(all.Strays) < all.StrayCount); {
+		*p.Offset, *p.StraysOffset = len(all.Disks), len(all.Strays)
+		if page, err = service.ListDisks(ctx, pool, p); err == nil {
+			all.Disks, all.Strays = append(all.Disks, page.Disks...), append(all.Strays, page.Strays...)
+		}
+	}
+	return all, err
+}
+
+func ptr[T any](v T) *T { return &v }
+
+// remarkList says what else is to be known of a list.
+func (a *app) remarkList(list api.DiskList) {
+	known := "this is how it was at " + when(list.Refreshed)
+	if list.Refreshed.IsZero() {
+		known = "this is what was found so far"
+	}
+	switch {
+	case list.Problem != nil:
+		a.remark("The pool cannot be looked through (%s): %s.", *list.Problem, known)
+	case list.Refreshing && list.Of > 0:
+		a.remark("The pool is being looked through, %d of %d files so far: %s.", list.Seen, list.Of, known)
+	default:
+		a.remark("As of %s.", when(list.Refreshed))
+	}
+	for _, m := range list.Missed[:min(len(list.Missed), mostMissed)] {
+		a.remark("Not looked at: %s (%s).", m.Name, m.Why)
+	}
+	if more := len(list.Missed) - mostMissed; more > 0 {
+		a.remark("Not looked at: %d more.", more)
+	}
+	if list.StrayCount > 0 {
+		a.remark("%d file(s) belong to no disk: see bagaglio pool orphans.", list.StrayCount)
+	}
+}
+
+// diskRows are the lines of a list of disks, each with those of its files if wanted.
+func diskRows(disks []api.DiskEntry, files bool) [][]string {
+	rows := [][]string{{"DISK", "FORMAT", "LAYOUT", "VIRTUAL SIZE", "ALLOCATED", "FILE SIZE", "FILES", "MACHINE", "STANDS ON", ""}}
+	for _, d := range disks {
+		on, remark := "", ""
+		if len(d.StandsOn) > 0 {
+			on = d.StandsOn[0]
+		}
+		if len(d.Standing) > 0 {
+			remark = fmt.Sprintf("%d stand(s) on it", len(d.Standing))
+		}
+		if d.Orphan != nil {
+			remark = strings.TrimPrefix(remark+"; "+*d.Orphan, "; ")
+		}
+		allocated := size(d.AllocatedSize)
+		if d.AtLeast != nil && *d.AtLeast {
+			allocated = "over " + allocated
+		}
+		row := []string{d.Path, d.Format, d.Layout, size(d.VirtualSize), allocated, size(d.FileSize), fmt.Sprint(len(d.Files)), strings.Join(d.Machines, ", "), on, remark}
+		if d.Problem != "" {
+			row = []string{d.Path, d.Format, "-", "-", "-", size(d.FileSize), fmt.Sprint(len(d.Files)), strings.Join(d.Machines, ", "), "", "BROKEN: " + d.Problem}
+		}
+		rows = append(rows, row)
+		if !files {
+			continue
+		}
+		for _, f := range d.Files {
+			rows = append(rows, []string{"  " + f.Name, "", "", "", size(f.Room), size(f.Size)})
+		}
+	}
+	return rows
+}
+
+func (a *app) poolLook() *cobra.Command {
+	return &cobra.Command{
+		Use: "look NAME", Short: "Look through a pool now", Args: exactly(1), ValidArgsFunction: a.completePool,
+		Long: "Pools are looked through in the background, when something changes in them and now and then. This does it now, and waits for the end.\nInterrupted, it ends the look too: what was found so far stays listed.",
+		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
+			if err := a.lookThrough(cmd.Context(), service, args[0]); err != nil {
+				return err
+			}
+			list, err := service.ListDisks(cmd.Context(), args[0], api.ListDisksParams{Limit: ptr(1)})
+			if err != nil {
+				return err
+			}
+			a.remarkList(list)
+			_, err = fmt.Fprintf(a.out, "%d disk(s), %s\n", list.Total, size(list.Room))
+			return err
+		}),
+	}
+}
+
+// lookThrough has a pool looked through, and says how far that is. Interrupted, it ends it.
+func (a *app) lookThrough(ctx context.Context, service *client.Service, pool string) error {
+	ended := make(chan error, 1)
+	go func() {
+		list, err := service.ListDisks(ctx, pool, api.ListDisksParams{Limit: ptr(1), Refresh: ptr(true)})
+		if err == nil && list.Problem != nil {
+			err = errors.New(*list.Problem)
+		}
+		ended <- err
+	}()
+	tick := time.NewTicker(2 * time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case err := <-ended:
+			if ctx.Err() != nil {
+				stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+				defer cancel()
+				_ = service.StopLooking(stopping, pool) // it may have ended meanwhile
+			}
+			return err
+		case <-tick.C:
+			list, err := service.ListDisks(ctx, pool, api.ListDisksParams{Limit: ptr(1)})
+			if err == nil && list.Of > 0 {
+				a.remark("  %d of %d files, %d disk(s) so far", list.Seen, list.Of, list.Total)
+			}
+		}
+	}
+}

@@ -1,0 +1,152 @@
+// Package attack does to the service, as a process, what somebody would who wants to fool it, stop it, or get at what is not theirs.
+package attack
+
+import (
+	"crypto/rand"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"bagaglio/api"
+	"bagaglio/client"
+	"bagaglio/core/disk"
+	_ "bagaglio/core/disk/all"
+	"bagaglio/core/job"
+	"bagaglio/core/plan"
+	"bagaglio/core/storage/local"
+	"bagaglio/internal/testkit"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const mib = 1 << 20
+
+func ptr[T any](v T) *T { return &v }
+
+func start(t *testing.T, flags ...string) *testkit.Service {
+	return testkit.Start(t, filepath.Join(t.TempDir(), "state"), flags...)
+}
+
+// noise writes a disk of random content.
+func noise(t *testing.T, file string, size int64) {
+	t.Helper()
+	require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+	f, err := os.Create(file)
+	require.NoError(t, err)
+	defer f.Close()
+	_, err = io.CopyN(f, rand.Reader, size)
+	require.NoError(t, err)
+}
+
+// overlay makes an image in a folder that stands on another one there.
+func overlay(t *testing.T, dir, name, base string) {
+	t.Helper()
+	folder, err := local.Open(dir)
+	require.NoError(t, err)
+	defer folder.Close()
+	below, err := disk.Open(t.Context(), folder, base, "")
+	require.NoError(t, err)
+	defer below.Close()
+	rel, err := filepath.Rel(filepath.Dir(name), base)
+	require.NoError(t, err)
+	f, err := disk.Lookup("qcow2")
+	require.NoError(t, err)
+	w, err := f.Create(disk.Target{Folder: folder, Name: name, Size: below.Size(), Layout: "overlay", Base: below, BaseName: rel})
+	require.NoError(t, err)
+	_, err = w.WriteAt([]byte("what the guest wrote since"), 0)
+	require.NoError(t, err)
+	require.NoError(t, w.Commit(t.Context()))
+}
+
+// move asks for a disk to be moved.
+func move(from, to string) plan.Request {
+	place := func(s string) plan.Place {
+		pool, path, _ := strings.Cut(s, ":")
+		return plan.Place{Pool: pool, Path: path}
+	}
+	there := place(to)
+	return plan.Request{Kind: plan.Copy, Release: true, Source: place(from), Destination: &there}
+}
+
+// blocks are the messages of what stands in the way of a plan, by name.
+func blocks(p plan.Plan, name string) (messages []string) {
+	for _, c := range p.Checks {
+		if c.Severity == plan.Blocks && c.Name == name {
+			messages = append(messages, c.Message)
+		}
+	}
+	return messages
+}
+
+// begin plans and starts a request.
+func begin(t *testing.T, s *client.Service, r plan.Request) api.Job {
+	t.Helper()
+	kept, err := s.Plan(t.Context(), r)
+	require.NoError(t, err)
+	require.False(t, kept.Blocked, "%+v", kept.Plan.Checks)
+	j, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id})
+	require.NoError(t, err)
+	return j
+}
+
+// await follows a job until it has ended or done holds.
+func await(t *testing.T, s *client.Service, id string, done func(api.Job) bool) api.Job {
+	t.Helper()
+	var last api.Job
+	for j, err := range s.Follow(t.Context(), id) {
+		require.NoError(t, err)
+		if last = j; j.Finished != nil || done != nil && done(j) {
+			return j
+		}
+	}
+	return last
+}
+
+// proven waits for a job that has to be proven.
+func proven(t *testing.T, s *client.Service, id string) job.Receipt {
+	t.Helper()
+	j := await(t, s, id, nil)
+	if j.Reason != nil {
+		require.Equal(t, api.JobStateDone, j.State, *j.Reason)
+	}
+	receipt, err := s.Receipt(t.Context(), id)
+	require.NoError(t, err)
+	require.Equal(t, job.Proven, receipt.Outcome)
+	return receipt
+}
+
+// metric returns a figure of the service.
+func metric(t *testing.T, s *testkit.Service, name string) float64 {
+	t.Helper()
+	r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.Address+"/metrics", nil)
+	require.NoError(t, err)
+	r.Header.Set("Authorization", "Bearer "+s.Token)
+	answer, err := http.DefaultClient.Do(r)
+	require.NoError(t, err)
+	defer answer.Body.Close()
+	b, err := io.ReadAll(answer.Body)
+	require.NoError(t, err)
+	for line := range strings.Lines(string(b)) {
+		if figure, ok := strings.CutPrefix(line, name+" "); ok {
+			v, err := strconv.ParseFloat(strings.TrimSpace(figure), 64)
+			require.NoError(t, err)
+			return v
+		}
+	}
+	t.Fatalf("there is no figure %s", name)
+	return 0
+}
+
+// soon fails when something takes much longer than it may: whatever it is bounded by, not by this.
+func soon(t *testing.T, what string, bound time.Duration, do func()) {
+	t.Helper()
+	begin := time.Now()
+	do()
+	assert.Less(t, time.Since(begin), bound, what)
+}
