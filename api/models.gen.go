@@ -660,6 +660,9 @@ type NewPool struct {
 	Host   *string `json:"host,omitempty"`
 	Name   string  `json:"name"`
 
+	// Nested although the folder lies in another pool, or has one inside
+	Nested *bool `json:"nested,omitempty"`
+
 	// Rules What a pool accepts. What is absent is free.
 	Rules *Rules `json:"rules,omitempty"`
 }

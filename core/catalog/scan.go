@@ -269,7 +269,7 @@ func (x *scan) walk(ctx context.Context, dir string, depth int, found []storage.
 		case len(found) >= maxFiles:
 			x.miss(i.Name, fmt.Errorf("only %d files of a pool are looked at", maxFiles))
 			return found, nil
-		case i.IsDir && i.Name == x.Own:
+		case i.IsDir && path.Base(i.Name) == x.Own: // also that of a pool inside of this one
 		case i.IsDir:
 			if disk.Claim(i.Name) != "" { // a folder that is a disk
 				found = append(found, i)

@@ -48,6 +48,9 @@ func Prepare(ctx context.Context, ends Ends, r plan.Request, known Known) (plan.
 	if err := r.Validate(); err != nil {
 		return plan.Plan{}, err
 	}
+	if err := apart(r); err != nil {
+		return plan.Plan{}, err
+	}
 	facts := plan.Facts{Speeds: known.Speeds, Knowledge: known.Knowledge}
 	src, err := open(ctx, ends.Source, r.Source)
 	if err != nil {
@@ -81,6 +84,20 @@ func Prepare(ctx context.Context, ends Ends, r plan.Request, known Known) (plan.
 	facts.Destination.Rules, facts.Destination.UUID = known.Rules, uuid.NewString()
 	facts.Destination.Neighbours, facts.Destination.Root = known.Neighbours, known.Root
 	return plan.Make(r, facts)
+}
+
+// apart fails for a request that names what a pool holds for itself.
+func apart(r plan.Request) error {
+	names := []string{r.Source.Path, r.Base}
+	if r.Destination != nil {
+		names = append(names, r.Destination.Path)
+	}
+	for _, name := range names {
+		if slices.Contains(strings.Split(name, "/"), OwnFolder) {
+			return fmt.Errorf("%w: %s lies in what a pool holds for itself: name a disk outside of %s", plan.ErrRequest, name, OwnFolder)
+		}
+	}
+	return nil
 }
 
 // lookBack gathers what was known of a source before: what its tag says, which of its files are not what they were, and whether what lies in it

@@ -10,6 +10,7 @@ import (
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/local"
 	"bagaglio/core/storage/sftp"
 	"bagaglio/internal/service"
 	"bagaglio/internal/store"
@@ -31,6 +32,7 @@ var classes = []struct {
 	{isA[*sftp.HostKeyError], http.StatusConflict},
 	{is(storage.ErrLost), http.StatusServiceUnavailable},
 	{is(storage.ErrOutside), http.StatusBadRequest},
+	{is(local.ErrKept), http.StatusBadRequest},
 	{is(store.ErrNotFound), http.StatusNotFound},
 	{is(fs.ErrNotExist), http.StatusNotFound},
 	{is(fs.ErrExist), http.StatusConflict},

@@ -61,6 +61,7 @@ func (a *app) poolAdd() *cobra.Command {
 	var host, accepts string
 	var traits []string
 	var largest int64
+	var nested bool
 	c := &cobra.Command{
 		Use: "add NAME FOLDER", Short: "Add a folder of the service's computer, or of another host, as a pool", Args: exactly(2),
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
@@ -80,7 +81,7 @@ func (a *app) poolAdd() *cobra.Command {
 				return usage("%w", err)
 			}
 			rules.LargestDisk = largest
-			n.Rules = &rules
+			n.Rules, n.Nested = &rules, &nested
 			p, err := service.AddPool(cmd.Context(), n)
 			if err != nil {
 				return err
@@ -90,6 +91,7 @@ func (a *app) poolAdd() *cobra.Command {
 		}),
 	}
 	c.Flags().StringVar(&host, "host", "local", "that the folder is on")
+	c.Flags().BoolVar(&nested, "nested", false, "although the folder lies in another pool, or has one inside: disks are then listed in both")
 	c.Flags().StringSliceVar(&traits, "trait", nil, "what kind of destination it is, several joined by commas: see bagaglio pool rules --help")
 	c.Flags().StringVar(&accepts, "accept", "", acceptHelp)
 	c.Flags().Var(length{&largest}, "largest-disk", "largest virtual size that it takes, such as 2040G")

@@ -213,7 +213,7 @@ func (s *Service) host(ctx context.Context, name string) (store.Host, error) {
 // reach opens a folder on a host.
 func (s *Service) reach(ctx context.Context, host, folder string) (storage.Folder, error) {
 	if host == localHost {
-		return local.Open(folder)
+		return local.OpenApart(folder, s.kept)
 	}
 	h, err := s.host(ctx, host)
 	if err != nil {

@@ -7,12 +7,14 @@ import (
 	"path"
 	"path/filepath"
 	"regexp"
+	"strings"
 	"time"
 
 	"bagaglio/api"
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/local"
 	"bagaglio/internal/points"
 	"bagaglio/internal/store"
 )
@@ -44,6 +46,9 @@ func (s *Service) AddPool(ctx context.Context, p api.NewPool) (api.Pool, error) 
 		}
 		record.Folder = folder
 	}
+	if err := s.standsAlone(ctx, record, p.Nested != nil && *p.Nested); err != nil {
+		return api.Pool{}, err
+	}
 	opened, err := s.reach(ctx, record.Host, record.Folder)
 	if err != nil && record.Host == localHost {
 		err = fmt.Errorf("%w: %w", ErrInvalid, err)
@@ -65,6 +70,68 @@ func (s *Service) AddPool(ctx context.Context, p api.NewPool) (api.Pool, error) 
 	}
 	s.touch(record.Name)
 	return s.describe(record), nil
+}
+
+// standsAlone fails for a folder that is another pool, has one inside or lies in one, unless that is meant; and for the state of a service.
+func (s *Service) standsAlone(ctx context.Context, r store.Pool, nested bool) error {
+	if r.Host != localHost {
+		return s.noState(ctx, r)
+	}
+	if err := s.kept.Apart(r.Folder); err != nil {
+		return fmt.Errorf("%w: %w", ErrInvalid, err)
+	}
+	here, err := local.Find(r.Folder)
+	if err != nil {
+		return fmt.Errorf("%w: looking where the folder lies: %w", ErrInvalid, err)
+	}
+	if strings.Contains(here.Path+"/", "/"+job.OwnFolder+"/") {
+		return fmt.Errorf("%w: %s lies in what a pool holds for itself (%s): choose another folder", ErrInvalid, r.Folder, job.OwnFolder)
+	}
+	pools, err := s.store.Pools(ctx)
+	if err != nil {
+		return err
+	}
+	for _, p := range pools {
+		if p.Host != localHost {
+			continue
+		}
+		there, err := local.Find(p.Folder)
+		if err != nil {
+			continue // it is not there at present
+		}
+		switch {
+		case here == there:
+			return fmt.Errorf("the folder %s is %w, by the pool %s (%s)", r.Folder, store.ErrTaken, p.Name, p.Folder)
+		case nested:
+		case here.In(there):
+			return fmt.Errorf("%w: %s lies in the pool %s (%s), and its disks would be in both: if that is meant, add it as nested", ErrInvalid, r.Folder, p.Name, p.Folder)
+		case there.In(here):
+			return fmt.Errorf("%w: the pool %s (%s) lies in %s, and its disks would be in both: if that is meant, add it as nested", ErrInvalid, p.Name, p.Folder, r.Folder)
+		}
+	}
+	return nil
+}
+
+// noState fails for a folder of another host that is the state of a service, or lies in it: that host may be this computer under another name.
+func (s *Service) noState(ctx context.Context, r store.Pool) error {
+	for at := r.Folder; ; at = path.Dir(at) {
+		folder, err := s.reach(ctx, r.Host, at)
+		if err != nil && at == r.Folder {
+			return err
+		}
+		if err == nil {
+			_, err = folder.Stat(stateMark)
+			if closeErr := folder.Close(); closeErr != nil {
+				return closeErr
+			}
+			if err == nil {
+				return fmt.Errorf("%w: %s on %s is the state of a service: %w", ErrInvalid, at, r.Host, local.ErrKept)
+			}
+		}
+		if at == "/" || at == "." {
+			return nil
+		}
+	}
 }
 
 // facts tries a folder out.

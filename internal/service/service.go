@@ -13,6 +13,7 @@ import (
 
 	"bagaglio/core/seal"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/local"
 	"bagaglio/internal/rounds"
 	"bagaglio/internal/store"
 
@@ -41,6 +42,7 @@ type Service struct {
 	key    *seal.Key
 	chain  *chain
 	vault  *vault
+	kept   *local.Kept // the state folder
 	lock   *os.File // held as long as the service runs
 
 	mu       sync.Mutex
@@ -78,16 +80,22 @@ func Open(ctx context.Context, state string, o Options, log *slog.Logger) (*Serv
 	if err := os.MkdirAll(state, 0o700); err != nil {
 		return nil, fmt.Errorf("making the state folder: %w", err)
 	}
+	if err := closeFolder(state); err != nil {
+		return nil, err
+	}
 	lock, err := lockState(state)
 	if err != nil {
 		return nil, err
+	}
+	if err := os.WriteFile(filepath.Join(state, stateMark), []byte("This folder is the state of a service. Nothing in it is a disk.\n"), 0o600); err != nil {
+		return nil, errors.Join(fmt.Errorf("marking the state folder: %w", err), lock.Close())
 	}
 	records, err := store.Open(ctx, filepath.Join(state, "records.sqlite"))
 	if err != nil {
 		return nil, errors.Join(err, lock.Close())
 	}
 	s := &Service{
-		state: state, store: records, lock: lock, log: log, options: o, done: make(chan struct{}), folders: map[string]storage.Folder{},
+		kept: local.Keep(state), state: state, store: records, lock: lock, log: log, options: o, done: make(chan struct{}), folders: map[string]storage.Folder{},
 		running: map[int64]*run{}, waits: map[int64]string{}, troubles: map[int64]trouble{}, limits: limits{meters: map[scope]*rate.Limiter{}},
 		lists: newLists(), looks: looks{far: map[string]far{}, touched: map[string]time.Time{}},
 	}
@@ -125,6 +133,9 @@ func Open(ctx context.Context, state string, o Options, log *slog.Logger) (*Serv
 	return s, nil
 }
 
+// stateMark is a file in the state folder by which another service knows it.
+const stateMark = "bagaglio-state"
+
 // lockState keeps a second service from using the same records.
 func lockState(state string) (*os.File, error) {
 	f, err := os.OpenFile(filepath.Join(state, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
@@ -135,6 +146,18 @@ func lockState(state string) (*os.File, error) {
 		return nil, errors.Join(fmt.Errorf("%w: another service uses the state folder %s: stop it first, or give this one a folder of its own (--state)", ErrState, state), f.Close())
 	}
 	return f, nil
+}
+
+// closeFolder keeps others out of the state folder, which holds keys.
+func closeFolder(state string) error {
+	info, err := os.Stat(state)
+	if err == nil && info.Mode().Perm()&0o077 != 0 {
+		err = os.Chmod(state, 0o700)
+	}
+	if err != nil {
+		return fmt.Errorf("the state folder %s is open to others, and has to be closed (chmod 700): %w", state, err)
+	}
+	return nil
 }
 
 // identify gives the service an identity at its first start.

@@ -123,7 +123,9 @@ func (s *Store) SetCatalog(ctx context.Context, pool string, before, c catalog.C
 	}
 	disks, err := differing(before.Disks, c.Disks, func(d catalog.Disk) string { return d.Path },
 		func(d catalog.Disk, text string) []change { return setDisk(pool, d, text) },
-		func(path string) change { return change{`DELETE FROM disks WHERE pool = ? AND path = ?`, []any{pool, path}} })
+		func(path string) change {
+			return change{`DELETE FROM disks WHERE pool = ? AND path = ?`, []any{pool, path}}
+		})
 	if err != nil {
 		return err
 	}
@@ -131,13 +133,17 @@ func (s *Store) SetCatalog(ctx context.Context, pool string, before, c catalog.C
 		func(f catalog.File, text string) []change {
 			return []change{{`INSERT OR REPLACE INTO strays (pool, name, file) VALUES (?, ?, ?)`, []any{pool, f.Name, text}}}
 		},
-		func(name string) change { return change{`DELETE FROM strays WHERE pool = ? AND name = ?`, []any{pool, name}} })
+		func(name string) change {
+			return change{`DELETE FROM strays WHERE pool = ? AND name = ?`, []any{pool, name}}
+		})
 	if err != nil {
 		return err
 	}
 	machines, err := differing(before.Machines, c.Machines, func(m catalog.Machine) string { return m.File.Name },
 		func(m catalog.Machine, text string) []change { return setMachine(pool, root, m, text) },
-		func(path string) change { return change{`DELETE FROM machines WHERE pool = ? AND path = ?`, []any{pool, path}} })
+		func(path string) change {
+			return change{`DELETE FROM machines WHERE pool = ? AND path = ?`, []any{pool, path}}
+		})
 	if err != nil {
 		return err
 	}

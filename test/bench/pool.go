@@ -100,7 +100,9 @@ func askPool(lines *bufio.Scanner, dir, state string) error {
 	}
 	ctx := context.Background()
 	fmt.Printf("\n%-60s %10s\n", fmt.Sprintf("a pool of %d disks", 2*ofEach), "ms")
-	say := func(what string, took time.Duration) { fmt.Printf("%-60s %10.1f\n", what, float64(took.Microseconds())/1000) }
+	say := func(what string, took time.Duration) {
+		fmt.Printf("%-60s %10.1f\n", what, float64(took.Microseconds())/1000)
+	}
 	page := func(p api.ListDisksParams) (api.DiskList, time.Duration, error) {
 		begin := time.Now()
 		list, err := s.ListDisks(ctx, "quay-store", p)

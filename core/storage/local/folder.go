@@ -26,12 +26,15 @@ type Folder struct {
 }
 
 // Open opens the folder at dir, which must exist.
-func Open(dir string) (*Folder, error) {
+func Open(dir string) (*Folder, error) { return OpenApart(dir, nil) }
+
+// OpenApart opens the folder at dir, which must exist, lie apart from one that is kept, and lead to nothing in that.
+func OpenApart(dir string, kept *Kept) (*Folder, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
 	}
-	root, err := openRoot(dir)
+	root, err := openRoot(dir, kept)
 	if err != nil {
 		return nil, err
 	}

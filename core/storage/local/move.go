@@ -31,6 +31,9 @@ func rename(src, dst *Folder, from, to string, flags uint) error {
 	if err := errors.Join(errFrom, errTo); err != nil {
 		return err
 	}
+	if err := errors.Join(src.root.leads(from), dst.root.leads(to)); err != nil {
+		return err
+	}
 	fromDir, err := src.root.Open(path.Dir(from))
 	if err != nil {
 		return plain(err)

@@ -14,7 +14,8 @@ const restAfter = time.Second
 // root is the folder itself. It is open while something is done with it and shortly after, so that a drive can be unmounted, which an open
 // folder forbids. What its methods do is what those of os.Root do.
 type root struct {
-	dir string
+	dir  string
+	kept *Kept // nil where nothing is
 
 	mu     sync.Mutex
 	open   *os.Root
@@ -24,8 +25,8 @@ type root struct {
 }
 
 // openRoot opens a folder, which must exist.
-func openRoot(dir string) (*root, error) {
-	r := &root{dir: dir}
+func openRoot(dir string, kept *Kept) (*root, error) {
+	r := &root{dir: dir, kept: kept}
 	r.rest = time.AfterFunc(restAfter, r.letGo)
 	_, err := r.take()
 	if err != nil {
@@ -47,6 +48,9 @@ func (r *root) take() (*os.Root, error) {
 		r.open = nil
 	}
 	if r.open == nil {
+		if err := r.kept.Apart(r.dir); err != nil { // something else may have been mounted there
+			return nil, err
+		}
 		open, err := os.OpenRoot(r.dir)
 		if err != nil {
 			return nil, err
@@ -86,6 +90,16 @@ func (r *root) letGo() {
 	}
 }
 
+// leads fails for names that lead to what is kept.
+func (r *root) leads(names ...string) error {
+	for _, name := range names {
+		if err := r.onName(name, func(*os.Root) error { return nil }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Close lets go of the folder for good. Open files stay open.
 func (r *root) Close() error {
 	r.mu.Lock()
@@ -107,37 +121,57 @@ func with[T any](r *root, do func(*os.Root) (T, error)) (T, error) {
 	return do(open)
 }
 
-// on does likewise, with nothing to return.
-func (r *root) on(do func(*os.Root) error) error {
-	_, err := with(r, func(open *os.Root) (struct{}, error) { return struct{}{}, do(open) })
+// at does something with a name that leads nowhere where it may not.
+func at[T any](r *root, name string, do func(*os.Root) (T, error)) (T, error) {
+	return with(r, func(open *os.Root) (T, error) {
+		if err := r.kept.leads(open, name); err != nil {
+			var none T
+			return none, err
+		}
+		return do(open)
+	})
+}
+
+// onName does likewise, with nothing to return.
+func (r *root) onName(name string, do func(*os.Root) error) error {
+	_, err := at(r, name, func(open *os.Root) (struct{}, error) { return struct{}{}, do(open) })
 	return err
 }
 
 func (r *root) Name() string { return r.dir }
+
 func (r *root) OpenFile(name string, flag int, perm os.FileMode) (*os.File, error) {
-	return with(r, func(open *os.Root) (*os.File, error) { return open.OpenFile(name, flag, perm) })
+	return at(r, name, func(open *os.Root) (*os.File, error) { return r.kept.opened(open.OpenFile(name, flag, perm)) })
 }
+
 func (r *root) Open(name string) (*os.File, error) {
-	return with(r, func(open *os.Root) (*os.File, error) { return open.Open(name) })
+	return at(r, name, func(open *os.Root) (*os.File, error) { return r.kept.opened(open.Open(name)) })
 }
+
 func (r *root) Stat(name string) (os.FileInfo, error) {
-	return with(r, func(open *os.Root) (os.FileInfo, error) { return open.Stat(name) })
+	return at(r, name, func(open *os.Root) (os.FileInfo, error) { return open.Stat(name) })
 }
+
 func (r *root) Lstat(name string) (os.FileInfo, error) {
-	return with(r, func(open *os.Root) (os.FileInfo, error) { return open.Lstat(name) })
+	return at(r, name, func(open *os.Root) (os.FileInfo, error) { return open.Lstat(name) })
 }
+
 func (r *root) MkdirAll(name string, perm os.FileMode) error {
-	return r.on(func(open *os.Root) error { return open.MkdirAll(name, perm) })
+	return r.onName(name, func(open *os.Root) error { return open.MkdirAll(name, perm) })
 }
+
 func (r *root) Rename(from, to string) error {
-	return r.on(func(open *os.Root) error { return open.Rename(from, to) })
+	return r.onName(from, func(open *os.Root) error { return open.Rename(from, to) })
 }
+
 func (r *root) Remove(name string) error {
-	return r.on(func(open *os.Root) error { return open.Remove(name) })
+	return r.onName(name, func(open *os.Root) error { return open.Remove(name) })
 }
+
 func (r *root) Chown(name string, uid, gid int) error {
-	return r.on(func(open *os.Root) error { return open.Chown(name, uid, gid) })
+	return r.onName(name, func(open *os.Root) error { return open.Chown(name, uid, gid) })
 }
+
 func (r *root) Chmod(name string, mode os.FileMode) error {
-	return r.on(func(open *os.Root) error { return open.Chmod(name, mode) })
+	return r.onName(name, func(open *os.Root) error { return open.Chmod(name, mode) })
 }
