@@ -530,9 +530,10 @@ type Job struct {
 	Request  Request     `json:"request"`
 
 	// Speed limit in bytes a second, 0 for none
-	Speed   int64      `json:"speed"`
-	Started *time.Time `json:"started,omitempty"`
-	State   JobState   `json:"state"`
+	Speed     int64      `json:"speed"`
+	Started   *time.Time `json:"started,omitempty"`
+	State     JobState   `json:"state"`
+	StoppedBy *Check     `json:"stopped_by,omitempty"`
 }
 
 // JobOutcome defines model for Job.Outcome.

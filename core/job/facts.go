@@ -48,7 +48,7 @@ func Prepare(ctx context.Context, ends Ends, r plan.Request, known Known) (plan.
 	if err := r.Validate(); err != nil {
 		return plan.Plan{}, err
 	}
-	if err := apart(r); err != nil {
+	if err := outsideOfOurs(r); err != nil {
 		return plan.Plan{}, err
 	}
 	facts := plan.Facts{Speeds: known.Speeds, Knowledge: known.Knowledge}
@@ -83,11 +83,20 @@ func Prepare(ctx context.Context, ends Ends, r plan.Request, known Known) (plan.
 	}
 	facts.Destination.Rules, facts.Destination.UUID = known.Rules, uuid.NewString()
 	facts.Destination.Neighbours, facts.Destination.Root = known.Neighbours, known.Root
-	return plan.Make(r, facts)
+	p, err := plan.Make(r, facts)
+	for i, u := range p.Uses {
+		if u.Pool != r.Source.Pool || !slices.Contains(files(src), u.Path) {
+			continue
+		}
+		if info, err := ends.Source.Stat(u.Path); err == nil { // otherwise the job tells
+			p.Uses[i].ID = info.ID
+		}
+	}
+	return p, err
 }
 
-// apart fails for a request that names what a pool holds for itself.
-func apart(r plan.Request) error {
+// outsideOfOurs fails for a request that names what a pool holds for itself.
+func outsideOfOurs(r plan.Request) error {
 	names := []string{r.Source.Path, r.Base}
 	if r.Destination != nil {
 		names = append(names, r.Destination.Path)

@@ -144,9 +144,9 @@ func readHeld(folder storage.Folder, id string) (h Held, err error) {
 
 // Restore gives what is held its names back. What has them now is held in its place when swap is set; otherwise that is an error.
 func Restore(folder storage.Folder, id string, swap bool, holdFor time.Duration) (Held, error) {
-	h, err := readHeld(folder, id)
+	h, err := HeldAs(folder, id)
 	if err != nil {
-		return h, fmt.Errorf("nothing is held under %q: %w", id, err)
+		return h, err
 	}
 	var taken, back []string // back are those that have not been restored by an earlier time
 	for _, file := range h.Files {
@@ -164,6 +164,9 @@ func Restore(folder storage.Folder, id string, swap bool, holdFor time.Duration)
 	}
 	if len(taken) > 0 && !swap {
 		return h, fmt.Errorf("%w: %s is there: move it away first, or let it be held instead (swap)", fs.ErrExist, taken[0])
+	}
+	if err := freeToGo(folder, taken); err != nil {
+		return h, fmt.Errorf("holding what is there: %w", err)
 	}
 	if len(taken) > 0 {
 		now := Held{ID: uuid.NewString()[:8], Path: h.Path, Files: taken, Why: "swapped for what was held as " + id, Until: time.Now().Add(holdFor)}
@@ -183,10 +186,19 @@ func Restore(folder storage.Folder, id string, swap bool, holdFor time.Duration)
 	return h, DropHeld(folder, id)
 }
 
+// HeldAs returns what is held under an ID.
+func HeldAs(folder storage.Folder, id string) (Held, error) {
+	h, err := readHeld(folder, id)
+	if err != nil {
+		err = fmt.Errorf("nothing is held under %q: %w", id, err)
+	}
+	return h, err
+}
+
 // DropHeld removes what is held for good.
 func DropHeld(folder storage.Folder, id string) error {
-	if _, err := readHeld(folder, id); err != nil {
-		return fmt.Errorf("nothing is held under %q: %w", id, err)
+	if _, err := HeldAs(folder, id); err != nil {
+		return err
 	}
 	dir := path.Join(HeldFolder, id)
 	err := storage.RemoveAll(folder, path.Join(dir, heldFiles)) // what says what it is goes last

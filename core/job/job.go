@@ -43,6 +43,8 @@ type Task struct {
 	Every time.Duration
 	// Hold is for how long what is replaced is kept.
 	Hold time.Duration
+	// Known, unless it is nil, finds out anew what Prepare was told: it is asked at the moment before something that cannot be taken back.
+	Known func(ctx context.Context) (Known, error)
 	// By says who runs it, for what is kept: "job 12".
 	By string
 }
@@ -127,7 +129,13 @@ func (w *work) run(ctx context.Context) error {
 		w.source.files = append(w.source.files, k.Files...)
 	}
 	source, err := w.source.look()
+	if errors.Is(err, ErrInUse) {
+		err = &BlockedError{plan.SourceInUse(err)}
+	}
 	if err != nil {
+		return w.cleared(ctx, err)
+	}
+	if err := w.isAsPlanned(); err != nil {
 		return err
 	}
 	if r.Kind == plan.Prove {
@@ -145,6 +153,9 @@ func (w *work) run(ctx context.Context) error {
 	}
 	w.report.done = w.receipt.Steps
 	defer func() { w.receipt.Steps = w.report.done }()
+	if err := w.recheck(ctx, false); err != nil { // before hours are spent
+		return w.cleared(ctx, err)
+	}
 	if w.Plan.Renames {
 		if err := w.lookAt(ctx, real); err != nil {
 			return err
@@ -164,7 +175,7 @@ func (w *work) run(ctx context.Context) error {
 
 // cleared clears up, unless the task is to go on later.
 func (w *work) cleared(ctx context.Context, err error) error {
-	if _, forgets := w.Records.(none); !forgets && err != nil && (errors.Is(context.Cause(ctx), ErrSetAside) || CanWait(err)) {
+	if _, forgets := w.Records.(none); !forgets && err != nil && (errors.Is(context.Cause(ctx), ErrSetAside) || CanWait(err) || errors.Is(err, ErrBlocked)) {
 		return err
 	}
 	return errors.Join(err, w.clear())
@@ -256,6 +267,14 @@ func (w *work) wins() (bool, error) {
 	return false, nil
 }
 
+// isPlacing tells whether some files have their names already: then there is no way back by stopping.
+func (w *work) isPlacing() bool {
+	if w.Plan.Renames {
+		return w.state.Staged != nil
+	}
+	return slices.ContainsFunc(w.state.Files, func(name string) bool { return w.isPlaced(w.dir(), name) })
+}
+
 // finish gives the files their names, and hands over and releases the source of a disk that moves.
 func (w *work) finish(ctx context.Context) error {
 	if w.state.Stage != plan.StepHandOver && w.state.Stage != plan.StepRelease {
@@ -263,11 +282,21 @@ func (w *work) finish(ctx context.Context) error {
 		if w.Plan.Renames {
 			place = w.moveFiles
 		}
+		if !w.isPlacing() {
+			if err := w.recheck(ctx, false); err != nil {
+				return err
+			}
+		}
 		if err := w.report.run(plan.StepPlace, nil, nil, func() error { return place(ctx) }); err != nil {
 			return err
 		}
 		if space, err := w.Ends.Destination.Space(); err == nil && space.Removable { // everything was synced on the way
 			w.remark("everything is on stable storage: it is safe to unplug the drive")
+		}
+	}
+	if w.Plan.Request.Release && !w.Plan.Renames && w.state.Stage != plan.StepHandOver && w.state.Stage != plan.StepRelease {
+		if err := w.recheck(ctx, true); err != nil {
+			return err
 		}
 	}
 	if len(w.Plan.Handovers) > 0 && w.state.Stage != plan.StepRelease {

@@ -54,7 +54,7 @@ func (p *maker) checkSource() {
 	}
 	p.add(Informs, "source", opens+".")
 	if s.InUse != nil {
-		p.add(Blocks, "in-use", capital(s.InUse.Error())+".")
+		p.Checks = append(p.Checks, SourceInUse(s.InUse))
 	}
 	for _, w := range d.Warnings {
 		p.doubt("source-state", capital(w)+".")
@@ -226,7 +226,7 @@ func (p *maker) checkDestination() {
 		p.add(Blocks, "destination", fmt.Sprintf("Files that lie there would become a part of the new disk (%s): remove them, or choose another name.", strings.Join(d.Leftover, ", ")), rename)
 	case d.SameFile != "" && d.SameFile != p.facts.Source.Opens && slices.Contains(p.facts.Source.Description.Chain, d.SameFile):
 		p.add(Blocks, "destination", fmt.Sprintf("The source stands on %s: it cannot be written over while it is read, nor before nothing stands on it any more. Choose another name.", d.SameFile), rename)
-	case d.SameFile != "" && p.inPlace():
+	case d.SameFile != "" && p.Request.inPlace():
 		p.checkInPlace()
 	case d.SameFile != "" && slices.Contains(p.facts.Source.FamilyFiles(), d.SameFile):
 		p.add(Blocks, "destination", fmt.Sprintf("%s, which comes along, would be copied onto itself: choose another folder, or rename the disk with all that stands on it (move).", d.SameFile))
@@ -239,10 +239,9 @@ func (p *maker) checkDestination() {
 		}
 		p.add(Blocks, "destination", fmt.Sprintf("%s exists already, and nothing is overwritten unasked.", dest), remedies...)
 	case len(d.Standing) > 0:
-		p.add(Blocks, "destination", fmt.Sprintf("%s stand(s) on what would be replaced, and would not be what they were any more: choose another name, or make them stand alone first.",
-			strings.Join(d.Standing[:min(len(d.Standing), mostOffered)], ", ")), rename)
+		p.Checks = append(p.Checks, StandsOnReplaced(d.Standing, rename))
 	case d.InUse != nil:
-		p.add(Blocks, "destination", fmt.Sprintf("What would be replaced is in use: %v.", d.InUse), rename)
+		p.Checks = append(p.Checks, ReplacedInUse(d.InUse, rename))
 	case d.Exists:
 		p.Displaced = d.Others
 		p.add(Warns, "destination", fmt.Sprintf("%s is replaced. It stays until the new one is complete%s, and is then held for a while, to be restored.", dest, map[bool]string{false: " and proven", true: ""}[p.Request.NoProof]))
@@ -258,15 +257,15 @@ func (p *maker) checkDestination() {
 }
 
 // inPlace tells whether a disk is made anew in its own place.
-func (p *maker) inPlace() bool {
-	return p.Request.Replace && p.Request.Kind == Convert && !p.Request.Release && p.Request.Source.Pool == p.Request.Destination.Pool
+func (r Request) inPlace() bool {
+	return r.Replace && r.Kind == Convert && !r.Release && r.Source.Pool == r.Destination.Pool
 }
 
 // checkInPlace: what holds for a disk that is made anew in its own place.
 func (p *maker) checkInPlace() {
 	d := p.facts.Destination
 	if len(p.facts.Source.Standing) > 0 {
-		p.add(Blocks, "destination", fmt.Sprintf("%s stand(s) on this disk and would not know it again: make them stand alone first.", strings.Join(p.facts.Source.Standing, ", ")))
+		p.Checks = append(p.Checks, StandsOnSource(p.Request, p.facts.Source.Standing, true))
 		return
 	}
 	p.Displaced = d.Others

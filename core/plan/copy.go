@@ -283,11 +283,7 @@ func (p *maker) checkRelease() {
 	case s.ReadOnly:
 		p.add(Blocks, "release", "The source is read-only: it can be copied, but not moved away.", stay)
 	case len(s.Standing) > 0:
-		remedies := []Remedy{stay}
-		if p.Request.Kind == Copy && len(s.Description.Chain) == 0 {
-			remedies = append(remedies, remedy("Move them along with it", map[string]any{"family": true, "chain": nil}))
-		}
-		p.add(Blocks, "release", fmt.Sprintf("%s stand(s) on the source, or on what it stands on, and would not open any more.", strings.Join(s.Standing[:min(len(s.Standing), mostOffered)], ", ")), remedies...)
+		p.Checks = append(p.Checks, StandsOnSource(p.Request, s.Standing, len(s.Description.Chain) == 0))
 	case p.Renames:
 		p.add(Informs, "release", "Both places are on one filesystem: nothing is copied.")
 	default:

@@ -20,6 +20,9 @@ type User struct {
 	Sealed     bool     // a file beside the definition holds its checksum
 }
 
+// Where is its definition, as Plan.Users has it.
+func (u User) Where() string { return u.Pool + ":" + u.Path }
+
 // userNames are the names of machines, each once.
 func userNames(users []User) (names []string) {
 	for _, u := range users {
@@ -51,6 +54,7 @@ func (h Handover) Change() machine.Change { return machine.Change{Names: h.Names
 func (p *maker) handOver() {
 	to := p.newPlaces()
 	for _, u := range p.facts.Source.Users {
+		p.Users = append(p.Users, u.Where())
 		about := fmt.Sprintf("The definition of %s (%s:%s)", u.Name, u.Pool, u.Path)
 		h := Handover{Machine: u.Name, Pool: u.Pool, Path: u.Path, Names: u.names(to, u.Folder)}
 		if p.After.Format != p.Before.Format {

@@ -31,19 +31,21 @@ func (p *maker) checkKnowledge() {
 	if !k.At.IsZero() {
 		p.KnownAt = &k.At
 	}
-	severity, remedies := Blocks, []Remedy{remedy("Go on without knowing", map[string]any{"without_knowing": true})}
-	if p.Request.WithoutKnowing {
-		severity, remedies = Warns, []Remedy{remedy("Wait until it is known", map[string]any{"without_knowing": nil})}
+	p.Checks = append(p.Checks, k.Checks(p.Request)...)
+}
+
+// Checks are those that what is not known makes.
+func (k Knowledge) Checks(r Request) (checks []Check) {
+	severity, way := Blocks, remedy("Go on without knowing", map[string]any{"without_knowing": true})
+	if r.WithoutKnowing {
+		severity, way = Warns, remedy("Wait until it is known", map[string]any{"without_knowing": nil})
 	}
 	const harm = "a disk that stands on this one, or a machine that uses it, may be there and would be done harm"
 	if len(k.Awaited) > 0 {
-		p.add(severity, "not-known", fmt.Sprintf("%s: %s. Plan again when it is known.", capital(strings.Join(k.Awaited, "; ")), harm), remedies...)
+		checks = append(checks, Check{"not-known", severity, fmt.Sprintf("%s: %s. Plan again when it is known.", capital(strings.Join(k.Awaited, "; ")), harm), []Remedy{way}})
 	}
-	if n := len(k.Missed); n > 0 {
-		some := strings.Join(k.Missed[:min(n, mostOffered)], "; ")
-		if n > mostOffered {
-			some += fmt.Sprintf("; and %d more", n-mostOffered)
-		}
-		p.add(severity, "not-known", fmt.Sprintf("Not everything could be looked at: %s. If it belongs here, %s.", some, harm), remedies...)
+	if len(k.Missed) > 0 {
+		checks = append(checks, Check{"not-known", severity, fmt.Sprintf("Not everything could be looked at: %s. If it belongs here, %s.", some(k.Missed), harm), []Remedy{way}})
 	}
+	return checks
 }

@@ -187,6 +187,8 @@ type Plan struct {
 	Released []string `json:"released,omitempty"`
 	// Handovers are the definitions of machines that name the disk in its new place from then on.
 	Handovers []Handover `json:"handovers,omitempty"`
+	// Users are the definitions of machines that name the disk, as pool:path.
+	Users []string `json:"users,omitempty"`
 	// Displaced are files of a disk that is replaced which the new one does not have: they are held with it.
 	Displaced []string `json:"displaced,omitempty"`
 	// Owner and Mode are what the rules of the destination's pool ask for.
@@ -199,6 +201,7 @@ type Use struct {
 	Pool   string `json:"pool"`
 	Path   string `json:"path"`
 	Writes bool   `json:"writes"`
+	ID     string `json:"id,omitempty"` // of a file of the source, as it was then
 }
 
 // Files are those that the plan writes, the one that makes the image openable last.
@@ -212,10 +215,17 @@ func (p Plan) Files() (files []string) {
 	return files
 }
 
+// Displaces tells whether the new image is made in the place of its source.
+func (p Plan) Displaces() bool {
+	return p.Request.Destination != nil && p.Request.inPlace() && slices.ContainsFunc(p.Uses, func(u Use) bool {
+		return u.Writes && u.Pool == p.Request.Source.Pool && p.Before != nil && u.Path == p.Before.Place.Path
+	})
+}
+
 // use notes files.
 func (p *maker) use(pool string, writes bool, files ...string) {
 	for _, file := range files {
-		p.Uses = append(p.Uses, Use{pool, file, writes})
+		p.Uses = append(p.Uses, Use{Pool: pool, Path: file, Writes: writes})
 	}
 }
 

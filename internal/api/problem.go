@@ -26,6 +26,7 @@ var classes = []struct {
 	{isA[*http.MaxBytesError], http.StatusRequestEntityTooLarge},
 	{is(store.ErrTaken), http.StatusConflict},
 	{is(job.ErrBlocked), http.StatusConflict},
+	{is(job.ErrInUse), http.StatusConflict},
 	{is(service.ErrState), http.StatusConflict},
 	{is(service.ErrInvalid), http.StatusBadRequest},
 	{is(plan.ErrRequest), http.StatusBadRequest},

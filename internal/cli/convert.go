@@ -85,6 +85,7 @@ of the source, with the extension of its format.`,
 
 // asItIsFlag is for all work that reads a whole disk.
 func asItIsFlag(f *pflag.FlagSet, r *plan.Request) {
+	f.BoolVar(&r.WithoutKnowing, "without-knowing", false, "go on though it is not known whether something stands on the disk, or which machines use it")
 	f.BoolVar(&r.AsItIs, "as-it-is", false, "take the source as it is now, also where it is not what its tag says, or files of it are missing or short; the receipt tells it")
 }
 

@@ -112,6 +112,9 @@ func (a *app) jobShow() *cobra.Command {
 			if err := table(a.out, append(rows, []string{""})); err != nil {
 				return err
 			}
+			if j.StoppedBy != nil {
+				j.Plan.Checks = append([]plan.Check{*j.StoppedBy}, j.Plan.Checks...)
+			}
 			return printPlan(a.out, j.Plan)
 		},
 	}

@@ -13,7 +13,7 @@ import (
 // remedyFlags are the flags for fields of a request, in the order in which they are told.
 var remedyFlags = []struct{ field, flag string }{
 	{"as", "as"}, {"layout", "layout"}, {"base", "base"}, {"chain", "chain"}, {"family", "family"}, {"round_to", "round-to"}, {"replace", "replace"}, {"clear_held", "clear-held"},
-	{"no_proof", "no-proof"}, {"leave_definitions", "leave-definitions"}, {"as_it_is", "as-it-is"}, {"by_rules", "by-rules"}, {"format", "from"}, {"snapshot", "snapshot"}, {"by_geometry", "by-geometry"},
+	{"no_proof", "no-proof"}, {"leave_definitions", "leave-definitions"}, {"as_it_is", "as-it-is"}, {"without_knowing", "without-knowing"}, {"by_rules", "by-rules"}, {"format", "from"}, {"snapshot", "snapshot"}, {"by_geometry", "by-geometry"},
 	{"version", "format-version"}, {"block_size", "block-size"}, {"sector_size", "sector-size"}, {"piece_size", "piece-size"}, {"compression", "compression"},
 	{"reserve", "reserve"}, {"adapter", "adapter"}, {"bundle", "bundle"},
 }

@@ -285,6 +285,7 @@ func (s *Service) view(j store.Job) api.Job {
 	if j.Group > 0 {
 		v.Group = ptr(strconv.FormatInt(j.Group, 10))
 	}
+	v.StoppedBy = j.StoppedBy
 	v.Speed, v.Hours, v.ByItself, v.Progress = j.Speed, j.Hours, j.Trouble, j.Last
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -194,6 +194,9 @@ func (s *Service) tryStart(ctx context.Context, j store.Job) error {
 	return nil
 }
 
+// leaseOf is what a file of a pool is called in leases.
+func leaseOf(pool store.Pool, file string) string { return pool.Host + ":" + path.Join(pool.Folder, file) }
+
 // leasesOf are the files that a job uses, by host and path.
 func (s *Service) leasesOf(ctx context.Context, j store.Job) ([]store.Lease, error) {
 	var leases []store.Lease
@@ -202,7 +205,7 @@ func (s *Service) leasesOf(ctx context.Context, j store.Job) ([]store.Lease, err
 		if err != nil {
 			return nil, fmt.Errorf("pool %q: %w", u.Pool, err)
 		}
-		leases = append(leases, store.Lease{File: pool.Host + ":" + path.Join(pool.Folder, u.Path), Writes: u.Writes})
+		leases = append(leases, store.Lease{File: leaseOf(pool, u.Path), Writes: u.Writes})
 	}
 	return leases, nil
 }
@@ -226,6 +229,7 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 	// Whoever stopped the job did not mean the notes about it.
 	ctx = context.WithoutCancel(ctx)
 	var problem error
+	var blocked *job.BlockedError
 	state := store.Done
 	switch {
 	case err == nil:
@@ -235,6 +239,8 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 		state, problem = store.Waiting, s.store.SetAside(ctx, j.ID, store.Running, store.Waiting, "", false)
 	case errors.Is(cause, errCancelled):
 		state, receipt.Reason = store.Cancelled, cause.Error()
+	case j.Plan.Request.Destination != nil && errors.As(err, &blocked):
+		state, problem = store.Paused, s.stopBy(ctx, j, blocked)
 	case j.Plan.Request.Destination != nil && job.CanWait(err):
 		state, problem = store.Paused, s.store.SetAside(ctx, j.ID, store.Running, store.Paused, job.Explain(err).Error()+"; it goes on by itself then", true)
 		s.inTrouble(j, err)
@@ -278,6 +284,16 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 	s.changed(j.ID)
 }
 
+// stopBy pauses a job for a check. One that may be settled by itself is tried again.
+func (s *Service) stopBy(ctx context.Context, j store.Job, b *job.BlockedError) error {
+	why := b.Check.Message + " Settle that and let it go on, or cancel it and plan it again."
+	if b.Passes() {
+		why = b.Check.Message + " It goes on by itself when that is over."
+		s.inTrouble(j, b)
+	}
+	return s.store.StopBy(ctx, j.ID, why, b.Passes(), b.Check)
+}
+
 func (s *Service) task(j store.Job, ends job.Ends) job.Task {
 	task := job.Task{ID: s.stagingName(j.ID), Ends: ends, Plan: j.Plan, Hold: s.options.Hold, Every: s.options.Checkpoint, By: fmt.Sprintf("job %d", j.ID)}
 	if j.Plan.Request.Destination != nil {
@@ -306,6 +322,7 @@ func (s *Service) work(ctx context.Context, j store.Job, r *run) (job.Receipt, e
 	step := 0
 	task := s.task(j, ends)
 	task.Wait = s.wait(r)
+	task.Known = func(ctx context.Context) (job.Known, error) { return s.known(ctx, j.Plan.Request, time.Now()) }
 	task.Watch = func(p job.Progress) {
 		if p.Number != step {
 			step = p.Number

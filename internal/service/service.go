@@ -43,7 +43,7 @@ type Service struct {
 	chain  *chain
 	vault  *vault
 	kept   *local.Kept // the state folder
-	lock   *os.File // held as long as the service runs
+	lock   *os.File    // held as long as the service runs
 
 	mu       sync.Mutex
 	folders  map[string]storage.Folder // open pools by name

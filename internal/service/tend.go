@@ -39,7 +39,7 @@ func (s *Service) inTrouble(j store.Job, err error) {
 	t.next = time.Now().Add(min(firstTry<<t.tries, lastTry))
 	t.tries = min(t.tries+1, 10)
 	s.troubles[j.ID] = t
-	if storage.Full(err) {
+	if storage.Full(err) || errors.Is(err, job.ErrBlocked) {
 		return
 	}
 	for _, pool := range poolsOf(j) {

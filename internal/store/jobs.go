@@ -49,6 +49,7 @@ type Job struct {
 	Hours     string
 	Last      *job.Progress
 	Group     int64 // of jobs that were started together, 0 for none
+	StoppedBy *plan.Check
 }
 
 // jobRow is a job as the table has it.
@@ -69,6 +70,7 @@ type jobRow struct {
 	Hours     string         `db:"hours"`
 	Last      sql.NullString `db:"last"`
 	Group     sql.NullInt64  `db:"group_id"`
+	StoppedBy sql.NullString `db:"stopped_by"`
 }
 
 func (r jobRow) job() (j Job, err error) {
@@ -86,6 +88,12 @@ func (r jobRow) job() (j Job, err error) {
 		j.Last = &job.Progress{}
 		if err := json.Unmarshal([]byte(r.Last.String), j.Last); err != nil {
 			return j, fmt.Errorf("reading the progress of job %d: %w", r.ID, err)
+		}
+	}
+	if r.StoppedBy.Valid {
+		j.StoppedBy = &plan.Check{}
+		if err := json.Unmarshal([]byte(r.StoppedBy.String), j.StoppedBy); err != nil {
+			return j, fmt.Errorf("reading what stopped job %d: %w", r.ID, err)
 		}
 	}
 	if j.Created, err = time.Parse(time.RFC3339Nano, r.Created); err != nil {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"bagaglio/core/job"
+	"bagaglio/core/plan"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -84,7 +85,16 @@ func (s *Store) FreeLeases(ctx context.Context, id int64) error {
 
 // SetAside moves a job that has not ended from one state to another, with a reason. trouble tells that it goes on by itself.
 func (s *Store) SetAside(ctx context.Context, id int64, from, to State, reason string, trouble bool) error {
-	return s.one(ctx, `UPDATE jobs SET state = ?, reason = ?, trouble = ? WHERE id = ? AND state = ?`, to, reason, trouble, id, from)
+	return s.one(ctx, `UPDATE jobs SET state = ?, reason = ?, trouble = ?, stopped_by = NULL WHERE id = ? AND state = ?`, to, reason, trouble, id, from)
+}
+
+// StopBy pauses a running job for a check. trouble tells that it goes on by itself.
+func (s *Store) StopBy(ctx context.Context, id int64, reason string, trouble bool, c plan.Check) error {
+	b, err := json.Marshal(c)
+	if err != nil {
+		return err
+	}
+	return s.one(ctx, `UPDATE jobs SET state = ?, reason = ?, trouble = ?, stopped_by = ? WHERE id = ? AND state = ?`, Paused, reason, trouble, string(b), id, Running)
 }
 
 // Troubled returns the jobs that paused by themselves.

@@ -10,7 +10,11 @@ UPDATE scans SET began = at;
 CREATE INDEX disks_in_short ON disks (pool, path, virtual_size, allocated_size, file_size, room, modified, broken);
 CREATE INDEX machines_by_folder ON machines (pool, folder);
 
+-- The check (JSON) that made a job pause.
+ALTER TABLE jobs ADD COLUMN stopped_by TEXT;
+
 -- +goose Down
+ALTER TABLE jobs DROP COLUMN stopped_by;
 DROP INDEX machines_by_folder;
 DROP INDEX disks_in_short;
 ALTER TABLE scans DROP COLUMN missed;
