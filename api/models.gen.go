@@ -35,13 +35,16 @@ func (e BalanceRequestKind) Valid() bool {
 
 // Defines values for HealthStatus.
 const (
-	Well HealthStatus = "well"
+	HealthStatusWaiting HealthStatus = "waiting"
+	HealthStatusWell    HealthStatus = "well"
 )
 
 // Valid indicates whether the value is a known member of the HealthStatus enum.
 func (e HealthStatus) Valid() bool {
 	switch e {
-	case Well:
+	case HealthStatusWaiting:
+		return true
+	case HealthStatusWell:
 		return true
 	default:
 		return false
@@ -442,10 +445,14 @@ type Head struct {
 
 // Health defines model for Health.
 type Health struct {
+	Problem *string    `json:"problem,omitempty"`
+	Since   *time.Time `json:"since,omitempty"`
+
+	// Status waiting: the records cannot be written at present
 	Status HealthStatus `json:"status"`
 }
 
-// HealthStatus defines model for Health.Status.
+// HealthStatus waiting: the records cannot be written at present
 type HealthStatus string
 
 // Held defines model for Held.

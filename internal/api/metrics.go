@@ -14,7 +14,8 @@ import (
 var (
 	jobsDesc  = prometheus.NewDesc("bagaglio_jobs", "Jobs on record by state.", []string{"state"}, nil)
 	freeDesc  = prometheus.NewDesc("bagaglio_pool_free_bytes", "Room that is free in a pool.", []string{"pool"}, nil)
-	writeDesc = prometheus.NewDesc("bagaglio_records_longest_write_seconds", "The longest time for which one transaction kept others from writing.", nil, nil)
+	recordsDesc = prometheus.NewDesc("bagaglio_records_writable", "Whether the records can be written: 1, or 0 when jobs wait for that.", nil, nil)
+	writeDesc   = prometheus.NewDesc("bagaglio_records_longest_write_seconds", "The longest time for which one transaction kept others from writing.", nil, nil)
 	totalDesc = prometheus.NewDesc("bagaglio_pool_total_bytes", "Room that a pool has.", []string{"pool"}, nil)
 )
 
@@ -31,6 +32,11 @@ func (c collector) Describe(out chan<- *prometheus.Desc) { prometheus.DescribeBy
 
 func (c collector) Collect(out chan<- prometheus.Metric) {
 	ctx := context.Background()
+	writable := 1.0
+	if problem, _ := c.service.Unwell(); problem != nil {
+		writable = 0
+	}
+	out <- prometheus.MustNewConstMetric(recordsDesc, prometheus.GaugeValue, writable)
 	counts, err := c.service.CountJobs(ctx)
 	if err != nil {
 		out <- prometheus.NewInvalidMetric(jobsDesc, err)

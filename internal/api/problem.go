@@ -30,6 +30,7 @@ var classes = []struct {
 	{is(service.ErrState), http.StatusConflict},
 	{is(service.ErrInvalid), http.StatusBadRequest},
 	{is(plan.ErrRequest), http.StatusBadRequest},
+	{store.CannotWrite, http.StatusServiceUnavailable},
 	{isA[*sftp.HostKeyError], http.StatusConflict},
 	{is(storage.ErrLost), http.StatusServiceUnavailable},
 	{is(storage.ErrOutside), http.StatusBadRequest},
@@ -54,6 +55,7 @@ func isA[E error](err error) bool {
 
 // problem ends a request with what went wrong (RFC 9457).
 func problem(c *gin.Context, err error) {
+	err = service.Unwritten(err)
 	status := http.StatusInternalServerError
 	for _, class := range classes {
 		if class.is(err) {

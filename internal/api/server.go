@@ -75,7 +75,12 @@ type server struct {
 }
 
 func (s *server) GetHealth(context.Context, GetHealthRequestObject) (GetHealthResponseObject, error) {
-	return GetHealth200JSONResponse{Status: spec.Well}, nil
+	problem, since := s.service.Unwell()
+	if problem == nil {
+		return GetHealth200JSONResponse{Status: spec.HealthStatusWell}, nil
+	}
+	said := service.Unwritten(problem).Error()
+	return GetHealth503JSONResponse{Status: spec.HealthStatusWaiting, Problem: &said, Since: &since}, nil
 }
 
 func (s *server) GetVersion(context.Context, GetVersionRequestObject) (GetVersionResponseObject, error) {

@@ -79,30 +79,39 @@ const sealsAtOnce = 1000
 
 // keep puts the head on stable storage.
 func (c *chain) keep() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	b, err := json.Marshal(c.head)
 	if err != nil {
 		return err
 	}
 	staged := c.file + ".new"
 	file, err := os.OpenFile(staged, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
+	if err == nil {
+		_, err = file.Write(b)
+		err = errors.Join(err, file.Sync(), file.Close())
 	}
-	_, err = file.Write(b)
-	if err = errors.Join(err, file.Sync(), file.Close()); err == nil {
+	if err == nil {
 		err = os.Rename(staged, c.file)
 	}
-	if err != nil {
-		return fmt.Errorf("keeping the head of the receipts: %w", err)
+	if err == nil {
+		err = syncFolder(filepath.Dir(c.file))
 	}
-	dir, err := os.Open(filepath.Dir(c.file))
+	if err != nil {
+		return fmt.Errorf("keeping the head of the receipts: %w: %w", store.ErrUnwritable, err)
+	}
+	return nil
+}
+
+func syncFolder(path string) error {
+	dir, err := os.Open(path)
 	if err != nil {
 		return err
 	}
 	return errors.Join(dir.Sync(), dir.Close())
 }
 
-// add calls end with what seals the next receipt, and moves the head when that has worked. last is the number of the last receipt in the
+// add calls end with what seals the next receipt, and moves the head when that has worked, which is to be kept then. last is the number of the last receipt in the
 // records: where somebody put one in, the next one comes behind that all the same, and checks find it.
 func (c *chain) add(job, last int64, end func(store.Sealer) error) (Head, error) {
 	c.mu.Lock()
@@ -118,7 +127,7 @@ func (c *chain) add(job, last int64, end func(store.Sealer) error) (Head, error)
 		return c.head, err
 	}
 	c.head = next
-	return c.head, c.keep()
+	return c.head, nil
 }
 
 // Head is the last receipt of the chain, as it is kept outside of the records.

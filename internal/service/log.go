@@ -12,13 +12,6 @@ import (
 // byService is who did what nobody asked for.
 const byService = "service"
 
-// note adds a line to the log of events.
-func (s *Service) note(ctx context.Context, e store.Event) {
-	if err := s.store.AddEvent(ctx, e, time.Now()); err != nil {
-		s.log.Error("noting an event", "what", e.What, "error", err)
-	}
-}
-
 func (s *Service) noteJob(ctx context.Context, id int64, what, result string) {
 	s.note(ctx, store.Event{Who: byService, What: what, Subject: "job " + strconv.FormatInt(id, 10), Result: result})
 }

@@ -85,10 +85,11 @@ func (s *Service) end(ctx context.Context, id int64, from, to store.State, recei
 		return err
 	}
 	head, err := s.chain.add(id, last.Number, func(sealer store.Sealer) error { return s.store.EndJob(ctx, id, from, to, receipt, time.Now(), sealer) })
-	if err == nil {
-		s.noteJob(ctx, id, "ended", fmt.Sprintf("%s; receipt %s", receipt.Outcome, head))
+	if err != nil {
+		return err
 	}
-	return err
+	s.noteJob(ctx, id, "ended", fmt.Sprintf("%s; receipt %s", receipt.Outcome, head))
+	return s.patiently(s.chain.keep)
 }
 
 // clear removes what a job left in the staging folder.
@@ -234,33 +235,33 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 	switch {
 	case err == nil:
 	case errors.Is(cause, errPaused):
-		state, problem = store.Paused, s.store.SetAside(ctx, j.ID, store.Running, store.Paused, "paused on request", false)
+		state, problem = store.Paused, s.setAside(ctx, j.ID, store.Paused, "paused on request", false)
 	case errors.Is(cause, job.ErrSetAside):
-		state, problem = store.Waiting, s.store.SetAside(ctx, j.ID, store.Running, store.Waiting, "", false)
+		state, problem = store.Waiting, s.setAside(ctx, j.ID, store.Waiting, "", false)
 	case errors.Is(cause, errCancelled):
 		state, receipt.Reason = store.Cancelled, cause.Error()
 	case j.Plan.Request.Destination != nil && errors.As(err, &blocked):
 		state, problem = store.Paused, s.stopBy(ctx, j, blocked)
 	case j.Plan.Request.Destination != nil && job.CanWait(err):
-		state, problem = store.Paused, s.store.SetAside(ctx, j.ID, store.Running, store.Paused, job.Explain(err).Error()+"; it goes on by itself then", true)
+		state, problem = store.Paused, s.setAside(ctx, j.ID, store.Paused, job.Explain(err).Error()+"; it goes on by itself then", true)
 		s.inTrouble(j, err)
 	default:
 		state, receipt.Reason = store.Failed, err.Error()
 	}
-	problem = errors.Join(problem, s.store.EndSteps(ctx, j.ID, receipt.Steps, time.Now()))
+	problem = errors.Join(problem, s.patiently(func() error { return s.store.EndSteps(ctx, j.ID, receipt.Steps, time.Now()) }))
 	if state.Ended() {
-		problem = errors.Join(problem, s.end(ctx, j.ID, store.Running, state, receipt), s.clear(ctx, j))
+		problem = errors.Join(problem, s.patiently(func() error { return s.end(ctx, j.ID, store.Running, state, receipt) }), s.patiently(func() error { return s.clear(ctx, j) }))
 	} else {
 		s.noteJob(ctx, j.ID, "set aside", string(state))
 	}
 	if state == store.Done && j.Plan.Request.Destination != nil {
-		problem = errors.Join(problem, s.knowResult(ctx, j))
+		problem = errors.Join(problem, s.patiently(func() error { return s.knowResult(ctx, j) }))
 	}
 	s.mu.Lock()
 	last := r.progress
 	s.mu.Unlock()
 	if last != nil {
-		problem = errors.Join(problem, s.store.SetLast(ctx, j.ID, *last))
+		problem = errors.Join(problem, s.patiently(func() error { return s.store.SetLast(ctx, j.ID, *last) }))
 	}
 	s.mu.Lock()
 	delete(s.running, j.ID)
@@ -284,6 +285,11 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 	s.changed(j.ID)
 }
 
+// setAside notes that a running job does not run any more, and has not ended.
+func (s *Service) setAside(ctx context.Context, id int64, to store.State, reason string, trouble bool) error {
+	return s.patiently(func() error { return s.store.SetAside(ctx, id, store.Running, to, reason, trouble) })
+}
+
 // stopBy pauses a job for a check. One that may be settled by itself is tried again.
 func (s *Service) stopBy(ctx context.Context, j store.Job, b *job.BlockedError) error {
 	why := b.Check.Message + " Settle that and let it go on, or cancel it and plan it again."
@@ -291,13 +297,13 @@ func (s *Service) stopBy(ctx context.Context, j store.Job, b *job.BlockedError) 
 		why = b.Check.Message + " It goes on by itself when that is over."
 		s.inTrouble(j, b)
 	}
-	return s.store.StopBy(ctx, j.ID, why, b.Passes(), b.Check)
+	return s.patiently(func() error { return s.store.StopBy(ctx, j.ID, why, b.Passes(), b.Check) })
 }
 
 func (s *Service) task(j store.Job, ends job.Ends) job.Task {
 	task := job.Task{ID: s.stagingName(j.ID), Ends: ends, Plan: j.Plan, Hold: s.options.Hold, Every: s.options.Checkpoint, By: fmt.Sprintf("job %d", j.ID)}
 	if j.Plan.Request.Destination != nil {
-		task.Records = points.Records(s.store.Checkpoints(j.ID))
+		task.Records = points.Records(patient{s.store.Checkpoints(j.ID), s})
 	}
 	return task
 }
@@ -326,7 +332,7 @@ func (s *Service) work(ctx context.Context, j store.Job, r *run) (job.Receipt, e
 	task.Watch = func(p job.Progress) {
 		if p.Number != step {
 			step = p.Number
-			if err := s.store.BeginStep(context.WithoutCancel(ctx), j.ID, step, time.Now()); err != nil {
+			if err := s.patiently(func() error { return s.store.BeginStep(context.WithoutCancel(ctx), j.ID, step, time.Now()) }); err != nil {
 				s.log.Error("noting a step", "job", j.ID, "step", p.Step, "error", err)
 			}
 		}

@@ -61,6 +61,7 @@ type Service struct {
 	watcher *rounds.Watcher
 	looks   looks
 	lists   *lists
+	health  health
 
 	dispatching sync.Mutex
 	done        chan struct{} // closed when the service closes
@@ -87,8 +88,8 @@ func Open(ctx context.Context, state string, o Options, log *slog.Logger) (*Serv
 	if err != nil {
 		return nil, err
 	}
-	if err := os.WriteFile(filepath.Join(state, stateMark), []byte("This folder is the state of a service. Nothing in it is a disk.\n"), 0o600); err != nil {
-		return nil, errors.Join(fmt.Errorf("marking the state folder: %w", err), lock.Close())
+	if err := mark(state); err != nil {
+		return nil, errors.Join(err, lock.Close())
 	}
 	records, err := store.Open(ctx, filepath.Join(state, "records.sqlite"))
 	if err != nil {
@@ -136,6 +137,17 @@ func Open(ctx context.Context, state string, o Options, log *slog.Logger) (*Serv
 // stateMark is a file in the state folder by which another service knows it.
 const stateMark = "bagaglio-state"
 
+func mark(state string) error {
+	file := filepath.Join(state, stateMark)
+	if _, err := os.Stat(file); err == nil {
+		return nil
+	}
+	if err := os.WriteFile(file, []byte("This folder is the state of a service. Nothing in it is a disk.\n"), 0o600); err != nil {
+		return fmt.Errorf("marking the state folder: %w", err)
+	}
+	return nil
+}
+
 // lockState keeps a second service from using the same records.
 func lockState(state string) (*os.File, error) {
 	f, err := os.OpenFile(filepath.Join(state, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
@@ -178,10 +190,10 @@ func (s *Service) Close() error {
 	s.mu.Lock()
 	s.dispatching.Unlock()
 	s.closing = true
-	close(s.done)
 	for _, r := range s.running {
 		r.stop(errStopping)
 	}
+	close(s.done) // behind that: what waits for the records gives up, and is set aside
 	s.mu.Unlock()
 	s.jobs.Wait()
 	err := s.watcher.Close()

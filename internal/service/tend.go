@@ -17,6 +17,7 @@ import (
 const (
 	tendEvery  = time.Second
 	clearEvery = 10 * time.Minute // what was held for long enough
+	tryEvery   = 3 * time.Second  // whether the records can be written
 	readEvery  = time.Minute      // what pools can do, where their storage has changed
 	firstTry   = 2 * time.Second  // after trouble; each further pause is twice as long, up to lastTry
 	lastTry    = time.Minute
@@ -65,7 +66,7 @@ func (s *Service) used(pool string, but int64) bool {
 func (s *Service) tend(done <-chan struct{}) {
 	tick := time.NewTicker(tendEvery)
 	defer tick.Stop()
-	var cleared, read time.Time
+	var cleared, read, tried time.Time
 	begin := time.Now()
 	for {
 		select {
@@ -73,6 +74,10 @@ func (s *Service) tend(done <-chan struct{}) {
 			return
 		case now := <-tick.C:
 			s.endHours(now)
+			if now.Sub(tried) > tryEvery {
+				tried = now
+				s.jobs.Go(s.tryRecords)
+			}
 			s.passTroubles(now)
 			if now.Sub(read) > readEvery {
 				read = now

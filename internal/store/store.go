@@ -14,7 +14,8 @@ import (
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
-	_ "modernc.org/sqlite" // the driver
+	"modernc.org/sqlite"
+	lib "modernc.org/sqlite/lib"
 )
 
 //go:embed migrations/*.sql
@@ -25,6 +26,23 @@ var ErrNotFound = errors.New("not found")
 
 // ErrTaken is the error for a name or folder that another record has.
 var ErrTaken = errors.New("taken already")
+
+// ErrUnwritable is for a file beside the database that cannot be written.
+var ErrUnwritable = errors.New("the state folder cannot be written")
+
+// CannotWrite tells whether an error says that the records cannot be written, or read, at present: they are locked by another program, their disk is
+// full, read-only or does not work. What was to be written may be so later.
+func CannotWrite(err error) bool {
+	var e *sqlite.Error
+	if !errors.As(err, &e) {
+		return errors.Is(err, ErrUnwritable)
+	}
+	switch e.Code() & 0xff { // the rest of an extended code says more about it (sqlite.org/rescode.html)
+	case lib.SQLITE_BUSY, lib.SQLITE_LOCKED, lib.SQLITE_FULL, lib.SQLITE_IOERR, lib.SQLITE_READONLY, lib.SQLITE_CANTOPEN, lib.SQLITE_NOMEM:
+		return true
+	}
+	return false
+}
 
 // Store is the database. It is safe for concurrent use.
 type Store struct {
@@ -56,7 +74,7 @@ func Open(ctx context.Context, file string) (*Store, error) {
 	if err := f.Close(); err != nil {
 		return nil, err
 	}
-	db, err := sqlx.Open("sqlite", "file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(10000)&_txlock=immediate")
+	db, err := sqlx.Open("sqlite", "file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(2000)&_txlock=immediate")
 	if err != nil {
 		return nil, fmt.Errorf("opening the records in %s: %w", file, err)
 	}

@@ -3,6 +3,7 @@ import { Archive, ArrowRightLeft, ListChecks, LogOut, Map, Moon, Sun } from "luc
 import { useEffect, useState } from "react";
 import { NavLink, Route, Routes } from "react-router";
 import { calls, Problem, result } from "./api/client.ts";
+import { HealthNote } from "./components/health.tsx";
 import { BalancePage } from "./pages/balance.tsx";
 import { ComposePage } from "./pages/compose.tsx";
 import { DiskPage } from "./pages/disk.tsx";
@@ -26,6 +27,7 @@ export function App() {
   return (
     <>
       <Header version={version.data?.version} />
+      <HealthNote />
       <main className="mx-auto max-w-6xl px-4 py-6">
         <Routes>
           <Route path="/" element={<PlacesPage />} />

@@ -2,6 +2,7 @@ import createClient from "openapi-fetch";
 import type { components, paths } from "./types.gen.ts";
 
 export type Schemas = components["schemas"];
+export type Health = Schemas["Health"];
 export type Pool = Schemas["Pool"];
 export type DiskEntry = Schemas["DiskEntry"];
 export type Report = Schemas["Report"];

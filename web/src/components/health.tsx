@@ -1,0 +1,22 @@
+import { useQuery } from "@tanstack/react-query";
+import { TriangleAlert } from "lucide-react";
+import { calls, type Health } from "../api/client.ts";
+
+/** Says that the service cannot write its records, as long as that is so. */
+export function HealthNote() {
+  const health = useQuery({
+    queryKey: ["health"],
+    queryFn: async (): Promise<Health | undefined> => {
+      const { data, error } = await calls.GET("/v1/health");
+      return data ?? (error as Health | undefined);
+    },
+    refetchInterval: 5000,
+  });
+  if (health.data?.status !== "waiting") return null;
+  return (
+    <div role="alert" className="alert alert-error mx-auto mt-4 max-w-6xl">
+      <TriangleAlert aria-hidden className="size-5" />
+      <span className="break-words">{health.data.problem}</span>
+    </div>
+  );
+}
