@@ -81,6 +81,11 @@ func Prepare(ctx context.Context, ends Ends, r plan.Request, known Known) (plan.
 	if facts.Destination, err = lookAhead(ctx, ends, r, src, facts.Source, known); err != nil {
 		return plan.Plan{}, err
 	}
+	if facts.Destination.Obstructed == nil {
+		if err := keepingOf(ends, r, known, files(src)[0], &facts.Destination); err != nil {
+			return plan.Plan{}, err
+		}
+	}
 	facts.Destination.Rules, facts.Destination.UUID = known.Rules, uuid.NewString()
 	facts.Destination.Neighbours, facts.Destination.Root = known.Neighbours, known.Root
 	p, err := plan.Make(r, facts)

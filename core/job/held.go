@@ -56,6 +56,9 @@ func hold(folder storage.Folder, h Held, now func(file string) string) error {
 			return err
 		}
 	}
+	if err := closeOurs(folder); err != nil {
+		return err
+	}
 	for _, at := range []string{dir, HeldFolder, OwnFolder, "."} { // nothing goes where nobody knows of it
 		if err := folder.Sync(at); err != nil {
 			return err

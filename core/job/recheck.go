@@ -18,7 +18,9 @@ type BlockedError struct{ Check plan.Check }
 func (e *BlockedError) Error() string { return fmt.Sprintf("%v: %s", ErrBlocked, e.Check.Message) }
 
 // Is makes it an ErrBlocked, and an ErrInUse where it is that.
-func (e *BlockedError) Is(target error) bool { return target == ErrBlocked || target == ErrInUse && e.Passes() }
+func (e *BlockedError) Is(target error) bool {
+	return target == ErrBlocked || target == ErrInUse && e.Passes()
+}
 
 // Passes tells whether it may be settled without anybody doing anything for it.
 func (e *BlockedError) Passes() bool { return e.Check.Name == "in-use" }

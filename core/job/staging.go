@@ -43,24 +43,6 @@ func (w *work) stage(ctx context.Context) error {
 	return w.enter(ctx, plan.StepPlace)
 }
 
-// own gives the files the owner and the mode that the rules of the pool ask for.
-func (w *work) own() error {
-	o, ok := w.Ends.Destination.(storage.Owner)
-	if w.Plan.Owner == "" && w.Plan.Mode == "" {
-		return nil
-	}
-	if !ok {
-		w.remark("the destination's storage keeps no owner and mode of files: the rules of the pool are not kept in that")
-		return nil
-	}
-	for _, name := range w.state.Files {
-		if err := o.Own(path.Join(w.staging(), name), w.Plan.Owner, w.Plan.Mode); err != nil {
-			return fmt.Errorf("giving %s the owner and mode that the pool asks for: %w", name, err)
-		}
-	}
-	return nil
-}
-
 // place moves the files of the image from the staging folder to their names, the one that makes it openable last. It is
 // past the point of return: it is not cancelled. Where one cannot be moved, those before it are moved back. It may be done again
 // after it was interrupted at any point.

@@ -147,10 +147,23 @@ func remake(from storage.Folder, name string, to storage.Folder, at, staged stri
 		return err
 	}
 	err = fill(&appender{file: file}, io.NewSectionReader(old, 0, size))
-	if err = errors.Join(err, file.Sync(), file.Close()); err != nil {
+	if err = errors.Join(err, file.Close()); err == nil {
+		err = asBefore(from, name, to, staged)
+	}
+	if err = errors.Join(err, syncAgain(to, staged)); err != nil {
 		return err
 	}
 	return replace(to, staged, at)
+}
+
+// asBefore gives a file the mode of the one that it is made of.
+func asBefore(from storage.Folder, name string, to storage.Folder, staged string) error {
+	o, ok := to.(storage.Owner)
+	like, err := from.Stat(name)
+	if err != nil || !ok || like.Mode == "" {
+		return err
+	}
+	return o.Own(staged, "", like.Mode)
 }
 
 // replace gives a staged file its name, which another one may have.

@@ -218,7 +218,10 @@ func (w *work) begin(ctx context.Context, target disk.Target, size int64) (disk.
 		return nil, transfer.Result{}, destination(err)
 	}
 	w.state.Identifier, w.state.Created, w.state.Files = target.Identifier, target.Created, dst.Files()
-	if err = w.begun(dst); err == nil {
+	if err = closeOurs(w.Ends.Destination); err == nil {
+		err = w.begun(dst)
+	}
+	if err == nil {
 		err = w.enter(ctx, plan.StepWrite)
 	}
 	if err != nil {

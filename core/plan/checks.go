@@ -249,6 +249,7 @@ func (p *maker) checkDestination() {
 	p.checkRemovable()
 	p.checkRules()
 	p.Owner, p.Mode = d.Rules.Owner, d.Rules.Mode
+	p.checkKeeping()
 	p.checkKnowledge()
 	defer p.checkRelease()
 	if !p.Renames {

@@ -68,13 +68,14 @@ type Kin struct {
 // DestinationFacts are what is known of the place to write to.
 type DestinationFacts struct {
 	Space      storage.Space
-	Exists     bool        // a file of the new image
-	SameFile   string      // the file of the source that lies there, when it is that itself
-	InUse      error       // another program uses a file that lies there, in words
-	Standing   []string    // disks that stand on what would be replaced, and stay
-	Others     []string    // files of the disk that lies there, which are not of the new image
-	Leftover   []string    // files that would become a part of the new disk
-	Base       *BaseFacts  // nil when none is asked for
+	Exists     bool       // a file of the new image
+	SameFile   string     // the file of the source that lies there, when it is that itself
+	InUse      error      // another program uses a file that lies there, in words
+	Standing   []string   // disks that stand on what would be replaced, and stay
+	Others     []string   // files of the disk that lies there, which are not of the new image
+	Leftover   []string   // files that would become a part of the new disk
+	Base       *BaseFacts // nil when none is asked for
+	Keeping    Keeping
 	Stored     disk.Stored // for the units of all layouts
 	Shrinks    float64     // what part of the content is left when it is compressed, by a sample; only for a layout that does so
 	Held       int64       // bytes that replaced disks take which are kept for a while

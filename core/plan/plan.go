@@ -194,6 +194,8 @@ type Plan struct {
 	// Owner and Mode are what the rules of the destination's pool ask for.
 	Owner string `json:"owner,omitempty"`
 	Mode  string `json:"mode,omitempty"`
+	// KeepsOwner tells that the new files get the owner of the source's.
+	KeepsOwner bool `json:"keeps_owner,omitempty"`
 }
 
 // Use is a file of a pool that a plan reads or writes.

@@ -10,6 +10,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -86,6 +87,15 @@ type Mover interface {
 type Owner interface {
 	// Own sets them, written as in Info; empty leaves one as it is.
 	Own(name, owner, mode string) error
+	// Gives tells whether a file can be given to an owner, as far as is known.
+	Gives(owner string) bool
+}
+
+// Labeler is a Folder that keeps more about a file than owner and mode: access lists, labels of the system, and what users note (xattr(7)).
+type Labeler interface {
+	Labels(name string) (map[string][]byte, error)
+	// SetLabels sets those that are named, and leaves others as they are.
+	SetLabels(name string, labels map[string][]byte) error
 }
 
 // Usage is a Folder that can tell whether another program uses a file.
@@ -154,6 +164,12 @@ type Space struct {
 	Mounted     bool   // lies on another filesystem than the computer's own
 	ID          string // the same for two folders on one filesystem
 }
+
+// noModes are filesystems, as the operating system names them, that keep neither owner and mode nor extended attributes of files.
+var noModes = []string{"vfat", "msdos", "exfat"}
+
+// NoModes tells whether a kind of filesystem keeps no owner, mode and extended attributes.
+func NoModes(kind string) bool { return slices.Contains(noModes, kind) }
 
 // NoHoles are filesystems, as tools of several systems name them, that keep none in files, as far as is known.
 var NoHoles = map[string]bool{"fat": true, "msdos": true, "vfat": true, "exfat": true, "fuse": true, "fuseblk": true, "hfs": true, "hfs+": true, "isofs": true, "smb": true, "smb2": true, "cifs": true}

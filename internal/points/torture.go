@@ -82,6 +82,13 @@ func (f folder) MoveIn(from storage.Folder, a, b string) error {
 func (f folder) Own(name, owner, mode string) error {
 	return f.Folder.(storage.Owner).Own(name, owner, mode)
 }
+func (f folder) Gives(owner string) bool { return f.Folder.(storage.Owner).Gives(owner) }
+func (f folder) Labels(name string) (map[string][]byte, error) {
+	return f.Folder.(storage.Labeler).Labels(name)
+}
+func (f folder) SetLabels(name string, labels map[string][]byte) error {
+	return f.Folder.(storage.Labeler).SetLabels(name, labels)
+}
 func (f folder) Fresh() storage.Folder             { return storage.Fresh(f.Folder) }
 func (f folder) InUse(name string) (string, error) { return f.Folder.(storage.Usage).InUse(name) }
 

@@ -196,7 +196,9 @@ func (s *Service) tryStart(ctx context.Context, j store.Job) error {
 }
 
 // leaseOf is what a file of a pool is called in leases.
-func leaseOf(pool store.Pool, file string) string { return pool.Host + ":" + path.Join(pool.Folder, file) }
+func leaseOf(pool store.Pool, file string) string {
+	return pool.Host + ":" + path.Join(pool.Folder, file)
+}
 
 // leasesOf are the files that a job uses, by host and path.
 func (s *Service) leasesOf(ctx context.Context, j store.Job) ([]store.Lease, error) {

@@ -101,8 +101,12 @@ func (f *Folder) Create(name string) (storage.File, error) {
 // it is empty.
 func (f *Folder) inDir(dir string, do func() error) error {
 	const tries = 10
+	perm := os.FileMode(0o755)
+	if strings.HasPrefix(dir, ".") { // a hidden folder is for whoever makes it
+		perm = 0o700
+	}
 	for i := 1; ; i++ {
-		err := f.root.MkdirAll(dir, 0o755)
+		err := f.root.MkdirAll(dir, perm)
 		if err == nil {
 			err = do()
 		}
