@@ -42,6 +42,9 @@ func lookAround(ctx context.Context, ends Ends, r plan.Request, known Known, f *
 		}
 		f.Files = append(f.Files, plan.FileFact{Name: name, Size: info.Size, Room: info.Room})
 	}
+	if err := findLinks(ends.Source, f); err != nil {
+		return err
+	}
 	f.Root = known.SourceRoot
 	if err := findStays(ends, r, known, f); err != nil {
 		return err
@@ -71,6 +74,24 @@ func lookAround(ctx context.Context, ends Ends, r plan.Request, known Known, f *
 		}
 	}
 	return err
+}
+
+// findLinks finds those files of a source that are links.
+func findLinks(folder storage.Folder, f *plan.SourceFacts) error {
+	l, ok := folder.(storage.Linker)
+	if !ok {
+		return nil
+	}
+	for _, file := range f.Files {
+		to, err := l.Link(file.Name)
+		if err != nil {
+			return err
+		}
+		if to != "" {
+			f.Links = append(f.Links, plan.Link{Name: file.Name, To: to})
+		}
+	}
+	return nil
 }
 
 // gather looks at the disks that stand on the source, which come along.

@@ -97,6 +97,7 @@ type work struct {
 	state   State
 	receipt Receipt
 	source  watched
+	guard   *guard   // of it
 	chain   []string // of its files, those that the disk itself stands on
 	base    watched
 	strip   *transfer.Strip
@@ -127,6 +128,10 @@ func (w *work) run(ctx context.Context) error {
 	w.source, w.chain = watched{w.Ends.Source, files(real)}, real.Describe().Chain
 	for _, k := range w.Plan.Family {
 		w.source.files = append(w.source.files, k.Files...)
+	}
+	if r.Kind != plan.Prove && !w.Plan.Renames {
+		w.guard = guardOf(w.source)
+		defer w.guard.close()
 	}
 	source, err := w.source.look()
 	if errors.Is(err, ErrInUse) {
@@ -225,7 +230,7 @@ func (w *work) convert(ctx context.Context, real disk.Reader, src *disk.Reader) 
 		if err := compare(ctx, copied); err != nil {
 			return err
 		}
-		if err := w.closingLook(); err != nil {
+		if err := w.closingLook(ctx, *src, copied); err != nil {
 			return err
 		}
 		if err := w.makeTag(ctx, w.guestResult(copied)); err != nil {

@@ -6,6 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
+	"strings"
+	"time"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
@@ -27,9 +30,9 @@ func files(r disk.Reader) []string {
 	return append(append([]string{}, d.Files...), d.Chain...)
 }
 
-// look returns what changes when somebody writes to the files. It fails when somebody is about to.
+// look returns what changes when somebody writes to the files, a line for each. It fails when somebody is about to.
 func (w watched) look() (string, error) {
-	var state string
+	var state strings.Builder
 	for _, name := range w.files {
 		info, err := w.folder.Stat(name)
 		if err != nil {
@@ -38,9 +41,30 @@ func (w watched) look() (string, error) {
 		if err := inUse(w.folder, name); err != nil {
 			return "", err
 		}
-		state += fmt.Sprintln(name, info.ID, info.Size, info.Modified.UnixNano())
+		version := ""
+		if v, ok := w.folder.(storage.Versioner); ok {
+			if version, err = v.Version(name); err != nil {
+				return "", fmt.Errorf("looking at %s again: %w", name, err)
+			}
+		}
+		fmt.Fprintf(&state, "%s %s %s %d %d %s%d\n", name, info.ID, version, info.Size, info.Modified.UnixNano(), changedAt, info.Changed.UnixNano())
 	}
-	return state, nil
+	return state.String(), nil
+}
+
+// changedAt begins what a line ends with: when anything of a file changed, also what is no content.
+const changedAt = "changed="
+
+// touched tells whether two looks differ only in when anything of a file changed: its owner or a name of it, or its content, by somebody who put
+// the time of that back.
+func touched(a, b string) bool { return a != b && untimed(a) == untimed(b) }
+
+func untimed(state string) string {
+	var out strings.Builder
+	for line := range strings.Lines(state) {
+		out.WriteString(line[:strings.LastIndex(line, changedAt)+len(changedAt)])
+	}
+	return out.String()
 }
 
 // inUse fails for a file that another program uses, where the storage can tell.
@@ -85,7 +109,7 @@ func (w *work) watching(keep func(transfer.Mark) error) func(transfer.Mark) erro
 		if err != nil {
 			return err
 		}
-		if now != w.state.Source {
+		if now != w.state.Source && !touched(now, w.state.Source) { // what that was, the closing look finds out
 			return errChanged
 		}
 		return keep(m)
@@ -96,12 +120,12 @@ func (w *work) watching(keep func(transfer.Mark) error) func(transfer.Mark) erro
 var errChanged = errors.New("the source changed while it was copied: shut down what writes to it, then start again, or let what differs be copied again (recopy)")
 
 // closingLook fails when what was read is not what it was any more.
-func (w *work) closingLook() error {
-	source, err := w.source.look()
+func (w *work) closingLook(ctx context.Context, src disk.Reader, copied transfer.Result) error {
+	same, err := w.unchanged(ctx, src, copied)
 	if err != nil {
 		return err
 	}
-	if source != w.state.Source {
+	if !same {
 		if !w.Plan.Request.Recopy {
 			return errChanged
 		}
@@ -117,16 +141,116 @@ func (w *work) closingLook() error {
 	return nil
 }
 
+// unchanged tells whether the source is still what it was: by its files, and by its content, some of it, or all where somebody could have written.
+func (w *work) unchanged(ctx context.Context, src disk.Reader, copied transfer.Result) (bool, error) {
+	now, err := w.source.look()
+	if err != nil {
+		return false, err
+	}
+	if now != w.state.Source && !touched(now, w.state.Source) {
+		return false, nil
+	}
+	suspect := now != w.state.Source || w.guard.broken()
+	if !suspect {
+		took := time.Now()
+		same, err := w.sample(ctx, src, copied)
+		if err != nil || !same || w.guard.whole {
+			return same, err
+		}
+		if some := time.Since(took); some*time.Duration(copied.Leaves.Total()/samples+1) > time.Since(w.receipt.Started)/10 {
+			w.remarkOnce(fmt.Sprintf("it could not be ruled out that somebody had the source open for writing: %d places of it were read again, and were the same", samples))
+			return true, nil
+		}
+	}
+	same, err := w.readAgain(ctx, src, copied)
+	if err == nil && same && suspect {
+		w.state.Source = now
+		w.guard.renew(w.source)
+		w.remarkOnce("the source was opened for writing, or something of its files changed, while it was read: all of it was read again, and is the same")
+	}
+	return same, err
+}
+
+// readAgain reads all of the source again and compares it with what was copied.
+func (w *work) readAgain(ctx context.Context, src disk.Reader, copied transfer.Result) (same bool, err error) {
+	const size = fingerprint.LeafSize
+	empty := disk.Extent{} // the run that was found last to hold nothing
+	for number := range copied.Leaves.Total() {
+		off := number * size
+		if overlaps(copied.Damaged, number) {
+			continue
+		}
+		if off >= empty.End() {
+			if empty, err = src.Extent(off); err != nil {
+				return false, err
+			}
+			if empty.Kind == disk.Data {
+				empty.Len = 0
+			}
+		}
+		if off+size <= empty.End() && copied.Leaves.At(number) == fingerprint.ZeroLeaf(size) { // nothing is there, and nothing was
+			continue
+		}
+		if w.Wait != nil {
+			if err := w.Wait(ctx, fingerprint.LeafSize); err != nil {
+				return false, err
+			}
+		}
+		if same, err := w.leafIs(ctx, src, copied, number); err != nil || !same {
+			return same, err
+		}
+	}
+	return true, nil
+}
+
+// guard tells whether somebody opened the source for writing while it was read.
+type guard struct {
+	leases []storage.Lease
+	whole  bool // all files are leased
+}
+
+// guardOf takes leases on files, as far as the storage has them.
+func guardOf(w watched) *guard {
+	g := &guard{}
+	g.renew(w)
+	return g
+}
+
+// renew takes them anew.
+func (g *guard) renew(w watched) {
+	g.close()
+	l, ok := w.folder.(storage.Leaser)
+	if g.whole = ok && len(w.files) <= mostWatched; !g.whole {
+		return
+	}
+	for _, name := range w.files {
+		lease, err := l.Lease(name)
+		if err != nil {
+			g.whole = false
+			continue
+		}
+		g.leases = append(g.leases, lease)
+	}
+}
+
+func (g *guard) broken() bool {
+	return g != nil && slices.ContainsFunc(g.leases, func(l storage.Lease) bool { return l.Broken() })
+}
+
+func (g *guard) close() {
+	for _, l := range g.leases {
+		_ = l.Close() // nothing was written through it
+	}
+	g.leases = nil
+}
+
 // samples is in how many places the closing look compares content.
 const samples = 16
 
 // sample reads some of the source again and compares it with what was copied.
 func (w *work) sample(ctx context.Context, src disk.Reader, copied transfer.Result) (same bool, err error) {
 	total := copied.Leaves.Total()
-	p := make([]byte, fingerprint.LeafSize)
 	last := int64(-1)
-	var meter transfer.Meter
-	defer func() { w.receipt.Retries += meter.Retries.Load() }()
 	for i := range int64(samples) {
 		number := (total - 1) / (samples - 1) * i
 		if i == samples-1 {
@@ -136,24 +260,33 @@ func (w *work) sample(ctx context.Context, src disk.Reader, copied transfer.Resu
 			continue
 		}
 		last = number
-		if err := ctx.Err(); err != nil {
-			return false, err
-		}
-		var n int
-		err := transfer.Retry(ctx, &meter, func() (err error) {
-			if n, err = src.ReadAt(p, number*fingerprint.LeafSize); errors.Is(err, io.EOF) {
-				err = nil
-			}
-			return err
-		})
-		if err != nil {
-			return false, fmt.Errorf("reading some of the source again at offset %d: %w", number*fingerprint.LeafSize, err)
-		}
-		if got, want := fingerprint.Leaf(p[:n]), copied.Leaves.At(number); !bytes.Equal(got[:], want[:]) {
-			return false, nil
+		if same, err := w.leafIs(ctx, src, copied, number); err != nil || !same {
+			return same, err
 		}
 	}
 	return true, nil
+}
+
+// leafIs reads a leaf of the source again and compares it with what was copied.
+func (w *work) leafIs(ctx context.Context, src disk.Reader, copied transfer.Result, number int64) (same bool, err error) {
+	if err := ctx.Err(); err != nil {
+		return false, err
+	}
+	p := make([]byte, fingerprint.LeafSize)
+	var meter transfer.Meter
+	defer func() { w.receipt.Retries += meter.Retries.Load() }()
+	var n int
+	err = transfer.Retry(ctx, &meter, func() (err error) {
+		if n, err = src.ReadAt(p, number*fingerprint.LeafSize); errors.Is(err, io.EOF) {
+			err = nil
+		}
+		return err
+	})
+	if err != nil {
+		return false, fmt.Errorf("reading some of the source again at offset %d: %w", number*fingerprint.LeafSize, err)
+	}
+	got, want := fingerprint.Leaf(p[:n]), copied.Leaves.At(number)
+	return bytes.Equal(got[:], want[:]), nil
 }
 
 // overlaps tells whether a leaf lies in one of the ranges.

@@ -128,18 +128,6 @@ func destination(err error) error {
 	return &transfer.DestinationError{Err: err}
 }
 
-// unchanged tells whether the source is still what it was: by its files, and by some of its content.
-func (w *work) unchanged(ctx context.Context, src disk.Reader, copied transfer.Result) (bool, error) {
-	now, err := w.source.look()
-	if err != nil {
-		return false, err
-	}
-	if now != w.state.Source {
-		return false, nil
-	}
-	return w.sample(ctx, src, copied)
-}
-
 // openAgain opens the source as it is now.
 func (w *work) openAgain(ctx context.Context, src *disk.Reader) error {
 	now, err := w.source.look()
@@ -157,6 +145,7 @@ func (w *work) openAgain(ctx context.Context, src *disk.Reader) error {
 		return errors.Join(errors.New("the source changed its virtual size while it was copied: start again"), opened.Close())
 	}
 	w.state.Source = now
+	w.guard.renew(w.source)
 	old := *src
 	*src = opened
 	return old.Close()

@@ -269,9 +269,21 @@ func (p *maker) checkInPlace() {
 		p.Checks = append(p.Checks, StandsOnSource(p.Request, p.facts.Source.Standing, true))
 		return
 	}
+	p.checkLinks()
 	p.Displaced = d.Others
 	p.add(Warns, "destination", fmt.Sprintf("The disk is made anew in its place. As it is now it stays until the new one is complete%s, and is then held for a while: its room comes back when that is cleared.",
 		map[bool]string{false: " and proven"}[p.Request.NoProof]))
+}
+
+// checkLinks: a link that goes away leaves what it leads to, and one that is made anew is a link no more.
+func (p *maker) checkLinks() {
+	for _, l := range p.facts.Source.Links {
+		var remedies []Remedy
+		if l.Name == p.Request.Source.Path && !path.IsAbs(l.To) && !strings.HasPrefix(l.To, "../") {
+			remedies = append(remedies, remedy("Take "+l.To+" itself", map[string]any{"source": map[string]any{"path": l.To}}))
+		}
+		p.add(Blocks, "link", fmt.Sprintf("%s is a link to %s: it can be read, but what goes away has to be the file itself.", l.Name, l.To), remedies...)
+	}
 }
 
 // checkRemovable: what to know of a drive that may be unplugged.

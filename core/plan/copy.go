@@ -279,6 +279,7 @@ func (p *maker) checkRelease() {
 	}
 	stay := remedy("Copy it instead: the source stays", map[string]any{"release": nil})
 	s := p.facts.Source
+	p.checkLinks()
 	switch {
 	case s.ReadOnly:
 		p.add(Blocks, "release", "The source is read-only: it can be copied, but not moved away.", stay)

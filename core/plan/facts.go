@@ -17,6 +17,9 @@ type Facts struct {
 	Speeds map[string]float64
 }
 
+// Link is a name that leads to another one.
+type Link struct{ Name, To string }
+
 // SourceFacts are what is known of the source. Sizes are in bytes.
 type SourceFacts struct {
 	Problem     error // why it cannot be opened or is not consistent; then the rest says nothing
@@ -39,6 +42,7 @@ type SourceFacts struct {
 	// Stays are files that would go with it and lie at the destination already, under the names that they would get.
 	Stays []string
 
+	Links  []Link    // those of its files that are links to others
 	Tag    *TagFacts // of the tag beside it, nil without one
 	Inside []string  // what an inspection of the content doubts
 	Sums   bool      // there are checksums of its pieces beside it

@@ -91,6 +91,24 @@ type Owner interface {
 	Gives(owner string) bool
 }
 
+// Leaser is a Folder that can be told to say when somebody opens a file for writing.
+type Leaser interface {
+	// Lease fails with errors.ErrUnsupported where that cannot be known.
+	Lease(name string) (Lease, error)
+}
+
+// Lease holds as long as nobody has opened its file for writing.
+type Lease interface {
+	Broken() bool
+	io.Closer
+}
+
+// Linker is a Folder whose names may be links to others.
+type Linker interface {
+	// Link returns where a name leads, empty when it is no link.
+	Link(name string) (string, error)
+}
+
 // Labeler is a Folder that keeps more about a file than owner and mode: access lists, labels of the system, and what users note (xattr(7)).
 type Labeler interface {
 	Labels(name string) (map[string][]byte, error)
@@ -130,6 +148,11 @@ type Info struct {
 	Owner    string // as UID:GID, empty where the storage keeps none
 	Mode     string // octal, likewise
 	ID       string // the same for two names of one file, empty where the storage cannot tell
+}
+
+// Versioner is a Folder that can tell two files apart of which one came into being when the other was gone, though they have the same identity.
+type Versioner interface {
+	Version(name string) (string, error)
 }
 
 // Taken is what a file takes of the storage, as far as is known: its whole length otherwise.
