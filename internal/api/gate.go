@@ -14,7 +14,10 @@ import (
 const sessionCookie = "bagaglio_session"
 
 // gate lets in who has the token or a session.
-type gate struct{ service *service.Service }
+type gate struct {
+	service  *service.Service
+	refusals *refusals
+}
 
 // LinkURL is the address that opens the console once.
 func LinkURL(host, key string) string { return "http://" + host + "/enter?key=" + key }
@@ -27,13 +30,14 @@ func (g *gate) check(c *gin.Context) {
 	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
 		if !g.service.TokenIsValid(token) {
 			c.Set(whoKey, "a wrong token")
-			problemWith(c, http.StatusUnauthorized, "the token is not the one of this service; the client finds it in BAGAGLIO_TOKEN or in the state folder's file \"token\"")
+			g.wrong(c, "the token is not the one of this service; the client finds it in BAGAGLIO_TOKEN or in the state folder's file \"token\"")
 			return
 		}
 		c.Set(whoKey, "token")
 		return
 	}
-	if session, err := c.Cookie(sessionCookie); err == nil {
+	session, err := c.Cookie(sessionCookie)
+	if err == nil {
 		valid, err := g.service.SessionIsValid(c, session)
 		if err != nil {
 			problem(c, err)
@@ -44,14 +48,19 @@ func (g *gate) check(c *gin.Context) {
 			return
 		}
 	}
+	if err == nil {
+		c.Set(whoKey, "a session that has ended")
+	}
 	c.Header("WWW-Authenticate", `Bearer realm="bagaglio"`)
-	problemWith(c, http.StatusUnauthorized, "this needs the service's token (Authorization: Bearer), or a session: \"bagaglio console\" prints a link that opens one")
+	g.refuse(c, http.StatusUnauthorized, "this needs the service's token (Authorization: Bearer), or a session: \"bagaglio console\" prints a link that opens one")
 }
 
 // enter begins a session for who comes by a link.
 func (g *gate) enter(c *gin.Context) {
 	session, expires, ok, err := g.service.Enter(c, c.Query("key"))
 	switch {
+	case err == nil && !ok && g.refusals.tooMany(c.ClientIP()):
+		g.refuse(c, http.StatusTooManyRequests, "too many wrong tokens or links came from there: wait a little")
 	case err != nil:
 		problem(c, err)
 	case !ok: // the console tells how to get a new one
@@ -93,4 +102,13 @@ func onlyLoopback(c *gin.Context) {
 	if host != "localhost" && (ip == nil || !ip.IsLoopback()) {
 		problemWith(c, http.StatusForbidden, "this service answers under loopback addresses only")
 	}
+}
+
+// originOf is the address that a request came from.
+func originOf(r *http.Request) string {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		return r.RemoteAddr
+	}
+	return host
 }

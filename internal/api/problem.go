@@ -1,7 +1,9 @@
 package api
 
 import (
+	"encoding/json"
 	"errors"
+	"io"
 	"io/fs"
 	"net/http"
 
@@ -79,4 +81,9 @@ func answer(c *gin.Context, kind string, status int, detail string) {
 	c.Set(detailKey, detail)
 	c.Header("Content-Type", "application/problem+json")
 	c.AbortWithStatusJSON(status, spec.Problem{Type: kind, Title: http.StatusText(status), Status: status, Detail: detail})
+}
+
+// writeProblem writes the body of a problem where gin is not.
+func writeProblem(w io.Writer, status int, detail string) {
+	_ = json.NewEncoder(w).Encode(spec.Problem{Type: plainProblem, Title: http.StatusText(status), Status: status, Detail: detail}) // a line that was cut
 }

@@ -33,29 +33,39 @@ var deeds = map[string]string{
 	"PUT /v1/limits": "changed a limit", "DELETE /v1/limits": "removed a limit",
 }
 
-// record notes in the log what somebody asked for that changes something, and what came of it.
+// record notes in the log what somebody asked for that changes something, and what came of it; and who was not let in.
 func (g *gate) record(c *gin.Context) {
 	c.Next()
 	method, path := c.Request.Method, c.FullPath()
+	what := deeds[method+" "+path]
+	if what == "" {
+		what = method + " " + short(path)
+	}
+	if status := c.Writer.Status(); status == http.StatusUnauthorized || status == http.StatusForbidden || status == http.StatusTooManyRequests {
+		if who := c.GetString(whoKey); who != "" || method != http.MethodGet { // a browser that asks for the first time is nobody's attempt
+			g.note(orNobody(who), c.ClientIP(), what, http.StatusText(status)+": "+c.GetString(detailKey))
+		}
+		return
+	}
 	if method == http.MethodGet || method == http.MethodHead || path == "" || path == "/v1/plans" || path == "/v1/balance" { // a plan changes nothing
 		return
 	}
-	who := c.GetString(whoKey)
-	if who == "" {
-		who = "nobody who is known"
-	}
+	who := orNobody(c.GetString(whoKey))
 	if name := storage.Printable(c.GetHeader(WhoHeader)); name != "" {
 		who += ", " + name[:min(len(name), maxWho)]
-	}
-	what := deeds[method+" "+path]
-	if what == "" {
-		what = method + " " + path
 	}
 	result := "done"
 	if c.Writer.Status() >= http.StatusBadRequest {
 		result = http.StatusText(c.Writer.Status()) + ": " + c.GetString(detailKey)
 	}
-	g.service.Note(c, who, c.ClientIP(), what, subject(c), result)
+	g.service.Note(who, c.ClientIP(), what, short(subject(c)), result[:min(len(result), 10*maxNoted)])
+}
+
+func orNobody(who string) string {
+	if who == "" {
+		return "nobody who is known"
+	}
+	return who
 }
 
 // subject is what a call is about: what its answer says, or what its address names.

@@ -39,18 +39,21 @@ func New(s *service.Service, o Options) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	binding.EnableDecoderDisallowUnknownFields = true // a mistyped option is an error, not a default
 	r := gin.New()
+	if err := r.SetTrustedProxies(nil); err != nil { // where a request comes from, nobody else says
+		panic(err) // only for addresses that are none
+	}
 	r.ContextWithFallback = true // a handler's context ends with its request
 	r.HandleMethodNotAllowed = true
 	r.Use(gin.CustomRecovery(func(c *gin.Context, _ any) { problem(c, fmt.Errorf("an error in Bagaglio itself; please report it")) }))
 	r.Use(headers, limitBody)
-	if o.Loopback {
-		r.Use(onlyLoopback)
-	}
 	r.NoMethod(func(c *gin.Context) {
 		problemWith(c, http.StatusMethodNotAllowed, "this address does not take "+c.Request.Method)
 	})
-	g := &gate{service: s}
+	g := &gate{service: s, refusals: newRefusals()}
 	r.Use(g.record)
+	if o.Loopback {
+		r.Use(onlyLoopback)
+	}
 	r.GET("/enter", g.enter)
 	r.GET("/metrics", g.check, metrics(s))
 	r.NoRoute(console(o.Console))
@@ -65,7 +68,9 @@ func New(s *service.Service, o Options) http.Handler {
 		Middlewares:  []MiddlewareFunc{g.check},
 		ErrorHandler: func(c *gin.Context, err error, status int) { problemWith(c, status, err.Error()) },
 	})
-	return http.NewCrossOriginProtection().Handler(r)
+	others := http.NewCrossOriginProtection()
+	others.SetDenyHandler(http.HandlerFunc(g.crossSite))
+	return others.Handler(r)
 }
 
 // server answers the calls of the API with what the service says.

@@ -18,6 +18,8 @@ import (
 	"bagaglio/web"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/net/netutil"
+	"golang.org/x/sys/unix"
 )
 
 const (
@@ -34,8 +36,21 @@ func (a *app) serve() *cobra.Command {
 	}
 	c.Flags().Duration("hold", job.HoldFor, "for how long what is replaced is kept, to be restored")
 	c.Flags().Duration("checkpoint", time.Second, "how often a job keeps how far it is; what it did since is done again after a crash")
+	c.Flags().Int("log-lines", 1_000_000, "how many lines of the log are kept; older ones are put aside in the state folder's log-archive")
+	c.Flags().Duration("log-age", 2*365*24*time.Hour, "for how long they are")
 	c.Flags().String("listen", "127.0.0.1:2247", "address to listen on; port 0 takes a free one")
 	return c
+}
+
+// mostConnections bounds how many are open at once. The service itself needs files too, for its jobs: it keeps half of what it may have.
+const mostConnections = 512
+
+func connections() int {
+	var files unix.Rlimit
+	if err := unix.Getrlimit(unix.RLIMIT_NOFILE, &files); err != nil {
+		return mostConnections
+	}
+	return max(1, min(mostConnections, int(files.Cur/2)))
 }
 
 func (a *app) runService(ctx context.Context) error {
@@ -44,7 +59,9 @@ func (a *app) runService(ctx context.Context) error {
 		return err
 	}
 	log := slog.New(slog.NewTextHandler(a.notes, nil))
-	s, err := service.Open(ctx, state, service.Options{Hold: a.config.GetDuration("hold"), Checkpoint: a.config.GetDuration("checkpoint")}, log)
+	s, err := service.Open(ctx, state, service.Options{
+		Hold: a.config.GetDuration("hold"), Checkpoint: a.config.GetDuration("checkpoint"), LogLines: a.config.GetInt("log-lines"), LogAge: a.config.GetDuration("log-age"),
+	}, log)
 	if err != nil {
 		return err
 	}
@@ -60,8 +77,11 @@ func (a *app) runService(ctx context.Context) error {
 	server := &http.Server{
 		Handler:           api.New(s, api.Options{Version: a.version, Console: files, Loopback: line.Addr().(*net.TCPAddr).IP.IsLoopback()}),
 		ReadHeaderTimeout: 10 * time.Second,
+		ReadTimeout:       30 * time.Second, // of a body too: none is long
 		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    64 << 10,
 	}
+	line = netutil.LimitListener(line, connections())
 	file := filepath.Join(state, addressFile)
 	if err := os.WriteFile(file, []byte("http://"+address+"\n"), 0o600); err != nil {
 		return errors.Join(err, s.Close())

@@ -95,7 +95,7 @@ func (s *Service) Enter(ctx context.Context, key string) (session string, expire
 	}
 	session, hash = secret()
 	expires = time.Now().Add(sessionLifetime)
-	err = s.store.AddSession(ctx, hash, expires)
+	err = s.store.AddSession(ctx, hash, time.Now(), expires)
 	return session, expires, err == nil, err
 }
 

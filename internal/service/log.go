@@ -17,8 +17,8 @@ func (s *Service) noteJob(ctx context.Context, id int64, what, result string) {
 }
 
 // Note adds what somebody asked for to the log of events.
-func (s *Service) Note(ctx context.Context, who, origin, what, subject, result string) {
-	s.note(context.WithoutCancel(ctx), store.Event{Who: who, Origin: origin, What: what, Subject: subject, Result: result})
+func (s *Service) Note(who, origin, what, subject, result string) {
+	s.note(context.Background(), store.Event{Who: who, Origin: origin, What: what, Subject: subject, Result: result})
 }
 
 // Events returns the newest lines of the log before one of that number, or all when it is 0; at most limit.

@@ -74,6 +74,9 @@ type Options struct {
 	Hold time.Duration
 	// Checkpoint is how often a job keeps how far it is.
 	Checkpoint time.Duration
+	// LogLines and LogAge are how many lines of the log are kept, and for how long; 0 keeps all.
+	LogLines int
+	LogAge   time.Duration
 }
 
 // Open starts the service with its records in the folder state, and sets right what an earlier run left.

@@ -86,6 +86,7 @@ func (s *Service) tend(done <-chan struct{}) {
 			}
 			if now.Sub(cleared) > clearEvery {
 				cleared = now
+				s.jobs.Go(func() { s.archiveLog(now) })
 				if jumped(begin, now.Sub(begin), now.Round(0)) { // who knows what day it is
 					s.log.Warn("the clock has jumped since the service was started: nothing that is held is removed until it is started again")
 				} else {

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"math"
 	"time"
 )
 
@@ -26,6 +27,25 @@ func (s *Store) AddEvent(ctx context.Context, e Event, now time.Time) error {
 func (s *Store) Events(ctx context.Context, before int64, limit int) (events []Event, err error) {
 	err = s.db.SelectContext(ctx, &events, `SELECT * FROM events WHERE ? = 0 OR number < ? ORDER BY number DESC LIMIT ?`, before, before, limit)
 	return events, err
+}
+
+// OldestEvents returns the oldest lines of the log that are more than keep, or older than age; at most limit. 0 keeps all.
+func (s *Store) OldestEvents(ctx context.Context, keep int, age time.Duration, now time.Time, limit int) (events []Event, err error) {
+	before := stamp(time.Time{})
+	if age > 0 {
+		before = stamp(now.Add(-age))
+	}
+	if keep <= 0 {
+		keep = math.MaxInt
+	}
+	err = s.db.SelectContext(ctx, &events, `SELECT * FROM events WHERE at < ? OR number <= (SELECT max(number) FROM events) - ? ORDER BY number LIMIT ?`, before, keep, limit)
+	return events, err
+}
+
+// DropEvents removes the lines of the log up to a number, which somebody has kept elsewhere.
+func (s *Store) DropEvents(ctx context.Context, upTo int64) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM events WHERE number <= ?`, upTo)
+	return err
 }
 
 // Limit says how many jobs may run at once, and how fast.

@@ -64,6 +64,9 @@ func (l *longest) note(begin time.Time) {
 // LongestWrite is the longest time for which one transaction kept others from writing.
 func (s *Store) LongestWrite() time.Duration { return time.Duration(s.longest.Load()) }
 
+// mostConnections bounds how many are open at once: each has files open, and memory.
+const mostConnections = 16
+
 // Open opens the database in file, makes it if it is not there, and brings it to the present version.
 func Open(ctx context.Context, file string) (*Store, error) {
 	// The database holds hashes of secrets: nobody else reads it.
@@ -78,6 +81,8 @@ func Open(ctx context.Context, file string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("opening the records in %s: %w", file, err)
 	}
+	db.SetMaxOpenConns(mostConnections)
+	db.SetMaxIdleConns(mostConnections)
 	if err := migrate(ctx, db.DB); err != nil {
 		return nil, errors.Join(fmt.Errorf("bringing the records in %s up to date: %w", file, err), db.Close())
 	}
@@ -123,19 +128,19 @@ func (s *Store) SetSetting(ctx context.Context, name, value string) error {
 	return err
 }
 
-// AddSession keeps a session by the hash of its secret.
-func (s *Store) AddSession(ctx context.Context, hash string, expires time.Time) error {
+// AddSession keeps a session by the hash of its secret, and drops those that have expired.
+func (s *Store) AddSession(ctx context.Context, hash string, now, expires time.Time) error {
 	_, err := s.db.ExecContext(ctx, `INSERT INTO sessions (hash, expires) VALUES (?, ?)`, hash, stamp(expires))
+	if err == nil {
+		_, err = s.db.ExecContext(ctx, `DELETE FROM sessions WHERE expires < ?`, stamp(now))
+	}
 	return err
 }
 
-// HasSession tells whether a session is there and has not expired. Those that have are removed.
+// HasSession tells whether a session is there and has not expired.
 func (s *Store) HasSession(ctx context.Context, hash string, now time.Time) (bool, error) {
-	if _, err := s.db.ExecContext(ctx, `DELETE FROM sessions WHERE expires < ?`, stamp(now)); err != nil {
-		return false, err
-	}
 	var n int
-	err := s.db.GetContext(ctx, &n, `SELECT count(*) FROM sessions WHERE hash = ?`, hash)
+	err := s.db.GetContext(ctx, &n, `SELECT count(*) FROM sessions WHERE hash = ? AND expires >= ?`, hash, stamp(now))
 	return n > 0, err
 }
 

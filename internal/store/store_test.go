@@ -182,7 +182,7 @@ func TestKnownFormats(t *testing.T) {
 func TestSessionsAndPlansExpire(t *testing.T) {
 	s := records(t)
 	ctx := t.Context()
-	require.NoError(t, s.AddSession(ctx, "hash", noon.Add(time.Hour)))
+	require.NoError(t, s.AddSession(ctx, "hash", noon, noon.Add(time.Hour)))
 	for at, want := range map[time.Duration]bool{0: true, 59 * time.Minute: true} {
 		has, err := s.HasSession(ctx, "hash", noon.Add(at))
 		require.NoError(t, err)

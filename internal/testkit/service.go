@@ -106,6 +106,9 @@ func StartBinary(t testing.TB, binary string, env []string, state string, flags 
 	return s
 }
 
+// Process is the number of its process.
+func (s *Service) Process() int { return s.cmd.Process.Pid }
+
 // Notes are what the service said on standard error, once it has ended.
 func (s *Service) Notes() string { return s.notes.String() }
 
