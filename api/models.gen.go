@@ -510,8 +510,8 @@ type HostLogsInWith string
 type HostChange struct {
 	Address *string `json:"address,omitempty"`
 
-	// Login What to log in with. They are kept encrypted and never told again. Each may be `file:` and a path on the service's computer, or
-	// `env:` and the name of a variable that begins with BAGAGLIO_: then it is read from there each time.
+	// Login What to log in with. They are kept encrypted and never told again. Each may be `file:` and the name of a file in the service's folder for secrets, below the host's address, or
+	// `env:` and the name of a variable that begins with BAGAGLIO_SECRET_ and that address: then it is read from there each time.
 	Login      *Secrets `json:"login,omitempty"`
 	TrustedKey *string  `json:"trusted_key,omitempty"`
 	User       *string  `json:"user,omitempty"`
@@ -636,8 +636,8 @@ type NewHost struct {
 	Address string      `json:"address"`
 	Kind    NewHostKind `json:"kind"`
 
-	// Login What to log in with. They are kept encrypted and never told again. Each may be `file:` and a path on the service's computer, or
-	// `env:` and the name of a variable that begins with BAGAGLIO_: then it is read from there each time.
+	// Login What to log in with. They are kept encrypted and never told again. Each may be `file:` and the name of a file in the service's folder for secrets, below the host's address, or
+	// `env:` and the name of a variable that begins with BAGAGLIO_SECRET_ and that address: then it is read from there each time.
 	Login *Secrets `json:"login,omitempty"`
 	Name  string   `json:"name"`
 
@@ -803,8 +803,8 @@ type Seals struct {
 	Seals []Seal                 `json:"seals"`
 }
 
-// Secrets What to log in with. They are kept encrypted and never told again. Each may be `file:` and a path on the service's computer, or
-// `env:` and the name of a variable that begins with BAGAGLIO_: then it is read from there each time.
+// Secrets What to log in with. They are kept encrypted and never told again. Each may be `file:` and the name of a file in the service's folder for secrets, below the host's address, or
+// `env:` and the name of a variable that begins with BAGAGLIO_SECRET_ and that address: then it is read from there each time.
 type Secrets struct {
 	// Agent the SSH agent of the user that runs the service
 	Agent *bool `json:"agent,omitempty"`

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"bagaglio/api"
@@ -57,8 +56,8 @@ type loginFlags struct {
 func (l *loginFlags) add(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&l.user, "user", "", "to log in as")
-	f.StringVar(&l.key, "key", "", "file with the private key to log in with; it is copied into the service, encrypted (or env:BAGAGLIO_...)")
-	f.StringVar(&l.password, "password", "", "where the password comes from: ask, file:PATH or env:BAGAGLIO_...")
+	f.StringVar(&l.key, "key", "", "file with the private key to log in with; it is copied into the service, encrypted (or env:BAGAGLIO_SECRET_ADDRESS_...)")
+	f.StringVar(&l.password, "password", "", "where the password comes from: ask, file:NAME in the service's folder for secrets, or env:BAGAGLIO_SECRET_ADDRESS_...")
 	f.BoolVar(&l.agent, "agent", false, "log in with the SSH agent of the user that runs the service")
 	f.StringVar(&l.keyIs, "key-is", "", "fingerprint of the host's own key, SHA256:..., to trust it unasked")
 }
@@ -98,16 +97,11 @@ func (a *app) secrets(l loginFlags) (*api.Secrets, error) {
 		text := string(b)
 		s.Password = &text
 	case strings.HasPrefix(l.password, "file:"):
-		path, err := filepath.Abs(strings.TrimPrefix(l.password, "file:"))
-		if err != nil {
-			return nil, err
-		}
-		path = "file:" + path
-		s.Password = &path
+		s.Password = &l.password
 	case strings.HasPrefix(l.password, "env:"):
 		s.Password = &l.password
 	case l.password != "":
-		return nil, usage("a password is not written on the command line, where everybody on this computer can read it: use ask, file:PATH or env:BAGAGLIO_...")
+		return nil, usage("a password is not written on the command line, where everybody on this computer can read it: use ask, file:NAME or env:BAGAGLIO_SECRET_ADDRESS_...")
 	}
 	return s, nil
 }

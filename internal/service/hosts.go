@@ -99,7 +99,17 @@ func (s *Service) apply(ctx context.Context, h *store.Host, change api.HostChang
 		h.TrustedKey = *change.TrustedKey
 	}
 	if change.Address != nil {
+		before := *h
 		h.Address = *change.Address
+		if change.Login == nil && len(h.Login) > 0 && before.Address != "" && serverOf(before) != serverOf(*h) {
+			login, err := s.login(before)
+			if err == nil && given(login.Password) != "" {
+				err = wrong("it is another computer: give the password again, which is not sent there unasked")
+			}
+			if err != nil {
+				return err
+			}
+		}
 	}
 	switch h.Kind {
 	case kindHTTP:
@@ -223,9 +233,9 @@ func (s *Service) reach(ctx context.Context, host, folder string) (storage.Folde
 	if err != nil {
 		return nil, err
 	}
-	password, errPassword := fetch(given(login.Password))
-	key, errKey := fetch(given(login.Key))
-	passphrase, errPhrase := fetch(given(login.Passphrase))
+	password, errPassword := s.fetch(h, given(login.Password))
+	key, errKey := s.fetch(h, given(login.Key))
+	passphrase, errPhrase := s.fetch(h, given(login.Passphrase))
 	if err := errors.Join(errPassword, errKey, errPhrase); err != nil {
 		return nil, err
 	}

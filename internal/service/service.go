@@ -77,6 +77,8 @@ type Options struct {
 	// LogLines and LogAge are how many lines of the log are kept, and for how long; 0 keeps all.
 	LogLines int
 	LogAge   time.Duration
+	// Secrets is the folder with files that hosts may be logged in to with, empty for none.
+	Secrets string
 }
 
 // Open starts the service with its records in the folder state, and sets right what an earlier run left.

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 )
 
 // vault encrypts what hosts are logged in to with (AES-256-GCM). Its key lies beside the records, for the user of the service only: the
@@ -52,29 +51,4 @@ func (v *vault) open(name string, locked []byte) ([]byte, error) {
 		return nil, fmt.Errorf("what %s is logged in to with cannot be decrypted: the file %s is not the one that it was encrypted with; give it again", name, secretsKeyFile)
 	}
 	return plain, nil
-}
-
-// maxSecret bounds a secret that is read from a file, in bytes.
-const maxSecret = 64 << 10
-
-// fetch returns a secret, from the file or variable that it names if it does.
-func fetch(secret string) (string, error) {
-	if file, ok := strings.CutPrefix(secret, "file:"); ok {
-		b, err := os.ReadFile(file)
-		if err != nil {
-			return "", fmt.Errorf("reading a secret: %w", err)
-		}
-		if len(b) > maxSecret {
-			return "", fmt.Errorf("the secret in %s is longer than %d bytes", file, maxSecret)
-		}
-		return strings.TrimRight(string(b), "\r\n"), nil
-	}
-	if name, ok := strings.CutPrefix(secret, "env:"); ok {
-		value, ok := os.LookupEnv(name)
-		if !strings.HasPrefix(name, "BAGAGLIO_") || !ok {
-			return "", fmt.Errorf("a secret is to come from the variable %s: it has to begin with BAGAGLIO_ and be set where the service runs", name)
-		}
-		return value, nil
-	}
-	return secret, nil
 }

@@ -84,14 +84,15 @@ func TestHostsAreTrustedFirst(t *testing.T) {
 
 // TestSecretsAreNeverTold: not in an answer, an event, the service's own notes, or its records.
 func TestSecretsAreNeverTold(t *testing.T) {
-	s := start(t)
+	secrets := t.TempDir()
+	s := testkit.Start(t, filepath.Join(t.TempDir(), "state"), "--secrets", secrets)
 	server := sshd.Start(t)
 	body := strings.Split(string(server.Key), "\n")[2] // a line that is nowhere else
 	_ = lighthouse(t, s, server)
 	const password, fromFile = "low-tide-at-six", "high-tide-at-noon"
-	file := filepath.Join(t.TempDir(), "password")
-	require.NoError(t, os.WriteFile(file, []byte(fromFile+"\n"), 0o600))
-	for name, login := range map[string]api.Secrets{"buoy": {Password: ptr(password)}, "pier": {Password: ptr("file:" + file)}, "mole": {Password: ptr("env:PATH")}} {
+	require.NoError(t, os.Mkdir(filepath.Join(secrets, "127.0.0.1"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(secrets, "127.0.0.1/password"), []byte(fromFile+"\n"), 0o600))
+	for name, login := range map[string]api.Secrets{"buoy": {Password: ptr(password)}, "pier": {Password: ptr("file:password")}, "mole": {Password: ptr("env:PATH")}} {
 		_, err := s.AddHost(t.Context(), api.NewHost{Name: name, Kind: api.NewHostKindSftp, Address: server.Address, User: ptr("crew"), TrustedKey: &server.HostKey, Login: &login})
 		require.NoError(t, err)
 		trial, err := s.TestHost(t.Context(), name)

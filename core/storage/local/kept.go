@@ -78,6 +78,14 @@ func (k *Kept) holds(info os.FileInfo) bool {
 	return k.files[identityOf(info)]
 }
 
+// Holds fails for what is the kept folder, or a file in it.
+func (k *Kept) Holds(info os.FileInfo) error {
+	if k.holds(info) {
+		return ErrKept
+	}
+	return nil
+}
+
 // leads fails for a name in an open folder that leads to what is kept, or through it.
 func (k *Kept) leads(open *os.Root, name string) error {
 	if k == nil {
