@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"sync/atomic"
 	"testing"
@@ -155,4 +156,29 @@ func TestTenThousandDisks(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, first, second)
 	assert.Equal(t, before, c.opened.Load())
+}
+
+// itself is a folder with a hundred folders in it that are all like it.
+type itself struct {
+	storage.Folder
+	asked int
+}
+
+func (f *itself) List(dir string) (infos []storage.Info, err error) {
+	f.asked++
+	for i := range 100 {
+		infos = append(infos, storage.Info{Name: path.Join(dir, fmt.Sprintf("deck%02d", i)), IsDir: true})
+	}
+	return infos, nil
+}
+
+// TestAFolderThatContainsItself is looked through only so far, which is told.
+func TestAFolderThatContainsItself(t *testing.T) {
+	f := &itself{}
+	c, err := Scanner{Folder: f}.Scan(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, maxDirs, f.asked)
+	require.NotEmpty(t, c.Missed)
+	assert.LessOrEqual(t, len(c.Missed), maxMissed)
+	assert.Contains(t, fmt.Sprint(c.Missed), "folders")
 }

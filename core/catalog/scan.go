@@ -24,7 +24,10 @@ import (
 const (
 	maxDepth = 12      // of folders that are looked through
 	maxFiles = 200_000 // that are looked at
+	maxDirs  = 20_000  // that are looked through: a folder may seem to contain itself
 	openFor  = 15 * time.Second
+	// maxMissed bounds how many files and folders that could not be looked at are named.
+	maxMissed = 1000
 )
 
 // tellEvery is how often whoever waits for a scan hears what it has found.
@@ -79,6 +82,7 @@ type scan struct {
 	machines map[string]Machine // likewise
 
 	folders []string
+	full    bool // it has more folders than are looked through
 
 	mu            sync.Mutex
 	found         []Disk
@@ -161,7 +165,9 @@ func (x *scan) noteMachine(m Machine) {
 func (x *scan) miss(name string, why error) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	x.missed = append(x.missed, Missed{name, storage.Printable(why.Error())})
+	if len(x.missed) < maxMissed {
+		x.missed = append(x.missed, Missed{name, storage.Printable(why.Error())})
+	}
 }
 
 // tell says what was found since it did so last.
@@ -250,6 +256,13 @@ func (x *scan) has(name string) bool {
 func (x *scan) walk(ctx context.Context, dir string, depth int, found []storage.Info) ([]storage.Info, error) {
 	if err := ctx.Err(); err != nil {
 		return found, err
+	}
+	if len(x.folders) == maxDirs && !x.full {
+		x.full = true
+		x.miss(dir, fmt.Errorf("only %d folders of a pool are looked through", maxDirs))
+	}
+	if x.full {
+		return found, nil
 	}
 	infos, err := x.Folder.List(dir)
 	switch {

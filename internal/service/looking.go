@@ -26,6 +26,8 @@ const (
 	listIn, waitToKnow = time.Second, 30 * time.Second
 	// oldAfter is when a list of a pool whose changes nobody tells is looked through again, and roundEvery when any is.
 	oldAfter, roundEvery = 5 * time.Second, 2 * time.Minute
+	// lookFor bounds how long looking through a pool may take.
+	lookFor = 30 * time.Minute
 )
 
 // looks are how far looking through pools is, and when a list has to be new.
@@ -81,6 +83,8 @@ func (s *Service) lookThrough(ctx context.Context, pool string) error {
 		return err
 	}
 	defer s.looks.set(pool, far{})
+	ctx, cancel := context.WithTimeoutCause(ctx, lookFor, fmt.Errorf("it could not be looked through within %s", lookFor))
+	defer cancel()
 	var mu sync.Mutex // for those that are on record meanwhile
 	var told []catalog.Disk
 	found, err := catalog.Scanner{
@@ -94,6 +98,9 @@ func (s *Service) lookThrough(ctx context.Context, pool string) error {
 			return s.store.AddDisks(ctx, pool, disks)
 		},
 	}.Scan(ctx)
+	if err != nil && ctx.Err() != nil {
+		err = context.Cause(ctx)
+	}
 	if err != nil {
 		return fmt.Errorf("pool %s: %w", pool, err)
 	}

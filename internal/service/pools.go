@@ -120,11 +120,11 @@ func (s *Service) noState(ctx context.Context, r store.Pool) error {
 			return err
 		}
 		if err == nil {
-			_, err = folder.Stat(stateMark)
+			mark, err := folder.Stat(stateMark)
 			if closeErr := folder.Close(); closeErr != nil {
 				return closeErr
 			}
-			if err == nil {
+			if err == nil && mark.Regular {
 				return fmt.Errorf("%w: %s on %s is the state of a service: %w", ErrInvalid, at, r.Host, local.ErrKept)
 			}
 		}

@@ -19,6 +19,9 @@ type file struct {
 	same   map[string]string // header of a condition that holds as long as the file is what it was
 }
 
+// slowest is how many bytes a second a server has to send, on the whole: one that sends less is given up.
+const slowest = 16 << 10
+
 // ReadAt asks for a range.
 func (f *file) ReadAt(p []byte, off int64) (int, error) {
 	if off >= f.size || len(p) == 0 {
@@ -43,6 +46,8 @@ func (f *file) ReadAt(p []byte, off int64) (int, error) {
 	if got, want := answer.Header.Get("Content-Range"), fmt.Sprintf("bytes %d-%d/%d", off, last, f.size); got != want {
 		return 0, fmt.Errorf("the server was asked for %q of %s and sends %q: the file has changed, or the server is not to be trusted", want, f.name, storage.Printable(got))
 	}
+	within := time.AfterFunc(patience+time.Duration(len(p)/slowest)*time.Second, cancel)
+	defer within.Stop()
 	n, err := readAll(&patient{answer.Body, time.AfterFunc(patience, cancel)}, p)
 	if err != nil {
 		return n, fmt.Errorf("%w: reading %s from the server: %w", storage.ErrLost, f.name, err)

@@ -47,7 +47,7 @@ func Open(login Login) (*Folder, error) {
 	}
 	base.Path = strings.TrimSuffix(base.Path, "/") + "/"
 	return &Folder{base: base, login: login, client: &http.Client{
-		Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 16, ResponseHeaderTimeout: patience, TLSHandshakeTimeout: patience, DisableCompression: true},
+		Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 16, ResponseHeaderTimeout: patience, TLSHandshakeTimeout: patience, DisableCompression: true, MaxResponseHeaderBytes: 256 << 10},
 		CheckRedirect: func(r *http.Request, via []*http.Request) error {
 			if r.URL.Host != base.Host || r.URL.Scheme != base.Scheme || !strings.HasPrefix(r.URL.Path, base.Path) || len(via) > 5 {
 				return fmt.Errorf("the server sends us to %s: %w", r.URL.Redacted(), storage.ErrOutside)
@@ -150,25 +150,57 @@ func (f *Folder) Stat(name string) (storage.Info, error) {
 	return storage.Info{Name: name, Size: max(0, a.length), Room: storage.Unknown, Modified: modified, IsDir: folder, Regular: !folder}, nil
 }
 
-// found is an answer to PROPFIND (RFC 4918, section 9.1), as far as it is used.
-type found struct {
-	Responses []struct {
-		Href string `xml:"DAV: href"`
-		Prop []struct {
-			Length   string    `xml:"DAV: prop>getcontentlength"`
-			Modified string    `xml:"DAV: prop>getlastmodified"`
-			Folder   *struct{} `xml:"DAV: prop>resourcetype>collection"`
-		} `xml:"DAV: propstat"`
-	} `xml:"DAV: response"`
+// response is a part of the answer to PROPFIND (RFC 4918, section 9.1), as far as it is used.
+type response struct {
+	Href string `xml:"DAV: href"`
+	Prop []struct {
+		Length   string    `xml:"DAV: prop>getcontentlength"`
+		Modified string    `xml:"DAV: prop>getlastmodified"`
+		Folder   *struct{} `xml:"DAV: prop>resourcetype>collection"`
+	} `xml:"DAV: propstat"`
 }
 
-// maxList bounds the length of a server's list of files, in bytes.
-const maxList = 64 << 20
+// Bounds of a server's list of files: its length in bytes, its entries, and how long it may take.
+const (
+	maxList    = 48 << 20
+	maxEntries = 100_000
+	listFor    = 5 * time.Minute
+)
+
+// responses calls each with the parts of an answer to PROPFIND, one after the other.
+func responses(body io.Reader, each func(response)) error {
+	limited := &io.LimitedReader{R: body, N: maxList}
+	in := xml.NewDecoder(limited)
+	for n := 0; ; {
+		token, err := in.Token()
+		if errors.Is(err, io.EOF) && limited.N > 0 {
+			return nil
+		}
+		if limited.N <= 0 || n > maxEntries {
+			return fmt.Errorf("it has more than %d bytes, or more than %d entries", maxList, maxEntries)
+		}
+		if err != nil {
+			return err
+		}
+		start, ok := token.(xml.StartElement)
+		if !ok || start.Name != (xml.Name{Space: "DAV:", Local: "response"}) {
+			continue
+		}
+		var r response
+		if err := in.DecodeElement(&r, &start); err != nil {
+			return err
+		}
+		each(r)
+		n++
+	}
+}
 
 // List asks the server what lies in dir, which one with WebDAV (RFC 4918) tells; any other fails with errors.ErrUnsupported.
 func (f *Folder) List(dir string) ([]storage.Info, error) {
 	const which = `<?xml version="1.0"?><propfind xmlns="DAV:"><prop><getcontentlength/><getlastmodified/><resourcetype/></prop></propfind>`
-	answer, err := f.ask(context.Background(), "PROPFIND", dir, map[string]string{"Depth": "1", "Content-Type": "application/xml"}, strings.NewReader(which),
+	ctx, cancel := context.WithTimeout(context.Background(), listFor)
+	defer cancel()
+	answer, err := f.ask(ctx, "PROPFIND", dir, map[string]string{"Depth": "1", "Content-Type": "application/xml"}, strings.NewReader(which),
 		http.StatusMultiStatus, http.StatusMethodNotAllowed, http.StatusNotImplemented, http.StatusBadRequest, http.StatusOK)
 	if err != nil {
 		return nil, err
@@ -177,19 +209,15 @@ func (f *Folder) List(dir string) ([]storage.Info, error) {
 	if answer.StatusCode != http.StatusMultiStatus {
 		return nil, fmt.Errorf("this server does not tell what lies in it (no WebDAV): name a file there instead: %w", errors.ErrUnsupported)
 	}
-	var all found
-	if err := xml.NewDecoder(io.LimitReader(answer.Body, maxList)).Decode(&all); err != nil {
-		return nil, fmt.Errorf("reading the server's list of %s: %w", dir, err)
-	}
 	self, err := storage.Clean(dir)
 	if err != nil {
 		return nil, err
 	}
 	var infos []storage.Info
-	for _, r := range all.Responses {
+	err = responses(answer.Body, func(r response) {
 		name, ok := f.nameOf(r.Href)
 		if !ok || path.Dir(name) != self || name == self {
-			continue // the folder itself, or what nobody asked for
+			return // the folder itself, or what nobody asked for
 		}
 		info := storage.Info{Name: name, Room: storage.Unknown, Regular: true}
 		for _, p := range r.Prop {
@@ -204,6 +232,9 @@ func (f *Folder) List(dir string) ([]storage.Info, error) {
 			}
 		}
 		infos = append(infos, info)
+	})
+	if err != nil {
+		return nil, fmt.Errorf("reading the server's list of %s: %w", dir, err)
 	}
 	slices.SortFunc(infos, func(a, b storage.Info) int { return strings.Compare(a.Name, b.Name) })
 	return infos, nil

@@ -69,7 +69,8 @@ type client struct {
 	gone     chan struct{} // closed with the connection
 	onItsWay *semaphore.Weighted
 
-	sh shell
+	sh    shell
+	lists listing
 
 	mu    sync.Mutex
 	open  map[*asked]struct{}
@@ -81,7 +82,7 @@ type client struct {
 type asked struct {
 	since    time.Time
 	patience time.Duration
-	most     int64 // bytes that may have come in until it is answered, 0 for any
+	until    time.Time // when it has to be answered; the zero time for whenever
 }
 
 // newClient asks for file transfer on a connection.
@@ -156,14 +157,6 @@ func (c *client) askFor(patience time.Duration, do func() error) error {
 	return c.wait(&asked{since: time.Now(), patience: patience}, do)
 }
 
-// askList is for what is read into memory as a whole. It bounds all that comes in meanwhile, of which lists are the least.
-func (c *client) askList(do func() error) error {
-	return c.wait(&asked{since: time.Now(), patience: c.patience, most: c.bytes.Load() + maxList}, do)
-}
-
-// maxList bounds what a host may send as one list, in bytes, with what else comes in meanwhile.
-const maxList = 1 << 30
-
 func (c *client) wait(a *asked, do func() error) error {
 	c.mu.Lock()
 	c.open[a] = struct{}{}
@@ -208,8 +201,8 @@ func (c *client) givenUp(now time.Time) bool {
 		switch {
 		case now.Sub(since) > a.patience:
 			c.fault = fmt.Sprintf("the host said nothing for %s", a.patience)
-		case a.most > 0 && c.bytes.Load() > a.most:
-			c.fault = "the host sends a list that does not end"
+		case !a.until.IsZero() && now.After(a.until):
+			c.fault = fmt.Sprintf("the host was not done with a list after %s", listFor)
 		}
 	}
 	return c.fault != ""

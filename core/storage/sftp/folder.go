@@ -322,11 +322,7 @@ func toInfo(name string, info os.FileInfo) storage.Info {
 // List returns what lies directly in dir, sorted by name. Names that no other call would accept are left out.
 func (f *Folder) List(dir string) (infos []storage.Info, err error) {
 	err = f.at(dir, func(c *client, at spot) error {
-		var found []os.FileInfo
-		err := c.askList(func() (err error) {
-			found, err = c.sftp.ReadDir(at.full)
-			return err
-		})
+		found, err := c.readDir(at.full)
 		for _, i := range found {
 			base := i.Name()
 			if base == "." || base == ".." || strings.Contains(base, "/") {

@@ -25,6 +25,8 @@ const (
 	hello, done = "bagaglio-shell", "bagaglio-done:"
 	// maxSaid is how much of what a command prints is kept, in bytes.
 	maxSaid = 64 << 10
+	// maxPrinted bounds what a command may print at all.
+	maxPrinted = 4 << 20
 )
 
 // errNoShell is the error for a host that runs no commands.
@@ -89,8 +91,9 @@ func (s *shell) do(command string) (said, code string, err error) {
 	if _, err := fmt.Fprintf(s.in, "( %s ) </dev/null 2>/dev/null; echo %s$?\n", command, done); err != nil {
 		return "", "", err
 	}
-	for {
+	for read := 0; read < maxPrinted; {
 		line, err := s.out.ReadSlice('\n') // of one that is too long, only a part
+		read += len(line)
 		if err != nil && !errors.Is(err, bufio.ErrBufferFull) {
 			return "", "", err
 		}
@@ -101,4 +104,5 @@ func (s *shell) do(command string) (said, code string, err error) {
 			said += string(line)
 		}
 	}
+	return "", "", fmt.Errorf("the host's command prints more than %d bytes", maxPrinted)
 }

@@ -50,17 +50,22 @@ func (t tools) tellHoles() bool {
 // quote makes one word of a shell command of a text (POSIX, Shell Command Language, 2.2.2).
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
-// bounded keeps the first bytes of what is written.
+// bounded keeps what is written, up to a bound.
 type bounded struct {
 	bytes.Buffer
 	left int
+	full func() // is called when more comes
 }
 
+var errPrinted = errors.New("the host's command prints far more than it should")
+
 func (b *bounded) Write(p []byte) (int, error) {
-	keep := p[:min(len(p), b.left)]
-	b.left -= len(keep)
-	_, _ = b.Buffer.Write(keep) // never fails
-	return len(p), nil
+	if len(p) > b.left {
+		b.full()
+		return 0, errPrinted
+	}
+	b.left -= len(p)
+	return b.Buffer.Write(p)
 }
 
 // Sums tells whether the host takes checksums for us.
@@ -108,11 +113,17 @@ func (c *client) run(ctx context.Context, command string, most int) (string, err
 	defer session.Close()
 	stop := context.AfterFunc(ctx, func() { _ = session.Close() })
 	defer stop()
-	out := &bounded{left: most}
+	over := false
+	out := &bounded{left: most, full: func() {
+		over = true
+		_ = session.Close() // nothing more of it is wanted
+	}}
 	session.Stdout = out
 	if err := session.Run(command); err != nil {
 		if ctx.Err() != nil {
 			err = ctx.Err()
+		} else if over {
+			err = errPrinted
 		}
 		return "", plain(err)
 	}
