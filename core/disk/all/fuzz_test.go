@@ -3,7 +3,9 @@ package all
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"hash/crc32"
+	"io"
 	"os"
 	"path/filepath"
 	"testing"
@@ -12,6 +14,7 @@ import (
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
 	"bagaglio/core/storage/local"
+	"bagaglio/core/storage/memory"
 	"bagaglio/core/transfer"
 
 	"github.com/stretchr/testify/require"
@@ -20,22 +23,24 @@ import (
 // The parsers get the vectors, and whatever the fuzzer makes of them. Nothing may panic, hang or eat memory, and what a
 // disk says of itself has to hold.
 
-func FuzzQcow2(f *testing.F) { fuzz(f, "qcow2", func([]byte) {}) }
-func FuzzHDD(f *testing.F)   { fuzz(f, "hdd", func([]byte) {}) }
-func FuzzVDI(f *testing.F)   { fuzz(f, "vdi", func([]byte) {}) }
+func FuzzQcow2(f *testing.F) { fuzz(f, "qcow2", nil) }
+func FuzzHDD(f *testing.F)   { fuzz(f, "hdd", nil) }
+func FuzzVDI(f *testing.F)   { fuzz(f, "vdi", nil) }
 func FuzzVHD(f *testing.F)   { fuzz(f, "vhd", mendVHD) }
-func FuzzVMDK(f *testing.F)  { fuzz(f, "vmdk", func([]byte) {}) }
+func FuzzVMDK(f *testing.F)  { fuzz(f, "vmdk", nil) }
 func FuzzVHDX(f *testing.F)  { fuzz(f, "vhdx", mendVHDX) }
 
+// An input is short, the image is sparse and in memory, and what is read of it is bounded: so thousands run in a second.
 const (
-	fuzzPage  = 4 << 10
-	fuzzPages = 40      // of an image that are not zeros
+	fuzzPage  = 512
+	fuzzPages = 16      // of an image that are not zeros
 	fuzzSize  = 8 << 20 // of an image
+	fuzzRead  = 64 << 10
 )
 
-// fuzz gives an image as the pages of it that are not zeros, each behind its number, and its length; so inputs stay short.
+// fuzz gives an image as the pages of it that are not zeros, each behind its number, and its length.
 // mend sets checksums right, which the fuzzer would never find.
-func fuzz(f *testing.F, format string, mend func(image []byte)) {
+func fuzz(f *testing.F, format string, mend func(image mendable)) {
 	v := loadVectors(f)
 	add := func(file string) {
 		b, err := os.ReadFile(file)
@@ -66,20 +71,33 @@ func fuzz(f *testing.F, format string, mend func(image []byte)) {
 	room, err := disk.Lookup(format)
 	require.NoError(f, err)
 	base := "base" + room.Extensions[0]
+	pool := &memory.Folder{}
+	if below, err := os.ReadFile(filepath.Join(dir, base)); err == nil { // a layout of it stands on one
+		file, err := pool.Create(base)
+		require.NoError(f, err)
+		_, err = file.WriteAt(below, 0)
+		require.NoError(f, err)
+	}
 	f.Fuzz(func(t *testing.T, pages []byte, length uint32) {
-		image := make([]byte, length%(fuzzSize+1))
-		for ; len(pages) > 2; pages = pages[min(len(pages), 2+fuzzPage):] {
-			if at := int(binary.LittleEndian.Uint16(pages)) * fuzzPage; at < len(image) {
-				copy(image[at:], pages[2:min(len(pages), 2+fuzzPage)])
+		folder := pool.Beside()
+		make := func(name string) {
+			image, err := folder.Create(name)
+			require.NoError(t, err)
+			require.NoError(t, image.Truncate(int64(length%(fuzzSize+1))))
+			for rest := pages; len(rest) > 2; rest = rest[min(len(rest), 2+fuzzPage):] {
+				at, page := int64(binary.LittleEndian.Uint16(rest))*fuzzPage, rest[2:min(len(rest), 2+fuzzPage)]
+				if at+int64(len(page)) <= int64(length%(fuzzSize+1)) {
+					_, err := image.WriteAt(page, at)
+					require.NoError(t, err)
+				}
+			}
+			if mend != nil {
+				mend(image)
 			}
 		}
-		mend(image)
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "disk"), image, 0o600))
-		folder, err := local.Open(dir)
-		require.NoError(t, err)
-		defer folder.Close()
+		make("disk")
 		if room.Rename != nil {
-			require.NoError(t, os.WriteFile(filepath.Join(dir, "named"), image, 0o600))
+			make("named")
 			_, _ = room.RenameIn(folder, "named", map[string]string{base: "harbour" + base}) // an error is a fine answer
 		}
 		r, err := disk.Open(t.Context(), folder, "disk", format)
@@ -87,16 +105,23 @@ func fuzz(f *testing.F, format string, mend func(image []byte)) {
 			return
 		}
 		defer r.Close()
-		ctx, cancel := context.WithTimeout(t.Context(), time.Second)
+		ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
 		defer cancel()
 		if r.Describe().VirtualSize != r.Size() {
 			t.Error("two virtual sizes")
 		}
 		if c, ok := r.(disk.Checker); ok {
-			_ = c.Check(ctx) // an error is a fine answer
+			if err := c.Check(ctx); ctx.Err() != nil {
+				t.Errorf("checking a file of 8 MiB took more than five seconds: %v", err)
+			}
 		}
-		if r.Size() > 16<<20 { // reading on would measure the machine
-			_, _ = r.ReadAt(make([]byte, 4<<20), r.Size()/2)
+		if r.Size() > fuzzRead { // reading on would measure the machine
+			for _, off := range []int64{0, r.Size() / 2, r.Size() - fuzzRead} {
+				_, _ = r.ReadAt(p[:], off)
+				if e, err := r.Extent(off); err == nil && (e.Off != off || e.Len <= 0 || e.End() > r.Size()) {
+					t.Errorf("extent %+v at %d of %d bytes", e, off, r.Size())
+				}
+			}
 			return
 		}
 		var meter transfer.Meter
@@ -106,6 +131,9 @@ func fuzz(f *testing.F, format string, mend func(image []byte)) {
 		}
 	})
 }
+
+// p is what the fuzzer reads into: it is never looked at, and inputs run one after the other.
+var p [fuzzRead]byte
 
 // addWritten adds an image of each layout that we write, and leaves in dir what those that stand on a base stand on.
 func addWritten(f *testing.F, format, dir string, add func(file string)) {
@@ -165,30 +193,59 @@ func FuzzBundle(f *testing.F) {
 	})
 }
 
-func mendVHD(image []byte) {
-	n := len(image)
-	for _, part := range []struct{ at, len, field int }{{0, 512, 64}, {512, 1024, 36}, {n - 512, 512, 64}} {
-		if part.at < 0 || part.at+part.len > n {
+// mendable is an image whose checksums can be set right.
+type mendable interface {
+	io.ReaderAt
+	io.WriterAt
+	Size() (int64, error)
+}
+
+// inSlice is one in a slice.
+type inSlice []byte
+
+func (b inSlice) Size() (int64, error) { return int64(len(b)), nil }
+
+func (b inSlice) ReadAt(p []byte, off int64) (int, error) { return copy(p, b[off:]), nil }
+
+func (b inSlice) WriteAt(p []byte, off int64) (int, error) { return copy(b[off:], p), nil }
+
+// window is a part of an image, nil where the image ends before it.
+func window(image mendable, at, length int64) []byte {
+	size, err := image.Size()
+	if err != nil || at < 0 || at+length > size {
+		return nil
+	}
+	b := make([]byte, length)
+	if _, err := image.ReadAt(b, at); err != nil && !errors.Is(err, io.EOF) {
+		return nil
+	}
+	return b
+}
+
+func mendVHD(image mendable) {
+	n, _ := image.Size() // never fails in memory
+	for _, part := range []struct{ at, len, field int64 }{{0, 512, 64}, {512, 1024, 36}, {n - 512, 512, 64}} {
+		b := window(image, part.at, part.len)
+		if b == nil {
 			continue
 		}
-		b := image[part.at:][:part.len]
 		clear(b[part.field:][:4])
 		var sum uint32
 		for _, c := range b {
 			sum += uint32(c)
 		}
-		binary.BigEndian.PutUint32(b[part.field:], ^sum)
+		_, _ = image.WriteAt(binary.BigEndian.AppendUint32(nil, ^sum), part.at+part.field) // likewise
 	}
 }
 
-func mendVHDX(image []byte) {
+func mendVHDX(image mendable) {
 	table := crc32.MakeTable(crc32.Castagnoli)
-	for _, part := range []struct{ at, len int }{{64 << 10, 4 << 10}, {128 << 10, 4 << 10}, {192 << 10, 64 << 10}, {256 << 10, 64 << 10}} {
-		if part.at+part.len > len(image) {
+	for _, part := range []struct{ at, len int64 }{{64 << 10, 4 << 10}, {128 << 10, 4 << 10}, {192 << 10, 64 << 10}, {256 << 10, 64 << 10}} {
+		b := window(image, part.at, part.len)
+		if b == nil {
 			continue
 		}
-		b := image[part.at:][:part.len]
 		clear(b[4:8])
-		binary.LittleEndian.PutUint32(b[4:], crc32.Checksum(b, table))
+		_, _ = image.WriteAt(binary.LittleEndian.AppendUint32(nil, crc32.Checksum(b, table)), part.at+4) // likewise
 	}
 }

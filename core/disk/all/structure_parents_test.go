@@ -168,7 +168,7 @@ func TestVHDXSectorsOfTheParent(t *testing.T) {
 		patch(t, filepath.Join(dir, "base.vhdx"), func(b []byte) []byte {
 			for _, at := range []int{64 << 10, 128 << 10} {
 				b[at+32]++
-				mendVHDX(b)
+				mendVHDX(inSlice(b))
 			}
 			return b
 		})
