@@ -139,6 +139,8 @@ func (d *Description) StandOn(base Reader, name string) {
 var (
 	// ErrFormat means that the content is not of the format asked for.
 	ErrFormat = errors.New("not an image of this format")
+	// ErrNoFormat means that there is no format of that name.
+	ErrNoFormat = errors.New("no such format")
 	// ErrDamaged means that the format was recognised and its structure is broken.
 	ErrDamaged = errors.New("the image is damaged")
 	// ErrIncomplete means that files of the disk are missing or short. What wraps it wraps ErrDamaged too.

@@ -82,7 +82,7 @@ func (o Origin) Beside(name string) (string, error) {
 	if path.IsAbs(name) {
 		return "", fmt.Errorf("it is an absolute name: %w", storage.ErrOutside)
 	}
-	return storage.Clean(path.Join(path.Dir(o.Name), name))
+	return storage.Clean(path.Join(path.Dir(o.Name), storage.ShownName(name)))
 }
 
 func (o Origin) identity() (string, error) {

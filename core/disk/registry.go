@@ -115,7 +115,7 @@ func Lookup(name string) (Format, error) {
 		}
 		names = append(names, f.Name)
 	}
-	return Format{}, fmt.Errorf("format %q is not known: choose one of %v", name, names)
+	return Format{}, fmt.Errorf("%w: format %q is not known: choose one of %v", ErrNoFormat, name, names)
 }
 
 // Layout returns the layout of that name, or the default for an empty name.

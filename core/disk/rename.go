@@ -22,7 +22,11 @@ func (f Format) RenameIn(folder storage.Folder, name string, names map[string]st
 	if err != nil {
 		return false, err
 	}
-	changed, err = f.Rename(file, names)
+	raw := map[string]string{} // as they are in the image
+	for from, to := range names {
+		raw[storage.RawName(from)] = storage.RawName(to)
+	}
+	changed, err = f.Rename(file, raw)
 	if changed && err == nil {
 		err = file.Sync()
 	}

@@ -215,7 +215,7 @@ func copyNames(r plan.Request, source plan.SourceFacts) func(string) []string {
 // lookAtCopy gathers what matters when files are copied as they are.
 func lookAtCopy(ctx context.Context, ends Ends, r plan.Request, source plan.SourceFacts, f *plan.DestinationFacts) error {
 	var files []disk.VerbatimFile
-	_, copied, _, err := plan.Copies(r, source)
+	root, copied, _, err := plan.Copies(r, source)
 	if err != nil {
 		return nil // the plan says so
 	}
@@ -243,7 +243,10 @@ func lookAtCopy(ctx context.Context, ends Ends, r plan.Request, source plan.Sour
 	if err != nil {
 		return err
 	}
-	_, moves := ends.Destination.(storage.Mover)
+	m, moves := ends.Destination.(storage.Mover)
+	for _, c := range copied {
+		moves = moves && m.Moves(ends.Source, c.From, path.Join(root, c.To))
+	}
 	f.SameStorage = moves && (from.ID != "" && from.ID == f.Space.ID || len(source.Stays) > 0)
 	if r.Chain == plan.ChainAlone && source.Description.Base != "" {
 		base, err := disk.Origin{Folder: ends.Destination, Name: r.Destination.Path}.Beside(source.Description.Base)

@@ -355,6 +355,14 @@ func (f stoppingFolder) Rename(a, b string) error {
 	return f.Folder.Rename(a, b)
 }
 
+func (f stoppingFolder) Moves(from storage.Folder, a, b string) bool {
+	m, ok := f.Folder.(storage.Mover)
+	if x, stops := from.(stoppingFolder); stops {
+		from = x.Folder
+	}
+	return ok && m.Moves(from, a, b)
+}
+
 func (f stoppingFolder) MoveIn(from storage.Folder, a, b string) error {
 	m, ok := f.Folder.(storage.Mover)
 	if !ok {

@@ -103,6 +103,11 @@ func (d drive) MoveIn(from storage.Folder, a, b string) error {
 	return errors.ErrUnsupported
 }
 
+func (d drive) Moves(from storage.Folder, a, b string) bool {
+	x, ok := from.(drive)
+	return ok && d.Folder.(storage.Mover).Moves(x.Folder, a, b)
+}
+
 // voyage is a world of disks in two pools, on two storages, of which the content of each disk is known.
 type voyage struct {
 	*testing.T

@@ -257,6 +257,7 @@ func (w *work) target(ctx context.Context) (t disk.Target, err error) {
 	if t.BaseName, err = filepath.Rel(path.Dir(r.Destination.Path), path.Clean(r.Base)); err != nil {
 		return t, fmt.Errorf("naming the base %s: %w", r.Base, err)
 	}
+	t.BaseName = storage.RawName(t.BaseName)
 	t.Base, err = openBase(ctx, w.Ends.Destination, r)
 	return t, err
 }

@@ -144,10 +144,10 @@ func (d Definition) bounded(f Format, file string) Definition {
 	bounded := func(all []string) []string {
 		names, seen := []string{}, map[string]bool{}
 		for _, name := range all {
-			if name == "" || seen[name] || storage.Printable(name) != name {
+			if name == "" || seen[name] {
 				continue
 			}
-			if len(name) > maxName || number == maxDisks || length+len(name) > maxNames {
+			if storage.Printable(name) != name || len(name) > maxName || number == maxDisks || length+len(name) > maxNames {
 				d.More = true
 				continue
 			}

@@ -81,6 +81,8 @@ type Cloner interface {
 type Mover interface {
 	// MoveIn never replaces what exists, and fails with errors.ErrUnsupported where the two are not on one filesystem.
 	MoveIn(from Folder, name, to string) error
+	// Moves tells whether it can.
+	Moves(from Folder, name, to string) bool
 }
 
 // Owner is a Folder that keeps an owner and a mode of files.
@@ -201,21 +203,6 @@ var NoHoles = map[string]bool{"fat": true, "msdos": true, "vfat": true, "exfat":
 var ErrOutside = errors.New("the name leads out of its folder")
 
 // Clean returns name in its shortest form, or ErrOutside when it is absolute or leads out of the folder, or an error
-// when it holds characters that cannot be shown in one line.
-func Clean(name string) (string, error) {
-	if strings.ContainsFunc(name, func(r rune) bool { return r < 0x20 || r == 0x7f }) {
-		return "", fmt.Errorf("name %q has control characters in it: rename the file first", name)
-	}
-	if path.IsAbs(name) {
-		return "", fmt.Errorf("%q: %w", name, ErrOutside)
-	}
-	c := path.Clean(name)
-	if c == ".." || strings.HasPrefix(c, "../") {
-		return "", fmt.Errorf("%q: %w", name, ErrOutside)
-	}
-	return c, nil
-}
-
 // Printable drops from a text what would disturb a terminal: names in images and on other computers are written by anybody.
 func Printable(s string) string {
 	return strings.TrimSpace(strings.Map(func(c rune) rune {

@@ -79,6 +79,12 @@ func (f folder) MoveIn(from storage.Folder, a, b string) error {
 	}
 	return around("move", func() error { return f.Folder.(storage.Mover).MoveIn(from, a, b) })
 }
+func (f folder) Moves(from storage.Folder, a, b string) bool {
+	if other, ok := from.(folder); ok {
+		from = other.Folder
+	}
+	return f.Folder.(storage.Mover).Moves(from, a, b)
+}
 func (f folder) Own(name, owner, mode string) error {
 	return f.Folder.(storage.Owner).Own(name, owner, mode)
 }

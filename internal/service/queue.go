@@ -12,6 +12,7 @@ import (
 
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/storage/local"
 	"bagaglio/internal/points"
 	"bagaglio/internal/store"
 
@@ -197,7 +198,11 @@ func (s *Service) tryStart(ctx context.Context, j store.Job) error {
 
 // leaseOf is what a file of a pool is called in leases.
 func leaseOf(pool store.Pool, file string) string {
-	return pool.Host + ":" + path.Join(pool.Folder, file)
+	whole := path.Join(pool.Folder, file)
+	if pool.Host == localHost { // a pool may be mounted at two places
+		whole = local.Canonical(whole)
+	}
+	return pool.Host + ":" + whole
 }
 
 // leasesOf are the files that a job uses, by host and path.

@@ -203,11 +203,14 @@ func (f *Folder) Rename(from, to string) error {
 
 // MoveIn takes over a file of the same folder.
 func (f *Folder) MoveIn(from storage.Folder, a, b string) error {
-	if from != storage.Folder(f) {
+	if !f.Moves(from, a, b) {
 		return errors.ErrUnsupported
 	}
 	return f.Rename(a, b)
 }
+
+// Moves tells whether the other folder is this one.
+func (f *Folder) Moves(from storage.Folder, _, _ string) bool { return from == storage.Folder(f) }
 
 // Exchange swaps two files.
 func (f *Folder) Exchange(a, b string) error {

@@ -65,7 +65,7 @@ func (f *Folder) ask(ctx context.Context, method, name string, header map[string
 	}
 	at := f.base
 	if name != "." {
-		at = f.base.JoinPath(strings.Split(name, "/")...)
+		at = f.base.JoinPath(strings.Split(storage.RawName(name), "/")...)
 	}
 	r, err := http.NewRequestWithContext(ctx, method, at.String(), body)
 	if err != nil {
@@ -246,7 +246,7 @@ func (f *Folder) nameOf(href string) (string, bool) {
 	if err != nil || u.Host != f.base.Host || !strings.HasPrefix(u.Path, f.base.Path) {
 		return "", false
 	}
-	name, err := storage.Clean(strings.TrimPrefix(strings.TrimPrefix(u.Path, f.base.Path), "/"))
+	name, err := storage.Clean(storage.ShownName(strings.TrimPrefix(strings.TrimPrefix(u.Path, f.base.Path), "/")))
 	return name, err == nil
 }
 

@@ -49,6 +49,10 @@ func (f *Folder) Fresh() storage.Folder { return &Folder{root: f.root, fresh: tr
 
 // plain translates errors of os.Root into those of storage, and leaves others as they are.
 func plain(err error) error {
+	var of *fs.PathError
+	if errors.As(err, &of) && err == error(of) { // which names the file as the system does
+		err = &fs.PathError{Op: of.Op, Path: storage.ShownName(of.Path), Err: of.Err}
+	}
 	if err != nil && strings.Contains(err.Error(), "path escapes from parent") {
 		return fmt.Errorf("%w: %w", storage.ErrOutside, err)
 	}
@@ -68,7 +72,7 @@ func (f *Folder) Open(name string) (storage.File, error) {
 	}
 	info, err := file.Stat()
 	if err == nil && !info.Mode().IsRegular() {
-		err = fmt.Errorf("%s is a %s, not a file: name the file of an image", name, storage.KindOf(info.Mode()))
+		err = fmt.Errorf("%s is a %s, %w: name the file of an image", name, storage.KindOf(info.Mode()), storage.ErrNotFile)
 	}
 	if err == nil && f.fresh {
 		err = dropCache(file, 0, 0)
@@ -128,7 +132,7 @@ func (f *Folder) Reopen(name string) (storage.File, error) {
 	}
 	info, err := file.Stat()
 	if err == nil && !info.Mode().IsRegular() {
-		err = fmt.Errorf("%s is a %s, not a file", name, storage.KindOf(info.Mode()))
+		err = fmt.Errorf("%s is a %s, %w", name, storage.KindOf(info.Mode()), storage.ErrNotFile)
 	}
 	if err != nil {
 		file.Close()
@@ -201,7 +205,7 @@ func (f *Folder) List(dir string) ([]storage.Info, error) {
 	}
 	var infos []storage.Info
 	for _, e := range entries {
-		name, err := storage.Clean(path.Join(dir, e.Name()))
+		name, err := storage.Clean(path.Join(dir, storage.ShownName(e.Name())))
 		if err != nil {
 			continue
 		}

@@ -21,7 +21,8 @@ func (f *Folder) Link(name string) (string, error) {
 	if err != nil || info.Mode().Type() != fs.ModeSymlink {
 		return "", plain(err)
 	}
-	to, err := at(f.root, name, func(open *os.Root) (string, error) { return open.Readlink(name) })
+	to, err := at(f.root, name, func(open *os.Root, raw string) (string, error) { return open.Readlink(raw) })
+	to = storage.ShownName(to)
 	if err == nil && !path.IsAbs(to) {
 		to = path.Join(path.Dir(name), to)
 	}

@@ -3,8 +3,10 @@ package local
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path"
+	"path/filepath"
 
 	"bagaglio/core/storage"
 
@@ -23,6 +25,26 @@ func (f *Folder) MoveIn(from storage.Folder, name, to string) error {
 	}
 	return err
 }
+
+// Moves tells whether a file of another folder can get a name here without being copied: both lie in one mount of one filesystem.
+func (f *Folder) Moves(from storage.Folder, name, to string) bool {
+	src, ok := from.(*Folder)
+	if !ok {
+		return false
+	}
+	there, err := mountID(src.whole(path.Dir(name)))
+	for dir := path.Dir(to); err == nil; dir = path.Dir(dir) {
+		here, err := mountID(f.whole(dir))
+		if errors.Is(err, fs.ErrNotExist) && dir != "." {
+			continue
+		}
+		return err == nil && here == there
+	}
+	return false
+}
+
+// whole is the path of a name on this computer.
+func (f *Folder) whole(name string) string { return filepath.Join(f.root.dir, storage.RawName(name)) }
 
 // rename renames a file of one folder to a name in another, whose folders are made where they are missing.
 func rename(src, dst *Folder, from, to string, flags uint) error {
@@ -45,7 +67,7 @@ func rename(src, dst *Folder, from, to string, flags uint) error {
 			return err
 		}
 		defer toDir.Close()
-		if err := unix.Renameat2(int(fromDir.Fd()), path.Base(from), int(toDir.Fd()), path.Base(to), flags); err != nil {
+		if err := unix.Renameat2(int(fromDir.Fd()), storage.RawName(path.Base(from)), int(toDir.Fd()), storage.RawName(path.Base(to)), flags); err != nil {
 			return &os.LinkError{Op: "rename", Old: from, New: to, Err: err}
 		}
 		return nil

@@ -6,6 +6,8 @@ import (
 	"os"
 	"sync"
 	"time"
+
+	"bagaglio/core/storage"
 )
 
 // restAfter is for how long nothing is done with a folder until it is let go of.
@@ -93,7 +95,7 @@ func (r *root) letGo() {
 // leads fails for names that lead to what is kept.
 func (r *root) leads(names ...string) error {
 	for _, name := range names {
-		if err := r.onName(name, func(*os.Root) error { return nil }); err != nil {
+		if err := r.onName(name, func(*os.Root, string) error { return nil }); err != nil {
 			return err
 		}
 	}
@@ -122,56 +124,59 @@ func with[T any](r *root, do func(*os.Root) (T, error)) (T, error) {
 }
 
 // at does something with a name that leads nowhere where it may not.
-func at[T any](r *root, name string, do func(*os.Root) (T, error)) (T, error) {
+func at[T any](r *root, name string, do func(open *os.Root, raw string) (T, error)) (T, error) {
+	raw := storage.RawName(name)
 	return with(r, func(open *os.Root) (T, error) {
-		if err := r.kept.leads(open, name); err != nil {
+		if err := r.kept.leads(open, raw); err != nil {
 			var none T
 			return none, err
 		}
-		return do(open)
+		return do(open, raw)
 	})
 }
 
 // onName does likewise, with nothing to return.
-func (r *root) onName(name string, do func(*os.Root) error) error {
-	_, err := at(r, name, func(open *os.Root) (struct{}, error) { return struct{}{}, do(open) })
+func (r *root) onName(name string, do func(open *os.Root, raw string) error) error {
+	_, err := at(r, name, func(open *os.Root, raw string) (struct{}, error) { return struct{}{}, do(open, raw) })
 	return err
 }
 
 func (r *root) Name() string { return r.dir }
 
 func (r *root) OpenFile(name string, flag int, perm os.FileMode) (*os.File, error) {
-	return at(r, name, func(open *os.Root) (*os.File, error) { return r.kept.opened(open.OpenFile(name, flag, perm)) })
+	return at(r, name, func(open *os.Root, raw string) (*os.File, error) {
+		return r.kept.opened(open.OpenFile(raw, flag, perm))
+	})
 }
 
 func (r *root) Open(name string) (*os.File, error) {
-	return at(r, name, func(open *os.Root) (*os.File, error) { return r.kept.opened(open.Open(name)) })
+	return at(r, name, func(open *os.Root, raw string) (*os.File, error) { return r.kept.opened(open.Open(raw)) })
 }
 
 func (r *root) Stat(name string) (os.FileInfo, error) {
-	return at(r, name, func(open *os.Root) (os.FileInfo, error) { return open.Stat(name) })
+	return at(r, name, func(open *os.Root, raw string) (os.FileInfo, error) { return open.Stat(raw) })
 }
 
 func (r *root) Lstat(name string) (os.FileInfo, error) {
-	return at(r, name, func(open *os.Root) (os.FileInfo, error) { return open.Lstat(name) })
+	return at(r, name, func(open *os.Root, raw string) (os.FileInfo, error) { return open.Lstat(raw) })
 }
 
 func (r *root) MkdirAll(name string, perm os.FileMode) error {
-	return r.onName(name, func(open *os.Root) error { return open.MkdirAll(name, perm) })
+	return r.onName(name, func(open *os.Root, raw string) error { return open.MkdirAll(raw, perm) })
 }
 
 func (r *root) Rename(from, to string) error {
-	return r.onName(from, func(open *os.Root) error { return open.Rename(from, to) })
+	return r.onName(from, func(open *os.Root, raw string) error { return open.Rename(raw, storage.RawName(to)) })
 }
 
 func (r *root) Remove(name string) error {
-	return r.onName(name, func(open *os.Root) error { return open.Remove(name) })
+	return r.onName(name, func(open *os.Root, raw string) error { return open.Remove(raw) })
 }
 
 func (r *root) Chown(name string, uid, gid int) error {
-	return r.onName(name, func(open *os.Root) error { return open.Chown(name, uid, gid) })
+	return r.onName(name, func(open *os.Root, raw string) error { return open.Chown(raw, uid, gid) })
 }
 
 func (r *root) Chmod(name string, mode os.FileMode) error {
-	return r.onName(name, func(open *os.Root) error { return open.Chmod(name, mode) })
+	return r.onName(name, func(open *os.Root, raw string) error { return open.Chmod(raw, mode) })
 }

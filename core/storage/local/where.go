@@ -2,7 +2,9 @@ package local
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -21,32 +23,86 @@ type Where struct {
 // mountTable is where the kernel tells what is mounted (proc_pid_mountinfo(5)).
 const mountTable = "/proc/self/mountinfo"
 
-// Find says where a folder lies, which must exist.
-func Find(dir string) (w Where, err error) {
-	if dir, err = filepath.EvalSymlinks(dir); err != nil {
-		return w, err
-	}
-	var x unix.Statx_t
-	if err := unix.Statx(unix.AT_FDCWD, dir, 0, unix.STATX_MNT_ID, &x); err != nil {
-		return w, &os.PathError{Op: "statx", Path: dir, Err: err}
-	}
+// mount is a line of it.
+type mount struct {
+	id, device string
+	root, at   string // which part of the filesystem lies where
+}
+
+func mounts() (all []mount, err error) {
 	table, err := os.Open(mountTable)
 	if err != nil {
-		return w, err
+		return nil, err
 	}
 	defer table.Close()
-	for lines := bufio.NewScanner(table); lines.Scan(); {
-		fields := strings.Fields(lines.Text())
-		if len(fields) < 5 || fields[0] != strconv.FormatUint(x.Mnt_id, 10) {
+	lines := bufio.NewScanner(table)
+	for lines.Scan() {
+		if f := strings.Fields(lines.Text()); len(f) >= 5 {
+			all = append(all, mount{f[0], f[2], unescape(f[3]), unescape(f[4])})
+		}
+	}
+	return all, lines.Err()
+}
+
+// mountID is the number of the mount that a path lies in.
+func mountID(path string) (string, error) {
+	var x unix.Statx_t
+	if err := unix.Statx(unix.AT_FDCWD, path, 0, unix.STATX_MNT_ID, &x); err != nil {
+		return "", &os.PathError{Op: "statx", Path: path, Err: err}
+	}
+	return strconv.FormatUint(x.Mnt_id, 10), nil
+}
+
+// Find says where a folder lies, which must exist.
+func Find(dir string) (Where, error) {
+	w, _, err := find(dir)
+	return w, err
+}
+
+func find(dir string) (w Where, all []mount, err error) {
+	if dir, err = filepath.EvalSymlinks(dir); err != nil {
+		return w, nil, err
+	}
+	id, err := mountID(dir)
+	if err != nil {
+		return w, nil, err
+	}
+	if all, err = mounts(); err != nil {
+		return w, nil, err
+	}
+	for _, m := range all {
+		if m.id != id {
 			continue
 		}
-		below, err := filepath.Rel(unescape(fields[4]), dir)
-		if err != nil {
-			return w, err
-		}
-		return Where{fields[2], filepath.Join(unescape(fields[3]), below)}, nil
+		below, err := filepath.Rel(m.at, dir)
+		return Where{m.device, filepath.Join(m.root, below)}, all, err
 	}
-	return w, fmt.Errorf("what %s is mounted from is not known", dir)
+	return w, nil, fmt.Errorf("what %s is mounted from is not known", dir)
+}
+
+// Canonical is one name for a file of this computer that may have several, by links and bind mounts of folders; of what is not there yet, by the folder
+// that it will lie in. Where that cannot be told, it is the name as it is.
+func Canonical(file string) string {
+	for dir, rest := filepath.Dir(file), filepath.Base(file); ; dir, rest = filepath.Dir(dir), filepath.Join(filepath.Base(dir), rest) {
+		w, all, err := find(dir)
+		if errors.Is(err, fs.ErrNotExist) && dir != "/" {
+			continue
+		}
+		if err != nil {
+			return file
+		}
+		best := mount{root: w.Path + "/more"} // longer than any that the folder lies in
+		for _, m := range all {
+			if m.device == w.Device && w.In(Where{m.device, m.root}) && len(m.root) < len(best.root) {
+				best = m
+			}
+		}
+		below, err := filepath.Rel(best.root, w.Path)
+		if err != nil || best.at == "" {
+			return file
+		}
+		return filepath.Join(best.at, below, rest)
+	}
 }
 
 // unescape turns what the table writes as octal numbers back into characters.

@@ -122,7 +122,7 @@ func (f *Folder) look(c *client, name string) (found spot, err error) {
 	for at := name; ; at = path.Dir(at) {
 		group.Go(func() error {
 			return c.ask(func() error {
-				full := path.Join(f.dir, at)
+				full := path.Join(f.dir, storage.RawName(at))
 				info, err := c.sftp.Lstat(full)
 				if at == name {
 					found = spot{full, info, err}
@@ -263,11 +263,16 @@ func (f *Folder) rename(src *Folder, from, to string) error {
 
 // MoveIn takes over a file of another folder of the same host, which knows by itself whether that is on one filesystem.
 func (f *Folder) MoveIn(from storage.Folder, name, to string) error {
-	src, ok := from.(*Folder)
-	if !ok || src.login.Address != f.login.Address || src.login.User != f.login.User {
+	if !f.Moves(from, name, to) {
 		return errors.ErrUnsupported
 	}
-	return f.rename(src, name, to)
+	return f.rename(from.(*Folder), name, to)
+}
+
+// Moves tells whether the other folder is of the same host.
+func (f *Folder) Moves(from storage.Folder, _, _ string) bool {
+	src, ok := from.(*Folder)
+	return ok && src.login.Address == f.login.Address && src.login.User == f.login.User
 }
 
 // Exchange is not a part of the protocol.
@@ -287,7 +292,7 @@ func (f *Folder) Remove(name string) error {
 		return err
 	}
 	return f.at(path.Dir(name), func(c *client, dir spot) error {
-		full := path.Join(dir.full, path.Base(name))
+		full := path.Join(dir.full, storage.RawName(path.Base(name)))
 		info, err := c.sftp.Lstat(full)
 		if err != nil {
 			return err
@@ -328,7 +333,7 @@ func (f *Folder) List(dir string) (infos []storage.Info, err error) {
 			if base == "." || base == ".." || strings.Contains(base, "/") {
 				continue
 			}
-			name, err := storage.Clean(path.Join(dir, base))
+			name, err := storage.Clean(path.Join(dir, storage.ShownName(base)))
 			if err != nil {
 				continue
 			}
