@@ -10,6 +10,9 @@ import (
 	"unicode/utf8"
 )
 
+// ErrOutside is the error for a name that would leave its folder.
+var ErrOutside = errors.New("the name leads out of its folder")
+
 // ErrName is the error for a name that cannot be one.
 var ErrName = errors.New("not a name that can be worked with")
 
@@ -83,4 +86,14 @@ func Clean(name string) (string, error) {
 		return "", fmt.Errorf("%q: %w", name, ErrOutside)
 	}
 	return c, nil
+}
+
+// Printable drops from a text what would disturb a terminal: names in images and on other computers are written by anybody.
+func Printable(s string) string {
+	return strings.TrimSpace(strings.Map(func(c rune) rune {
+		if !unicode.IsPrint(c) || c == unicode.ReplacementChar {
+			return -1
+		}
+		return c
+	}, s))
 }

@@ -6,15 +6,11 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"path"
-	"slices"
-	"strconv"
 	"strings"
 	"time"
-	"unicode"
 )
 
 // Folder is where the files of an image lie. Names are slash-separated, relative, and never leave the folder; what
@@ -171,81 +167,6 @@ type Summer interface {
 	Sums() bool
 	// SHA256 fails with errors.ErrUnsupported where it does not.
 	SHA256(ctx context.Context, name string) ([sha256.Size]byte, error)
-}
-
-// Unknown is a size that the storage does not tell.
-const Unknown = -1
-
-// Space tells how much room a folder's storage has and what it can hold. Sizes are in bytes.
-type Space struct {
-	Kind        string // of filesystem, as the operating system names it
-	Total       int64  // or Unknown
-	Free        int64  // what can still be written by this user, or Unknown
-	LargestFile int64  // 0 when nothing is known of a limit
-	ReadOnly    bool
-	Served      bool   // by a server that is only read from
-	Holes       bool   // keeps holes in files
-	Removable   bool   // may be unplugged
-	Mounted     bool   // lies on another filesystem than the computer's own
-	ID          string // the same for two folders on one filesystem
-}
-
-// noModes are filesystems, as the operating system names them, that keep neither owner and mode nor extended attributes of files.
-var noModes = []string{"vfat", "msdos", "exfat"}
-
-// NoModes tells whether a kind of filesystem keeps no owner, mode and extended attributes.
-func NoModes(kind string) bool { return slices.Contains(noModes, kind) }
-
-// NoHoles are filesystems, as tools of several systems name them, that keep none in files, as far as is known.
-var NoHoles = map[string]bool{"fat": true, "msdos": true, "vfat": true, "exfat": true, "fuse": true, "fuseblk": true, "hfs": true, "hfs+": true, "isofs": true, "smb": true, "smb2": true, "cifs": true}
-
-// ErrOutside is the error for a name that would leave its folder.
-var ErrOutside = errors.New("the name leads out of its folder")
-
-// Clean returns name in its shortest form, or ErrOutside when it is absolute or leads out of the folder, or an error
-// Printable drops from a text what would disturb a terminal: names in images and on other computers are written by anybody.
-func Printable(s string) string {
-	return strings.TrimSpace(strings.Map(func(c rune) rune {
-		if !unicode.IsPrint(c) || c == unicode.ReplacementChar {
-			return -1
-		}
-		return c
-	}, s))
-}
-
-// KindOf says in a word what something is that is no regular file.
-func KindOf(m fs.FileMode) string {
-	switch {
-	case m.IsDir():
-		return "folder"
-	case m&fs.ModeDevice != 0:
-		return "device"
-	case m&fs.ModeSymlink != 0:
-		return "link"
-	case m&fs.ModeNamedPipe != 0:
-		return "pipe"
-	}
-	return "special file"
-}
-
-// ParseOwner reads an owner that is written as numbers, UID:GID.
-func ParseOwner(owner string) (uid, gid int, err error) {
-	if _, err := fmt.Sscanf(owner, "%d:%d", &uid, &gid); err != nil {
-		return 0, 0, fmt.Errorf("the owner %q is written as numbers, UID:GID", owner)
-	}
-	return uid, gid, nil
-}
-
-// FormatMode writes a mode as ParseMode reads it.
-func FormatMode(m fs.FileMode) string { return fmt.Sprintf("%04o", m.Perm()) }
-
-// ParseMode reads a mode that is written octal.
-func ParseMode(mode string) (fs.FileMode, error) {
-	bits, err := strconv.ParseUint(mode, 8, 12)
-	if err != nil {
-		return 0, fmt.Errorf("the mode %q is written octal, such as 0640", mode)
-	}
-	return fs.FileMode(bits), nil
 }
 
 // Measure adds up what files take: their lengths, and the room on the storage, in bytes.

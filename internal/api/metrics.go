@@ -33,7 +33,7 @@ func (c collector) Describe(out chan<- *prometheus.Desc) { prometheus.DescribeBy
 func (c collector) Collect(out chan<- prometheus.Metric) {
 	ctx := context.Background()
 	writable := 1.0
-	if problem, _ := c.service.Unwell(); problem != nil {
+	if _, problem := c.service.Unwell(); problem != nil {
 		writable = 0
 	}
 	out <- prometheus.MustNewConstMetric(recordsDesc, prometheus.GaugeValue, writable)

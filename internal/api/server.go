@@ -80,7 +80,7 @@ type server struct {
 }
 
 func (s *server) GetHealth(context.Context, GetHealthRequestObject) (GetHealthResponseObject, error) {
-	problem, since := s.service.Unwell()
+	since, problem := s.service.Unwell()
 	if problem == nil {
 		return GetHealth200JSONResponse{Status: spec.HealthStatusWell}, nil
 	}

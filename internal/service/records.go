@@ -34,10 +34,10 @@ type unnoted struct {
 }
 
 // Unwell says why the service cannot write its records, and since when; nil when it can.
-func (s *Service) Unwell() (error, time.Time) {
+func (s *Service) Unwell() (since time.Time, problem error) {
 	s.health.mu.Lock()
 	defer s.health.mu.Unlock()
-	return s.health.problem, s.health.since
+	return s.health.since, s.health.problem
 }
 
 // wrote notes what came of writing into the records, and tells whether it has to be tried again.

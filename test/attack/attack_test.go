@@ -29,8 +29,8 @@ const mib = 1 << 20
 
 func ptr[T any](v T) *T { return &v }
 
-func start(t *testing.T, flags ...string) *testkit.Service {
-	return testkit.Start(t, filepath.Join(t.TempDir(), "state"), flags...)
+func start(t *testing.T) *testkit.Service {
+	return testkit.Start(t, filepath.Join(t.TempDir(), "state"))
 }
 
 // noise writes a disk of random content.

@@ -31,13 +31,12 @@ func TestNothingBecomesMoreOpen(t *testing.T) {
 	_, err := s.AddPool(t.Context(), api.NewPool{Name: "other-store", Folder: other})
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(quay, 0o755))
-	closed := func(name string) string {
+	closed := func(name string) {
 		file := filepath.Join(quay, name)
 		noise(t, file, 2*mib)
 		require.NoError(t, os.Chown(file, 1234, 2345))
 		require.NoError(t, os.Chmod(file, 0o600))
 		require.NoError(t, unix.Setxattr(file, "user.berth", []byte("7"), 0))
-		return file
 	}
 	is := func(file string, labels bool) {
 		t.Helper()

@@ -50,7 +50,7 @@ func (f *Folder) Fresh() storage.Folder { return &Folder{root: f.root, fresh: tr
 // plain translates errors of os.Root into those of storage, and leaves others as they are.
 func plain(err error) error {
 	var of *fs.PathError
-	if errors.As(err, &of) && err == error(of) { // which names the file as the system does
+	if errors.As(err, &of) { // which names the file as the system does
 		err = &fs.PathError{Op: of.Op, Path: storage.ShownName(of.Path), Err: of.Err}
 	}
 	if err != nil && strings.Contains(err.Error(), "path escapes from parent") {
