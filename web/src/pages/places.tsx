@@ -7,6 +7,7 @@ import { useFollow } from "../api/follow.ts";
 import { composing, dragged, DiskRow } from "../components/disk-row.tsx";
 import { Failure } from "../components/failure.tsx";
 import { Fill } from "../components/fill.tsx";
+import { KnownAsOf, useLook } from "../components/looking.tsx";
 
 /** How many disks of a pool are shown here: those that take most of it. */
 const shown = 6;
@@ -56,8 +57,10 @@ function PoolSheet({ pool, held, names }: { pool: Pool; held: Held[]; names: str
         }),
       ),
     enabled: pool.reachable,
+    refetchInterval: (query) => (query.state.data?.refreshing ? 1000 : 5000),
   });
   const list = disks.data;
+  const look = useLook(pool.name);
   const heldHere = held.filter((h) => h.pool === pool.name).reduce((sum, h) => sum + h.room, 0);
   return (
     <DropTarget pool={pool.name}>
@@ -83,13 +86,14 @@ function PoolSheet({ pool, held, names }: { pool: Pool; held: Held[]; names: str
           type="button"
           className="btn btn-ghost btn-sm btn-square"
           aria-label={`Look at ${pool.name} again`}
-          onClick={() => disks.refetch()}
+          onClick={() => look.mutate()}
         >
-          <RefreshCw aria-hidden className={`size-4 ${disks.isFetching ? "animate-spin" : ""}`} />
+          <RefreshCw aria-hidden className={`size-4 ${look.isPending || list?.refreshing ? "animate-spin" : ""}`} />
         </button>
       </div>
       {pool.problem && <Failure error={new Error(pool.problem)} />}
       {disks.error && <Failure error={disks.error} />}
+      {list && <KnownAsOf list={list} />}
       {list?.total === 0 && <p className="opacity-75">No disks here.</p>}
       <ul className="divide-y divide-base-300">
         {list?.disks.map((disk) => (

@@ -7,6 +7,7 @@ import { Choice } from "../components/choice.tsx";
 import { DiskRow } from "../components/disk-row.tsx";
 import { Failure } from "../components/failure.tsx";
 import { Fill } from "../components/fill.tsx";
+import { KnownAsOf, useLook } from "../components/looking.tsx";
 import { RulesForm } from "../components/rules-form.tsx";
 import { TrialView } from "../components/trial-view.tsx";
 import { exact, size, speed, when } from "../format.ts";
@@ -205,8 +206,10 @@ function Disks({ pool, others }: { pool: string; others: string[] }) {
     queryKey: ["disks", pool, query],
     queryFn: () => result(calls.GET("/v1/pools/{pool}/disks", { params: { path: { pool }, query } })),
     placeholderData: keepPreviousData,
+    refetchInterval: (query) => (query.state.data?.refreshing ? 1000 : 5000),
   });
   const list = disks.data;
+  const look = useLook(pool);
   const pages = Math.max(Math.ceil((list?.total ?? 0) / perPage), 1);
   return (
     <section className="sheet space-y-4" aria-label="Disks">
@@ -248,7 +251,10 @@ function Disks({ pool, others }: { pool: string; others: string[] }) {
           On
         </button>
         <span className="grow" />
-        {list && <span className="opacity-75">as of {when(list.refreshed)}</span>}
+        {list && <KnownAsOf list={list} />}
+        <button type="button" className="btn btn-sm" disabled={look.isPending} onClick={() => look.mutate()}>
+          Look again
+        </button>
       </div>
       {list && list.stray_count > 0 && (
         <details>
