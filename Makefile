@@ -47,7 +47,8 @@ test: packages-test console lint check race
 # Those of the whole in turns, not side by side: some kill processes at moments that they measure.
 check:
 	$(GO) test -count=1 ./api/... ./client/... ./cmd/... ./core/... ./internal/...
-	$(GO) test -count=1 -p 1 ./test/...
+	$(GO) test -count=1 -parallel 6 ./test/attack
+	$(GO) test -count=1 -p 1 $$($(GO) list ./test/... | grep -v /attack$$)
 	$(call fuzzed,$${n}x)
 
 # What has only one thing going on at a time is left out.

@@ -102,6 +102,9 @@ func printPlan(out io.Writer, p plan.Plan) error {
 	}
 	if p.Before != nil {
 		say("")
+		if p.KnownAt != nil {
+			say("What stands on it, and which machines use it, is known as of %s.", when(*p.KnownAt))
+		}
 		say("To read %s, to write %s, about %s.", size(p.BytesToRead), size(p.BytesToWrite), span(p.EstimatedSeconds))
 	}
 	_, err := io.WriteString(out, b.String())

@@ -46,10 +46,16 @@ type watched struct {
 
 // Watch watches for rounds until it is closed.
 func Watch(r *Rounds) *Watcher {
-	w := &Watcher{rounds: r, done: make(chan struct{}), things: map[string]*watched{}, folders: map[string][]string{}}
 	kernel, err := fsnotify.NewBufferedWatcher(1024)
-	if err == nil { // without it, by the times
-		w.kernel = kernel
+	if err != nil {
+		kernel = nil // by the times, then
+	}
+	return watch(r, kernel)
+}
+
+func watch(r *Rounds, kernel *fsnotify.Watcher) *Watcher {
+	w := &Watcher{rounds: r, kernel: kernel, done: make(chan struct{}), things: map[string]*watched{}, folders: map[string][]string{}}
+	if kernel != nil {
 		w.busy.Go(w.listen)
 	}
 	w.busy.Go(w.glance)

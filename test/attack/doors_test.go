@@ -37,6 +37,7 @@ func call(t *testing.T, method, url, body string, headers ...string) (int, strin
 // TestWhoIsRefusedIsNotedOnce: hundreds of requests with wrong tokens, long names and made-up origins leave a line in the log, which says what they
 // were and where they came from; whoever brings too many has to wait, and the right token does not.
 func TestWhoIsRefusedIsNotedOnce(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	long := strings.Repeat("x", 30<<10)
 	statuses := map[int]int{}
@@ -66,6 +67,7 @@ func TestWhoIsRefusedIsNotedOnce(t *testing.T) {
 
 // TestCrossSiteRefusalsAreNoted, with where they came from.
 func TestCrossSiteRefusalsAreNoted(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	status, body := call(t, http.MethodPost, s.Address+"/v1/console-links", "", "Origin", "http://elsewhere.example", "Sec-Fetch-Site", "cross-site")
 	assert.Equal(t, http.StatusForbidden, status)

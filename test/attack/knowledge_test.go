@@ -61,6 +61,7 @@ func TestABaseIsNotTakenAwayUnseen(t *testing.T) {
 
 // TestWhatCouldNotBeLookedAtBlocks what would do it harm, with a way to go on, and is told in the list.
 func TestWhatCouldNotBeLookedAtBlocks(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay := s.Pool("quay-store")
 	noise(t, filepath.Join(quay, "base.raw"), mib)

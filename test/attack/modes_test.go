@@ -18,6 +18,7 @@ import (
 // TestNothingBecomesMoreOpen: whatever is made of a disk belongs to whom the disk belonged to, and is as closed: converted, copied, made anew in its
 // place, moved to another filesystem; and what is being made, or held, is in nobody's reach.
 func TestNothingBecomesMoreOpen(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("only root may give files away")
 	}

@@ -22,6 +22,7 @@ import (
 // TestNamesThatDisturb: characters of control, marks that turn the direction of writing and bytes that are no text are shown as numbers everywhere, and
 // disks that are called so can be worked on.
 func TestNamesThatDisturb(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay := s.Pool("quay-store")
 	for _, raw := range []string{"tide\u009b31m.raw", "crew\u202ewar.raw", "gate\xff\xc3.raw", "log\x1b[2J\n.raw"} {
@@ -57,6 +58,7 @@ func plain(t *testing.T, text string) {
 
 // TestWhatIsNoDiskIsRefusedWithWords: it is the mistake of whoever asks, and not one of the service.
 func TestWhatIsNoDiskIsRefusedWithWords(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay := s.Pool("quay-store")
 	noise(t, filepath.Join(quay, "tide.raw"), 4096)
@@ -87,6 +89,7 @@ func TestWhatIsNoDiskIsRefusedWithWords(t *testing.T) {
 
 // TestOneFileUnderTwoPools: a pool that is mounted at two places is one, for those who use its files and for what can be moved without being copied.
 func TestOneFileUnderTwoPools(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay := s.Pool("quay-store")
 	noise(t, filepath.Join(quay, "inner/tide.raw"), 8*mib)
@@ -116,6 +119,7 @@ func TestOneFileUnderTwoPools(t *testing.T) {
 
 // TestASourceThatWasSwapped while its job waited is named as that.
 func TestASourceThatWasSwapped(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay := s.Pool("quay-store")
 	noise(t, filepath.Join(quay, "tide.raw"), mib)
@@ -133,6 +137,7 @@ func TestASourceThatWasSwapped(t *testing.T) {
 
 // TestAnOpenStateFolderIsClosed when the service starts.
 func TestAnOpenStateFolderIsClosed(t *testing.T) {
+	t.Parallel()
 	state := filepath.Join(t.TempDir(), "state")
 	require.NoError(t, os.Mkdir(state, 0o777))
 	require.NoError(t, os.Chmod(state, 0o777))

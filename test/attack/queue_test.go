@@ -18,6 +18,7 @@ import (
 // TestWhatComesWhileAJobWaits: what a plan relied on is looked at again when its job runs. Each of these comes after the job was put into the queue,
 // and stops it with the check that the plan would have had; when it is settled, the job goes on.
 func TestWhatComesWhileAJobWaits(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name    string
 		request plan.Request
@@ -52,6 +53,7 @@ func TestWhatComesWhileAJobWaits(t *testing.T) {
 		}, "destination", "top.qcow2 stand(s) on what would be replaced"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
 			s := start(t)
 			quay, sea := s.Pool("quay-store"), s.Pool("sea-store")
 			noise(t, filepath.Join(quay, "tide.raw"), mib)
@@ -109,6 +111,7 @@ func locked(t *testing.T, file string) (unlock func()) {
 
 // TestRestoringOverWhatIsUsed: what is held does not take the place of a disk that is locked, that a job uses, or that something stands on.
 func TestRestoringOverWhatIsUsed(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay := s.Pool("quay-store")
 	noise(t, filepath.Join(quay, "tide.raw"), mib)

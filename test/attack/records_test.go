@@ -55,6 +55,7 @@ func slowJob(t *testing.T, s *testkit.Service, quay string) api.Job {
 
 // TestRecordsThatAreLocked: another program locks the records for a while. A job that runs waits, loses nothing and goes on; the service says so.
 func TestRecordsThatAreLocked(t *testing.T) {
+	t.Parallel()
 	s := testkit.Start(t, filepath.Join(t.TempDir(), "state"), "--checkpoint", "100ms")
 	quay := s.Pool("quay-store")
 	j := slowJob(t, s, quay)
@@ -86,6 +87,7 @@ func TestRecordsThatAreLocked(t *testing.T) {
 
 // TestAFullStateDisk: the disk of the state folder has no room left. A job that runs waits, also at its very end, and goes on when there is room.
 func TestAFullStateDisk(t *testing.T) {
+	t.Parallel()
 	state := t.TempDir()
 	if err := unix.Mount("tmpfs", state, "tmpfs", 0, "size=3m"); err != nil {
 		t.Skipf("this computer lets us mount nothing: %v", err)

@@ -19,6 +19,7 @@ import (
 // TestSecretsGoWhereTheyBelong: a secret that is named by its file comes only out of the folder for that, only for the computer that it was put there for,
 // and only out of a file that is one.
 func TestSecretsGoWhereTheyBelong(t *testing.T) {
+	t.Parallel()
 	var got atomic.Value
 	got.Store("")
 	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

@@ -19,6 +19,7 @@ import (
 
 // TestALinkIsNotTheDisk: a name that leads to a disk is read as the disk, but is not moved or made anew as if it were.
 func TestALinkIsNotTheDisk(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay, sea := s.Pool("quay-store"), s.Pool("sea-store")
 	noise(t, filepath.Join(quay, "deck/tide.raw"), mib)
@@ -53,6 +54,7 @@ func TestALinkIsNotTheDisk(t *testing.T) {
 
 // TestATornCopyIsNotProven: somebody writes into the source while it is copied, and puts the time of its change back.
 func TestATornCopyIsNotProven(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay := s.Pool("quay-store")
 	file := filepath.Join(quay, "tide.raw")

@@ -25,6 +25,7 @@ func bind(t *testing.T, from, at string) {
 
 // TestNoPoolOnTheState: whatever it is called, the state of the service is no pool, and neither is what has it inside, nor what a pool holds for itself.
 func TestNoPoolOnTheState(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	dir := t.TempDir()
 	link := filepath.Join(dir, "link")
@@ -70,6 +71,7 @@ func TestNoPoolOnTheState(t *testing.T) {
 
 // TestNothingInAPoolLeadsToTheState: not what is mounted into or over a pool later, not another name of one of its files, not the base of an image.
 func TestNothingInAPoolLeadsToTheState(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay, sea := s.Pool("quay-store"), s.Pool("sea-store")
 	noise(t, filepath.Join(quay, "base.raw"), 8192)
@@ -112,6 +114,7 @@ func TestNothingInAPoolLeadsToTheState(t *testing.T) {
 
 // TestNoStateThroughAnotherDoor: nor is it a pool of a host which is this computer under another name.
 func TestNoStateThroughAnotherDoor(t *testing.T) {
+	t.Parallel()
 	server := sshd.Start(t)
 	s := start(t)
 	_, err := s.AddHost(t.Context(), api.NewHost{
