@@ -60,15 +60,19 @@ func (w *work) giveTo(o storage.Owner, staged string, from storage.Info) error {
 	owner, mode := w.Plan.Owner, cmp.Or(w.Plan.Mode, from.Mode)
 	if owner == "" && w.Plan.KeepsOwner && from.Owner != "" {
 		err := o.Own(staged, from.Owner, "")
-		if errors.Is(err, fs.ErrPermission) || errors.Is(err, errors.ErrUnsupported) {
-			w.remarkOnce(fmt.Sprintf("the owner of the source (%s) could not be kept: %v", from.Owner, err))
-			err = nil
-		}
-		if err != nil {
+		if CanWait(err) {
 			return fmt.Errorf("giving %s the owner of its source: %w", staged, err)
 		}
+		if err != nil {
+			w.remarkOnce(fmt.Sprintf("the owner of the source (%s) could not be kept: %v", from.Owner, err))
+		}
 	}
-	if err := o.Own(staged, owner, mode); err != nil {
+	err := o.Own(staged, owner, mode)
+	if err != nil && !CanWait(err) && w.Plan.Owner == "" && w.Plan.Mode == "" { // nobody asked for it
+		w.remarkOnce(fmt.Sprintf("the mode of the source (%s) could not be kept: %v", from.Mode, err))
+		return nil
+	}
+	if err != nil {
 		return fmt.Errorf("giving %s its owner and mode: %w", staged, err)
 	}
 	return nil
@@ -125,11 +129,10 @@ func closeOurs(folder storage.Folder) error {
 	if err != nil || info.Mode == "" || strings.HasSuffix(info.Mode, "00") {
 		return err
 	}
-	err = o.Own(OwnFolder, "", "0700")
-	if errors.Is(err, fs.ErrPermission) || errors.Is(err, errors.ErrUnsupported) { // another user's, or storage without modes
-		return nil
+	if err := o.Own(OwnFolder, "", "0700"); CanWait(err) {
+		return err
 	}
-	return err
+	return nil // it is another user's, or the storage has no modes
 }
 
 // keepingOf are the facts of what can be kept of the owner, mode and labels of a source.

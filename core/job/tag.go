@@ -163,7 +163,10 @@ func asBefore(from storage.Folder, name string, to storage.Folder, staged string
 	if err != nil || !ok || like.Mode == "" {
 		return err
 	}
-	return o.Own(staged, "", like.Mode)
+	if err := o.Own(staged, "", like.Mode); CanWait(err) {
+		return err
+	}
+	return nil // the storage has no modes
 }
 
 // replace gives a staged file its name, which another one may have.

@@ -189,6 +189,9 @@ func (s *Service) identify(ctx context.Context) error {
 	return err
 }
 
+// closeIn is for how long the end of the service waits for looks through pools.
+const closeIn = 5 * time.Second
+
 // Close sets running jobs aside, which go on at the next start, and closes everything.
 func (s *Service) Close() error {
 	s.dispatching.Lock() // no job is being started now
@@ -202,14 +205,24 @@ func (s *Service) Close() error {
 	s.mu.Unlock()
 	s.jobs.Wait()
 	err := s.watcher.Close()
-	s.rounds.Close()
 	s.events.close()
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	for _, f := range s.folders {
+	folders := s.folders
+	s.folders = map[string]storage.Folder{}
+	s.mu.Unlock()
+	for _, f := range folders {
 		if err := f.Close(); err != nil {
 			s.log.Warn("closing a pool", "error", err)
 		}
+	}
+	ended := make(chan struct{})
+	go func() {
+		s.rounds.Close()
+		close(ended)
+	}()
+	select {
+	case <-ended:
+	case <-time.After(closeIn): // a host does not answer: what is found there is kept nowhere
 	}
 	return errors.Join(err, s.store.Close(), s.lock.Close())
 }

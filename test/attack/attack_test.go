@@ -2,21 +2,16 @@
 package attack
 
 import (
-	"crypto/rand"
 	"io"
 	"net/http"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
 
-	"bagaglio/api"
-	"bagaglio/client"
 	"bagaglio/core/disk"
 	_ "bagaglio/core/disk/all"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage/local"
 	"bagaglio/internal/testkit"
@@ -31,17 +26,6 @@ func ptr[T any](v T) *T { return &v }
 
 func start(t *testing.T) *testkit.Service {
 	return testkit.Start(t, filepath.Join(t.TempDir(), "state"))
-}
-
-// noise writes a disk of random content.
-func noise(t *testing.T, file string, size int64) {
-	t.Helper()
-	require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
-	f, err := os.Create(file)
-	require.NoError(t, err)
-	defer f.Close()
-	_, err = io.CopyN(f, rand.Reader, size)
-	require.NoError(t, err)
 }
 
 // overlay makes an image in a folder that stands on another one there.
@@ -82,43 +66,6 @@ func blocks(p plan.Plan, name string) (messages []string) {
 		}
 	}
 	return messages
-}
-
-// begin plans and starts a request.
-func begin(t *testing.T, s *client.Service, r plan.Request) api.Job {
-	t.Helper()
-	kept, err := s.Plan(t.Context(), r)
-	require.NoError(t, err)
-	require.False(t, kept.Blocked, "%+v", kept.Plan.Checks)
-	j, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id})
-	require.NoError(t, err)
-	return j
-}
-
-// await follows a job until it has ended or done holds.
-func await(t *testing.T, s *client.Service, id string, done func(api.Job) bool) api.Job {
-	t.Helper()
-	var last api.Job
-	for j, err := range s.Follow(t.Context(), id) {
-		require.NoError(t, err)
-		if last = j; j.Finished != nil || done != nil && done(j) {
-			return j
-		}
-	}
-	return last
-}
-
-// proven waits for a job that has to be proven.
-func proven(t *testing.T, s *client.Service, id string) job.Receipt {
-	t.Helper()
-	j := await(t, s, id, nil)
-	if j.Reason != nil {
-		require.Equal(t, api.JobStateDone, j.State, *j.Reason)
-	}
-	receipt, err := s.Receipt(t.Context(), id)
-	require.NoError(t, err)
-	require.Equal(t, job.Proven, receipt.Outcome)
-	return receipt
 }
 
 // metric returns a figure of the service.

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"bagaglio/api"
+	"bagaglio/internal/testkit"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -108,9 +109,9 @@ func TestHalfRequests(t *testing.T) {
 	require.NoError(t, err)
 	assert.Less(t, len(files), 700, "the service keeps files for itself")
 	for j.Finished == nil {
-		j = await(t, s.Service, j.Id, nil)
+		j = testkit.Await(t, s.Service, j.Id)
 	}
-	proven(t, s.Service, j.Id)
+	testkit.Proven(t, s.Service, j.Id)
 	_, err = s.AddPool(t.Context(), api.NewPool{Name: "sea-store", Folder: t.TempDir()})
 	require.NoError(t, err)
 	for _, l := range lines {

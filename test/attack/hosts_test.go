@@ -42,7 +42,7 @@ func TestHostsWithoutEnd(t *testing.T) {
 	files.Prints = true
 	s := start(t)
 	quay := s.Pool("quay-store")
-	noise(t, quay+"/tide.raw", mib)
+	testkit.Noise(t, quay+"/tide.raw", mib)
 	_, err := s.AddHost(t.Context(), api.NewHost{
 		Name: "pier", Kind: api.NewHostKindSftp, Address: files.Address, User: ptr("crew"), TrustedKey: &files.HostKey, Login: &api.Secrets{Password: ptr(hostile.Password)},
 	})

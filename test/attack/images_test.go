@@ -11,6 +11,7 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/core/plan"
+	"bagaglio/internal/testkit"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -49,7 +50,7 @@ func TestEndlessTables(t *testing.T) {
 	s := start(t)
 	quay := s.Pool("quay-store")
 	endless(t, filepath.Join(quay, "endless.qcow2"))
-	noise(t, filepath.Join(quay, "tide-board.raw"), mib)
+	testkit.Noise(t, filepath.Join(quay, "tide-board.raw"), mib)
 	soon(t, "the list", time.Minute, func() {
 		list, err := s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true)})
 		require.NoError(t, err)
@@ -74,7 +75,7 @@ func TestEndlessTables(t *testing.T) {
 func TestDefinitionsThatNameVeryMuch(t *testing.T) {
 	s := start(t)
 	quay := s.Pool("quay-store")
-	noise(t, filepath.Join(quay, "tide-board.raw"), mib)
+	testkit.Noise(t, filepath.Join(quay, "tide-board.raw"), mib)
 	for i := range 20 {
 		var b strings.Builder
 		fmt.Fprintf(&b, "displayName = \"many-%d\"\n", i)

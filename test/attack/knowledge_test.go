@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"bagaglio/api"
+	"bagaglio/internal/testkit"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -17,7 +18,7 @@ import (
 // crowd fills a folder with names of one disk: many to look at, quickly made.
 func crowd(t *testing.T, dir string, n int) {
 	t.Helper()
-	noise(t, filepath.Join(dir, "tide.raw"), 4096)
+	testkit.Noise(t, filepath.Join(dir, "tide.raw"), 4096)
 	overlay(t, dir, "tide-00000.qcow2", "tide.raw")
 	for i := 1; i < n; i++ {
 		require.NoError(t, os.Link(filepath.Join(dir, "tide-00000.qcow2"), filepath.Join(dir, fmt.Sprintf("tide-%05d.qcow2", i))))
@@ -31,7 +32,7 @@ func TestABaseIsNotTakenAwayUnseen(t *testing.T) {
 	lighthouse := s.Pool("lighthouse-store")
 	quay := t.TempDir()
 	crowd(t, quay, 10_000)
-	noise(t, filepath.Join(quay, "base.raw"), mib)
+	testkit.Noise(t, filepath.Join(quay, "base.raw"), mib)
 	overlay(t, quay, "zz/last-of-all.qcow2", "base.raw")
 	_, err := s.AddPool(t.Context(), api.NewPool{Name: "quay-store", Folder: quay})
 	require.NoError(t, err)
@@ -50,7 +51,7 @@ func TestABaseIsNotTakenAwayUnseen(t *testing.T) {
 	assert.NotEmpty(t, b.Carries)
 
 	// A definition that came a moment ago, in another pool of the host, is known too.
-	noise(t, filepath.Join(quay, "crew.raw"), mib)
+	testkit.Noise(t, filepath.Join(quay, "crew.raw"), mib)
 	require.NoError(t, os.WriteFile(filepath.Join(lighthouse, "crew-roster.vmx"), fmt.Appendf(nil, "displayName = \"crew-roster\"\nscsi0:0.fileName = \"%s/crew.raw\"\n", quay), 0o600))
 	kept, err = s.Plan(t.Context(), move("quay-store:crew.raw", "lighthouse-store:crew.raw"))
 	require.NoError(t, err)
@@ -64,7 +65,7 @@ func TestWhatCouldNotBeLookedAtBlocks(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	quay := s.Pool("quay-store")
-	noise(t, filepath.Join(quay, "base.raw"), mib)
+	testkit.Noise(t, filepath.Join(quay, "base.raw"), mib)
 	deep := strings.Repeat("deck/", 14)
 	require.NoError(t, os.MkdirAll(filepath.Join(quay, deep), 0o755))
 	overlay(t, quay, deep+"top.qcow2", "base.raw")
@@ -77,7 +78,7 @@ func TestWhatCouldNotBeLookedAtBlocks(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, list.Missed, 1)
 	r.WithoutKnowing = true
-	proven(t, s.Service, begin(t, s.Service, r).Id)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
 }
 
 // TestALookCanBeEnded, and what was found so far stays listed.

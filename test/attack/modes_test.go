@@ -9,6 +9,7 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/core/plan"
+	"bagaglio/internal/testkit"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -34,7 +35,7 @@ func TestNothingBecomesMoreOpen(t *testing.T) {
 	require.NoError(t, os.Chmod(quay, 0o755))
 	closed := func(name string) {
 		file := filepath.Join(quay, name)
-		noise(t, file, 2*mib)
+		testkit.Noise(t, file, 2*mib)
 		require.NoError(t, os.Chown(file, 1234, 2345))
 		require.NoError(t, os.Chmod(file, 0o600))
 		require.NoError(t, unix.Setxattr(file, "user.berth", []byte("7"), 0))
@@ -59,7 +60,7 @@ func TestNothingBecomesMoreOpen(t *testing.T) {
 		if change != nil {
 			change(&r)
 		}
-		proven(t, s.Service, begin(t, s.Service, r).Id)
+		testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
 	}
 	convert("quay-store:tide.raw", "sea-store:tide.qcow2", nil)
 	is(filepath.Join(sea, "tide.qcow2"), true)
@@ -68,7 +69,7 @@ func TestNothingBecomesMoreOpen(t *testing.T) {
 	is(filepath.Join(quay, "pieces.raw.001"), true)
 	convert("quay-store:tide.raw", "quay-store:tide.raw", func(r *plan.Request) { r.As, r.Replace = "raw", true })
 	is(filepath.Join(quay, "tide.raw"), true)
-	proven(t, s.Service, begin(t, s.Service, move("quay-store:tide.raw", "other-store:deep/tide.raw")).Id)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, move("quay-store:tide.raw", "other-store:deep/tide.raw")).Id)
 	is(filepath.Join(other, "deep/tide.raw"), false)
 
 	for _, dir := range []string{quay, sea, other} { // those that have one

@@ -9,6 +9,7 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/core/plan"
+	"bagaglio/internal/testkit"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -56,8 +57,8 @@ func TestWhatComesWhileAJobWaits(t *testing.T) {
 			t.Parallel()
 			s := start(t)
 			quay, sea := s.Pool("quay-store"), s.Pool("sea-store")
-			noise(t, filepath.Join(quay, "tide.raw"), mib)
-			noise(t, filepath.Join(sea, "old.raw"), mib)
+			testkit.Noise(t, filepath.Join(quay, "tide.raw"), mib)
+			testkit.Noise(t, filepath.Join(sea, "old.raw"), mib)
 			old, err := os.ReadFile(filepath.Join(sea, "old.raw"))
 			require.NoError(t, err)
 			kept, err := s.Plan(t.Context(), c.request)
@@ -69,7 +70,7 @@ func TestWhatComesWhileAJobWaits(t *testing.T) {
 			settle := c.comes(t, quay, sea)
 			_, err = s.Change(t.Context(), j.Id, api.JobChange{Hours: ptr("")})
 			require.NoError(t, err)
-			j = await(t, s.Service, j.Id, func(j api.Job) bool { return j.State == api.JobStatePaused })
+			j = testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.State == api.JobStatePaused })
 			require.Equal(t, api.JobStatePaused, j.State, "%+v", j.Reason)
 			assert.FileExists(t, filepath.Join(quay, "tide.raw"))
 			now, err := os.ReadFile(filepath.Join(sea, "old.raw"))
@@ -84,11 +85,11 @@ func TestWhatComesWhileAJobWaits(t *testing.T) {
 				require.NoError(t, err)
 			}
 			for {
-				if j = await(t, s.Service, j.Id, nil); j.Finished != nil {
+				if j = testkit.Await(t, s.Service, j.Id); j.Finished != nil {
 					break
 				}
 			}
-			proven(t, s.Service, j.Id)
+			testkit.Proven(t, s.Service, j.Id)
 		})
 	}
 }
@@ -114,9 +115,9 @@ func TestRestoringOverWhatIsUsed(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	quay := s.Pool("quay-store")
-	noise(t, filepath.Join(quay, "tide.raw"), mib)
-	noise(t, filepath.Join(quay, "new.raw"), mib)
-	proven(t, s.Service, begin(t, s.Service, plan.Request{
+	testkit.Noise(t, filepath.Join(quay, "tide.raw"), mib)
+	testkit.Noise(t, filepath.Join(quay, "new.raw"), mib)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, plan.Request{
 		Kind: plan.Convert, As: "raw", Replace: true, Source: plan.Place{Pool: "quay-store", Path: "new.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "tide.raw"},
 	}).Id)
 	held, err := s.Held(t.Context())
@@ -143,11 +144,11 @@ func TestRestoringOverWhatIsUsed(t *testing.T) {
 	require.NoError(t, err)
 	j, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id, Speed: ptr(int64(16 << 10))})
 	require.NoError(t, err)
-	await(t, s.Service, j.Id, func(j api.Job) bool { return j.State == api.JobStateRunning })
+	testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.State == api.JobStateRunning })
 	refused("job " + j.Id + " reads")
 	_, err = s.Cancel(t.Context(), j.Id)
 	require.NoError(t, err)
-	await(t, s.Service, j.Id, nil)
+	testkit.Await(t, s.Service, j.Id)
 	_, err = s.Restore(t.Context(), "quay-store", held[0].Id, true)
 	require.NoError(t, err)
 }

@@ -43,14 +43,14 @@ func becomes(t *testing.T, s *testkit.Service, want api.HealthStatus) {
 // slowJob starts a job that takes some seconds, and returns when it runs.
 func slowJob(t *testing.T, s *testkit.Service, quay string) api.Job {
 	t.Helper()
-	noise(t, filepath.Join(quay, "tide.raw"), 8*mib)
+	testkit.Noise(t, filepath.Join(quay, "tide.raw"), 8*mib)
 	kept, err := s.Plan(t.Context(), plan.Request{
 		Kind: plan.Convert, As: "qcow2", Source: plan.Place{Pool: "quay-store", Path: "tide.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "tide.qcow2"},
 	})
 	require.NoError(t, err)
 	j, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id, Speed: ptr(int64(2 * mib))})
 	require.NoError(t, err)
-	return await(t, s.Service, j.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 0 })
+	return testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 0 })
 }
 
 // TestRecordsThatAreLocked: another program locks the records for a while. A job that runs waits, loses nothing and goes on; the service says so.
@@ -79,9 +79,9 @@ func TestRecordsThatAreLocked(t *testing.T) {
 	require.NoError(t, line.Close())
 	becomes(t, s, api.HealthStatusWell)
 	for j.Finished == nil {
-		j = await(t, s.Service, j.Id, nil)
+		j = testkit.Await(t, s.Service, j.Id)
 	}
-	receipt := proven(t, s.Service, j.Id)
+	receipt := testkit.Proven(t, s.Service, j.Id)
 	assert.Zero(t, receipt.Resumed, "it was never set aside")
 }
 
@@ -107,9 +107,9 @@ func TestAFullStateDisk(t *testing.T) {
 	require.NoError(t, os.Remove(filler.Name()))
 	becomes(t, s, api.HealthStatusWell)
 	for j.Finished == nil {
-		j = await(t, s.Service, j.Id, nil)
+		j = testkit.Await(t, s.Service, j.Id)
 	}
-	proven(t, s.Service, j.Id)
+	testkit.Proven(t, s.Service, j.Id)
 }
 
 type zeros struct{}

@@ -12,6 +12,7 @@ import (
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage/local"
+	"bagaglio/internal/testkit"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -22,7 +23,7 @@ func TestALinkIsNotTheDisk(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	quay, sea := s.Pool("quay-store"), s.Pool("sea-store")
-	noise(t, filepath.Join(quay, "deck/tide.raw"), mib)
+	testkit.Noise(t, filepath.Join(quay, "deck/tide.raw"), mib)
 	require.NoError(t, os.Symlink("deck/tide.raw", filepath.Join(quay, "tide.raw")))
 	for _, to := range []string{"quay-store:elsewhere/tide.raw", "sea-store:tide.raw"} {
 		kept, err := s.Plan(t.Context(), move("quay-store:tide.raw", to))
@@ -34,7 +35,7 @@ func TestALinkIsNotTheDisk(t *testing.T) {
 	assert.True(t, kept.Blocked)
 	r := move("quay-store:tide.raw", "sea-store:tide.raw")
 	r.Release = false
-	proven(t, s.Service, begin(t, s.Service, r).Id)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
 	read, err := os.ReadFile(filepath.Join(quay, "deck/tide.raw"))
 	require.NoError(t, err)
 	copied, err := os.ReadFile(filepath.Join(sea, "tide.raw"))
@@ -58,7 +59,7 @@ func TestATornCopyIsNotProven(t *testing.T) {
 	s := start(t)
 	quay := s.Pool("quay-store")
 	file := filepath.Join(quay, "tide.raw")
-	noise(t, file, 20*mib)
+	testkit.Noise(t, file, 20*mib)
 	past := time.Now().Add(-time.Hour)
 	require.NoError(t, os.Chtimes(file, past, past))
 	slow := func(to string) api.Job {
@@ -66,7 +67,7 @@ func TestATornCopyIsNotProven(t *testing.T) {
 		require.NoError(t, err)
 		j, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id, Speed: ptr(int64(20 * mib))})
 		require.NoError(t, err)
-		return await(t, s.Service, j.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 4*mib })
+		return testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 4*mib })
 	}
 	write := func(off int64) {
 		f, err := os.OpenFile(file, os.O_WRONLY, 0)
@@ -78,7 +79,7 @@ func TestATornCopyIsNotProven(t *testing.T) {
 	}
 	j := slow("torn.qcow2")
 	write(1*mib + 77) // which was read already, and is none of the places that are looked at again
-	j = await(t, s.Service, j.Id, nil)
+	j = testkit.Await(t, s.Service, j.Id)
 	assert.Equal(t, api.JobStateFailed, j.State)
 	require.NotNil(t, j.Reason)
 	assert.Contains(t, *j.Reason, "changed")
@@ -87,7 +88,7 @@ func TestATornCopyIsNotProven(t *testing.T) {
 	// What comes later is read as it is then; that it was opened is told, and all of it read again.
 	j = slow("whole.qcow2")
 	write(19*mib + 5)
-	receipt := proven(t, s.Service, j.Id)
+	receipt := testkit.Proven(t, s.Service, j.Id)
 	assert.Contains(t, fmt.Sprint(receipt.Remarks), "all of it was read again, and is the same")
 	folder, err := local.Open(quay)
 	require.NoError(t, err)
@@ -108,5 +109,5 @@ func TestATornCopyIsNotProven(t *testing.T) {
 		require.NoError(t, f.Close())
 	})
 	require.NoError(t, os.Chmod(file, 0o640))
-	assert.Equal(t, job.Proven, proven(t, s.Service, j.Id).Outcome)
+	assert.Equal(t, job.Proven, testkit.Proven(t, s.Service, j.Id).Outcome)
 }

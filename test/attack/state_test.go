@@ -7,6 +7,7 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/core/plan"
+	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/sshd"
 
 	"github.com/stretchr/testify/assert"
@@ -74,7 +75,7 @@ func TestNothingInAPoolLeadsToTheState(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	quay, sea := s.Pool("quay-store"), s.Pool("sea-store")
-	noise(t, filepath.Join(quay, "base.raw"), 8192)
+	testkit.Noise(t, filepath.Join(quay, "base.raw"), 8192)
 	overlay(t, quay, "top.qcow2", "base.raw")
 	require.NoError(t, os.Remove(filepath.Join(quay, "base.raw")))
 	token := filepath.Join(s.State, "token")
@@ -106,7 +107,7 @@ func TestNothingInAPoolLeadsToTheState(t *testing.T) {
 	bind(t, s.State, sea)
 	_, err = s.Look(t.Context(), plan.Place{Pool: "sea-store", Path: "secrets.key", Format: "raw"})
 	require.ErrorContains(t, err, "it belongs to the service itself")
-	noise(t, filepath.Join(quay, "crew.raw"), mib)
+	testkit.Noise(t, filepath.Join(quay, "crew.raw"), mib)
 	kept, err = s.Plan(t.Context(), move("quay-store:crew.raw", "sea-store:receipts.jwk"))
 	assert.True(t, err != nil || kept.Blocked)
 	assert.FileExists(t, filepath.Join(s.State, "receipts.jwk"))

@@ -12,6 +12,7 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/core/plan"
+	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/sshd"
 
 	"github.com/stretchr/testify/assert"
@@ -35,7 +36,7 @@ func TestCopiesToAnotherHost(t *testing.T) {
 			assert.Equal(t, int64(8*mib), kept.Plan.BytesToWrite, "only what is stored goes over the line")
 			r.Source.Path = "small.raw"
 			noise(t, quay, "small.raw", 8*mib)
-			receipt := proven(t, s.Service, begin(t, s.Service, r).Id)
+			receipt := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
 			if name == "with tools" {
 				assert.Contains(t, receipt.Compared, "which the destination's host took with its own tool")
 				require.Len(t, receipt.Sums, 1)
@@ -43,7 +44,7 @@ func TestCopiesToAnotherHost(t *testing.T) {
 				assert.Contains(t, receipt.Compared, "read back")
 				assert.Empty(t, receipt.Sums)
 				r.Source.Path, r.Destination.Path = "cargo-ledger.raw", "thin.raw"
-				receipt = proven(t, s.Service, begin(t, s.Service, r).Id)
+				receipt = testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
 				assert.Equal(t, int64(8*mib), receipt.BytesWritten)
 				var st unix.Stat_t
 				require.NoError(t, unix.Stat(filepath.Join(dir, "thin.raw"), &st))
@@ -56,7 +57,7 @@ func TestCopiesToAnotherHost(t *testing.T) {
 			assert.Equal(t, receipt.Source.Fingerprint, receipt.Destination.Fingerprint)
 			back := plan.Request{Kind: plan.Copy, Release: true, Source: *r.Destination, Destination: &plan.Place{Pool: "quay-store", Path: "back.raw"}}
 			if name == "with tools" {
-				receipt = proven(t, s.Service, begin(t, s.Service, back).Id)
+				receipt = testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, back).Id)
 				assert.NoFileExists(t, filepath.Join(dir, r.Destination.Path), "the source is held")
 				held, err := s.Held(t.Context())
 				require.NoError(t, err)
@@ -100,7 +101,7 @@ func TestRulesOfAPool(t *testing.T) {
 	assert.Contains(t, seen, "rule-folder")
 	r, seen = settle(r)
 	assert.Equal(t, []string{"rule-format", "rule-size"}, seen, "whoever converts for the pool is given a name and a folder at once")
-	receipt := proven(t, s.Service, begin(t, s.Service, r).Id)
+	receipt := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
 	assert.Equal(t, "vhd", receipt.Destination.Format)
 	assert.Equal(t, int64(4*mib), receipt.Destination.VirtualSize)
 	path := filepath.Join(lighthouse, receipt.Destination.Place.Path)
@@ -122,7 +123,7 @@ func TestRulesOfAPool(t *testing.T) {
 		require.False(t, kept.Blocked, "%+v", kept.Plan.Checks)
 		j, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id})
 		require.NoError(t, err)
-		assert.Equal(t, kept.Plan.After.Place, proven(t, s.Service, j.Id).Destination.Place)
+		assert.Equal(t, kept.Plan.After.Place, testkit.Proven(t, s.Service, j.Id).Destination.Place)
 	}
 	_, err = s.ChangePool(t.Context(), "lighthouse-store", api.PoolChange{Rules: plan.Rules{Name: "x/y"}})
 	require.ErrorContains(t, err, "name pattern")
@@ -205,7 +206,7 @@ func TestDrain(t *testing.T) {
 	require.NoError(t, err)
 	done := 0
 	for _, j := range group.Jobs {
-		if await(t, s.Service, j.Id).State == api.JobStateDone {
+		if testkit.Await(t, s.Service, j.Id).State == api.JobStateDone {
 			done++
 		}
 	}
@@ -239,7 +240,7 @@ func TestNothingIsMovedFromUnderADisk(t *testing.T) {
 		Kind: plan.Convert, Source: plan.Place{Pool: "quay-store", Path: "base.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "machines/tide-board/tide-board.qcow2"},
 		As: "qcow2", Layout: "overlay", Base: "base.raw",
 	}
-	proven(t, s.Service, begin(t, s.Service, r).Id)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
 	move := plan.Request{Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "quay-store", Path: "base.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "base.raw"}}
 	kept, err := s.Plan(t.Context(), move)
 	require.NoError(t, err)
@@ -247,14 +248,14 @@ func TestNothingIsMovedFromUnderADisk(t *testing.T) {
 	last := kept.Plan.Checks[len(kept.Plan.Checks)-1]
 	assert.Contains(t, last.Message, "machines/tide-board/tide-board.qcow2")
 	move = patched(t, kept.Plan.Request, last.Remedies[0].Change)
-	proven(t, s.Service, begin(t, s.Service, move).Id)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, move).Id)
 	assert.FileExists(t, filepath.Join(quay, "base.raw"))
 
 	// All of them together, under another name: what stands on it is told.
 	far := s.Pool("far-store")
 	noise(t, quay, "gate.raw", 4*mib)
 	r.Source.Path, r.Destination.Path = "gate.raw", "machines/crew-roster.qcow2"
-	proven(t, s.Service, begin(t, s.Service, r).Id)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
 	copied := move
 	copied.Release, copied.Family, copied.Destination = false, true, &plan.Place{Pool: "lighthouse-store", Path: "set/base.raw"}
 	kept, err = s.Plan(t.Context(), copied)
@@ -265,7 +266,7 @@ func TestNothingIsMovedFromUnderADisk(t *testing.T) {
 	move = patched(t, kept.Plan.Request, last.Remedies[1].Change)
 	move.Destination = &plan.Place{Pool: "far-store", Path: "foundation.raw"}
 	require.NoError(t, os.WriteFile(filepath.Join(quay, "machines/tide-board/tide-board.qcow2.bagtag"), []byte("no tag at all"), 0o600)) // it comes along as it is
-	receipt := proven(t, s.Service, begin(t, s.Service, move).Id)
+	receipt := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, move).Id)
 	assert.Contains(t, strings.Join(receipt.Remarks, "\n"), "machines/crew-roster.qcow2 came along, and opens on what it stands on")
 	list, err := s.ListDisks(t.Context(), "far-store", api.ListDisksParams{Refresh: ptr(true), Only: ptr(api.Overlays)})
 	require.NoError(t, err)
@@ -276,12 +277,12 @@ func TestNothingIsMovedFromUnderADisk(t *testing.T) {
 	}
 	assert.NoFileExists(t, filepath.Join(quay, "base.raw"))
 	assert.NoFileExists(t, filepath.Join(quay, "machines/crew-roster.qcow2"))
-	proof := begin(t, s.Service, plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "far-store", Path: "machines/crew-roster.qcow2"}, Tag: plan.TagBeside})
-	receipt = proven(t, s.Service, proof.Id)
+	proof := testkit.Begin(t, s.Service, plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "far-store", Path: "machines/crew-roster.qcow2"}, Tag: plan.TagBeside})
+	receipt = testkit.Proven(t, s.Service, proof.Id)
 	assert.NotEmpty(t, receipt.Source.Fingerprint)
 	assert.Equal(t, "machines/crew-roster.qcow2.bagtag", receipt.Tag)
-	quick := begin(t, s.Service, plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "far-store", Path: "machines/crew-roster.qcow2"}, Tag: plan.TagBeside, Quick: true})
-	await(t, s.Service, quick.Id)
+	quick := testkit.Begin(t, s.Service, plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "far-store", Path: "machines/crew-roster.qcow2"}, Tag: plan.TagBeside, Quick: true})
+	testkit.Await(t, s.Service, quick.Id)
 	receipt, err = s.Receipt(t.Context(), quick.Id)
 	require.NoError(t, err)
 	assert.Contains(t, receipt.Compared, "with the tag")
@@ -293,7 +294,7 @@ func TestNothingIsMovedFromUnderADisk(t *testing.T) {
 	require.Len(t, b.Carries, 1, "%+v", b)
 	require.Empty(t, b.Left)
 	assert.True(t, b.Carries[0].Request.Family)
-	receipt = proven(t, s.Service, begin(t, s.Service, b.Carries[0].Request).Id)
+	receipt = testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, b.Carries[0].Request).Id)
 	assert.Contains(t, receipt.Compared, "nothing was copied")
 	left, err := os.ReadDir(far)
 	require.NoError(t, err)

@@ -9,6 +9,7 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/core/plan"
+	"bagaglio/internal/testkit"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -27,7 +28,7 @@ func TestDrainingAMachine(t *testing.T) {
 	for i := range 25 {
 		require.NoError(t, os.WriteFile(filepath.Join(quay, fmt.Sprintf("notes-%02d.txt", i)), nil, 0o600))
 	}
-	proven(t, s.Service, begin(t, s.Service, plan.Request{
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, plan.Request{
 		Kind: plan.Convert, As: "qcow2", Release: true, Source: plan.Place{Pool: "quay-store", Path: "log.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "log.qcow2"},
 	}).Id)
 	b, err := s.Balance(t.Context(), api.BalanceRequest{Kind: api.Drain, Pools: []string{"quay-store"}})
@@ -48,7 +49,7 @@ func TestDrainingAMachine(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, g.Refused)
 	for _, j := range g.Jobs {
-		proven(t, s.Service, j.Id)
+		testkit.Proven(t, s.Service, j.Id)
 	}
 	now, err := os.ReadFile(filepath.Join(lighthouse, "tide/tide.vmx"))
 	require.NoError(t, err)

@@ -25,7 +25,7 @@ func TestADriveComesAndGoes(t *testing.T) {
 	noise(t, s.Pool("quay-store"), "tide-board.raw", 4*mib)
 	addPool(t, s.Service, "seabag", dir)
 	copied := plan.Request{Kind: plan.Copy, Source: plan.Place{Pool: "quay-store", Path: "tide-board.raw"}, Destination: &plan.Place{Pool: "seabag", Path: "tide-board.raw"}}
-	proven(t, s.Service, begin(t, s.Service, copied).Id)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, copied).Id)
 	seabag := func(s *client.Service) api.Pool {
 		p, err := s.Pool(t.Context(), "seabag")
 		require.NoError(t, err)
@@ -45,7 +45,7 @@ func TestADriveComesAndGoes(t *testing.T) {
 
 	mount(t, "tmpfs", dir, "tmpfs", "size=32m")
 	assert.Nil(t, seabag(s.Service).Problem)
-	proven(t, s.Service, begin(t, s.Service, copied).Id)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, copied).Id)
 
 	// Its facts are read again when they hold no more.
 	s.Stop()

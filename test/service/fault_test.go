@@ -12,7 +12,6 @@ import (
 	"bagaglio/api"
 	"bagaglio/client"
 	"bagaglio/core/fingerprint"
-	"bagaglio/core/job"
 	"bagaglio/internal/demo"
 	"bagaglio/internal/testkit"
 
@@ -50,19 +49,6 @@ func lift(t *testing.T, s *client.Service, id string) {
 	require.NoError(t, err)
 }
 
-// proven is the receipt of a job that ended so.
-func proven(t *testing.T, s *client.Service, id string) job.Receipt {
-	t.Helper()
-	j := await(t, s, id)
-	if j.Reason != nil {
-		require.Equal(t, api.JobStateDone, j.State, *j.Reason)
-	}
-	receipt, err := s.Receipt(t.Context(), id)
-	require.NoError(t, err)
-	require.Equal(t, job.Proven, receipt.Outcome)
-	return receipt
-}
-
 // TestDestinationFillsUpAndHasRoomAgain: the job pauses with the reason, and goes on by itself from where it was.
 func TestDestinationFillsUpAndHasRoomAgain(t *testing.T) {
 	dir := t.TempDir()
@@ -80,7 +66,7 @@ func TestDestinationFillsUpAndHasRoomAgain(t *testing.T) {
 	assert.Contains(t, *j.Reason, "the destination is full: make room")
 	require.NoError(t, os.Remove(filler))
 	lift(t, s.Service, id)
-	receipt := proven(t, s.Service, id)
+	receipt := testkit.Proven(t, s.Service, id)
 	assert.Positive(t, receipt.Resumed)
 	assert.Less(t, receipt.BytesRead, int64(2*80*mib+60*mib))
 }
@@ -105,7 +91,7 @@ func TestDestinationBecomesReadOnly(t *testing.T) {
 	assert.Contains(t, *j.Reason, "remount it writable")
 	require.NoError(t, unix.Mount("none", dir, "tmpfs", unix.MS_REMOUNT, ""))
 	lift(t, s.Service, id)
-	assert.Positive(t, proven(t, s.Service, id).Resumed)
+	assert.Positive(t, testkit.Proven(t, s.Service, id).Resumed)
 }
 
 // TestStagingFolderIsRemoved by somebody who tidies up: the job begins anew and ends well.
@@ -118,7 +104,7 @@ func TestStagingFolderIsRemoved(t *testing.T) {
 	require.NoError(t, os.RemoveAll(filepath.Join(lighthouse, ".bagaglio")))
 	awaitJob(t, s.Service, id, byItself)
 	lift(t, s.Service, id)
-	receipt := proven(t, s.Service, id)
+	receipt := testkit.Proven(t, s.Service, id)
 	assert.Contains(t, strings.Join(receipt.Remarks, "\n"), "begun anew since its files were gone")
 }
 
@@ -141,13 +127,13 @@ func TestUnreadableDrive(t *testing.T) {
 	addPool(t, s.Service, "quay-store", filepath.Dir(drive.Path))
 	lighthouse := s.Pool("lighthouse-store")
 	request := convert("tide-board.raw", "tide-board.raw", "raw")
-	j := await(t, s.Service, begin(t, s.Service, request).Id)
+	j := testkit.Await(t, s.Service, testkit.Begin(t, s.Service, request).Id)
 	assert.Equal(t, api.JobStateFailed, j.State)
 	assert.Contains(t, *j.Reason, "reading the source at offset")
 	assert.Contains(t, *j.Reason, "input/output error")
 
 	request.PastDamage = true
-	j = await(t, s.Service, begin(t, s.Service, request).Id)
+	j = testkit.Await(t, s.Service, testkit.Begin(t, s.Service, request).Id)
 	assert.Equal(t, api.JobStateDone, j.State)
 	assert.Equal(t, api.JobOutcomeDamaged, *j.Outcome)
 	assert.Contains(t, j.Progress.Strip, "x")
@@ -209,7 +195,7 @@ func TestPulledDrive(t *testing.T) {
 	_ = exec.Command("e2fsck", "-fy", loop).Run() // it says 1 when it has repaired something
 	mount(t, loop, dir, "ext4", "")
 	lift(t, s.Service, id)
-	receipt := proven(t, s.Service, id)
+	receipt := testkit.Proven(t, s.Service, id)
 	assert.Positive(t, receipt.Resumed)
 	assert.Empty(t, receipt.Remarks, "it went on from what was there")
 	s.Stop() // it may have files open there

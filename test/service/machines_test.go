@@ -10,6 +10,7 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/core/plan"
+	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/sshd"
 
 	"github.com/stretchr/testify/assert"
@@ -35,7 +36,7 @@ func TestMachinesOwnDisks(t *testing.T) {
 	}
 	assert.Nil(t, entry("quay-store", "gate.raw").Orphan, "no machine is known at all")
 
-	proven(t, s.Service, begin(t, s.Service, plan.Request{Kind: plan.Convert, As: "qcow2", Layout: "overlay", Base: "tide-board/base.raw",
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, plan.Request{Kind: plan.Convert, As: "qcow2", Layout: "overlay", Base: "tide-board/base.raw",
 		Source: plan.Place{Pool: "quay-store", Path: "gate.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "tide-board/top.qcow2"}}).Id)
 	define("crew-roster/crew-roster.vmx", fmt.Sprintf("displayName = \"crew-roster\"\nscsi0:0.fileName = \"crew-roster.raw\"\nscsi0:1.fileName = \"%s/roster-log.raw\"\n", sea))
 	define("tide-board/tide-board.xml", "<domain><name>tide-board</name><devices><disk><source file='top.qcow2'/></disk></devices></domain>")
@@ -131,14 +132,14 @@ func TestDefinitionsFollowTheirDisks(t *testing.T) {
 		if change != nil {
 			change(&r)
 		}
-		return begin(t, s.Service, r)
+		return testkit.Begin(t, s.Service, r)
 	}
 	// Both disks of a machine at once: neither change is lost.
 	one := move("roster/a.raw", "sea-store", "a.raw", nil)
 	two := move("roster/b.raw", "quay-store", "roster/log/b.qcow2", func(r *plan.Request) { r.Kind, r.As = plan.Convert, "qcow2" })
-	receipt := proven(t, s.Service, one.Id)
+	receipt := testkit.Proven(t, s.Service, one.Id)
 	assert.Contains(t, fmt.Sprint(receipt.Remarks), "crew-roster (quay-store:roster/crew-roster.xml) names the disk in its new place")
-	proven(t, s.Service, two.Id)
+	testkit.Proven(t, s.Service, two.Id)
 	is("roster/crew-roster.xml", fmt.Sprintf(domain, sea+"/a.raw", "qcow2", "log/b.qcow2"))
 	require.Eventually(t, func() bool { // its definition lies in another pool
 		list, err := s.ListDisks(t.Context(), "sea-store", api.ListDisksParams{Refresh: ptr(true)})
@@ -162,7 +163,7 @@ func TestDefinitionsFollowTheirDisks(t *testing.T) {
 	assert.Empty(t, kept.Plan.Handovers)
 	assert.Contains(t, fmt.Sprint(kept.Plan.Checks), "a file beside it holds its checksum")
 	require.NoError(t, os.Remove(filepath.Join(quay, "cargo/cargo-ledger.mf")))
-	proven(t, s.Service, move("cargo/c.raw", "quay-store", "cargo/d.raw", func(r *plan.Request) { r.LeaveDefinitions = true }).Id)
+	testkit.Proven(t, s.Service, move("cargo/c.raw", "quay-store", "cargo/d.raw", func(r *plan.Request) { r.LeaveDefinitions = true }).Id)
 	is("cargo/cargo-ledger.ovf", `<Envelope><References><File id="f" href="c.raw"/></References><DiskSection><Disk fileRef="f"/></DiskSection><VirtualSystem id="cargo-ledger"/></Envelope>`)
 }
 
@@ -184,7 +185,7 @@ func TestDisksThatLeaveTheirMachine(t *testing.T) {
 	definition := filepath.Join(dir, "tide/tide-board.xml")
 	require.NoError(t, os.WriteFile(definition, []byte("<domain><name>tide-board</name><devices><disk><source file='tide-board.raw'/></disk></devices></domain>"), 0o640))
 	r = plan.Request{Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "far-store", Path: "tide/tide-board.raw"}, Destination: &plan.Place{Pool: "far-store", Path: "lamp-room/tide-board.raw"}}
-	proven(t, s.Service, begin(t, s.Service, r).Id)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
 	b, err := os.ReadFile(definition)
 	require.NoError(t, err)
 	assert.Contains(t, string(b), "file='"+dir+"/lamp-room/tide-board.raw'")

@@ -11,6 +11,7 @@ import (
 	"bagaglio/api"
 	"bagaglio/client"
 	"bagaglio/core/plan"
+	"bagaglio/internal/testkit"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -27,7 +28,7 @@ func TestWhatIsNoted(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, events[0].Who, "a wrong token")
 	assert.Contains(t, events[0].Result, http.StatusText(http.StatusUnauthorized))
-	j := begin(t, s.Service, plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "quay-store", Path: "ticketing.raw"}, Against: "bf1-" + strings.Repeat("0", 64)})
+	j := testkit.Begin(t, s.Service, plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "quay-store", Path: "ticketing.raw"}, Against: "bf1-" + strings.Repeat("0", 64)})
 	for _, err := range s.Follow(t.Context(), j.Id) {
 		require.NoError(t, err)
 	}

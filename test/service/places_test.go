@@ -162,7 +162,7 @@ func TestALineThatIsCut(t *testing.T) {
 		assert.Contains(t, *j.Reason, "the storage is not there")
 		lift(t, s.Service, id)
 		server.Run()
-		receipt := proven(t, s.Service, id)
+		receipt := testkit.Proven(t, s.Service, id)
 		assert.Positive(t, receipt.Resumed)
 		assert.Less(t, receipt.BytesWritten, int64(150*mib), "what was there was not copied again")
 	}
@@ -180,7 +180,7 @@ func TestReplacingOnAnotherHost(t *testing.T) {
 	noise(t, s.Pool("quay-store"), "tide-board.raw", 4*mib)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "tide-board.vhd"), []byte("old"), 0o600))
 	r := plan.Request{Kind: plan.Convert, Source: plan.Place{Pool: "quay-store", Path: "tide-board.raw"}, Destination: &plan.Place{Pool: "far-store", Path: "tide-board.vhd"}, As: "vhd", Replace: true}
-	proven(t, s.Service, begin(t, s.Service, r).Id)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
 	held, err := s.Held(t.Context())
 	require.NoError(t, err)
 	require.Len(t, held, 1)
@@ -205,7 +205,7 @@ func TestDisksOnAWebServer(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, p.ReadOnly)
 	r := plan.Request{Kind: plan.Convert, Source: plan.Place{Pool: "pier-web", Path: "tide-board.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "tide-board.vdi"}, As: "vdi"}
-	proven(t, s.Service, begin(t, s.Service, r).Id)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
 
 	// One that does not tell what lies in it: pieces are found all the same, and one that is missing.
 	plain := httptest.NewServer(http.FileServer(http.Dir(dir)))
@@ -218,9 +218,9 @@ func TestDisksOnAWebServer(t *testing.T) {
 		noise(t, dir, name, mib)
 	}
 	r.Source, r.Destination.Path = plan.Place{Pool: "buoy-web", Path: "log.raw"}, "log.vdi"
-	assert.Equal(t, int64(3*mib), proven(t, s.Service, begin(t, s.Service, r).Id).Source.VirtualSize)
+	assert.Equal(t, int64(3*mib), testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id).Source.VirtualSize)
 	r.Replace = true
-	proven(t, s.Service, begin(t, s.Service, r).Id)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
 	r.Replace = false
 	require.NoError(t, os.Remove(filepath.Join(dir, "log.raw.002")))
 	r.Destination.Path = "short.vdi"

@@ -87,7 +87,7 @@ func TestPausedJobsGoOn(t *testing.T) {
 			none := int64(0)
 			_, err := s.Change(t.Context(), id, api.JobChange{Speed: &none})
 			require.NoError(t, err)
-			j := await(t, s.Service, id)
+			j := testkit.Await(t, s.Service, id)
 			require.Equal(t, api.JobStateDone, j.State)
 			receipt, err := s.Receipt(t.Context(), id)
 			require.NoError(t, err)
@@ -111,7 +111,7 @@ func TestLimitsAndOrder(t *testing.T) {
 	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: "service", Jobs: 1, Speed: 8 * mib}))
 	var ids []string
 	for _, name := range []string{"a.vhd", "b.vhd", "c.vhd"} {
-		ids = append(ids, begin(t, s.Service, convert("tide-board.raw", name, "vhd")).Id)
+		ids = append(ids, testkit.Begin(t, s.Service, convert("tide-board.raw", name, "vhd")).Id)
 	}
 	awaitJob(t, s.Service, ids[0], inState(api.JobStateRunning))
 	_, err := s.Move(t.Context(), ids[2], "first")
@@ -127,7 +127,7 @@ func TestLimitsAndOrder(t *testing.T) {
 	assert.Equal(t, "a limit on the speed", limited.Progress.LimitedBy)
 	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: "service", Jobs: 1}))
 	for _, id := range ids {
-		require.Equal(t, api.JobStateDone, await(t, s.Service, id).State)
+		require.Equal(t, api.JobStateDone, testkit.Await(t, s.Service, id).State)
 	}
 	var started []time.Time
 	for _, id := range []string{ids[0], ids[2], ids[1]} {
@@ -158,7 +158,7 @@ func TestLimitsAndOrder(t *testing.T) {
 	for _, id := range []string{first, second, elsewhere} {
 		_, err := s.Cancel(t.Context(), id)
 		require.NoError(t, err)
-		await(t, s.Service, id)
+		testkit.Await(t, s.Service, id)
 	}
 }
 
@@ -177,7 +177,7 @@ func TestCancelledWhileItIsPaused(t *testing.T) {
 		}
 		_, err = s.Cancel(t.Context(), id)
 		require.NoError(t, err)
-		require.Equal(t, api.JobStateCancelled, await(t, s.Service, id).State)
+		require.Equal(t, api.JobStateCancelled, testkit.Await(t, s.Service, id).State)
 	}
 	require.Eventually(t, func() bool {
 		entries, err := os.ReadDir(lighthouse)
@@ -195,12 +195,12 @@ func TestOneWriterOrManyReaders(t *testing.T) {
 		require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: scope, Jobs: 0}))
 	}
 	first := slowly(t, s.Service, convert("crew-roster.raw", "crew-roster.vhd", "vhd"), 4*mib).Id
-	reader := begin(t, s.Service, convert("crew-roster.raw", "other.vhd", "vhd")).Id
-	assert.Equal(t, api.JobStateDone, await(t, s.Service, reader).State, "two may read")
+	reader := testkit.Begin(t, s.Service, convert("crew-roster.raw", "other.vhd", "vhd")).Id
+	assert.Equal(t, api.JobStateDone, testkit.Await(t, s.Service, reader).State, "two may read")
 	replace := convert("other.raw", "crew-roster.raw", "raw")
 	noise(t, quay, "other.raw", mib)
 	replace.Destination.Pool, replace.Replace = "quay-store", true
-	writer := begin(t, s.Service, replace).Id
+	writer := testkit.Begin(t, s.Service, replace).Id
 	waiting := awaitJob(t, s.Service, writer, func(j api.Job) bool { return j.Reason != nil })
 	assert.Contains(t, *waiting.Reason, "job "+first+" reads local:")
 	_, err := s.Pause(t.Context(), first)
@@ -211,7 +211,7 @@ func TestOneWriterOrManyReaders(t *testing.T) {
 	assert.Equal(t, api.JobStateWaiting, j.State, "a paused job keeps its disks")
 	_, err = s.Cancel(t.Context(), first)
 	require.NoError(t, err)
-	assert.Equal(t, api.JobStateDone, await(t, s.Service, writer).State)
+	assert.Equal(t, api.JobStateDone, testkit.Await(t, s.Service, writer).State)
 }
 
 // TestHours: a job waits for its hours, and is set aside when they are over.
@@ -244,7 +244,7 @@ func TestHours(t *testing.T) {
 	all, none := "", int64(0)
 	_, err = s.Change(t.Context(), j.Id, api.JobChange{Hours: &all, Speed: &none})
 	require.NoError(t, err)
-	assert.Equal(t, api.JobStateDone, await(t, s.Service, j.Id).State)
+	assert.Equal(t, api.JobStateDone, testkit.Await(t, s.Service, j.Id).State)
 }
 
 // TestWhatIsReplacedIsHeld, listed, restored with one call, and removed for good with another. All of it is in the log.
@@ -254,13 +254,13 @@ func TestWhatIsReplacedIsHeld(t *testing.T) {
 	noise(t, quay, "ticketing.raw", 3*mib)
 	require.NoError(t, os.MkdirAll(filepath.Join(lighthouse, "deck"), 0o700))
 	old := filepath.Join(lighthouse, "deck", "ticketing.qcow2")
-	await(t, s.Service, begin(t, s.Service, convert("ticketing.raw", "deck/ticketing.qcow2", "qcow2")).Id)
+	testkit.Await(t, s.Service, testkit.Begin(t, s.Service, convert("ticketing.raw", "deck/ticketing.qcow2", "qcow2")).Id)
 	before, err := os.ReadFile(old)
 	require.NoError(t, err)
 	noise(t, quay, "ticketing.raw", 4*mib)
 	request := convert("ticketing.raw", "deck/ticketing.qcow2", "qcow2")
 	request.Replace = true
-	require.Equal(t, api.JobStateDone, await(t, s.Service, begin(t, s.Service, request).Id).State)
+	require.Equal(t, api.JobStateDone, testkit.Await(t, s.Service, testkit.Begin(t, s.Service, request).Id).State)
 	now, err := os.ReadFile(old)
 	require.NoError(t, err)
 	require.NotEqual(t, before, now)
@@ -280,7 +280,7 @@ func TestWhatIsReplacedIsHeld(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, before, back)
 	prove := plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "lighthouse-store", Path: "deck/ticketing.qcow2"}, Tag: plan.TagBeside}
-	assert.Equal(t, api.JobOutcomeProven, *await(t, s.Service, begin(t, s.Service, prove).Id).Outcome, "its tag came back with it")
+	assert.Equal(t, api.JobOutcomeProven, *testkit.Await(t, s.Service, testkit.Begin(t, s.Service, prove).Id).Outcome, "its tag came back with it")
 
 	held, err = s.Held(t.Context())
 	require.NoError(t, err)

@@ -4,7 +4,6 @@ package service
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
 	"io"
 	"net/http"
 	"os"
@@ -32,43 +31,15 @@ func start(t *testing.T) *testkit.Service {
 	return testkit.Start(t, filepath.Join(t.TempDir(), "state"))
 }
 
-// noise writes a disk of random content.
+// noise writes a disk of random content into a folder.
 func noise(t *testing.T, dir, name string, size int64) {
 	t.Helper()
-	require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o700))
-	f, err := os.Create(filepath.Join(dir, name))
-	require.NoError(t, err)
-	defer f.Close()
-	_, err = io.CopyN(f, rand.Reader, size)
-	require.NoError(t, err)
+	testkit.Noise(t, filepath.Join(dir, name), size)
 }
 
 // convert asks for a disk of quay-store as another one in lighthouse-store.
 func convert(from, to, as string) plan.Request {
 	return plan.Request{Kind: plan.Convert, Source: plan.Place{Pool: "quay-store", Path: from}, Destination: &plan.Place{Pool: "lighthouse-store", Path: to}, As: as}
-}
-
-// begin plans and starts a request.
-func begin(t *testing.T, s *client.Service, r plan.Request) api.Job {
-	t.Helper()
-	kept, err := s.Plan(t.Context(), r)
-	require.NoError(t, err)
-	require.False(t, kept.Blocked, "%+v", kept.Plan.Checks)
-	j, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id})
-	require.NoError(t, err)
-	return j
-}
-
-// await follows a job to its end.
-func await(t *testing.T, s *client.Service, id string) api.Job {
-	t.Helper()
-	var last api.Job
-	for j, err := range s.Follow(t.Context(), id) {
-		require.NoError(t, err)
-		last = j
-	}
-	require.True(t, client.HasEnded(last))
-	return last
 }
 
 // awaitStep returns when the job has come to that step.
@@ -144,8 +115,8 @@ func TestEveryAnswerIsAsDescribed(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "raw", report.Format)
 
-	j := begin(t, s, convert("ticketing.raw", "ticketing.vhd", "vhd"))
-	assert.Equal(t, api.JobStateDone, await(t, s, j.Id).State)
+	j := testkit.Begin(t, s, convert("ticketing.raw", "ticketing.vhd", "vhd"))
+	assert.Equal(t, api.JobStateDone, testkit.Await(t, s, j.Id).State)
 	receipt, err := s.Receipt(t.Context(), j.Id)
 	require.NoError(t, err)
 	assert.Equal(t, job.Proven, receipt.Outcome)
@@ -215,7 +186,7 @@ func TestEveryAnswerIsAsDescribed(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.ConsoleLink(t.Context())
 	require.NoError(t, err)
-	_, err = s.Change(t.Context(), begin(t, s, convert("ticketing.raw", "second.vhd", "vhd")).Id, api.JobChange{})
+	_, err = s.Change(t.Context(), testkit.Begin(t, s, convert("ticketing.raw", "second.vhd", "vhd")).Id, api.JobChange{})
 	if err != nil { // it may have ended already
 		require.ErrorContains(t, err, "has ended")
 	}
@@ -231,7 +202,7 @@ func TestEveryAnswerIsAsDescribed(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotEmpty(t, events)
 	for _, j := range []string{"1", "2"} {
-		await(t, s, j)
+		testkit.Await(t, s, j)
 	}
 	aroundPlaces(t, s)
 	require.NoError(t, s.RemovePool(t.Context(), "lighthouse-store"))
@@ -275,7 +246,7 @@ func aroundPlaces(t *testing.T, s *client.Service) {
 	}}})
 	require.NoError(t, err)
 	require.Len(t, g.Jobs, 1)
-	assert.Equal(t, api.JobStateDone, await(t, s, g.Jobs[0].Id).State)
+	assert.Equal(t, api.JobStateDone, testkit.Await(t, s, g.Jobs[0].Id).State)
 	for _, act := range []string{"pause", "resume", "cancel"} {
 		_, err = s.ActOnGroup(t.Context(), g.Id, act)
 		require.NoError(t, err, "of jobs that have ended nothing is left to do")
@@ -311,7 +282,7 @@ func TestRawStaysRaw(t *testing.T) {
 
 	// The guest makes its disk look like an image of another format.
 	noise(t, quay, "other.raw", 1<<20)
-	await(t, s.Service, begin(t, s.Service, convert("other.raw", "other.qcow2", "qcow2")).Id)
+	testkit.Await(t, s.Service, testkit.Begin(t, s.Service, convert("other.raw", "other.qcow2", "qcow2")).Id)
 	image, err := os.ReadFile(filepath.Join(lighthouse, "other.qcow2"))
 	require.NoError(t, err)
 	f, err := os.OpenFile(filepath.Join(quay, "gate-kiosk.img"), os.O_WRONLY, 0)
@@ -336,7 +307,7 @@ func TestRawStaysRaw(t *testing.T) {
 	// A person says otherwise: from then on it is what they said.
 	request := convert("gate-kiosk.img", "gate-kiosk.vhd", "vhd")
 	request.Source.Format = "qcow2"
-	await(t, s.Service, begin(t, s.Service, request).Id)
+	testkit.Await(t, s.Service, testkit.Begin(t, s.Service, request).Id)
 	report, err = s.Look(t.Context(), place)
 	require.NoError(t, err)
 	assert.Equal(t, "qcow2", report.Format)
@@ -348,7 +319,7 @@ func TestKnownImageLosesItsMarks(t *testing.T) {
 	s := start(t)
 	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
 	noise(t, quay, "crew-roster.raw", 4<<20)
-	await(t, s.Service, begin(t, s.Service, convert("crew-roster.raw", "crew-roster.hds", "hdd")).Id)
+	testkit.Await(t, s.Service, testkit.Begin(t, s.Service, convert("crew-roster.raw", "crew-roster.hds", "hdd")).Id)
 	place := plan.Place{Pool: "lighthouse-store", Path: "crew-roster.hds"}
 	_, err := s.Look(t.Context(), place)
 	require.NoError(t, err)
@@ -374,7 +345,7 @@ func TestAnImageOnItsWayIsNotKnownAsRaw(t *testing.T) {
 	s := start(t)
 	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
 	noise(t, quay, "a.raw", 1<<20)
-	await(t, s.Service, begin(t, s.Service, convert("a.raw", "a.qcow2", "qcow2")).Id)
+	testkit.Await(t, s.Service, testkit.Begin(t, s.Service, convert("a.raw", "a.qcow2", "qcow2")).Id)
 	image, err := os.ReadFile(filepath.Join(lighthouse, "a.qcow2"))
 	require.NoError(t, err)
 	f, err := os.Create(filepath.Join(quay, "late.img"))
@@ -407,7 +378,7 @@ func TestADiskOfSeveralFilesIsOne(t *testing.T) {
 	assert.Equal(t, "flat", disks[0].Layout)
 	assert.Equal(t, int64(2<<20), disks[0].VirtualSize)
 	assert.Equal(t, int64(2<<20+len(text)), disks[0].FileSize)
-	await(t, s.Service, begin(t, s.Service, convert("ferry/deck.vmdk", "deck.raw", "raw")).Id)
+	testkit.Await(t, s.Service, testkit.Begin(t, s.Service, convert("ferry/deck.vmdk", "deck.raw", "raw")).Id)
 }
 
 func TestCancelLeavesNothing(t *testing.T) {
@@ -417,7 +388,7 @@ func TestCancelLeavesNothing(t *testing.T) {
 	// Three: two run at once, one waits.
 	var ids []string
 	for _, name := range []string{"a.qcow2", "b.qcow2", "c.qcow2"} {
-		ids = append(ids, begin(t, s.Service, convert("cargo-ledger.raw", name, "qcow2")).Id)
+		ids = append(ids, testkit.Begin(t, s.Service, convert("cargo-ledger.raw", name, "qcow2")).Id)
 	}
 	awaitStep(t, s.Service, ids[0], "write")
 	err := s.RemovePool(t.Context(), "quay-store")
@@ -427,7 +398,7 @@ func TestCancelLeavesNothing(t *testing.T) {
 		require.NoError(t, err)
 	}
 	for _, id := range ids {
-		j := await(t, s.Service, id)
+		j := testkit.Await(t, s.Service, id)
 		assert.Equal(t, api.JobStateCancelled, j.State)
 		require.NotNil(t, j.Reason)
 		assert.Contains(t, *j.Reason, "cancelled on request")

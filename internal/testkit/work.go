@@ -1,0 +1,68 @@
+package testkit
+
+import (
+	"crypto/rand"
+	"io"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"bagaglio/api"
+	"bagaglio/client"
+	"bagaglio/core/job"
+	"bagaglio/core/plan"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Noise writes a disk of random content, and the folders above it.
+func Noise(t *testing.T, file string, size int64) {
+	t.Helper()
+	require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o700))
+	f, err := os.Create(file)
+	require.NoError(t, err)
+	defer f.Close()
+	_, err = io.CopyN(f, rand.Reader, size)
+	require.NoError(t, err)
+}
+
+// Begin plans and starts a request.
+func Begin(t *testing.T, s *client.Service, r plan.Request) api.Job {
+	t.Helper()
+	kept, err := s.Plan(t.Context(), r)
+	require.NoError(t, err)
+	require.False(t, kept.Blocked, "%+v", kept.Plan.Checks)
+	j, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id})
+	require.NoError(t, err)
+	return j
+}
+
+// Await follows a job to its end, or until one of the conditions holds.
+func Await(t *testing.T, s *client.Service, id string, until ...func(api.Job) bool) api.Job {
+	t.Helper()
+	var last api.Job
+	for j, err := range s.Follow(t.Context(), id) {
+		require.NoError(t, err)
+		last = j
+		for _, holds := range until {
+			if holds(j) {
+				return j
+			}
+		}
+	}
+	require.True(t, client.HasEnded(last))
+	return last
+}
+
+// Proven waits for a job that has to be proven.
+func Proven(t *testing.T, s *client.Service, id string) job.Receipt {
+	t.Helper()
+	j := Await(t, s, id)
+	if j.Reason != nil {
+		require.Equal(t, api.JobStateDone, j.State, *j.Reason)
+	}
+	receipt, err := s.Receipt(t.Context(), id)
+	require.NoError(t, err)
+	require.Equal(t, job.Proven, receipt.Outcome)
+	return receipt
+}
