@@ -14,9 +14,11 @@ export function HealthNote() {
   });
   if (health.data?.status !== "waiting") return null;
   return (
-    <div role="alert" className="alert alert-error mx-auto mt-4 max-w-6xl">
-      <TriangleAlert aria-hidden className="size-5" />
-      <span className="break-words">{health.data.problem}</span>
+    <div className="mx-auto max-w-6xl px-4 pt-4">
+      <div role="alert" className="alert alert-error">
+        <TriangleAlert aria-hidden className="size-5" />
+        <span className="break-words first-letter:uppercase">{health.data.problem}</span>
+      </div>
     </div>
   );
 }

@@ -2,7 +2,8 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Play } from "lucide-react";
 import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { calls, result, type Format, type PlanRequest, type Remedy } from "../api/client.ts";
+import { mend } from "../api/mend.ts";
+import { calls, result, type Format, type PlanRequest } from "../api/client.ts";
 import { Choice } from "../components/choice.tsx";
 import { Failure } from "../components/failure.tsx";
 import { LayoutOptions } from "../components/layout-options.tsx";
@@ -101,21 +102,6 @@ function workOf(request: PlanRequest, work: string): PlanRequest {
   delete next.layout;
   if (work !== "convert") delete next.as;
   return next;
-}
-
-/** Applies a remedy: a JSON Merge Patch (RFC 7396). */
-function mend(request: PlanRequest, remedy: Remedy): PlanRequest {
-  return merge(request, remedy.change) as PlanRequest;
-}
-
-function merge(target: unknown, patch: unknown): unknown {
-  if (patch === null || typeof patch !== "object" || Array.isArray(patch)) return patch;
-  const out = new Map(Object.entries(target ?? {}));
-  for (const [key, value] of Object.entries(patch)) {
-    if (value === null) out.delete(key);
-    else out.set(key, merge(out.get(key), value));
-  }
-  return Object.fromEntries(out);
 }
 
 type FieldsProps = { request: PlanRequest; change: (request: PlanRequest) => void };

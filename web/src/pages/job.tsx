@@ -1,7 +1,9 @@
-import { useQuery } from "@tanstack/react-query";
-import { useParams } from "react-router";
-import { calls, result, type Job } from "../api/client.ts";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { useNavigate, useParams } from "react-router";
+import { calls, result, type Check, type Job, type Remedy } from "../api/client.ts";
 import { hasEnded, useFollow } from "../api/follow.ts";
+import { mend } from "../api/mend.ts";
+import { Checks } from "../components/checks.tsx";
 import { Failure } from "../components/failure.tsx";
 import { JobActions } from "../components/job-actions.tsx";
 import { Pace } from "../components/pace.tsx";
@@ -73,7 +75,30 @@ function Title({ job }: { job: Job }) {
 /** Why it waits, has paused, or failed. */
 function Reason({ job }: { job: Job }) {
   if (hasEnded(job)) return <Failure error={new Error(job.reason)} />;
+  if (job.stopped_by) return <Stopped job={job} check={job.stopped_by} />;
   return <p className="sheet">{job.reason}</p>;
+}
+
+/** What stands in its way. A remedy ends the job, and starts its request anew with the change. */
+function Stopped({ job, check }: { job: Job; check: Check }) {
+  const navigate = useNavigate();
+  const anew = useMutation({
+    mutationFn: async (remedy: Remedy) => {
+      const plan = await result(calls.POST("/v1/plans", { body: mend(job.request, remedy) }));
+      const stop = plan.plan.checks.find((c) => c.severity === "blocks");
+      if (stop) throw new Error(stop.message);
+      await result(calls.POST("/v1/jobs/{job}/cancel", { params: { path: { job: job.id } } }));
+      return result(calls.POST("/v1/jobs", { body: { plan: plan.id } }));
+    },
+    onSuccess: (next) => navigate(`/jobs/${next.id}`),
+  });
+  return (
+    <section className="sheet space-y-3" aria-label="What stopped it">
+      <Checks checks={[check]} onRemedy={(remedy) => anew.mutate(remedy)} />
+      <p>{job.reason?.replace(check.message, "")}</p>
+      {anew.error && <Failure error={anew.error} />}
+    </section>
+  );
 }
 
 /** How it went so far: where on the disk, and how fast. */

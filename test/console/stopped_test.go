@@ -1,0 +1,57 @@
+package console
+
+import (
+	"path/filepath"
+	"testing"
+	"time"
+
+	"bagaglio/api"
+	"bagaglio/core/plan"
+	"bagaglio/internal/testkit"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/stretchr/testify/require"
+)
+
+// TestARemedyForAJobThatWasStopped: what came while it waited stands on its page, and a remedy starts its request anew.
+func TestARemedyForAJobThatWasStopped(t *testing.T) {
+	s := world(t)
+	now := time.Now()
+	hours, all := now.Add(2*time.Hour).Format("15:04")+"-"+now.Add(3*time.Hour).Format("15:04"), ""
+	disk := plan.Place{Pool: "quay-store", Path: "tide-board.raw"}
+	kept, err := s.Plan(t.Context(), plan.Request{Kind: plan.Copy, Release: true, Source: disk, Destination: &plan.Place{Pool: "lighthouse-store", Path: "tide-board.raw"}})
+	require.NoError(t, err)
+	j, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id, Hours: &hours})
+	require.NoError(t, err)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, plan.Request{
+		Kind: plan.Convert, As: "qcow2", Layout: "overlay", Base: disk.Path, Source: disk, Destination: &plan.Place{Pool: "quay-store", Path: "monday.qcow2"},
+	}).Id)
+	_, err = s.Change(t.Context(), j.Id, api.JobChange{Hours: &all})
+	require.NoError(t, err)
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.AwaitText("tide-board.raw")
+	p.Open(s.Address + "/jobs/" + j.Id)
+	p.AwaitText("monday.qcow2 stand(s) on the source")
+	p.Click("Copy it instead: the source stays")
+	p.AwaitText("Proven: what arrived is what left")
+	old, err := s.Job(t.Context(), j.Id)
+	require.NoError(t, err)
+	require.Equal(t, api.JobStateCancelled, old.State)
+}
+
+// TestTheConsoleSaysThatRecordsCannotBeWritten, as long as that is so.
+func TestTheConsoleSaysThatRecordsCannotBeWritten(t *testing.T) {
+	s := world(t)
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.AwaitText("tide-board.raw")
+	records, err := sqlx.Open("sqlite", filepath.Join(s.State, "records.sqlite")+"?_txlock=exclusive")
+	require.NoError(t, err)
+	defer records.Close()
+	tx, err := records.Beginx()
+	require.NoError(t, err)
+	p.AwaitText("cannot write its records")
+	require.NoError(t, tx.Rollback())
+	p.Await(`!document.body.innerText.includes("cannot write its records")`)
+}

@@ -1,0 +1,16 @@
+import type { PlanRequest, Remedy } from "./client.ts";
+
+/** Applies a remedy: a JSON Merge Patch (RFC 7396). */
+export function mend(request: PlanRequest, remedy: Remedy): PlanRequest {
+  return merge(request, remedy.change) as PlanRequest;
+}
+
+function merge(target: unknown, patch: unknown): unknown {
+  if (patch === null || typeof patch !== "object" || Array.isArray(patch)) return patch;
+  const out = new Map(Object.entries(target ?? {}));
+  for (const [key, value] of Object.entries(patch)) {
+    if (value === null) out.delete(key);
+    else out.set(key, merge(out.get(key), value));
+  }
+  return Object.fromEntries(out);
+}
