@@ -121,9 +121,15 @@ var errChanged = errors.New("the source changed while it was copied: shut down w
 
 // closingLook fails when what was read is not what it was any more.
 func (w *work) closingLook(ctx context.Context, src disk.Reader, copied transfer.Result) error {
-	same, err := w.unchanged(ctx, src, copied)
+	now, err := w.source.look()
 	if err != nil {
 		return err
+	}
+	same := now == w.state.Source && !w.guard.broken()
+	if !same { // since content was compared, when all was read
+		if same, err = w.unchanged(ctx, src, copied); err != nil {
+			return err
+		}
 	}
 	if !same {
 		if !w.Plan.Request.Recopy {

@@ -13,8 +13,8 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// atOnce is how many disks, files or definitions are written in one transaction, so that whoever else writes does not wait long.
-const atOnce = 200
+// atOnce is how many statements are made in one transaction, so that whoever else writes does not wait long; what belongs together stays together.
+const atOnce = 150
 
 // Look is what is kept of looking through a pool.
 type Look struct {
@@ -64,11 +64,15 @@ type change struct {
 	args  []any
 }
 
-// write makes changes, so many in each transaction.
+// write makes changes, some in each transaction, those of a group in one.
 func (s *Store) write(ctx context.Context, groups [][]change) error {
-	for some := range slices.Chunk(groups, atOnce) {
+	var some []change
+	for i, group := range groups {
+		if some = append(some, group...); len(some) < atOnce && i < len(groups)-1 {
+			continue
+		}
 		err := s.transaction(ctx, func(tx *sqlx.Tx) error {
-			for _, c := range slices.Concat(some...) {
+			for _, c := range some {
 				if _, err := tx.ExecContext(ctx, c.query, c.args...); err != nil {
 					return err
 				}
@@ -78,6 +82,7 @@ func (s *Store) write(ctx context.Context, groups [][]change) error {
 		if err != nil {
 			return err
 		}
+		some = some[:0]
 	}
 	return nil
 }
