@@ -296,8 +296,8 @@ func (r *reader) Describe() disk.Description {
 	return d
 }
 
-// maxLooked is after how many runs a description stops to look for a compressed cluster: it has to be cheap.
-const maxLooked = 4096
+// maxLooked is after how many entries of its tables a description stops to look for a compressed cluster: it has to be cheap.
+const maxLooked = 1 << 16
 
 // isCompressed: there is a compressed cluster, as far as that is seen soon. One that did not shrink is stored plain.
 func (r *reader) isCompressed() bool {
@@ -306,7 +306,7 @@ func (r *reader) isCompressed() bool {
 		if off >= r.Size() {
 			break
 		}
-		p, err := r.run(off, r.Size()-off)
+		p, err := r.at(off)
 		if err != nil || p.compressed {
 			return err == nil
 		}
