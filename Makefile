@@ -45,10 +45,11 @@ start: packages-demo build
 test: packages-test console lint check race
 
 # Of those of the whole, some kill processes at moments that they measure, or look at pages: they run in turns, the others side by side.
-SIDE_BY_SIDE := ./test/attack ./test/cli ./test/service
+SIDE_BY_SIDE := ./test/cli ./test/service
 check:
 	$(GO) test -count=1 ./api/... ./client/... ./cmd/... ./core/... ./internal/...
-	$(GO) test -count=1 -p 2 -parallel 6 $(SIDE_BY_SIDE)
+	$(GO) test -count=1 -parallel 6 ./test/attack
+	$(GO) test -count=1 -p 2 $(SIDE_BY_SIDE)
 	$(GO) test -count=1 -p 1 ./test/bench ./test/console ./test/crash ./test/line ./test/pictures
 	$(call fuzzed,$${n}x)
 

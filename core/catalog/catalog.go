@@ -16,11 +16,12 @@ type File struct {
 	Size     int64     `json:"size"`
 	Room     int64     `json:"room"` // what it takes of the storage, or its size where that is not told
 	Modified time.Time `json:"modified"`
+	Changed  time.Time `json:"changed,omitzero"` // anything of it, whatever Modified was set to; zero where that is not told
 	ID       string    `json:"id,omitempty"`
 }
 
 func (f File) same(o File) bool {
-	return f.Name == o.Name && f.Size == o.Size && f.Modified.Equal(o.Modified) && f.ID == o.ID
+	return f.Name == o.Name && f.Size == o.Size && f.Modified.Equal(o.Modified) && f.Changed.Equal(o.Changed) && f.ID == o.ID
 }
 
 // Disk is a disk in a pool. Sizes are in bytes.
@@ -77,5 +78,5 @@ type Missed struct {
 }
 
 func toFile(i storage.Info) File {
-	return File{Name: i.Name, Size: i.Size, Room: i.Taken(), Modified: i.Modified, ID: i.ID}
+	return File{Name: i.Name, Size: i.Size, Room: i.Taken(), Modified: i.Modified, Changed: i.Changed, ID: i.ID}
 }

@@ -182,3 +182,29 @@ func TestAFolderThatContainsItself(t *testing.T) {
 	assert.LessOrEqual(t, len(c.Missed), maxMissed)
 	assert.Contains(t, fmt.Sprint(c.Missed), "folders")
 }
+
+// TestAChangeWhoseTimeWasPutBack is seen all the same.
+func TestAChangeWhoseTimeWasPutBack(t *testing.T) {
+	dir := t.TempDir()
+	create(t, dir, "qcow2", "thin", "tide.qcow2", nil, "")
+	c, s := scanner(t, dir)
+	var err error
+	s.Before, err = s.Scan(t.Context())
+	require.NoError(t, err)
+	opened := c.opened.Load()
+	_, err = s.Scan(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, opened, c.opened.Load(), "nothing has changed")
+	file := filepath.Join(dir, "tide.qcow2")
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	b, err := os.ReadFile(file)
+	require.NoError(t, err)
+	copy(b, "torn")
+	require.NoError(t, os.WriteFile(file, b, 0o600))
+	require.NoError(t, os.Chtimes(file, info.ModTime(), info.ModTime()))
+	found, err := s.Scan(t.Context())
+	require.NoError(t, err)
+	require.Len(t, found.Disks, 1)
+	assert.NotEmpty(t, found.Disks[0].Problem)
+}

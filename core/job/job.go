@@ -158,8 +158,10 @@ func (w *work) run(ctx context.Context) error {
 	}
 	w.report.done = w.receipt.Steps
 	defer func() { w.receipt.Steps = w.report.done }()
-	if err := w.recheck(ctx, false); err != nil { // before hours are spent
-		return w.cleared(ctx, err)
+	if !w.Plan.Renames {
+		if err := w.recheck(ctx, false); err != nil { // before hours are spent
+			return w.cleared(ctx, err)
+		}
 	}
 	if w.Plan.Renames {
 		if err := w.lookAt(ctx, real); err != nil {

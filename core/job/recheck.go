@@ -19,11 +19,13 @@ func (e *BlockedError) Error() string { return fmt.Sprintf("%v: %s", ErrBlocked,
 
 // Is makes it an ErrBlocked, and an ErrInUse where it is that.
 func (e *BlockedError) Is(target error) bool {
-	return target == ErrBlocked || target == ErrInUse && e.Passes()
+	return target == ErrBlocked || target == ErrInUse && e.inUse()
 }
 
 // Passes tells whether it may be settled without anybody doing anything for it.
-func (e *BlockedError) Passes() bool { return e.Check.Name == "in-use" }
+func (e *BlockedError) Passes() bool { return e.inUse() || e.Check.Name == plan.Awaited }
+
+func (e *BlockedError) inUse() bool { return e.Check.Name == "in-use" }
 
 // recheck looks again at what the plan relied on, at the moment before something that cannot be taken back: what is new stands in the way. placed
 // tells that the new image has its name.
@@ -50,12 +52,9 @@ func (w *work) recheck(ctx context.Context, placed bool) error {
 	return w.recheckReplaced(ctx, known)
 }
 
-// recheckSource looks at a source that goes away, or that is made anew in its place.
+// recheckSource looks at a source that goes away. One that is made anew in its place is looked at as what is replaced.
 func (w *work) recheckSource(ctx context.Context, known Known) error {
 	r, goes := w.Plan.Request, w.Plan.Released
-	if w.Plan.Displaces() {
-		goes = w.source.files
-	}
 	if w.Plan.Renames {
 		goes = nil
 		for _, c := range w.Plan.Copied {
@@ -139,6 +138,16 @@ func freeToGo(folder storage.Folder, files []string) error {
 		}
 	}
 	return nil
+}
+
+// Placed tells whether an earlier time has given the new image its name: then it is there, complete, whatever else was left to do.
+func (t Task) Placed(ctx context.Context) (bool, error) {
+	old, err := t.Records.Load(ctx)
+	if err != nil || old == nil || t.Plan.Renames || old.Stage != plan.StepPlace && old.Stage != plan.StepHandOver && old.Stage != plan.StepRelease {
+		return false, err
+	}
+	w := &work{Task: t, state: *old}
+	return !slices.ContainsFunc(old.Files, func(name string) bool { return !w.isPlaced(w.dir(), name) }), nil
 }
 
 // isAsPlanned notes when the source is not the file any more that was planned with.

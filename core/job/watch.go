@@ -168,13 +168,22 @@ func (w *work) unchanged(ctx context.Context, src disk.Reader, copied transfer.R
 			return true, nil
 		}
 	}
-	same, err := w.readAgain(ctx, src, copied)
-	if err == nil && same && suspect {
-		w.state.Source = now
+	if suspect { // nobody may do so unseen while it is read again
 		w.guard.renew(w.source)
-		w.remarkOnce("the source was opened for writing, or something of its files changed, while it was read: all of it was read again, and is the same")
+		if now, err = w.source.look(); err != nil {
+			return false, err
+		}
 	}
-	return same, err
+	same, err := w.readAgain(ctx, src, copied)
+	if err != nil || !same || !suspect {
+		return same, err
+	}
+	if after, err := w.source.look(); err != nil || after != now || w.guard.broken() {
+		return false, err
+	}
+	w.state.Source = now
+	w.remarkOnce("the source was opened for writing, or something of its files changed, while it was read: all of it was read again, and is the same")
+	return true, nil
 }
 
 // readAgain reads all of the source again and compares it with what was copied.

@@ -217,13 +217,6 @@ func (p Plan) Files() (files []string) {
 	return files
 }
 
-// Displaces tells whether the new image is made in the place of its source.
-func (p Plan) Displaces() bool {
-	return p.Request.Destination != nil && p.Request.inPlace() && slices.ContainsFunc(p.Uses, func(u Use) bool {
-		return u.Writes && u.Pool == p.Request.Source.Pool && p.Before != nil && u.Path == p.Before.Place.Path
-	})
-}
-
 // use notes files.
 func (p *maker) use(pool string, writes bool, files ...string) {
 	for _, file := range files {

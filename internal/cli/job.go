@@ -17,7 +17,7 @@ func (a *app) job() *cobra.Command {
 		a.jobAct("pause JOB", "Stop a job so that it can go on later", (*client.Service).Pause, "Job %s is being paused; what it has done stays."),
 		a.jobAct("resume JOB", "Let a paused job go on", (*client.Service).Resume, "Job %s goes on when it is its turn."),
 		a.jobMove(), a.jobSet(),
-		a.jobAct("cancel JOB", "Stop a job and remove what it wrote", (*client.Service).Cancel, "Job %s is being stopped; nothing of it stays behind."),
+		a.jobAct("cancel JOB", "Stop a job and remove what it wrote", (*client.Service).Cancel, "Job %s is being stopped; what it has not finished is removed."),
 		a.jobAct("again JOB", "Start the request of an ended job again", (*client.Service).Again, "Job %s has been started."))
 }
 

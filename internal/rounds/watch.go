@@ -73,7 +73,8 @@ func (w *Watcher) Close() error {
 	return err
 }
 
-// Set says which folders a thing has: root and those below, relative to it.
+// Set says which folders a thing has: root and those below, relative to it. Where some were not watched before, somebody looks again: what came into
+// them meanwhile was told by nobody.
 func (w *Watcher) Set(name, root string, folders []string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -87,6 +88,9 @@ func (w *Watcher) Set(name, root string, folders []string) {
 	}
 	for _, f := range folders {
 		t.folders = append(t.folders, filepath.Join(root, f))
+	}
+	if old == nil || !slices.Equal(old.folders, t.folders) {
+		defer w.rounds.Want(name)
 	}
 	w.things[name] = t
 	t.byTimes = w.kernel == nil || len(t.folders) > mostWatched

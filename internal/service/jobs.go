@@ -88,7 +88,11 @@ func (s *Service) known(ctx context.Context, r plan.Request, since time.Time) (k
 	if known.Neighbours, err = s.store.MachinesIn(ctx, pool.Name, path.Dir(path.Clean(r.Destination.Path))); err != nil {
 		return known, err
 	}
-	if known.Knowledge, err = s.knowledge(ctx, s.needs(ctx, r, from, pool), since, !r.WithoutKnowing); err != nil {
+	needs, err := s.needs(ctx, r, from, pool)
+	if err != nil {
+		return known, err
+	}
+	if known.Knowledge, err = s.knowledge(ctx, needs, since, !r.WithoutKnowing); err != nil {
 		return known, err
 	}
 	known.Standing = func(ctx context.Context, files []string) ([]string, error) {
@@ -109,13 +113,13 @@ func (s *Service) known(ctx context.Context, r plan.Request, since time.Time) (k
 
 // needs are the pools of which a request has to know what lies in them, so that it does no harm: where something of the source goes away, what may
 // stand on it, and all definitions on its host; where something is replaced, what stands on that.
-func (s *Service) needs(ctx context.Context, r plan.Request, from, to store.Pool) map[string]need {
+func (s *Service) needs(ctx context.Context, r plan.Request, from, to store.Pool) (map[string]need, error) {
 	needs := map[string]need{}
 	goes := r.Release || r.Replace && from.Name == to.Name
 	if goes {
 		pools, err := s.store.Pools(ctx)
 		if err != nil {
-			s.log.Error("looking for pools", "error", err)
+			return nil, err
 		}
 		for _, p := range pools {
 			if p.Host == from.Host {
@@ -129,7 +133,7 @@ func (s *Service) needs(ctx context.Context, r plan.Request, from, to store.Pool
 	if r.Replace {
 		needs[to.Name] = needAll
 	}
-	return needs
+	return needs, nil
 }
 
 func (s *Service) ends(ctx context.Context, r plan.Request) (ends job.Ends, err error) {
@@ -362,7 +366,11 @@ func (s *Service) cancel(ctx context.Context, id string) error {
 		if err := s.callOff(ctx, j); err != nil {
 			return err
 		}
-		err := s.end(ctx, j.ID, j.State, store.Cancelled, unrun(j, job.Cancelled, errCancelled))
+		receipt := unrun(j, job.Cancelled, errCancelled)
+		if err := s.remarkPlaced(ctx, j, &receipt); err != nil {
+			return err
+		}
+		err := s.end(ctx, j.ID, j.State, store.Cancelled, receipt)
 		if err == nil && j.Started != nil { // it was paused
 			err = s.clear(ctx, j)
 		}
@@ -372,6 +380,22 @@ func (s *Service) cancel(ctx context.Context, id string) error {
 		s.changed(j.ID)
 	}
 	return nil
+}
+
+// remarkPlaced says in the receipt of a job that was stopped behind it that the new image is there.
+func (s *Service) remarkPlaced(ctx context.Context, j store.Job, r *job.Receipt) error {
+	if j.Started == nil || j.Plan.Request.Destination == nil {
+		return nil
+	}
+	ends, err := s.endsOf(ctx, j.Plan)
+	if err != nil {
+		return nil // it is not to be reached, and nothing is said of it
+	}
+	placed, err := s.task(j, ends).Placed(ctx)
+	if placed {
+		r.Remarks = append(r.Remarks, fmt.Sprintf("the new image %s has its name already, and stays; so does the source", j.Plan.After.Place))
+	}
+	return err
 }
 
 // LongestWrite is the longest time for which one transaction kept others from writing into the records.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"path"
 	"runtime"
 	"strings"
@@ -246,7 +247,9 @@ func (s *Service) knowledgeOf(ctx context.Context, pool string, n need, since ti
 		k.Awaited = append(k.Awaited, fmt.Sprintf("%s is still being looked through: %d of %d files so far", pool, far.seen, far.of))
 	case errors.Is(err, context.DeadlineExceeded) || errors.Is(err, rounds.ErrCancelled) || err == nil && look.Began.IsZero():
 		k.Awaited = append(k.Awaited, pool+" has not been looked through")
-	case err != nil && n == needDefinitions && !look.Began.IsZero(): // a drive that is not connected: what was known of it holds
+	case store.CannotWrite(err):
+		return k, err
+	case err != nil && n == needDefinitions && !look.Began.IsZero() && (storage.Lost(err) || errors.Is(err, fs.ErrNotExist)): // a drive that is not connected: what was known of it holds
 	case err != nil && n == needDefinitions:
 		k.Awaited = append(k.Awaited, fmt.Sprintf("%s cannot be looked through: %v", pool, err))
 	case err != nil:

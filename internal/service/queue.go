@@ -335,7 +335,13 @@ func (s *Service) work(ctx context.Context, j store.Job, r *run) (job.Receipt, e
 	step := 0
 	task := s.task(j, ends)
 	task.Wait = s.wait(r)
-	task.Known = func(ctx context.Context) (job.Known, error) { return s.known(ctx, j.Plan.Request, time.Now()) }
+	task.Known = func(ctx context.Context) (known job.Known, err error) {
+		err = s.patiently(func() error {
+			known, err = s.known(ctx, j.Plan.Request, time.Now())
+			return err
+		})
+		return known, err
+	}
 	task.Watch = func(p job.Progress) {
 		if p.Number != step {
 			step = p.Number

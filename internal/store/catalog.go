@@ -14,7 +14,7 @@ import (
 )
 
 // atOnce is how many statements are made in one transaction, so that whoever else writes does not wait long; what belongs together stays together.
-const atOnce = 150
+const atOnce = 60
 
 // Look is what is kept of looking through a pool.
 type Look struct {

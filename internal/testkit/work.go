@@ -6,11 +6,14 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"bagaglio/api"
 	"bagaglio/client"
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/storage"
+	"bagaglio/core/storage/local"
 
 	"github.com/stretchr/testify/require"
 )
@@ -21,9 +24,22 @@ func Noise(t *testing.T, file string, size int64) {
 	require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o700))
 	f, err := os.Create(file)
 	require.NoError(t, err)
-	defer f.Close()
 	_, err = io.CopyN(f, rand.Reader, size)
 	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	Settled(t, file)
+}
+
+// Settled waits until nobody has a file open for writing: a process that another test starts at this moment has all of ours open until it runs.
+func Settled(t *testing.T, file string) {
+	t.Helper()
+	folder, err := local.Open(filepath.Dir(file))
+	require.NoError(t, err)
+	defer folder.Close()
+	require.Eventually(t, func() bool {
+		why, err := folder.InUse(storage.ShownName(filepath.Base(file)))
+		return err == nil && why == ""
+	}, 30*time.Second, time.Millisecond)
 }
 
 // Begin plans and starts a request.

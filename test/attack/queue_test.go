@@ -152,3 +152,15 @@ func TestRestoringOverWhatIsUsed(t *testing.T) {
 	_, err = s.Restore(t.Context(), "quay-store", held[0].Id, true)
 	require.NoError(t, err)
 }
+
+// TestASiblingIsNoObstacle: an overlay is made anew in its place, though another one stands on the same base.
+func TestASiblingIsNoObstacle(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	quay := s.Pool("quay-store")
+	testkit.Noise(t, filepath.Join(quay, "base.raw"), mib)
+	overlay(t, quay, "one.qcow2", "base.raw")
+	overlay(t, quay, "two.qcow2", "base.raw")
+	disk := plan.Place{Pool: "quay-store", Path: "one.qcow2"}
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, plan.Request{Kind: plan.Convert, As: "qcow2", Replace: true, Source: disk, Destination: &disk}).Id)
+}

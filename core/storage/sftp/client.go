@@ -82,6 +82,7 @@ type client struct {
 type asked struct {
 	since    time.Time
 	patience time.Duration
+	most     int64     // bytes that may have come in until it is answered, 0 for any
 	until    time.Time // when it has to be answered; the zero time for whenever
 }
 
@@ -201,6 +202,8 @@ func (c *client) givenUp(now time.Time) bool {
 		switch {
 		case now.Sub(since) > a.patience:
 			c.fault = fmt.Sprintf("the host said nothing for %s", a.patience)
+		case a.most > 0 && c.bytes.Load() > a.most:
+			c.fault = "the host sends a list that does not end"
 		case !a.until.IsZero() && now.After(a.until):
 			c.fault = fmt.Sprintf("the host was not done with a list after %s", listFor)
 		}

@@ -8,6 +8,8 @@ import (
 	"sync"
 	"time"
 
+	"bagaglio/core/storage"
+
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 )
@@ -15,6 +17,8 @@ import (
 const (
 	// maxList bounds what a host may send as one list, in bytes: an entry takes about 200 (OpenSSH). Lists are read into memory as a whole.
 	maxList = 48 << 20
+	// maxInAll bounds what may come in meanwhile, in bytes, where a list has no channel of its own: that is looked at each second.
+	maxInAll = 1 << 30
 	// listFor bounds how long it may take for one.
 	listFor = 5 * time.Minute
 )
@@ -48,20 +52,28 @@ func (c *client) readDir(full string) (found []os.FileInfo, err error) {
 	l := &c.lists
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	err = c.wait(&asked{since: time.Now(), patience: c.patience, until: time.Now().Add(listFor)}, func() (err error) {
-		if l.sftp == nil {
-			if err := l.begin(c.wires[0]); err != nil {
-				return fmt.Errorf("opening a channel for lists: %w", err)
-			}
-		}
-		l.in.left = maxList
+	if l.sftp == nil {
+		err = c.ask(func() error { return l.begin(c.wires[0]) })
+	}
+	now := time.Now()
+	asks := &asked{since: now, patience: c.patience, until: now.Add(listFor)}
+	if err != nil { // the host allows no more channels
+		asks.most = c.bytes.Load() + maxInAll
+		err = c.wait(asks, func() (err error) {
+			found, err = c.sftp.ReadDir(full)
+			return err
+		})
+		return found, err
+	}
+	l.in.left = maxList
+	err = c.wait(asks, func() (err error) {
 		found, err = l.sftp.ReadDir(full)
 		return err
 	})
-	if l.in != nil && l.in.left <= 0 {
+	if l.in.left <= 0 {
 		err = errEndless
 	}
-	if err != nil && l.sftp != nil && (errors.Is(err, errEndless) || !c.alive()) { // the next list gets another one
+	if errors.Is(err, errEndless) || errors.Is(err, storage.ErrLost) { // the next list gets another one
 		_ = l.sftp.Close() // it may be gone
 		l.sftp, found = nil, nil
 	}
