@@ -2,10 +2,7 @@ module bagaglio/tools
 
 go 1.26.0
 
-tool (
-	github.com/golangci/golangci-lint/v2/cmd/golangci-lint
-	honnef.co/go/tools/cmd/staticcheck
-)
+tool github.com/golangci/golangci-lint/v2/cmd/golangci-lint
 
 require (
 	4d63.com/gocheckcompilerdirectives v1.4.0 // indirect

@@ -124,7 +124,7 @@ func TestNothingKnown(t *testing.T) {
 }
 
 func FuzzInside(f *testing.F) {
-	sector := make([]byte, 40_000)
+	sector := make([]byte, 2048)
 	copy(sector[512:], "EFI PART\x00\x00\x01\x00\x5c\x00\x00\x00")
 	f.Add(sector)
 	mbr := make([]byte, 2048)

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -37,11 +38,16 @@ func newWorld(t *testing.T) *world {
 	return newWorldIn(t, t.TempDir())
 }
 
+// kiosk is the content of the disk gate-kiosk.
+var kiosk = sync.OnceValue(func() []byte {
+	b := make([]byte, diskSize)
+	_, _ = rand.NewChaCha8([32]byte{1}).Read(b[1<<20 : 12<<20]) // never fails
+	return b
+})
+
 func newWorldIn(t *testing.T, to string) *world {
 	t.Helper()
-	w := &world{t: t, from: t.TempDir(), to: to, source: make([]byte, diskSize)}
-	r := rand.NewChaCha8([32]byte{1})
-	_, _ = r.Read(w.source[1<<20 : 12<<20])
+	w := &world{t: t, from: t.TempDir(), to: to, source: bytes.Clone(kiosk())}
 	require.NoError(t, os.WriteFile(filepath.Join(w.from, "gate-kiosk.raw"), w.source, 0o444))
 	w.ends = Ends{Source: w.folder(w.from), Destination: w.folder(w.to)}
 	return w

@@ -4,6 +4,7 @@ package transfer
 
 import (
 	"context"
+	"sync"
 	"time"
 
 	"bagaglio/core/disk"
@@ -214,11 +215,18 @@ func (t *running) cut(ctx context.Context, from int64, out chan<- block) error {
 	return err
 }
 
+// buffers are of workers that have ended. What is in one is never read before it is filled.
+var buffers = sync.Pool{New: func() any { return new([blockSize]byte) }}
+
 // work takes blocks in order; several run at once.
 func (t *running) work(ctx context.Context, blocks <-chan block, out chan<- taken) error {
-	w := worker{running: t, buffer: make([]byte, blockSize)}
+	buffer := buffers.Get().(*[blockSize]byte)
+	defer buffers.Put(buffer)
+	w := worker{running: t, buffer: buffer[:]}
 	if t.Base != nil {
-		w.below = make([]byte, blockSize)
+		below := buffers.Get().(*[blockSize]byte)
+		defer buffers.Put(below)
+		w.below = below[:]
 	}
 	for b := range blocks {
 		result, err := w.do(ctx, b)

@@ -90,11 +90,20 @@ type piece struct {
 }
 
 func noise(seed uint64, n int) []byte {
-	b := make([]byte, n)
-	r := rand.NewChaCha8([32]byte{byte(seed), byte(seed >> 8)})
-	_, _ = r.Read(b) // never fails
-	return b
+	noises.Lock()
+	defer noises.Unlock()
+	if len(noises.by[seed]) < n { // the generator would take a sixth of all time
+		b := make([]byte, n)
+		_, _ = rand.NewChaCha8([32]byte{byte(seed), byte(seed >> 8)}).Read(b) // never fails
+		noises.by[seed] = b
+	}
+	return bytes.Clone(noises.by[seed][:n])
 }
+
+var noises = struct {
+	sync.Mutex
+	by map[uint64][]byte
+}{by: map[uint64][]byte{}}
 
 func contents() []content {
 	const mib = 1 << 20

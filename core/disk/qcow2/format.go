@@ -5,6 +5,7 @@ package qcow2
 import (
 	"encoding/binary"
 	"fmt"
+	"io"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/storage"
@@ -133,6 +134,7 @@ type header struct {
 	bitmaps                    uint32 // how many, and where their directory is
 	bitmapLength, bitmapOffset uint64
 	features                   map[uint8]string // names of incompatible features by their bit
+	ended                      bool             // the end of the extensions was seen
 }
 
 // encode returns the header with its extensions and the base's name, which all have to fit into the first cluster.
@@ -173,15 +175,23 @@ func (h header) encode(cluster int) ([]byte, error) {
 	return b, nil
 }
 
-// clusterBits is what a header says of the size of a cluster, unchecked; 0 where it is too short.
-func clusterBits(b []byte) uint32 {
-	if len(b) < headerV2 {
-		return 0
+// shortHeader is as much as nearly every header with its extensions takes, in bytes. A cluster may be of 2 MiB.
+const shortHeader = 4 << 10
+
+// readHeader reads the header of a file of that size, and returns with it as much of the first cluster as it took.
+func readHeader(file io.ReaderAt, size int64) (h header, first []byte, err error) {
+	for n := int64(shortHeader); ; n = int64(h.cluster()) {
+		first = make([]byte, min(size, n))
+		if err := disk.ReadFull(file, first, 0); err != nil {
+			return header{}, nil, fmt.Errorf("reading the header: %w", err)
+		}
+		if h, err = decodeHeader(first); h.ended || int64(len(first)) >= min(size, int64(h.cluster())) { // more of it would not help
+			return h, first[:min(uint64(len(first)), h.cluster())], err
+		}
 	}
-	return binary.BigEndian.Uint32(b[20:])
 }
 
-// decodeHeader reads the header with its extensions. cluster is the first cluster of the file, as far as the file goes.
+// decodeHeader reads the header with its extensions. cluster is the first cluster of the file, as far as the file goes or as was read of it.
 func decodeHeader(cluster []byte) (header, error) {
 	if len(cluster) < headerV2 {
 		return header{}, disk.Damaged("the file ends inside the header")
@@ -206,7 +216,7 @@ func decodeHeader(cluster []byte) (header, error) {
 		h.incompatible, h.compatible, h.autoclear = be.Uint64(cluster[72:]), be.Uint64(cluster[80:]), be.Uint64(cluster[88:])
 		h.refcountOrder, h.length = be.Uint32(cluster[96:]), be.Uint32(cluster[100:])
 		if h.length < headerV3 || h.length%8 != 0 || uint64(h.length) > uint64(len(cluster)) {
-			return header{}, disk.Damaged("a header length of %d bytes is impossible", h.length)
+			return h, disk.Damaged("a header length of %d bytes is impossible", h.length)
 		}
 		if h.length > headerV3 {
 			h.compression = cluster[104]
@@ -221,11 +231,12 @@ func decodeHeader(cluster []byte) (header, error) {
 		cluster = cluster[:1<<h.clusterBits]
 	}
 	if err := h.decodeExtensions(cluster); err != nil {
-		return header{}, err
+		return h, err
 	}
 	if h.baseOffset != 0 {
 		if h.baseLength > maxName || h.baseOffset > uint64(len(cluster)) || h.baseOffset+uint64(h.baseLength) > uint64(len(cluster)) {
-			return header{}, disk.Damaged("a base's name of %d bytes at offset %d does not fit into the header's cluster", h.baseLength, h.baseOffset)
+			h.ended = false
+			return h, disk.Damaged("a base's name of %d bytes at offset %d does not fit into the header's cluster", h.baseLength, h.baseOffset)
 		}
 		h.base = string(cluster[h.baseOffset:][:h.baseLength])
 	}
@@ -247,6 +258,7 @@ func (h *header) decodeExtensions(cluster []byte) error {
 		kind, n := be.Uint32(cluster[at:]), be.Uint32(cluster[at+4:])
 		at += 8
 		if kind == extEnd {
+			h.ended = true
 			return nil
 		}
 		if uint64(n) > uint64(end-at) {
@@ -272,6 +284,7 @@ func (h *header) decodeExtensions(cluster []byte) error {
 		}
 		at += (int(n) + 7) / 8 * 8
 	}
+	h.ended = end < len(cluster)
 	return nil
 }
 

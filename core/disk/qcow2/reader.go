@@ -41,17 +41,7 @@ func (r *reader) load(ctx context.Context, o disk.Origin) error {
 	if r.fileSize, err = r.file.Size(); err != nil {
 		return err
 	}
-	first := make([]byte, min(r.fileSize, headerV3))
-	if err := disk.ReadFull(r.file, first, 0); err != nil {
-		return fmt.Errorf("reading the header: %w", err)
-	}
-	if bits := clusterBits(first); bits >= minClusterBits && bits <= maxClusterBits { // what else there is lies in the first cluster
-		first = make([]byte, min(r.fileSize, 1<<bits))
-		if err := disk.ReadFull(r.file, first, 0); err != nil {
-			return fmt.Errorf("reading the header: %w", err)
-		}
-	}
-	if r.header, err = decodeHeader(first); err != nil {
+	if r.header, _, err = readHeader(r.file, r.fileSize); err != nil {
 		return err
 	}
 	if err := r.checkL1(); err != nil {

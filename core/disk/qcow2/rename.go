@@ -15,15 +15,10 @@ func rename(file storage.File, names map[string]string) (changed bool, err error
 	if err != nil {
 		return false, err
 	}
-	first := make([]byte, min(size, 1<<maxClusterBits))
-	if err := disk.ReadFull(file, first, 0); err != nil {
-		return false, err
-	}
-	h, err := decodeHeader(first)
+	h, first, err := readHeader(file, size)
 	if err != nil {
 		return false, err
 	}
-	first = first[:min(uint64(len(first)), h.cluster())]
 	base, data := disk.Renamed(h.base, names), disk.Renamed(h.dataFile, names)
 	if base == h.base && data == h.dataFile {
 		return false, nil
@@ -38,7 +33,7 @@ func rename(file storage.File, names map[string]string) (changed bool, err error
 	return true, nil
 }
 
-// renamed is the first cluster, which has nothing but the header in it, with other names.
+// renamed is what was read of the first cluster, which has nothing but the header in it, with other names.
 func (h header) renamed(cluster []byte, base, data string) ([]byte, error) {
 	be := binary.BigEndian
 	b := bytes.Clone(cluster[:h.length])
@@ -62,8 +57,8 @@ func (h header) renamed(cluster []byte, base, data string) ([]byte, error) {
 		be.PutUint32(b[16:], uint32(len(base)))
 		b = append(b, base...)
 	}
-	if len(b) > len(cluster) || len(base) > maxName || len(data) > maxName {
+	if uint64(len(b)) > h.cluster() || len(base) > maxName || len(data) > maxName {
 		return nil, fmt.Errorf("the header has no room for longer names: choose a shorter one")
 	}
-	return append(b, make([]byte, len(cluster)-len(b))...), nil
+	return append(b, make([]byte, max(0, len(cluster)-len(b)))...), nil
 }

@@ -3,7 +3,9 @@ package vmdk
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -36,13 +38,20 @@ var (
 	valuePattern  = regexp.MustCompile(`^([^\s="]+)\s*=\s*"?([^"]*?)"?$`)
 )
 
+// readDescriptor reads the text in that room of a file, with its padding; only a sector where that has no mark of a descriptor.
+func readDescriptor(file io.ReaderAt, off, room int64) ([]byte, error) {
+	text := make([]byte, min(room, sector))
+	if err := disk.ReadFull(file, text, off); err != nil || !bytes.Contains(text, []byte(textMark)) {
+		return text, err
+	}
+	text = slices.Grow(text, int(room)-len(text))[:room]
+	return text, disk.ReadFull(file, text, off)
+}
+
 // parseDescriptor reads the text. Keys that are not known say nothing; a line that is not understood whole is damage.
 func parseDescriptor(b []byte) (descriptor, error) {
 	if i := bytes.IndexByte(b, 0); i >= 0 { // padded to whole sectors
 		b = b[:i]
-	}
-	if len(b) > maxDescriptor {
-		return descriptor{}, disk.Damaged("a descriptor of %d bytes is absurd", len(b))
 	}
 	mark := bytes.Index(b, []byte(textMark))
 	if mark < 0 {

@@ -192,8 +192,7 @@ func load(file storage.File, name string) (e disk.Piece, size int64, h header, e
 		if h.descriptorSize > maxDescriptor/sector || h.descriptor > uint64(length)/sector {
 			return nil, 0, h, nil, disk.Damaged("a descriptor of %d sectors at sector %d makes no sense", h.descriptorSize, h.descriptor)
 		}
-		embedded = make([]byte, h.descriptorSize*sector)
-		if err := disk.ReadFull(file, embedded, int64(h.descriptor)*sector); err != nil {
+		if embedded, err = readDescriptor(file, int64(h.descriptor)*sector, int64(h.descriptorSize)*sector); err != nil {
 			return nil, 0, h, nil, fmt.Errorf("reading the descriptor: %w", err)
 		}
 	}

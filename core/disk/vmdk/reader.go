@@ -96,8 +96,8 @@ func (r *reader) loadDescriptor(o disk.Origin, file storage.File) error {
 	if length > maxDescriptor {
 		return disk.Damaged("a descriptor of %d bytes is absurd", length)
 	}
-	b := make([]byte, length)
-	if err := disk.ReadFull(file, b, 0); err != nil {
+	b, err := readDescriptor(file, 0, length)
+	if err != nil {
 		return err
 	}
 	if r.descriptor, err = parseDescriptor(b); err != nil {

@@ -19,14 +19,11 @@ func rename(file storage.File, names map[string]string) (changed bool, err error
 	if err != nil || room == 0 {
 		return false, err
 	}
-	text := make([]byte, room)
-	if err := disk.ReadFull(file, text, off); err != nil {
+	text, err := readDescriptor(file, off, room)
+	if err != nil || !bytes.Contains(text, []byte(textMark)) {
 		return false, err
 	}
 	text = bytes.TrimRight(text, "\x00")
-	if !bytes.Contains(text, []byte(textMark)) {
-		return false, nil
-	}
 	changedText := naming.ReplaceAllFunc(text, func(line []byte) []byte {
 		m := naming.FindSubmatch(line)
 		return bytes.Join([][]byte{m[1], []byte(disk.Renamed(string(m[2]), names)), m[3]}, nil)

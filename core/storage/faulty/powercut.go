@@ -77,6 +77,9 @@ func (f *Folder) Cut(n int, r *rand.Rand) (*Folder, any) {
 	done := f.ops[:n]
 	out := New(f.simple)
 	out.files = make([][]byte, len(f.files))
+	for i, now := range f.files {
+		out.files[i] = make([]byte, 0, cap(now)) // it was hardly ever longer
+	}
 	var last any
 	for i, o := range done {
 		switch o.kind {
@@ -124,9 +127,13 @@ func (o op) apply(b []byte) []byte {
 
 func resize(b []byte, n int64) []byte {
 	if n <= int64(len(b)) {
-		return b[:n:n]
+		clear(b[n:])
+		return b[:n]
 	}
-	return append(b, make([]byte, n-int64(len(b)))...)
+	if n <= int64(cap(b)) { // which holds zeros
+		return b[:n]
+	}
+	return append(make([]byte, 0, n+n/2), b...)[:n]
 }
 
 // move does an operation on names, unless what it is about is not there.
