@@ -120,6 +120,36 @@ func (e JobOutcome) Valid() bool {
 	}
 }
 
+// Defines values for JobAction.
+const (
+	ActAgain  JobAction = "again"
+	ActCancel JobAction = "cancel"
+	ActMove   JobAction = "move"
+	ActPause  JobAction = "pause"
+	ActResume JobAction = "resume"
+	ActUndo   JobAction = "undo"
+)
+
+// Valid indicates whether the value is a known member of the JobAction enum.
+func (e JobAction) Valid() bool {
+	switch e {
+	case ActAgain:
+		return true
+	case ActCancel:
+		return true
+	case ActMove:
+		return true
+	case ActPause:
+		return true
+	case ActResume:
+		return true
+	case ActUndo:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for JobState.
 const (
 	JobStateCancelled JobState = "cancelled"
@@ -305,9 +335,6 @@ type ConsoleLink struct {
 // Contents defines model for Contents.
 type Contents = inspect.Contents
 
-// Copied defines model for Copied.
-type Copied = plan.Copied
-
 // DiskEntry defines model for DiskEntry.
 type DiskEntry struct {
 	AllocatedSize int64 `json:"allocated_size"`
@@ -431,9 +458,6 @@ type Group struct {
 	Refused []Refused `json:"refused"`
 }
 
-// Handover defines model for Handover.
-type Handover = plan.Handover
-
 // Head The last receipt, as it is kept outside of the records: the chain has to end with it
 type Head struct {
 	// Digest SHA-256 of its seal, in base64url
@@ -519,9 +543,15 @@ type HostChange struct {
 
 // Job defines model for Job.
 type Job struct {
+	// Actions what can be done to it now; to undo is a request of that kind
+	Actions []JobAction `json:"actions"`
+
 	// ByItself it paused by itself, and goes on by itself when the reason is gone
-	ByItself bool       `json:"by_itself"`
-	Created  time.Time  `json:"created"`
+	ByItself bool      `json:"by_itself"`
+	Created  time.Time `json:"created"`
+
+	// Ended nothing more happens to it
+	Ended    bool       `json:"ended"`
 	Finished *time.Time `json:"finished,omitempty"`
 
 	// Group of jobs that were started together
@@ -534,7 +564,9 @@ type Job struct {
 	Plan     Plan        `json:"plan"`
 	Progress *Progress   `json:"progress,omitempty"`
 	Reason   *string     `json:"reason,omitempty"`
-	Request  Request     `json:"request"`
+
+	// Request what a kind does not know is refused: to undo takes a job, the others a source
+	Request Request `json:"request"`
 
 	// Speed limit in bytes a second, 0 for none
 	Speed     int64      `json:"speed"`
@@ -545,6 +577,9 @@ type Job struct {
 
 // JobOutcome defines model for Job.Outcome.
 type JobOutcome string
+
+// JobAction defines model for JobAction.
+type JobAction string
 
 // JobChange What is absent stays as it is
 type JobChange struct {
@@ -570,9 +605,6 @@ type KeptPlan struct {
 	Id      string `json:"id"`
 	Plan    Plan   `json:"plan"`
 }
-
-// Kin defines model for Kin.
-type Kin = plan.Kin
 
 // Layout defines model for Layout.
 type Layout struct {
@@ -776,7 +808,7 @@ type Remedy = plan.Remedy
 // Report defines model for Report.
 type Report = inspect.Report
 
-// Request defines model for Request.
+// Request what a kind does not know is refused: to undo takes a job, the others a source
 type Request = plan.Request
 
 // Rules What a pool accepts. What is absent is free.

@@ -236,7 +236,7 @@ func (s *Service) follow(ctx context.Context, id string, each func(api.Job) bool
 		if err := json.Unmarshal([]byte(data), &j); err != nil {
 			return true, err
 		}
-		if !each(j) || HasEnded(j) {
+		if !each(j) || j.Ended {
 			return false, nil
 		}
 	}
@@ -244,9 +244,4 @@ func (s *Service) follow(ctx context.Context, id string, each func(api.Job) bool
 		return true, err
 	}
 	return true, errors.New("it has closed the line")
-}
-
-// HasEnded tells whether nothing more happens to a job.
-func HasEnded(j api.Job) bool {
-	return j.State != api.JobStateWaiting && j.State != api.JobStateRunning && j.State != api.JobStatePaused
 }

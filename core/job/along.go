@@ -35,7 +35,7 @@ type along struct {
 // guest sees.
 func (w *work) readAlong(ctx context.Context, dst disk.Writer, target disk.Target) *along {
 	l, ok := dst.(disk.Locator)
-	if _, encodes := dst.(disk.Encoder); !ok || encodes || w.Plan.Request.NoProof || w.Plan.Sums {
+	if _, encodes := dst.(disk.Encoder); !ok || encodes || w.disk.Request.NoProof || w.disk.Sums {
 		return nil
 	}
 	ctx, stop := context.WithCancel(ctx)
@@ -144,9 +144,9 @@ func (w *work) openMade(ctx context.Context) (disk.Reader, error) {
 	if w.copies() {
 		return disk.OpenVerbatim(storage.Fresh(storage.Sub(w.Ends.Destination, w.staging())), w.verbatim(func(c plan.Copied) string { return c.To }))
 	}
-	request := w.Plan.Request
+	request := w.disk.Request
 	return disk.Origin{
-		Folder: storage.Fresh(w.Ends.Destination), Name: path.Join(w.staging(), path.Base(w.Plan.After.Place.Path)), Home: path.Dir(path.Clean(request.Destination.Path)),
+		Folder: storage.Fresh(w.Ends.Destination), Name: path.Join(w.staging(), path.Base(w.disk.After.Place.Path)), Home: path.Dir(path.Clean(request.Destination.Path)),
 	}.Open(ctx, request.As)
 }
 
@@ -159,6 +159,6 @@ func (w *work) keepAlong(ctx context.Context, leaves *fingerprint.Leaves) error 
 	if err != nil {
 		return err
 	}
-	w.state.Stage = plan.StepProve
+	w.state.Step = w.step(plan.StepProve)
 	return w.keep(ctx, b)
 }

@@ -20,14 +20,14 @@ import (
 )
 
 // copies tells whether files are copied as they are.
-func (w *work) copies() bool { return w.Plan.Request.Kind == plan.Copy }
+func (w *work) copies() bool { return w.disk.Request.Kind == plan.Copy }
 
 // dir is the folder of the destination's pool that the files of the new image get their names in.
 func (w *work) dir() string {
 	if w.copies() {
-		return w.Plan.Root
+		return w.disk.Root
 	}
-	return path.Dir(path.Clean(w.Plan.Request.Destination.Path))
+	return path.Dir(path.Clean(w.disk.Request.Destination.Path))
 }
 
 // format is what the destination is made by.
@@ -35,12 +35,12 @@ func (w *work) format() (disk.Format, error) {
 	if w.copies() {
 		return disk.Verbatim(w.verbatim(func(c plan.Copied) string { return c.To })), nil
 	}
-	return disk.Lookup(w.Plan.Request.As)
+	return disk.Lookup(w.disk.Request.As)
 }
 
 // verbatim are the files that are copied as they are, under the names of one side.
 func (w *work) verbatim(name func(plan.Copied) string) (files []disk.VerbatimFile) {
-	for _, c := range w.Plan.Copied {
+	for _, c := range w.disk.Copied {
 		if !c.Stays {
 			files = append(files, disk.VerbatimFile{Name: name(c), Size: c.Size, Thick: c.Thick})
 		}
@@ -58,7 +58,7 @@ func (w *work) content(ctx context.Context) (disk.Reader, error) {
 
 // sized fails when a file is not as long as it was when the copy was planned.
 func (w *work) sized() error {
-	for _, c := range w.Plan.Copied {
+	for _, c := range w.disk.Copied {
 		info, err := w.Ends.Source.Stat(c.From)
 		if err != nil {
 			return err
@@ -73,9 +73,9 @@ func (w *work) sized() error {
 // compareFiles proves the copied files, byte for byte, and takes the fingerprint of the disk.
 func (w *work) compareFiles(ctx context.Context, copied transfer.Result) error {
 	r := &w.receipt
-	side := *w.Plan.After
+	side := *w.disk.After
 	r.Destination = &Side{Side: side}
-	if w.Plan.Request.NoProof {
+	if w.disk.Request.NoProof {
 		r.Outcome, r.Reason, r.Compared = Unproven, "the proof was left out on request", "nothing"
 	} else if !w.state.Compared { // from then on names in the files may be new
 		if err := w.proveFiles(ctx, copied); err != nil {
@@ -99,7 +99,7 @@ func (w *work) compareFiles(ctx context.Context, copied transfer.Result) error {
 	}
 	w.guest = leaves
 	r.Source.read(sum, FromContent)
-	if !w.Plan.Request.NoProof {
+	if !w.disk.Request.NoProof {
 		r.Destination.read(sum, FromFiles)
 	}
 	return w.known(ctx, leaves)
@@ -112,7 +112,7 @@ func (w *work) proveFiles(ctx context.Context, copied transfer.Result) error {
 	if len(r.Unreadable) > 0 {
 		r.Outcome, r.Reason = Damaged, fmt.Sprintf("%d range(s) of the source could not be read and are zeros in the copy; everything else is proven", len(r.Unreadable))
 	}
-	if s, ok := w.Ends.Destination.(storage.Summer); ok && s.Sums() && w.Plan.Sums && r.Outcome == Proven {
+	if s, ok := w.Ends.Destination.(storage.Summer); ok && s.Sums() && w.disk.Sums && r.Outcome == Proven {
 		var meter transfer.Meter
 		return w.report.run(plan.StepProve, &meter, nil, func() error { return w.sums(ctx, s, &meter) })
 	}
@@ -143,7 +143,7 @@ var errNotAsWritten = fmt.Errorf("%w: what was read back differs from what was w
 
 // sums compares the SHA-256 of each file, taken where it lies, at both ends at the same time.
 func (w *work) sums(ctx context.Context, folder storage.Summer, meter *transfer.Meter) error {
-	for _, c := range w.Plan.Copied {
+	for _, c := range w.disk.Copied {
 		var here, there [sha256.Size]byte
 		both, ctx := errgroup.WithContext(ctx)
 		both.Go(func() (err error) {
@@ -197,11 +197,11 @@ func fitsFiles(folder storage.Folder, files []fingerprint.File, dir string) bool
 // diskLeaves are those of the disk, as a guest sees it: they are known from a plain file; otherwise the disk is read once more, from the end
 // that is nearer. Nil where nobody asked for a proof or a tag, and nothing was known of the source.
 func (w *work) diskLeaves(ctx context.Context, copied transfer.Result) (*fingerprint.Leaves, error) {
-	if len(w.Plan.Copied) == 1 && w.Plan.Before.Format == "raw" && w.Plan.Copied[0].Size == w.Plan.Before.VirtualSize {
+	if len(w.disk.Copied) == 1 && w.disk.Before.Format == "raw" && w.disk.Copied[0].Size == w.disk.Before.VirtualSize {
 		return copied.Leaves, nil
 	}
-	if w.Plan.Request.NoProof && w.Plan.Request.NoTag {
-		if tag, err := besideTag(w.Ends.Source, w.Plan.Before.Place.Path, w.Plan.Before.VirtualSize); err != nil || tag == nil {
+	if w.disk.Request.NoProof && w.disk.Request.NoTag {
+		if tag, err := besideTag(w.Ends.Source, w.disk.Before.Place.Path, w.disk.Before.VirtualSize); err != nil || tag == nil {
 			return nil, err
 		}
 	}
@@ -221,12 +221,12 @@ func (w *work) diskLeaves(ctx context.Context, copied transfer.Result) (*fingerp
 
 // openCopy opens the copied image as the disk that it is, in the staging folder.
 func (w *work) openCopy(ctx context.Context) (disk.Reader, error) {
-	o := disk.Origin{Folder: storage.Fresh(w.Ends.Destination), Name: path.Join(w.staging(), w.inside(w.Plan.After.Place.Path))}
-	stays := slices.ContainsFunc(w.Plan.Copied, func(c plan.Copied) bool { return c.Stays })
-	if w.Plan.Request.Chain == plan.ChainAlone || stays { // then its base is not in the staging folder
-		o.Home = path.Dir(w.Plan.After.Place.Path)
+	o := disk.Origin{Folder: storage.Fresh(w.Ends.Destination), Name: path.Join(w.staging(), w.inside(w.disk.After.Place.Path))}
+	stays := slices.ContainsFunc(w.disk.Copied, func(c plan.Copied) bool { return c.Stays })
+	if w.disk.Request.Chain == plan.ChainAlone || stays { // then its base is not in the staging folder
+		o.Home = path.Dir(w.disk.After.Place.Path)
 	}
-	r, err := o.Open(ctx, w.Plan.After.Format)
+	r, err := o.Open(ctx, w.disk.After.Format)
 	if err != nil {
 		return nil, destination(fmt.Errorf("opening the copy: %w", err))
 	}

@@ -79,7 +79,7 @@ func TestCopiesAndMoves(t *testing.T) {
 					require.NoError(t, err)
 					p := w.plan(plan.Request{Kind: plan.Copy, Source: plan.Place{Path: name}, Destination: &plan.Place{Path: "deck/tide-board" + f.Extensions[0]}, Release: how != "copied"})
 					require.False(t, p.Blocked(), "%+v", p.Checks)
-					assert.Equal(t, how == "renamed", p.Renames)
+					assert.Equal(t, how == "renamed", p.Bodies[0].Renames)
 					r, err := w.run(t.Context(), p, nil)
 					require.NoError(t, err)
 					assert.Equal(t, Proven, r.Outcome)
@@ -90,7 +90,7 @@ func TestCopiesAndMoves(t *testing.T) {
 					_, err = got.ReadAt(content, 0)
 					require.NoError(t, err)
 					assert.Equal(t, w.source, content)
-					assert.Len(t, got.Describe().Files, len(p.Own))
+					assert.Len(t, got.Describe().Files, len(p.Bodies[0].Own))
 					require.NoError(t, got.Close())
 
 					after, err := os.ReadDir(filepath.Join(w.to, "deck"))
@@ -136,7 +136,7 @@ func TestFilesAreTheSame(t *testing.T) {
 		p := w.plan(r)
 		_, err = w.run(t.Context(), p, nil)
 		require.NoError(t, err)
-		for _, c := range p.Copied {
+		for _, c := range p.Bodies[0].Copied {
 			a, errA := storage.SHA256(t.Context(), w.ends.Source, c.From, nil)
 			b, errB := storage.SHA256(t.Context(), w.ends.Destination, c.To, nil)
 			require.NoError(t, errors.Join(errA, errB))
@@ -207,7 +207,7 @@ func TestMovesGoOn(t *testing.T) {
 			w.ends.Source = stop.in(w.folder(dir), true)
 			w.ends.Destination = stop.in(w.ends.Destination, same)
 			p := w.plan(plan.Request{Kind: plan.Copy, Source: plan.Place{Path: "ticketing.raw.001"}, Destination: &plan.Place{Path: "deck/tide-board.raw"}, Release: true})
-			require.Equal(t, same, p.Renames)
+			require.Equal(t, same, p.Bodies[0].Renames)
 			w.records = &notebook{}
 			_, err := w.run(t.Context(), p, nil)
 			if !stop.stopped {
@@ -287,7 +287,7 @@ type atPlace struct {
 }
 
 func (n *atPlace) Keep(ctx context.Context, s State, mark []byte) error {
-	if s.Stage == plan.StepPlace && !n.failed {
+	if (s.Step == "disk1.publish" || s.Step == "disk1.rename") && !n.failed {
 		n.failed = true
 		return storage.ErrLost
 	}
@@ -312,7 +312,7 @@ func TestChangedNamesAreNotTakenForDamage(t *testing.T) {
 	w.ends.Source = w.folder(w.made(f, l, "a.vmdk"))
 	w.ends.Destination = summing{w.ends.Destination}
 	p := w.plan(plan.Request{Kind: plan.Copy, Source: plan.Place{Path: "a.vmdk"}, Destination: &plan.Place{Path: "b.vmdk"}})
-	require.True(t, p.Sums)
+	require.True(t, p.Bodies[0].Sums)
 	w.records = &atPlace{}
 	_, err = w.run(t.Context(), p, nil)
 	require.ErrorIs(t, err, storage.ErrLost)

@@ -37,6 +37,8 @@ type Known struct {
 	Users func(ctx context.Context, files []string) ([]plan.User, error)
 	// Neighbours are the machines whose definitions lie in the folder of the destination.
 	Neighbours []string
+	// SourceHost and Host are the hosts of the two pools.
+	SourceHost, Host string
 	// SourceRoot is the folder of the source's pool on its host, and Root that of the destination's pool, when it is on the same host.
 	SourceRoot, Root string
 }
@@ -86,13 +88,16 @@ func Prepare(ctx context.Context, ends Ends, r plan.Request, known Known) (plan.
 	}
 	facts.Destination.Rules, facts.Destination.UUID = known.Rules, uuid.NewString()
 	facts.Destination.Neighbours, facts.Destination.Root = known.Neighbours, known.Root
+	facts.Source.Host, facts.Destination.Host = known.SourceHost, known.Host
 	p, err := plan.Make(r, facts)
-	for i, u := range p.Uses {
-		if u.Pool != r.Source.Pool || !slices.Contains(files(src), u.Path) {
-			continue
-		}
-		if info, err := ends.Source.Stat(u.Path); err == nil { // otherwise the job tells
-			p.Uses[i].ID = info.ID
+	for _, s := range p.Steps {
+		for i, u := range s.Uses {
+			if u.Pool != r.Source.Pool || !slices.Contains(files(src), u.Path) {
+				continue
+			}
+			if info, err := ends.Source.Stat(u.Path); err == nil { // otherwise the job tells
+				s.Uses[i].ID = info.ID
+			}
 		}
 	}
 	return p, err

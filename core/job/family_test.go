@@ -33,7 +33,7 @@ func TestAFamilyIsRenamedInItsFolder(t *testing.T) {
 			v.make(format.name, format.overlay, "deep"+ext, top)
 			p := v.plan(plan.Request{Kind: plan.Copy, Source: plan.Place{Pool: "quay", Path: base}, Destination: &plan.Place{Pool: "quay", Path: "a-much-longer-root" + ext}, Release: true, Family: true})
 			require.False(t, p.Blocked(), "%+v", p.Checks)
-			assert.True(t, p.Renames)
+			assert.True(t, p.Bodies[0].Renames)
 			assert.Zero(t, p.BytesToWrite)
 			_, err := v.run(p, nil)
 			require.NoError(t, err)
@@ -153,8 +153,8 @@ func (v *voyage) make(format, layout, name, base string) string {
 	require.False(v, p.Blocked(), "%+v", p.Checks)
 	_, err = Task{ID: "make", Ends: ends, Plan: p}.Run(v.Context())
 	require.NoError(v, err)
-	v.disks[plan.Place{Pool: "quay", Path: p.After.Place.Path}] = content
-	return p.After.Place.Path
+	v.disks[plan.Place{Pool: "quay", Path: p.After[0].Place.Path}] = content
+	return p.After[0].Place.Path
 }
 
 // populate makes trees of overlays in folders, with names that are alike.
@@ -208,7 +208,7 @@ func (v *voyage) step() string {
 	}
 	_, err := v.run(p, stop)
 	switch {
-	case err != nil && stop.stopped && r.Release && p.Renames && v.rand.IntN(2) == 0: // it is called off
+	case err != nil && stop.stopped && r.Release && p.Bodies[0].Renames && v.rand.IntN(2) == 0: // it is called off
 		require.NoError(v, v.task(p, nil).PutBack(v.Context()))
 		require.NoError(v, Clear(v.pools[to.Pool], v.id))
 		v.check()
@@ -222,7 +222,7 @@ func (v *voyage) step() string {
 	if !r.Release {
 		return "copied"
 	}
-	if p.Renames {
+	if p.Bodies[0].Renames {
 		return "renamed"
 	}
 	if v.rand.IntN(2) == 0 {
@@ -237,14 +237,14 @@ func (v *voyage) expect(p plan.Plan) {
 	from, to := p.Request.Source.Pool, p.Request.Destination.Pool
 	moved := map[plan.Place][]byte{}
 	for place, content := range v.disks {
-		for _, c := range p.Copied {
+		for _, c := range p.Bodies[0].Copied {
 			if place == (plan.Place{Pool: from, Path: c.From}) {
-				moved[plan.Place{Pool: to, Path: path.Join(p.Root, c.To)}] = content
+				moved[plan.Place{Pool: to, Path: path.Join(p.Bodies[0].Root, c.To)}] = content
 			}
 		}
 	}
 	if p.Request.Release {
-		for _, c := range p.Copied {
+		for _, c := range p.Bodies[0].Copied {
 			delete(v.disks, plan.Place{Pool: from, Path: c.From})
 		}
 	}
@@ -268,8 +268,8 @@ func (v *voyage) undo(p plan.Plan) {
 	require.True(v, slices.ContainsFunc(held, func(h Held) bool { return h.ID == id }), "the source is held")
 	_, err = Restore(pool, id, false, HoldFor)
 	require.NoError(v, err)
-	for _, c := range p.Copied {
-		if content, ok := v.disks[plan.Place{Pool: p.Request.Destination.Pool, Path: path.Join(p.Root, c.To)}]; ok {
+	for _, c := range p.Bodies[0].Copied {
+		if content, ok := v.disks[plan.Place{Pool: p.Request.Destination.Pool, Path: path.Join(p.Bodies[0].Root, c.To)}]; ok {
 			v.disks[plan.Place{Pool: p.Request.Source.Pool, Path: c.From}] = content
 		}
 	}

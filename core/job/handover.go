@@ -18,13 +18,13 @@ import (
 	"bagaglio/core/storage"
 )
 
-// handOver has the definitions of machines name the disk in its new place. Where one cannot be changed, the source stays, so that the
+// follows has the definitions of machines name the disk in its new place. Where one cannot be changed, the source stays, so that the
 // machine starts all the same.
-func (w *work) handOver(ctx context.Context) error {
+func (w *work) follows(ctx context.Context) error {
 	if err := w.enter(ctx, plan.StepHandOver); err != nil {
 		return err
 	}
-	for _, h := range w.Plan.Handovers {
+	for _, h := range w.disk.Handovers {
 		definition := fmt.Sprintf("the definition of %s (%s:%s)", h.Machine, h.Pool, h.Path)
 		err := w.follow(h, h.Change(), handedOver+w.ID)
 		switch {
@@ -38,6 +38,26 @@ func (w *work) handOver(ctx context.Context) error {
 		}
 	}
 	return w.keep(ctx, nil)
+}
+
+// handBack has the definitions name the disk where it was. One that went along stays where it went.
+func (w *work) handBack(context.Context) error {
+	for _, h := range w.disk.Handovers {
+		c := h.Change().Reverse()
+		if h.To != nil {
+			if _, err := machine.Text(w.Ends.Definitions[h.Pool], h.Path); err == nil { // it never went
+				continue
+			}
+			c = back(h)
+		}
+		if h.Format != "" {
+			c.Format = w.disk.Before.Format
+		}
+		if err := w.follow(h, c, "handed back "+w.ID); err != nil {
+			return fmt.Errorf("changing the definition %s:%s back: %w", h.Pool, h.Path, err)
+		}
+	}
+	return nil
 }
 
 // handedOver begins what the IDs are made of under which definitions are held.

@@ -107,8 +107,8 @@ func TestMovesHandOver(t *testing.T) {
 			p, err := Prepare(t.Context(), w.ends, request, known)
 			require.NoError(t, err)
 			require.False(t, p.Blocked(), "%+v", p.Checks)
-			require.Len(t, p.Handovers, 1)
-			require.Equal(t, c.renames, p.Renames)
+			require.Len(t, p.Bodies[0].Handovers, 1)
+			require.Equal(t, c.renames, p.Bodies[0].Renames)
 			if c.fails {
 				require.NoError(t, os.WriteFile(file, []byte("<domain><name>kiosk</name></domain>"), 0o640))
 			}
@@ -146,7 +146,7 @@ func TestMovesHandOver(t *testing.T) {
 				again := task
 				old, err := task.Records.Load(t.Context())
 				require.NoError(t, err)
-				require.Equal(t, plan.StepHandOver, old.Stage)
+				require.Equal(t, "disk1.hand-over", old.Step)
 				require.NoError(t, again.PutBack(t.Context()))
 				b, err := os.ReadFile(file)
 				require.NoError(t, err)
@@ -197,7 +197,7 @@ func TestDefinitionsGoAlong(t *testing.T) {
 				p, err := Prepare(t.Context(), w.ends, r, known)
 				require.NoError(t, err)
 				require.False(t, p.Blocked(), "%+v", p.Checks)
-				require.NotNil(t, p.Handovers[0].To)
+				require.NotNil(t, p.Bodies[0].Handovers[0].To)
 				plans = append(plans, p)
 			}
 			for i, p := range plans {

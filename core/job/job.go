@@ -58,10 +58,10 @@ func (t Task) Run(ctx context.Context) (Receipt, error) {
 	if t.Records == nil {
 		t.Records, t.Every = none{}, behind
 	}
-	w := &work{Task: t, report: &reporter{steps: t.Plan.Steps, watch: t.Watch}}
-	request := t.Plan.Request
+	w := t.work()
 	w.receipt = Receipt{
-		ID: uuid.NewString(), Kind: request.Kind, Source: Side{Side: plan.Side{Place: request.Source}}, Against: request.Against, Steps: []Done{}, Started: time.Now(),
+		ID: uuid.NewString(), Kind: t.Plan.Request.Kind, Source: Side{Side: plan.Side{Place: w.disk.Request.Source}}, Against: w.disk.Request.Against,
+		Steps: []Done{}, Started: time.Now(),
 	}
 	err := w.run(ctx)
 	r := &w.receipt
@@ -85,14 +85,16 @@ func (t Task) Run(ctx context.Context) (Receipt, error) {
 // keepSteps keeps what steps took so far, for the receipt.
 func (w *work) keepSteps(ctx context.Context) error {
 	w.receipt.Steps = w.report.done
-	if w.state.Stage == "" {
+	if w.state.Step == "" {
 		return nil
 	}
 	return w.keep(ctx, nil)
 }
 
+// work is a task that runs.
 type work struct {
 	Task
+	disk    plan.Disk
 	report  *reporter
 	state   State
 	receipt Receipt
@@ -101,83 +103,113 @@ type work struct {
 	chain   []string // of its files, those that the disk itself stands on
 	base    watched
 	strip   *transfer.Strip
+	real    disk.Reader     // the source as a disk, nil where nothing is read of it any more
+	src     disk.Reader     // what is copied of it
+	copied  transfer.Result // and what that gave
 	// readBack are the leaves that were read back while the image was written.
 	readBack *fingerprint.Leaves
 	along    *along              // while it is being written; nil where nothing is read back meanwhile
 	guest    *fingerprint.Leaves // of the disk, where its files were copied as they are
 	earlier  *fingerprint.Tag    // that the source was compared with
+	enough   bool                // nothing more is to be done
 }
 
+// work prepares to run a task.
+func (t Task) work() *work {
+	w := &work{Task: t, report: &reporter{steps: t.Plan.Steps, watch: t.Watch}}
+	if len(t.Plan.Bodies) > 0 {
+		w.disk = t.Plan.Bodies[0]
+	}
+	if u := w.disk.Undoes; u != nil {
+		w.ID, w.Records = u.Task, none{} // each step looks at what is there already
+	}
+	return w
+}
+
+// run opens what the steps need, and goes through them.
 func (w *work) run(ctx context.Context) error {
 	for _, c := range w.Plan.Checks {
 		if c.Severity == plan.Blocks {
 			return fmt.Errorf("%w: %s", ErrBlocked, c.Message)
 		}
 	}
-	r := w.Plan.Request
-	w.receipt.Source.Side = *w.Plan.Before
-	w.receipt.Doubts = slices.Clone(w.Plan.Doubts)
-	if placing, err := w.wasPlacing(ctx); err != nil || placing {
-		return errors.Join(err, w.clear())
+	if w.disk.Before == nil {
+		return fmt.Errorf("%w: the plan says nothing of the disk: plan it again", plan.ErrRequest)
 	}
-	real, err := w.openSource(ctx, w.Ends.Source)
+	if w.disk.Undoes != nil {
+		return w.back(ctx)
+	}
+	w.receipt.Source.Side = *w.disk.Before
+	w.receipt.Doubts = slices.Clone(w.Plan.Doubts)
+	known, err := w.recallState(ctx)
+	if err == nil && !known {
+		err = w.open(ctx)
+	}
+	defer w.close()
 	if err != nil {
+		return w.cleared(ctx, err)
+	}
+	w.report.done = w.receipt.Steps
+	defer func() { w.receipt.Steps = w.report.done }()
+	return w.cleared(ctx, w.forward(ctx))
+}
+
+// open opens the source, and takes up what an earlier time left.
+func (w *work) open(ctx context.Context) (err error) {
+	if w.real, err = w.openSource(ctx, w.Ends.Source); err != nil {
 		return err
 	}
-	defer func() { _ = real.Close() }() // it was only read
-	w.source, w.chain = watched{w.Ends.Source, files(real)}, real.Describe().Chain
-	for _, k := range w.Plan.Family {
+	w.source, w.chain = watched{w.Ends.Source, files(w.real)}, w.real.Describe().Chain
+	for _, k := range w.disk.Family {
 		w.source.files = append(w.source.files, k.Files...)
 	}
-	if r.Kind != plan.Prove && !w.Plan.Renames {
+	if w.fills() {
 		w.guard = guardOf(w.source)
-		defer w.guard.close()
 	}
 	source, err := w.source.look()
 	if errors.Is(err, ErrInUse) {
 		err = &BlockedError{plan.SourceInUse(err)}
 	}
-	if err != nil {
-		return w.cleared(ctx, err)
+	if err == nil {
+		err = w.isAsPlanned()
 	}
-	if err := w.isAsPlanned(); err != nil {
+	if err != nil || w.disk.After == nil {
 		return err
-	}
-	if r.Kind == plan.Prove {
-		if err := w.lookAt(ctx, real); err != nil {
-			return err
-		}
-		return w.prove(ctx)
 	}
 	base, err := w.lookAtBase(ctx)
 	if err != nil {
 		return err
 	}
-	if err := w.takeUp(ctx, source, base); err != nil {
+	if err := w.takeUp(ctx, source, base); err != nil || !w.fills() {
 		return err
 	}
-	w.report.done = w.receipt.Steps
-	defer func() { w.receipt.Steps = w.report.done }()
-	if !w.Plan.Renames {
-		if err := w.recheck(ctx, false); err != nil { // before hours are spent
-			return w.cleared(ctx, err)
-		}
-	}
-	if w.Plan.Renames {
-		if err := w.lookAt(ctx, real); err != nil {
-			return err
-		}
-		return w.cleared(ctx, w.finish(ctx))
+	if err := w.recheck(ctx, false); err != nil { // before hours are spent
+		return err
 	}
 	if err := w.sized(); err != nil {
 		return err
 	}
-	src, err := w.content(ctx)
-	if err != nil {
+	if w.src, err = w.content(ctx); err != nil {
 		return err
 	}
-	defer func() { _ = src.Close() }()
-	return w.cleared(ctx, w.convert(ctx, real, &src))
+	w.strip = transfer.NewStrip(w.src.Size())
+	w.report.strip = w.strip
+	return nil
+}
+
+// fills tells whether something is copied.
+func (w *work) fills() bool { return w.disk.After != nil && !w.disk.Renames }
+
+// close closes what was only read.
+func (w *work) close() {
+	if w.guard != nil {
+		w.guard.close()
+	}
+	for _, r := range []disk.Reader{w.real, w.src} {
+		if r != nil {
+			_ = r.Close()
+		}
+	}
 }
 
 // cleared clears up, unless the task is to go on later.
@@ -196,61 +228,9 @@ func checkAll(ctx context.Context, r disk.Reader) error {
 	return nil
 }
 
-func (w *work) lookAt(ctx context.Context, src disk.Reader) error {
-	err := w.report.run(plan.StepLook, nil, nil, func() error {
-		facts, err := look(ctx, w.Ends.Source, src, checkAll)
-		return errors.Join(err, facts.Problem)
-	})
-	w.receipt.Steps = w.report.done
-	return err
-}
-
-// convert goes through the stages that are left.
-func (w *work) convert(ctx context.Context, real disk.Reader, src *disk.Reader) error {
-	w.strip = transfer.NewStrip((*src).Size())
-	w.report.strip = w.strip
-	var copied transfer.Result
-	var err error
-	if w.state.Stage == "" || w.state.Stage == plan.StepWrite {
-		if err := w.lookAt(ctx, real); err != nil {
-			return err
-		}
-		if copied, err = w.write(ctx, src); err != nil {
-			return err
-		}
-		if err := w.keepAlong(ctx, w.readBack); err != nil {
-			return err
-		}
-	} else if copied, err = w.recall(ctx, plan.StepWrite, (*src).Size(), nil); err != nil {
-		return err
-	}
-	if w.state.Stage == plan.StepProve {
-		compare := w.compare
-		if w.copies() {
-			compare = w.compareFiles
-		}
-		if err := compare(ctx, copied); err != nil {
-			return err
-		}
-		if err := w.closingLook(ctx, *src, copied); err != nil {
-			return err
-		}
-		if err := w.makeTag(ctx, w.guestResult(copied)); err != nil {
-			return err
-		}
-		if better, err := w.wins(); err != nil || !better {
-			return err
-		}
-		if err := w.stage(ctx); err != nil {
-			return err
-		}
-	}
-	return w.finish(ctx)
-}
-
 // wins tells whether the new image is to take the place of the old one: where that is asked for, only when it takes less room.
 func (w *work) wins() (bool, error) {
-	if !w.Plan.Request.IfSmaller {
+	if !w.disk.Request.IfSmaller {
 		return true, nil
 	}
 	var staged []string
@@ -272,47 +252,4 @@ func (w *work) wins() (bool, error) {
 	r.Destination, r.Outcome, r.Compared = nil, Unproven, "nothing: the disk stays as it is"
 	r.Reason = fmt.Sprintf("no room would be won: the disk takes %s, and would take %s", plan.Bytes(before), plan.Bytes(now))
 	return false, nil
-}
-
-// isPlacing tells whether some files have their names already: then there is no way back by stopping.
-func (w *work) isPlacing() bool {
-	if w.Plan.Renames {
-		return w.state.Staged != nil
-	}
-	return slices.ContainsFunc(w.state.Files, func(name string) bool { return w.isPlaced(w.dir(), name) })
-}
-
-// finish gives the files their names, and hands over and releases the source of a disk that moves.
-func (w *work) finish(ctx context.Context) error {
-	if w.state.Stage != plan.StepHandOver && w.state.Stage != plan.StepRelease {
-		place := w.place
-		if w.Plan.Renames {
-			place = w.moveFiles
-		}
-		if !w.isPlacing() {
-			if err := w.recheck(ctx, false); err != nil {
-				return err
-			}
-		}
-		if err := w.report.run(plan.StepPlace, nil, nil, func() error { return place(ctx) }); err != nil {
-			return err
-		}
-		if space, err := w.Ends.Destination.Space(); err == nil && space.Removable { // everything was synced on the way
-			w.remark("everything is on stable storage: it is safe to unplug the drive")
-		}
-	}
-	if w.Plan.Request.Release && !w.Plan.Renames && w.state.Stage != plan.StepHandOver && w.state.Stage != plan.StepRelease {
-		if err := w.recheck(ctx, true); err != nil {
-			return err
-		}
-	}
-	if len(w.Plan.Handovers) > 0 && w.state.Stage != plan.StepRelease {
-		if err := w.report.run(plan.StepHandOver, nil, nil, func() error { return w.handOver(context.WithoutCancel(ctx)) }); err != nil {
-			return err
-		}
-	}
-	if !w.Plan.Request.Release || w.Plan.Renames {
-		return nil
-	}
-	return w.report.run(plan.StepRelease, nil, nil, func() error { return w.release(context.WithoutCancel(ctx)) })
 }

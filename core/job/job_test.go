@@ -111,7 +111,7 @@ func TestConvertIsProven(t *testing.T) {
 	assert.NotEmpty(t, r.Source.Fingerprint)
 	assert.Equal(t, int64(11<<20), r.BytesWritten)
 	assert.GreaterOrEqual(t, r.BytesCompared, int64(11<<20))
-	assert.Equal(t, []string{"look", "write", "secure", "prove", "place"}, steps)
+	assert.Equal(t, []string{"look", "fill", "secure", "prove", "publish"}, steps)
 	assert.Len(t, r.Steps, 5)
 	w.untouched("gate-kiosk.qcow2")
 
@@ -149,7 +149,7 @@ func TestSizeIsRounded(t *testing.T) {
 }
 
 func TestCancelAtEveryStep(t *testing.T) {
-	for _, step := range []string{"look", "write", "secure", "prove", "place"} {
+	for _, step := range []string{"look", "fill", "secure", "prove", "publish"} {
 		t.Run(step, func(t *testing.T) {
 			w := newWorld(t)
 			p := w.plan(toQcow2())
@@ -223,7 +223,7 @@ func TestReplaceKeepsTheOldOneUntilTheNewOneIsProven(t *testing.T) {
 
 	w.ends.Destination = plain
 	_, err = w.run(t.Context(), w.plan(request), func(p Progress) {
-		if p.Step == "place" {
+		if p.Step == "publish" {
 			return
 		}
 		b, err := os.ReadFile(old)
@@ -241,9 +241,9 @@ func TestReplaceKeepsTheOldOneUntilTheNewOneIsProven(t *testing.T) {
 func TestAnImageOfSeveralFilesIsWholeOrAbsent(t *testing.T) {
 	w := newWorld(t)
 	job := &work{Task: Task{ID: "test-1", Ends: w.ends}, state: State{Files: []string{"deck-flat.vmdk", "deck.vmdk"}}}
-	job.Plan.After = &plan.Side{Place: plan.Place{Path: "ferry/deck.vmdk"}}
-	job.Plan.Uses = []plan.Use{{Path: "ferry/deck-flat.vmdk", Writes: true}, {Path: "ferry/deck.vmdk", Writes: true}}
-	job.Plan.Request.Destination = &plan.Place{Path: "ferry/deck.vmdk"}
+	job.disk.After = &plan.Side{Place: plan.Place{Path: "ferry/deck.vmdk"}}
+	job.disk.Files = []string{"ferry/deck-flat.vmdk", "ferry/deck.vmdk"}
+	job.disk.Request.Destination = &plan.Place{Path: "ferry/deck.vmdk"}
 	stage := func() {
 		for _, name := range job.state.Files {
 			f, err := w.ends.Destination.Create(job.staging() + "/" + name)
@@ -262,7 +262,7 @@ func TestAnImageOfSeveralFilesIsWholeOrAbsent(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, entries, 1)
 
-	job.Plan.Request.Replace = true
+	job.disk.Request.Replace = true
 	require.NoError(t, job.place(t.Context()))
 	for _, name := range job.state.Files {
 		b, err := os.ReadFile(filepath.Join(w.to, "ferry", name))

@@ -59,20 +59,20 @@ func besideTag(folder storage.Folder, name string, size int64) (*fingerprint.Tag
 // known compares what was read of the source with what was known of it: with the tag that the request names, or the one beside it. Where it
 // differs, the job stops, unless the files were written to since or the request takes the source as it is.
 func (w *work) known(ctx context.Context, leaves *fingerprint.Leaves) error {
-	name := w.Plan.Before.Place.Path
+	name := w.disk.Before.Place.Path
 	tag, err := w.tagToProve()
 	if err != nil {
 		return err
 	}
 	asked := tag != nil
-	if w.Plan.Request.Source.Snapshot != "" && !asked {
+	if w.disk.Request.Source.Snapshot != "" && !asked {
 		return nil
 	}
-	if w.Plan.KnownSums {
+	if w.disk.KnownSums {
 		return w.knownSums(ctx, name)
 	}
 	if tag == nil {
-		if tag, err = besideTag(w.Ends.Source, name, w.Plan.Before.VirtualSize); err != nil || tag == nil {
+		if tag, err = besideTag(w.Ends.Source, name, w.disk.Before.VirtualSize); err != nil || tag == nil {
 			return err
 		}
 		w.receipt.Tag = fingerprint.TagName(name)
@@ -92,7 +92,7 @@ func (w *work) knownSums(ctx context.Context, first string) error {
 	err = w.report.run(plan.StepSums, &meter, nil, func() error {
 		for _, name := range slices.Sorted(maps.Keys(sums)) {
 			got, err := storage.SHA256(ctx, w.Ends.Source, name, func(n int64) { meter.Read.Add(n) })
-			if err != nil && !w.Plan.Request.AsItIs { // of one that is missing
+			if err != nil && !w.disk.Request.AsItIs { // of one that is missing
 				return fmt.Errorf("taking the SHA-256 of %s: %w", name, err)
 			}
 			if err == nil && hex.EncodeToString(got[:]) != sums[name] {
@@ -108,7 +108,7 @@ func (w *work) knownSums(ctx context.Context, first string) error {
 	case len(differ) == 0:
 		w.remark(fmt.Sprintf("each piece of the source has the SHA-256 that %s says", beside))
 		return nil
-	case w.Plan.Request.AsItIs:
+	case w.disk.Request.AsItIs:
 		w.doubt(fmt.Sprintf("%s: not what %s says, and taken as it is", strings.Join(differ, ", "), beside))
 		return nil
 	}
@@ -119,7 +119,7 @@ func (w *work) knownSums(ctx context.Context, first string) error {
 func (w *work) agrees(ctx context.Context, name string, tag *fingerprint.Tag, leaves *fingerprint.Leaves, asked bool) (same bool, err error) {
 	fits := tagFits(w.Ends.Source, tag, name)
 	e := Earlier{Tag: fingerprint.TagName(name), Fingerprint: tag.Fingerprint, Made: tag.Made, Older: !fits}
-	if name == w.Plan.Before.Place.Path {
+	if name == w.disk.Before.Place.Path {
 		w.receipt.Earlier, w.earlier = &e, tag
 	}
 	for _, d := range tag.Doubts {
@@ -135,7 +135,7 @@ func (w *work) agrees(ctx context.Context, name string, tag *fingerprint.Tag, le
 	case len(e.Differences) == 0:
 		w.remark(fmt.Sprintf("%s has the content that its tag says (%s)", name, which))
 		return true, nil
-	case w.Plan.Request.AsItIs:
+	case w.disk.Request.AsItIs:
 		w.doubt(fmt.Sprintf("%s is not what its tag says (%s), in %s, and was taken as it is", name, which, ranges(e.Differences)))
 		return false, nil
 	case !fits && !asked:
@@ -169,7 +169,7 @@ func clock(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05 MS
 // filesAt are the names of the files of a disk that ranges lie in, as far as its format tells.
 func (w *work) filesAt(ctx context.Context, name string, ranges []fingerprint.Range) (names []string) {
 	src, err := disk.Open(ctx, w.Ends.Source, name, "")
-	if name == w.Plan.Before.Place.Path {
+	if name == w.disk.Before.Place.Path {
 		src, err = w.openSource(ctx, w.Ends.Source)
 	}
 	if err != nil {
@@ -197,19 +197,19 @@ func (w *work) filesAt(ctx context.Context, name string, ranges []fingerprint.Ra
 
 // openSource opens the disk that is worked on, in the format that the plan found.
 func (w *work) openSource(ctx context.Context, folder storage.Folder) (disk.Reader, error) {
-	from := w.Plan.Request.Source
-	from.Format = w.Plan.Before.Format
+	from := w.disk.Request.Source
+	from.Format = w.disk.Before.Format
 	return open(ctx, folder, from)
 }
 
 // followTags has the tags of disks that came along speak of the copied files, where what was copied is what they say.
 func (w *work) followTags(ctx context.Context, folder storage.Folder) error {
-	for _, c := range w.Plan.Copied {
-		i := slices.IndexFunc(w.Plan.Copied, func(d plan.Copied) bool { return fingerprint.TagName(d.From) == c.From })
+	for _, c := range w.disk.Copied {
+		i := slices.IndexFunc(w.disk.Copied, func(d plan.Copied) bool { return fingerprint.TagName(d.From) == c.From })
 		if i < 0 || c.Stays {
 			continue
 		}
-		same, err := w.knownCopy(ctx, folder, w.Plan.Copied[i])
+		same, err := w.knownCopy(ctx, folder, w.disk.Copied[i])
 		if err == nil && same {
 			err = refile(w.Ends.Source, c.From, folder, c.To, c.To+".new", nil)
 		}
@@ -244,7 +244,7 @@ func (w *work) knownCopy(ctx context.Context, folder storage.Folder, c plan.Copi
 // leavesOf reads a whole disk.
 func (w *work) leavesOf(ctx context.Context, src disk.Reader) (*fingerprint.Leaves, error) {
 	var meter transfer.Meter
-	result, err := transfer.Transfer{Source: src, Meter: &meter, Wait: w.Wait, PastDamage: w.Plan.Request.PastDamage}.Run(ctx)
+	result, err := transfer.Transfer{Source: src, Meter: &meter, Wait: w.Wait, PastDamage: w.disk.Request.PastDamage}.Run(ctx)
 	w.receipt.BytesRead += meter.Read.Load()
 	w.receipt.Retries += meter.Retries.Load()
 	return result.Leaves, err

@@ -172,7 +172,7 @@ func TestARenameClaimsNothing(t *testing.T) {
 		old, err := os.ReadFile(filepath.Join(dir, "ticketing.raw.bagtag"))
 		require.NoError(t, err)
 		p := w.plan(plan.Request{Kind: plan.Copy, Source: plan.Place{Path: "ticketing.raw"}, Destination: &plan.Place{Path: "tickets.raw"}, Release: true})
-		require.True(t, p.Renames)
+		require.True(t, p.Bodies[0].Renames)
 		receipt, err := w.run(t.Context(), p, nil)
 		require.NoError(t, err)
 		assert.Contains(t, receipt.Compared, "its content was not read")

@@ -133,7 +133,7 @@ func TestSizeIsRoundedAsAsked(t *testing.T) {
 	r := request("gate-kiosk.vhd", "vhd", "fixed", disk.Options{})
 	r.RoundTo = 5 << 20
 	p := w.plan(r)
-	assert.EqualValues(t, 25<<20, p.After.VirtualSize)
+	assert.EqualValues(t, 25<<20, p.After[0].VirtualSize)
 	receipt, err := w.run(t.Context(), p, nil)
 	require.NoError(t, err)
 	assert.Equal(t, Proven, receipt.Outcome)

@@ -15,7 +15,6 @@ import (
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
 	"bagaglio/core/inspect"
-	"bagaglio/core/machine"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 	"bagaglio/core/transfer"
@@ -32,7 +31,7 @@ func (w *work) moveFiles(ctx context.Context) error {
 		if err := w.beforeMove(); err != nil {
 			return err
 		}
-		if err := w.enter(ctx, plan.StepPlace); err != nil {
+		if err := w.enter(ctx, plan.StepRename); err != nil {
 			return err
 		}
 	}
@@ -44,7 +43,7 @@ func (w *work) moveFiles(ctx context.Context) error {
 	}
 	w.dropFolder()
 	r := &w.receipt
-	r.Destination = &Side{Side: *w.Plan.After, Fingerprint: r.Source.Fingerprint, FingerprintFrom: r.Source.FingerprintFrom, FingerprintAt: r.Source.FingerprintAt}
+	r.Destination = &Side{Side: *w.disk.After, Fingerprint: r.Source.Fingerprint, FingerprintFrom: r.Source.FingerprintFrom, FingerprintAt: r.Source.FingerprintAt}
 	r.Outcome, r.Compared = Proven, "the identity of each file on the storage before and after: nothing was copied, and its content was not read"
 	if slices.Contains(slices.Collect(maps.Values(w.state.Staged)), "") {
 		r.Compared = "the length of each file before and after its host gave it the new name: nothing was copied, and its content was not read"
@@ -55,7 +54,7 @@ func (w *work) moveFiles(ctx context.Context) error {
 // beforeMove notes what the files are, and which tags fit to them, and holds what lies beside the new name and speaks of a disk that is gone.
 func (w *work) beforeMove() error {
 	w.state.Staged = map[string]string{}
-	for _, c := range w.Plan.Copied {
+	for _, c := range w.disk.Copied {
 		if c.Stays {
 			continue
 		}
@@ -65,8 +64,8 @@ func (w *work) beforeMove() error {
 		}
 		w.state.Staged[c.To], w.state.Files = info.ID, append(w.state.Files, c.To)
 	}
-	tags := []string{fingerprint.TagName(w.Plan.Before.Place.Path)}
-	for _, c := range w.Plan.Copied {
+	tags := []string{fingerprint.TagName(w.disk.Before.Place.Path)}
+	for _, c := range w.disk.Copied {
 		if isTag(c.From) {
 			tags = append(tags, c.From)
 		}
@@ -74,7 +73,7 @@ func (w *work) beforeMove() error {
 	for i, name := range tags {
 		size := int64(fingerprint.HeadOnly)
 		if i == 0 { // its fingerprint is told: its leaves have to make it
-			size = w.Plan.Before.VirtualSize
+			size = w.disk.Before.VirtualSize
 		}
 		tag, err := inspect.ReadTag(w.Ends.Source, name, size)
 		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fingerprint.ErrTag) {
@@ -87,7 +86,7 @@ func (w *work) beforeMove() error {
 			w.state.Fitting = append(w.state.Fitting, name)
 		}
 	}
-	_, err := w.holdBeside(w.Ends.Destination, companions(w.Plan.After.Place.Path), "beside "+w.ID, "it lay beside the new name of a disk")
+	_, err := w.holdBeside(w.Ends.Destination, companions(w.disk.After.Place.Path), "beside "+w.ID, "it lay beside the new name of a disk")
 	return err
 }
 
@@ -109,11 +108,11 @@ func (w *work) moveAll(ctx context.Context) error {
 	if err := w.moveAside(w.dir()); err != nil {
 		return err
 	}
-	for i, c := range w.Plan.Copied {
+	for i, c := range w.disk.Copied {
 		if c.Stays || w.isMoved(c) { // an earlier time did so
 			continue
 		}
-		if i > 0 && i == len(w.Plan.Copied)-1 { // it makes the image openable: the others are there for good
+		if i > 0 && i == len(w.disk.Copied)-1 { // it makes the image openable: the others are there for good
 			if err := w.syncFolders(w.dir()); err != nil {
 				return err
 			}
@@ -130,7 +129,7 @@ func (w *work) moveAll(ctx context.Context) error {
 			return fmt.Errorf("%s has %s, and had %s before it got its new name", to, plan.Bytes(info.Size), plan.Bytes(c.Size))
 		}
 	}
-	if len(w.Plan.Rewrites) > 0 {
+	if len(w.disk.Rewrites) > 0 {
 		if err := w.syncMoved(); err != nil { // so that what is changed is known to lie in its new place
 			return err
 		}
@@ -146,7 +145,7 @@ func (w *work) moveAll(ctx context.Context) error {
 
 // syncMoved returns when the new names, and that the old ones are gone, are on stable storage.
 func (w *work) syncMoved() error {
-	for _, c := range w.Plan.Copied {
+	for _, c := range w.disk.Copied {
 		if err := w.Ends.Source.Sync(path.Dir(c.From)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("syncing the folder %s: %w", path.Dir(c.From), err)
 		}
@@ -162,7 +161,7 @@ func (w *work) opensMoved(ctx context.Context) error {
 	if err := w.opensFamily(at); err != nil {
 		return err
 	}
-	r, err := disk.Open(ctx, w.Ends.Destination, w.Plan.After.Place.Path, w.Plan.Before.Format)
+	r, err := disk.Open(ctx, w.Ends.Destination, w.disk.After.Place.Path, w.disk.Before.Format)
 	if err != nil {
 		return err
 	}
@@ -172,7 +171,7 @@ func (w *work) opensMoved(ctx context.Context) error {
 // moveTags has the tags that fit speak of the files as they are now. One that does not fit goes along as it is, and is no better there.
 func (w *work) moveTags() error {
 	staged := path.Join(w.staging(), "tag")
-	for _, c := range w.Plan.Copied {
+	for _, c := range w.disk.Copied {
 		if !slices.Contains(w.state.Fitting, c.From) {
 			continue
 		}
@@ -181,7 +180,7 @@ func (w *work) moveTags() error {
 			return fmt.Errorf("following the tag %s: %w", c.From, err)
 		}
 	}
-	old := fingerprint.TagName(w.Plan.Before.Place.Path)
+	old := fingerprint.TagName(w.disk.Before.Place.Path)
 	at := path.Join(w.dir(), w.tagName())
 	fits := slices.Contains(w.state.Fitting, old)
 	_, err := w.Ends.Source.Stat(old)
@@ -209,9 +208,9 @@ func (w *work) moveTags() error {
 
 // taggedNames are the new names of files in a tag, which are relative to the folder that it lies in, by their old ones.
 func (w *work) taggedNames() map[string]string {
-	from, to := path.Dir(w.Plan.Before.Place.Path), path.Dir(w.Plan.After.Place.Path)
+	from, to := path.Dir(w.disk.Before.Place.Path), path.Dir(w.disk.After.Place.Path)
 	names := map[string]string{}
-	for _, c := range w.Plan.Copied {
+	for _, c := range w.disk.Copied {
 		names[within(from, c.From)] = within(to, path.Join(w.dir(), c.To))
 	}
 	return names
@@ -227,7 +226,7 @@ func within(dir, name string) string {
 
 // dropCompanions removes what lies beside the old name and has a new one now. A tag that did not fit is held.
 func (w *work) dropCompanions() error {
-	name := w.Plan.Before.Place.Path
+	name := w.disk.Before.Place.Path
 	if tag := fingerprint.TagName(name); !slices.Contains(w.state.Fitting, tag) {
 		held, err := w.holdBeside(w.Ends.Source, []string{tag}, "tag of "+w.ID, "its disk got another name, and it was older than that")
 		if err != nil {
@@ -248,7 +247,7 @@ func (w *work) dropCompanions() error {
 // unmove gives files their old names again, and their old bytes back to those in which names were changed.
 func (w *work) unmove() error {
 	err := w.namesBack(storage.Sub(w.Ends.Destination, w.dir()))
-	for _, c := range slices.Backward(w.Plan.Copied) {
+	for _, c := range slices.Backward(w.disk.Copied) {
 		if c.Stays || !w.isMoved(c) {
 			continue
 		}
@@ -256,7 +255,7 @@ func (w *work) unmove() error {
 			err = errors.Join(err, fmt.Errorf("giving %s its old name again: %w", c.From, backErr))
 		}
 	}
-	for _, name := range companions(w.Plan.After.Place.Path) {
+	for _, name := range companions(w.disk.After.Place.Path) {
 		if dropErr := w.Ends.Destination.Remove(name); dropErr != nil && !errors.Is(dropErr, fs.ErrNotExist) {
 			err = errors.Join(err, dropErr)
 		}
@@ -268,26 +267,21 @@ func (w *work) unmove() error {
 // is nothing to do.
 func (t Task) PutBack(ctx context.Context) error {
 	old, err := t.Records.Load(ctx)
-	if err != nil || old == nil || !t.Plan.Renames || old.Stage != plan.StepPlace && old.Stage != plan.StepHandOver {
+	w := t.work()
+	if err != nil || old == nil || !w.disk.Renames || !old.isAt(w.disk, plan.StepRename, plan.StepHandOver) {
 		return err
 	}
-	w := &work{Task: t, state: *old}
-	if old.Stage == plan.StepHandOver {
-		for _, h := range t.Plan.Handovers {
-			c := h.Change().Reverse()
-			if h.To != nil { // it stays where it went, if it did
-				if _, err := machine.Text(t.Ends.Definitions[h.Pool], h.Path); err == nil {
-					continue
-				}
-				c = back(h)
-			}
-			if err := t.follow(h, c, "handed back "+t.ID); err != nil {
-				return fmt.Errorf("changing the definition %s:%s back: %w", h.Pool, h.Path, err)
-			}
+	w.state = *old
+	if w.isAt(plan.StepHandOver) {
+		if err := w.handBack(ctx); err != nil {
+			return err
 		}
 	}
-	return errors.Join(w.unmove(), w.syncMoved())
+	return w.unrename(ctx)
 }
+
+// unrename gives the files of a disk their old names again, for good.
+func (w *work) unrename(context.Context) error { return errors.Join(w.unmove(), w.syncMoved()) }
 
 // isMoved tells whether a file has its new name already.
 func (w *work) isMoved(c plan.Copied) bool {
@@ -310,13 +304,13 @@ func moveIn(to, from storage.Folder, a, b string) error {
 
 // dropFolder removes the folder of a disk that was one, when nothing is left in it.
 func (w *work) dropFolder() {
-	if name := w.Plan.Before.Place.Path; len(w.Plan.Released) > 0 && !slices.Contains(w.Plan.Released, name) {
+	if name := w.disk.Before.Place.Path; len(w.disk.Released) > 0 && !slices.Contains(w.disk.Released, name) {
 		_ = w.Ends.Source.Remove(name) // something else is in it, or an earlier time did so
 	}
 }
 
-// release holds the source, which the proven copy has taken the place of.
-func (w *work) release(ctx context.Context) error {
+// leave holds the source, which the proven copy has taken the place of.
+func (w *work) leave(ctx context.Context) error {
 	if w.receipt.Outcome != Proven {
 		w.remark("the source stays where it is, since the new image is not proven whole")
 		return nil
@@ -329,20 +323,20 @@ func (w *work) release(ctx context.Context) error {
 		return err
 	}
 	folder := w.Ends.Source
-	files := slices.Concat(w.Plan.Released, companions(w.Plan.Before.Place.Path))
+	files := slices.Concat(w.disk.Released, companions(w.disk.Before.Place.Path))
 	files = slices.DeleteFunc(files, func(f string) bool { _, err := folder.Stat(f); return err != nil }) // what an earlier time held, or never was
 	held := Held{
-		ID: heldID("source of " + w.ID), Path: w.Plan.Before.Place.Path, Files: files, Until: time.Now().Add(w.Hold), Why: fmt.Sprintf("moved to %s by %s", w.Plan.After.Place, w.By),
-		Moved: w.Plan.After.Place.String(),
+		ID: w.heldSource(), Path: w.disk.Before.Place.Path, Files: files, Until: time.Now().Add(w.Hold), Why: fmt.Sprintf("moved to %s by %s", w.disk.After.Place, w.By),
+		Moved: w.disk.After.Place.String(),
 	}
-	for _, h := range w.Plan.Handovers {
+	for _, h := range w.disk.Handovers {
 		held.Definitions = append(held.Definitions, HeldDefinition{h.Machine, h.Pool, h.Path, heldID(handedOver + w.ID + " " + h.Path)})
 	}
 	if err := hold(folder, held, itself); err != nil {
 		return fmt.Errorf("holding the source: %w", err)
 	}
 	w.dropFolder()
-	if err := folder.Sync(path.Dir(w.Plan.Before.Place.Path)); err != nil {
+	if err := folder.Sync(path.Dir(w.disk.Before.Place.Path)); err != nil {
 		return fmt.Errorf("holding the source: %w", err)
 	}
 	w.remark(fmt.Sprintf("the source is held until %s", held.Until.Local().Format("2006-01-02 15:04")))

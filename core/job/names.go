@@ -18,14 +18,14 @@ import (
 // changeNames changes the names of other files in those that got new ones or stand on one that did. Where the files are the only ones, which
 // is so for a move on one storage, every byte that is written over is kept before. It may be done again after it was interrupted.
 func (w *work) changeNames(folder storage.Folder) error {
-	names := w.Plan.Names()
-	for i, name := range slices.Sorted(maps.Keys(w.Plan.Rewrites)) {
-		f, err := disk.Lookup(w.Plan.Rewrites[name])
+	names := w.disk.Names()
+	for i, name := range slices.Sorted(maps.Keys(w.disk.Rewrites)) {
+		f, err := disk.Lookup(w.disk.Rewrites[name])
 		if err != nil {
 			return err
 		}
 		to := folder
-		if w.Plan.Renames {
+		if w.disk.Renames {
 			k := w.keeping(folder, i)
 			if err := k.giveBack(name); err != nil { // what an earlier time did in part
 				return fmt.Errorf("giving %s its bytes back: %w", name, err)
@@ -46,11 +46,11 @@ func (w *work) changeNames(folder storage.Folder) error {
 // namesBack gives the files in which names were changed their bytes back, or the old names where what was kept of them is gone already.
 func (w *work) namesBack(folder storage.Folder) (err error) {
 	old := map[string]string{}
-	for from, to := range w.Plan.Names() {
+	for from, to := range w.disk.Names() {
 		old[to] = from
 	}
-	for i, name := range slices.Sorted(maps.Keys(w.Plan.Rewrites)) {
-		f, backErr := disk.Lookup(w.Plan.Rewrites[name])
+	for i, name := range slices.Sorted(maps.Keys(w.disk.Rewrites)) {
+		f, backErr := disk.Lookup(w.disk.Rewrites[name])
 		if backErr == nil {
 			backErr = w.keeping(folder, i).giveBack(name)
 		}
@@ -66,9 +66,9 @@ func (w *work) namesBack(folder storage.Folder) (err error) {
 
 // opensFamily fails unless the disks that came along open on what they stand on, in their new places.
 func (w *work) opensFamily(open func(name, format string) (disk.Reader, error)) error {
-	for _, k := range w.Plan.Family {
-		i := slices.IndexFunc(w.Plan.Copied, func(c plan.Copied) bool { return c.From == k.Path })
-		r, err := open(w.Plan.Copied[i].To, k.Format)
+	for _, k := range w.disk.Family {
+		i := slices.IndexFunc(w.disk.Copied, func(c plan.Copied) bool { return c.From == k.Path })
+		r, err := open(w.disk.Copied[i].To, k.Format)
 		if err != nil {
 			return fmt.Errorf("opening %s in its new place: %w", k.Path, err)
 		}

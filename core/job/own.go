@@ -18,7 +18,7 @@ import (
 func (w *work) own() error {
 	o, ok := w.Ends.Destination.(storage.Owner)
 	if !ok {
-		if w.Plan.Owner != "" || w.Plan.Mode != "" {
+		if w.disk.Owner != "" || w.disk.Mode != "" {
 			w.remark("the destination's storage keeps no owner and mode of files: the rules of the pool are not kept in that")
 		}
 		return nil
@@ -44,12 +44,12 @@ func (w *work) own() error {
 
 // like is the file of the source that a new one takes owner, mode and labels of.
 func (w *work) like(name string) string {
-	for _, c := range w.Plan.Copied {
-		if path.Join(w.Plan.Root, c.To) == path.Join(w.dir(), name) {
+	for _, c := range w.disk.Copied {
+		if path.Join(w.disk.Root, c.To) == path.Join(w.dir(), name) {
 			return c.From
 		}
 	}
-	if at := w.Plan.Before.Place.Path; slices.Contains(w.source.files, at) {
+	if at := w.disk.Before.Place.Path; slices.Contains(w.source.files, at) {
 		return at
 	}
 	return w.source.files[0] // of a folder that is a disk
@@ -57,8 +57,8 @@ func (w *work) like(name string) string {
 
 // giveTo sets owner and mode of a staged file.
 func (w *work) giveTo(o storage.Owner, staged string, from storage.Info) error {
-	owner, mode := w.Plan.Owner, cmp.Or(w.Plan.Mode, from.Mode)
-	if owner == "" && w.Plan.KeepsOwner && from.Owner != "" {
+	owner, mode := w.disk.Owner, cmp.Or(w.disk.Mode, from.Mode)
+	if owner == "" && w.disk.KeepsOwner && from.Owner != "" {
 		err := o.Own(staged, from.Owner, "")
 		if CanWait(err) {
 			return fmt.Errorf("giving %s the owner of its source: %w", staged, err)
@@ -68,7 +68,7 @@ func (w *work) giveTo(o storage.Owner, staged string, from storage.Info) error {
 		}
 	}
 	err := o.Own(staged, owner, mode)
-	if err != nil && !CanWait(err) && w.Plan.Owner == "" && w.Plan.Mode == "" { // nobody asked for it
+	if err != nil && !CanWait(err) && w.disk.Owner == "" && w.disk.Mode == "" { // nobody asked for it
 		w.remarkOnce(fmt.Sprintf("the mode of the source (%s) could not be kept: %v", from.Mode, err))
 		return nil
 	}

@@ -52,11 +52,11 @@ type reporter struct {
 // run does one step and notes what it took. meter may be nil; earlier is what was done of the step before this process.
 func (r *reporter) run(name string, meter *transfer.Meter, earlier *fingerprint.Leaves, do func() error) error {
 	number := 0
-	for number < len(r.steps) && r.steps[number].Name != name {
+	for number < len(r.steps) && r.steps[number].Kind != name {
 		number++
 	}
 	if number == len(r.steps) { // of a plan that was made by an earlier version
-		r.steps = append(r.steps[:number:number], plan.Step{Name: name})
+		r.steps = append(r.steps[:number:number], plan.Step{Kind: name})
 	}
 	step := r.steps[number]
 	p := Progress{Step: name, Title: step.Title, Number: number + 1, Steps: len(r.steps), Total: step.Bytes, SecondsLeft: -1, Since: time.Now()}

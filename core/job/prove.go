@@ -23,7 +23,7 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 	if err := w.known(ctx, copied.Leaves); err != nil {
 		return err
 	}
-	request := w.Plan.Request
+	request := w.disk.Request
 	made, err := w.openMade(ctx)
 	if err != nil {
 		return destination(fmt.Errorf("opening what was written: %w", err))
@@ -33,7 +33,7 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 	if err = errors.Join(err, facts.Problem); err != nil {
 		return destination(fmt.Errorf("looking at what was written: %w", err))
 	}
-	side := *w.Plan.After
+	side := *w.disk.After
 	side.VirtualSize, side.AllocatedSize, side.FileSize = made.Size(), facts.Allocated, facts.FileSize
 	r.Destination = &Side{Side: side}
 	if request.NoProof {
@@ -50,7 +50,7 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 	}
 	expected := copied.Leaves
 	r.Compared = "the fingerprint of the source with that of the destination, read back from storage"
-	if made.Size() != w.Plan.Before.VirtualSize {
+	if made.Size() != w.disk.Before.VirtualSize {
 		expected = expected.Extended(made.Size(), copied.Tail)
 		r.Compared = "the content of the source, followed by zeros up to the rounded size, with that of the destination, read back from storage"
 	}
@@ -72,19 +72,19 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 
 // readMade reads back what was written, behind what was read back already.
 func (w *work) readMade(ctx context.Context, made disk.Reader) (transfer.Result, error) {
-	earlier, err := w.recall(ctx, plan.StepProve, made.Size(), nil)
+	earlier, err := w.recall(ctx, w.step(plan.StepProve), made.Size(), nil)
 	if err != nil {
 		return earlier, err
 	}
 	if earlier.Leaves.Next() == 0 && w.readBack != nil { // without records
 		earlier.Leaves = w.readBack
 	}
-	back, err := w.read(ctx, made, "what was written", earlier.Leaves)
+	back, err := w.read(ctx, plan.StepProve, made, "what was written", earlier.Leaves)
 	return back, destination(err)
 }
 
-// read reads a whole disk as the step of proof. of says what it is.
-func (w *work) read(ctx context.Context, src disk.Reader, of string, earlier *fingerprint.Leaves) (result transfer.Result, err error) {
+// read reads a whole disk as a step of a kind. of says what it is.
+func (w *work) read(ctx context.Context, step string, src disk.Reader, of string, earlier *fingerprint.Leaves) (result transfer.Result, err error) {
 	if w.report.proven == nil {
 		w.report.proven = transfer.NewStrip(src.Size())
 	}
@@ -95,7 +95,7 @@ func (w *work) read(ctx context.Context, src disk.Reader, of string, earlier *fi
 		r.Retries += m.Retries.Load()
 	}
 	t := transfer.Transfer{Source: src, Of: of, Meter: &meter, Leaves: earlier, Wait: w.Wait, Keep: w.keeper(ctx, &meter, count), Every: w.Every}
-	err = w.report.run(plan.StepProve, &meter, earlier, func() error {
+	err = w.report.run(step, &meter, earlier, func() error {
 		result, err = t.Run(ctx)
 		return err
 	})
@@ -103,24 +103,23 @@ func (w *work) read(ctx context.Context, src disk.Reader, of string, earlier *fi
 	return result, err
 }
 
-// prove reads the source and compares it.
-func (w *work) prove(ctx context.Context) error {
-	request := w.Plan.Request
+// verify reads the source and compares it.
+func (w *work) verify(ctx context.Context) error {
+	request := w.disk.Request
 	tag, err := w.tagToProve()
 	if err != nil {
 		return err
 	}
 	if request.Quick {
-		return w.proveQuickly(tag)
+		return w.report.run(plan.StepVerify, nil, nil, func() error { return w.proveQuickly(tag) })
 	}
 	fresh, err := w.openSource(ctx, storage.Fresh(w.Ends.Source))
 	if err != nil {
 		return err
 	}
 	defer fresh.Close()
-	defer func() { w.receipt.Steps = w.report.done }()
 	w.Records = none{} // nothing is left by half a proof
-	result, err := w.read(ctx, fresh, "the disk", nil)
+	result, err := w.read(ctx, plan.StepVerify, fresh, "the disk", nil)
 	if err != nil {
 		return err
 	}

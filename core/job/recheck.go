@@ -30,7 +30,7 @@ func (e *BlockedError) inUse() bool { return e.Check.Name == "in-use" }
 // recheck looks again at what the plan relied on, at the moment before something that cannot be taken back: what is new stands in the way. placed
 // tells that the new image has its name.
 func (w *work) recheck(ctx context.Context, placed bool) error {
-	r := w.Plan.Request
+	r := w.disk.Request
 	if r.Destination == nil {
 		return nil
 	}
@@ -54,10 +54,10 @@ func (w *work) recheck(ctx context.Context, placed bool) error {
 
 // recheckSource looks at a source that goes away. One that is made anew in its place is looked at as what is replaced.
 func (w *work) recheckSource(ctx context.Context, known Known) error {
-	r, goes := w.Plan.Request, w.Plan.Released
-	if w.Plan.Renames {
+	r, goes := w.disk.Request, w.disk.Released
+	if w.disk.Renames {
 		goes = nil
-		for _, c := range w.Plan.Copied {
+		for _, c := range w.disk.Copied {
 			if !c.Stays && !isTag(c.From) {
 				goes = append(goes, c.From)
 			}
@@ -73,7 +73,7 @@ func (w *work) recheckSource(ctx context.Context, known Known) error {
 	}
 	standing := known.Standing
 	if standing == nil {
-		standing = standingIn(w.Ends.Source, path.Dir(w.Plan.Before.Place.Path))
+		standing = standingIn(w.Ends.Source, path.Dir(w.disk.Before.Place.Path))
 	}
 	on, err := standing(ctx, goes)
 	if err != nil {
@@ -87,7 +87,7 @@ func (w *work) recheckSource(ctx context.Context, known Known) error {
 		return nil
 	}
 	users, err := known.Users(ctx, slices.Clone(goes))
-	users = slices.DeleteFunc(users, func(u plan.User) bool { return slices.Contains(w.Plan.Users, u.Where()) })
+	users = slices.DeleteFunc(users, func(u plan.User) bool { return slices.Contains(w.disk.Users, u.Where()) })
 	if err == nil && len(users) > 0 {
 		err = &BlockedError{plan.NewUsers(users)}
 	}
@@ -96,18 +96,18 @@ func (w *work) recheckSource(ctx context.Context, known Known) error {
 
 // isKin tells whether a file opens a disk that comes along.
 func (w *work) isKin(file string) bool {
-	return slices.ContainsFunc(w.Plan.Family, func(k plan.Kin) bool { return k.Path == file })
+	return slices.ContainsFunc(w.disk.Family, func(k plan.Kin) bool { return k.Path == file })
 }
 
 // isOurs tells whether a file of a pool is one that the plan writes.
 func (w *work) isOurs(pool, file string) bool {
-	return pool == w.Plan.Request.Destination.Pool && slices.Contains(w.Plan.Files(), file)
+	return pool == w.disk.Request.Destination.Pool && slices.Contains(w.disk.Files, file)
 }
 
 // recheckReplaced looks at what lies where the new image will.
 func (w *work) recheckReplaced(ctx context.Context, known Known) error {
 	var replaced []string
-	for _, name := range slices.Concat(w.Plan.Files(), w.Plan.Displaced) {
+	for _, name := range slices.Concat(w.disk.Files, w.disk.Displaced) {
 		if _, err := w.Ends.Destination.Stat(name); err == nil {
 			replaced = append(replaced, name)
 		} else if !errors.Is(err, fs.ErrNotExist) {
@@ -143,16 +143,17 @@ func freeToGo(folder storage.Folder, files []string) error {
 // Placed tells whether an earlier time has given the new image its name: then it is there, complete, whatever else was left to do.
 func (t Task) Placed(ctx context.Context) (bool, error) {
 	old, err := t.Records.Load(ctx)
-	if err != nil || old == nil || t.Plan.Renames || old.Stage != plan.StepPlace && old.Stage != plan.StepHandOver && old.Stage != plan.StepRelease {
+	w := t.work()
+	if err != nil || old == nil || w.disk.Renames || old.Staged == nil {
 		return false, err
 	}
-	w := &work{Task: t, state: *old}
+	w.state = *old
 	return !slices.ContainsFunc(old.Files, func(name string) bool { return !w.isPlaced(w.dir(), name) }), nil
 }
 
 // isAsPlanned notes when the source is not the file any more that was planned with.
 func (w *work) isAsPlanned() error {
-	for _, u := range w.Plan.Uses {
+	for _, u := range w.Plan.Uses() {
 		if u.ID == "" {
 			continue
 		}

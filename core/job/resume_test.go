@@ -46,7 +46,7 @@ func (n *notebook) Keep(_ context.Context, s State, mark []byte) (err error) {
 		if n.marks == nil {
 			n.marks = map[string][][]byte{}
 		}
-		n.marks[s.Stage] = append(n.marks[s.Stage], mark)
+		n.marks[s.Step] = append(n.marks[s.Step], mark)
 	}
 	n.state, err = json.Marshal(s)
 	return err
@@ -124,7 +124,7 @@ func TestNamesAreGivenWithoutTheSource(t *testing.T) {
 	p := w.plan(toQcow2())
 	task := w.task(p)
 	task.Watch = func(p Progress) {
-		if p.Step == plan.StepPlace {
+		if p.Step == plan.StepPublish {
 			stop(ErrSetAside)
 		}
 	}

@@ -40,7 +40,7 @@ func (w *work) stage(ctx context.Context) error {
 	if err := w.own(); err != nil {
 		return destination(err)
 	}
-	return w.enter(ctx, plan.StepPlace)
+	return w.enter(ctx, plan.StepPublish)
 }
 
 // place moves the files of the image from the staging folder to their names, the one that makes it openable last. It is
@@ -51,7 +51,7 @@ func (w *work) place(ctx context.Context) error {
 		return err
 	}
 	dir := w.dir()
-	if len(w.Plan.Files()) > 1 || len(w.Plan.Displaced) > 0 { // those cannot be swapped all at once, and nobody may see some of each
+	if len(w.disk.Files) > 1 || len(w.disk.Displaced) > 0 { // those cannot be swapped all at once, and nobody may see some of each
 		if err := w.moveAside(dir); err != nil {
 			return errors.Join(err, w.moveBack())
 		}
@@ -85,7 +85,7 @@ func (w *work) place(ctx context.Context) error {
 
 // moveAside holds what is replaced before the new image gets its names. The file that makes it openable goes first.
 func (w *work) moveAside(dir string) error {
-	if !w.Plan.Request.Replace {
+	if !w.disk.Request.Replace {
 		return nil
 	}
 	held := w.heldBy()
@@ -94,7 +94,7 @@ func (w *work) moveAside(dir string) error {
 			held.Files = append(held.Files, path.Join(dir, name))
 		}
 	}
-	for _, name := range w.Plan.Displaced {
+	for _, name := range w.disk.Displaced {
 		if _, err := w.Ends.Destination.Stat(name); err == nil {
 			held.Files = append(held.Files, name)
 		}
@@ -123,7 +123,7 @@ func (w *work) restore(id string) error {
 
 // heldBy is what is held for this task.
 func (w *work) heldBy() Held {
-	return Held{ID: heldID(w.ID), Path: w.Plan.After.Place.Path, Why: "replaced by " + w.By, Until: time.Now().Add(w.Hold)}
+	return Held{ID: heldID(w.ID), Path: w.disk.After.Place.Path, Why: "replaced by " + w.By, Until: time.Now().Add(w.Hold)}
 }
 
 // heldID is the same each time for what a task does, and short enough to be typed.
@@ -138,9 +138,9 @@ func (w *work) remarkHeld(h Held) {
 
 // isPlaced tells whether a file has its name already.
 func (w *work) isPlaced(dir, name string) bool {
-	if w.Plan.Renames {
-		i := slices.IndexFunc(w.Plan.Copied, func(c plan.Copied) bool { return c.To == name })
-		return i >= 0 && w.isMoved(w.Plan.Copied[i])
+	if w.disk.Renames {
+		i := slices.IndexFunc(w.disk.Copied, func(c plan.Copied) bool { return c.To == name })
+		return i >= 0 && w.isMoved(w.disk.Copied[i])
 	}
 	id := w.state.Staged[name]
 	info, err := w.Ends.Destination.Stat(path.Join(dir, name))
@@ -174,14 +174,14 @@ func (w *work) move(staged, final string) (back func() error, err error) {
 		return func() error { return folder.Rename(final, staged) }, nil
 	case !errors.Is(err, fs.ErrExist):
 		return nil, err
-	case !w.Plan.Request.Replace && !isCompanion(final): // which alone speaks of a disk that is gone
+	case !w.disk.Request.Replace && !isCompanion(final): // which alone speaks of a disk that is gone
 		return nil, fmt.Errorf("%s came into being meanwhile, and nothing is overwritten unasked: choose another name and start again", final)
 	}
 	err = folder.Exchange(staged, final)
 	if !errors.Is(err, errors.ErrUnsupported) {
 		return func() error { return folder.Exchange(staged, final) }, err
 	}
-	if w.Plan.Request.Replace { // this storage cannot swap: all of the old image goes first
+	if w.disk.Request.Replace { // this storage cannot swap: all of the old image goes first
 		err = w.moveAside(w.dir())
 	} else {
 		err = folder.Remove(final)

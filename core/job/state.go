@@ -19,9 +19,10 @@ import (
 // ErrSetAside is the cause to stop a task with that is to go on later: what it did stays.
 var ErrSetAside = errors.New("set aside")
 
-// State is how far a task is. With the marks of its stage, it is enough to go on after the process has ended.
+// State is how far a task is: the journal of its steps. With the marks of the step that goes on, it is enough to go on after the process has ended.
 type State struct {
-	Stage      string    `json:"stage"` // one of the steps write, prove, place, hand-over and release
+	Step       string    `json:"step"` // ID of the one that began last
+	Done       []string  `json:"done"` // IDs of those that are done
 	Source     string    `json:"source"`
 	Base       string    `json:"base,omitempty"`
 	Storage    string    `json:"storage"` // identity of the destination's
@@ -43,10 +44,10 @@ type State struct {
 type Records interface {
 	// Load returns what was kept last, or nil.
 	Load(context.Context) (*State, error)
-	// Keep keeps the state, and with it one more mark of its stage, unless that is nil.
+	// Keep keeps the state, and with it one more mark of its step, unless that is nil.
 	Keep(ctx context.Context, s State, mark []byte) error
-	// Marks are those that were kept for a stage, in their order.
-	Marks(ctx context.Context, stage string) iter.Seq2[[]byte, error]
+	// Marks are those that were kept for a step, in their order.
+	Marks(ctx context.Context, step string) iter.Seq2[[]byte, error]
 	// Forget drops state and marks, for the task to begin anew.
 	Forget(context.Context) error
 }
@@ -70,9 +71,9 @@ func (w *work) keep(ctx context.Context, mark []byte) error {
 	return nil
 }
 
-// enter keeps that a stage begins.
-func (w *work) enter(ctx context.Context, stage string) error {
-	w.state.Stage = stage
+// enter keeps that a step of a kind begins.
+func (w *work) enter(ctx context.Context, kind string) error {
+	w.state.Step = w.step(kind)
 	return w.keep(ctx, nil)
 }
 
@@ -97,10 +98,10 @@ func (w *work) keeper(ctx context.Context, meter *transfer.Meter, count func(*Re
 	}
 }
 
-// recall reads the marks of a stage. each, unless it is nil, gets what was written.
-func (w *work) recall(ctx context.Context, stage string, size int64, each func(disk.Written) bool) (transfer.Result, error) {
+// recall reads the marks of a step. each, unless it is nil, gets what was written.
+func (w *work) recall(ctx context.Context, step string, size int64, each func(disk.Written) bool) (transfer.Result, error) {
 	r := transfer.Result{Leaves: fingerprint.NewLeaves(size)}
-	for b, err := range w.Records.Marks(ctx, stage) {
+	for b, err := range w.Records.Marks(ctx, step) {
 		if err != nil {
 			return r, fmt.Errorf("reading how far the job was: %w", err)
 		}
@@ -121,26 +122,22 @@ func (w *work) recall(ctx context.Context, stage string, size int64, each func(d
 	return r, nil
 }
 
-// wasPlacing ends what an earlier time had proven and was giving its names: for that nothing is needed of the source any more, which
-// may have changed or gone.
-func (w *work) wasPlacing(ctx context.Context) (bool, error) {
+// recallState tells whether an earlier time had proven the new image and was giving its names: for that nothing is needed of the source any more,
+// which may have changed or gone.
+func (w *work) recallState(ctx context.Context) (bool, error) {
 	old, err := w.Records.Load(ctx)
-	if err != nil || old == nil || old.Stage != plan.StepPlace && old.Stage != plan.StepHandOver && old.Stage != plan.StepRelease {
+	if err != nil || old == nil || old.Staged == nil {
 		return false, err
 	}
 	w.state = *old
-	if old.Stage == plan.StepPlace && !w.Plan.Renames {
-		there, err := w.isThere()
-		if err != nil || !there {
+	if w.isAt(plan.StepPublish) {
+		if there, err := w.isThere(); err != nil || !there {
 			return false, err
 		}
 	}
 	w.receipt = old.Receipt
 	w.receipt.Resumed++
-	w.report.done = w.receipt.Steps
-	err = w.finish(ctx)
-	w.receipt.Steps = w.report.done
-	return true, err
+	return true, nil
 }
 
 // takeUp finds what an earlier time left, and drops it where it is of no use any more.
@@ -183,11 +180,11 @@ func (w *work) isThere() (bool, error) {
 	there := true
 	for _, name := range w.state.Files {
 		_, err := w.Ends.Destination.Stat(path.Join(w.staging(), name))
-		atCommit := w.state.Stage == plan.StepWrite // when some files are made
-		placed := w.state.Stage == plan.StepPlace && w.isPlaced(dir, name)
+		atCommit := w.isAt(plan.StepFill) // when some files are made
+		placed := w.isAt(plan.StepPublish) && w.isPlaced(dir, name)
 		there = there && (err == nil || atCommit || placed)
 	}
-	if _, err := w.Ends.Destination.Stat(w.staging()); err != nil && w.state.Stage == plan.StepWrite {
+	if _, err := w.Ends.Destination.Stat(w.staging()); err != nil && w.isAt(plan.StepFill) {
 		there = false
 	}
 	if !there && space.ID != w.state.Storage {

@@ -20,7 +20,7 @@ import (
 // makeSums puts the checksums of the pieces of a disk beside them, in the form that sha256sum(1) writes and checks, so that whoever joins the
 // pieces needs nothing of ours.
 func (w *work) makeSums(ctx context.Context, folder storage.Folder) error {
-	if w.Plan.After.Format != "raw" || w.Plan.After.Layout != "pieces" {
+	if w.disk.After.Format != "raw" || w.disk.After.Layout != "pieces" {
 		return nil
 	}
 	names := slices.Sorted(slices.Values(w.state.Files))
@@ -75,7 +75,7 @@ const maxSums = 4 << 20
 
 // sumsMoved puts the checksums of pieces that move where they will lie, under their new names.
 func (w *work) sumsMoved() error {
-	file, err := w.Ends.Source.Open(inspect.SumsName(w.Plan.Before.Place.Path))
+	file, err := w.Ends.Source.Open(inspect.SumsName(w.disk.Before.Place.Path))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -91,7 +91,7 @@ func (w *work) sumsMoved() error {
 	if n, err := file.ReadAt(b, 0); int64(n) < size {
 		return err
 	}
-	names := w.Plan.Names()
+	names := w.disk.Names()
 	var text strings.Builder
 	for line := range strings.Lines(string(b)) {
 		sum, name, _ := strings.Cut(strings.TrimRight(line, "\n"), "  ")
@@ -100,5 +100,5 @@ func (w *work) sumsMoved() error {
 		}
 		_, _ = fmt.Fprintf(&text, "%s  %s\n", sum, name) // a strings.Builder takes everything
 	}
-	return writeSums(w.Ends.Destination, inspect.SumsName(w.Plan.After.Place.Path), text.String())
+	return writeSums(w.Ends.Destination, inspect.SumsName(w.disk.After.Place.Path), text.String())
 }

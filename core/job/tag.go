@@ -20,19 +20,19 @@ import (
 )
 
 // tagName is that of the tag beside the new image.
-func (w *work) tagName() string { return fingerprint.TagName(w.inside(w.Plan.After.Place.Path)) }
+func (w *work) tagName() string { return fingerprint.TagName(w.inside(w.disk.After.Place.Path)) }
 
 // makeTag puts the tag of the new image beside it in the staging folder, to get its name first.
 func (w *work) makeTag(ctx context.Context, copied transfer.Result) error {
 	if err := w.makeSums(ctx, storage.Sub(w.Ends.Destination, w.staging())); err != nil {
 		return err
 	}
-	if w.Plan.Request.NoTag || w.copies() && w.guest == nil {
+	if w.disk.Request.NoTag || w.copies() && w.guest == nil {
 		return nil
 	}
 	r := &w.receipt
 	tag := fingerprint.Tag{
-		Format: w.Plan.After.Format, Layout: w.Plan.After.Layout, Proven: r.Outcome == Proven, Made: time.Now(), Receipt: r.ID, Leaves: copied.Leaves,
+		Format: w.disk.After.Format, Layout: w.disk.After.Layout, Proven: r.Outcome == Proven, Made: time.Now(), Receipt: r.ID, Leaves: copied.Leaves,
 		Origin: fingerprint.Origin{Disk: r.Source.Place.String(), Format: r.Source.Format, Fingerprint: r.Source.Fingerprint},
 	}
 	tag.Doubts = r.Doubts
@@ -43,7 +43,7 @@ func (w *work) makeTag(ctx context.Context, copied transfer.Result) error {
 		}
 		tag.Follow(w.earlier, r.Source.Place.String(), differs)
 	}
-	if size := w.Plan.After.VirtualSize; size != w.Plan.Before.VirtualSize {
+	if size := w.disk.After.VirtualSize; size != w.disk.Before.VirtualSize {
 		tag.Leaves = copied.Leaves.Extended(size, copied.Tail)
 	}
 	folder := storage.Sub(w.Ends.Destination, w.staging())
@@ -67,8 +67,8 @@ func (w *work) taggedFiles() []string {
 		return slices.DeleteFunc(slices.Clone(w.state.Files), isCompanion)
 	}
 	var names []string
-	for _, c := range w.Plan.Copied {
-		if slices.Contains(w.Plan.Own, c.From) {
+	for _, c := range w.disk.Copied {
+		if slices.Contains(w.disk.Own, c.From) {
 			names = append(names, c.To)
 		}
 	}
@@ -186,15 +186,15 @@ func replace(folder storage.Folder, staged, name string) error {
 
 // tagToProve returns the tag to prove against, or nil when none is asked for or, of the one beside the disk, there is none.
 func (w *work) tagToProve() (*fingerprint.Tag, error) {
-	request := w.Plan.Request
+	request := w.disk.Request
 	if request.Tag == "" {
 		return nil, nil
 	}
 	name := request.Tag
 	if name == plan.TagBeside {
-		name = fingerprint.TagName(w.Plan.Before.Place.Path)
+		name = fingerprint.TagName(w.disk.Before.Place.Path)
 	}
-	tag, err := inspect.ReadTag(w.Ends.Source, name, w.Plan.Before.VirtualSize)
+	tag, err := inspect.ReadTag(w.Ends.Source, name, w.disk.Before.VirtualSize)
 	if request.Tag == plan.TagBeside && errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -202,7 +202,7 @@ func (w *work) tagToProve() (*fingerprint.Tag, error) {
 		return nil, fmt.Errorf("reading the tag %s: %w", name, err)
 	}
 	w.receipt.Tag = name
-	if got := w.Plan.Before.VirtualSize; got != tag.VirtualSize {
+	if got := w.disk.Before.VirtualSize; got != tag.VirtualSize {
 		return nil, fmt.Errorf("%w: the virtual size is %s, and the tag says %s%s", ErrNotProven, plan.Bytes(got), plan.Bytes(tag.VirtualSize), w.missing(tag))
 	}
 	return tag, nil

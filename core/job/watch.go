@@ -82,10 +82,10 @@ func inUse(folder storage.Folder, name string) error {
 
 // lookAtBase finds what the new image stands on, if it does.
 func (w *work) lookAtBase(ctx context.Context) (string, error) {
-	if w.Plan.Request.Base == "" {
+	if w.disk.Request.Base == "" {
 		return "", nil
 	}
-	base, err := openBase(ctx, w.Ends.Destination, w.Plan.Request)
+	base, err := openBase(ctx, w.Ends.Destination, w.disk.Request)
 	if err != nil {
 		return "", err
 	}
@@ -101,7 +101,7 @@ const mostWatched = 100
 
 // watching looks at the source before each mark, so that hours are not spent on one that somebody writes to.
 func (w *work) watching(keep func(transfer.Mark) error) func(transfer.Mark) error {
-	if w.Plan.Request.Recopy || len(w.source.files) > mostWatched { // then the closing look decides
+	if w.disk.Request.Recopy || len(w.source.files) > mostWatched { // then the closing look decides
 		return keep
 	}
 	return func(m transfer.Mark) error {
@@ -132,7 +132,7 @@ func (w *work) closingLook(ctx context.Context, src disk.Reader, copied transfer
 		}
 	}
 	if !same {
-		if !w.Plan.Request.Recopy {
+		if !w.disk.Request.Recopy {
 			return errChanged
 		}
 		w.remark("the source was changed again after it had been copied: the copy has the content from before that")

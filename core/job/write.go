@@ -22,7 +22,7 @@ const mostPasses = 5
 
 // write leaves the new image, synced, in the staging folder.
 func (w *work) write(ctx context.Context, src *disk.Reader) (copied transfer.Result, err error) {
-	if w.Plan.Request.ClearHeld {
+	if w.disk.Request.ClearHeld {
 		if err := w.clearHeld(); err != nil {
 			return copied, destination(err)
 		}
@@ -56,7 +56,7 @@ func (w *work) writeOnce(ctx context.Context, src *disk.Reader, target disk.Targ
 	}
 	defer func() { err = errors.Join(err, dst.Close()) }()
 	t := transfer.Transfer{Source: *src, Destination: dst, Base: target.Base, Leaves: earlier.Leaves}
-	if c, ok := dst.(disk.Cloner); ok && earlier.Leaves == nil && !w.Plan.Request.PastDamage { // which would share what cannot be read
+	if c, ok := dst.(disk.Cloner); ok && earlier.Leaves == nil && !w.disk.Request.PastDamage { // which would share what cannot be read
 		switch err := c.Clone(*src); {
 		case err == nil:
 			t.Destination = nil // which has all of it: what is left is to read it
@@ -70,7 +70,7 @@ func (w *work) writeOnce(ctx context.Context, src *disk.Reader, target disk.Targ
 	}
 	w.along = w.readAlong(ctx, dst, target)
 	defer w.endAlong(ctx, &complete)
-	copied, err = w.transfer(ctx, plan.StepWrite, t)
+	copied, err = w.transfer(ctx, plan.StepFill, t)
 	if err != nil {
 		return copied, false, err
 	}
@@ -86,7 +86,7 @@ func (w *work) writeOnce(ctx context.Context, src *disk.Reader, target disk.Targ
 		if same {
 			break
 		}
-		if !w.Plan.Request.Recopy || pass >= mostPasses {
+		if !w.disk.Request.Recopy || pass >= mostPasses {
 			return copied, false, errChanged
 		}
 		if err := w.openAgain(ctx, src); err != nil {
@@ -96,7 +96,7 @@ func (w *work) writeOnce(ctx context.Context, src *disk.Reader, target disk.Targ
 			return copied, true, nil
 		}
 		corrected = true
-		if copied, err = w.transfer(ctx, plan.StepWrite, transfer.Transfer{Source: *src, Destination: dst, Known: copied.Leaves}); err != nil {
+		if copied, err = w.transfer(ctx, plan.StepFill, transfer.Transfer{Source: *src, Destination: dst, Known: copied.Leaves}); err != nil {
 			return copied, false, err
 		}
 		w.remark(fmt.Sprintf("the source changed while it was copied: %s were copied again", plan.Bytes(copied.Changed)))
@@ -155,7 +155,7 @@ func (w *work) openAgain(ctx context.Context, src *disk.Reader) error {
 func (w *work) transfer(ctx context.Context, step string, t transfer.Transfer) (result transfer.Result, err error) {
 	var meter transfer.Meter
 	meter.Strip = w.strip
-	t.Meter, t.Wait, t.PastDamage = &meter, w.Wait, w.Plan.Request.PastDamage
+	t.Meter, t.Wait, t.PastDamage = &meter, w.Wait, w.disk.Request.PastDamage
 	count := func(r *Receipt, m *transfer.Meter) {
 		r.BytesRead += m.Read.Load()
 		r.BytesWritten += m.Written.Load()
@@ -184,12 +184,12 @@ func (w *work) begin(ctx context.Context, target disk.Target, size int64) (disk.
 	if err != nil {
 		return nil, transfer.Result{}, err
 	}
-	if w.state.Stage == plan.StepWrite {
+	if w.isAt(plan.StepFill) {
 		target.Identifier, target.Created = w.state.Identifier, w.state.Created
 		var earlier transfer.Result
 		var recallErr error
 		dst, err := disk.Resume(format, target, func(yield func(disk.Written, error) bool) {
-			earlier, recallErr = w.recall(ctx, plan.StepWrite, size, func(x disk.Written) bool { return yield(x, nil) })
+			earlier, recallErr = w.recall(ctx, w.step(plan.StepFill), size, func(x disk.Written) bool { return yield(x, nil) })
 			if recallErr != nil {
 				yield(disk.Written{}, recallErr)
 			}
@@ -211,7 +211,7 @@ func (w *work) begin(ctx context.Context, target disk.Target, size int64) (disk.
 		err = w.begun(dst)
 	}
 	if err == nil {
-		err = w.enter(ctx, plan.StepWrite)
+		err = w.enter(ctx, plan.StepFill)
 	}
 	if err != nil {
 		return nil, transfer.Result{}, errors.Join(err, dst.Close())
@@ -240,9 +240,9 @@ func (w *work) begun(dst disk.Writer) error {
 
 // target says what to make, and opens what it is to stand on.
 func (w *work) target(ctx context.Context) (t disk.Target, err error) {
-	r := w.Plan.Request
+	r := w.disk.Request
 	t = disk.Target{
-		Folder: storage.Sub(w.Ends.Destination, w.staging()), Name: path.Base(r.Destination.Path), Size: w.Plan.After.VirtualSize, Layout: w.Plan.After.Layout,
+		Folder: storage.Sub(w.Ends.Destination, w.staging()), Name: path.Base(r.Destination.Path), Size: w.disk.After.VirtualSize, Layout: w.disk.After.Layout,
 		Options: r.Options, Identifier: uuid.New(), Created: time.Now(),
 	}
 	if w.copies() {

@@ -100,18 +100,18 @@ func capital(s string) string {
 // checkTarget: what the format asked for can hold.
 func (p *maker) checkTarget() {
 	d := p.facts.Source.Description
-	o := p.Request.Options
-	if limit := p.layout.LimitFor(o); p.After.VirtualSize > limit {
+	o := p.Disk.Request.Options
+	if limit := p.layout.LimitFor(o); p.Disk.After.VirtualSize > limit {
 		p.add(Blocks, "largest-disk", fmt.Sprintf("%s, %s, holds at most %s%s, and the disk has %s.",
 			p.format.Name, p.layout.Name, Bytes(limit), map[bool]string{true: " with these options"}[limit < p.layout.Largest], Bytes(d.VirtualSize)), p.otherLayouts()...)
 	}
-	if p.After.VirtualSize != d.VirtualSize {
+	if p.Disk.After.VirtualSize != d.VirtualSize {
 		why := fmt.Sprintf("since %s counts in units of %d bytes", p.format.Name, max(p.layout.Granularity, o.SectorSize))
-		if p.Request.RoundTo > 0 {
-			why = fmt.Sprintf("to a multiple of %s as asked for", Bytes(p.Request.RoundTo))
+		if p.Disk.Request.RoundTo > 0 {
+			why = fmt.Sprintf("to a multiple of %s as asked for", Bytes(p.Disk.Request.RoundTo))
 		}
 		p.add(Warns, "size", fmt.Sprintf("The virtual size is rounded up from %s to %s, %s. What is added reads as zeros, "+
-			"and the fingerprint changes with the size.", Bytes(d.VirtualSize), Bytes(p.After.VirtualSize), why))
+			"and the fingerprint changes with the size.", Bytes(d.VirtualSize), Bytes(p.Disk.After.VirtualSize), why))
 	}
 	if from, to := max(d.SectorSize, plainSector), max(o.SectorSize, plainSector); from != to && (d.SectorSize > 0 || o.SectorSize > 0) {
 		p.add(Warns, "sectors", fmt.Sprintf("The guest will see sectors of %d bytes instead of %d: a partition table counts in sectors, so that it does not find its partitions. "+
@@ -121,7 +121,7 @@ func (p *maker) checkTarget() {
 	if d.Base != "" {
 		p.add(Informs, "chain", fmt.Sprintf("The source stands on %s: the new image has the content of the whole chain%s.", d.Base, map[bool]string{false: " and stands alone"}[p.layout.Stands]))
 	}
-	if p.Request.NoProof {
+	if p.Disk.Request.NoProof {
 		p.add(Warns, "proof", "The new image will not be read back: the job ends as unproven.", remedy("Prove it", map[string]any{"no_proof": nil}))
 	}
 }
@@ -131,7 +131,7 @@ func (p *maker) checkSnapshots(snapshots []string) {
 	of := func(name any, label string) Remedy {
 		return remedy(label, map[string]any{"source": map[string]any{"snapshot": name}})
 	}
-	if one := p.Request.Source.Snapshot; one != "" {
+	if one := p.Disk.Request.Source.Snapshot; one != "" {
 		p.add(Informs, "snapshot", fmt.Sprintf("The new image has the content of the snapshot %s, not the present one.", one), of(nil, "Take the present content"))
 		return
 	}
@@ -161,13 +161,13 @@ func (p *maker) otherLayouts() []Remedy {
 			if f.Name == p.format.Name && (l.Name == p.layout.Name || !inPieces) || i > 0 && !inPieces {
 				continue
 			}
-			size := l.RoundUp(p.Before.VirtualSize, disk.Options{}, p.Request.RoundTo)
+			size := l.RoundUp(p.Disk.Before.VirtualSize, disk.Options{}, p.Disk.Request.RoundTo)
 			limit := p.facts.Destination.Space.LargestFile
 			if size > l.LimitFor(disk.Options{}) || limit > 0 && p.largestFile(l, disk.Options{}, size) > limit {
 				continue
 			}
 			change := map[string]any{"as": f.Name, "layout": l.Name, "destination": map[string]any{"path": p.rename(f)}}
-			if p.Request.Kind == Copy {
+			if p.Disk.Request.Kind == Copy {
 				change = p.asConversion(f, l.Name, change)
 			}
 			if i == 0 {
@@ -181,16 +181,16 @@ func (p *maker) otherLayouts() []Remedy {
 
 // rename is the destination's name with the extension of a format.
 func (p *maker) rename(f disk.Format) string {
-	name := p.Request.Destination.Path
+	name := p.Disk.Request.Destination.Path
 	return strings.TrimSuffix(name, path.Ext(name)) + f.Extensions[0]
 }
 
 // without adds to a change of the layout that its options and its base go.
 func (p *maker) without(change map[string]any) map[string]any {
-	if p.Request.Options != (disk.Options{}) {
+	if p.Disk.Request.Options != (disk.Options{}) {
 		change["options"] = nil
 	}
-	if p.Request.Base != "" {
+	if p.Disk.Request.Base != "" {
 		change["base"] = nil
 	}
 	return change
@@ -212,7 +212,7 @@ func (p *maker) largestFile(l disk.Layout, o disk.Options, size int64) int64 {
 
 // checkDestination: what the pool's storage can take.
 func (p *maker) checkDestination() {
-	d, dest := p.facts.Destination, p.Request.Destination
+	d, dest := p.facts.Destination, p.Disk.Request.Destination
 	if d.Obstructed != nil {
 		p.add(Blocks, "destination", fmt.Sprintf("The destination cannot be used: %v.", d.Obstructed))
 		return
@@ -226,15 +226,15 @@ func (p *maker) checkDestination() {
 		p.add(Blocks, "destination", fmt.Sprintf("Files that lie there would become a part of the new disk (%s): remove them, or choose another name.", strings.Join(d.Leftover, ", ")), rename)
 	case d.SameFile != "" && d.SameFile != p.facts.Source.Opens && slices.Contains(p.facts.Source.Description.Chain, d.SameFile):
 		p.add(Blocks, "destination", fmt.Sprintf("The source stands on %s: it cannot be written over while it is read, nor before nothing stands on it any more. Choose another name.", d.SameFile), rename)
-	case d.SameFile != "" && p.Request.inPlace():
+	case d.SameFile != "" && p.Disk.Request.inPlace():
 		p.checkInPlace()
 	case d.SameFile != "" && slices.Contains(p.facts.Source.FamilyFiles(), d.SameFile):
 		p.add(Blocks, "destination", fmt.Sprintf("%s, which comes along, would be copied onto itself: choose another folder, or rename the disk with all that stands on it (move).", d.SameFile))
 	case d.SameFile != "":
 		p.add(Blocks, "destination", "Source and destination are the same file: choose another name.", rename)
-	case d.Exists && !p.Request.Replace:
+	case d.Exists && !p.Disk.Request.Replace:
 		remedies := []Remedy{rename, remedy("Replace it, once the new one is proven", map[string]any{"replace": true})}
-		if p.Request.Kind == Copy && p.facts.Source.Description.Base != "" && p.Request.Chain != ChainAlone {
+		if p.Disk.Request.Kind == Copy && p.facts.Source.Description.Base != "" && p.Disk.Request.Chain != ChainAlone {
 			remedies = append(remedies, remedy("Copy it alone, onto the base that lies there", map[string]any{"chain": ChainAlone}))
 		}
 		p.add(Blocks, "destination", fmt.Sprintf("%s exists already, and nothing is overwritten unasked.", dest), remedies...)
@@ -244,7 +244,7 @@ func (p *maker) checkDestination() {
 		p.Checks = append(p.Checks, ReplacedInUse(d.InUse, rename))
 	case d.Exists:
 		p.Displaced = d.Others
-		p.add(Warns, "destination", fmt.Sprintf("%s is replaced. It stays until the new one is complete%s, and is then held for a while, to be restored.", dest, map[bool]string{false: " and proven", true: ""}[p.Request.NoProof]))
+		p.add(Warns, "destination", fmt.Sprintf("%s is replaced. It stays until the new one is complete%s, and is then held for a while, to be restored.", dest, map[bool]string{false: " and proven", true: ""}[p.Disk.Request.NoProof]))
 	}
 	p.checkRemovable()
 	p.checkRules()
@@ -266,20 +266,20 @@ func (r Request) inPlace() bool {
 func (p *maker) checkInPlace() {
 	d := p.facts.Destination
 	if len(p.facts.Source.Standing) > 0 {
-		p.Checks = append(p.Checks, StandsOnSource(p.Request, p.facts.Source.Standing, true))
+		p.Checks = append(p.Checks, StandsOnSource(p.Disk.Request, p.facts.Source.Standing, true))
 		return
 	}
 	p.checkLinks()
 	p.Displaced = d.Others
 	p.add(Warns, "destination", fmt.Sprintf("The disk is made anew in its place. As it is now it stays until the new one is complete%s, and is then held for a while: its room comes back when that is cleared.",
-		map[bool]string{false: " and proven"}[p.Request.NoProof]))
+		map[bool]string{false: " and proven"}[p.Disk.Request.NoProof]))
 }
 
 // checkLinks: a link that goes away leaves what it leads to, and one that is made anew is a link no more.
 func (p *maker) checkLinks() {
 	for _, l := range p.facts.Source.Links {
 		var remedies []Remedy
-		if l.Name == p.Request.Source.Path && !path.IsAbs(l.To) && !strings.HasPrefix(l.To, "../") {
+		if l.Name == p.Disk.Request.Source.Path && !path.IsAbs(l.To) && !strings.HasPrefix(l.To, "../") {
 			remedies = append(remedies, remedy("Take "+l.To+" itself", map[string]any{"source": map[string]any{"path": l.To}}))
 		}
 		p.add(Blocks, "link", fmt.Sprintf("%s is a link to %s: it can be read, but what goes away has to be the file itself.", l.Name, l.To), remedies...)
@@ -295,7 +295,7 @@ func (p *maker) checkRemovable() {
 
 // checkName: a name that claims another format would be refused by everybody who opens it later.
 func (p *maker) checkName() {
-	name := p.Request.Destination.Path
+	name := p.Disk.Request.Destination.Path
 	claimed := disk.Claim(name)
 	if claimed == "" || claimed == p.format.Name {
 		return
@@ -317,16 +317,16 @@ func (p *maker) checkBase() {
 	alone := remedy("Make an image that stands alone", p.without(map[string]any{"layout": nil}))
 	switch d := b.Description; {
 	case b.Problem != nil:
-		p.add(Blocks, "base", fmt.Sprintf("The base %s cannot be used: %v.", p.Request.Base, b.Problem), alone)
+		p.add(Blocks, "base", fmt.Sprintf("The base %s cannot be used: %v.", p.Disk.Request.Base, b.Problem), alone)
 	case b.Written:
 		p.add(Blocks, "base", "The new image would take the place of its own base: choose another name.")
 	case p.layout.OwnBase && d.Format != p.format.Name:
-		p.add(Blocks, "base", fmt.Sprintf("%s, %s, stands only on a base of its own format, and %s is %s.", p.format.Name, p.layout.Name, p.Request.Base, d.Format), alone)
-	case p.layout.OwnBase && d.VirtualSize != p.After.VirtualSize:
+		p.add(Blocks, "base", fmt.Sprintf("%s, %s, stands only on a base of its own format, and %s is %s.", p.format.Name, p.layout.Name, p.Disk.Request.Base, d.Format), alone)
+	case p.layout.OwnBase && d.VirtualSize != p.Disk.After.VirtualSize:
 		p.add(Blocks, "base", fmt.Sprintf("%s, %s, stands only on a base of its own size, and %s has %s where the new image has %s.", p.format.Name, p.layout.Name,
-			p.Request.Base, Bytes(d.VirtualSize), Bytes(p.After.VirtualSize)), alone)
+			p.Disk.Request.Base, Bytes(d.VirtualSize), Bytes(p.Disk.After.VirtualSize)), alone)
 	default:
 		p.add(Informs, "base", fmt.Sprintf("The new image holds only what differs from %s (%s, %s) and is read together with it: keep both, and never write to the base again.",
-			p.Request.Base, d.Format, d.Layout))
+			p.Disk.Request.Base, d.Format, d.Layout))
 	}
 }

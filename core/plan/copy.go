@@ -118,7 +118,7 @@ func renamed(file, oldMain, newMain string) string {
 }
 
 // Names are the names of files of an image that change, by their old ones, as the image itself names them.
-func (p Plan) Names() map[string]string {
+func (p Disk) Names() map[string]string {
 	names := map[string]string{}
 	for _, c := range p.Copied {
 		if a, b := path.Base(c.From), path.Base(c.To); a != b {
@@ -158,17 +158,17 @@ const mostlyHoles = 4
 // planCopy plans to copy files as they are.
 func (p *maker) planCopy() {
 	var err error
-	if p.Root, p.Copied, p.Own, err = Copies(p.Request, p.facts.Source); err != nil {
+	if p.Root, p.Copied, p.Own, err = Copies(p.Disk.Request, p.facts.Source); err != nil {
 		p.add(Blocks, "chain", capital(err.Error())+".", p.flatten())
 		return
 	}
 	p.Family = p.facts.Source.Family
 	p.findRewrites()
-	after := *p.Before
-	after.Place, after.FileSize = *p.Request.Destination, 0
+	after := *p.Disk.Before
+	after.Place, after.FileSize = *p.Disk.Request.Destination, 0
 	after.Place.Path = path.Join(p.Root, p.Copied[len(p.Copied)-1].To)
 	if i := slices.IndexFunc(p.facts.Source.Description.Files, func(f string) bool { return f == p.facts.Source.Opens }); i < 0 { // a folder
-		after.Place.Path = path.Clean(p.Request.Destination.Path)
+		after.Place.Path = path.Clean(p.Disk.Request.Destination.Path)
 	}
 	for _, c := range p.Copied {
 		if slices.Contains(p.Own, c.From) {
@@ -180,29 +180,30 @@ func (p *maker) planCopy() {
 			p.use(after.Place.Pool, true, to)
 		}
 	}
-	p.After = &after
-	p.Steps = []Step{{Name: StepLook, Title: "Open the source and check its tables"}}
-	if p.facts.Destination.SameStorage && p.Request.Release {
+	p.Disk.After = &after
+	p.step(StepLook, 0, "Open the source and check its tables")
+	if p.facts.Destination.SameStorage && p.Disk.Request.Release {
 		p.Renames, p.BytesToRead = true, 0
-		p.Steps = append(p.Steps, Step{Name: StepPlace, Title: "Give the files their new names: they stay where they are on the storage"})
+		p.step(StepRename, 0, "Give the files their new names: they stay where they are on the storage")
 	} else {
 		stored := p.facts.Destination.ToCopy
 		p.BytesToWrite, p.BytesToRead = stored, stored
-		p.Steps = append(p.Steps, Step{Name: StepWrite, Title: "Copy the files as they are into the pool's staging folder", Bytes: stored}, Step{Name: StepSecure, Title: "Sync them to stable storage"})
+		p.step(StepFill, stored, "Copy the files as they are into the pool's staging folder")
+		p.step(StepSecure, 0, "Sync them to stable storage")
 		// Holes cost nothing to read back, but a host reads them as zeros like everything else.
-		p.Sums = p.facts.Destination.Sums && stored >= p.copiedSize()/mostlyHoles && !p.Request.NoProof
+		p.Sums = p.facts.Destination.Sums && stored >= p.copiedSize()/mostlyHoles && !p.Disk.Request.NoProof
 		if p.Sums {
 			p.prove(p.copiedSize(), "Have the host take the SHA-256 of each file, and compare it")
 		} else {
 			p.prove(stored, "Read them back from storage and compare every byte")
 		}
-		if p.Before.Format == "raw" && p.Before.Layout == "pieces" {
-			p.Steps = append(p.Steps, Step{Name: StepSums, Title: "Take the SHA-256 of each piece", Bytes: after.FileSize})
+		if p.Disk.Before.Format == "raw" && p.Disk.Before.Layout == "pieces" {
+			p.step(StepSums, after.FileSize, "Take the SHA-256 of each piece")
 		}
-		p.Steps = append(p.Steps, Step{Name: StepPlace, Title: "Give them their names"})
+		p.step(StepPublish, 0, "Give them their names")
 	}
-	if p.Before.Layout != "" {
-		p.layout, _ = p.format.Layout(p.Before.Layout) // some layouts are only read
+	if p.Disk.Before.Layout != "" {
+		p.layout, _ = p.format.Layout(p.Disk.Before.Layout) // some layouts are only read
 	}
 	p.checkTag()
 	p.checkCopy()
@@ -221,11 +222,11 @@ func (p *maker) copiedSize() (size int64) {
 
 // prove adds the proof to the steps.
 func (p *maker) prove(bytes int64, title string) {
-	if p.Request.NoProof {
+	if p.Disk.Request.NoProof {
 		return
 	}
 	p.BytesToRead += bytes
-	p.Steps = append(p.Steps, Step{Name: StepProve, Title: title, Bytes: bytes})
+	p.step(StepProve, bytes, title)
 }
 
 // flatten offers one image with the content of a whole chain.
@@ -246,7 +247,7 @@ func (p *maker) checkCopy() {
 	case d.Base == "":
 	case len(d.Chain) > 0 && slices.Contains(p.facts.Source.Stays, d.Chain[0]):
 		p.add(Informs, "chain", fmt.Sprintf("The source stands on %s, which stays where it is.", d.Base), p.flatten())
-	case p.Request.Chain == ChainAlone:
+	case p.Disk.Request.Chain == ChainAlone:
 		severity, message := Informs, fmt.Sprintf("The source stands on %s, which lies at the destination already.", d.Base)
 		if p.facts.Destination.BaseMissing {
 			severity, message = Blocks, fmt.Sprintf("The source stands on %s, and there is no such file at the destination: without it the copy does not open.", d.Base)
@@ -261,20 +262,20 @@ func (p *maker) checkCopy() {
 	if n := len(p.Family); n > 0 {
 		stay := 0
 		for _, k := range p.Family {
-			if slices.Contains(p.facts.Source.Stays, k.Path) && p.Request.Release {
+			if slices.Contains(p.facts.Source.Stays, k.Path) && p.Disk.Request.Release {
 				stay++
 			}
 		}
 		p.add(Informs, "family", fmt.Sprintf("%d disk(s) that stand on it come along%s.", n, map[bool]string{true: fmt.Sprintf("; %d of them keep their places", stay)}[stay > 0]))
 	}
-	if p.Request.NoProof {
+	if p.Disk.Request.NoProof {
 		p.add(Warns, "proof", "The copy will not be read back: the job ends as unproven.", remedy("Prove it", map[string]any{"no_proof": nil}))
 	}
 }
 
 // checkRelease: whether the source may go once the copy is proven.
 func (p *maker) checkRelease() {
-	if !p.Request.Release {
+	if !p.Disk.Request.Release {
 		return
 	}
 	stay := remedy("Copy it instead: the source stays", map[string]any{"release": nil})
@@ -284,7 +285,7 @@ func (p *maker) checkRelease() {
 	case s.ReadOnly:
 		p.add(Blocks, "release", "The source is read-only: it can be copied, but not moved away.", stay)
 	case len(s.Standing) > 0:
-		p.Checks = append(p.Checks, StandsOnSource(p.Request, s.Standing, len(s.Description.Chain) == 0))
+		p.Checks = append(p.Checks, StandsOnSource(p.Disk.Request, s.Standing, len(s.Description.Chain) == 0))
 	case p.Renames:
 		p.add(Informs, "release", "Both places are on one filesystem: nothing is copied.")
 	default:
@@ -292,7 +293,7 @@ func (p *maker) checkRelease() {
 	}
 	p.handOver()
 	if !p.Renames {
-		p.Steps = append(p.Steps, Step{Name: StepRelease, Title: "Hold the source for a while, out of the way"})
+		p.step(StepRelease, 0, "Hold the source for a while, out of the way")
 	}
 }
 

@@ -85,10 +85,10 @@ func TestHowCopiesAreProven(t *testing.T) {
 		f.Destination.ToCopy, f.Destination.Sums = c.stored, c.sums
 		p, err := Make(Request{Kind: Copy, Source: Place{Path: "ticketing.raw"}, Destination: &Place{Path: "ticketing.raw"}, NoProof: c.noProof}, f)
 		require.NoError(t, err)
-		assert.Equal(t, c.want, p.Sums, "%+v", c)
+		assert.Equal(t, c.want, p.Bodies[0].Sums, "%+v", c)
 		var prove int64
 		for _, s := range p.Steps {
-			if s.Name == StepProve {
+			if s.Kind == StepProve {
 				prove = s.Bytes
 			}
 		}

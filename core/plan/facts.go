@@ -48,6 +48,7 @@ type SourceFacts struct {
 	Sums   bool      // there are checksums of its pieces beside it
 	Lacks  []string  // files of it that are known to be missing or short, in words
 	Root   string    // the pool's folder on its host
+	Host   string    // of its pool
 }
 
 // TagFacts are what the tag beside a disk says.
@@ -89,6 +90,7 @@ type DestinationFacts struct {
 	UUID       string      // a fresh one, for a name
 	Neighbours []string    // machines whose definitions lie in the folder of the new image
 	Root       string      // the pool's folder on its host, when that is the source's
+	Host       string      // of its pool
 
 	// For a copy.
 	SameStorage bool  // as the source's: files can change their place without being copied

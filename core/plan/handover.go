@@ -57,15 +57,15 @@ func (p *maker) handOver() {
 		p.Users = append(p.Users, u.Where())
 		about := fmt.Sprintf("The definition of %s (%s:%s)", u.Name, u.Pool, u.Path)
 		h := Handover{Machine: u.Name, Pool: u.Pool, Path: u.Path, Names: u.names(to, u.Folder)}
-		if p.After.Format != p.Before.Format {
-			h.Format = p.After.Format
+		if p.Disk.After.Format != p.Disk.Before.Format {
+			h.Format = p.Disk.After.Format
 		}
 		if len(h.Names) == 0 && to != nil { // it names something that stands on the disk, and stays
 			continue
 		}
 		if why := p.whyNot(u, h, to == nil); why != nil {
 			var remedies []Remedy
-			if p.Request.LeaveDefinitions {
+			if p.Disk.Request.LeaveDefinitions {
 				remedies = append(remedies, remedy("Change the definition", map[string]any{"leave_definitions": nil}))
 			}
 			p.add(Warns, "machine", fmt.Sprintf("%s names this disk where it is now: %v.", about, why), remedies...)
@@ -84,13 +84,14 @@ func (p *maker) handOver() {
 		for _, h := range p.Handovers {
 			names = append(names, h.Machine)
 		}
-		p.Steps = append(p.Steps, Step{Name: StepHandOver, Title: "Name the new place in the definition of " + strings.Join(slices.Compact(names), ", ")})
+		p.step(StepHandOver, 0, "Name the new place in the definition of "+strings.Join(slices.Compact(names), ", "))
+		p.Steps[len(p.Steps)-1].Machines = slices.Compact(names)
 	}
 }
 
 // takesAlong has a definition go with the disk, where that is asked for and possible.
 func (p *maker) takesAlong(u User, h *Handover, to map[string]string) bool {
-	r := p.Request
+	r := p.Disk.Request
 	f, err := machine.Lookup(u.Format)
 	if !r.TakeDefinitions || u.Pool != r.Source.Pool || u.Pool == r.Destination.Pool || u.Sealed || err != nil {
 		return false
@@ -119,8 +120,8 @@ func (p *maker) newPlaces() map[string]string {
 	if root == "" {
 		return nil
 	}
-	after := path.Join(root, p.After.Place.Path)
-	to := map[string]string{path.Join(s.Root, s.Opens): after, path.Join(s.Root, p.Before.Place.Path): after}
+	after := path.Join(root, p.Disk.After.Place.Path)
+	to := map[string]string{path.Join(s.Root, s.Opens): after, path.Join(s.Root, p.Disk.Before.Place.Path): after}
 	for _, c := range p.Copied {
 		to[path.Join(s.Root, c.From)] = path.Join(root, p.Root, c.To)
 	}
@@ -152,8 +153,8 @@ func (p *maker) whyNot(u User, h Handover, away bool) error {
 	if away {
 		return errors.New("the disk will be on another host, and the machine has to go there too")
 	}
-	write := fmt.Sprintf("write %s there before it is started again", path.Join(p.facts.Destination.Root, p.After.Place.Path))
-	if p.Request.LeaveDefinitions {
+	write := fmt.Sprintf("write %s there before it is started again", path.Join(p.facts.Destination.Root, p.Disk.After.Place.Path))
+	if p.Disk.Request.LeaveDefinitions {
 		return errors.New(write)
 	}
 	if u.Sealed {

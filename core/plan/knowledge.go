@@ -31,7 +31,7 @@ func (p *maker) checkKnowledge() {
 	if !k.At.IsZero() {
 		p.KnownAt = &k.At
 	}
-	p.Checks = append(p.Checks, k.Checks(p.Request)...)
+	p.Checks = append(p.Checks, k.Checks(p.Disk.Request)...)
 }
 
 // Awaited is the name of the check for what is not known yet.

@@ -17,9 +17,9 @@ func (p *maker) checkKnown() {
 	for _, w := range s.Inside {
 		p.doubt("inside", capital(w)+".")
 	}
-	reads := p.Request.Kind != Prove
+	reads := p.Disk.Request.Kind != Prove
 	for _, lack := range s.Lacks {
-		if reads && !p.Request.AsItIs {
+		if reads && !p.Disk.Request.AsItIs {
 			p.add(Blocks, Incomplete, fmt.Sprintf("The disk is not whole: %s. Fetch what is missing, or take what is there as it is now.", lack), takeIt())
 			continue
 		}
@@ -34,7 +34,7 @@ func takeIt() Remedy { return remedy("Take it as it is now", map[string]any{"as_
 func (p *maker) checkTag() {
 	t := p.facts.Source.Tag
 	switch {
-	case t == nil || p.Request.Source.Snapshot != "":
+	case t == nil || p.Disk.Request.Source.Snapshot != "":
 		return
 	case p.Renames:
 		if t.Older {
@@ -43,7 +43,7 @@ func (p *maker) checkTag() {
 	case t.Problem != nil:
 		p.doubt("tag", fmt.Sprintf("The tag %s beside the source cannot be used, so that nothing is compared with it: %v.", t.Name, t.Problem))
 		return
-	case p.Request.AsItIs:
+	case p.Disk.Request.AsItIs:
 		p.add(Warns, "tag", fmt.Sprintf("What differs from the tag %s does not stop the job: the source is taken as it is now.", t.Name),
 			remedy("Stop where it differs", map[string]any{"as_it_is": nil}))
 	case t.Older:

@@ -18,6 +18,7 @@ const (
 	Convert = "convert" // make an image of another format or layout
 	Copy    = "copy"    // copy the files of an image as they are
 	Prove   = "prove"   // read a whole disk and compare it
+	Undo    = "undo"    // take back what an ended job did
 )
 
 // Place says where the image of a disk lies.
@@ -50,7 +51,8 @@ func (p Place) String() string {
 // Request is what somebody wants done.
 type Request struct {
 	Kind        string `json:"kind"`
-	Source      Place  `json:"source"`
+	Job         string `json:"job,omitempty"` // to undo
+	Source      Place  `json:"source,omitzero"`
 	Destination *Place `json:"destination,omitempty"` // to convert
 	As          string `json:"as,omitempty"`          // format to convert to
 	Layout      string `json:"layout,omitempty"`      // empty for the format's default
@@ -131,34 +133,16 @@ type Side struct {
 	FileSize      int64  `json:"file_size"`
 }
 
-// Step is a part of the work.
-type Step struct {
-	Name  string `json:"name"`
-	Title string `json:"title"`
-	Bytes int64  `json:"bytes"` // that go through it; 0 when it is no matter of bytes
-	// Seconds is an estimate by earlier jobs, 0 when there were none.
-	Seconds float64 `json:"seconds,omitempty"`
-}
-
-// The steps, in their order.
-const (
-	StepLook   = "look"
-	StepWrite  = "write"
-	StepSecure = "secure"
-	StepProve  = "prove"
-	StepSums   = "sums" // only for a disk in pieces
-	StepPlace  = "place"
-	// StepHandOver and StepRelease are only for a disk that moves.
-	StepHandOver = "hand-over"
-	StepRelease  = "release"
-)
+// Version is that of the form in which plans are kept.
+const Version = 2
 
 // Plan is what a request would do.
 type Plan struct {
+	Version int     `json:"version,omitempty"` // of its form
 	Request Request `json:"request"`
 	Steps   []Step  `json:"steps"`
-	Before  *Side   `json:"before,omitempty"`
-	After   *Side   `json:"after,omitempty"`
+	Before  []Side  `json:"before,omitempty"`
+	After   []Side  `json:"after,omitempty"`
 	Checks  []Check `json:"checks"`
 	// Doubts are what is known against the content of the source, in sentences: they stand in the receipt and in the new tag.
 	Doubts []string `json:"doubts,omitempty"`
@@ -167,61 +151,14 @@ type Plan struct {
 	BytesToRead      int64      `json:"bytes_to_read"`
 	BytesToWrite     int64      `json:"bytes_to_write"`
 	EstimatedSeconds float64    `json:"estimated_seconds"`
-	// Uses are the files that it reads or writes.
-	Uses []Use `json:"uses"`
-	// Copied are the files that are copied as they are, what opens the image last, into the folder Root of the destination.
-	Copied []Copied `json:"copied,omitempty"`
-	Root   string   `json:"root,omitempty"`
-	Own    []string `json:"own,omitempty"` // those of them that are of the image itself, by their old names
-	// Family are the disks that come along.
-	Family []Kin `json:"family,omitempty"`
-	// Rewrites are the copied files, by their new names, in which names of others are changed to the new ones, and their formats.
-	Rewrites map[string]string `json:"rewrites,omitempty"`
-	// KnownSums tells that the pieces of the source are compared with the checksums beside them: there is no tag.
-	KnownSums bool `json:"known_sums,omitempty"`
-	// Sums tells that the host of the destination takes the SHA-256 of each file, in the place of reading them back.
-	Sums bool `json:"sums,omitempty"`
-	// Renames tells that the files get new names, and nothing is copied.
-	Renames bool `json:"renames,omitempty"`
-	// Released are the files of the source that are held at the end, what opens it first.
-	Released []string `json:"released,omitempty"`
-	// Handovers are the definitions of machines that name the disk in its new place from then on.
-	Handovers []Handover `json:"handovers,omitempty"`
-	// Users are the definitions of machines that name the disk, as pool:path.
-	Users []string `json:"users,omitempty"`
-	// Displaced are files of a disk that is replaced which the new one does not have: they are held with it.
-	Displaced []string `json:"displaced,omitempty"`
-	// Owner and Mode are what the rules of the destination's pool ask for.
-	Owner string `json:"owner,omitempty"`
-	Mode  string `json:"mode,omitempty"`
-	// KeepsOwner tells that the new files get the owner of the source's.
-	KeepsOwner bool `json:"keeps_owner,omitempty"`
+	// Bodies are what was decided, by disk. Nothing of it is looked up again when the steps run.
+	Bodies []Disk `json:"bodies,omitempty"`
 }
 
-// Use is a file of a pool that a plan reads or writes.
-type Use struct {
-	Pool   string `json:"pool"`
-	Path   string `json:"path"`
-	Writes bool   `json:"writes"`
-	ID     string `json:"id,omitempty"` // of a file of the source, as it was then
-}
-
-// Files are those that the plan writes, the one that makes the image openable last.
-func (p Plan) Files() (files []string) {
-	for _, u := range p.Uses {
-		released := u.Pool == p.Request.Source.Pool && slices.Contains(p.Released, u.Path)
-		if u.Writes && !released {
-			files = append(files, u.Path)
-		}
-	}
-	return files
-}
-
-// use notes files.
-func (p *maker) use(pool string, writes bool, files ...string) {
-	for _, file := range files {
-		p.Uses = append(p.Uses, Use{Pool: pool, Path: file, Writes: writes})
-	}
+// Shown is the plan as it is shown to people: without what only its steps need.
+func (p Plan) Shown() Plan {
+	p.Version, p.Bodies = 0, nil
+	return p
 }
 
 // Blocked tells whether a check stands in the way.
@@ -255,27 +192,58 @@ func Make(r Request, f Facts) (Plan, error) {
 	if err := r.Validate(); err != nil {
 		return Plan{}, err
 	}
-	p := &maker{facts: f, Plan: Plan{Request: r, Checks: []Check{}, Steps: []Step{}, Uses: []Use{}}}
+	p := &maker{facts: f, Plan: Plan{Version: Version, Request: r, Checks: []Check{}, Steps: []Step{}}, Disk: Disk{ID: firstDisk, Request: r}}
 	if err := p.make(); err != nil {
 		return Plan{}, err
 	}
+	p.finish()
 	return p.Plan, nil
 }
 
 type maker struct {
-	Plan
+	Plan   `json:"-"`
+	Disk   `json:"-"`
 	facts  Facts
 	format disk.Format
 	layout disk.Layout
+	uses   []Use // files that are read or written
+}
+
+// finish puts together what was decided.
+func (p *maker) finish() {
+	if p.Disk.Before != nil {
+		p.Plan.Before = []Side{*p.Disk.Before}
+	}
+	if p.Disk.After != nil {
+		p.Plan.After = []Side{*p.Disk.After}
+	}
+	for _, u := range p.uses {
+		if u.Writes && !p.isReleased(u) {
+			p.Files = append(p.Files, u.Path)
+		}
+	}
+	p.Bodies = []Disk{p.Disk}
+	for i := range p.Steps {
+		s := &p.Steps[i]
+		s.Uses = slices.DeleteFunc(slices.Clone(p.uses), func(u Use) bool { return !p.isUsedIn(s.Kind, u) })
+		s.Host = p.hostOf(s.Kind)
+		speed, known := p.facts.Speeds[s.Kind]
+		if !known {
+			p.EstimatedSeconds += float64(s.Bytes) / likelySpeed
+			continue
+		}
+		s.Seconds = float64(s.Bytes) / speed
+		p.EstimatedSeconds += s.Seconds
+	}
 }
 
 func (p *maker) make() error {
 	var err error
-	if p.Request.Kind == Convert {
-		if p.format, err = disk.Lookup(p.Request.As); err != nil {
+	if p.Disk.Request.Kind == Convert {
+		if p.format, err = disk.Lookup(p.Disk.Request.As); err != nil {
 			return err
 		}
-		if p.layout, err = p.format.Layout(p.Request.Layout); err != nil {
+		if p.layout, err = p.format.Layout(p.Disk.Request.Layout); err != nil {
 			return err
 		}
 	}
@@ -284,51 +252,43 @@ func (p *maker) make() error {
 		return nil
 	}
 	s := p.facts.Source
-	p.Before = &Side{
-		Place: p.Request.Source, Format: s.Description.Format, Layout: s.Description.Layout,
+	p.Disk.Before = &Side{
+		Place: p.Disk.Request.Source, Format: s.Description.Format, Layout: s.Description.Layout,
 		VirtualSize: s.Description.VirtualSize, AllocatedSize: s.Allocated, FileSize: s.FileSize,
 	}
 	if slices.Contains(s.Description.Files, s.Opens) { // of pieces, the first
-		p.Before.Place.Path = s.Opens
+		p.Disk.Before.Place.Path = s.Opens
 	}
-	if p.Request.Release { // what opens it first
+	if p.Disk.Request.Release { // what opens it first
 		p.Released = slices.DeleteFunc(slices.Clone(s.Description.Files), func(f string) bool { return f == s.Opens })
 		if len(p.Released) < len(s.Description.Files) {
 			p.Released = append([]string{s.Opens}, p.Released...)
 		}
-		if p.Request.Kind == Copy && p.Request.Chain != ChainAlone {
+		if p.Disk.Request.Kind == Copy && p.Disk.Request.Chain != ChainAlone {
 			p.Released = slices.Concat(s.FamilyFiles(), p.Released, s.Description.Chain, s.Tags)
 		}
 		p.Released = slices.DeleteFunc(p.Released, func(f string) bool { return f != s.Opens && slices.Contains(s.Stays, f) })
 	}
 	for _, f := range slices.Concat(s.Description.Files, s.Description.Chain, s.FamilyFiles()) {
-		p.use(p.Request.Source.Pool, slices.Contains(p.Released, f), f)
+		p.use(p.Disk.Request.Source.Pool, slices.Contains(p.Released, f), f)
 	}
 	p.BytesToRead = s.Allocated
-	switch p.Request.Kind {
+	switch p.Disk.Request.Kind {
 	case Convert:
 		p.convert()
 	case Copy:
-		if p.format, err = disk.Lookup(p.Before.Format); err != nil {
+		if p.format, err = disk.Lookup(p.Disk.Before.Format); err != nil {
 			return err
 		}
 		p.planCopy()
 	default:
-		p.Steps = []Step{{Name: StepLook, Title: "Open the disk and check its tables"}}
-		if p.Request.Quick {
+		p.step(StepLook, 0, "Open the disk and check its tables")
+		if p.Disk.Request.Quick {
 			p.BytesToRead = 0
+			p.step(StepVerify, 0, "Compare tables, names and lengths with what its tag says")
 		} else {
-			p.Steps = append(p.Steps, Step{Name: StepProve, Title: "Read all of it from storage and take its fingerprint", Bytes: s.Allocated})
+			p.step(StepVerify, s.Allocated, "Read all of it from storage and take its fingerprint")
 		}
-	}
-	for i, step := range p.Steps {
-		speed, known := p.facts.Speeds[step.Name]
-		if !known {
-			p.EstimatedSeconds += float64(step.Bytes) / likelySpeed
-			continue
-		}
-		p.Steps[i].Seconds = float64(step.Bytes) / speed
-		p.EstimatedSeconds += p.Steps[i].Seconds
 	}
 	return nil
 }
@@ -344,37 +304,35 @@ func Opens(l disk.Layout, name string, size int64, o disk.Options) string {
 }
 
 func (p *maker) convert() {
-	o, stored := p.Request.Options, p.facts.Destination.Stored
-	size := p.layout.RoundUp(p.Before.VirtualSize, o, p.Request.RoundTo)
-	p.After = &Side{
-		Place: *p.Request.Destination, Format: p.format.Name, Layout: p.layout.Name,
+	o, stored := p.Disk.Request.Options, p.facts.Destination.Stored
+	size := p.layout.RoundUp(p.Disk.Before.VirtualSize, o, p.Disk.Request.RoundTo)
+	p.Disk.After = &Side{
+		Place: *p.Disk.Request.Destination, Format: p.format.Name, Layout: p.layout.Name,
 		VirtualSize: size, AllocatedSize: p.layout.StoredSize(size, o, stored), FileSize: p.layout.FileSize(size, o, stored),
 	}
-	p.use(p.After.Place.Pool, true, p.layout.FileNames(p.After.Place.Path, size, o)...)
+	p.use(p.Disk.After.Place.Pool, true, p.layout.FileNames(p.Disk.After.Place.Path, size, o)...)
 	if b := p.facts.Destination.Base; b != nil {
-		p.use(p.After.Place.Pool, false, b.Description.Files...)
-		p.use(p.After.Place.Pool, false, b.Description.Chain...)
+		p.use(p.Disk.After.Place.Pool, false, b.Description.Files...)
+		p.use(p.Disk.After.Place.Pool, false, b.Description.Chain...)
 	}
-	p.After.Place.Path = Opens(p.layout, p.After.Place.Path, size, o)
-	p.BytesToWrite = p.Before.AllocatedSize
-	p.Steps = []Step{
-		{Name: StepLook, Title: "Open the source and check its tables"},
-		{Name: StepWrite, Title: "Write the new image into the pool's staging folder, taking the fingerprint on the way", Bytes: p.Before.AllocatedSize},
-		{Name: StepSecure, Title: "Sync it to stable storage"},
-	}
+	p.Disk.After.Place.Path = Opens(p.layout, p.Disk.After.Place.Path, size, o)
+	p.BytesToWrite = p.Disk.Before.AllocatedSize
+	p.step(StepLook, 0, "Open the source and check its tables")
+	p.step(StepFill, p.Disk.Before.AllocatedSize, "Write the new image into the pool's staging folder, taking the fingerprint on the way")
+	p.step(StepSecure, 0, "Sync it to stable storage")
 	if s := p.facts.Source; s.Sums && s.Tag == nil && !p.layout.Gathers {
 		p.KnownSums = true
-		p.Steps = append(p.Steps, Step{Name: StepSums, Title: "Compare the SHA-256 of each piece of the source with the one beside it", Bytes: s.FileSize})
+		p.step(StepSums, s.FileSize, "Compare the SHA-256 of each piece of the source with the one beside it")
 	}
-	back := p.Before.AllocatedSize
+	back := p.Disk.Before.AllocatedSize
 	if p.layout.Units(size, o)[0] > 1 { // whole blocks are read, what the source does not fill of them too
-		back = p.After.AllocatedSize
+		back = p.Disk.After.AllocatedSize
 	}
 	p.prove(back, "Read it back from storage and compare the fingerprints")
 	if p.layout.Gathers {
-		p.Steps = append(p.Steps, Step{Name: StepSums, Title: "Take the SHA-256 of each piece", Bytes: size})
+		p.step(StepSums, size, "Take the SHA-256 of each piece")
 	}
-	p.Steps = append(p.Steps, Step{Name: StepPlace, Title: "Give it its name"})
+	p.step(StepPublish, 0, "Give it its name")
 	p.checkTag()
 	p.checkTarget()
 	p.checkBase()

@@ -190,28 +190,28 @@ func TestChecks(t *testing.T) {
 
 func TestFigures(t *testing.T) {
 	f := facts()
-	f.Speeds = map[string]float64{StepWrite: gib, StepProve: gib}
+	f.Speeds = map[string]float64{StepFill: gib, StepProve: gib}
 	p, err := Make(request(), f)
 	require.NoError(t, err)
 	assert.Equal(t, int64(2*gib), p.BytesToRead, "the source, and the new image once more")
 	assert.Equal(t, int64(gib), p.BytesToWrite)
 	assert.InDelta(t, 2, p.EstimatedSeconds, 0.01)
-	assert.Equal(t, int64(40*gib), p.After.VirtualSize)
-	assert.Equal(t, int64(gib), p.After.AllocatedSize)
-	assert.Greater(t, p.After.FileSize, int64(gib))
-	assert.Less(t, p.After.FileSize, int64(gib+gib/100))
+	assert.Equal(t, int64(40*gib), p.After[0].VirtualSize)
+	assert.Equal(t, int64(gib), p.After[0].AllocatedSize)
+	assert.Greater(t, p.After[0].FileSize, int64(gib))
+	assert.Less(t, p.After[0].FileSize, int64(gib+gib/100))
 	var names []string
 	for _, s := range p.Steps {
-		names = append(names, s.Name)
+		names = append(names, s.Kind)
 	}
-	assert.Equal(t, []string{StepLook, StepWrite, StepSecure, StepProve, StepPlace}, names)
+	assert.Equal(t, []string{StepLook, StepFill, StepSecure, StepProve, StepPublish}, names)
 
 	r := request()
 	r.NoProof, r.Layout = true, "thick"
 	p, err = Make(r, f)
 	require.NoError(t, err)
 	assert.Len(t, p.Steps, 4)
-	assert.Equal(t, int64(gib), p.After.AllocatedSize, "it takes more room, and has no more allocated")
+	assert.Equal(t, int64(gib), p.After[0].AllocatedSize, "it takes more room, and has no more allocated")
 	b, err := json.Marshal(p)
 	require.NoError(t, err)
 	assert.NotRegexp(t, `"(steps|checks)":null`, string(b), "programs get lists, never null")

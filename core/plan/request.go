@@ -1,9 +1,13 @@
 package plan
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"path"
+	"slices"
+	"strings"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
@@ -12,10 +16,57 @@ import (
 // ErrRequest is the error for a request that makes no sense, whatever the world looks like.
 var ErrRequest = errors.New("the request makes no sense")
 
+// fieldsOf are the fields that a request of each kind may have, by their names in JSON.
+var fieldsOf = func() map[string][]string {
+	carried := []string{
+		"kind", "source", "destination", "replace", "no_proof", "no_tag", "recopy", "past_damage", "clear_held", "release", "by_rules", "as_it_is", "take_definitions",
+		"leave_definitions", "without_knowing",
+	}
+	return map[string][]string{
+		Convert: append(slices.Clone(carried), "as", "layout", "options", "base", "round_to", "seed", "tag", "if_smaller"),
+		Copy:    append(slices.Clone(carried), "chain", "family"),
+		Prove:   {"kind", "source", "against", "tag", "quick"},
+		Undo:    {"kind", "job"},
+	}
+}()
+
+// UnmarshalJSON reads a request, and refuses fields that are not those of its kind.
+func (r *Request) UnmarshalJSON(b []byte) error {
+	var fields map[string]json.RawMessage
+	if err := json.Unmarshal(b, &fields); err != nil {
+		return fmt.Errorf("%w: %w", ErrRequest, err)
+	}
+	type plain Request // without this method
+	var read plain
+	if err := json.Unmarshal(b, &read); err != nil {
+		return fmt.Errorf("%w: %w", ErrRequest, err)
+	}
+	allowed, ok := fieldsOf[read.Kind]
+	if !ok {
+		return Request(read).Validate()
+	}
+	for _, name := range slices.Sorted(maps.Keys(fields)) {
+		if !slices.Contains(allowed, name) && string(fields[name]) != "null" {
+			return fmt.Errorf("%w: to %s takes no %q; it takes %s", ErrRequest, read.Kind, name, strings.Join(allowed[1:], ", "))
+		}
+	}
+	*r = Request(read)
+	return nil
+}
+
 // Validate returns an error that wraps ErrRequest when fields are missing or contradict each other.
 func (r Request) Validate() error {
 	wrong := func(format string, args ...any) error {
 		return fmt.Errorf("%w: %s", ErrRequest, fmt.Sprintf(format, args...))
+	}
+	if _, ok := fieldsOf[r.Kind]; !ok {
+		return wrong("kind %q is not known: it is %q, %q, %q or %q", r.Kind, Convert, Copy, Prove, Undo)
+	}
+	if r.Kind == Undo {
+		if r.Job == "" || r != (Request{Kind: Undo, Job: r.Job}) {
+			return wrong("to undo takes the number of an ended job, nothing else")
+		}
+		return nil
 	}
 	if r.Source.Path == "" {
 		return wrong("it names no source")
@@ -27,6 +78,9 @@ func (r Request) Validate() error {
 	}
 	if r.Release && r.NoProof {
 		return wrong("a source is released only when the new image is proven")
+	}
+	if r.Job != "" {
+		return wrong("the number of a job belongs to undoing")
 	}
 	switch r.Kind {
 	case Convert:
@@ -79,8 +133,6 @@ func (r Request) Validate() error {
 				return wrong("%v", err)
 			}
 		}
-	default:
-		return wrong("kind %q is not known: it is %q, %q or %q", r.Kind, Convert, Copy, Prove)
 	}
 	return nil
 }

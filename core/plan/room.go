@@ -10,14 +10,14 @@ import (
 // checkRoom: whether the new files fit.
 func (p *maker) checkRoom() {
 	d := p.facts.Destination
-	need, whole := p.After.FileSize, p.After.FileSize
+	need, whole := p.Disk.After.FileSize, p.Disk.After.FileSize
 	switch {
-	case p.Request.Kind == Copy:
+	case p.Disk.Request.Kind == Copy:
 		need, whole = d.ToCopy, p.copiedSize()
 	case !p.layout.Thick && p.format.Name == "raw": // whose files have holes
-		need = p.After.AllocatedSize
+		need = p.Disk.After.AllocatedSize
 	}
-	if !d.Space.Holes && (p.Request.Kind == Copy || p.format.Name == "raw") && need < whole {
+	if !d.Space.Holes && (p.Disk.Request.Kind == Copy || p.format.Name == "raw") && need < whole {
 		p.add(Warns, "holes", fmt.Sprintf("Files have no holes there (%s): %s take %s.", d.Space.Kind, Bytes(need), Bytes(whole)))
 		need = whole
 	}
@@ -27,7 +27,7 @@ func (p *maker) checkRoom() {
 		return
 	}
 	free := d.Space.Free
-	if p.Request.ClearHeld && d.Held > 0 {
+	if p.Disk.Request.ClearHeld && d.Held > 0 {
 		free += d.Held
 		p.add(Warns, "held", fmt.Sprintf("What is held of replaced disks in this pool, %s, is removed for good before anything is written.", Bytes(d.Held)),
 			remedy("Keep it", map[string]any{"clear_held": nil}))
@@ -37,10 +37,10 @@ func (p *maker) checkRoom() {
 			Bytes(likely), Bytes(need), Bytes(free)))
 	} else if need > free {
 		var remedies []Remedy
-		if !p.Request.ClearHeld && d.Held > 0 && need <= free+d.Held {
+		if !p.Disk.Request.ClearHeld && d.Held > 0 && need <= free+d.Held {
 			remedies = append(remedies, remedy(fmt.Sprintf("Remove what is held of replaced disks first (%s)", Bytes(d.Held)), map[string]any{"clear_held": true}))
 		}
-		if thin := p.format.Layouts[0]; p.layout.Thick && !thin.Thick && thin.StoredSize(p.After.VirtualSize, disk.Options{}, d.Stored) < d.Space.Free {
+		if thin := p.format.Layouts[0]; p.layout.Thick && !thin.Thick && thin.StoredSize(p.Disk.After.VirtualSize, disk.Options{}, d.Stored) < d.Space.Free {
 			remedies = append(remedies, remedy("Use the layout "+thin.Name, p.without(map[string]any{"layout": thin.Name})))
 		}
 		p.add(Blocks, "room", fmt.Sprintf("The new image needs %s, and %s are free: make room or choose another pool.", Bytes(likely), Bytes(free)), remedies...)
@@ -55,22 +55,22 @@ const spareForSample = 1.1
 
 // likely is what a new image will need that needs so much in the worst case.
 func (p *maker) likely(worst int64) int64 {
-	if p.Request.Kind != Convert || !p.layout.Compresses {
+	if p.Disk.Request.Kind != Convert || !p.layout.Compresses {
 		return worst
 	}
-	return min(worst, worst-p.After.AllocatedSize+int64(spareForSample*p.facts.Destination.Shrinks*float64(p.After.AllocatedSize)))
+	return min(worst, worst-p.Disk.After.AllocatedSize+int64(spareForSample*p.facts.Destination.Shrinks*float64(p.Disk.After.AllocatedSize)))
 }
 
 // checkLargest: whether the filesystem holds files that long.
 func (p *maker) checkLargest() {
 	d := p.facts.Destination
 	var longest int64
-	if p.Request.Kind == Copy {
+	if p.Disk.Request.Kind == Copy {
 		for _, c := range p.Copied {
 			longest = max(longest, c.Size)
 		}
 	} else {
-		longest = p.largestFile(p.layout, p.Request.Options, p.After.VirtualSize)
+		longest = p.largestFile(p.layout, p.Disk.Request.Options, p.Disk.After.VirtualSize)
 	}
 	if limit := d.Space.LargestFile; limit > 0 && longest > limit {
 		p.add(Blocks, "largest-file", fmt.Sprintf("The file may become %s long, and the destination (%s) holds files of at most %s.",

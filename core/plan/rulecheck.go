@@ -16,8 +16,8 @@ import (
 // checkRules: what the destination's pool accepts.
 func (p *maker) checkRules() {
 	r := p.facts.Destination.Rules
-	if !r.Accept(p.After.Format, p.layout) {
-		p.add(Blocks, "rule-format", fmt.Sprintf("The pool %s does not accept %s, %s.", p.After.Place.Pool, p.After.Format, p.After.Layout), p.accepted()...)
+	if !r.Accept(p.Disk.After.Format, p.layout) {
+		p.add(Blocks, "rule-format", fmt.Sprintf("The pool %s does not accept %s, %s.", p.Disk.After.Place.Pool, p.Disk.After.Format, p.Disk.After.Layout), p.accepted()...)
 	}
 	for _, k := range p.Family {
 		f, err := disk.Lookup(k.Format)
@@ -25,28 +25,28 @@ func (p *maker) checkRules() {
 			continue // it could not have been opened
 		}
 		if l, _ := f.Layout(k.Layout); !r.Accept(k.Format, l) { // one that is only read is accepted by its format
-			p.add(Blocks, "rule-format", fmt.Sprintf("The pool %s does not accept %s, %s, which %s is.", p.After.Place.Pool, k.Format, k.Layout, k.Path))
+			p.add(Blocks, "rule-format", fmt.Sprintf("The pool %s does not accept %s, %s, which %s is.", p.Disk.After.Place.Pool, k.Format, k.Layout, k.Path))
 		}
 	}
-	if size := p.After.VirtualSize; r.LargestDisk > 0 && size > r.LargestDisk {
-		p.add(Blocks, "rule-size", fmt.Sprintf("The pool %s accepts disks of at most %s, and this one has %s: choose another pool.", p.After.Place.Pool, Bytes(r.LargestDisk), Bytes(size)))
+	if size := p.Disk.After.VirtualSize; r.LargestDisk > 0 && size > r.LargestDisk {
+		p.add(Blocks, "rule-size", fmt.Sprintf("The pool %s accepts disks of at most %s, and this one has %s: choose another pool.", p.Disk.After.Place.Pool, Bytes(r.LargestDisk), Bytes(size)))
 	}
-	if g := r.Granularity; g > 0 && p.After.VirtualSize%g != 0 {
+	if g := r.Granularity; g > 0 && p.Disk.After.VirtualSize%g != 0 {
 		change := map[string]any{"round_to": g}
-		if p.Request.Kind == Copy {
-			change = p.asConversion(p.format, p.After.Layout, change)
+		if p.Disk.Request.Kind == Copy {
+			change = p.asConversion(p.format, p.Disk.After.Layout, change)
 		}
-		p.add(Blocks, "rule-size", fmt.Sprintf("The pool %s accepts sizes in units of %s, and this disk has %s.", p.After.Place.Pool, Bytes(g), Bytes(p.After.VirtualSize)),
+		p.add(Blocks, "rule-size", fmt.Sprintf("The pool %s accepts sizes in units of %s, and this disk has %s.", p.Disk.After.Place.Pool, Bytes(g), Bytes(p.Disk.After.VirtualSize)),
 			remedy("Round the size up", change))
 	}
-	name := path.Base(p.Request.Destination.Path)
+	name := path.Base(p.Disk.Request.Destination.Path)
 	if ext := path.Ext(name); r.Name != "" && !r.Fits(name, ext) {
-		fitting := r.Fitting(p.Request.Destination.Path, p.machine(), p.facts.Destination.UUID, p.format.Extensions[0])
-		p.add(Blocks, "rule-name", fmt.Sprintf("The pool %s lists only files named %s, such as %s, and this one would be %s.", p.After.Place.Pool, r.Name, path.Base(fitting), name),
+		fitting := r.Fitting(p.Disk.Request.Destination.Path, p.machine(), p.facts.Destination.UUID, p.format.Extensions[0])
+		p.add(Blocks, "rule-name", fmt.Sprintf("The pool %s lists only files named %s, such as %s, and this one would be %s.", p.Disk.After.Place.Pool, r.Name, path.Base(fitting), name),
 			remedy("Name it "+path.Base(fitting)+"; its own name stays in the tag", map[string]any{"destination": map[string]any{"path": fitting}}))
 	}
 	if folder := p.folder(); folder != "" {
-		p.add(Blocks, "rule-folder", fmt.Sprintf("In the pool %s each machine has a folder of its own, and this disk would lie in none.", p.After.Place.Pool),
+		p.add(Blocks, "rule-folder", fmt.Sprintf("In the pool %s each machine has a folder of its own, and this disk would lie in none.", p.Disk.After.Place.Pool),
 			remedy("Put it into the folder "+folder, map[string]any{"destination": map[string]any{"path": path.Join(folder, name)}}))
 	}
 	p.checkMachines()
@@ -72,7 +72,7 @@ func (p *maker) machine() string {
 
 // folder is that of a machine which the rules want the disk in, empty when it lies in one or need not.
 func (p *maker) folder() string {
-	to := path.Clean(p.Request.Destination.Path)
+	to := path.Clean(p.Disk.Request.Destination.Path)
 	if !p.facts.Destination.Rules.MachineFolders || strings.Contains(to, "/") {
 		return ""
 	}
@@ -90,7 +90,7 @@ func (p *maker) byRules(f disk.Format) string {
 
 // checkMachines: what the machines that use the disk make of its new place, and those that live there already.
 func (p *maker) checkMachines() {
-	users, near, dest := userNames(p.facts.Source.Users), p.facts.Destination.Neighbours, p.Request.Destination
+	users, near, dest := userNames(p.facts.Source.Users), p.facts.Destination.Neighbours, p.Disk.Request.Destination
 	if len(users) > 0 && p.facts.Destination.Rules.NoRunning {
 		p.add(Warns, "rule-running", fmt.Sprintf("%s use(s) this disk, and the pool %s is not for machines that run: put it into another pool before one is started on it.", strings.Join(users, ", "), dest.Pool))
 	}
@@ -102,7 +102,7 @@ func (p *maker) checkMachines() {
 // asConversion is a change of the request that makes a conversion of it.
 func (p *maker) asConversion(f disk.Format, layout string, more map[string]any) map[string]any {
 	more["kind"], more["as"], more["layout"] = Convert, f.Name, layout
-	if p.Request.Chain != "" {
+	if p.Disk.Request.Chain != "" {
 		more["chain"] = nil
 	}
 	return more
@@ -113,7 +113,7 @@ func (p *maker) accepted() (out []Remedy) {
 	r := p.facts.Destination.Rules
 	choices := r.Choices()
 	slices.SortStableFunc(choices, func(a, b Accepted) int { // its own format first
-		return cmp.Compare(map[bool]int{true: 0, false: 1}[a.Format == p.Before.Format], map[bool]int{true: 0, false: 1}[b.Format == p.Before.Format])
+		return cmp.Compare(map[bool]int{true: 0, false: 1}[a.Format == p.Disk.Before.Format], map[bool]int{true: 0, false: 1}[b.Format == p.Disk.Before.Format])
 	})
 	for _, c := range choices {
 		f, err := disk.Lookup(c.Format)
@@ -122,11 +122,11 @@ func (p *maker) accepted() (out []Remedy) {
 		}
 		for _, name := range c.Layouts {
 			l, err := f.Layout(name)
-			if err != nil || p.After.VirtualSize > l.LimitFor(disk.Options{}) {
+			if err != nil || p.Disk.After.VirtualSize > l.LimitFor(disk.Options{}) {
 				continue
 			}
 			change := p.asConversion(f, name, map[string]any{"destination": map[string]any{"path": p.byRules(f)}})
-			if f.Name == p.Before.Format && name == p.Before.Layout && p.Before.VirtualSize%max(r.Granularity, 1) == 0 {
+			if f.Name == p.Disk.Before.Format && name == p.Disk.Before.Layout && p.Disk.Before.VirtualSize%max(r.Granularity, 1) == 0 {
 				change = map[string]any{"kind": Copy, "as": nil, "layout": nil, "destination": map[string]any{"path": p.byRules(f)}}
 			}
 			out = append(out, remedy(fmt.Sprintf("Convert to %s, %s", f.Name, name), p.without(change)))

@@ -18,6 +18,7 @@ func (a *app) job() *cobra.Command {
 		a.jobAct("resume JOB", "Let a paused job go on", (*client.Service).Resume, "Job %s goes on when it is its turn."),
 		a.jobMove(), a.jobSet(),
 		a.jobAct("cancel JOB", "Stop a job and remove what it wrote", (*client.Service).Cancel, "Job %s is being stopped; what it has not finished is removed."),
+		a.jobUndo(),
 		a.jobAct("again JOB", "Start the request of an ended job again", (*client.Service).Again, "Job %s has been started."))
 }
 
@@ -43,7 +44,11 @@ func (a *app) jobList() *cobra.Command {
 				if j.Request.Destination != nil {
 					to = j.Request.Destination.String()
 				}
-				rows = append(rows, []string{j.Id, stateOf(j), workOf(j.Request), j.Request.Source.String(), to, when(j.Created)})
+				from := j.Request.Source.String()
+				if j.Request.Kind == plan.Undo {
+					from = "job " + j.Request.Job
+				}
+				rows = append(rows, []string{j.Id, stateOf(j), workOf(j.Request), from, to, when(j.Created)})
 			}
 			return table(a.out, rows)
 		},
@@ -72,7 +77,7 @@ func stateOf(j api.Job) string {
 	if j.State == api.JobStateDone && j.Outcome != nil {
 		return fmt.Sprintf("%s, %s", j.State, *j.Outcome)
 	}
-	if !client.HasEnded(j) && j.Progress != nil && j.Progress.Total > 0 {
+	if !j.Ended && j.Progress != nil && j.Progress.Total > 0 {
 		return fmt.Sprintf("%s, %s %d %%", j.State, j.Progress.Step, 100*j.Progress.Done/j.Progress.Total)
 	}
 	return string(j.State)
@@ -178,6 +183,30 @@ func (a *app) jobAct(use, short string, act func(*client.Service, context.Contex
 			return a.actOn(cmd, remark, func(ctx context.Context, s *client.Service) (api.Job, error) { return act(s, ctx, args[0]) })
 		},
 	}
+	a.jsonFlag(c)
+	return c
+}
+
+// jobUndo takes back what a job did that has ended.
+func (a *app) jobUndo() *cobra.Command {
+	var planOnly, yes bool
+	c := &cobra.Command{
+		Use: "undo JOB", Short: "Take back what an ended job did",
+		Long: `Takes back what an ended job did, as long as what it held is still there: a source that was moved gets its names again, definitions of
+machines name the old place, and the image that the job made goes to the holding folder, where it stays for a while like all that is held.
+Nothing is removed, and nothing is overwritten.`,
+		Args: exactly(1), ValidArgsFunction: a.completeJob,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			service, err := a.dial()
+			if err != nil {
+				return err
+			}
+			w := &remote{service: service, notes: a.remark, pace: a.pace}
+			return a.planAndRun(cmd.Context(), w, plan.Request{Kind: plan.Undo, Job: args[0]}, planOnly, yes)
+		},
+	}
+	c.Flags().BoolVar(&planOnly, "plan", false, "only say what would happen")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	a.jsonFlag(c)
 	return c
 }

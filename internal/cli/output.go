@@ -62,10 +62,10 @@ var signs = map[plan.Severity]string{plan.Blocks: "STOP", plan.Warns: "WARN", pl
 func printPlan(out io.Writer, p plan.Plan) error {
 	var b strings.Builder
 	say := func(format string, args ...any) { _, _ = fmt.Fprintf(&b, format+"\n", args...) } // a strings.Builder takes everything
-	if p.After != nil {
+	if len(p.After) > 0 {
 		rows := [][]string{{"", "BEFORE", "AFTER"}}
 		add := func(name string, show func(plan.Side) string) {
-			rows = append(rows, []string{name, show(*p.Before), show(*p.After)})
+			rows = append(rows, []string{name, show(p.Before[0]), show(p.After[0])})
 		}
 		add("disk", func(s plan.Side) string { return s.Place.String() })
 		add("format", func(s plan.Side) string { return s.Format + ", " + s.Layout })
@@ -100,7 +100,7 @@ func printPlan(out io.Writer, p plan.Plan) error {
 			say("%d. %s", i+1, s.Title)
 		}
 	}
-	if p.Before != nil {
+	if len(p.Before) > 0 {
 		say("")
 		if p.KnownAt != nil {
 			say("What stands on it, and which machines use it, is known as of %s.", when(*p.KnownAt))

@@ -102,13 +102,11 @@ func (s *spot) plan(ctx context.Context, r plan.Request) (plan.Plan, error) {
 		}
 	}
 	shown.Request = s.asked
-	if shown.Before != nil {
-		before := s.show(*shown.Before, s.asked.Source)
-		shown.Before = &before
+	if len(shown.Before) > 0 {
+		shown.Before = []plan.Side{s.show(shown.Before[0], s.asked.Source)}
 	}
-	if shown.After != nil {
-		after := s.show(*shown.After, *s.asked.Destination)
-		shown.After = &after
+	if len(shown.After) > 0 {
+		shown.After = []plan.Side{s.show(shown.After[0], *s.asked.Destination)}
 	}
 	return shown, err
 }

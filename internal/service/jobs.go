@@ -27,13 +27,16 @@ func (s *Service) Plan(ctx context.Context, r plan.Request) (api.KeptPlan, error
 		return api.KeptPlan{}, err
 	}
 	id := uuid.NewString()
-	return api.KeptPlan{Id: id, Blocked: p.Blocked(), Plan: p}, s.store.AddPlan(ctx, id, p.Request, time.Now())
+	return api.KeptPlan{Id: id, Blocked: p.Blocked(), Plan: p.Shown()}, s.store.AddPlan(ctx, id, p.Request, time.Now())
 }
 
 // prepare plans a request, with what was known at a time or is known since.
 func (s *Service) prepare(ctx context.Context, r plan.Request, since time.Time) (plan.Plan, job.Ends, error) {
 	if err := r.Validate(); err != nil {
 		return plan.Plan{}, job.Ends{}, err
+	}
+	if r.Kind == plan.Undo {
+		return s.prepareUndo(ctx, r, since)
 	}
 	ends, err := s.ends(ctx, r)
 	if err != nil {
@@ -81,7 +84,7 @@ func (s *Service) known(ctx context.Context, r plan.Request, since time.Time) (k
 	if err != nil {
 		return known, err
 	}
-	known.SourceRoot = from.Folder
+	known.SourceRoot, known.SourceHost, known.Host = from.Folder, from.Host, pool.Host
 	if from.Host == pool.Host {
 		known.Root = pool.Folder
 	}
@@ -148,7 +151,7 @@ func (s *Service) ends(ctx context.Context, r plan.Request) (ends job.Ends, err 
 
 // endsOf are those of a plan, with the folders of the definitions that it changes. One whose pool is gone is for the job to tell.
 func (s *Service) endsOf(ctx context.Context, p plan.Plan) (job.Ends, error) {
-	ends, err := s.ends(ctx, p.Request)
+	ends, err := s.ends(ctx, p.Carried())
 	ends.Definitions = map[string]storage.Folder{}
 	for _, pool := range definitionPools(p) {
 		folder, folderErr := s.folder(ctx, pool)
@@ -163,7 +166,10 @@ func (s *Service) endsOf(ctx context.Context, p plan.Plan) (job.Ends, error) {
 
 // definitionPools are those in which a plan changes definitions of machines.
 func definitionPools(p plan.Plan) (pools []string) {
-	for _, h := range p.Handovers {
+	if len(p.Bodies) == 0 {
+		return nil
+	}
+	for _, h := range p.Bodies[0].Handovers {
 		if pools = append(pools, h.Pool); h.To != nil {
 			pools = append(pools, h.To.Pool)
 		}
@@ -279,8 +285,8 @@ func (s *Service) job(ctx context.Context, id string) (store.Job, error) {
 // view is a job as the API shows it.
 func (s *Service) view(j store.Job) api.Job {
 	v := api.Job{
-		Id: strconv.FormatInt(j.ID, 10), State: api.JobState(j.State), Request: j.Plan.Request, Plan: j.Plan,
-		Created: j.Created, Started: j.Started, Finished: j.Finished,
+		Id: strconv.FormatInt(j.ID, 10), State: api.JobState(j.State), Request: j.Plan.Request, Plan: j.Plan.Shown(),
+		Created: j.Created, Started: j.Started, Finished: j.Finished, Ended: j.State.Ended(), Actions: actionsOn(j),
 	}
 	if j.Outcome != "" {
 		outcome := api.JobOutcome(j.Outcome)
@@ -303,6 +309,23 @@ func (s *Service) view(j store.Job) api.Job {
 		v.Reason = &j.Reason
 	}
 	return v
+}
+
+// actionsOn is what can be done to a job in its present state.
+func actionsOn(j store.Job) []api.JobAction {
+	switch {
+	case j.State == store.Waiting:
+		return []api.JobAction{api.ActMove, api.ActPause, api.ActCancel}
+	case j.State == store.Running:
+		return []api.JobAction{api.ActPause, api.ActCancel}
+	case j.State == store.Paused && j.Trouble:
+		return []api.JobAction{api.ActPause, api.ActResume, api.ActCancel}
+	case j.State == store.Paused:
+		return []api.JobAction{api.ActResume, api.ActCancel}
+	case j.Journal != nil:
+		return []api.JobAction{api.ActAgain, api.ActUndo}
+	}
+	return []api.JobAction{api.ActAgain}
 }
 
 // changed tells the followers of a job.
@@ -384,7 +407,7 @@ func (s *Service) cancel(ctx context.Context, id string) error {
 
 // remarkPlaced says in the receipt of a job that was stopped behind it that the new image is there.
 func (s *Service) remarkPlaced(ctx context.Context, j store.Job, r *job.Receipt) error {
-	if j.Started == nil || j.Plan.Request.Destination == nil {
+	if j.Started == nil || j.Plan.Carried().Destination == nil {
 		return nil
 	}
 	ends, err := s.endsOf(ctx, j.Plan)
@@ -393,7 +416,7 @@ func (s *Service) remarkPlaced(ctx context.Context, j store.Job, r *job.Receipt)
 	}
 	placed, err := s.task(j, ends).Placed(ctx)
 	if placed {
-		r.Remarks = append(r.Remarks, fmt.Sprintf("the new image %s has its name already, and stays; so does the source", j.Plan.After.Place))
+		r.Remarks = append(r.Remarks, fmt.Sprintf("the new image %s has its name already, and stays; so does the source", j.Plan.After[0].Place))
 	}
 	return err
 }

@@ -68,7 +68,7 @@ func (s *Service) scopesOf(ctx context.Context, j store.Job) []scope {
 }
 
 func poolsOf(j store.Job) []string {
-	r := j.Plan.Request
+	r := j.Plan.Carried()
 	if r.Destination == nil {
 		return []string{r.Source.Pool}
 	}

@@ -307,7 +307,7 @@ func (s *Service) RemovePool(ctx context.Context, name string) error {
 			return err
 		}
 		for _, j := range jobs {
-			r := j.Plan.Request
+			r := j.Plan.Carried()
 			if r.Source.Pool == name || r.Destination != nil && r.Destination.Pool == name {
 				return fmt.Errorf("%w: job %d uses the pool %s: wait for it or cancel it", ErrState, j.ID, name)
 			}

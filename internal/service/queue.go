@@ -69,7 +69,7 @@ func (s *Service) recover(ctx context.Context) error {
 func unrun(j store.Job, outcome job.Outcome, reason error) job.Receipt {
 	now := time.Now()
 	r := job.Receipt{
-		ID: uuid.NewString(), Kind: j.Plan.Request.Kind, Outcome: outcome, Reason: reason.Error(), Source: job.Side{Side: plan.Side{Place: j.Plan.Request.Source}},
+		ID: uuid.NewString(), Kind: j.Plan.Request.Kind, Outcome: outcome, Reason: reason.Error(), Source: job.Side{Side: plan.Side{Place: j.Plan.Carried().Source}},
 		Against: j.Plan.Request.Against, Steps: []job.Done{}, Started: now, Finished: now,
 	}
 	if j.Started != nil {
@@ -95,7 +95,7 @@ func (s *Service) end(ctx context.Context, id int64, from, to store.State, recei
 
 // clear removes what a job left in the staging folder.
 func (s *Service) clear(ctx context.Context, j store.Job) error {
-	if to := j.Plan.Request.Destination; to != nil {
+	if to := j.Plan.Carried().Destination; to != nil {
 		folder, err := s.folder(ctx, to.Pool)
 		if err != nil && !errors.Is(err, store.ErrNotFound) { // a pool that was removed is no business of ours
 			return err
@@ -208,7 +208,7 @@ func leaseOf(pool store.Pool, file string) string {
 // leasesOf are the files that a job uses, by host and path.
 func (s *Service) leasesOf(ctx context.Context, j store.Job) ([]store.Lease, error) {
 	var leases []store.Lease
-	for _, u := range j.Plan.Uses {
+	for _, u := range j.Plan.Uses() {
 		pool, err := s.store.Pool(ctx, u.Pool)
 		if err != nil {
 			return nil, fmt.Errorf("pool %q: %w", u.Pool, err)
@@ -231,7 +231,7 @@ func (s *Service) setWaits(id int64, why string) {
 
 // run runs a job to its end, or until it is set aside, and notes it.
 func (s *Service) run(ctx context.Context, j store.Job, r *run) {
-	s.log.Info("job started", "job", j.ID, "kind", j.Plan.Request.Kind, "source", j.Plan.Request.Source.String())
+	s.log.Info("job started", "job", j.ID, "kind", j.Plan.Request.Kind, "source", j.Plan.Carried().Source.String())
 	receipt, err := s.work(ctx, j, r)
 	cause := context.Cause(ctx)
 	// Whoever stopped the job did not mean the notes about it.
@@ -247,9 +247,9 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 		state, problem = store.Waiting, s.setAside(ctx, j.ID, store.Waiting, "", false)
 	case errors.Is(cause, errCancelled):
 		state, receipt.Reason = store.Cancelled, cause.Error()
-	case j.Plan.Request.Destination != nil && errors.As(err, &blocked):
+	case j.Plan.Carried().Destination != nil && errors.As(err, &blocked):
 		state, problem = store.Paused, s.stopBy(ctx, j, blocked)
-	case j.Plan.Request.Destination != nil && job.CanWait(err):
+	case j.Plan.Carried().Destination != nil && job.CanWait(err):
 		state, problem = store.Paused, s.setAside(ctx, j.ID, store.Paused, job.Explain(err).Error()+"; it goes on by itself then", true)
 		s.inTrouble(j, err)
 	default:
@@ -317,7 +317,7 @@ func (s *Service) task(j store.Job, ends job.Ends) job.Task {
 
 // callOff undoes what an interrupted job that does not go on did to its source.
 func (s *Service) callOff(ctx context.Context, j store.Job) error {
-	if !j.Plan.Renames || j.Started == nil {
+	if j.Started == nil || !j.Plan.Bodies[0].Renames {
 		return nil
 	}
 	ends, err := s.endsOf(ctx, j.Plan)
@@ -337,7 +337,7 @@ func (s *Service) work(ctx context.Context, j store.Job, r *run) (job.Receipt, e
 	task.Wait = s.wait(r)
 	task.Known = func(ctx context.Context) (known job.Known, err error) {
 		err = s.patiently(func() error {
-			known, err = s.known(ctx, j.Plan.Request, time.Now())
+			known, err = s.known(ctx, j.Plan.Carried(), time.Now())
 			return err
 		})
 		return known, err
@@ -359,12 +359,12 @@ func (s *Service) work(ctx context.Context, j store.Job, r *run) (job.Receipt, e
 
 // knowResult keeps the format that was written, so that a raw disk stays raw.
 func (s *Service) knowResult(ctx context.Context, j store.Job) error {
-	to := *j.Plan.Request.Destination
+	to := *j.Plan.Carried().Destination
 	folder, err := s.folder(ctx, to.Pool)
 	if err != nil {
 		return err
 	}
-	if err := s.know(ctx, folder, to, j.Plan.After.Format); err != nil {
+	if err := s.know(ctx, folder, to, j.Plan.After[0].Format); err != nil {
 		return fmt.Errorf("noting the format of %s: %w", to, err)
 	}
 	return nil

@@ -139,7 +139,7 @@ func (s *Service) passTroubles(now time.Time) {
 
 // isOver tells whether it is worth another try.
 func (s *Service) isOver(ctx context.Context, j store.Job, t trouble) bool {
-	record, err := s.store.Pool(ctx, j.Plan.Request.Destination.Pool)
+	record, err := s.store.Pool(ctx, j.Plan.Carried().Destination.Pool)
 	if err != nil {
 		return true // the job ends with that
 	}
@@ -152,7 +152,7 @@ func (s *Service) isOver(ctx context.Context, j store.Job, t trouble) bool {
 		return enough(space, leastRoom)
 	}
 	if t.err == nil || storage.Full(t.err) { // after a restart nothing is known any more
-		left := j.Plan.After.AllocatedSize - state.Receipt.BytesWritten
+		left := j.Plan.After[0].AllocatedSize - state.Receipt.BytesWritten
 		return enough(space, min(max(left, 0), leastRoom))
 	}
 	return !space.ReadOnly && space.ID == state.Storage

@@ -41,7 +41,7 @@ func (c Checkpoints) Load(ctx context.Context) (*job.State, error) {
 	return s, nil
 }
 
-// Keep keeps a state, and with it a mark of its stage.
+// Keep keeps a state, and with it a mark of its step.
 func (c Checkpoints) Keep(ctx context.Context, s job.State, mark []byte) error {
 	b, err := json.Marshal(s)
 	if err != nil {
@@ -50,14 +50,14 @@ func (c Checkpoints) Keep(ctx context.Context, s job.State, mark []byte) error {
 	return c.store.transaction(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT INTO checkpoints (job, state) VALUES (?, ?) ON CONFLICT (job) DO UPDATE SET state = excluded.state`, c.job, string(b))
 		if err == nil && mark != nil {
-			_, err = tx.ExecContext(ctx, `INSERT INTO marks (job, stage, mark) VALUES (?, ?, ?)`, c.job, s.Stage, mark)
+			_, err = tx.ExecContext(ctx, `INSERT INTO marks (job, stage, mark) VALUES (?, ?, ?)`, c.job, s.Step, mark)
 		}
 		return err
 	})
 }
 
-// Marks yields those of a stage in their order.
-func (c Checkpoints) Marks(ctx context.Context, stage string) iter.Seq2[[]byte, error] {
+// Marks yields those of a step in their order.
+func (c Checkpoints) Marks(ctx context.Context, step string) iter.Seq2[[]byte, error] {
 	return func(yield func([]byte, error) bool) {
 		last := int64(0)
 		for {
@@ -65,7 +65,7 @@ func (c Checkpoints) Marks(ctx context.Context, stage string) iter.Seq2[[]byte, 
 				Number int64  `db:"number"`
 				Mark   []byte `db:"mark"`
 			}
-			err := c.store.db.GetContext(ctx, &row, `SELECT number, mark FROM marks WHERE job = ? AND stage = ? AND number > ? ORDER BY number LIMIT 1`, c.job, stage, last)
+			err := c.store.db.GetContext(ctx, &row, `SELECT number, mark FROM marks WHERE job = ? AND stage = ? AND number > ? ORDER BY number LIMIT 1`, c.job, step, last)
 			if errors.Is(err, sql.ErrNoRows) {
 				return
 			}

@@ -50,6 +50,7 @@ type Job struct {
 	Last      *job.Progress
 	Group     int64 // of jobs that were started together, 0 for none
 	StoppedBy *plan.Check
+	Journal   json.RawMessage // of a job that is done, as it was kept last; nil where nothing was
 }
 
 // jobRow is a job as the table has it.
@@ -71,11 +72,12 @@ type jobRow struct {
 	Last      sql.NullString `db:"last"`
 	Group     sql.NullInt64  `db:"group_id"`
 	StoppedBy sql.NullString `db:"stopped_by"`
+	Journal   sql.NullString `db:"journal"`
 }
 
 func (r jobRow) job() (j Job, err error) {
 	j = Job{ID: r.ID, State: r.State, Outcome: job.Outcome(r.Outcome.String), Reason: r.Reason, Uncleared: r.Uncleared, Rank: r.Rank, Trouble: r.Trouble, Speed: r.Speed, Hours: r.Hours, Group: r.Group.Int64}
-	if err := json.Unmarshal([]byte(r.Plan), &j.Plan); err != nil {
+	if j.Plan, err = plan.Decode([]byte(r.Plan)); err != nil {
 		return j, fmt.Errorf("reading the plan of job %d: %w", r.ID, err)
 	}
 	if r.Receipt.Valid {
@@ -95,6 +97,9 @@ func (r jobRow) job() (j Job, err error) {
 		if err := json.Unmarshal([]byte(r.StoppedBy.String), j.StoppedBy); err != nil {
 			return j, fmt.Errorf("reading what stopped job %d: %w", r.ID, err)
 		}
+	}
+	if r.Journal.Valid {
+		j.Journal = json.RawMessage(r.Journal.String)
 	}
 	if j.Created, err = time.Parse(time.RFC3339Nano, r.Created); err != nil {
 		return j, err
@@ -153,7 +158,7 @@ func (s *Store) AddJob(ctx context.Context, p plan.Plan, speed int64, hours stri
 			return err
 		}
 		for i, step := range p.Steps {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO steps (job, number, name, title) VALUES (?, ?, ?, ?)`, id, i+1, step.Name, step.Title); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO steps (job, number, name, title) VALUES (?, ?, ?, ?)`, id, i+1, step.Kind, step.Title); err != nil {
 				return err
 			}
 		}
@@ -236,6 +241,12 @@ func (s *Store) EndJob(ctx context.Context, id int64, from, to State, receipt jo
 		if _, err := tx.ExecContext(ctx, `INSERT INTO seals (number, job, seal) VALUES (?, ?, ?)`, number, id, sealed); err != nil {
 			return err
 		}
+		if to == Done { // what it did can be taken back
+			_, err := tx.ExecContext(ctx, `UPDATE jobs SET journal = (SELECT json_remove(state, '$.receipt') FROM checkpoints WHERE job = jobs.id) WHERE id = ?`, id)
+			if err != nil {
+				return err
+			}
+		}
 		for _, rest := range []string{`DELETE FROM leases WHERE job = ?`, `DELETE FROM marks WHERE job = ?`, `DELETE FROM checkpoints WHERE job = ?`} {
 			if _, err := tx.ExecContext(ctx, rest, id); err != nil {
 				return err
@@ -313,7 +324,7 @@ func changed(res sql.Result, err error) error {
 // bytes a second, by the names of the steps. Pools may be empty.
 func (s *Store) Speeds(ctx context.Context, from, to string) (map[string]float64, error) {
 	speeds := map[string]float64{}
-	for _, name := range []string{plan.StepWrite, plan.StepProve} {
+	for _, name := range []string{plan.StepFill, plan.StepProve, plan.StepVerify} {
 		var rows []struct {
 			Speed float64 `db:"speed"`
 			Same  bool    `db:"same"`

@@ -27,7 +27,7 @@ func records(t *testing.T) *Store {
 func twoSteps() plan.Plan {
 	return plan.Plan{
 		Request: plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "quay-store", Path: "ticketing.raw"}},
-		Steps:   []plan.Step{{Name: plan.StepLook, Title: "Open"}, {Name: plan.StepProve, Title: "Read", Bytes: 1 << 30}},
+		Steps:   []plan.Step{{Kind: plan.StepLook, Title: "Open"}, {Kind: plan.StepProve, Title: "Read", Bytes: 1 << 30}},
 	}
 }
 
@@ -85,8 +85,8 @@ func TestTheLifeOfAJob(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, uncleared, "it has not ended")
 	c := s.Checkpoints(id)
-	require.NoError(t, c.Keep(ctx, job.State{Stage: plan.StepProve, Source: "as it was"}, []byte("one")))
-	require.NoError(t, c.Keep(ctx, job.State{Stage: plan.StepProve, Source: "as it is"}, []byte("two")))
+	require.NoError(t, c.Keep(ctx, job.State{Step: plan.StepProve, Source: "as it was"}, []byte("one")))
+	require.NoError(t, c.Keep(ctx, job.State{Step: plan.StepProve, Source: "as it is"}, []byte("two")))
 	kept, err := c.Load(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, "as it is", kept.Source)
@@ -140,7 +140,7 @@ func TestTheLifeOfAJob(t *testing.T) {
 	speeds, err := s.Speeds(ctx, "quay-store", "")
 	require.NoError(t, err)
 	assert.InDelta(t, float64(1<<30)/2, speeds[plan.StepProve], 1e6, "the second step took two seconds")
-	assert.NotContains(t, speeds, plan.StepWrite)
+	assert.NotContains(t, speeds, plan.StepFill)
 	_, err = s.Job(ctx, 99)
 	require.ErrorIs(t, err, ErrNotFound)
 }

@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -66,7 +67,7 @@ func Await(t *testing.T, s *client.Service, id string, until ...func(api.Job) bo
 			}
 		}
 	}
-	require.True(t, client.HasEnded(last))
+	require.True(t, last.Ended)
 	return last
 }
 
@@ -81,4 +82,20 @@ func Proven(t *testing.T, s *client.Service, id string) job.Receipt {
 	require.NoError(t, err)
 	require.Equal(t, job.Proven, receipt.Outcome)
 	return receipt
+}
+
+// Kinds are those of the steps of a plan, in their order.
+func Kinds(p plan.Plan) (kinds []string) {
+	for _, s := range p.Steps {
+		kinds = append(kinds, s.Kind)
+	}
+	return kinds
+}
+
+// StepOf returns the step of a kind.
+func StepOf(t *testing.T, p plan.Plan, kind string) plan.Step {
+	t.Helper()
+	i := slices.Index(Kinds(p), kind)
+	require.GreaterOrEqual(t, i, 0, "no step %s", kind)
+	return p.Steps[i]
 }

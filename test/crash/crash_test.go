@@ -15,7 +15,6 @@ import (
 	"time"
 
 	"bagaglio/api"
-	"bagaglio/client"
 	"bagaglio/core/disk"
 	_ "bagaglio/core/disk/all"
 	"bagaglio/core/plan"
@@ -274,7 +273,7 @@ func (y *yard) trial(l layout) {
 	require.NoError(t, err)
 	j := jobs[0]
 	id := j.Id
-	ended := client.HasEnded(j)
+	ended := j.Ended
 	if !ended {
 		y.midway++
 		j = y.await(s, id)

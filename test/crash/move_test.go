@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"bagaglio/api"
-	"bagaglio/client"
 	"bagaglio/core/plan"
 	"bagaglio/internal/testkit"
 
@@ -111,7 +110,7 @@ func (m *moving) run(killAt, points string) api.JobOutcome {
 		}
 		last = j
 	}
-	if !client.HasEnded(last) || last.Outcome == nil {
+	if !last.Ended || last.Outcome == nil {
 		return ""
 	}
 	return *last.Outcome

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"bagaglio/api"
-	"bagaglio/client"
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
 	"bagaglio/internal/testkit"
@@ -103,14 +102,14 @@ func TestALongLineThatLosesAndGoesDown(t *testing.T) {
 		require.NoError(t, err)
 		for seen, err := range s.Follow(t.Context(), j.Id) {
 			require.NoError(t, err)
-			if down && seen.Progress != nil && seen.Progress.Step == plan.StepWrite && seen.Progress.Done > 4*mib {
+			if down && seen.Progress != nil && seen.Progress.Step == plan.StepFill && seen.Progress.Done > 4*mib {
 				down = false
 				run(t, "ip link set "+near+" down")
 				time.AfterFunc(2*time.Second, func() { up <- exec.Command("ip", "link", "set", near, "up").Run() })
 			}
 			j = seen
 		}
-		require.True(t, client.HasEnded(j))
+		require.True(t, j.Ended)
 		receipt, err := s.Receipt(t.Context(), j.Id)
 		require.NoError(t, err)
 		assert.Equal(t, job.Proven, receipt.Outcome, "%s", receipt.Reason)

@@ -48,7 +48,7 @@ func inState(want api.JobState) func(api.Job) bool {
 // far tells whether a job has written some of the disk, which is then kept as done.
 func far(bytes int64) func(api.Job) bool {
 	return func(j api.Job) bool {
-		return j.Progress != nil && j.Progress.Step == "write" && j.Progress.Done > bytes
+		return j.Progress != nil && j.Progress.Step == "fill" && j.Progress.Done > bytes
 	}
 }
 

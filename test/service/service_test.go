@@ -297,7 +297,7 @@ func TestRawStaysRaw(t *testing.T) {
 	assert.Equal(t, int64(4<<20), report.VirtualSize)
 	kept, err := s.Plan(t.Context(), convert("gate-kiosk.img", "gate-kiosk.vhd", "vhd"))
 	require.NoError(t, err)
-	assert.Equal(t, "raw", kept.Plan.Before.Format)
+	assert.Equal(t, "raw", kept.Plan.Before[0].Format)
 	var warned bool
 	for _, c := range kept.Plan.Checks {
 		warned = warned || c.Severity == plan.Warns && strings.Contains(c.Message, "looks like qcow2")
@@ -390,7 +390,7 @@ func TestCancelLeavesNothing(t *testing.T) {
 	for _, name := range []string{"a.qcow2", "b.qcow2", "c.qcow2"} {
 		ids = append(ids, testkit.Begin(t, s.Service, convert("cargo-ledger.raw", name, "qcow2")).Id)
 	}
-	awaitStep(t, s.Service, ids[0], "write")
+	awaitStep(t, s.Service, ids[0], "fill")
 	err := s.RemovePool(t.Context(), "quay-store")
 	require.ErrorContains(t, err, "uses the pool")
 	for _, id := range []string{ids[2], ids[0], ids[1]} {

@@ -12,6 +12,7 @@ import { JobsPage } from "./pages/jobs.tsx";
 import { KeepingPage } from "./pages/keeping.tsx";
 import { LockedPage } from "./pages/locked.tsx";
 import { HostsPage } from "./pages/hosts.tsx";
+import { UndoPage } from "./pages/undo.tsx";
 import { PlacesPage } from "./pages/places.tsx";
 import { PoolPage } from "./pages/pool.tsx";
 
@@ -38,6 +39,7 @@ export function App() {
           <Route path="/balance" element={<BalancePage />} />
           <Route path="/jobs" element={<JobsPage />} />
           <Route path="/jobs/:id" element={<JobPage />} />
+          <Route path="/jobs/:id/undo" element={<UndoPage />} />
           <Route path="/keeping" element={<KeepingPage />} />
           <Route path="*" element={<p>There is nothing here.</p>} />
         </Routes>

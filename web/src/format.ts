@@ -1,4 +1,4 @@
-import type { Place, PlanRequest } from "./api/client.ts";
+import type { AnyRequest, Place } from "./api/client.ts";
 
 const units = ["bytes", "KiB", "MiB", "GiB", "TiB", "PiB"];
 
@@ -38,8 +38,13 @@ export function when(time: string): string {
 }
 
 /** Names what a job does, as people ask for it. */
-export function workName(request: PlanRequest): string {
+export function workName(request: AnyRequest): string {
   return request.release ? "move" : request.kind;
+}
+
+/** What a request is about. */
+export function subjectName(request: AnyRequest): string {
+  return request.source ? placeName(request.source) : `job ${request.job}`;
 }
 
 export function placeName(place: Place): string {

@@ -7,7 +7,9 @@ export type Pool = Schemas["Pool"];
 export type DiskEntry = Schemas["DiskEntry"];
 export type Report = Schemas["Report"];
 export type Format = Schemas["Format"];
-export type PlanRequest = Schemas["Request"];
+export type AnyRequest = Schemas["Request"];
+/** One that carries a disk, or proves one. */
+export type PlanRequest = AnyRequest & { source: Place };
 export type Plan = Schemas["Plan"];
 export type KeptPlan = Schemas["KeptPlan"];
 export type Side = Schemas["Side"];

@@ -19,7 +19,7 @@ export function useFollow(job?: string) {
       } else {
         void cache.invalidateQueries({ queryKey: ["jobs"] });
       }
-      if (hasEnded(news)) {
+      if (news.ended) {
         void cache.invalidateQueries({ queryKey: ["disks"] });
         void cache.invalidateQueries({ queryKey: ["pools"] });
       }
@@ -30,8 +30,4 @@ export function useFollow(job?: string) {
 
 function withNews(jobs: Job[], news: Job): Job[] {
   return jobs.some((j) => j.id === news.id) ? jobs.map((j) => (j.id === news.id ? news : j)) : [news, ...jobs];
-}
-
-export function hasEnded(job: Job): boolean {
-  return job.state !== "waiting" && job.state !== "running" && job.state !== "paused";
 }

@@ -1,8 +1,8 @@
-import type { PlanRequest, Remedy } from "./client.ts";
+import type { AnyRequest, Remedy } from "./client.ts";
 
 /** Applies a remedy: a JSON Merge Patch (RFC 7396). */
-export function mend(request: PlanRequest, remedy: Remedy): PlanRequest {
-  return merge(request, remedy.change) as PlanRequest;
+export function mend<R extends AnyRequest>(request: R, remedy: Remedy): R {
+  return merge(request, remedy.change) as R;
 }
 
 function merge(target: unknown, patch: unknown): unknown {

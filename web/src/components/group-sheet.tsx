@@ -2,8 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { CirclePause, CirclePlay, CircleStop } from "lucide-react";
 import { Link } from "react-router";
 import { calls, result, type Group } from "../api/client.ts";
-import { hasEnded } from "../api/follow.ts";
-import { placeName, when } from "../format.ts";
+import { placeName, when, subjectName } from "../format.ts";
 import { Failure } from "./failure.tsx";
 
 /** Jobs that were started together: how far they are, what went wrong, and what can be done to all of them. */
@@ -14,7 +13,7 @@ export function GroupSheet({ group }: { group: Group }) {
       result(calls.POST("/v1/groups/{group}/{act}", { params: { path: { group: group.id, act: what } } })),
     onSuccess: () => client.invalidateQueries({ queryKey: ["groups"] }),
   });
-  const ended = group.jobs.filter(hasEnded);
+  const ended = group.jobs.filter((job) => job.ended);
   const failed = ended.filter((job) => job.state !== "done");
   const warned = group.jobs.flatMap((job) =>
     job.plan.checks.filter((check) => check.severity === "warns").map((check) => ({ job, check })),
@@ -57,7 +56,7 @@ export function GroupSheet({ group }: { group: Group }) {
           {failed.map((job) => (
             <li key={job.id}>
               <Link className="link" to={`/jobs/${job.id}`}>
-                {placeName(job.request.source)}
+                {subjectName(job.request)}
               </Link>{" "}
               {job.state}: {job.reason}
             </li>
@@ -70,7 +69,7 @@ export function GroupSheet({ group }: { group: Group }) {
           {warned.map(({ job, check }) => (
             <li key={job.id + check.message}>
               <Link className="link" to={`/jobs/${job.id}`}>
-                {placeName(job.request.source)}
+                {subjectName(job.request)}
               </Link>
               : {check.message}
             </li>

@@ -1,8 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
-import { CirclePause, CirclePlay, CircleStop, ListStart, RotateCcw } from "lucide-react";
-import { useNavigate } from "react-router";
+import { CirclePause, CirclePlay, CircleStop, ListStart, RotateCcw, Undo2 } from "lucide-react";
+import { Link, useNavigate } from "react-router";
 import { calls, result, type Job } from "../api/client.ts";
-import { hasEnded } from "../api/follow.ts";
 import { Failure } from "./failure.tsx";
 
 /** What can be done to a job in its present state. */
@@ -21,23 +20,28 @@ export function JobActions({ job }: { job: Job }) {
       {name}
     </button>
   );
-  const mayPause = job.state === "waiting" || job.state === "running" || (job.state === "paused" && job.by_itself);
+  const may = (action: Job["actions"][number]) => job.actions.includes(action);
   return (
     <>
       <div className="flex flex-wrap gap-2">
-        {job.state === "waiting" &&
+        {may("move") &&
           button("To the front", ListStart, () =>
             result(calls.POST("/v1/jobs/{job}/move", { params, body: { before: "first" } })),
           )}
-        {mayPause && button("Pause", CirclePause, () => result(calls.POST("/v1/jobs/{job}/pause", { params })))}
-        {job.state === "paused" &&
-          button("Go on", CirclePlay, () => result(calls.POST("/v1/jobs/{job}/resume", { params })))}
-        {!hasEnded(job) && button("Cancel", CircleStop, () => result(calls.POST("/v1/jobs/{job}/cancel", { params })))}
-        {hasEnded(job) && (
+        {may("pause") && button("Pause", CirclePause, () => result(calls.POST("/v1/jobs/{job}/pause", { params })))}
+        {may("resume") && button("Go on", CirclePlay, () => result(calls.POST("/v1/jobs/{job}/resume", { params })))}
+        {may("cancel") && button("Cancel", CircleStop, () => result(calls.POST("/v1/jobs/{job}/cancel", { params })))}
+        {may("again") && (
           <button type="button" className="btn btn-sm" disabled={again.isPending} onClick={() => again.mutate()}>
             <RotateCcw aria-hidden className="size-4" />
             Start again
           </button>
+        )}
+        {may("undo") && (
+          <Link className="btn btn-sm" to={`/jobs/${job.id}/undo`}>
+            <Undo2 aria-hidden className="size-4" />
+            Take back
+          </Link>
         )}
       </div>
       {problem && <Failure error={problem} />}

@@ -8,17 +8,17 @@ import { Sizes } from "./sizes.tsx";
 export function PlanView({ plan, onRemedy }: { plan: Plan; onRemedy?: (remedy: Remedy) => void }) {
   return (
     <div className="space-y-5">
-      {plan.before && (
-        <div>
-          <DiskSide title="Before" side={plan.before} />
-          {plan.after && (
+      {plan.before?.map((side, i) => (
+        <div key={placeName(side.place)}>
+          <DiskSide title="Before" side={side} />
+          {plan.after?.[i] && (
             <>
               <ArrowDown aria-hidden className="mx-auto my-1 size-5 opacity-60" />
-              <DiskSide title="After" side={plan.after} />
+              <DiskSide title="After" side={plan.after[i]} />
             </>
           )}
         </div>
-      )}
+      ))}
       <section aria-label="Checks">
         {onRemedy && plan.checks.some(byRule) && (
           <button
@@ -39,7 +39,7 @@ export function PlanView({ plan, onRemedy }: { plan: Plan; onRemedy?: (remedy: R
           </summary>
           <ol className="mt-2 list-decimal space-y-1 pl-6 text-sm">
             {plan.steps.map((step) => (
-              <li key={step.name}>
+              <li key={step.id}>
                 {step.title}
                 {step.bytes > 0 && `: ${size(step.bytes)}`}
               </li>

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useNavigate, useParams } from "react-router";
 import { calls, result, type Check, type Job, type Remedy } from "../api/client.ts";
-import { hasEnded, useFollow } from "../api/follow.ts";
+import { useFollow } from "../api/follow.ts";
 import { mend } from "../api/mend.ts";
 import { Checks } from "../components/checks.tsx";
 import { Failure } from "../components/failure.tsx";
@@ -13,7 +13,7 @@ import { ReceiptView } from "../components/receipt-view.tsx";
 import { SpeedChart } from "../components/speed-chart.tsx";
 import { State } from "../components/state.tsx";
 import { Strip } from "../components/strip.tsx";
-import { placeName, workName } from "../format.ts";
+import { placeName, workName, subjectName } from "../format.ts";
 
 /** One job: what is happening, then what happened. */
 export function JobPage() {
@@ -36,7 +36,7 @@ export function JobPage() {
     <div className="space-y-6">
       <Title job={job.data} />
       {job.data.reason && !receipt.data && <Reason job={job.data} />}
-      {!hasEnded(job.data) && (
+      {!job.data.ended && (
         <section className="sheet space-y-5" aria-label="Progress">
           <Progress job={job.data} />
           <Pace key={`${job.data.speed} ${job.data.hours}`} job={job.data} />
@@ -64,7 +64,7 @@ function Title({ job }: { job: Job }) {
         <JobActions job={job} />
       </div>
       <p className="break-all">
-        {workName(job.request)} {placeName(job.request.source)}
+        {workName(job.request)} {subjectName(job.request)}
         {job.request.destination && ` to ${placeName(job.request.destination)}`}
         {job.request.as && ` as ${job.request.as}`}
       </p>
@@ -74,7 +74,7 @@ function Title({ job }: { job: Job }) {
 
 /** Why it waits, has paused, or failed. */
 function Reason({ job }: { job: Job }) {
-  if (hasEnded(job)) return <Failure error={new Error(job.reason)} />;
+  if (job.ended) return <Failure error={new Error(job.reason)} />;
   if (job.stopped_by) return <Stopped job={job} check={job.stopped_by} />;
   return <p className="sheet">{job.reason}</p>;
 }

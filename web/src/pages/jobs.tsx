@@ -1,11 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { calls, result } from "../api/client.ts";
-import { hasEnded, useFollow } from "../api/follow.ts";
+import { useFollow } from "../api/follow.ts";
 import { Failure } from "../components/failure.tsx";
 import { GroupSheet } from "../components/group-sheet.tsx";
 import { State } from "../components/state.tsx";
-import { placeName, when, workName } from "../format.ts";
+import { placeName, when, workName, subjectName } from "../format.ts";
 
 /** How many groups are shown. */
 const shown = 3;
@@ -41,14 +41,14 @@ export function JobsPage() {
                 <State job={job} />
               </span>
               <span className="min-w-0 break-all">
-                {workName(job.request)} {placeName(job.request.source)}
+                {workName(job.request)} {subjectName(job.request)}
                 {job.request.destination && (
                   <>
                     <br />
                     <span className="opacity-75">to {placeName(job.request.destination)}</span>
                   </>
                 )}
-                {job.reason && !hasEnded(job) && (
+                {job.reason && !job.ended && (
                   <>
                     <br />
                     <span className="text-sm">{job.reason}</span>

@@ -1,0 +1,225 @@
+package job
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"path"
+	"slices"
+	"time"
+
+	"bagaglio/core/plan"
+	"bagaglio/core/storage"
+)
+
+// Ended is a job that has ended, whose work may be taken back.
+type Ended struct {
+	Job      string // its number
+	Task     string // ID of its task
+	Plan     plan.Plan
+	Journal  json.RawMessage // its state, as it was kept last
+	Finished time.Time
+}
+
+// Reverse returns the request that takes back a job which only gave files new names, if it is one: they get their old ones in the same way.
+func (e Ended) Reverse() (r plan.Request, ok bool) {
+	d := e.Plan.Bodies[0]
+	if !d.Renames || d.After == nil {
+		return r, false
+	}
+	to := d.Before.Place
+	to.Format = ""
+	r = plan.Request{Kind: plan.Copy, Source: d.After.Place, Destination: &to, Release: true, Chain: d.Request.Chain, Family: d.Request.Family, TakeDefinitions: d.Request.TakeDefinitions}
+	r.Source.Format = ""
+	return r, true
+}
+
+// PrepareUndo looks at what an ended job left, and plans to take it back. It changes nothing.
+func PrepareUndo(ctx context.Context, ends Ends, e Ended, known Known) (plan.Plan, error) {
+	f := plan.UndoFacts{Body: e.Plan.Bodies[0], Undone: plan.Undone{Job: e.Job, Task: e.Task, Journal: e.Journal}, Finished: e.Finished, Knowledge: known.Knowledge}
+	w := Task{ID: e.Task, Ends: ends, Plan: plan.Plan{Bodies: []plan.Disk{f.Body}}}.work()
+	if err := json.Unmarshal(e.Journal, &w.state); err != nil {
+		return plan.Plan{}, fmt.Errorf("reading the journal of job %s: %w", e.Job, err)
+	}
+	f.Published = len(w.state.Staged) > 0
+	for _, name := range slices.Backward(w.state.Files) {
+		at := path.Join(w.dir(), name)
+		f.Undone.Files = append(f.Undone.Files, at)
+		info, err := ends.Destination.Stat(at)
+		switch {
+		case !w.isPlaced(w.dir(), name):
+			f.Changed = append(f.Changed, at)
+		case err == nil && info.Modified.After(e.Finished):
+			f.Written = append(f.Written, at)
+		}
+	}
+	if err := freeToGo(ends.Destination, f.Undone.Files); errors.Is(err, ErrInUse) {
+		f.InUse = err
+	} else if err != nil {
+		return plan.Plan{}, err
+	}
+	if err := w.aroundUndo(ctx, known, &f); err != nil {
+		return plan.Plan{}, err
+	}
+	return plan.TakeBack(f), nil
+}
+
+// aroundUndo finds what is in the way around the image and the source.
+func (w *work) aroundUndo(ctx context.Context, known Known, f *plan.UndoFacts) (err error) {
+	_, heldErr := readHeld(w.Ends.Source, w.heldSource())
+	for _, name := range w.disk.Released {
+		_, there := w.Ends.Source.Stat(name)
+		_, held := w.Ends.Source.Stat(path.Join(HeldFolder, w.heldSource(), heldFiles, name))
+		switch {
+		case heldErr == nil && held == nil && there == nil:
+			f.Taken = append(f.Taken, name)
+		case there != nil && (heldErr != nil || held != nil):
+			f.Lost = append(f.Lost, name)
+		}
+	}
+	if w.disk.Request.Replace {
+		_, err := readHeld(w.Ends.Destination, heldID(w.ID))
+		f.Replaced, f.Expired = err == nil, err != nil
+	}
+	standing := known.StandingThere
+	if standing == nil {
+		standing = standingIn(w.Ends.Destination, w.dir())
+	}
+	if f.Standing, err = standing(ctx, f.Undone.Files); err != nil {
+		return err
+	}
+	if known.Users == nil {
+		return nil
+	}
+	f.Users, err = known.Users(ctx, slices.Clone(f.Undone.Files))
+	f.Users = slices.DeleteFunc(f.Users, func(u plan.User) bool {
+		return slices.ContainsFunc(w.disk.Handovers, func(h plan.Handover) bool {
+			return h.Pool == u.Pool && h.Path == u.Path || h.To != nil && h.To.Pool == u.Pool && h.To.Path == u.Path
+		})
+	})
+	return err
+}
+
+// back takes back what an ended job did.
+func (w *work) back(ctx context.Context) error {
+	if err := json.Unmarshal(w.disk.Undoes.Journal, &w.state); err != nil {
+		return fmt.Errorf("reading the journal of job %s: %w", w.disk.Undoes.Job, err)
+	}
+	r := &w.receipt
+	r.Source.Side, r.Destination = *w.disk.After, &Side{Side: *w.disk.Before}
+	if len(w.disk.Released) == 0 {
+		r.Destination = nil
+	}
+	for _, s := range w.Plan.Steps {
+		undo := actions[s.Kind].undo
+		if undo == nil {
+			return fmt.Errorf("taking back a step of the kind %q: %w", s.Kind, errors.ErrUnsupported)
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		err := w.report.run(s.Kind, nil, nil, func() error { return undo(w, context.WithoutCancel(ctx)) })
+		w.receipt.Steps = w.report.done
+		if err != nil {
+			return err
+		}
+	}
+	r.Outcome, r.Compared = Proven, "the identity of each file on the storage before and after it got its name back, or was held: nothing was copied, and no content was read"
+	if slices.Contains(slices.Collect(maps.Values(w.state.Staged)), "") {
+		r.Outcome, r.Compared = Unproven, "nothing: the storage tells no identity of files"
+		r.Reason = "files got their names back, and their content was not read"
+	}
+	return nil
+}
+
+// unpublish holds the image that the job made, and gives what that replaced its name again.
+func (w *work) unpublish(context.Context) error {
+	folder := w.Ends.Destination
+	held := Held{
+		ID: heldID("taken back " + w.ID), Path: w.disk.After.Place.Path, Until: time.Now().Add(w.Hold), Why: fmt.Sprintf("made by job %s, taken back by %s", w.disk.Undoes.Job, w.By),
+	}
+	_, before := readHeld(folder, held.ID)
+	for _, name := range slices.Backward(w.state.Files) {
+		at := path.Join(w.dir(), name)
+		if w.isPlaced(w.dir(), name) {
+			held.Files = append(held.Files, at)
+			continue
+		}
+		if _, err := folder.Stat(path.Join(HeldFolder, held.ID, heldFiles, at)); before != nil || err != nil {
+			return fmt.Errorf("%s is not the file any more that the job made: nothing is done to it", at)
+		}
+	}
+	if len(held.Files) > 0 {
+		if err := freeToGo(folder, held.Files); err != nil {
+			return err
+		}
+		if err := w.holdAs(folder, held); err != nil {
+			return fmt.Errorf("holding the image: %w", err)
+		}
+		w.remark(fmt.Sprintf("the image is held until %s", held.Until.Local().Format("2006-01-02 15:04")))
+	}
+	if err := w.syncFolders(w.dir()); err != nil {
+		return err
+	}
+	return w.moveBack()
+}
+
+// holdAs holds files, and fails unless they are the same ones there.
+func (w *work) holdAs(folder storage.Folder, h Held) error {
+	if err := hold(folder, h, itself); err != nil {
+		return err
+	}
+	for _, file := range h.Files {
+		info, err := folder.Stat(path.Join(HeldFolder, h.ID, heldFiles, file))
+		if err != nil {
+			return err
+		}
+		if id := w.state.Staged[w.inside(file)]; info.ID != id {
+			return fmt.Errorf("%w: %s is another file (%s) than the job made (%s)", ErrNotProven, file, info.ID, id)
+		}
+	}
+	return nil
+}
+
+// heldSource is the ID under which the source of the task is held.
+func (w *work) heldSource() string { return heldID("source of " + w.ID) }
+
+// unrelease gives the source its names again. It is there already where it was not held, or an earlier time gave it them.
+func (w *work) unrelease(context.Context) error {
+	folder := w.Ends.Source
+	h, err := readHeld(folder, w.heldSource())
+	if errors.Is(err, fs.ErrNotExist) {
+		for _, name := range w.disk.Released {
+			if _, err := folder.Stat(name); err != nil {
+				return fmt.Errorf("the source is not held any more: %w", err)
+			}
+		}
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	ids := map[string]string{}
+	for _, file := range h.Files {
+		if info, err := folder.Stat(path.Join(HeldFolder, h.ID, heldFiles, file)); err == nil {
+			ids[file] = info.ID
+		}
+	}
+	if _, err := Restore(folder, h.ID, false, w.Hold); err != nil {
+		return fmt.Errorf("giving the source its names again: %w", err)
+	}
+	for file, id := range ids {
+		info, err := folder.Stat(file)
+		if err == nil && info.ID != id {
+			err = fmt.Errorf("%w: %s is another file (%s) than was held (%s)", ErrNotProven, file, info.ID, id)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	w.remark("the source has its names again")
+	return folder.Sync(path.Dir(w.disk.Before.Place.Path))
+}

@@ -1,0 +1,165 @@
+package plan
+
+import (
+	"encoding/json"
+	"slices"
+)
+
+// Step is a part of the work.
+type Step struct {
+	ID    string   `json:"id"` // unlike that of any other in the plan: disk1.fill
+	Kind  string   `json:"kind"`
+	Title string   `json:"title"`
+	After []string `json:"after,omitempty"` // IDs of steps that are done before
+	Uses  []Use    `json:"uses,omitempty"`  // files that it reads or writes
+	// Machines are those whose definitions it changes.
+	Machines []string `json:"machines,omitempty"`
+	Host     string   `json:"host,omitempty"` // that it works on
+	Bytes    int64    `json:"bytes"`          // that go through it; 0 when it is no matter of bytes
+	Back     bool     `json:"back,omitempty"` // what a step of this kind did is taken back
+	// Seconds is an estimate by earlier jobs, 0 when there were none.
+	Seconds float64 `json:"seconds,omitempty"`
+}
+
+// Kinds of steps of a disk, in their order.
+const (
+	StepLook    = "look"    // open the source, and check its tables
+	StepFill    = "fill"    // write the new image into the staging folder
+	StepSecure  = "secure"  // have it on stable storage
+	StepProve   = "prove"   // read it back and compare
+	StepVerify  = "verify"  // compare a disk with what is known of it
+	StepSums    = "sums"    // of a disk in pieces: checksums of each
+	StepPublish = "publish" // give it its name
+	StepRename  = "rename"  // in the place of all that, for a disk that stays on its storage
+	// Only for a disk that moves.
+	StepHandOver = "hand-over" // have definitions of machines name the new place
+	StepRelease  = "release"   // hold the source
+)
+
+// Use is a file of a pool that a plan reads or writes.
+type Use struct {
+	Pool   string `json:"pool"`
+	Path   string `json:"path"`
+	Writes bool   `json:"writes"`
+	ID     string `json:"id,omitempty"` // of a file of the source, as it was then
+}
+
+// Disk is what was decided for one disk: all of its steps have this as their body.
+type Disk struct {
+	ID      string  `json:"id"` // with which the IDs of its steps begin
+	Request Request `json:"request"`
+	Before  *Side   `json:"before,omitempty"`
+	After   *Side   `json:"after,omitempty"`
+	// Copied are the files that are copied as they are, what opens the image last, into the folder Root of the destination.
+	Copied []Copied `json:"copied,omitempty"`
+	Root   string   `json:"root,omitempty"`
+	Own    []string `json:"own,omitempty"` // those of them that are of the image itself, by their old names
+	// Family are the disks that come along.
+	Family []Kin `json:"family,omitempty"`
+	// Rewrites are the copied files, by their new names, in which names of others are changed to the new ones, and their formats.
+	Rewrites map[string]string `json:"rewrites,omitempty"`
+	// KnownSums tells that the pieces of the source are compared with the checksums beside them: there is no tag.
+	KnownSums bool `json:"known_sums,omitempty"`
+	// Sums tells that the host of the destination takes the SHA-256 of each file, in the place of reading them back.
+	Sums bool `json:"sums,omitempty"`
+	// Renames tells that the files get new names, and nothing is copied.
+	Renames bool `json:"renames,omitempty"`
+	// Released are the files of the source that are held at the end, what opens it first.
+	Released []string `json:"released,omitempty"`
+	// Handovers are the definitions of machines that name the disk in its new place from then on.
+	Handovers []Handover `json:"handovers,omitempty"`
+	// Users are the definitions of machines that name the disk, as pool:path.
+	Users []string `json:"users,omitempty"`
+	// Displaced are files of a disk that is replaced which the new one does not have: they are held with it.
+	Displaced []string `json:"displaced,omitempty"`
+	// Owner and Mode are what the rules of the destination's pool ask for.
+	Owner string `json:"owner,omitempty"`
+	Mode  string `json:"mode,omitempty"`
+	// KeepsOwner tells that the new files get the owner of the source's.
+	KeepsOwner bool `json:"keeps_owner,omitempty"`
+	// Files are those of the new image, the one that makes it openable last.
+	Files []string `json:"files,omitempty"`
+	// Undoes is what is taken back; nil for any other work.
+	Undoes *Undone `json:"undoes,omitempty"`
+}
+
+// Undone is an ended job whose work is taken back.
+type Undone struct {
+	Job     string          `json:"job"`
+	Task    string          `json:"task"` // under which it held and staged files
+	Journal json.RawMessage `json:"journal"`
+	Files   []string        `json:"files"` // of the image that it made, which go to the holding folder
+}
+
+// firstDisk is the ID of the only disk of a plan.
+const firstDisk = "disk1"
+
+// step adds a step behind those that there are.
+func (p *maker) step(kind string, bytes int64, title string) {
+	s := Step{ID: firstDisk + "." + kind, Kind: kind, Title: title, Bytes: bytes}
+	if n := len(p.Steps); n > 0 {
+		s.After = []string{p.Steps[n-1].ID}
+	}
+	p.Steps = append(p.Steps, s)
+}
+
+// use notes files.
+func (p *maker) use(pool string, writes bool, files ...string) {
+	for _, file := range files {
+		p.uses = append(p.uses, Use{Pool: pool, Path: file, Writes: writes})
+	}
+}
+
+// isUsedIn tells whether a kind of step uses a file.
+func (p *maker) isUsedIn(kind string, u Use) bool {
+	released := p.isReleased(u)
+	switch kind {
+	case StepLook:
+		return !u.Writes || released
+	case StepPublish:
+		return u.Writes && !released
+	case StepRename:
+		return true
+	case StepRelease:
+		return released
+	case StepHandOver, StepSecure:
+		return false
+	}
+	return !u.Writes
+}
+
+// isReleased tells whether a file is one of the source that goes away.
+func (p *maker) isReleased(u Use) bool {
+	return u.Pool == p.Disk.Request.Source.Pool && slices.Contains(p.Released, u.Path)
+}
+
+// hostOf is the host that a kind of step works on.
+func (p *maker) hostOf(kind string) string {
+	if kind == StepLook || kind == StepRelease || p.facts.Destination.Host == "" {
+		return p.facts.Source.Host
+	}
+	return p.facts.Destination.Host
+}
+
+// Carried is the request by which its disk is carried, or was by the job that is undone.
+func (p Plan) Carried() Request {
+	if len(p.Bodies) > 0 {
+		return p.Bodies[0].Request
+	}
+	return p.Request
+}
+
+// Uses are the files that the plan reads or writes, each once.
+func (p Plan) Uses() (uses []Use) {
+	for _, s := range p.Steps {
+		for _, u := range s.Uses {
+			i := slices.IndexFunc(uses, func(o Use) bool { return o.Pool == u.Pool && o.Path == u.Path })
+			if i < 0 {
+				uses = append(uses, u)
+				continue
+			}
+			uses[i].Writes = uses[i].Writes || u.Writes
+		}
+	}
+	return uses
+}

@@ -1,0 +1,63 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"bagaglio/core/job"
+	"bagaglio/core/plan"
+	"bagaglio/internal/store"
+)
+
+// prepareUndo plans to take back what an ended job did.
+func (s *Service) prepareUndo(ctx context.Context, r plan.Request, since time.Time) (p plan.Plan, ends job.Ends, err error) {
+	j, err := s.job(ctx, r.Job)
+	if err != nil {
+		return p, ends, err
+	}
+	switch {
+	case j.State != store.Done:
+		return p, ends, fmt.Errorf("%w: job %s is %s: only what a job did that is done can be taken back", ErrState, r.Job, j.State)
+	case j.Plan.Request.Kind == plan.Undo:
+		return p, ends, fmt.Errorf("%w: job %s took back what another one did: start that one again (job again)", ErrState, r.Job)
+	case j.Journal == nil || len(j.Plan.After) == 0:
+		return p, ends, fmt.Errorf("%w: job %s left nothing in its place: there is nothing to take back", ErrState, r.Job)
+	}
+	ended := job.Ended{Job: r.Job, Task: s.stagingName(j.ID), Plan: j.Plan, Journal: j.Journal, Finished: *j.Finished}
+	if reverse, ok := ended.Reverse(); ok {
+		return s.prepare(ctx, reverse, since)
+	}
+	if ends, err = s.endsOf(ctx, j.Plan); err != nil {
+		return p, ends, err
+	}
+	known, err := s.knownOfImage(ctx, j.Plan, since)
+	if err != nil {
+		return p, ends, err
+	}
+	p, err = job.PrepareUndo(ctx, ends, ended, known)
+	return p, ends, err
+}
+
+// knownOfImage is what the records tell of an image that a job made, and that is to be taken away.
+func (s *Service) knownOfImage(ctx context.Context, p plan.Plan, since time.Time) (known job.Known, err error) {
+	away := plan.Request{Source: p.After[0].Place, Destination: p.Carried().Destination, Release: true}
+	pool, err := s.pool(ctx, away.Source.Pool)
+	if err != nil {
+		return known, err
+	}
+	needs, err := s.needs(ctx, away, pool, pool)
+	if err != nil {
+		return known, err
+	}
+	if known.Knowledge, err = s.knowledge(ctx, needs, since, true); err != nil {
+		return known, err
+	}
+	known.StandingThere = func(ctx context.Context, files []string) ([]string, error) {
+		return s.store.Standing(ctx, pool.Name, files)
+	}
+	known.Users = func(ctx context.Context, files []string) ([]plan.User, error) {
+		return s.store.Users(ctx, pool.Name, files)
+	}
+	return known, nil
+}
