@@ -12,5 +12,11 @@ import _ "embed"
 //go:embed openapi.yaml
 var Spec []byte
 
-// ProblemBlocked is the type of a problem where a check of a plan stands in the way.
-const ProblemBlocked = "urn:bagaglio:blocked"
+// ProblemPrefix begins the types of problems.
+const ProblemPrefix = "urn:bagaglio:"
+
+// Types of problems that clients tell apart.
+const (
+	ProblemBlocked = ProblemPrefix + "blocked" // a check of a plan stands in the way
+	ProblemInvalid = ProblemPrefix + "invalid" // the request makes no sense
+)

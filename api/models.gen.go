@@ -429,6 +429,14 @@ type Event struct {
 	Who string `json:"who"`
 }
 
+// EventList defines model for EventList.
+type EventList struct {
+	Items []Event `json:"items"`
+
+	// Next the cursor of the next page, absent behind the last
+	Next *string `json:"next,omitempty"`
+}
+
 // Extent defines model for Extent.
 type Extent = inspect.Run
 
@@ -449,6 +457,14 @@ type Format struct {
 	Name      string   `json:"name"`
 }
 
+// FormatList defines model for FormatList.
+type FormatList struct {
+	Items []Format `json:"items"`
+
+	// Next the cursor of the next page, absent behind the last
+	Next *string `json:"next,omitempty"`
+}
+
 // Group defines model for Group.
 type Group struct {
 	Created time.Time `json:"created"`
@@ -456,6 +472,14 @@ type Group struct {
 	Jobs    []Job     `json:"jobs"`
 	Name    string    `json:"name"`
 	Refused []Refused `json:"refused"`
+}
+
+// GroupList defines model for GroupList.
+type GroupList struct {
+	Items []Group `json:"items"`
+
+	// Next the cursor of the next page, absent behind the last
+	Next *string `json:"next,omitempty"`
 }
 
 // Head The last receipt, as it is kept outside of the records: the chain has to end with it
@@ -506,6 +530,14 @@ type Held struct {
 // HeldDefinition defines model for HeldDefinition.
 type HeldDefinition = job.HeldDefinition
 
+// HeldList defines model for HeldList.
+type HeldList struct {
+	Items []Held `json:"items"`
+
+	// Next the cursor of the next page, absent behind the last
+	Next *string `json:"next,omitempty"`
+}
+
 // Hit defines model for Hit.
 type Hit = job.Hit
 
@@ -541,6 +573,14 @@ type HostChange struct {
 	User       *string  `json:"user,omitempty"`
 }
 
+// HostList defines model for HostList.
+type HostList struct {
+	Items []Host `json:"items"`
+
+	// Next the cursor of the next page, absent behind the last
+	Next *string `json:"next,omitempty"`
+}
+
 // Job defines model for Job.
 type Job struct {
 	// Actions what can be done to it now; to undo is a request of that kind
@@ -561,7 +601,7 @@ type Job struct {
 	Hours    string      `json:"hours"`
 	Id       string      `json:"id"`
 	Outcome  *JobOutcome `json:"outcome,omitempty"`
-	Plan     Plan        `json:"plan"`
+	Plan     *Plan       `json:"plan,omitempty"`
 	Progress *Progress   `json:"progress,omitempty"`
 	Reason   *string     `json:"reason,omitempty"`
 
@@ -573,6 +613,9 @@ type Job struct {
 	Started   *time.Time `json:"started,omitempty"`
 	State     JobState   `json:"state"`
 	StoppedBy *Check     `json:"stopped_by,omitempty"`
+
+	// Warnings that its plan has
+	Warnings *[]Check `json:"warnings,omitempty"`
 }
 
 // JobOutcome defines model for Job.Outcome.
@@ -590,6 +633,14 @@ type JobChange struct {
 	Speed *int64 `json:"speed,omitempty"`
 }
 
+// JobList defines model for JobList.
+type JobList struct {
+	Items []Job `json:"items"`
+
+	// Next the cursor of the next page, absent behind the last
+	Next *string `json:"next,omitempty"`
+}
+
 // JobMove defines model for JobMove.
 type JobMove struct {
 	// Before a waiting job; first for the first one; empty for the end of the queue
@@ -603,7 +654,10 @@ type JobState string
 type KeptPlan struct {
 	Blocked bool   `json:"blocked"`
 	Id      string `json:"id"`
-	Plan    Plan   `json:"plan"`
+
+	// Job that was started with it, absent before
+	Job  *string `json:"job,omitempty"`
+	Plan Plan    `json:"plan"`
 }
 
 // Layout defines model for Layout.
@@ -634,6 +688,14 @@ type Lease struct {
 	Writes bool      `json:"writes"`
 }
 
+// LeaseList defines model for LeaseList.
+type LeaseList struct {
+	Items []Lease `json:"items"`
+
+	// Next the cursor of the next page, absent behind the last
+	Next *string `json:"next,omitempty"`
+}
+
 // Left defines model for Left.
 type Left = plan.Left
 
@@ -652,6 +714,14 @@ type Limit struct {
 
 // LimitScope defines model for Limit.Scope.
 type LimitScope string
+
+// LimitList defines model for LimitList.
+type LimitList struct {
+	Items []Limit `json:"items"`
+
+	// Next the cursor of the next page, absent behind the last
+	Next *string `json:"next,omitempty"`
+}
 
 // Missed defines model for Missed.
 type Missed = catalog.Missed
@@ -771,16 +841,29 @@ type PoolChange struct {
 // PoolFile defines model for PoolFile.
 type PoolFile = catalog.File
 
+// PoolList defines model for PoolList.
+type PoolList struct {
+	Items []Pool `json:"items"`
+
+	// Next the cursor of the next page, absent behind the last
+	Next *string `json:"next,omitempty"`
+}
+
 // PoolState defines model for PoolState.
 type PoolState = plan.PoolState
 
 // Problem RFC 9457
 type Problem struct {
-	Detail string `json:"detail"`
-	Status int    `json:"status"`
-	Title  string `json:"title"`
+	// Checks that stand in the way
+	Checks *[]Check `json:"checks,omitempty"`
+	Detail string   `json:"detail"`
 
-	// Type about:blank, or urn:bagaglio:blocked where a check of a plan stands in the way
+	// Job that is in the way
+	Job    *string `json:"job,omitempty"`
+	Status int     `json:"status"`
+	Title  string  `json:"title"`
+
+	// Type urn:bagaglio: and one of: blocked (with checks), in-use (with the job, where it is one), taken, state, invalid, too-large, records, host-key, unreachable, outside, name, not-a-file, kept, not-found, exists, other-format, format, damaged, unsupported; about:blank where the status says all
 	Type string `json:"type"`
 }
 
@@ -864,6 +947,14 @@ type Trait struct {
 	Rules Rules `json:"rules"`
 }
 
+// TraitList defines model for TraitList.
+type TraitList struct {
+	Items []Trait `json:"items"`
+
+	// Next the cursor of the next page, absent behind the last
+	Next *string `json:"next,omitempty"`
+}
+
 // Trial defines model for Trial.
 type Trial struct {
 	Facts *Facts  `json:"facts,omitempty"`
@@ -906,6 +997,10 @@ type FollowEventsParams struct {
 // ListJobsParams defines parameters for ListJobs.
 type ListJobsParams struct {
 	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *string   `form:"cursor,omitempty" json:"cursor,omitempty"`
+	State  *JobState `form:"state,omitempty" json:"state,omitempty"`
 }
 
 // RemoveLimitParams defines parameters for RemoveLimit.
@@ -919,9 +1014,9 @@ type RemoveLimitParamsScope string
 
 // ListEventsParams defines parameters for ListEvents.
 type ListEventsParams struct {
-	// Before number of the first one that is known
-	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
-	Limit  *int   `form:"limit,omitempty" json:"limit,omitempty"`
+	// Cursor next of the page before
+	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // LookAtDiskParams defines parameters for LookAtDisk.

@@ -218,10 +218,14 @@ type ClientInterface interface {
 
 	// ListJobs Jobs, the newest first
 	//
+	// Without their plans.
+	//
 	// Corresponds with GET /v1/jobs (the `ListJobs` operationId).
 	ListJobs(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartJobWithBody Start a plan as a job
+	//
+	// Starting the same plan again gives the same job.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -229,6 +233,8 @@ type ClientInterface interface {
 	StartJobWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartJob Start a plan as a job
+	//
+	// Starting the same plan again gives the same job.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -347,6 +353,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /v1/plans (the `MakePlan` operationId).
 	MakePlan(ctx context.Context, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPlan A plan that was made in the last day
+	//
+	// Corresponds with GET /v1/plans/{plan} (the `GetPlan` operationId).
+	GetPlan(ctx context.Context, plan string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListPools All pools
 	//
@@ -761,6 +772,8 @@ func (c *Client) TestHost(ctx context.Context, host HostName, reqEditors ...Requ
 
 // ListJobs Jobs, the newest first
 //
+// Without their plans.
+//
 // Corresponds with GET /v1/jobs (the `ListJobs` operationId).
 func (c *Client) ListJobs(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListJobsRequest(c.Server, params)
@@ -775,6 +788,8 @@ func (c *Client) ListJobs(ctx context.Context, params *ListJobsParams, reqEditor
 }
 
 // StartJobWithBody Start a plan as a job
+//
+// Starting the same plan again gives the same job.
 //
 // Takes any type of body and a specified content type.
 //
@@ -792,6 +807,8 @@ func (c *Client) StartJobWithBody(ctx context.Context, contentType string, body 
 }
 
 // StartJob Start a plan as a job
+//
+// Starting the same plan again gives the same job.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -1101,6 +1118,21 @@ func (c *Client) MakePlanWithBody(ctx context.Context, contentType string, body 
 // Corresponds with POST /v1/plans (the `MakePlan` operationId).
 func (c *Client) MakePlan(ctx context.Context, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakePlanRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPlan A plan that was made in the last day
+//
+// Corresponds with GET /v1/plans/{plan} (the `GetPlan` operationId).
+func (c *Client) GetPlan(ctx context.Context, plan string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPlanRequest(c.Server, plan)
 	if err != nil {
 		return nil, err
 	}
@@ -1943,6 +1975,30 @@ func NewListJobsRequest(server string, params *ListJobsParams) (*http.Request, e
 
 		}
 
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -2513,9 +2569,9 @@ func NewListEventsRequest(server string, params *ListEventsParams) (*http.Reques
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if params.Before != nil {
+		if params.Cursor != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -2587,6 +2643,40 @@ func NewMakePlanRequestWithBody(server string, contentType string, body io.Reade
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetPlanRequest constructs an http.Request for the GetPlan method
+func NewGetPlanRequest(server string, plan string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/plans/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -3542,6 +3632,8 @@ type ClientWithResponsesInterface interface {
 
 	// ListJobsWithResponse Jobs, the newest first
 	//
+	// Without their plans.
+	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /v1/jobs (the `ListJobs` operationId).
@@ -3549,12 +3641,16 @@ type ClientWithResponsesInterface interface {
 
 	// StartJobWithBodyWithResponse Start a plan as a job
 	//
+	// Starting the same plan again gives the same job.
+	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /v1/jobs (the `StartJob` operationId).
 	StartJobWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartJobResponse, error)
 
 	// StartJobWithResponse Start a plan as a job
+	//
+	// Starting the same plan again gives the same job.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -3695,6 +3791,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /v1/plans (the `MakePlan` operationId).
 	MakePlanWithResponse(ctx context.Context, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*MakePlanResponse, error)
+
+	// GetPlanWithResponse A plan that was made in the last day
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/plans/{plan} (the `GetPlan` operationId).
+	GetPlanWithResponse(ctx context.Context, plan string, reqEditors ...RequestEditorFn) (*GetPlanResponse, error)
 
 	// ListPoolsWithResponse All pools
 	//
@@ -3960,13 +4063,13 @@ type ListFormatsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Format
+	JSON200 *FormatList
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListFormatsResponse) GetJSON200() *[]Format {
+func (r ListFormatsResponse) GetJSON200() *FormatList {
 	return r.JSON200
 }
 
@@ -4008,13 +4111,13 @@ type ListGroupsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Group
+	JSON200 *GroupList
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListGroupsResponse) GetJSON200() *[]Group {
+func (r ListGroupsResponse) GetJSON200() *GroupList {
 	return r.JSON200
 }
 
@@ -4255,13 +4358,13 @@ type ListHeldResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Held
+	JSON200 *HeldList
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListHeldResponse) GetJSON200() *[]Held {
+func (r ListHeldResponse) GetJSON200() *HeldList {
 	return r.JSON200
 }
 
@@ -4303,13 +4406,13 @@ type ListHostsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Host
+	JSON200 *HostList
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListHostsResponse) GetJSON200() *[]Host {
+func (r ListHostsResponse) GetJSON200() *HostList {
 	return r.JSON200
 }
 
@@ -4536,13 +4639,13 @@ type ListJobsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Job
+	JSON200 *JobList
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListJobsResponse) GetJSON200() *[]Job {
+func (r ListJobsResponse) GetJSON200() *JobList {
 	return r.JSON200
 }
 
@@ -5064,13 +5167,13 @@ type ListLeasesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Lease
+	JSON200 *LeaseList
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListLeasesResponse) GetJSON200() *[]Lease {
+func (r ListLeasesResponse) GetJSON200() *LeaseList {
 	return r.JSON200
 }
 
@@ -5153,13 +5256,13 @@ type ListLimitsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Limit
+	JSON200 *LimitList
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListLimitsResponse) GetJSON200() *[]Limit {
+func (r ListLimitsResponse) GetJSON200() *LimitList {
 	return r.JSON200
 }
 
@@ -5242,13 +5345,13 @@ type ListEventsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Event
+	JSON200 *EventList
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListEventsResponse) GetJSON200() *[]Event {
+func (r ListEventsResponse) GetJSON200() *EventList {
 	return r.JSON200
 }
 
@@ -5334,17 +5437,65 @@ func (r MakePlanResponse) ContentType() string {
 	return ""
 }
 
-type ListPoolsResponse struct {
+type GetPlanResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Pool
+	JSON200 *KeptPlan
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListPoolsResponse) GetJSON200() *[]Pool {
+func (r GetPlanResponse) GetJSON200() *KeptPlan {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPlanResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListPoolsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PoolList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPoolsResponse) GetJSON200() *PoolList {
 	return r.JSON200
 }
 
@@ -5934,13 +6085,13 @@ type ListTraitsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Trait
+	JSON200 *TraitList
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListTraitsResponse) GetJSON200() *[]Trait {
+func (r ListTraitsResponse) GetJSON200() *TraitList {
 	return r.JSON200
 }
 
@@ -6288,6 +6439,8 @@ func (c *ClientWithResponses) TestHostWithResponse(ctx context.Context, host Hos
 
 // ListJobsWithResponse Jobs, the newest first
 //
+// Without their plans.
+//
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /v1/jobs (the `ListJobs` operationId).
@@ -6301,6 +6454,8 @@ func (c *ClientWithResponses) ListJobsWithResponse(ctx context.Context, params *
 
 // StartJobWithBodyWithResponse Start a plan as a job
 //
+// Starting the same plan again gives the same job.
+//
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /v1/jobs (the `StartJob` operationId).
@@ -6313,6 +6468,8 @@ func (c *ClientWithResponses) StartJobWithBodyWithResponse(ctx context.Context, 
 }
 
 // StartJobWithResponse Start a plan as a job
+//
+// Starting the same plan again gives the same job.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -6572,6 +6729,19 @@ func (c *ClientWithResponses) MakePlanWithResponse(ctx context.Context, body Mak
 		return nil, err
 	}
 	return ParseMakePlanResponse(rsp)
+}
+
+// GetPlanWithResponse A plan that was made in the last day
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/plans/{plan} (the `GetPlan` operationId).
+func (c *ClientWithResponses) GetPlanWithResponse(ctx context.Context, plan string, reqEditors ...RequestEditorFn) (*GetPlanResponse, error) {
+	rsp, err := c.GetPlan(ctx, plan, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPlanResponse(rsp)
 }
 
 // ListPoolsWithResponse All pools
@@ -6905,7 +7075,7 @@ func ParseListFormatsResponse(rsp *http.Response) (*ListFormatsResponse, error) 
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Format
+		var dest FormatList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -6938,7 +7108,7 @@ func ParseListGroupsResponse(rsp *http.Response) (*ListGroupsResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Group
+		var dest GroupList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -7110,7 +7280,7 @@ func ParseListHeldResponse(rsp *http.Response) (*ListHeldResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Held
+		var dest HeldList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -7143,7 +7313,7 @@ func ParseListHostsResponse(rsp *http.Response) (*ListHostsResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Host
+		var dest HostList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -7304,7 +7474,7 @@ func ParseListJobsResponse(rsp *http.Response) (*ListJobsResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Job
+		var dest JobList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -7679,7 +7849,7 @@ func ParseListLeasesResponse(rsp *http.Response) (*ListLeasesResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Lease
+		var dest LeaseList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -7741,7 +7911,7 @@ func ParseListLimitsResponse(rsp *http.Response) (*ListLimitsResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Limit
+		var dest LimitList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -7803,7 +7973,7 @@ func ParseListEventsResponse(rsp *http.Response) (*ListEventsResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Event
+		var dest EventList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -7854,6 +8024,39 @@ func ParseMakePlanResponse(rsp *http.Response) (*MakePlanResponse, error) {
 	return response, nil
 }
 
+// ParseGetPlanResponse parses an HTTP response from a GetPlanWithResponse call
+func ParseGetPlanResponse(rsp *http.Response) (*GetPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest KeptPlan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListPoolsResponse parses an HTTP response from a ListPoolsWithResponse call
 func ParseListPoolsResponse(rsp *http.Response) (*ListPoolsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7869,7 +8072,7 @@ func ParseListPoolsResponse(rsp *http.Response) (*ListPoolsResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Pool
+		var dest PoolList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -8282,7 +8485,7 @@ func ParseListTraitsResponse(rsp *http.Response) (*ListTraitsResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Trait
+		var dest TraitList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -75,6 +75,12 @@ func decode[T any](resp *http.Response, err error) (out T, _ error) {
 	return out, nil
 }
 
+// items reads the answer to a call that lists.
+func items[T any](resp *http.Response, err error) ([]T, error) {
+	list, err := decode[struct{ Items []T }](resp, err)
+	return list.Items, err
+}
+
 // unreachable adds what to do to an error of the line.
 func unreachable(err error) error {
 	if errors.Is(err, syscall.ECONNREFUSED) {
@@ -150,9 +156,19 @@ func (s *Service) Start(ctx context.Context, n api.NewJob) (api.Job, error) {
 	return decode[api.Job](s.calls.StartJob(ctx, n))
 }
 
-// Jobs returns the newest jobs, at most limit.
+// KeptPlan returns a plan that was made.
+func (s *Service) KeptPlan(ctx context.Context, id string) (api.KeptPlan, error) {
+	return decode[api.KeptPlan](s.calls.GetPlan(ctx, id))
+}
+
+// ListJobs returns those jobs that are asked for, without their plans, and the cursor of the next page.
+func (s *Service) ListJobs(ctx context.Context, p api.ListJobsParams) (api.JobList, error) {
+	return decode[api.JobList](s.calls.ListJobs(ctx, &p))
+}
+
+// Jobs returns the newest jobs, at most limit, without their plans.
 func (s *Service) Jobs(ctx context.Context, limit int) ([]api.Job, error) {
-	return decode[[]api.Job](s.calls.ListJobs(ctx, &api.ListJobsParams{Limit: &limit}))
+	return items[api.Job](s.calls.ListJobs(ctx, &api.ListJobsParams{Limit: &limit}))
 }
 
 // Job returns one job.

@@ -9,7 +9,7 @@ import (
 
 // Hosts returns all hosts, the service's own computer first.
 func (s *Service) Hosts(ctx context.Context) ([]api.Host, error) {
-	return decode[[]api.Host](s.calls.ListHosts(ctx))
+	return items[api.Host](s.calls.ListHosts(ctx))
 }
 
 // AddHost adds a host, which is not trusted unless its key is named.
@@ -35,12 +35,12 @@ func (s *Service) TestHost(ctx context.Context, name string) (api.Trial, error) 
 
 // Traits returns those that rules are combined of.
 func (s *Service) Traits(ctx context.Context) ([]api.Trait, error) {
-	return decode[[]api.Trait](s.calls.ListTraits(ctx))
+	return items[api.Trait](s.calls.ListTraits(ctx))
 }
 
 // Pools returns all pools.
 func (s *Service) Pools(ctx context.Context) ([]api.Pool, error) {
-	return decode[[]api.Pool](s.calls.ListPools(ctx))
+	return items[api.Pool](s.calls.ListPools(ctx))
 }
 
 // Pool returns one pool.
@@ -81,7 +81,7 @@ func (s *Service) StartGroup(ctx context.Context, n api.NewGroup) (api.Group, er
 
 // Groups returns the newest groups of jobs.
 func (s *Service) Groups(ctx context.Context) ([]api.Group, error) {
-	return decode[[]api.Group](s.calls.ListGroups(ctx))
+	return items[api.Group](s.calls.ListGroups(ctx))
 }
 
 // Group returns one group of jobs.

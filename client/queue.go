@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"strconv"
 
 	"bagaglio/api"
 )
@@ -28,7 +29,7 @@ func (s *Service) Change(ctx context.Context, id string, c api.JobChange) (api.J
 
 // Limits returns how many jobs may run at once, and how fast.
 func (s *Service) Limits(ctx context.Context) ([]api.Limit, error) {
-	return decode[[]api.Limit](s.calls.ListLimits(ctx))
+	return items[api.Limit](s.calls.ListLimits(ctx))
 }
 
 // SetLimit changes one.
@@ -45,7 +46,7 @@ func (s *Service) RemoveLimit(ctx context.Context, scope, name string) error {
 
 // Leases returns which job uses which file.
 func (s *Service) Leases(ctx context.Context) ([]api.Lease, error) {
-	return decode[[]api.Lease](s.calls.ListLeases(ctx))
+	return items[api.Lease](s.calls.ListLeases(ctx))
 }
 
 // FreeLeases frees what an ended job left over.
@@ -56,7 +57,7 @@ func (s *Service) FreeLeases(ctx context.Context, job string) error {
 
 // Held returns what was replaced and is kept for a while.
 func (s *Service) Held(ctx context.Context) ([]api.Held, error) {
-	return decode[[]api.Held](s.calls.ListHeld(ctx))
+	return items[api.Held](s.calls.ListHeld(ctx))
 }
 
 // Restore gives what is held its name back. With swap, what has the name now is held in its place.
@@ -72,5 +73,10 @@ func (s *Service) DropHeld(ctx context.Context, pool, id string) error {
 
 // Events returns the newest lines of the log before one of that number, or all when it is 0; at most limit.
 func (s *Service) Events(ctx context.Context, before int64, limit int) ([]api.Event, error) {
-	return decode[[]api.Event](s.calls.ListEvents(ctx, &api.ListEventsParams{Before: &before, Limit: &limit}))
+	p := api.ListEventsParams{Limit: &limit}
+	if before > 0 {
+		cursor := strconv.FormatInt(before, 10)
+		p.Cursor = &cursor
+	}
+	return items[api.Event](s.calls.ListEvents(ctx, &p))
 }

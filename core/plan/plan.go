@@ -162,7 +162,7 @@ func (p Plan) Shown() Plan {
 }
 
 // Blocked tells whether a check stands in the way.
-func (p Plan) Blocked() bool { return p.count(Blocks) > 0 }
+func (p Plan) Blocked() bool { return len(p.With(Blocks)) > 0 }
 
 // Incomplete is the name of the check for a source of which a part is missing.
 const Incomplete = "incomplete"
@@ -172,17 +172,13 @@ func (p Plan) Lacks() bool {
 	return slices.ContainsFunc(p.Checks, func(c Check) bool { return c.Name == Incomplete && c.Severity == Blocks })
 }
 
-// Warned tells whether a check warns.
-func (p Plan) Warned() bool { return p.count(Warns) > 0 }
-
-func (p Plan) count(s Severity) (n int) {
-	for _, c := range p.Checks {
-		if c.Severity == s {
-			n++
-		}
-	}
-	return n
+// With are the checks of a severity.
+func (p Plan) With(s Severity) []Check {
+	return slices.DeleteFunc(slices.Clone(p.Checks), func(c Check) bool { return c.Severity != s })
 }
+
+// Warned tells whether a check warns.
+func (p Plan) Warned() bool { return len(p.With(Warns)) > 0 }
 
 // likelySpeed is taken where nothing was measured yet: bytes a second of a plain disk.
 const likelySpeed = 200e6

@@ -13,7 +13,7 @@ func (s *server) PlanBalance(ctx context.Context, r PlanBalanceRequestObject) (P
 
 func (s *server) ListGroups(ctx context.Context, _ ListGroupsRequestObject) (ListGroupsResponseObject, error) {
 	groups, err := s.service.Groups(ctx)
-	return ListGroups200JSONResponse(groups), err
+	return ListGroups200JSONResponse{Items: groups}, err
 }
 
 func (s *server) StartGroup(ctx context.Context, r StartGroupRequestObject) (StartGroupResponseObject, error) {

@@ -2,18 +2,22 @@ package api
 
 import (
 	"context"
+	"net/url"
 
 	"github.com/gin-gonic/gin"
 )
 
 func (s *server) ListHosts(ctx context.Context, _ ListHostsRequestObject) (ListHostsResponseObject, error) {
 	hosts, err := s.service.Hosts(ctx)
-	return ListHosts200JSONResponse(hosts), err
+	return ListHosts200JSONResponse{Items: hosts}, err
 }
 
 func (s *server) AddHost(ctx context.Context, r AddHostRequestObject) (AddHostResponseObject, error) {
 	host, err := s.service.AddHost(ctx, *r.Body)
 	ctx.(*gin.Context).Set(subjectKey, "host "+r.Body.Name)
+	if err == nil {
+		created(ctx, "/v1/hosts/"+url.PathEscape(host.Name))
+	}
 	return AddHost201JSONResponse(host), err
 }
 
@@ -32,12 +36,12 @@ func (s *server) TestHost(ctx context.Context, r TestHostRequestObject) (TestHos
 }
 
 func (s *server) ListTraits(context.Context, ListTraitsRequestObject) (ListTraitsResponseObject, error) {
-	return ListTraits200JSONResponse(s.service.Traits()), nil
+	return ListTraits200JSONResponse{Items: s.service.Traits()}, nil
 }
 
 func (s *server) ListPools(ctx context.Context, _ ListPoolsRequestObject) (ListPoolsResponseObject, error) {
 	pools, err := s.service.Pools(ctx)
-	return ListPools200JSONResponse(pools), err
+	return ListPools200JSONResponse{Items: pools}, err
 }
 
 func (s *server) GetPool(ctx context.Context, r GetPoolRequestObject) (GetPoolResponseObject, error) {
@@ -48,6 +52,9 @@ func (s *server) GetPool(ctx context.Context, r GetPoolRequestObject) (GetPoolRe
 func (s *server) AddPool(ctx context.Context, r AddPoolRequestObject) (AddPoolResponseObject, error) {
 	pool, err := s.service.AddPool(ctx, *r.Body)
 	ctx.(*gin.Context).Set(subjectKey, "pool "+r.Body.Name)
+	if err == nil {
+		created(ctx, "/v1/pools/"+url.PathEscape(pool.Name))
+	}
 	return AddPool201JSONResponse(pool), err
 }
 

@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"net/http"
+	"strconv"
 
 	spec "bagaglio/api"
 	"bagaglio/core/disk"
@@ -20,33 +21,35 @@ import (
 	"github.com/gin-gonic/gin"
 )
 
-// classes tells the HTTP status of an error.
+// classes tells the type and the HTTP status of an error.
 var classes = []struct {
 	is     func(error) bool
+	kind   string // behind spec.ProblemPrefix
 	status int
 }{
-	{isA[*http.MaxBytesError], http.StatusRequestEntityTooLarge},
-	{is(store.ErrTaken), http.StatusConflict},
-	{is(job.ErrBlocked), http.StatusConflict},
-	{is(job.ErrInUse), http.StatusConflict},
-	{is(service.ErrState), http.StatusConflict},
-	{is(service.ErrInvalid), http.StatusBadRequest},
-	{is(plan.ErrRequest), http.StatusBadRequest},
-	{store.CannotWrite, http.StatusServiceUnavailable},
-	{isA[*sftp.HostKeyError], http.StatusConflict},
-	{is(storage.ErrLost), http.StatusServiceUnavailable},
-	{is(storage.ErrOutside), http.StatusBadRequest},
-	{is(storage.ErrName), http.StatusBadRequest},
-	{is(storage.ErrNotFile), http.StatusUnprocessableEntity},
-	{is(local.ErrKept), http.StatusBadRequest},
-	{is(store.ErrNotFound), http.StatusNotFound},
-	{is(fs.ErrNotExist), http.StatusNotFound},
-	{is(fs.ErrExist), http.StatusConflict},
-	{isA[*disk.MismatchError], http.StatusUnprocessableEntity},
-	{is(disk.ErrNoFormat), http.StatusBadRequest},
-	{is(disk.ErrFormat), http.StatusUnprocessableEntity},
-	{is(disk.ErrDamaged), http.StatusUnprocessableEntity},
-	{is(disk.ErrUnsupported), http.StatusUnprocessableEntity},
+	{isA[*http.MaxBytesError], "too-large", http.StatusRequestEntityTooLarge},
+	{is(store.ErrTaken), "taken", http.StatusConflict},
+	{is(job.ErrBlocked), "blocked", http.StatusConflict},
+	{isA[*store.LeasedError], "in-use", http.StatusConflict},
+	{is(job.ErrInUse), "in-use", http.StatusConflict},
+	{is(service.ErrState), "state", http.StatusConflict},
+	{is(service.ErrInvalid), "invalid", http.StatusBadRequest},
+	{is(plan.ErrRequest), "invalid", http.StatusBadRequest},
+	{store.CannotWrite, "records", http.StatusServiceUnavailable},
+	{isA[*sftp.HostKeyError], "host-key", http.StatusConflict},
+	{is(storage.ErrLost), "unreachable", http.StatusServiceUnavailable},
+	{is(storage.ErrOutside), "outside", http.StatusBadRequest},
+	{is(storage.ErrName), "name", http.StatusBadRequest},
+	{is(storage.ErrNotFile), "not-a-file", http.StatusUnprocessableEntity},
+	{is(local.ErrKept), "kept", http.StatusBadRequest},
+	{is(store.ErrNotFound), "not-found", http.StatusNotFound},
+	{is(fs.ErrNotExist), "not-found", http.StatusNotFound},
+	{is(fs.ErrExist), "exists", http.StatusConflict},
+	{isA[*disk.MismatchError], "other-format", http.StatusUnprocessableEntity},
+	{is(disk.ErrNoFormat), "format", http.StatusBadRequest},
+	{is(disk.ErrFormat), "format", http.StatusUnprocessableEntity},
+	{is(disk.ErrDamaged), "damaged", http.StatusUnprocessableEntity},
+	{is(disk.ErrUnsupported), "unsupported", http.StatusUnprocessableEntity},
 }
 
 func is(target error) func(error) bool {
@@ -61,29 +64,37 @@ func isA[E error](err error) bool {
 // problem ends a request with what went wrong (RFC 9457).
 func problem(c *gin.Context, err error) {
 	err = service.Unwritten(err)
-	status := http.StatusInternalServerError
+	p := spec.Problem{Type: plainProblem, Status: http.StatusInternalServerError, Detail: err.Error()}
 	for _, class := range classes {
 		if class.is(err) {
-			status = class.status
+			p.Type, p.Status = spec.ProblemPrefix+class.kind, class.status
 			break
 		}
 	}
-	kind := plainProblem
-	if errors.Is(err, job.ErrBlocked) {
-		kind = spec.ProblemBlocked
+	var blocked *service.BlockedError
+	if errors.As(err, &blocked) {
+		p.Checks = &blocked.Checks
 	}
-	answer(c, kind, status, err.Error())
+	var leased *store.LeasedError
+	if errors.As(err, &leased) {
+		id := strconv.FormatInt(leased.Job, 10)
+		p.Job = &id
+	}
+	answer(c, p)
 }
 
 // plainProblem is the type of a problem that says no more than its status (RFC 9457, 4.2.1).
 const plainProblem = "about:blank"
 
-func problemWith(c *gin.Context, status int, detail string) { answer(c, plainProblem, status, detail) }
+func problemWith(c *gin.Context, status int, detail string) {
+	answer(c, spec.Problem{Type: plainProblem, Status: status, Detail: detail})
+}
 
-func answer(c *gin.Context, kind string, status int, detail string) {
-	c.Set(detailKey, detail)
+func answer(c *gin.Context, p spec.Problem) {
+	p.Title = http.StatusText(p.Status)
+	c.Set(detailKey, p.Detail)
 	c.Header("Content-Type", "application/problem+json")
-	c.AbortWithStatusJSON(status, spec.Problem{Type: kind, Title: http.StatusText(status), Status: status, Detail: detail})
+	c.AbortWithStatusJSON(p.Status, p)
 }
 
 // writeProblem writes the body of a problem where gin is not.

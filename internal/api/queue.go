@@ -3,9 +3,8 @@ package api
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"strings"
-
-	"bagaglio/internal/service"
 
 	"github.com/gin-gonic/gin"
 )
@@ -32,7 +31,7 @@ func (s *server) MoveJob(ctx context.Context, r MoveJobRequestObject) (MoveJobRe
 
 func (s *server) ListLimits(ctx context.Context, _ ListLimitsRequestObject) (ListLimitsResponseObject, error) {
 	limits, err := s.service.Limits(ctx)
-	return ListLimits200JSONResponse(limits), err
+	return ListLimits200JSONResponse{Items: limits}, err
 }
 
 func (s *server) SetLimit(ctx context.Context, r SetLimitRequestObject) (SetLimitResponseObject, error) {
@@ -51,7 +50,7 @@ func (s *server) RemoveLimit(ctx context.Context, r RemoveLimitRequestObject) (R
 
 func (s *server) ListLeases(ctx context.Context, _ ListLeasesRequestObject) (ListLeasesResponseObject, error) {
 	leases, err := s.service.Leases(ctx)
-	return ListLeases200JSONResponse(leases), err
+	return ListLeases200JSONResponse{Items: leases}, err
 }
 
 func (s *server) FreeLeases(ctx context.Context, r FreeLeasesRequestObject) (FreeLeasesResponseObject, error) {
@@ -60,7 +59,7 @@ func (s *server) FreeLeases(ctx context.Context, r FreeLeasesRequestObject) (Fre
 
 func (s *server) ListHeld(ctx context.Context, _ ListHeldRequestObject) (ListHeldResponseObject, error) {
 	held, err := s.service.Held(ctx)
-	return ListHeld200JSONResponse(held), err
+	return ListHeld200JSONResponse{Items: held}, err
 }
 
 func (s *server) DropHeld(ctx context.Context, r DropHeldRequestObject) (DropHeldResponseObject, error) {
@@ -73,16 +72,15 @@ func (s *server) RestoreHeld(ctx context.Context, r RestoreHeldRequestObject) (R
 }
 
 func (s *server) ListEvents(ctx context.Context, r ListEventsRequestObject) (ListEventsResponseObject, error) {
-	before, limit := int64(0), 100
-	if r.Params.Before != nil {
-		before = *r.Params.Before
-	}
-	if r.Params.Limit != nil {
-		limit = *r.Params.Limit
-	}
-	if limit < 1 || limit > 1000 {
-		return nil, fmt.Errorf("%w: limit is %d and should be from 1 to 1000", service.ErrInvalid, limit)
+	limit, before, err := page(r.Params.Limit, r.Params.Cursor)
+	if err != nil {
+		return nil, err
 	}
 	events, err := s.service.Events(ctx, before, limit)
-	return ListEvents200JSONResponse(events), err
+	out := ListEvents200JSONResponse{Items: events}
+	if len(events) == limit {
+		next := strconv.FormatInt(events[limit-1].Number, 10)
+		out.Next = &next
+	}
+	return out, err
 }

@@ -116,6 +116,9 @@ type ServerInterface interface {
 	// MakePlan Say what a request would do; nothing is touched
 	// (POST /v1/plans)
 	MakePlan(c *gin.Context)
+	// GetPlan A plan that was made in the last day
+	// (GET /v1/plans/{plan})
+	GetPlan(c *gin.Context, plan string)
 	// ListPools All pools
 	// (GET /v1/pools)
 	ListPools(c *gin.Context)
@@ -467,6 +470,22 @@ func (siw *ServerInterfaceWrapper) ListJobs(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -798,11 +817,11 @@ func (siw *ServerInterfaceWrapper) ListEvents(c *gin.Context) {
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ListEventsParams
 
-	// ------------- Optional query parameter "before" -------------
+	// ------------- Optional query parameter "cursor" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", c.Request.URL.Query(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter before: %w", err), http.StatusBadRequest)
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -835,6 +854,31 @@ func (siw *ServerInterfaceWrapper) MakePlan(c *gin.Context) {
 	}
 
 	siw.Handler.MakePlan(c)
+}
+
+// GetPlan operation middleware
+func (siw *ServerInterfaceWrapper) GetPlan(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "plan" -------------
+	var plan string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", c.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter plan: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetPlan(c, plan)
 }
 
 // ListPools operation middleware
@@ -1345,6 +1389,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/v1/pools/:pool/look", wrapper.StopLooking)
 	router.GET(options.BaseURL+"/v1/pools/:pool/disk", wrapper.LookAtDisk)
 	router.POST(options.BaseURL+"/v1/plans", wrapper.MakePlan)
+	router.GET(options.BaseURL+"/v1/plans/:plan", wrapper.GetPlan)
 	router.GET(options.BaseURL+"/v1/jobs", wrapper.ListJobs)
 	router.POST(options.BaseURL+"/v1/jobs", wrapper.StartJob)
 	router.GET(options.BaseURL+"/v1/jobs/:job", wrapper.GetJob)
@@ -1526,7 +1571,7 @@ type ListFormatsResponseObject interface {
 	VisitListFormatsResponse(w http.ResponseWriter) error
 }
 
-type ListFormats200JSONResponse []Format
+type ListFormats200JSONResponse FormatList
 
 func (response ListFormats200JSONResponse) VisitListFormatsResponse(w http.ResponseWriter) error {
 
@@ -1564,7 +1609,7 @@ type ListGroupsResponseObject interface {
 	VisitListGroupsResponse(w http.ResponseWriter) error
 }
 
-type ListGroups200JSONResponse []Group
+type ListGroups200JSONResponse GroupList
 
 func (response ListGroups200JSONResponse) VisitListGroupsResponse(w http.ResponseWriter) error {
 
@@ -1772,7 +1817,7 @@ type ListHeldResponseObject interface {
 	VisitListHeldResponse(w http.ResponseWriter) error
 }
 
-type ListHeld200JSONResponse []Held
+type ListHeld200JSONResponse HeldList
 
 func (response ListHeld200JSONResponse) VisitListHeldResponse(w http.ResponseWriter) error {
 
@@ -1810,7 +1855,7 @@ type ListHostsResponseObject interface {
 	VisitListHostsResponse(w http.ResponseWriter) error
 }
 
-type ListHosts200JSONResponse []Host
+type ListHosts200JSONResponse HostList
 
 func (response ListHosts200JSONResponse) VisitListHostsResponse(w http.ResponseWriter) error {
 
@@ -2000,7 +2045,7 @@ type ListJobsResponseObject interface {
 	VisitListJobsResponse(w http.ResponseWriter) error
 }
 
-type ListJobs200JSONResponse []Job
+type ListJobs200JSONResponse JobList
 
 func (response ListJobs200JSONResponse) VisitListJobsResponse(w http.ResponseWriter) error {
 
@@ -2451,7 +2496,7 @@ type ListLeasesResponseObject interface {
 	VisitListLeasesResponse(w http.ResponseWriter) error
 }
 
-type ListLeases200JSONResponse []Lease
+type ListLeases200JSONResponse LeaseList
 
 func (response ListLeases200JSONResponse) VisitListLeasesResponse(w http.ResponseWriter) error {
 
@@ -2522,7 +2567,7 @@ type ListLimitsResponseObject interface {
 	VisitListLimitsResponse(w http.ResponseWriter) error
 }
 
-type ListLimits200JSONResponse []Limit
+type ListLimits200JSONResponse LimitList
 
 func (response ListLimits200JSONResponse) VisitListLimitsResponse(w http.ResponseWriter) error {
 
@@ -2594,7 +2639,7 @@ type ListEventsResponseObject interface {
 	VisitListEventsResponse(w http.ResponseWriter) error
 }
 
-type ListEvents200JSONResponse []Event
+type ListEvents200JSONResponse EventList
 
 func (response ListEvents200JSONResponse) VisitListEventsResponse(w http.ResponseWriter) error {
 
@@ -2664,6 +2709,45 @@ func (response MakePlandefaultApplicationProblemPlusJSONResponse) VisitMakePlanR
 	return err
 }
 
+type GetPlanRequestObject struct {
+	Plan string `json:"plan"`
+}
+
+type GetPlanResponseObject interface {
+	VisitGetPlanResponse(w http.ResponseWriter) error
+}
+
+type GetPlan200JSONResponse KeptPlan
+
+func (response GetPlan200JSONResponse) VisitGetPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPlandefaultApplicationProblemPlusJSONResponse) VisitGetPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListPoolsRequestObject struct {
 }
 
@@ -2671,7 +2755,7 @@ type ListPoolsResponseObject interface {
 	VisitListPoolsResponse(w http.ResponseWriter) error
 }
 
-type ListPools200JSONResponse []Pool
+type ListPools200JSONResponse PoolList
 
 func (response ListPools200JSONResponse) VisitListPoolsResponse(w http.ResponseWriter) error {
 
@@ -3159,7 +3243,7 @@ type ListTraitsResponseObject interface {
 	VisitListTraitsResponse(w http.ResponseWriter) error
 }
 
-type ListTraits200JSONResponse []Trait
+type ListTraits200JSONResponse TraitList
 
 func (response ListTraits200JSONResponse) VisitListTraitsResponse(w http.ResponseWriter) error {
 
@@ -3326,6 +3410,9 @@ type StrictServerInterface interface {
 	// MakePlan Say what a request would do; nothing is touched
 	// (POST /v1/plans)
 	MakePlan(ctx context.Context, request MakePlanRequestObject) (MakePlanResponseObject, error)
+	// GetPlan A plan that was made in the last day
+	// (GET /v1/plans/{plan})
+	GetPlan(ctx context.Context, request GetPlanRequestObject) (GetPlanResponseObject, error)
 	// ListPools All pools
 	// (GET /v1/pools)
 	ListPools(ctx context.Context, request ListPoolsRequestObject) (ListPoolsResponseObject, error)
@@ -4390,6 +4477,32 @@ func (sh *strictHandler) MakePlan(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(MakePlanResponseObject); ok {
 		if err := validResponse.VisitMakePlanResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetPlan operation middleware
+func (sh *strictHandler) GetPlan(ctx *gin.Context, plan string) {
+	var request GetPlanRequestObject
+
+	request.Plan = plan
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPlan(ctx, request.(GetPlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetPlanResponseObject); ok {
+		if err := validResponse.VisitGetPlanResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -93,7 +93,7 @@ func (s *server) GetVersion(context.Context, GetVersionRequestObject) (GetVersio
 }
 
 func (s *server) ListFormats(context.Context, ListFormatsRequestObject) (ListFormatsResponseObject, error) {
-	var out ListFormats200JSONResponse
+	out := ListFormats200JSONResponse{Items: []spec.Format{}}
 	for _, f := range disk.Formats() {
 		entry := spec.Format{Name: f.Name, Extension: f.Extensions[0]}
 		for _, l := range f.Layouts {
@@ -107,7 +107,7 @@ func (s *server) ListFormats(context.Context, ListFormatsRequestObject) (ListFor
 			}
 			entry.Layouts = append(entry.Layouts, row)
 		}
-		out = append(out, entry)
+		out.Items = append(out.Items, entry)
 	}
 	return out, nil
 }
@@ -180,24 +180,58 @@ func (s *server) LookAtDisk(ctx context.Context, r LookAtDiskRequestObject) (Loo
 
 func (s *server) MakePlan(ctx context.Context, r MakePlanRequestObject) (MakePlanResponseObject, error) {
 	kept, err := s.service.Plan(ctx, *r.Body)
+	if err == nil {
+		created(ctx, "/v1/plans/"+kept.Id)
+	}
 	return MakePlan201JSONResponse(kept), err
 }
 
+func (s *server) GetPlan(ctx context.Context, r GetPlanRequestObject) (GetPlanResponseObject, error) {
+	kept, err := s.service.KeptPlan(ctx, r.Plan)
+	return GetPlan200JSONResponse(kept), err
+}
+
 func (s *server) ListJobs(ctx context.Context, r ListJobsRequestObject) (ListJobsResponseObject, error) {
-	limit := 100
-	if r.Params.Limit != nil {
-		limit = *r.Params.Limit
+	q := store.JobQuery{Limit: 100}
+	var err error
+	if q.Limit, q.Below, err = page(r.Params.Limit, r.Params.Cursor); err != nil {
+		return nil, err
 	}
-	if limit < 1 || limit > 1000 {
-		return nil, fmt.Errorf("%w: limit is %d and should be from 1 to 1000", service.ErrInvalid, limit)
+	if r.Params.State != nil {
+		q.State = store.State(*r.Params.State)
 	}
-	jobs, err := s.service.Jobs(ctx, limit)
+	jobs, err := s.service.Jobs(ctx, q)
 	return ListJobs200JSONResponse(jobs), err
+}
+
+// page reads which page of a list is asked for: how much of it, and behind which number.
+func page(limit *int, cursor *string) (n int, behind int64, err error) {
+	n = 100
+	if limit != nil {
+		n = *limit
+	}
+	if n < 1 || n > 1000 {
+		return n, 0, fmt.Errorf("%w: limit is %d and should be from 1 to 1000", service.ErrInvalid, n)
+	}
+	if cursor != nil {
+		if behind, err = strconv.ParseInt(*cursor, 10, 64); err != nil || behind < 1 {
+			return n, 0, fmt.Errorf("%w: the cursor %q is none that a list gave", service.ErrInvalid, *cursor)
+		}
+	}
+	return n, behind, nil
+}
+
+// created says where what was made is to be found.
+func created(ctx context.Context, path string) {
+	ctx.(*gin.Context).Header("Location", path)
 }
 
 func (s *server) StartJob(ctx context.Context, r StartJobRequestObject) (StartJobResponseObject, error) {
 	j, err := s.service.Start(ctx, *r.Body)
 	ctx.(*gin.Context).Set(subjectKey, "job "+j.Id)
+	if err == nil {
+		created(ctx, "/v1/jobs/"+j.Id)
+	}
 	return StartJob201JSONResponse(j), err
 }
 
@@ -214,6 +248,9 @@ func (s *server) CancelJob(ctx context.Context, r CancelJobRequestObject) (Cance
 func (s *server) StartAgain(ctx context.Context, r StartAgainRequestObject) (StartAgainResponseObject, error) {
 	j, err := s.service.Again(ctx, r.Job)
 	ctx.(*gin.Context).Set(subjectKey, "job "+r.Job+" as job "+j.Id)
+	if err == nil {
+		created(ctx, "/v1/jobs/"+j.Id)
+	}
 	return StartAgain201JSONResponse(j), err
 }
 

@@ -225,10 +225,8 @@ func (a *app) printGroup(g api.Group) error {
 		}
 		if err = table(a.out, rows); err == nil {
 			for _, j := range g.Jobs {
-				for _, c := range j.Plan.Checks {
-					if c.Severity == plan.Warns {
-						a.remark("Job %s, %s: %s", j.Id, j.Request.Source, c.Message)
-					}
+				for _, c := range *j.Warnings {
+					a.remark("Job %s, %s: %s", j.Id, j.Request.Source, c.Message)
 				}
 			}
 			a.remark("%s: %d of %d done, %d not done.", g.Name, done, len(g.Jobs)+len(g.Refused), failed)

@@ -120,7 +120,7 @@ func (a *app) jobShow() *cobra.Command {
 			if j.StoppedBy != nil {
 				j.Plan.Checks = append([]plan.Check{*j.StoppedBy}, j.Plan.Checks...)
 			}
-			return printPlan(a.out, j.Plan)
+			return printPlan(a.out, *j.Plan)
 		},
 	}
 	a.jsonFlag(c)

@@ -122,7 +122,7 @@ func Records(r job.Records) job.Records { return records{r} }
 type records struct{ job.Records }
 
 func (r records) Keep(ctx context.Context, s job.State, mark []byte) error {
-	return around("checkpoint "+s.Stage, func() error { return r.Records.Keep(ctx, s, mark) })
+	return around("checkpoint "+s.Step, func() error { return r.Records.Keep(ctx, s, mark) })
 }
 
 func (r records) Forget(ctx context.Context) error {

@@ -292,7 +292,7 @@ func (s *Service) viewGroup(ctx context.Context, g store.Group) (v api.Group, er
 	}
 	jobs, err := s.store.JobsOf(ctx, g.ID)
 	for _, j := range jobs {
-		v.Jobs = append(v.Jobs, s.view(j))
+		v.Jobs = append(v.Jobs, s.summary(j))
 	}
 	return v, err
 }

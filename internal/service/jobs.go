@@ -27,8 +27,28 @@ func (s *Service) Plan(ctx context.Context, r plan.Request) (api.KeptPlan, error
 		return api.KeptPlan{}, err
 	}
 	id := uuid.NewString()
-	return api.KeptPlan{Id: id, Blocked: p.Blocked(), Plan: p.Shown()}, s.store.AddPlan(ctx, id, p.Request, time.Now())
+	return api.KeptPlan{Id: id, Blocked: p.Blocked(), Plan: p.Shown()}, s.store.AddPlan(ctx, id, p.Shown(), time.Now())
 }
+
+// KeptPlan returns a plan that was made.
+func (s *Service) KeptPlan(ctx context.Context, id string) (api.KeptPlan, error) {
+	p, started, err := s.store.KeptPlan(ctx, id)
+	if err != nil {
+		return api.KeptPlan{}, fmt.Errorf("plan %q: %w", id, err)
+	}
+	kept := api.KeptPlan{Id: id, Blocked: p.Blocked(), Plan: p}
+	if started > 0 {
+		kept.Job = ptr(strconv.FormatInt(started, 10))
+	}
+	return kept, nil
+}
+
+// BlockedError is the error for a plan that checks stand in the way of, at least one.
+type BlockedError struct{ Checks []plan.Check }
+
+func (e *BlockedError) Error() string { return fmt.Sprintf("%v: %s", job.ErrBlocked, e.Checks[0].Message) }
+
+func (e *BlockedError) Unwrap() error { return job.ErrBlocked }
 
 // prepare plans a request, with what was known at a time or is known since.
 func (s *Service) prepare(ctx context.Context, r plan.Request, since time.Time) (plan.Plan, job.Ends, error) {
@@ -180,9 +200,14 @@ func definitionPools(p plan.Plan) (pools []string) {
 
 // Start puts the request of a plan into the queue. What the world looks like may have changed since, so it is planned anew.
 func (s *Service) Start(ctx context.Context, n api.NewJob) (api.Job, error) {
-	r, err := s.store.PlannedRequest(ctx, n.Plan)
+	s.starting.Lock() // the same plan, sent twice, is one job
+	defer s.starting.Unlock()
+	p, started, err := s.store.KeptPlan(ctx, n.Plan)
 	if err != nil {
 		return api.Job{}, fmt.Errorf("plan %q: %w", n.Plan, err)
+	}
+	if started > 0 {
+		return s.Job(ctx, strconv.FormatInt(started, 10))
 	}
 	var speed int64
 	var hours string
@@ -192,7 +217,15 @@ func (s *Service) Start(ctx context.Context, n api.NewJob) (api.Job, error) {
 	if n.Hours != nil {
 		hours = *n.Hours
 	}
-	return s.start(ctx, r, speed, hours)
+	j, err := s.start(ctx, p.Request, speed, hours)
+	if err != nil {
+		return j, err
+	}
+	id, err := strconv.ParseInt(j.Id, 10, 64)
+	if err == nil {
+		err = s.store.PlanStarted(ctx, n.Plan, id)
+	}
+	return j, err
 }
 
 // Again puts the request of an ended job into the queue as a new job.
@@ -228,10 +261,8 @@ func (s *Service) startIn(ctx context.Context, r plan.Request, speed int64, hour
 	if err != nil {
 		return 0, err
 	}
-	for _, c := range p.Checks {
-		if c.Severity == plan.Blocks {
-			return 0, fmt.Errorf("%w: %s", job.ErrBlocked, c.Message)
-		}
+	if stop := p.With(plan.Blocks); len(stop) > 0 {
+		return 0, &BlockedError{stop}
 	}
 	if r.Source.Format != "" {
 		if err := s.know(ctx, ends.Source, r.Source, r.Source.Format); err != nil {
@@ -248,17 +279,17 @@ func (s *Service) startIn(ctx context.Context, r plan.Request, speed int64, hour
 	return id, err
 }
 
-// Jobs returns the newest jobs.
-func (s *Service) Jobs(ctx context.Context, limit int) ([]api.Job, error) {
-	records, err := s.store.Jobs(ctx, limit)
-	if err != nil {
-		return nil, err
-	}
-	jobs := make([]api.Job, len(records))
+// Jobs returns jobs without their plans, the newest first, behind a cursor, and the next one.
+func (s *Service) Jobs(ctx context.Context, q store.JobQuery) (list api.JobList, err error) {
+	records, err := s.store.Jobs(ctx, q)
+	list.Items = make([]api.Job, len(records))
 	for i, r := range records {
-		jobs[i] = s.view(r)
+		list.Items[i] = s.summary(r)
 	}
-	return jobs, nil
+	if len(records) == q.Limit {
+		list.Next = &list.Items[len(records)-1].Id
+	}
+	return list, err
 }
 
 // Job returns one job.
@@ -284,8 +315,17 @@ func (s *Service) job(ctx context.Context, id string) (store.Job, error) {
 
 // view is a job as the API shows it.
 func (s *Service) view(j store.Job) api.Job {
+	v := s.summary(j)
+	shown := j.Plan.Shown()
+	v.Plan = &shown
+	return v
+}
+
+// summary is a job without its plan.
+func (s *Service) summary(j store.Job) api.Job {
+	warnings := j.Plan.With(plan.Warns)
 	v := api.Job{
-		Id: strconv.FormatInt(j.ID, 10), State: api.JobState(j.State), Request: j.Plan.Request, Plan: j.Plan.Shown(),
+		Id: strconv.FormatInt(j.ID, 10), State: api.JobState(j.State), Request: j.Plan.Request, Warnings: &warnings,
 		Created: j.Created, Started: j.Started, Finished: j.Finished, Ended: j.State.Ended(), Actions: actionsOn(j),
 	}
 	if j.Outcome != "" {
@@ -335,7 +375,7 @@ func (s *Service) changed(id int64) {
 		s.log.Error("looking at a job that changed", "job", id, "error", err)
 		return
 	}
-	s.events.publish(s.view(j))
+	s.events.publish(s.summary(j))
 }
 
 // Receipt returns what an ended job proves.

@@ -64,6 +64,7 @@ type Service struct {
 	health  health
 
 	dispatching sync.Mutex
+	starting    sync.Mutex    // of plans
 	done        chan struct{} // closed when the service closes
 	options     Options
 }

@@ -119,27 +119,35 @@ func optionalTime(s sql.NullString) (*time.Time, error) {
 	return &t, err
 }
 
-// AddPlan keeps the request of a plan, so that it can be started.
-func (s *Store) AddPlan(ctx context.Context, id string, r plan.Request, now time.Time) error {
-	b, err := json.Marshal(r)
+// AddPlan keeps a plan as it is shown, so that it can be started.
+func (s *Store) AddPlan(ctx context.Context, id string, p plan.Plan, now time.Time) error {
+	b, err := json.Marshal(p)
 	if err != nil {
 		return err
 	}
 	const keep = 24 * time.Hour // a plan is made for now
 	_, err = s.db.ExecContext(ctx, `DELETE FROM plans WHERE created < ?`, stamp(now.Add(-keep)))
 	if err == nil {
-		_, err = s.db.ExecContext(ctx, `INSERT INTO plans (id, created, request) VALUES (?, ?, ?)`, id, stamp(now), string(b))
+		_, err = s.db.ExecContext(ctx, `INSERT INTO plans (id, created, plan) VALUES (?, ?, ?)`, id, stamp(now), string(b))
 	}
 	return err
 }
 
-// PlannedRequest returns the request of a plan, or ErrNotFound.
-func (s *Store) PlannedRequest(ctx context.Context, id string) (r plan.Request, err error) {
-	var b string
-	if err := s.db.GetContext(ctx, &b, `SELECT request FROM plans WHERE id = ?`, id); err != nil {
-		return r, notFound(err)
+// KeptPlan returns a plan, and the number of the job that was started with it, 0 before. It fails with ErrNotFound.
+func (s *Store) KeptPlan(ctx context.Context, id string) (p plan.Plan, job int64, err error) {
+	var row struct {
+		Plan string        `db:"plan"`
+		Job  sql.NullInt64 `db:"job"`
 	}
-	return r, json.Unmarshal([]byte(b), &r)
+	if err := s.db.GetContext(ctx, &row, `SELECT plan, job FROM plans WHERE id = ?`, id); err != nil {
+		return p, 0, notFound(err)
+	}
+	return p, row.Job.Int64, json.Unmarshal([]byte(row.Plan), &p)
+}
+
+// PlanStarted notes that a job was started with a plan.
+func (s *Store) PlanStarted(ctx context.Context, id string, job int64) error {
+	return s.one(ctx, `UPDATE plans SET job = ? WHERE id = ?`, job, id)
 }
 
 // AddJob keeps a waiting job with its steps behind all others and returns its number. speed is its limit in bytes a second, 0 for none.
@@ -189,9 +197,16 @@ func (s *Store) Job(ctx context.Context, id int64) (Job, error) {
 	return row.job()
 }
 
-// Jobs returns the newest jobs, at most limit.
-func (s *Store) Jobs(ctx context.Context, limit int) ([]Job, error) {
-	return s.jobs(ctx, `SELECT * FROM jobs ORDER BY id DESC LIMIT ?`, limit)
+// JobQuery says which jobs to list.
+type JobQuery struct {
+	Below int64 // their numbers; 0 for all
+	State State // empty for any
+	Limit int
+}
+
+// Jobs returns jobs, the newest first.
+func (s *Store) Jobs(ctx context.Context, q JobQuery) ([]Job, error) {
+	return s.jobs(ctx, `SELECT * FROM jobs WHERE (? = 0 OR id < ?) AND (? = '' OR state = ?) ORDER BY id DESC LIMIT ?`, q.Below, q.Below, q.State, q.State, q.Limit)
 }
 
 // JobsIn returns the jobs in a state, the oldest first.

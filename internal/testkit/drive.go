@@ -11,6 +11,7 @@ import (
 	"github.com/hanwen/go-fuse/v2/fs"
 	"github.com/hanwen/go-fuse/v2/fuse"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 )
 
 // Drive is a file that fails as a drive does, whoever reads or writes it: a filesystem of its own (FUSE) with the one file in it.
@@ -45,7 +46,9 @@ func NewDrive(t testing.TB, name string, size int64) *Drive {
 		t.Skipf("mounting a drive is not possible here: %v", err)
 	}
 	t.Cleanup(func() {
-		require.NoError(t, server.Unmount())
+		if server.Unmount() != nil { // the service, which was told to end, has a file open a moment longer
+			require.NoError(t, unix.Unmount(dir, unix.MNT_DETACH))
+		}
 		require.NoError(t, file.Close())
 	})
 	d.Path = filepath.Join(dir, name)

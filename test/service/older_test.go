@@ -66,7 +66,7 @@ func TestAnOlderVersionsStateGoesOn(t *testing.T) {
 	assert.Equal(t, job.Proven, testkit.Proven(t, s.Service, "2").Outcome)
 	old, err := s.Job(t.Context(), "1")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"look", "fill", "secure", "prove", "publish"}, testkit.Kinds(old.Plan))
+	assert.Equal(t, []string{"look", "fill", "secure", "prove", "publish"}, testkit.Kinds(*old.Plan))
 	assert.Equal(t, []api.JobAction{api.ActAgain}, old.Actions, "what it would take to undo it was not kept then")
 	receipt, err := s.Receipt(t.Context(), "1")
 	require.NoError(t, err)

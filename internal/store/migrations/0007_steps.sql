@@ -15,6 +15,20 @@ UPDATE checkpoints SET state = json_set(json_remove(state, '$.stage'),
 UPDATE steps SET name = CASE name WHEN 'write' THEN 'fill' WHEN 'place' THEN 'publish' ELSE name END WHERE name IN ('write', 'place');
 -- The journal of a job that is done, by which it can be taken back.
 ALTER TABLE jobs ADD COLUMN journal TEXT;
+-- Plans are kept as they were shown, with the job that was started with them. They are made for now: those of before are dropped.
+DROP TABLE plans;
+CREATE TABLE plans (
+    id      TEXT PRIMARY KEY,
+    created TEXT NOT NULL,
+    plan    TEXT NOT NULL,
+    job     INTEGER
+) STRICT;
 
 -- +goose Down
+DROP TABLE plans;
+CREATE TABLE plans (
+    id      TEXT PRIMARY KEY,
+    created TEXT NOT NULL,
+    request TEXT NOT NULL
+) STRICT;
 ALTER TABLE jobs DROP COLUMN journal;

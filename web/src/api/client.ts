@@ -49,3 +49,8 @@ export async function result<T>(call: Promise<Answer<T>>): Promise<T> {
   }
   return data as T;
 }
+
+/** Waits for a call that lists, and returns what is on its first page. */
+export async function items<T>(call: Promise<Answer<{ items: T[] }>>): Promise<T[]> {
+  return (await result(call)).items;
+}

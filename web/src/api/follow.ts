@@ -11,7 +11,7 @@ export function useFollow(job?: string) {
       const news = JSON.parse((event as MessageEvent<string>).data) as Job;
       // An answer that is still on its way is older than this, and must not overwrite it.
       void cache.cancelQueries({ queryKey: ["job", news.id] });
-      cache.setQueryData(["job", news.id], news);
+      cache.setQueryData<Job>(["job", news.id], (known) => (known ? { ...known, ...news } : undefined)); // news have no plan
       const jobs = cache.getQueryData<Job[]>(["jobs"]);
       if (jobs) {
         void cache.cancelQueries({ queryKey: ["jobs"] });

@@ -15,9 +15,7 @@ export function GroupSheet({ group }: { group: Group }) {
   });
   const ended = group.jobs.filter((job) => job.ended);
   const failed = ended.filter((job) => job.state !== "done");
-  const warned = group.jobs.flatMap((job) =>
-    job.plan.checks.filter((check) => check.severity === "warns").map((check) => ({ job, check })),
-  );
+  const warned = group.jobs.flatMap((job) => (job.warnings ?? []).map((check) => ({ job, check })));
   const paused = group.jobs.some((job) => job.state === "paused");
   const button = (what: "pause" | "resume" | "cancel", name: string, Icon: typeof CircleStop) => (
     <button type="button" className="btn btn-sm" disabled={act.isPending} onClick={() => act.mutate(what)}>

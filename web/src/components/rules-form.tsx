@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { calls, result, type Rules } from "../api/client.ts";
+import { calls, items, type Rules } from "../api/client.ts";
 import { Choice } from "./choice.tsx";
 import { TextField } from "./text-field.tsx";
 
@@ -12,7 +12,7 @@ const allocations = { "": "thin or thick", thin: "only thin", thick: "only thick
 export function RulesForm({ rules, busy, change }: Props) {
   const formats = useQuery({
     queryKey: ["formats"],
-    queryFn: () => result(calls.GET("/v1/formats")),
+    queryFn: () => items(calls.GET("/v1/formats")),
     staleTime: Infinity,
   });
   const [allocation, setAllocation] = useState<string>(rules.allocation ?? "");

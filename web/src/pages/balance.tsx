@@ -2,7 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Play } from "lucide-react";
 import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { calls, result, type Balance, type Pool } from "../api/client.ts";
+import { calls, items, result, type Balance, type Pool } from "../api/client.ts";
 import { Choice } from "../components/choice.tsx";
 import { Failure } from "../components/failure.tsx";
 import { Fill } from "../components/fill.tsx";
@@ -19,7 +19,7 @@ export function BalancePage() {
   const [kind, setKind] = useState<keyof typeof kinds>(search.get("drain") ? "drain" : "spread");
   const [from, setFrom] = useState(search.get("drain") ?? "");
   const [left, setLeft] = useState<string[]>([]);
-  const pools = useQuery({ queryKey: ["pools"], queryFn: () => result(calls.GET("/v1/pools")) });
+  const pools = useQuery({ queryKey: ["pools"], queryFn: () => items(calls.GET("/v1/pools")) });
   const usable = pools.data?.filter(
     (p) => p.reachable && !p.read_only && p.total >= 0 && p.name !== fromOf(kind, from),
   );

@@ -3,7 +3,7 @@ import { Play } from "lucide-react";
 import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { mend } from "../api/mend.ts";
-import { calls, result, type Format, type PlanRequest } from "../api/client.ts";
+import { calls, items, result, type Format, type PlanRequest } from "../api/client.ts";
 import { Choice } from "../components/choice.tsx";
 import { Failure } from "../components/failure.tsx";
 import { LayoutOptions } from "../components/layout-options.tsx";
@@ -107,10 +107,10 @@ function workOf(request: PlanRequest, work: string): PlanRequest {
 type FieldsProps = { request: PlanRequest; change: (request: PlanRequest) => void };
 
 function RequestFields({ request, change }: FieldsProps) {
-  const pools = useQuery({ queryKey: ["pools"], queryFn: () => result(calls.GET("/v1/pools")) });
+  const pools = useQuery({ queryKey: ["pools"], queryFn: () => items(calls.GET("/v1/pools")) });
   const formats = useQuery({
     queryKey: ["formats"],
-    queryFn: () => result(calls.GET("/v1/formats")),
+    queryFn: () => items(calls.GET("/v1/formats")),
     staleTime: Infinity,
   });
   const disks = useQuery({

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ShieldAlert, ShieldCheck } from "lucide-react";
 import { useState } from "react";
-import { calls, result, type Host } from "../api/client.ts";
+import { calls, items, result, type Host } from "../api/client.ts";
 import { Choice } from "../components/choice.tsx";
 import { Failure } from "../components/failure.tsx";
 import { LoginFields, loginFrom } from "../components/login-fields.tsx";
@@ -10,7 +10,7 @@ import { TrialView } from "../components/trial-view.tsx";
 
 /** The computers that pools lie on, and forms for new hosts and pools. */
 export function HostsPage() {
-  const hosts = useQuery({ queryKey: ["hosts"], queryFn: () => result(calls.GET("/v1/hosts")) });
+  const hosts = useQuery({ queryKey: ["hosts"], queryFn: () => items(calls.GET("/v1/hosts")) });
   return (
     <div className="space-y-6">
       <h1>Hosts</h1>

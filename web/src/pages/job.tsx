@@ -46,9 +46,7 @@ export function JobPage() {
       {receipt.data && typeof receipt.data !== "string" && <ReceiptView receipt={receipt.data} />}
       <details className="sheet">
         <summary className="cursor-pointer">The plan it was started with</summary>
-        <div className="mt-4">
-          <PlanView plan={job.data.plan} />
-        </div>
+        <div className="mt-4">{job.data.plan && <PlanView plan={job.data.plan} />}</div>
       </details>
     </div>
   );

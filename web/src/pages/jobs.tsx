@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { calls, result } from "../api/client.ts";
+import { calls, items } from "../api/client.ts";
 import { useFollow } from "../api/follow.ts";
 import { Failure } from "../components/failure.tsx";
 import { GroupSheet } from "../components/group-sheet.tsx";
@@ -13,11 +13,11 @@ const shown = 3;
 /** The last groups, and all jobs, the newest first. */
 export function JobsPage() {
   useFollow();
-  const jobs = useQuery({ queryKey: ["jobs"], queryFn: () => result(calls.GET("/v1/jobs")) });
+  const jobs = useQuery({ queryKey: ["jobs"], queryFn: () => items(calls.GET("/v1/jobs")) });
   const states = jobs.data?.map((job) => job.state).join();
   const groups = useQuery({
     queryKey: ["groups", states],
-    queryFn: () => result(calls.GET("/v1/groups")),
+    queryFn: () => items(calls.GET("/v1/groups")),
     select: (all) => all.slice(0, shown),
     placeholderData: (before) => before,
   });

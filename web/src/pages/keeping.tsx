@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { CircleCheck, OctagonX, Trash2, Undo2 } from "lucide-react";
 import { useState } from "react";
-import { calls, result, type Held, type Limit } from "../api/client.ts";
+import { calls, items, result, type Held, type Limit } from "../api/client.ts";
 import { checkReceipts } from "../api/receipts.ts";
 import { Failure } from "../components/failure.tsx";
 import { exact, size, speed, when } from "../format.ts";
@@ -21,7 +21,7 @@ export function KeepingPage() {
 }
 
 function HeldFiles() {
-  const held = useQuery({ queryKey: ["held"], queryFn: () => result(calls.GET("/v1/held")) });
+  const held = useQuery({ queryKey: ["held"], queryFn: () => items(calls.GET("/v1/held")) });
   return (
     <section className="sheet space-y-3" aria-label="Held files">
       <h2>Held files</h2>
@@ -138,7 +138,7 @@ function Receipts() {
 }
 
 function Limits() {
-  const limits = useQuery({ queryKey: ["limits"], queryFn: () => result(calls.GET("/v1/limits")) });
+  const limits = useQuery({ queryKey: ["limits"], queryFn: () => items(calls.GET("/v1/limits")) });
   return (
     <section className="sheet space-y-3" aria-label="Limits">
       <h2>Limits</h2>
@@ -224,7 +224,7 @@ function LimitRow({ limit }: { limit: Limit }) {
 }
 
 function Leases() {
-  const leases = useQuery({ queryKey: ["leases"], queryFn: () => result(calls.GET("/v1/leases")) });
+  const leases = useQuery({ queryKey: ["leases"], queryFn: () => items(calls.GET("/v1/leases")) });
   return (
     <section className="sheet space-y-3" aria-label="In use">
       <h2>In use</h2>
@@ -245,7 +245,7 @@ function Leases() {
 function Log() {
   const log = useQuery({
     queryKey: ["log"],
-    queryFn: () => result(calls.GET("/v1/log", { params: { query: { limit: 50 } } })),
+    queryFn: () => items(calls.GET("/v1/log", { params: { query: { limit: 50 } } })),
   });
   return (
     <section className="sheet space-y-3" aria-label="Log">

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { RefreshCw, Scale, ServerCog } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { calls, result, type Held, type Pool } from "../api/client.ts";
+import { calls, items, result, type Held, type Pool } from "../api/client.ts";
 import { useFollow } from "../api/follow.ts";
 import { composing, dragged, DiskRow } from "../components/disk-row.tsx";
 import { Failure } from "../components/failure.tsx";
@@ -15,8 +15,8 @@ const shown = 6;
 /** All pools, how full they are, and what fills them. A disk is dragged to another pool to be moved there. */
 export function PlacesPage() {
   useFollow();
-  const pools = useQuery({ queryKey: ["pools"], queryFn: () => result(calls.GET("/v1/pools")) });
-  const held = useQuery({ queryKey: ["held"], queryFn: () => result(calls.GET("/v1/held")) });
+  const pools = useQuery({ queryKey: ["pools"], queryFn: () => items(calls.GET("/v1/pools")) });
+  const held = useQuery({ queryKey: ["held"], queryFn: () => items(calls.GET("/v1/held")) });
   const names = pools.data?.map((pool) => pool.name) ?? [];
   return (
     <div className="space-y-6">

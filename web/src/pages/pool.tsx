@@ -1,7 +1,7 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { calls, result, type Pool, type Rules } from "../api/client.ts";
+import { calls, items, result, type Pool, type Rules } from "../api/client.ts";
 import { useFollow } from "../api/follow.ts";
 import { Choice } from "../components/choice.tsx";
 import { DiskRow } from "../components/disk-row.tsx";
@@ -27,7 +27,7 @@ export function PoolPage() {
   useFollow();
   const [search] = useSearchParams();
   const name = search.get("name") ?? "";
-  const pools = useQuery({ queryKey: ["pools"], queryFn: () => result(calls.GET("/v1/pools")) });
+  const pools = useQuery({ queryKey: ["pools"], queryFn: () => items(calls.GET("/v1/pools")) });
   const pool = pools.data?.find((p) => p.name === name);
   if (pools.error) return <Failure error={pools.error} />;
   if (!pool) return <p>{pools.data ? `There is no pool ${name}.` : "Looking …"}</p>;
@@ -113,7 +113,7 @@ function RulesSheet({ pool }: { pool: Pool }) {
   const client = useQueryClient();
   const traits = useQuery({
     queryKey: ["traits"],
-    queryFn: () => result(calls.GET("/v1/traits")),
+    queryFn: () => items(calls.GET("/v1/traits")),
     staleTime: Infinity,
   });
   const change = useMutation({
