@@ -242,11 +242,11 @@ func TestWhatCannotBeTakenBack(t *testing.T) {
 		want string
 		goes bool // it warns only
 	}{
-		{"the image is gone", func(t *testing.T, x *trip) { require.NoError(t, os.Remove(filepath.Join(x.to, "deck/kiosk.raw"))) }, "is not the file any more that the job made", false},
+		{"the image is gone", func(t *testing.T, x *trip) { require.NoError(t, os.Remove(filepath.Join(x.to, "deck/kiosk.raw"))) }, "is not what the job made any more", false},
 		{"the image is another one", func(t *testing.T, x *trip) {
 			require.NoError(t, os.Remove(filepath.Join(x.to, "deck/kiosk.raw")))
 			require.NoError(t, os.WriteFile(filepath.Join(x.to, "deck/kiosk.raw"), x.source, 0o600))
-		}, "is not the file any more that the job made", false},
+		}, "is not what the job made any more", false},
 		{"the source is held no more", func(t *testing.T, x *trip) {
 			held, err := ListHeld(x.ends.Source)
 			require.NoError(t, err)

@@ -67,7 +67,7 @@ func (p *maker) checkUndo(f UndoFacts) {
 		return
 	}
 	if len(f.Changed) > 0 {
-		p.add(Blocks, "undo", fmt.Sprintf("%s is not the file any more that the job made: it was moved, removed or replaced since. What is held of the source can be restored by itself.", some(f.Changed)))
+		p.add(Blocks, "undo", fmt.Sprintf("The image is not what the job made any more: moved, removed or replaced since are %s. What is held of the source can be restored by itself.", some(f.Changed)))
 	}
 	if len(f.Lost) > 0 {
 		p.add(Blocks, "undo", fmt.Sprintf("%s is neither held nor in its place any more: the source cannot come back. Move or copy the image there instead.", some(f.Lost)))
@@ -83,6 +83,12 @@ func (p *maker) checkUndo(f UndoFacts) {
 	}
 	if len(f.Users) > 0 {
 		p.add(Blocks, "machine", fmt.Sprintf("The definition of %s names the image that the job made, and would not find it any more: change it first.", some(userNames(f.Users))))
+	}
+	if len(f.Lost)+len(f.Taken) == 0 && len(p.Disk.Released) > 0 {
+		p.add(Informs, "undo", "What is held of the source is all there, and its names are free.")
+	}
+	if len(f.Changed)+len(f.Written) == 0 {
+		p.add(Informs, "undo", "The image is the one that the job made, and nothing was written to it since.")
 	}
 	if f.Expired {
 		p.add(Warns, "undo", "What the image replaced is not held any more, and does not come back.")

@@ -42,6 +42,7 @@ it becomes thin or thick. Without it, the disk stays as it is when no room would
 	f.BoolVar(&r.ClearHeld, "clear-held", false, "to make room, remove for good what the pool holds of replaced disks")
 	asItIsFlag(f, &r)
 	paceFlags(c, &a.pace.speed, &a.pace.hours)
+	a.detachFlag(c)
 	f.BoolVar(&planOnly, "plan", false, "only say what would happen")
 	f.BoolVar(&yes, "yes", false, "do not ask")
 	a.jsonFlag(c)

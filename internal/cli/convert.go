@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 
+	"bagaglio/api"
 	"bagaglio/core/disk"
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
@@ -72,6 +73,7 @@ of the source, with the extension of its format.`,
 	byRulesFlag(f, &r)
 	f.BoolVar(&r.ClearHeld, "clear-held", false, "to make room, remove for good what the destination's pool holds of replaced disks")
 	paceFlags(c, &a.pace.speed, &a.pace.hours)
+	a.detachFlag(c)
 	f.BoolVar(&planOnly, "plan", false, "only say what would happen")
 	f.BoolVar(&yes, "yes", false, "do not ask")
 	a.jsonFlag(c)
@@ -117,7 +119,7 @@ func completeLayouts(c *cobra.Command, _ []string, _ string) (out []string, _ co
 func (a *app) planAndRun(ctx context.Context, w worker, r plan.Request, planOnly, yes bool) error {
 	p, err := w.plan(ctx, r)
 	if err != nil {
-		return err
+		return a.meant(ctx, r, err)
 	}
 	if goOn, err := a.showPlan(p, planOnly); err != nil || !goOn {
 		return err
@@ -147,6 +149,10 @@ func (a *app) showPlan(p plan.Plan, planOnly bool) (goOn bool, err error) {
 	if err == nil && p.Blocked() {
 		a.remark("\nNothing was done: what says STOP has to be settled first.")
 		err = told(job.ErrBlocked)
+		if a.json && !planOnly {
+			stop := p.With(plan.Blocks)
+			err = errors.Join(err, a.printJSON(api.Problem{Type: api.ProblemBlocked, Title: "Blocked", Detail: stop[0].Message, Checks: &stop}))
+		}
 		if p.Lacks() {
 			err = told(job.ErrNotProven)
 		}

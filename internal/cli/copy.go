@@ -85,6 +85,7 @@ func (a *app) carry(c *carrying, use, short string) *cobra.Command {
 	byRulesFlag(f, r)
 	f.BoolVar(&r.ClearHeld, "clear-held", false, "to make room, remove for good what the destination's pool holds")
 	paceFlags(cmd, &a.pace.speed, &a.pace.hours)
+	a.detachFlag(cmd)
 	f.BoolVar(&c.planOnly, "plan", false, "only say what would happen")
 	f.BoolVar(&c.yes, "yes", false, "do not ask")
 	a.jsonFlag(cmd)
@@ -133,6 +134,9 @@ func (a *app) carryAll(ctx context.Context, c *carrying, sources []string, to st
 	for _, x := range all {
 		a.remark("%s", x.source)
 		receipt, err := x.worker.run(ctx, a.watcher())
+		if receipt.Outcome == "" && err == nil { // its end is not waited for
+			continue
+		}
 		if receipt.Outcome == "" || ctx.Err() != nil {
 			return errors.Join(fmt.Errorf("%s: %w", x.source, err), failed)
 		}

@@ -19,7 +19,7 @@ func (a *app) job() *cobra.Command {
 		a.jobMove(), a.jobSet(),
 		a.jobAct("cancel JOB", "Stop a job and remove what it wrote", (*client.Service).Cancel, "Job %s is being stopped; what it has not finished is removed."),
 		a.jobUndo(),
-		a.jobAct("again JOB", "Start the request of an ended job again", (*client.Service).Again, "Job %s has been started."))
+		a.jobAgain())
 }
 
 func (a *app) jobList() *cobra.Command {
@@ -187,6 +187,32 @@ func (a *app) jobAct(use, short string, act func(*client.Service, context.Contex
 	return c
 }
 
+// jobAgain starts the request of an ended job again, and waits for its end when that is asked for.
+func (a *app) jobAgain() *cobra.Command {
+	var wait bool
+	c := &cobra.Command{
+		Use: "again JOB", Short: "Start the request of an ended job again", Args: exactly(1), ValidArgsFunction: a.completeJob,
+		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
+			j, err := service.Again(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if wait {
+				a.remark("Job %s", j.Id)
+				return a.report(follow(cmd.Context(), service, j.Id, a.remark, a.watcher()))
+			}
+			if a.json {
+				return a.printJSON(j)
+			}
+			a.remark("Job %s has been started.", j.Id)
+			return nil
+		}),
+	}
+	c.Flags().BoolVar(&wait, "wait", false, "wait for its end, and print its receipt")
+	a.jsonFlag(c)
+	return c
+}
+
 // jobUndo takes back what a job did that has ended.
 func (a *app) jobUndo() *cobra.Command {
 	var planOnly, yes bool
@@ -197,16 +223,16 @@ machines name the old place, and the image that the job made goes to the holding
 Nothing is removed, and nothing is overwritten.`,
 		Args: exactly(1), ValidArgsFunction: a.completeJob,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			service, err := a.dial()
+			w, err := a.remote()
 			if err != nil {
 				return err
 			}
-			w := &remote{service: service, notes: a.remark, pace: a.pace}
 			return a.planAndRun(cmd.Context(), w, plan.Request{Kind: plan.Undo, Job: args[0]}, planOnly, yes)
 		},
 	}
 	c.Flags().BoolVar(&planOnly, "plan", false, "only say what would happen")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	a.detachFlag(c)
 	a.jsonFlag(c)
 	return c
 }

@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 
 	"bagaglio/core/disk"
@@ -11,16 +14,87 @@ import (
 	"github.com/spf13/pflag"
 )
 
-// optionFlags adds a flag for each choice inside a layout. What a layout takes is told by the plan.
+// choice is the value of a flag for an option of layouts.
+type choice struct {
+	to     *disk.Options
+	option disk.Option
+	chosen string
+}
+
+func (c *choice) String() string { return c.chosen }
+func (c *choice) Type() string {
+	if c.isLength() {
+		return "length"
+	}
+	return "choice"
+}
+
+// isLength tells whether the values are numbers of bytes.
+func (c *choice) isLength() bool {
+	return !slices.ContainsFunc(c.option.Values, func(v string) bool { _, err := strconv.Atoi(v); return err != nil })
+}
+
+func (c *choice) Set(s string) error {
+	value := any(s)
+	var n int64
+	switch {
+	case c.isLength(): // the plan says whether the layout takes it
+		if err := (length{&n}).Set(s); err != nil {
+			return err
+		}
+		value = n
+	case !slices.Contains(c.option.Values, s):
+		return fmt.Errorf("%q is none of %s", s, strings.Join(c.option.Values, ", "))
+	}
+	b, err := json.Marshal(map[string]any{c.option.Name: value})
+	if err != nil {
+		return err
+	}
+	c.chosen = s
+	return json.Unmarshal(b, c.to)
+}
+
+// mostNamed is how many values of a choice are named in its help.
+const mostNamed = 6
+
+// optionFlags adds a flag for each choice inside a layout that the registry has. What a layout takes is told by the plan.
 func optionFlags(f *pflag.FlagSet, o *disk.Options) {
-	f.IntVar(&o.Version, "format-version", 0, "version of the format: 2 or 3 (qcow2)")
-	f.Var(length{&o.BlockSize}, "block-size", "length of clusters or blocks, such as 64K (qcow2, vhdx)")
-	f.Var(length{&o.SectorSize}, "sector-size", "sectors as the guest sees them: 512 or 4K (vhdx)")
-	f.Var(length{&o.PieceSize}, "piece-size", "length of the pieces, such as 2G (raw pieces, vmdk split)")
-	f.StringVar(&o.Compression, "compression", "", "zlib or zstd (qcow2 compressed)")
-	f.StringVar(&o.Reserve, "reserve", "", "what a thick image takes from the start: all its space, or only its tables (qcow2)")
-	f.StringVar(&o.Adapter, "adapter", "", "what the disk is meant to hang on (vmdk)")
-	f.StringVar(&o.Bundle, "bundle", "", "yes or no: a folder with a descriptor (hdd)")
+	all := map[string]*choice{}
+	formats := map[string][]string{} // that have it
+	for _, format := range disk.Formats() {
+		for _, l := range format.Layouts {
+			for _, option := range l.Options {
+				c := all[option.Name]
+				if c == nil {
+					c = &choice{to: o, option: option}
+					all[option.Name] = c
+				}
+				for _, v := range option.Values {
+					if !slices.Contains(c.option.Values, v) {
+						c.option.Values = append(c.option.Values[:len(c.option.Values):len(c.option.Values)], v)
+					}
+				}
+				if !slices.Contains(formats[option.Name], format.Name) {
+					formats[option.Name] = append(formats[option.Name], format.Name)
+				}
+			}
+		}
+	}
+	for name, c := range all {
+		what := disk.Words(name) + ", such as 64K"
+		if n := len(c.option.Values); n > 0 && n <= mostNamed {
+			what = disk.Words(name) + ": " + strings.Join(c.option.Values, ", ")
+		}
+		f.Var(c, optionFlag(name), fmt.Sprintf("%s (%s)", what, strings.Join(formats[name], ", ")))
+	}
+}
+
+// optionFlag is the flag of an option.
+func optionFlag(name string) string {
+	if name == "version" { // which is that of Bagaglio
+		return "format-version"
+	}
+	return strings.ReplaceAll(name, "_", "-")
 }
 
 // length is the value of a flag in bytes, with a unit or without: 65536, 64K, 64KiB. Units are powers of 1024.

@@ -50,6 +50,7 @@ that lies beside it, if there is one. A quick proof (--quick) looks at structure
 	c.Flags().BoolVar(&quick, "quick", false, "look at structure and file facts only")
 	c.Flags().BoolVar(&onlyRead, "only-read", false, "be content with reading all of it where there is nothing to compare it with")
 	a.sourceFlags(c.Flags(), &flags)
+	a.detachFlag(c)
 	a.jsonFlag(c)
 	return c
 }

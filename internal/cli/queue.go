@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"strconv"
 	"strings"
 
@@ -66,6 +67,26 @@ func paceFlags(c *cobra.Command, speed *int64, hours *string) {
 	c.Flags().StringVar(hours, "hours", "", "in which it may run, such as 22:00-06:00; empty for all")
 }
 
+// detachFlag is for all work: its end is waited for, or not.
+func (a *app) detachFlag(c *cobra.Command) {
+	var detach bool
+	c.Flags().BoolVar(&detach, "detach", false, "start the job and do not wait for its end; its number is printed")
+	run := c.RunE
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		if detach {
+			a.detached = func(j api.Job) error {
+				if a.json {
+					return a.printJSON(j)
+				}
+				a.remark("The job goes on in the service: bagaglio job follow %s", j.Id)
+				_, err := fmt.Fprintln(a.out, j.Id)
+				return err
+			}
+		}
+		return run(cmd, args)
+	}
+}
+
 // actOn does one thing to a job and says so.
 func (a *app) actOn(cmd *cobra.Command, remark string, act func(context.Context, *client.Service) (api.Job, error)) error {
 	service, err := a.dial()
@@ -84,7 +105,7 @@ func (a *app) actOn(cmd *cobra.Command, remark string, act func(context.Context,
 }
 
 func (a *app) limits() *cobra.Command {
-	return group("limits", "Limits: how many jobs run at once, and how fast", a.limitsList(), a.limitsSet(), a.limitsRemove())
+	return group("limit", "Limits: how many jobs run at once, and how fast", a.limitsList(), a.limitsSet(), a.limitsRemove())
 }
 
 func (a *app) limitsList() *cobra.Command {
@@ -113,7 +134,7 @@ func (a *app) limitsSet() *cobra.Command {
 	var speed int64
 	c := &cobra.Command{
 		Use: "set service|host|pool|device [NAME]", Short: "Change a limit, also for jobs that run; without a name for all that have none of their own",
-		Example: "  bagaglio limits set service --jobs 4\n  bagaglio limits set pool quay-store --jobs 1 --speed 100M", Args: between(1, 2),
+		Example: "  bagaglio limit set service --jobs 4\n  bagaglio limit set pool quay-store --jobs 1 --speed 100M", Args: between(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			service, err := a.dial()
 			if err != nil {
@@ -156,7 +177,7 @@ func (a *app) limitsSet() *cobra.Command {
 func (a *app) limitsRemove() *cobra.Command {
 	return &cobra.Command{
 		Use: "remove service|host|pool|device [NAME]", Short: "Remove a limit that was set: that of its kind holds again", Args: between(1, 2),
-		Example: "  bagaglio limits remove pool quay-store",
+		Example: "  bagaglio limit remove pool quay-store",
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
 			if !api.LimitScope(args[0]).Valid() {
 				return usage("%q has no limits: it is service, host, pool or device", args[0])
@@ -171,7 +192,7 @@ func (a *app) limitsRemove() *cobra.Command {
 }
 
 func (a *app) leases() *cobra.Command {
-	return group("leases", "Leases: which job uses which file", a.listing("list", "List who uses what", func(ctx context.Context, s *client.Service) (any, [][]string, error) {
+	return group("lease", "Leases: which job uses which file", a.listing("list", "List who uses what", func(ctx context.Context, s *client.Service) (any, [][]string, error) {
 		leases, err := s.Leases(ctx)
 		rows := [][]string{{"FILE", "JOB", "STATE", "", "SINCE"}}
 		for _, l := range leases {

@@ -40,6 +40,23 @@ func (e usageError) Unwrap() error { return e.err }
 
 func usage(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
 
+// problemOf is an error for programs, as the service would tell it.
+func problemOf(err error) api.Problem {
+	var answer *client.Error
+	if errors.As(err, &answer) {
+		return answer.Problem
+	}
+	p := api.Problem{Type: "about:blank", Title: "Failed", Detail: err.Error()}
+	var wrong usageError
+	switch {
+	case errors.As(err, &wrong) || errors.Is(err, plan.ErrRequest):
+		p.Type, p.Title = api.ProblemInvalid, "Wrong use"
+	case errors.Is(err, job.ErrBlocked):
+		p.Type, p.Title = api.ProblemBlocked, "Blocked"
+	}
+	return p
+}
+
 // app is what all commands share.
 type app struct {
 	version string
@@ -50,6 +67,8 @@ type app struct {
 	json    bool
 	pace    pace   // of a job, see paceFlags
 	within  string // a folder of this computer, see sourceFlags
+	// detached gets a job whose end is not to be waited for, see detachFlag.
+	detached func(api.Job) error
 }
 
 // Run runs the command line and returns the exit code.
@@ -71,6 +90,9 @@ func Run(version string, args []string, in io.Reader, out, notes io.Writer) int 
 		a.remark("Interrupted.")
 	default:
 		a.remark("Error: %v", err)
+		if a.json {
+			_ = a.printJSON(problemOf(err)) // the exit code says that it failed
+		}
 	}
 	return exitCode(ctx, err)
 }
@@ -110,7 +132,7 @@ on the spot, in this process, and needs no service.`,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error { return a.configure(cmd) },
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
-				return usage("%q is not a command: see bagaglio --help", args[0])
+				return usage("%q is not a command%s", args[0], orSee(cmd, args[0]))
 			}
 			return cmd.Help()
 		},
@@ -130,8 +152,11 @@ on the spot, in this process, and needs no service.`,
 			return c.Help()
 		},
 	})
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	root.AddCommand(a.serve(), a.console(), a.host(), a.pool(), a.look(), a.convert(), a.copy(), a.move(), a.compact(), a.join(), a.prove(), a.fingerprint(), a.job(), a.group(), a.limits(), a.leases(), a.held(), a.log(), a.receipt(), a.demo(), a.versionCommand())
+	root.SetFlagErrorFunc(flagError)
+	root.Version = a.version
+	root.SetVersionTemplate("{{.Version}}\n")
+	root.AddCommand(a.serve(), a.console(), a.host(), a.pool(), a.look(), a.convert(), a.copy(), a.move(), a.compact(), a.join(), a.prove(), a.fingerprint(), a.do(), a.job(), a.group(), a.limits(), a.leases(), a.held(), a.log(), a.receipt(), a.demo(), a.versionCommand())
+	withHelp(root)
 	return root
 }
 
@@ -207,13 +232,25 @@ func group(use, short string, below ...*cobra.Command) *cobra.Command {
 		Use: use, Short: short, Args: cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
-				return usage("%s has no command %q: see bagaglio %s --help", use, args[0], use)
+				return usage("%s has no command %q%s", use, args[0], orSee(cmd, args[0]))
 			}
 			return cmd.Help()
 		},
 	}
 	c.AddCommand(below...)
 	return c
+}
+
+// orSee says what may have been meant, or where the commands are told.
+func orSee(c *cobra.Command, word string) string {
+	var names []string
+	for _, below := range c.Commands() {
+		names = append(names, below.Name())
+	}
+	if hint := closest(word, names); hint != "" {
+		return hint
+	}
+	return ": see " + c.CommandPath() + " --help"
 }
 
 // jsonFlag lets a command print for programs.

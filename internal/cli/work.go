@@ -44,12 +44,23 @@ func (a *app) worker(places ...plan.Place) (worker, error) {
 		if a.pace != (pace{}) {
 			return nil, usage("a speed limit and hours are for jobs of the service, not for work on the spot")
 		}
+		if a.detached != nil {
+			return nil, usage("work on the spot ends with this command: only a job of the service goes on without it")
+		}
 		return &spot{within: a.within}, nil
 	case len(places):
-		service, err := a.dial()
-		return &remote{service: service, notes: a.remark, pace: a.pace}, err
+		return a.remote()
 	}
 	return nil, usage("a path of this computer and a disk in a pool cannot be mixed: add the folder of the path as a pool first (bagaglio pool add)")
+}
+
+// remote returns who works in the service.
+func (a *app) remote() (worker, error) {
+	service, err := a.dial()
+	if err != nil {
+		return nil, err
+	}
+	return &remote{service: service, notes: a.remark, pace: a.pace, detached: a.detached}, nil
 }
 
 // spot works in this process.
@@ -245,6 +256,8 @@ type remote struct {
 	notes   func(format string, args ...any)
 	pace    pace
 	id      string
+	// detached gets the job when its end is not waited for; nil when it is.
+	detached func(api.Job) error
 }
 
 // pace says how fast and when a job may run.
@@ -267,6 +280,9 @@ func (r *remote) run(ctx context.Context, watch func(job.Progress)) (job.Receipt
 	started, err := r.service.Start(ctx, api.NewJob{Plan: r.id, Speed: &r.pace.speed, Hours: &r.pace.hours})
 	if err != nil {
 		return job.Receipt{}, err
+	}
+	if r.detached != nil {
+		return job.Receipt{}, r.detached(started)
 	}
 	r.notes("Job %s", started.Id)
 	return follow(ctx, r.service, started.Id, r.notes, watch)

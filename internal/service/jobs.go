@@ -46,7 +46,9 @@ func (s *Service) KeptPlan(ctx context.Context, id string) (api.KeptPlan, error)
 // BlockedError is the error for a plan that checks stand in the way of, at least one.
 type BlockedError struct{ Checks []plan.Check }
 
-func (e *BlockedError) Error() string { return fmt.Sprintf("%v: %s", job.ErrBlocked, e.Checks[0].Message) }
+func (e *BlockedError) Error() string {
+	return fmt.Sprintf("%v: %s", job.ErrBlocked, e.Checks[0].Message)
+}
 
 func (e *BlockedError) Unwrap() error { return job.ErrBlocked }
 

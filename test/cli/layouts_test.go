@@ -116,21 +116,23 @@ func TestFormatsTellTheirChoices(t *testing.T) {
 	defer response.Body.Close()
 	b, err := io.ReadAll(response.Body)
 	require.NoError(t, err)
-	var formats []struct {
-		Name    string
-		Layouts []struct {
+	var formats struct {
+		Items []struct {
 			Name    string
-			Stands  bool
-			Options []struct {
-				Name   string
-				Values []string
-				Most   int64
+			Layouts []struct {
+				Name    string
+				Stands  bool
+				Options []struct {
+					Name   string
+					Values []string
+					Most   int64
+				}
 			}
 		}
 	}
 	require.NoError(t, json.Unmarshal(b, &formats), string(b))
 	choices := map[string]int{}
-	for _, f := range formats {
+	for _, f := range formats.Items {
 		for _, l := range f.Layouts {
 			if l.Stands {
 				choices[f.Name+" "+l.Name+" stands"]++

@@ -1,0 +1,110 @@
+package cli
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"bagaglio/api"
+	"bagaglio/core/job"
+	"bagaglio/internal/testkit"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestWhatMayHaveBeenMeant is said for commands, flags, formats and pools.
+func TestWhatMayHaveBeenMeant(t *testing.T) {
+	state := filepath.Join(t.TempDir(), "state")
+	s := testkit.Start(t, state)
+	dir := s.Pool("quay-store")
+	for line, want := range map[string]string{
+		"convrt a b":                "did you mean convert?",
+		"job lst":                   "did you mean list",
+		"convert --layuot":          "did you mean --layout?",
+		"convert ./a ./b --as qcow": "did you mean qcow2?",
+		"convert quey-store:a.raw quay-store:b.qcow2 --as qcow2": "did you mean quay-store?",
+		"convert ./a ./b --as qcow2 --compression zlip":          "none of zlib, zstd",
+		"convert ./a ./b --as qcow2 --detach":                    "work on the spot ends with this command",
+		"do nowhere.yaml":                                        "no such file",
+	} {
+		r := testkit.Run(t, dir, state, strings.Fields(line)...)
+		assert.NotZero(t, r.Code, line)
+		assert.Contains(t, r.Notes, want, line)
+	}
+}
+
+// TestRequestsInFiles: in JSON and YAML, from a file and the standard input, also to take a job back.
+func TestRequestsInFiles(t *testing.T) {
+	state := filepath.Join(t.TempDir(), "state")
+	s := testkit.Start(t, state)
+	dir := s.Pool("quay-store")
+	testkit.Noise(t, filepath.Join(dir, "gate.raw"), 1<<20)
+	file := filepath.Join(t.TempDir(), "night.yaml")
+	write := func(text string) { require.NoError(t, os.WriteFile(file, []byte(text), 0o600)) }
+
+	write("kind: convert\nas: qcow2\nsource: {pool: quay-store, path: gate.raw}\ndestination: {pool: quay-store, path: gate.qcow2}\n")
+	r := testkit.Run(t, dir, state, "do", file, "--plan")
+	assert.Zero(t, r.Code, r.Notes)
+	assert.NoFileExists(t, filepath.Join(dir, "gate.qcow2"))
+	r = testkit.Run(t, dir, state, "do", file, "--json")
+	require.Zero(t, r.Code, r.Notes)
+	var receipt job.Receipt
+	require.NoError(t, json.Unmarshal([]byte(r.Out), &receipt))
+	assert.Equal(t, job.Proven, receipt.Outcome)
+
+	// What stands in the way is told to programs too.
+	r = testkit.Run(t, dir, state, "do", file, "--json")
+	assert.Equal(t, 3, r.Code)
+	var problem api.Problem
+	require.NoError(t, json.Unmarshal([]byte(r.Out), &problem))
+	assert.Equal(t, api.ProblemBlocked, problem.Type)
+	assert.NotEmpty(t, (*problem.Checks)[0].Remedies)
+
+	write(`{"kind": "undo", "job": "1"}`)
+	r = testkit.Run(t, dir, state, "do", file)
+	assert.Zero(t, r.Code, r.Notes)
+	assert.NoFileExists(t, filepath.Join(dir, "gate.qcow2"))
+
+	write("kind: prove\nsource: {path: ./gate.raw}\nas: vhd\n")
+	r = testkit.Run(t, dir, state, "do", file, "--json")
+	assert.Equal(t, 2, r.Code)
+	assert.Contains(t, r.Notes, `takes no "as"`)
+	require.NoError(t, json.Unmarshal([]byte(r.Out), &problem))
+	assert.Equal(t, api.ProblemInvalid, problem.Type)
+	write("- a\n- list\n")
+	assert.Equal(t, 2, testkit.Run(t, dir, state, "do", file).Code)
+}
+
+// TestUndoFromTheCommandLine, and work whose end is not waited for.
+func TestUndoFromTheCommandLine(t *testing.T) {
+	state := filepath.Join(t.TempDir(), "state")
+	s := testkit.Start(t, state)
+	dir := s.Pool("quay-store")
+	testkit.Noise(t, filepath.Join(dir, "gate.raw"), 1<<20)
+	r := testkit.Run(t, dir, state, "move", "quay-store:gate.raw", "quay-store:old/kiosk.raw", "--detach")
+	require.Zero(t, r.Code, r.Notes)
+	assert.Equal(t, "1\n", r.Out)
+	testkit.Await(t, s.Service, "1")
+	assert.NoFileExists(t, filepath.Join(dir, "gate.raw"))
+	r = testkit.Run(t, dir, state, "job", "undo", "1", "--plan")
+	assert.Zero(t, r.Code, r.Notes)
+	assert.Contains(t, r.Out, "quay-store:gate.raw")
+	r = testkit.Run(t, dir, state, "job", "undo", "1", "--yes")
+	assert.Zero(t, r.Code, r.Notes)
+	assert.Contains(t, r.Out, "PROVEN")
+	assert.FileExists(t, filepath.Join(dir, "gate.raw"))
+	r = testkit.Run(t, dir, state, "job", "again", "1", "--wait")
+	assert.Zero(t, r.Code, r.Notes)
+	assert.NoFileExists(t, filepath.Join(dir, "gate.raw"))
+	assert.Equal(t, testkit.Run(t, dir, state, "version").Out, testkit.Run(t, dir, state, "--version").Out)
+
+	r = testkit.Run(t, dir, state, "convert", "--help")
+	assert.NotContains(t, r.Out, "--past-damage")
+	r = testkit.Run(t, dir, state, "convert", "--help-all")
+	assert.Zero(t, r.Code, r.Notes)
+	assert.Contains(t, r.Out, "--past-damage")
+	assert.Contains(t, r.Out, "--sector-size")
+}
