@@ -202,8 +202,8 @@ var ErrAway = errors.New("the line to the service was cut")
 // again is how long is waited before the service is tried again.
 const again = time.Second
 
-// Follow yields a job's states as they change, up to the one in which it has ended. When the service is away meanwhile, that is told once with
-// an error that wraps ErrAway, and the states go on when it is back, for as long as the caller and ctx want to wait.
+// Follow yields a job's states as they change, up to the one in which it has ended. When the service is away meanwhile, that is told once
+// with an error that wraps ErrAway, and the states go on when it is back, for as long as the caller and ctx want to wait.
 func (s *Service) Follow(ctx context.Context, id string) iter.Seq2[api.Job, error] {
 	return func(yield func(api.Job, error) bool) {
 		for reached, told := false, false; ; {

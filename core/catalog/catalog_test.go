@@ -53,7 +53,17 @@ func create(t *testing.T, dir, format, layout, name string, base disk.Reader, ba
 	defer folder.Close()
 	f, err := disk.Lookup(format)
 	require.NoError(t, err)
-	w, err := f.Create(disk.Target{Folder: folder, Name: name, Size: 6 << 20, Layout: layout, Options: disk.Options{PieceSize: map[bool]int64{true: 2 << 20}[layout == "pieces" || layout == "split-sparse"]}, Base: base, BaseName: baseName})
+	w, err := f.Create(
+		disk.Target{
+			Folder:   folder,
+			Name:     name,
+			Size:     6 << 20,
+			Layout:   layout,
+			Options:  disk.Options{PieceSize: map[bool]int64{true: 2 << 20}[layout == "pieces" || layout == "split-sparse"]},
+			Base:     base,
+			BaseName: baseName,
+		},
+	)
 	require.NoError(t, err)
 	_, err = w.WriteAt([]byte("ferry"), 1<<20)
 	require.NoError(t, err)

@@ -44,14 +44,21 @@ type Scanner struct {
 	Before Catalog
 	// Workers is how many files are opened at the same time; 0 means one.
 	Workers int
-	// Found, unless it is nil, is called now and then with the disks that were not known before, and how many of all files were seen. It may be
-	// told of a file that turns out to be a part of another disk.
+	// Found, unless it is nil, is called now and then with the disks that were not known before, and how many of all files were seen. It may
+	// be told of a file that turns out to be a part of another disk.
 	Found func(disks []Disk, seen, of int) error
 }
 
 // Scan looks through the pool.
 func (s Scanner) Scan(ctx context.Context) (Catalog, error) {
-	x := &scan{Scanner: s, files: map[string]File{}, disks: map[string]Disk{}, strays: map[string]File{}, machines: map[string]Machine{}, owner: map[string]string{}}
+	x := &scan{
+		Scanner:  s,
+		files:    map[string]File{},
+		disks:    map[string]Disk{},
+		strays:   map[string]File{},
+		machines: map[string]Machine{},
+		owner:    map[string]string{},
+	}
 	infos, err := x.walk(ctx, ".", 0, nil)
 	if err != nil {
 		return Catalog{}, fmt.Errorf("looking through the pool: %w", err)

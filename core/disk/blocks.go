@@ -40,7 +40,12 @@ func (b *Blocks) find(number int64) (int64, Kind, error) {
 		return 0, kind, err
 	}
 	if used := min(b.Block, b.Size-number*b.Block); off < 0 || off > b.FileSize-used {
-		return 0, kind, Damaged("block %d is said to lie at offset %d, but the file ends at %d: it is truncated or its table is wrong", number, off, b.FileSize)
+		return 0, kind, Damaged(
+			"block %d is said to lie at offset %d, but the file ends at %d: it is truncated or its table is wrong",
+			number,
+			off,
+			b.FileSize,
+		)
 	}
 	return off, kind, nil
 }

@@ -51,8 +51,8 @@ func Count(ctx context.Context, r Reader, units ...int64) (stored Stored, atLeas
 // ErrNotAll is the error of a survey that ended before the disk did.
 var ErrNotAll = errors.New("the disk is too large or too scattered for all of it to be looked at")
 
-// Survey calls each with the extents of r in their order, as Extents does, but ends with ErrNotAll after MostCounted of them or when CountFor
-// is over.
+// Survey calls each with the extents of r in their order, as Extents does, but ends with ErrNotAll after MostCounted of them or when
+// CountFor is over.
 func Survey(ctx context.Context, r Reader, each func(Extent)) error {
 	within, cancel := context.WithTimeoutCause(ctx, CountFor, ErrNotAll)
 	defer cancel()

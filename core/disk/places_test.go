@@ -37,7 +37,12 @@ func TestPlaces(t *testing.T) {
 				spread++
 			}
 		}
-		assert.Equal(t, map[string]int{"in order": 0, "with gaps": 0, "at random": 6, "two swapped": 1}[name], spread, "runs that need a number for each block")
+		assert.Equal(
+			t,
+			map[string]int{"in order": 0, "with gaps": 0, "at random": 6, "two swapped": 1}[name],
+			spread,
+			"runs that need a number for each block",
+		)
 		for number := range int64(blocks + 10) {
 			index, ok := p.find(number)
 			want, has := model[number]

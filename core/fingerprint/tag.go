@@ -48,8 +48,8 @@ type Origin struct {
 // mostHistory bounds how far back a tag tells.
 const mostHistory = 16
 
-// Follow has the tag tell what another one, of its origin, said, and all that that one told. differs says how what was read differs from it,
-// empty when it does not.
+// Follow has the tag tell what another one, of its origin, said, and all that that one told. differs says how what was read differs from
+// it, empty when it does not.
 func (t *Tag) Follow(origin *Tag, disk, differs string) {
 	made := origin.Made
 	said := Origin{Disk: disk, Format: origin.Format, Fingerprint: origin.Fingerprint, Made: &made, Receipt: origin.Receipt, Differs: differs}

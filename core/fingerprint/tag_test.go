@@ -13,7 +13,14 @@ import (
 func tagOf(t testing.TB, disk []byte) []byte {
 	t.Helper()
 	var b bytes.Buffer
-	tag := Tag{Format: "raw", Layout: "thin", Proven: true, Made: time.Unix(1_800_000_000, 0).UTC(), Files: []File{{Name: "gate-kiosk.raw", Size: 5}}, Leaves: leavesOf(disk)}
+	tag := Tag{
+		Format: "raw",
+		Layout: "thin",
+		Proven: true,
+		Made:   time.Unix(1_800_000_000, 0).UTC(),
+		Files:  []File{{Name: "gate-kiosk.raw", Size: 5}},
+		Leaves: leavesOf(disk),
+	}
 	n, err := tag.WriteTo(&b)
 	require.NoError(t, err)
 	require.Equal(t, int64(b.Len()), n)

@@ -81,7 +81,9 @@ func Inside(d Disk) (Contents, error) {
 	}
 	for _, p := range found {
 		if p.Offset+p.Length > d.Size() {
-			c.doubt(fmt.Sprintf("partition %d ends at %d, behind the end of the disk at %d: the disk was cut", p.Number, p.Offset+p.Length, d.Size()))
+			c.doubt(
+				fmt.Sprintf("partition %d ends at %d, behind the end of the disk at %d: the disk was cut", p.Number, p.Offset+p.Length, d.Size()),
+			)
 		}
 		if p.Filesystem, err = filesystem(d, p.Offset, min(p.Length, d.Size()-p.Offset)); err != nil {
 			return c, err

@@ -77,7 +77,12 @@ func TestFilesystems(t *testing.T) {
 }
 
 func TestGPT(t *testing.T) {
-	f := made(t, 64<<20, "label: gpt\nstart=1MiB, size=8MiB, type=U, name=boot\nstart=9MiB, size=20MiB, type=L, name=\"crew roster\"\n", "sfdisk --quiet $F")
+	f := made(
+		t,
+		64<<20,
+		"label: gpt\nstart=1MiB, size=8MiB, type=U, name=boot\nstart=9MiB, size=20MiB, type=L, name=\"crew roster\"\n",
+		"sfdisk --quiet $F",
+	)
 	got, err := Inside(fileDisk{f})
 	require.NoError(t, err)
 	assert.Equal(t, "gpt", got.Table)

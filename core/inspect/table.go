@@ -27,8 +27,22 @@ const (
 
 // mbrTypes are the names of the types that are met.
 var mbrTypes = map[byte]string{
-	0x01: "FAT12", 0x04: "FAT16", 0x05: "extended", 0x06: "FAT16", 0x07: "NTFS or exFAT", 0x0b: "FAT32", 0x0c: "FAT32", 0x0e: "FAT16",
-	0x0f: "extended", 0x82: "Linux swap", 0x83: "Linux", 0x8e: "Linux LVM", 0xa5: "BSD", 0xef: "EFI system", 0xfd: "Linux RAID", mbrProtects: "protective",
+	0x01:        "FAT12",
+	0x04:        "FAT16",
+	0x05:        "extended",
+	0x06:        "FAT16",
+	0x07:        "NTFS or exFAT",
+	0x0b:        "FAT32",
+	0x0c:        "FAT32",
+	0x0e:        "FAT16",
+	0x0f:        "extended",
+	0x82:        "Linux swap",
+	0x83:        "Linux",
+	0x8e:        "Linux LVM",
+	0xa5:        "BSD",
+	0xef:        "EFI system",
+	0xfd:        "Linux RAID",
+	mbrProtects: "protective",
 }
 
 // gptTypes are the names of the types that are met (UEFI 5.3.3 and the Discoverable Partitions Specification).
@@ -70,8 +84,8 @@ func mbr(d Disk, sector []byte) ([]Partition, error) {
 	return found, nil
 }
 
-// plausible tells whether four entries can be those of an MBR: random data may end with its two bytes. Each is active or not, partitions do not
-// begin where the table lies, and do not overlap.
+// plausible tells whether four entries can be those of an MBR: random data may end with its two bytes. Each is active or not, partitions
+// do not begin where the table lies, and do not overlap.
 func plausible(sector []byte) bool {
 	type run struct{ first, end int64 }
 	var runs []run
@@ -138,7 +152,10 @@ func gpt(d Disk, sector int64, c *Contents) ([]Partition, error) {
 		return nil, err
 	}
 	le := binary.LittleEndian
-	if sum := le.Uint32(h[16:]); le.Uint32(h[12:]) == gptHeaderSize && crc32.ChecksumIEEE(append(append([]byte{}, h[:16]...), append(make([]byte, 4), h[20:]...)...)) != sum {
+	if sum := le.Uint32(
+		h[16:],
+	); le.Uint32(h[12:]) == gptHeaderSize &&
+		crc32.ChecksumIEEE(append(append([]byte{}, h[:16]...), append(make([]byte, 4), h[20:]...)...)) != sum {
 		c.doubt("the checksum of the partition table's header is wrong")
 	}
 	if last := int64(le.Uint64(h[32:])); last*sector > d.Size()-sector {
@@ -171,7 +188,10 @@ func gpt(d Disk, sector int64, c *Contents) ([]Partition, error) {
 		if !ok {
 			name = "type " + kind.String()
 		}
-		found = append(found, Partition{Number: int(i) + 1, Offset: first * sector, Length: (last - first + 1) * sector, Type: name, Name: utf16Text(e[56:128])})
+		found = append(
+			found,
+			Partition{Number: int(i) + 1, Offset: first * sector, Length: (last - first + 1) * sector, Type: name, Name: utf16Text(e[56:128])},
+		)
 	}
 	return found, nil
 }

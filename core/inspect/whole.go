@@ -97,7 +97,8 @@ func SumsName(piece string) string { return strings.TrimSuffix(piece, path.Ext(p
 // maxSums bounds a file with checksums, in bytes.
 const maxSums = 4 << 20
 
-// Sums are the SHA-256 of the pieces of a disk, in hexadecimal, as the file beside the first one has them; none where there is no such file.
+// Sums are the SHA-256 of the pieces of a disk, in hexadecimal, as the file beside the first one has them; none where there is no such
+// file.
 func Sums(folder storage.Folder, first string) (sums map[string]string, err error) {
 	file, err := folder.Open(SumsName(first))
 	if errors.Is(err, fs.ErrNotExist) {

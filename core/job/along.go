@@ -31,8 +31,8 @@ type along struct {
 	failed bool
 }
 
-// readAlong begins, or returns nil where it cannot be done: nothing is to be proven or to be read back, or the layout does not store what the
-// guest sees.
+// readAlong begins, or returns nil where it cannot be done: nothing is to be proven or to be read back, or the layout does not store what
+// the guest sees.
 func (w *work) readAlong(ctx context.Context, dst disk.Writer, target disk.Target) *along {
 	l, ok := dst.(disk.Locator)
 	if _, encodes := dst.(disk.Encoder); !ok || encodes || w.disk.Request.NoProof || w.disk.Sums {
@@ -142,11 +142,18 @@ func (a *along) end(ctx context.Context, complete bool) *fingerprint.Leaves {
 // openMade opens the image in the staging folder, to be read from storage.
 func (w *work) openMade(ctx context.Context) (disk.Reader, error) {
 	if w.copies() {
-		return disk.OpenVerbatim(storage.Fresh(storage.Sub(w.Ends.Destination, w.staging())), w.verbatim(func(c plan.Copied) string { return c.To }))
+		return disk.OpenVerbatim(
+			storage.Fresh(storage.Sub(w.Ends.Destination, w.staging())),
+			w.verbatim(func(c plan.Copied) string { return c.To }),
+		)
 	}
 	request := w.disk.Request
 	return disk.Origin{
-		Folder: storage.Fresh(w.Ends.Destination), Name: path.Join(w.staging(), path.Base(w.disk.After.Place.Path)), Home: path.Dir(path.Clean(request.Destination.Path)),
+		Folder: storage.Fresh(
+			w.Ends.Destination,
+		),
+		Name: path.Join(w.staging(), path.Base(w.disk.After.Place.Path)),
+		Home: path.Dir(path.Clean(request.Destination.Path)),
 	}.Open(ctx, request.As)
 }
 

@@ -95,7 +95,12 @@ func findLinks(folder storage.Folder, f *plan.SourceFacts) error {
 }
 
 // gather looks at the disks that stand on the source, which come along.
-func gather(ctx context.Context, folder storage.Folder, standing func(context.Context, []string) ([]string, error), f *plan.SourceFacts) error {
+func gather(
+	ctx context.Context,
+	folder storage.Folder,
+	standing func(context.Context, []string) ([]string, error),
+	f *plan.SourceFacts,
+) error {
 	paths, err := standing(ctx, f.Description.Files)
 	if err != nil {
 		return err
@@ -138,7 +143,8 @@ func findStays(ends Ends, r plan.Request, known Known, f *plan.SourceFacts) erro
 		if path.Base(c.From) != path.Base(to) {
 			continue
 		}
-		same := r.Source.Pool != "" && r.Source.Pool == r.Destination.Pool && c.From == to || known.Root != "" && path.Join(known.SourceRoot, c.From) == path.Join(known.Root, to)
+		same := r.Source.Pool != "" && r.Source.Pool == r.Destination.Pool && c.From == to ||
+			known.Root != "" && path.Join(known.SourceRoot, c.From) == path.Join(known.Root, to)
 		if !same {
 			if same, err = sameFolder(ends, path.Dir(c.From), path.Dir(to)); err != nil {
 				return err

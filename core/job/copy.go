@@ -110,7 +110,10 @@ func (w *work) proveFiles(ctx context.Context, copied transfer.Result) error {
 	r := &w.receipt
 	r.Outcome = Proven
 	if len(r.Unreadable) > 0 {
-		r.Outcome, r.Reason = Damaged, fmt.Sprintf("%d range(s) of the source could not be read and are zeros in the copy; everything else is proven", len(r.Unreadable))
+		r.Outcome, r.Reason = Damaged, fmt.Sprintf(
+			"%d range(s) of the source could not be read and are zeros in the copy; everything else is proven",
+			len(r.Unreadable),
+		)
 	}
 	if s, ok := w.Ends.Destination.(storage.Summer); ok && s.Sums() && w.disk.Sums && r.Outcome == Proven {
 		var meter transfer.Meter
@@ -194,8 +197,8 @@ func fitsFiles(folder storage.Folder, files []fingerprint.File, dir string) bool
 	return true
 }
 
-// diskLeaves are those of the disk, as a guest sees it: they are known from a plain file; otherwise the disk is read once more, from the end
-// that is nearer. Nil where nobody asked for a proof or a tag, and nothing was known of the source.
+// diskLeaves are those of the disk, as a guest sees it: they are known from a plain file; otherwise the disk is read once more, from the
+// end that is nearer. Nil where nobody asked for a proof or a tag, and nothing was known of the source.
 func (w *work) diskLeaves(ctx context.Context, copied transfer.Result) (*fingerprint.Leaves, error) {
 	if len(w.disk.Copied) == 1 && w.disk.Before.Format == "raw" && w.disk.Copied[0].Size == w.disk.Before.VirtualSize {
 		return copied.Leaves, nil

@@ -32,7 +32,13 @@ func (a apart) Fresh() storage.Folder { return apart{storage.Fresh(a.Folder)} }
 func (w *world) made(f disk.Format, l disk.Layout, name string) string {
 	w.t.Helper()
 	dir := w.t.TempDir()
-	r := plan.Request{Kind: plan.Convert, Source: plan.Place{Path: "gate-kiosk.raw"}, Destination: &plan.Place{Path: name}, As: f.Name, Layout: l.Name}
+	r := plan.Request{
+		Kind:        plan.Convert,
+		Source:      plan.Place{Path: "gate-kiosk.raw"},
+		Destination: &plan.Place{Path: name},
+		As:          f.Name,
+		Layout:      l.Name,
+	}
 	if l.PieceSize(disk.Options{}) > 0 {
 		r.Options.PieceSize = 5 << 20
 	}
@@ -77,7 +83,14 @@ func TestCopiesAndMoves(t *testing.T) {
 					name := plan.Opens(l, "ticketing"+f.Extensions[0], diskSize, disk.Options{PieceSize: 5 << 20})
 					before, err := os.ReadDir(dir)
 					require.NoError(t, err)
-					p := w.plan(plan.Request{Kind: plan.Copy, Source: plan.Place{Path: name}, Destination: &plan.Place{Path: "deck/tide-board" + f.Extensions[0]}, Release: how != "copied"})
+					p := w.plan(
+						plan.Request{
+							Kind:        plan.Copy,
+							Source:      plan.Place{Path: name},
+							Destination: &plan.Place{Path: "deck/tide-board" + f.Extensions[0]},
+							Release:     how != "copied",
+						},
+					)
 					require.False(t, p.Blocked(), "%+v", p.Checks)
 					assert.Equal(t, how == "renamed", p.Bodies[0].Renames)
 					r, err := w.run(t.Context(), p, nil)
@@ -96,7 +109,12 @@ func TestCopiesAndMoves(t *testing.T) {
 					after, err := os.ReadDir(filepath.Join(w.to, "deck"))
 					require.NoError(t, err)
 					assert.Len(t, after, len(before), "the image, what it stands on, and the tag")
-					proof, err := Prepare(t.Context(), Ends{Source: w.folder(w.to)}, plan.Request{Kind: plan.Prove, Source: plan.Place{Path: r.Destination.Place.Path}, Tag: plan.TagBeside}, Known{})
+					proof, err := Prepare(
+						t.Context(),
+						Ends{Source: w.folder(w.to)},
+						plan.Request{Kind: plan.Prove, Source: plan.Place{Path: r.Destination.Place.Path}, Tag: plan.TagBeside},
+						Known{},
+					)
 					require.NoError(t, err)
 					proven, err := Task{ID: "prove", Ends: Ends{Source: w.folder(w.to)}, Plan: proof}.Run(t.Context())
 					require.NoError(t, err)
@@ -206,7 +224,14 @@ func TestMovesGoOn(t *testing.T) {
 			stop := &stopping{after: n}
 			w.ends.Source = stop.in(w.folder(dir), true)
 			w.ends.Destination = stop.in(w.ends.Destination, same)
-			p := w.plan(plan.Request{Kind: plan.Copy, Source: plan.Place{Path: "ticketing.raw.001"}, Destination: &plan.Place{Path: "deck/tide-board.raw"}, Release: true})
+			p := w.plan(
+				plan.Request{
+					Kind:        plan.Copy,
+					Source:      plan.Place{Path: "ticketing.raw.001"},
+					Destination: &plan.Place{Path: "deck/tide-board.raw"},
+					Release:     true,
+				},
+			)
 			require.Equal(t, same, p.Bodies[0].Renames)
 			w.records = &notebook{}
 			_, err := w.run(t.Context(), p, nil)
@@ -250,7 +275,14 @@ func TestMovesAreCalledOff(t *testing.T) {
 		dir := w.made(f, l, "ticketing.raw")
 		stop := &stopping{after: n}
 		w.ends.Source, w.ends.Destination = stop.in(w.folder(dir), true), stop.in(w.ends.Destination, true)
-		p := w.plan(plan.Request{Kind: plan.Copy, Source: plan.Place{Path: "ticketing.raw.001"}, Destination: &plan.Place{Path: "deck/tide-board.raw"}, Release: true})
+		p := w.plan(
+			plan.Request{
+				Kind:        plan.Copy,
+				Source:      plan.Place{Path: "ticketing.raw.001"},
+				Destination: &plan.Place{Path: "deck/tide-board.raw"},
+				Release:     true,
+			},
+		)
 		w.records = &notebook{}
 		_, err := w.run(t.Context(), p, nil)
 		if !stop.stopped {

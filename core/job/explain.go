@@ -25,7 +25,10 @@ var advice = []struct {
 	{syscall.ENAMETOOLONG, "the name is too long for this filesystem: choose a shorter one"},
 	{fs.ErrNotExist, "look at the name, and whether its storage is connected"},
 	{fs.ErrPermission, "the user that runs Bagaglio may not do that there: change the owner or the mode"},
-	{storage.ErrOutside, "files outside of the pool are never touched: add their folder as a pool of its own, or say in which folder names may lead about (--within)"},
+	{
+		storage.ErrOutside,
+		"files outside of the pool are never touched: add their folder as a pool of its own, or say in which folder names may lead about (--within)",
+	},
 	{context.Canceled, "it was stopped on request"},
 }
 

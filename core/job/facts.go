@@ -112,7 +112,12 @@ func open(ctx context.Context, folder storage.Folder, p plan.Place) (disk.Reader
 }
 
 // look gathers the facts of an open source, and checks its tables. Damage is a fact; an error means that looking itself did not work.
-func look(ctx context.Context, folder storage.Folder, src disk.Reader, check func(context.Context, disk.Reader) error) (f plan.SourceFacts, err error) {
+func look(
+	ctx context.Context,
+	folder storage.Folder,
+	src disk.Reader,
+	check func(context.Context, disk.Reader) error,
+) (f plan.SourceFacts, err error) {
 	f.Description = src.Describe()
 	_, f.Checked = src.(disk.Checker)
 	if f.Problem = check(ctx, src); errors.Is(f.Problem, disk.ErrNotAll) { // the job looks at all of them
@@ -132,7 +137,14 @@ func look(ctx context.Context, folder storage.Folder, src disk.Reader, check fun
 }
 
 // lookAhead gathers the facts of the destination.
-func lookAhead(ctx context.Context, ends Ends, r plan.Request, src disk.Reader, source plan.SourceFacts, known Known) (f plan.DestinationFacts, err error) {
+func lookAhead(
+	ctx context.Context,
+	ends Ends,
+	r plan.Request,
+	src disk.Reader,
+	source plan.SourceFacts,
+	known Known,
+) (f plan.DestinationFacts, err error) {
 	as, wanted := r.As, r.Layout
 	if r.Kind == plan.Copy {
 		as, wanted = source.Description.Format, source.Description.Layout
@@ -177,7 +189,13 @@ func lookAhead(ctx context.Context, ends Ends, r plan.Request, src disk.Reader, 
 	for _, h := range held {
 		f.Held += h.Room
 	}
-	look := ahead{ends: ends, request: r, source: source, DestinationFacts: &f, names: func(name string) []string { return layout.FileNames(name, size, r.Options) }}
+	look := ahead{
+		ends:             ends,
+		request:          r,
+		source:           source,
+		DestinationFacts: &f,
+		names:            func(name string) []string { return layout.FileNames(name, size, r.Options) },
+	}
 	if r.Kind == plan.Copy {
 		look.names = copyNames(r, source)
 		if err := lookAtCopy(ctx, ends, r, source, &f); err != nil {
@@ -254,7 +272,8 @@ func (a *ahead) underneath(ctx context.Context, standing func(context.Context, [
 	replaced := append(a.names(a.request.Destination.Path), a.Others...)
 	all, err := standing(ctx, replaced)
 	for _, name := range all {
-		goes := a.request.Release && a.request.Source.Pool == a.request.Destination.Pool && (name == a.source.Opens || slices.Contains(a.source.FamilyFiles(), name))
+		goes := a.request.Release && a.request.Source.Pool == a.request.Destination.Pool &&
+			(name == a.source.Opens || slices.Contains(a.source.FamilyFiles(), name))
 		if !goes && !slices.Contains(replaced, name) {
 			a.Standing = append(a.Standing, name)
 		}

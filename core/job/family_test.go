@@ -31,7 +31,15 @@ func TestAFamilyIsRenamedInItsFolder(t *testing.T) {
 			base := v.make(format.name, format.base, "base"+ext, "")
 			top := v.make(format.name, format.overlay, "top"+ext, base)
 			v.make(format.name, format.overlay, "deep"+ext, top)
-			p := v.plan(plan.Request{Kind: plan.Copy, Source: plan.Place{Pool: "quay", Path: base}, Destination: &plan.Place{Pool: "quay", Path: "a-much-longer-root" + ext}, Release: true, Family: true})
+			p := v.plan(
+				plan.Request{
+					Kind:        plan.Copy,
+					Source:      plan.Place{Pool: "quay", Path: base},
+					Destination: &plan.Place{Pool: "quay", Path: "a-much-longer-root" + ext},
+					Release:     true,
+					Family:      true,
+				},
+			)
 			require.False(t, p.Blocked(), "%+v", p.Checks)
 			assert.True(t, p.Bodies[0].Renames)
 			assert.Zero(t, p.BytesToWrite)
@@ -43,7 +51,12 @@ func TestAFamilyIsRenamedInItsFolder(t *testing.T) {
 			require.NoError(t, err)
 			assert.Empty(t, held)
 			for _, name := range []string{"a-much-longer-root", "top", "deep"} {
-				proof, err := Prepare(t.Context(), Ends{Source: v.pools["quay"]}, plan.Request{Kind: plan.Prove, Source: plan.Place{Path: name + ext}, Tag: plan.TagBeside}, Known{})
+				proof, err := Prepare(
+					t.Context(),
+					Ends{Source: v.pools["quay"]},
+					plan.Request{Kind: plan.Prove, Source: plan.Place{Path: name + ext}, Tag: plan.TagBeside},
+					Known{},
+				)
 				require.NoError(t, err)
 				r, err := Task{ID: "prove", Ends: Ends{Source: v.pools["quay"]}, Plan: proof}.Run(t.Context())
 				require.NoError(t, err)
@@ -56,8 +69,8 @@ func TestAFamilyIsRenamedInItsFolder(t *testing.T) {
 	}
 }
 
-// TestFamilies: after any move, copy, rename or undo of any family, every disk that was there before is there after with its content, under the
-// name that the plan said.
+// TestFamilies: after any move, copy, rename or undo of any family, every disk that was there before is there after with its content,
+// under the name that the plan said.
 func TestFamilies(t *testing.T) {
 	worlds := 6
 	if n, err := strconv.Atoi(os.Getenv("BAGAGLIO_WORLDS")); err == nil {
@@ -147,7 +160,14 @@ func (v *voyage) make(format, layout, name, base string) string {
 	source := fmt.Sprintf("%d.raw", len(v.disks))
 	require.NoError(v, os.WriteFile(filepath.Join(v.from, source), content, 0o600))
 	ends := Ends{Source: (&world{t: v.T}).folder(v.from), Destination: v.pools["quay"]}
-	r := plan.Request{Kind: plan.Convert, Source: plan.Place{Path: source}, Destination: &plan.Place{Path: name}, As: format, Layout: layout, Base: base}
+	r := plan.Request{
+		Kind:        plan.Convert,
+		Source:      plan.Place{Path: source},
+		Destination: &plan.Place{Path: name},
+		As:          format,
+		Layout:      layout,
+		Base:        base,
+	}
 	p, err := Prepare(v.Context(), ends, r, Known{})
 	require.NoError(v, err)
 	require.False(v, p.Blocked(), "%+v", p.Checks)
@@ -159,7 +179,13 @@ func (v *voyage) make(format, layout, name, base string) string {
 
 // populate makes trees of overlays in folders, with names that are alike.
 func (v *voyage) populate() {
-	families := []struct{ format, base, overlay string }{{"qcow2", "thin", "overlay"}, {"vmdk", "sparse", "delta"}, {"vmdk", "flat", "delta"}, {"vhd", "dynamic", "differencing"}, {"vhdx", "dynamic", "differencing"}}
+	families := []struct{ format, base, overlay string }{
+		{"qcow2", "thin", "overlay"},
+		{"vmdk", "sparse", "delta"},
+		{"vmdk", "flat", "delta"},
+		{"vhd", "dynamic", "differencing"},
+		{"vhdx", "dynamic", "differencing"},
+	}
 	for range 1 + v.rand.IntN(2) {
 		f := pick(v, families)
 		var tree []string
@@ -195,8 +221,21 @@ func (v *voyage) places() []plan.Place {
 func (v *voyage) step() string {
 	from := pick(v, v.places())
 	ext := path.Ext(from.Path)
-	to := plan.Place{Pool: pick(v, []string{"quay", "quay", "seabag"}), Path: path.Join(pick(v, []string{path.Dir(from.Path), path.Dir(from.Path), "pier", "slip"}), pick(v, []string{"disk", "top", "root", "a-longer-name", path.Base(from.Path[:len(from.Path)-len(ext)])})+ext)}
-	r := plan.Request{Kind: plan.Copy, Source: from, Destination: &to, Release: v.rand.IntN(4) > 0, Family: v.rand.IntN(3) > 0, Replace: v.rand.IntN(4) == 0}
+	to := plan.Place{
+		Pool: pick(v, []string{"quay", "quay", "seabag"}),
+		Path: path.Join(
+			pick(v, []string{path.Dir(from.Path), path.Dir(from.Path), "pier", "slip"}),
+			pick(v, []string{"disk", "top", "root", "a-longer-name", path.Base(from.Path[:len(from.Path)-len(ext)])})+ext,
+		),
+	}
+	r := plan.Request{
+		Kind:        plan.Copy,
+		Source:      from,
+		Destination: &to,
+		Release:     v.rand.IntN(4) > 0,
+		Family:      v.rand.IntN(3) > 0,
+		Replace:     v.rand.IntN(4) == 0,
+	}
 	p := v.plan(r)
 	if p.Blocked() {
 		v.check()

@@ -89,8 +89,8 @@ func (t Task) follow(h plan.Handover, c machine.Change, why string) error {
 	return errors.Join(to.take(d, h, c), Clear(folder, t.ID), Clear(to.folder, t.ID))
 }
 
-// take puts the changed text of an old definition in its new place, and holds the old one. Another job may have done so, for another disk of the
-// machine: then it is changed where it is now.
+// take puts the changed text of an old definition in its new place, and holds the old one. Another job may have done so, for another disk
+// of the machine: then it is changed where it is now.
 func (d definition) take(old definition, h plan.Handover, c machine.Change) error {
 	text, err := machine.Text(old.folder, old.name)
 	if errors.Is(err, fs.ErrNotExist) {

@@ -35,8 +35,8 @@ func text(t *testing.T, folder storage.Folder, name string) string {
 	return string(b)
 }
 
-// TestDefinitionsSurvivePowerCuts: behind every single operation there is the old definition or the new one, or what goes on makes it so, and
-// the old one is held whenever the new one is there.
+// TestDefinitionsSurvivePowerCuts: behind every single operation there is the old definition or the new one, or what goes on makes it so,
+// and the old one is held whenever the new one is there.
 func TestDefinitionsSurvivePowerCuts(t *testing.T) {
 	for _, simple := range []bool{false, true} {
 		t.Run(fmt.Sprintf("simple %t", simple), func(t *testing.T) {
@@ -47,7 +47,12 @@ func TestDefinitionsSurvivePowerCuts(t *testing.T) {
 			_, err = file.WriteAt([]byte(oldDefinition), 0)
 			require.NoError(t, errors.Join(err, file.Sync(), file.Close(), pool.Sync("tide"), pool.Sync(".")))
 			begin := pool.Len()
-			h := plan.Handover{Machine: "tide-board", Pool: "quay-store", Path: "tide/tide-board.vmx", Names: map[string]string{"tide-board.vmdk": "/srv/lamp-room/tide-board.vmdk"}}
+			h := plan.Handover{
+				Machine: "tide-board",
+				Pool:    "quay-store",
+				Path:    "tide/tide-board.vmx",
+				Names:   map[string]string{"tide-board.vmdk": "/srv/lamp-room/tide-board.vmdk"},
+			}
 			follow := func(folder storage.Folder) error {
 				task := Task{ID: "test-1", Ends: Ends{Definitions: map[string]storage.Folder{"quay-store": folder}}, Hold: HoldFor, By: "job 7"}
 				return task.follow(h, h.Change(), "test")
@@ -99,11 +104,32 @@ func TestMovesHandOver(t *testing.T) {
 			dir := t.TempDir()
 			definitions := w.folder(dir)
 			file := filepath.Join(dir, "kiosk.xml")
-			require.NoError(t, os.WriteFile(file, []byte("<domain><name>kiosk</name><devices><disk><source file='/srv/quay/gate-kiosk.raw'/></disk></devices></domain>"), 0o640))
+			require.NoError(
+				t,
+				os.WriteFile(
+					file,
+					[]byte("<domain><name>kiosk</name><devices><disk><source file='/srv/quay/gate-kiosk.raw'/></disk></devices></domain>"),
+					0o640,
+				),
+			)
 			known := Known{SourceRoot: "/srv/quay", Root: "/srv/lighthouse", Users: func(context.Context, []string) ([]plan.User, error) {
-				return []plan.User{{Name: "kiosk", Pool: "definitions", Path: "kiosk.xml", Format: "domain-xml", Folder: "/etc/machines", Files: []string{"/srv/quay/gate-kiosk.raw"}}}, nil
+				return []plan.User{
+					{
+						Name:   "kiosk",
+						Pool:   "definitions",
+						Path:   "kiosk.xml",
+						Format: "domain-xml",
+						Folder: "/etc/machines",
+						Files:  []string{"/srv/quay/gate-kiosk.raw"},
+					},
+				}, nil
 			}}
-			request := plan.Request{Kind: plan.Copy, Release: true, Source: plan.Place{Path: "gate-kiosk.raw"}, Destination: &plan.Place{Path: "deck/kiosk.raw"}}
+			request := plan.Request{
+				Kind:        plan.Copy,
+				Release:     true,
+				Source:      plan.Place{Path: "gate-kiosk.raw"},
+				Destination: &plan.Place{Path: "deck/kiosk.raw"},
+			}
 			p, err := Prepare(t.Context(), w.ends, request, known)
 			require.NoError(t, err)
 			require.False(t, p.Blocked(), "%+v", p.Checks)
@@ -163,8 +189,8 @@ type lost struct{ storage.Folder }
 
 func (lost) Open(string) (storage.File, error) { return nil, storage.ErrLost }
 
-// TestDefinitionsGoAlong: with the first of the disks of a machine that leave a pool, whichever that is, and come to name all of them where they are,
-// at every moment; the old definition is held.
+// TestDefinitionsGoAlong: with the first of the disks of a machine that leave a pool, whichever that is, and come to name all of them
+// where they are, at every moment; the old definition is held.
 func TestDefinitionsGoAlong(t *testing.T) {
 	const definition = "displayName = \"tide-board\"\nscsi0:0.fileName = \"a.raw\"\nscsi0:1.fileName = \"b.raw\"\n"
 	for _, c := range []struct {
@@ -189,11 +215,24 @@ func TestDefinitionsGoAlong(t *testing.T) {
 				require.NoError(t, os.WriteFile(filepath.Join(from, "tide", name), []byte(text), 0o640))
 			}
 			w.ends.Definitions = map[string]storage.Folder{"quay": quay, "lighthouse": lighthouse}
-			user := plan.User{Name: "tide-board", Pool: "quay", Path: "tide/tide.vmx", Format: "vmx", Folder: from + "/tide", Files: []string{"a.raw", "b.raw"}}
+			user := plan.User{
+				Name:   "tide-board",
+				Pool:   "quay",
+				Path:   "tide/tide.vmx",
+				Format: "vmx",
+				Folder: from + "/tide",
+				Files:  []string{"a.raw", "b.raw"},
+			}
 			known := Known{SourceRoot: from, Root: to, Users: func(context.Context, []string) ([]plan.User, error) { return []plan.User{user}, nil }}
 			var plans []plan.Plan // all are made before any is run, as those of a group
 			for _, disk := range c.order {
-				r := plan.Request{Kind: plan.Copy, Release: true, TakeDefinitions: true, Source: plan.Place{Pool: "quay", Path: "tide/" + disk + ".raw"}, Destination: &plan.Place{Pool: "lighthouse", Path: "tide/" + disk + ".raw"}}
+				r := plan.Request{
+					Kind:            plan.Copy,
+					Release:         true,
+					TakeDefinitions: true,
+					Source:          plan.Place{Pool: "quay", Path: "tide/" + disk + ".raw"},
+					Destination:     &plan.Place{Pool: "lighthouse", Path: "tide/" + disk + ".raw"},
+				}
 				p, err := Prepare(t.Context(), w.ends, r, known)
 				require.NoError(t, err)
 				require.False(t, p.Blocked(), "%+v", p.Checks)

@@ -172,7 +172,13 @@ func Restore(folder storage.Folder, id string, swap bool, holdFor time.Duration)
 		return h, fmt.Errorf("holding what is there: %w", err)
 	}
 	if len(taken) > 0 {
-		now := Held{ID: uuid.NewString()[:8], Path: h.Path, Files: taken, Why: "swapped for what was held as " + id, Until: time.Now().Add(holdFor)}
+		now := Held{
+			ID:    uuid.NewString()[:8],
+			Path:  h.Path,
+			Files: taken,
+			Why:   "swapped for what was held as " + id,
+			Until: time.Now().Add(holdFor),
+		}
 		if err := hold(folder, now, itself); err != nil {
 			return h, fmt.Errorf("holding what is there: %w", err)
 		}

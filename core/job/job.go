@@ -60,8 +60,12 @@ func (t Task) Run(ctx context.Context) (Receipt, error) {
 	}
 	w := t.work()
 	w.receipt = Receipt{
-		ID: uuid.NewString(), Kind: t.Plan.Request.Kind, Source: Side{Side: plan.Side{Place: w.disk.Request.Source}}, Against: w.disk.Request.Against,
-		Steps: []Done{}, Started: time.Now(),
+		ID:      uuid.NewString(),
+		Kind:    t.Plan.Request.Kind,
+		Source:  Side{Side: plan.Side{Place: w.disk.Request.Source}},
+		Against: w.disk.Request.Against,
+		Steps:   []Done{},
+		Started: time.Now(),
 	}
 	err := w.run(ctx)
 	r := &w.receipt
@@ -214,7 +218,8 @@ func (w *work) close() {
 
 // cleared clears up, unless the task is to go on later.
 func (w *work) cleared(ctx context.Context, err error) error {
-	if _, forgets := w.Records.(none); !forgets && err != nil && (errors.Is(context.Cause(ctx), ErrSetAside) || CanWait(err) || errors.Is(err, ErrBlocked)) {
+	if _, forgets := w.Records.(none); !forgets && err != nil &&
+		(errors.Is(context.Cause(ctx), ErrSetAside) || CanWait(err) || errors.Is(err, ErrBlocked)) {
 		return err
 	}
 	return errors.Join(err, w.clear())

@@ -62,7 +62,12 @@ func (w *world) folder(dir string) storage.Folder {
 }
 
 func toQcow2() plan.Request {
-	return plan.Request{Kind: plan.Convert, Source: plan.Place{Path: "gate-kiosk.raw"}, Destination: &plan.Place{Path: "gate-kiosk.qcow2"}, As: "qcow2"}
+	return plan.Request{
+		Kind:        plan.Convert,
+		Source:      plan.Place{Path: "gate-kiosk.raw"},
+		Destination: &plan.Place{Path: "gate-kiosk.qcow2"},
+		As:          "qcow2",
+	}
 }
 
 func (w *world) plan(r plan.Request) plan.Plan {

@@ -47,7 +47,8 @@ func (s *Side) read(sum fingerprint.Fingerprint, from string) {
 	s.Fingerprint, s.FingerprintFrom, s.FingerprintAt = sum.String(), from, &now
 }
 
-// besideTag is the tag beside a disk in a folder, nil where there is none. One that is damaged, or of a disk of another size, has no leaves.
+// besideTag is the tag beside a disk in a folder, nil where there is none. One that is damaged, or of a disk of another size, has no
+// leaves.
 func besideTag(folder storage.Folder, name string, size int64) (*fingerprint.Tag, error) {
 	tag, err := inspect.ReadTag(folder, fingerprint.TagName(name), size)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fingerprint.ErrTag) { // the plan told of a damaged one
@@ -112,11 +113,22 @@ func (w *work) knownSums(ctx context.Context, first string) error {
 		w.doubt(fmt.Sprintf("%s: not what %s says, and taken as it is", strings.Join(differ, ", "), beside))
 		return nil
 	}
-	return fmt.Errorf("%w: %s: not what %s says. Fetch it again, or take it as it is now (--as-it-is)", ErrNotProven, strings.Join(differ, ", "), beside)
+	return fmt.Errorf(
+		"%w: %s: not what %s says. Fetch it again, or take it as it is now (--as-it-is)",
+		ErrNotProven,
+		strings.Join(differ, ", "),
+		beside,
+	)
 }
 
 // agrees compares what was read of a disk of the source with its tag.
-func (w *work) agrees(ctx context.Context, name string, tag *fingerprint.Tag, leaves *fingerprint.Leaves, asked bool) (same bool, err error) {
+func (w *work) agrees(
+	ctx context.Context,
+	name string,
+	tag *fingerprint.Tag,
+	leaves *fingerprint.Leaves,
+	asked bool,
+) (same bool, err error) {
 	fits := tagFits(w.Ends.Source, tag, name)
 	e := Earlier{Tag: fingerprint.TagName(name), Fingerprint: tag.Fingerprint, Made: tag.Made, Older: !fits}
 	if name == w.disk.Before.Place.Path {
@@ -151,7 +163,15 @@ func (w *work) agrees(ctx context.Context, name string, tag *fingerprint.Tag, le
 	if files := w.filesAt(ctx, name, e.Differences); len(files) > 0 {
 		where = "; what differs lies in " + strings.Join(files, ", ")
 	}
-	return false, fmt.Errorf("%w: %s is not what its tag says (%s), in %s, %s%s. Fetch it again, or take it as it is now (--as-it-is)", ErrNotProven, name, which, ranges(e.Differences), why, where)
+	return false, fmt.Errorf(
+		"%w: %s is not what its tag says (%s), in %s, %s%s. Fetch it again, or take it as it is now (--as-it-is)",
+		ErrNotProven,
+		name,
+		which,
+		ranges(e.Differences),
+		why,
+		where,
+	)
 }
 
 // ranges tells how many there are, and the first of them.

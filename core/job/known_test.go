@@ -44,8 +44,8 @@ func (w *world) flip(dir, name string, off int64, still bool) {
 	require.NoError(w.t, os.Chtimes(file, changed, changed))
 }
 
-// TestRotIsNotLaundered: whoever reads a whole disk that has a tag compares with it. What differs although nothing has written to the files stops
-// the job, and is told in the receipt and in the new tag when the disk is taken as it is.
+// TestRotIsNotLaundered: whoever reads a whole disk that has a tag compares with it. What differs although nothing has written to the
+// files stops the job, and is told in the receipt and in the new tag when the disk is taken as it is.
 func TestRotIsNotLaundered(t *testing.T) {
 	for _, made := range []struct{ format, layout string }{{"raw", "thin"}, {"qcow2", "thin"}, {"vmdk", "split-flat"}, {"vhdx", "dynamic"}} {
 		for _, how := range []string{"convert", "copy", "copy without proof", "move", "compact"} {
@@ -128,7 +128,12 @@ func TestRotOfWhatComesAlong(t *testing.T) {
 		v.make("qcow2", "overlay", "top.qcow2", "middle.qcow2")
 		w := &world{t: t}
 		w.flip(v.quay, rotten, v.storedIn(rotten), true)
-		request := plan.Request{Kind: plan.Copy, Source: plan.Place{Pool: "quay", Path: "middle.qcow2"}, Destination: &plan.Place{Pool: "seabag", Path: "middle.qcow2"}, Family: true}
+		request := plan.Request{
+			Kind:        plan.Copy,
+			Source:      plan.Place{Pool: "quay", Path: "middle.qcow2"},
+			Destination: &plan.Place{Pool: "seabag", Path: "middle.qcow2"},
+			Family:      true,
+		}
 		_, err := v.run(v.plan(request), nil)
 		require.ErrorIs(t, err, ErrNotProven, rotten)
 		request.AsItIs = true
@@ -146,7 +151,9 @@ func TestOlderTag(t *testing.T) {
 	dir := w.made(f, f.Layouts[0], "ticketing.qcow2")
 	w.flip(dir, "ticketing.qcow2", 5<<20, false)
 	w.ends.Source = w.folder(dir)
-	p := w.plan(plan.Request{Kind: plan.Convert, Source: plan.Place{Path: "ticketing.qcow2"}, Destination: &plan.Place{Path: "ticketing.vhd"}, As: "vhd"})
+	p := w.plan(
+		plan.Request{Kind: plan.Convert, Source: plan.Place{Path: "ticketing.qcow2"}, Destination: &plan.Place{Path: "ticketing.vhd"}, As: "vhd"},
+	)
 	receipt, err := w.run(t.Context(), p, nil)
 	require.NoError(t, err)
 	assert.Equal(t, Proven, receipt.Outcome)
@@ -171,7 +178,9 @@ func TestARenameClaimsNothing(t *testing.T) {
 		w.ends = Ends{Source: w.folder(dir), Destination: w.folder(dir)}
 		old, err := os.ReadFile(filepath.Join(dir, "ticketing.raw.bagtag"))
 		require.NoError(t, err)
-		p := w.plan(plan.Request{Kind: plan.Copy, Source: plan.Place{Path: "ticketing.raw"}, Destination: &plan.Place{Path: "tickets.raw"}, Release: true})
+		p := w.plan(
+			plan.Request{Kind: plan.Copy, Source: plan.Place{Path: "ticketing.raw"}, Destination: &plan.Place{Path: "tickets.raw"}, Release: true},
+		)
 		require.True(t, p.Bodies[0].Renames)
 		receipt, err := w.run(t.Context(), p, nil)
 		require.NoError(t, err)
@@ -200,8 +209,8 @@ func TestARenameClaimsNothing(t *testing.T) {
 	}
 }
 
-// TestCutIsNotWhole: what an inspection doubts is a check of every plan and stands in the receipt; files that are known to be missing or short
-// block before a byte is written.
+// TestCutIsNotWhole: what an inspection doubts is a check of every plan and stands in the receipt; files that are known to be missing or
+// short block before a byte is written.
 func TestCutIsNotWhole(t *testing.T) {
 	cut := func(t *testing.T, tagged bool) *world {
 		w := newWorld(t)
@@ -289,7 +298,9 @@ func TestPiecesThatAreNotWhole(t *testing.T) {
 				first = "b.raw.001"
 			}
 			w.ends.Source = w.folder(dir)
-			p := w.plan(plan.Request{Kind: plan.Convert, Source: plan.Place{Path: first}, Destination: &plan.Place{Path: "joined.qcow2"}, As: "qcow2"})
+			p := w.plan(
+				plan.Request{Kind: plan.Convert, Source: plan.Place{Path: first}, Destination: &plan.Place{Path: "joined.qcow2"}, As: "qcow2"},
+			)
 			assert.Equal(t, c.want != "", p.Blocked(), "%+v", p.Checks)
 			report, err := inspect.File(t.Context(), disk.Origin{Folder: w.ends.Source, Name: first}, "")
 			if c.want == "" {
@@ -340,7 +351,13 @@ func TestRotUnderAnotherName(t *testing.T) {
 		require.NoError(t, os.Rename(filepath.Join(dir, "ticketing.qcow2"+ext), filepath.Join(dir, "tickets.qcow2"+ext)))
 	}
 	w.ends.Source = w.folder(dir)
-	_, err = w.run(t.Context(), w.plan(plan.Request{Kind: plan.Convert, Source: plan.Place{Path: "tickets.qcow2"}, Destination: &plan.Place{Path: "tickets.vdi"}, As: "vdi"}), nil)
+	_, err = w.run(
+		t.Context(),
+		w.plan(
+			plan.Request{Kind: plan.Convert, Source: plan.Place{Path: "tickets.qcow2"}, Destination: &plan.Place{Path: "tickets.vdi"}, As: "vdi"},
+		),
+		nil,
+	)
 	require.ErrorIs(t, err, ErrNotProven)
 }
 
@@ -356,7 +373,13 @@ func TestARenameBelievesNoDamagedTag(t *testing.T) {
 	b = bytes.Replace(b, []byte(`"fingerprint":"bf1-`), []byte(`"fingerprint":"bf1-00`), 1)
 	require.NoError(t, os.WriteFile(tag, b, 0o600))
 	w.ends = Ends{Source: w.folder(dir), Destination: w.folder(dir)}
-	receipt, err := w.run(t.Context(), w.plan(plan.Request{Kind: plan.Copy, Source: plan.Place{Path: "ticketing.raw"}, Destination: &plan.Place{Path: "tickets.raw"}, Release: true}), nil)
+	receipt, err := w.run(
+		t.Context(),
+		w.plan(
+			plan.Request{Kind: plan.Copy, Source: plan.Place{Path: "ticketing.raw"}, Destination: &plan.Place{Path: "tickets.raw"}, Release: true},
+		),
+		nil,
+	)
 	require.NoError(t, err)
 	assert.Empty(t, receipt.Source.Fingerprint)
 	assert.Empty(t, receipt.Destination.Fingerprint)

@@ -28,8 +28,8 @@ func outsideOfOurs(r plan.Request) error {
 	return nil
 }
 
-// lookBack gathers what was known of a source before: what its tag says, which of its files are not what they were, and whether what lies in it
-// fits to it.
+// lookBack gathers what was known of a source before: what its tag says, which of its files are not what they were, and whether what lies
+// in it fits to it.
 func lookBack(folder storage.Folder, r plan.Request, src disk.Reader, f *plan.SourceFacts) error {
 	name, err := storage.Clean(r.Source.Path)
 	if err != nil {

@@ -20,9 +20,9 @@ import (
 	"bagaglio/core/transfer"
 )
 
-// moveFiles gives the files of a disk their new names on the same storage, the one that opens it last, and changes the names in what names them.
-// It may be done again after it was interrupted; where it cannot be done as a whole, it is undone. Nothing of the source ever lies in the
-// staging folder, which is cleared.
+// moveFiles gives the files of a disk their new names on the same storage, the one that opens it last, and changes the names in what names
+// them. It may be done again after it was interrupted; where it cannot be done as a whole, it is undone. Nothing of the source ever lies
+// in the staging folder, which is cleared.
 func (w *work) moveFiles(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {
 		return err
@@ -43,7 +43,12 @@ func (w *work) moveFiles(ctx context.Context) error {
 	}
 	w.dropFolder()
 	r := &w.receipt
-	r.Destination = &Side{Side: *w.disk.After, Fingerprint: r.Source.Fingerprint, FingerprintFrom: r.Source.FingerprintFrom, FingerprintAt: r.Source.FingerprintAt}
+	r.Destination = &Side{
+		Side:            *w.disk.After,
+		Fingerprint:     r.Source.Fingerprint,
+		FingerprintFrom: r.Source.FingerprintFrom,
+		FingerprintAt:   r.Source.FingerprintAt,
+	}
 	r.Outcome, r.Compared = Proven, "the identity of each file on the storage before and after: nothing was copied, and its content was not read"
 	if slices.Contains(slices.Collect(maps.Values(w.state.Staged)), "") {
 		r.Compared = "the length of each file before and after its host gave it the new name: nothing was copied, and its content was not read"
@@ -51,7 +56,8 @@ func (w *work) moveFiles(ctx context.Context) error {
 	return w.syncMoved()
 }
 
-// beforeMove notes what the files are, and which tags fit to them, and holds what lies beside the new name and speaks of a disk that is gone.
+// beforeMove notes what the files are, and which tags fit to them, and holds what lies beside the new name and speaks of a disk that is
+// gone.
 func (w *work) beforeMove() error {
 	w.state.Staged = map[string]string{}
 	for _, c := range w.disk.Copied {
@@ -101,7 +107,11 @@ func (w *work) holdBeside(folder storage.Folder, names []string, label, why stri
 	if len(files) == 0 {
 		return false, nil
 	}
-	return true, hold(folder, Held{ID: heldID(label), Path: files[0], Files: files, Until: time.Now().Add(w.Hold), Why: why + " (" + w.By + ")"}, itself)
+	return true, hold(
+		folder,
+		Held{ID: heldID(label), Path: files[0], Files: files, Until: time.Now().Add(w.Hold), Why: why + " (" + w.By + ")"},
+		itself,
+	)
 }
 
 func (w *work) moveAll(ctx context.Context) error {
@@ -263,8 +273,8 @@ func (w *work) unmove() error {
 	return errors.Join(err, w.restore(heldID(w.ID)), w.restore(heldID("beside "+w.ID)))
 }
 
-// PutBack gives files their old names that a move gave new ones before it was interrupted, when it is not to go on. For any other task there
-// is nothing to do.
+// PutBack gives files their old names that a move gave new ones before it was interrupted, when it is not to go on. For any other task
+// there is nothing to do.
 func (t Task) PutBack(ctx context.Context) error {
 	old, err := t.Records.Load(ctx)
 	w := t.work()
@@ -324,9 +334,16 @@ func (w *work) leave(ctx context.Context) error {
 	}
 	folder := w.Ends.Source
 	files := slices.Concat(w.disk.Released, companions(w.disk.Before.Place.Path))
-	files = slices.DeleteFunc(files, func(f string) bool { _, err := folder.Stat(f); return err != nil }) // what an earlier time held, or never was
+	files = slices.DeleteFunc(
+		files,
+		func(f string) bool { _, err := folder.Stat(f); return err != nil },
+	) // what an earlier time held, or never was
 	held := Held{
-		ID: w.heldSource(), Path: w.disk.Before.Place.Path, Files: files, Until: time.Now().Add(w.Hold), Why: fmt.Sprintf("moved to %s by %s", w.disk.After.Place, w.By),
+		ID:    w.heldSource(),
+		Path:  w.disk.Before.Place.Path,
+		Files: files,
+		Until: time.Now().Add(w.Hold),
+		Why:   fmt.Sprintf("moved to %s by %s", w.disk.After.Place, w.By),
 		Moved: w.disk.After.Place.String(),
 	}
 	for _, h := range w.disk.Handovers {

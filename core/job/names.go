@@ -15,8 +15,8 @@ import (
 	"bagaglio/core/storage"
 )
 
-// changeNames changes the names of other files in those that got new ones or stand on one that did. Where the files are the only ones, which
-// is so for a move on one storage, every byte that is written over is kept before. It may be done again after it was interrupted.
+// changeNames changes the names of other files in those that got new ones or stand on one that did. Where the files are the only ones,
+// which is so for a move on one storage, every byte that is written over is kept before. It may be done again after it was interrupted.
 func (w *work) changeNames(folder storage.Folder) error {
 	names := w.disk.Names()
 	for i, name := range slices.Sorted(maps.Keys(w.disk.Rewrites)) {
@@ -80,7 +80,8 @@ func (w *work) opensFamily(open func(name, format string) (disk.Reader, error)) 
 	return nil
 }
 
-// keeping is a folder in which files are changed that are the only ones: what is written over is kept before, in notes in the staging folder.
+// keeping is a folder in which files are changed that are the only ones: what is written over is kept before, in notes in the staging
+// folder.
 type keeping struct {
 	storage.Folder
 	notes storage.Folder

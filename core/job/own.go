@@ -90,7 +90,12 @@ func (w *work) label(staged, like string) error {
 	}
 	to, ok := w.Ends.Destination.(storage.Labeler)
 	if len(labels) > 0 && !ok {
-		w.remarkOnce("the destination's storage keeps no extended attributes: " + strings.Join(slices.Sorted(maps.Keys(labels)), ", ") + " of the source are not taken along")
+		w.remarkOnce(
+			"the destination's storage keeps no extended attributes: " + strings.Join(
+				slices.Sorted(maps.Keys(labels)),
+				", ",
+			) + " of the source are not taken along",
+		)
 	}
 	if len(labels) == 0 || !ok {
 		return nil

@@ -18,18 +18,33 @@ import (
 func TestPiecesAreJoined(t *testing.T) {
 	w := newWorld(t)
 	r := plan.Request{
-		Kind: plan.Convert, Source: plan.Place{Path: "gate-kiosk.raw"}, Destination: &plan.Place{Path: "seabag/gate-kiosk.raw"}, As: "raw", Layout: "pieces", Options: disk.Options{PieceSize: 7 << 20},
+		Kind:        plan.Convert,
+		Source:      plan.Place{Path: "gate-kiosk.raw"},
+		Destination: &plan.Place{Path: "seabag/gate-kiosk.raw"},
+		As:          "raw",
+		Layout:      "pieces",
+		Options:     disk.Options{PieceSize: 7 << 20},
 	}
 	_, err := w.run(t.Context(), w.plan(r), nil)
 	require.NoError(t, err)
 	dir := filepath.Join(w.to, "seabag")
-	shell := exec.Command("sh", "-c", "sha256sum --quiet -c gate-kiosk.raw.SHA256SUMS && cat gate-kiosk.raw.[0-9]* | cmp - "+filepath.Join(w.from, "gate-kiosk.raw"))
+	shell := exec.Command(
+		"sh",
+		"-c",
+		"sha256sum --quiet -c gate-kiosk.raw.SHA256SUMS && cat gate-kiosk.raw.[0-9]* | cmp - "+filepath.Join(w.from, "gate-kiosk.raw"),
+	)
 	shell.Dir = dir
 	out, err := shell.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 
 	pieces := w.folder(dir)
-	join := plan.Request{Kind: plan.Convert, Source: plan.Place{Path: "gate-kiosk.raw.001"}, Destination: &plan.Place{Path: "joined.raw"}, As: "raw", Tag: plan.TagBeside}
+	join := plan.Request{
+		Kind:        plan.Convert,
+		Source:      plan.Place{Path: "gate-kiosk.raw.001"},
+		Destination: &plan.Place{Path: "joined.raw"},
+		As:          "raw",
+		Tag:         plan.TagBeside,
+	}
 	try := func() (Receipt, error) {
 		w.ends.Source = pieces
 		p := w.plan(join)
@@ -70,7 +85,13 @@ func TestDisksAreMadeAnewInTheirPlace(t *testing.T) {
 	} {
 		t.Run(c.as, func(t *testing.T) {
 			w := newWorld(t)
-			r := plan.Request{Kind: plan.Convert, Source: plan.Place{Path: "gate-kiosk.raw"}, Destination: &plan.Place{Path: c.name}, As: c.as, Layout: c.thick}
+			r := plan.Request{
+				Kind:        plan.Convert,
+				Source:      plan.Place{Path: "gate-kiosk.raw"},
+				Destination: &plan.Place{Path: c.name},
+				As:          c.as,
+				Layout:      c.thick,
+			}
 			first, err := w.run(t.Context(), w.plan(r), nil)
 			require.NoError(t, err)
 			w.ends.Source = w.ends.Destination
@@ -119,7 +140,11 @@ func TestCompactingForNothing(t *testing.T) {
 		before, err := os.Stat(file)
 		require.NoError(t, err)
 		place := plan.Place{Path: "ticketing.raw"}
-		r, err := w.run(t.Context(), w.plan(plan.Request{Kind: plan.Convert, Source: place, Destination: &place, As: "raw", Replace: true, IfSmaller: true}), nil)
+		r, err := w.run(
+			t.Context(),
+			w.plan(plan.Request{Kind: plan.Convert, Source: place, Destination: &place, As: "raw", Replace: true, IfSmaller: true}),
+			nil,
+		)
 		require.NoError(t, err)
 		after, err := os.Stat(file)
 		require.NoError(t, err)

@@ -69,7 +69,8 @@ func TestPowerCut(t *testing.T) {
 				t.Run(name, func(t *testing.T) {
 					cutPower(t, f, l, replace, faulty.New(false), small, rand.New(rand.NewPCG(seed, 1)))
 				})
-				if name := f.Name + "-" + l.Name; name == "raw-thin" || name == "qcow2-thin" || name == "vmdk-split-sparse" { // on storage that cannot swap files, too
+				if name := f.Name + "-" + l.Name; name == "raw-thin" || name == "qcow2-thin" ||
+					name == "vmdk-split-sparse" { // on storage that cannot swap files, too
 					t.Run(name+"-simple", func(t *testing.T) {
 						cutPower(t, f, l, replace, faulty.New(true), small, rand.New(rand.NewPCG(seed, 2)))
 					})
@@ -89,7 +90,12 @@ func cutPower(t *testing.T, f disk.Format, l disk.Layout, replace bool, pool *fa
 	require.NoError(t, os.WriteFile(filepath.Join(w.from, "other.raw"), other, 0o600))
 	w.ends.Destination = pool
 	request := plan.Request{
-		Kind: plan.Convert, Source: plan.Place{Path: "other.raw"}, Destination: &plan.Place{Path: "deck/disk" + f.Extensions[0]}, As: f.Name, Layout: l.Name, Replace: replace,
+		Kind:        plan.Convert,
+		Source:      plan.Place{Path: "other.raw"},
+		Destination: &plan.Place{Path: "deck/disk" + f.Extensions[0]},
+		As:          f.Name,
+		Layout:      l.Name,
+		Replace:     replace,
 	}
 	if len(l.Options) > 0 && l.PieceSize(disk.Options{}) > 0 {
 		request.Options.PieceSize = 2 << 20
@@ -164,8 +170,8 @@ func contentOf(t *testing.T, folder storage.Folder, f disk.Format, l disk.Layout
 	return sum.String()
 }
 
-// TestPowerCutWhileAFamilyIsRenamed: behind every single operation, whatever of what was not synced is lost, the job goes on to its end, or is
-// called off with every byte as it was.
+// TestPowerCutWhileAFamilyIsRenamed: behind every single operation, whatever of what was not synced is lost, the job goes on to its end,
+// or is called off with every byte as it was.
 func TestPowerCutWhileAFamilyIsRenamed(t *testing.T) {
 	t.Parallel()
 	if testing.Short() {
@@ -183,7 +189,15 @@ func TestPowerCutWhileAFamilyIsRenamed(t *testing.T) {
 			base := v.make(f.name, f.base, "base"+ext, "")
 			top := v.make(f.name, f.overlay, "top"+ext, base)
 			v.make(f.name, f.overlay, "deep"+ext, top)
-			p := v.plan(plan.Request{Kind: plan.Copy, Source: plan.Place{Pool: "quay", Path: base}, Destination: &plan.Place{Pool: "quay", Path: f.to + ext}, Release: true, Family: true})
+			p := v.plan(
+				plan.Request{
+					Kind:        plan.Copy,
+					Source:      plan.Place{Pool: "quay", Path: base},
+					Destination: &plan.Place{Pool: "quay", Path: f.to + ext},
+					Release:     true,
+					Family:      true,
+				},
+			)
 			require.False(t, p.Blocked(), "%+v", p.Checks)
 			begin, before := pool.Len(), v.disks
 			task := v.task(p, nil)

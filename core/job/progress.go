@@ -59,7 +59,15 @@ func (r *reporter) run(name string, meter *transfer.Meter, earlier *fingerprint.
 		r.steps = append(r.steps[:number:number], plan.Step{Kind: name})
 	}
 	step := r.steps[number]
-	p := Progress{Step: name, Title: step.Title, Number: number + 1, Steps: len(r.steps), Total: step.Bytes, SecondsLeft: -1, Since: time.Now()}
+	p := Progress{
+		Step:        name,
+		Title:       step.Title,
+		Number:      number + 1,
+		Steps:       len(r.steps),
+		Total:       step.Bytes,
+		SecondsLeft: -1,
+		Since:       time.Now(),
+	}
 	before := int64(0)
 	if earlier != nil {
 		before = min(earlier.Data(), step.Bytes)
@@ -151,7 +159,8 @@ func (r *reporter) note(d Done) {
 	r.done = append(r.done, d)
 }
 
-// after is how many seconds the steps behind the given one will take, which have their estimates from earlier jobs, or go as fast as this one.
+// after is how many seconds the steps behind the given one will take, which have their estimates from earlier jobs, or go as fast as this
+// one.
 func (r *reporter) after(number int, average float64) (seconds float64) {
 	for _, s := range r.steps[number+1:] {
 		if s.Seconds > 0 {

@@ -65,7 +65,10 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 	}
 	r.Outcome = Proven
 	if len(r.Unreadable) > 0 {
-		r.Outcome, r.Reason = Damaged, fmt.Sprintf("%d range(s) of the source could not be read and are zeros in the copy; everything else is proven", len(r.Unreadable))
+		r.Outcome, r.Reason = Damaged, fmt.Sprintf(
+			"%d range(s) of the source could not be read and are zeros in the copy; everything else is proven",
+			len(r.Unreadable),
+		)
 	}
 	return nil
 }
@@ -84,7 +87,13 @@ func (w *work) readMade(ctx context.Context, made disk.Reader) (transfer.Result,
 }
 
 // read reads a whole disk as a step of a kind. of says what it is.
-func (w *work) read(ctx context.Context, step string, src disk.Reader, of string, earlier *fingerprint.Leaves) (result transfer.Result, err error) {
+func (w *work) read(
+	ctx context.Context,
+	step string,
+	src disk.Reader,
+	of string,
+	earlier *fingerprint.Leaves,
+) (result transfer.Result, err error) {
 	if w.report.proven == nil {
 		w.report.proven = transfer.NewStrip(src.Size())
 	}
@@ -94,7 +103,15 @@ func (w *work) read(ctx context.Context, step string, src disk.Reader, of string
 		r.BytesCompared += m.Read.Load()
 		r.Retries += m.Retries.Load()
 	}
-	t := transfer.Transfer{Source: src, Of: of, Meter: &meter, Leaves: earlier, Wait: w.Wait, Keep: w.keeper(ctx, &meter, count), Every: w.Every}
+	t := transfer.Transfer{
+		Source: src,
+		Of:     of,
+		Meter:  &meter,
+		Leaves: earlier,
+		Wait:   w.Wait,
+		Keep:   w.keeper(ctx, &meter, count),
+		Every:  w.Every,
+	}
 	err = w.report.run(step, &meter, earlier, func() error {
 		result, err = t.Run(ctx)
 		return err

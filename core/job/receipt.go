@@ -93,7 +93,11 @@ type Receipt struct {
 }
 
 // fingerprintFrom says for people where a fingerprint comes from.
-var fingerprintFrom = map[string]string{FromContent: "taken of its content, read", FromFiles: "taken of the source; its files were proven", FromTag: "said by its tag and not read now; made"}
+var fingerprintFrom = map[string]string{
+	FromContent: "taken of its content, read",
+	FromFiles:   "taken of the source; its files were proven",
+	FromTag:     "said by its tag and not read now; made",
+}
 
 // WriteText writes the receipt for people.
 func (r Receipt) WriteText(out io.Writer) error {

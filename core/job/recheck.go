@@ -27,8 +27,8 @@ func (e *BlockedError) Passes() bool { return e.inUse() || e.Check.Name == plan.
 
 func (e *BlockedError) inUse() bool { return e.Check.Name == "in-use" }
 
-// recheck looks again at what the plan relied on, at the moment before something that cannot be taken back: what is new stands in the way. placed
-// tells that the new image has its name.
+// recheck looks again at what the plan relied on, at the moment before something that cannot be taken back: what is new stands in the way.
+// placed tells that the new image has its name.
 func (w *work) recheck(ctx context.Context, placed bool) error {
 	r := w.disk.Request
 	if r.Destination == nil {
@@ -162,7 +162,9 @@ func (w *work) isAsPlanned() error {
 			return err
 		}
 		if info.ID != u.ID {
-			w.remark(fmt.Sprintf("%s is another file than when this was planned: it was swapped meanwhile, and what was read is the new one", u.Path))
+			w.remark(
+				fmt.Sprintf("%s is another file than when this was planned: it was swapped meanwhile, and what was read is the new one", u.Path),
+			)
 		}
 	}
 	return nil

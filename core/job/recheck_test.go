@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestWhatComesAtAnyMomentStopsIt: a disk that comes to stand on the source is seen before anything is written, before the image gets its name, and before
-// the source goes; then the task goes on, and each time that it was stopped, source and copy are what they should be.
+// TestWhatComesAtAnyMomentStopsIt: a disk that comes to stand on the source is seen before anything is written, before the image gets its
+// name, and before the source goes; then the task goes on, and each time that it was stopped, source and copy are what they should be.
 func TestWhatComesAtAnyMomentStopsIt(t *testing.T) {
 	for moment, placed := range []bool{false, false, true} {
 		w := newWorld(t)

@@ -19,7 +19,8 @@ import (
 // ErrSetAside is the cause to stop a task with that is to go on later: what it did stays.
 var ErrSetAside = errors.New("set aside")
 
-// State is how far a task is: the journal of its steps. With the marks of the step that goes on, it is enough to go on after the process has ended.
+// State is how far a task is: the journal of its steps. With the marks of the step that goes on, it is enough to go on after the process
+// has ended.
 type State struct {
 	Step       string    `json:"step"` // ID of the one that began last
 	Done       []string  `json:"done"` // IDs of those that are done
@@ -122,8 +123,8 @@ func (w *work) recall(ctx context.Context, step string, size int64, each func(di
 	return r, nil
 }
 
-// recallState tells whether an earlier time had proven the new image and was giving its names: for that nothing is needed of the source any more,
-// which may have changed or gone.
+// recallState tells whether an earlier time had proven the new image and was giving its names: for that nothing is needed of the source
+// any more, which may have changed or gone.
 func (w *work) recallState(ctx context.Context) (bool, error) {
 	old, err := w.Records.Load(ctx)
 	if err != nil || old == nil || old.Staged == nil {
@@ -188,7 +189,9 @@ func (w *work) isThere() (bool, error) {
 		there = false
 	}
 	if !there && space.ID != w.state.Storage {
-		return false, destination(fmt.Errorf("%w: the destination is not on the storage that the job began on; connect its drive, and the job goes on", storage.ErrLost))
+		return false, destination(
+			fmt.Errorf("%w: the destination is not on the storage that the job began on; connect its drive, and the job goes on", storage.ErrLost),
+		)
 	}
 	return there, nil
 }

@@ -9,8 +9,8 @@ import (
 	"bagaglio/core/plan"
 )
 
-// action is what a kind of step does. Both look first at what is there already, so that they can be called again after they were interrupted
-// at any moment.
+// action is what a kind of step does. Both look first at what is there already, so that they can be called again after they were
+// interrupted at any moment.
 type action struct {
 	do func(*work, context.Context) error
 	// undo takes it back after the job has ended. It does nothing where do never began. Nil where nothing is left to be taken back.

@@ -53,7 +53,13 @@ func TestFactsOfRealFilesystems(t *testing.T) {
 			folder, err := local.Open(mountLoop(t, c.kind, 512, c.mkfs...))
 			require.NoError(t, err)
 			defer folder.Close()
-			facts := storage.Trial(t.Context(), folder, OwnFolder, false, func(s storage.Tried) { assert.True(t, s.Worked, "%s: %s", s.Name, s.Said) })
+			facts := storage.Trial(
+				t.Context(),
+				folder,
+				OwnFolder,
+				false,
+				func(s storage.Tried) { assert.True(t, s.Worked, "%s: %s", s.Name, s.Said) },
+			)
 			assert.Equal(t, c.kind, facts.Filesystem)
 			assert.Equal(t, c.clones, facts.Clones)
 			assert.True(t, facts.Holes && facts.Swaps && facts.CaseSensitive, "%+v", facts)

@@ -17,8 +17,8 @@ import (
 	"bagaglio/core/transfer"
 )
 
-// makeSums puts the checksums of the pieces of a disk beside them, in the form that sha256sum(1) writes and checks, so that whoever joins the
-// pieces needs nothing of ours.
+// makeSums puts the checksums of the pieces of a disk beside them, in the form that sha256sum(1) writes and checks, so that whoever joins
+// the pieces needs nothing of ours.
 func (w *work) makeSums(ctx context.Context, folder storage.Folder) error {
 	if w.disk.After.Format != "raw" || w.disk.After.Layout != "pieces" {
 		return nil

@@ -32,8 +32,13 @@ func (w *work) makeTag(ctx context.Context, copied transfer.Result) error {
 	}
 	r := &w.receipt
 	tag := fingerprint.Tag{
-		Format: w.disk.After.Format, Layout: w.disk.After.Layout, Proven: r.Outcome == Proven, Made: time.Now(), Receipt: r.ID, Leaves: copied.Leaves,
-		Origin: fingerprint.Origin{Disk: r.Source.Place.String(), Format: r.Source.Format, Fingerprint: r.Source.Fingerprint},
+		Format:  w.disk.After.Format,
+		Layout:  w.disk.After.Layout,
+		Proven:  r.Outcome == Proven,
+		Made:    time.Now(),
+		Receipt: r.ID,
+		Leaves:  copied.Leaves,
+		Origin:  fingerprint.Origin{Disk: r.Source.Place.String(), Format: r.Source.Format, Fingerprint: r.Source.Fingerprint},
 	}
 	tag.Doubts = r.Doubts
 	if e := r.Earlier; e != nil {
@@ -108,8 +113,8 @@ func (a *appender) Write(p []byte) (int, error) {
 	return n, err
 }
 
-// refile puts a tag beside a disk that was copied or renamed, in the place of the one that may lie there: it speaks of the files as they are
-// there, whose new names are given by their old ones. Its leaves stay as they are.
+// refile puts a tag beside a disk that was copied or renamed, in the place of the one that may lie there: it speaks of the files as they
+// are there, whose new names are given by their old ones. Its leaves stay as they are.
 func refile(from storage.Folder, name string, to storage.Folder, at, staged string, names map[string]string) error {
 	return remake(from, name, to, at, staged, func(w io.Writer, r io.Reader) error {
 		var statErr error
@@ -203,7 +208,13 @@ func (w *work) tagToProve() (*fingerprint.Tag, error) {
 	}
 	w.receipt.Tag = name
 	if got := w.disk.Before.VirtualSize; got != tag.VirtualSize {
-		return nil, fmt.Errorf("%w: the virtual size is %s, and the tag says %s%s", ErrNotProven, plan.Bytes(got), plan.Bytes(tag.VirtualSize), w.missing(tag))
+		return nil, fmt.Errorf(
+			"%w: the virtual size is %s, and the tag says %s%s",
+			ErrNotProven,
+			plan.Bytes(got),
+			plan.Bytes(tag.VirtualSize),
+			w.missing(tag),
+		)
 	}
 	return tag, nil
 }

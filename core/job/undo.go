@@ -32,14 +32,27 @@ func (e Ended) Reverse() (r plan.Request, ok bool) {
 	}
 	to := d.Before.Place
 	to.Format = ""
-	r = plan.Request{Kind: plan.Copy, Source: d.After.Place, Destination: &to, Release: true, Chain: d.Request.Chain, Family: d.Request.Family, TakeDefinitions: d.Request.TakeDefinitions}
+	r = plan.Request{
+		Kind:            plan.Copy,
+		Source:          d.After.Place,
+		Destination:     &to,
+		Release:         true,
+		Chain:           d.Request.Chain,
+		Family:          d.Request.Family,
+		TakeDefinitions: d.Request.TakeDefinitions,
+	}
 	r.Source.Format = ""
 	return r, true
 }
 
 // PrepareUndo looks at what an ended job left, and plans to take it back. It changes nothing.
 func PrepareUndo(ctx context.Context, ends Ends, e Ended, known Known) (plan.Plan, error) {
-	f := plan.UndoFacts{Body: e.Plan.Bodies[0], Undone: plan.Undone{Job: e.Job, Task: e.Task, Journal: e.Journal}, Finished: e.Finished, Knowledge: known.Knowledge}
+	f := plan.UndoFacts{
+		Body:      e.Plan.Bodies[0],
+		Undone:    plan.Undone{Job: e.Job, Task: e.Task, Journal: e.Journal},
+		Finished:  e.Finished,
+		Knowledge: known.Knowledge,
+	}
 	w := Task{ID: e.Task, Ends: ends, Plan: plan.Plan{Bodies: []plan.Disk{f.Body}}}.work()
 	if err := json.Unmarshal(e.Journal, &w.state); err != nil {
 		return plan.Plan{}, fmt.Errorf("reading the journal of job %s: %w", e.Job, err)
@@ -139,7 +152,12 @@ func (w *work) back(ctx context.Context) error {
 func (w *work) unpublish(context.Context) error {
 	folder := w.Ends.Destination
 	held := Held{
-		ID: heldID("taken back " + w.ID), Path: w.disk.After.Place.Path, Until: time.Now().Add(w.Hold), Why: fmt.Sprintf("made by job %s, taken back by %s", w.disk.Undoes.Job, w.By),
+		ID: heldID(
+			"taken back " + w.ID,
+		),
+		Path:  w.disk.After.Place.Path,
+		Until: time.Now().Add(w.Hold),
+		Why:   fmt.Sprintf("made by job %s, taken back by %s", w.disk.Undoes.Job, w.By),
 	}
 	_, before := readHeld(folder, held.ID)
 	for _, name := range slices.Backward(w.state.Files) {

@@ -54,12 +54,20 @@ func rounds() []round {
 	return []round{
 		{name: "convert", request: plan.Request{Kind: plan.Convert, Source: from, Destination: as, As: "qcow2"}},
 		{name: "convert to pieces", request: plan.Request{Kind: plan.Convert, Source: from, Destination: to, As: "raw", Layout: "pieces"}},
-		{name: "convert, replaced", request: plan.Request{Kind: plan.Convert, Source: from, Destination: as, As: "qcow2", Replace: true}, there: true},
+		{
+			name:    "convert, replaced",
+			request: plan.Request{Kind: plan.Convert, Source: from, Destination: as, As: "qcow2", Replace: true},
+			there:   true,
+		},
 		{name: "convert, unproven", request: plan.Request{Kind: plan.Convert, Source: from, Destination: as, As: "qcow2", NoProof: true}},
 		{name: "convert and release", request: plan.Request{Kind: plan.Convert, Source: from, Destination: as, As: "qcow2", Release: true}},
 		{name: "copy", request: plan.Request{Kind: plan.Copy, Source: from, Destination: to}},
 		{name: "move", request: plan.Request{Kind: plan.Copy, Source: from, Destination: to, Release: true}},
-		{name: "move, replaced", request: plan.Request{Kind: plan.Copy, Source: from, Destination: to, Release: true, Replace: true}, there: true},
+		{
+			name:    "move, replaced",
+			request: plan.Request{Kind: plan.Copy, Source: from, Destination: to, Release: true, Replace: true},
+			there:   true,
+		},
 		{name: "rename", request: plan.Request{Kind: plan.Copy, Source: from, Destination: to, Release: true}, same: true},
 		{name: "prove", request: plan.Request{Kind: plan.Prove, Source: from}},
 	}
@@ -91,8 +99,13 @@ func (r round) begin(t *testing.T) *trip {
 		_, err := Task{ID: "old", Ends: x.ends, Plan: x.plan(old)}.Run(t.Context())
 		require.NoError(t, err)
 	}
-	require.NoError(t, os.WriteFile(filepath.Join(x.definitions, "kiosk.xml"),
-		[]byte("<domain><name>kiosk</name><devices><disk><driver type='raw'/><source file='/srv/quay/gate-kiosk.raw'/></disk></devices></domain>"), 0o640))
+	require.NoError(t, os.WriteFile(
+		filepath.Join(x.definitions, "kiosk.xml"),
+		[]byte(
+			"<domain><name>kiosk</name><devices><disk><driver type='raw'/><source file='/srv/quay/gate-kiosk.raw'/></disk></devices></domain>",
+		),
+		0o640,
+	))
 	x.ends.Definitions = map[string]storage.Folder{"definitions": x.folder(x.definitions)}
 	p, err := Prepare(t.Context(), x.ends, r.request, x.known())
 	require.NoError(t, err)
@@ -107,14 +120,26 @@ func (x *trip) known() Known {
 		if !slices.Contains(files, "gate-kiosk.raw") {
 			return nil, nil
 		}
-		return []plan.User{{Name: "kiosk", Pool: "definitions", Path: "kiosk.xml", Format: "domain-xml", Folder: "/etc/machines", Files: []string{"/srv/quay/gate-kiosk.raw"}}}, nil
+		return []plan.User{
+			{
+				Name:   "kiosk",
+				Pool:   "definitions",
+				Path:   "kiosk.xml",
+				Format: "domain-xml",
+				Folder: "/etc/machines",
+				Files:  []string{"/srv/quay/gate-kiosk.raw"},
+			},
+		}, nil
 	}}
 }
 
 // broken has everything stop behind some operations on names.
 func (x *trip) broken(after int) (Ends, *stopping) {
 	stop := &stopping{after: after}
-	ends := Ends{Source: stoppingFolder{x.folder(x.from), stop}, Definitions: map[string]storage.Folder{"definitions": stoppingFolder{x.folder(x.definitions), stop}}}
+	ends := Ends{
+		Source:      stoppingFolder{x.folder(x.from), stop},
+		Definitions: map[string]storage.Folder{"definitions": stoppingFolder{x.folder(x.definitions), stop}},
+	}
 	ends.Destination = stop.in(x.folder(x.to), x.same)
 	return ends, stop
 }
@@ -139,7 +164,16 @@ func (x *trip) back(t *testing.T) Task {
 		known := x.known()
 		known.SourceRoot, known.Root = known.Root, known.SourceRoot
 		known.Users = func(context.Context, []string) ([]plan.User, error) {
-			return []plan.User{{Name: "kiosk", Pool: "definitions", Path: "kiosk.xml", Format: "domain-xml", Folder: "/etc/machines", Files: []string{"/srv/lighthouse/deck/kiosk.raw"}}}, nil
+			return []plan.User{
+				{
+					Name:   "kiosk",
+					Pool:   "definitions",
+					Path:   "kiosk.xml",
+					Format: "domain-xml",
+					Folder: "/etc/machines",
+					Files:  []string{"/srv/lighthouse/deck/kiosk.raw"},
+				},
+			}, nil
 		}
 		p, err = Prepare(t.Context(), Ends{Source: x.ends.Destination, Destination: x.ends.Source}, reverse, known)
 	} else {
@@ -166,8 +200,8 @@ func (x *trip) isAsBefore(t *testing.T, moment string, args ...any) {
 	}
 }
 
-// TestEveryKindOfStep: done; interrupted behind every operation on names and done; done and taken back, also when that is interrupted behind every
-// operation; taken back twice.
+// TestEveryKindOfStep: done; interrupted behind every operation on names and done; done and taken back, also when that is interrupted
+// behind every operation; taken back twice.
 func TestEveryKindOfStep(t *testing.T) {
 	t.Parallel()
 	seen := map[string]bool{}

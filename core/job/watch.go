@@ -47,7 +47,17 @@ func (w watched) look() (string, error) {
 				return "", fmt.Errorf("looking at %s again: %w", name, err)
 			}
 		}
-		fmt.Fprintf(&state, "%s %s %s %d %d %s%d\n", name, info.ID, version, info.Size, info.Modified.UnixNano(), changedAt, info.Changed.UnixNano())
+		fmt.Fprintf(
+			&state,
+			"%s %s %s %d %d %s%d\n",
+			name,
+			info.ID,
+			version,
+			info.Size,
+			info.Modified.UnixNano(),
+			changedAt,
+			info.Changed.UnixNano(),
+		)
 	}
 	return state.String(), nil
 }
@@ -55,8 +65,8 @@ func (w watched) look() (string, error) {
 // changedAt begins what a line ends with: when anything of a file changed, also what is no content.
 const changedAt = "changed="
 
-// touched tells whether two looks differ only in when anything of a file changed: its owner or a name of it, or its content, by somebody who put
-// the time of that back.
+// touched tells whether two looks differ only in when anything of a file changed: its owner or a name of it, or its content, by somebody
+// who put the time of that back.
 func touched(a, b string) bool { return a != b && untimed(a) == untimed(b) }
 
 func untimed(state string) string {
@@ -117,7 +127,9 @@ func (w *work) watching(keep func(transfer.Mark) error) func(transfer.Mark) erro
 }
 
 // errChanged is the error for a source that somebody wrote to.
-var errChanged = errors.New("the source changed while it was copied: shut down what writes to it, then start again, or let what differs be copied again (recopy)")
+var errChanged = errors.New(
+	"the source changed while it was copied: shut down what writes to it, then start again, or let what differs be copied again (recopy)",
+)
 
 // closingLook fails when what was read is not what it was any more.
 func (w *work) closingLook(ctx context.Context, src disk.Reader, copied transfer.Result) error {
@@ -147,7 +159,8 @@ func (w *work) closingLook(ctx context.Context, src disk.Reader, copied transfer
 	return nil
 }
 
-// unchanged tells whether the source is still what it was: by its files, and by its content, some of it, or all where somebody could have written.
+// unchanged tells whether the source is still what it was: by its files, and by its content, some of it, or all where somebody could have
+// written.
 func (w *work) unchanged(ctx context.Context, src disk.Reader, copied transfer.Result) (bool, error) {
 	now, err := w.source.look()
 	if err != nil {
@@ -164,7 +177,12 @@ func (w *work) unchanged(ctx context.Context, src disk.Reader, copied transfer.R
 			return same, err
 		}
 		if some := time.Since(took); some*time.Duration(copied.Leaves.Total()/samples+1) > time.Since(w.receipt.Started)/10 {
-			w.remarkOnce(fmt.Sprintf("it could not be ruled out that somebody had the source open for writing: %d places of it were read again, and were the same", samples))
+			w.remarkOnce(
+				fmt.Sprintf(
+					"it could not be ruled out that somebody had the source open for writing: %d places of it were read again, and were the same",
+					samples,
+				),
+			)
 			return true, nil
 		}
 	}
@@ -182,7 +200,9 @@ func (w *work) unchanged(ctx context.Context, src disk.Reader, copied transfer.R
 		return false, err
 	}
 	w.state.Source = now
-	w.remarkOnce("the source was opened for writing, or something of its files changed, while it was read: all of it was read again, and is the same")
+	w.remarkOnce(
+		"the source was opened for writing, or something of its files changed, while it was read: all of it was read again, and is the same",
+	)
 	return true, nil
 }
 

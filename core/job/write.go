@@ -48,7 +48,12 @@ func (w *work) write(ctx context.Context, src *disk.Reader) (copied transfer.Res
 }
 
 // writeOnce writes the image, and corrects it when the source changed meanwhile; again tells that this was not possible.
-func (w *work) writeOnce(ctx context.Context, src *disk.Reader, target disk.Target, pass int) (copied transfer.Result, again bool, err error) {
+func (w *work) writeOnce(
+	ctx context.Context,
+	src *disk.Reader,
+	target disk.Target,
+	pass int,
+) (copied transfer.Result, again bool, err error) {
 	complete, corrected := false, false // corrected: what was read back is not what it was any more
 	dst, earlier, err := w.begin(ctx, target, (*src).Size())
 	if err != nil {
@@ -242,8 +247,16 @@ func (w *work) begun(dst disk.Writer) error {
 func (w *work) target(ctx context.Context) (t disk.Target, err error) {
 	r := w.disk.Request
 	t = disk.Target{
-		Folder: storage.Sub(w.Ends.Destination, w.staging()), Name: path.Base(r.Destination.Path), Size: w.disk.After.VirtualSize, Layout: w.disk.After.Layout,
-		Options: r.Options, Identifier: uuid.New(), Created: time.Now(),
+		Folder: storage.Sub(
+			w.Ends.Destination,
+			w.staging(),
+		),
+		Name:       path.Base(r.Destination.Path),
+		Size:       w.disk.After.VirtualSize,
+		Layout:     w.disk.After.Layout,
+		Options:    r.Options,
+		Identifier: uuid.New(),
+		Created:    time.Now(),
 	}
 	if w.copies() {
 		t.Size = disk.VerbatimSize(w.verbatim(func(c plan.Copied) string { return c.To }))

@@ -228,7 +228,10 @@ func (p PoolState) refuses(l Load) string {
 	}
 	r := p.Rules
 	switch {
-	case !r.Accept(l.Format, layout), r.LargestDisk > 0 && l.Virtual > r.LargestDisk, r.Granularity > 0 && l.Virtual%r.Granularity != 0, !r.Fits(l.Path, ext),
+	case !r.Accept(l.Format, layout),
+		r.LargestDisk > 0 && l.Virtual > r.LargestDisk,
+		r.Granularity > 0 && l.Virtual%r.Granularity != 0,
+		!r.Fits(l.Path, ext),
 		r.MachineFolders && !strings.Contains(l.Path, "/"):
 		return "does not accept it by its rules"
 	case r.NoRunning && l.Machine != "":
@@ -257,10 +260,17 @@ func (p *PoolState) take(files []string) {
 func (b *Balance) carry(u unit, to *PoolState, whole bool) {
 	for _, l := range u {
 		from := slices.IndexFunc(b.Before, func(p PoolState) bool { return p.Pool == l.Pool })
-		b.Carries = append(b.Carries, Carry{From: l.Pool, Path: l.Path, To: to.Pool, Room: l.Room, Machine: l.Machine, Away: b.Before[from].Host != to.Host, Request: Request{
-			Kind: Copy, Release: true, Family: l.Family, Source: Place{Pool: l.Pool, Path: l.Path}, Destination: &Place{Pool: to.Pool, Path: l.Path},
-			TakeDefinitions: whole && l.Machine != "",
-		}})
+		b.Carries = append(
+			b.Carries,
+			Carry{From: l.Pool, Path: l.Path, To: to.Pool, Room: l.Room, Machine: l.Machine, Away: b.Before[from].Host != to.Host, Request: Request{
+				Kind:            Copy,
+				Release:         true,
+				Family:          l.Family,
+				Source:          Place{Pool: l.Pool, Path: l.Path},
+				Destination:     &Place{Pool: to.Pool, Path: l.Path},
+				TakeDefinitions: whole && l.Machine != "",
+			}},
+		)
 		to.take(l.Files)
 		need := to.takes(l)
 		for i := range b.After { // pools on one filesystem share its room

@@ -60,7 +60,14 @@ func (p *maker) checkSource() {
 		p.doubt("source-state", capital(w)+".")
 	}
 	if s.AtLeast {
-		p.add(Warns, "scattered", fmt.Sprintf("The disk is so scattered that it was not counted to its end: at least %s are stored, and what is said of sizes and times is at least that.", Bytes(s.Allocated)))
+		p.add(
+			Warns,
+			"scattered",
+			fmt.Sprintf(
+				"The disk is so scattered that it was not counted to its end: at least %s are stored, and what is said of sizes and times is at least that.",
+				Bytes(s.Allocated),
+			),
+		)
 	}
 	p.checkKnown()
 	by := func(geometry any, label string) Remedy {
@@ -68,10 +75,19 @@ func (p *maker) checkSource() {
 	}
 	switch {
 	case d.OtherSize > d.VirtualSize:
-		p.add(Warns, "geometry", fmt.Sprintf("The disk is read up to where its geometry ends: %s of %s.", Bytes(d.VirtualSize), Bytes(d.OtherSize)), by(nil, "Read all of it"))
+		p.add(
+			Warns,
+			"geometry",
+			fmt.Sprintf("The disk is read up to where its geometry ends: %s of %s.", Bytes(d.VirtualSize), Bytes(d.OtherSize)),
+			by(nil, "Read all of it"),
+		)
 	case d.OtherSize > 0:
-		p.add(Informs, "geometry", fmt.Sprintf("All of the disk is read: %s. A machine that went by the geometry saw only %s.", Bytes(d.VirtualSize), Bytes(d.OtherSize)),
-			by(true, "Read it up to where its geometry ends"))
+		p.add(
+			Informs,
+			"geometry",
+			fmt.Sprintf("All of the disk is read: %s. A machine that went by the geometry saw only %s.", Bytes(d.VirtualSize), Bytes(d.OtherSize)),
+			by(true, "Read it up to where its geometry ends"),
+		)
 	}
 }
 
@@ -102,8 +118,14 @@ func (p *maker) checkTarget() {
 	d := p.facts.Source.Description
 	o := p.Disk.Request.Options
 	if limit := p.layout.LimitFor(o); p.Disk.After.VirtualSize > limit {
-		p.add(Blocks, "largest-disk", fmt.Sprintf("%s, %s, holds at most %s%s, and the disk has %s.",
-			p.format.Name, p.layout.Name, Bytes(limit), map[bool]string{true: " with these options"}[limit < p.layout.Largest], Bytes(d.VirtualSize)), p.otherLayouts()...)
+		p.add(Blocks, "largest-disk", fmt.Sprintf(
+			"%s, %s, holds at most %s%s, and the disk has %s.",
+			p.format.Name,
+			p.layout.Name,
+			Bytes(limit),
+			map[bool]string{true: " with these options"}[limit < p.layout.Largest],
+			Bytes(d.VirtualSize),
+		), p.otherLayouts()...)
 	}
 	if p.Disk.After.VirtualSize != d.VirtualSize {
 		why := fmt.Sprintf("since %s counts in units of %d bytes", p.format.Name, max(p.layout.Granularity, o.SectorSize))
@@ -114,15 +136,36 @@ func (p *maker) checkTarget() {
 			"and the fingerprint changes with the size.", Bytes(d.VirtualSize), Bytes(p.Disk.After.VirtualSize), why))
 	}
 	if from, to := max(d.SectorSize, plainSector), max(o.SectorSize, plainSector); from != to && (d.SectorSize > 0 || o.SectorSize > 0) {
-		p.add(Warns, "sectors", fmt.Sprintf("The guest will see sectors of %d bytes instead of %d: a partition table counts in sectors, so that it does not find its partitions. "+
-			"The content is not changed.", to, from))
+		p.add(
+			Warns,
+			"sectors",
+			fmt.Sprintf(
+				"The guest will see sectors of %d bytes instead of %d: a partition table counts in sectors, so that it does not find its partitions. "+
+					"The content is not changed.",
+				to,
+				from,
+			),
+		)
 	}
 	p.checkSnapshots(d.Snapshots)
 	if d.Base != "" {
-		p.add(Informs, "chain", fmt.Sprintf("The source stands on %s: the new image has the content of the whole chain%s.", d.Base, map[bool]string{false: " and stands alone"}[p.layout.Stands]))
+		p.add(
+			Informs,
+			"chain",
+			fmt.Sprintf(
+				"The source stands on %s: the new image has the content of the whole chain%s.",
+				d.Base,
+				map[bool]string{false: " and stands alone"}[p.layout.Stands],
+			),
+		)
 	}
 	if p.Disk.Request.NoProof {
-		p.add(Warns, "proof", "The new image will not be read back: the job ends as unproven.", remedy("Prove it", map[string]any{"no_proof": nil}))
+		p.add(
+			Warns,
+			"proof",
+			"The new image will not be read back: the job ends as unproven.",
+			remedy("Prove it", map[string]any{"no_proof": nil}),
+		)
 	}
 }
 
@@ -132,7 +175,12 @@ func (p *maker) checkSnapshots(snapshots []string) {
 		return remedy(label, map[string]any{"source": map[string]any{"snapshot": name}})
 	}
 	if one := p.Disk.Request.Source.Snapshot; one != "" {
-		p.add(Informs, "snapshot", fmt.Sprintf("The new image has the content of the snapshot %s, not the present one.", one), of(nil, "Take the present content"))
+		p.add(
+			Informs,
+			"snapshot",
+			fmt.Sprintf("The new image has the content of the snapshot %s, not the present one.", one),
+			of(nil, "Take the present content"),
+		)
 		return
 	}
 	if len(snapshots) == 0 {
@@ -142,8 +190,15 @@ func (p *maker) checkSnapshots(snapshots []string) {
 	for _, name := range snapshots[:min(len(snapshots), mostOffered)] {
 		remedies = append(remedies, of(name, "Take the snapshot "+name+" instead"))
 	}
-	p.add(Warns, "loss", fmt.Sprintf("%d snapshot(s) kept inside the source (%s) are not taken along: the new image has the present content only. The source keeps them.",
-		len(snapshots), strings.Join(snapshots, ", ")), remedies...)
+	p.add(
+		Warns,
+		"loss",
+		fmt.Sprintf(
+			"%d snapshot(s) kept inside the source (%s) are not taken along: the new image has the present content only. The source keeps them.",
+			len(snapshots),
+			strings.Join(snapshots, ", "),
+		),
+		remedies...)
 }
 
 // mostOffered bounds how many remedies of one kind a check has.
@@ -218,18 +273,45 @@ func (p *maker) checkDestination() {
 		return
 	}
 	if d.Space.ReadOnly {
-		p.add(Blocks, "destination", "The destination is read-only: choose another pool, or make this one writable for the user that runs Bagaglio.")
+		p.add(
+			Blocks,
+			"destination",
+			"The destination is read-only: choose another pool, or make this one writable for the user that runs Bagaglio.",
+		)
 	}
 	p.checkName()
 	switch rename := remedy("Write to "+d.OtherName, map[string]any{"destination": map[string]any{"path": d.OtherName}}); {
 	case len(d.Leftover) > 0:
-		p.add(Blocks, "destination", fmt.Sprintf("Files that lie there would become a part of the new disk (%s): remove them, or choose another name.", strings.Join(d.Leftover, ", ")), rename)
+		p.add(
+			Blocks,
+			"destination",
+			fmt.Sprintf(
+				"Files that lie there would become a part of the new disk (%s): remove them, or choose another name.",
+				strings.Join(d.Leftover, ", "),
+			),
+			rename,
+		)
 	case d.SameFile != "" && d.SameFile != p.facts.Source.Opens && slices.Contains(p.facts.Source.Description.Chain, d.SameFile):
-		p.add(Blocks, "destination", fmt.Sprintf("The source stands on %s: it cannot be written over while it is read, nor before nothing stands on it any more. Choose another name.", d.SameFile), rename)
+		p.add(
+			Blocks,
+			"destination",
+			fmt.Sprintf(
+				"The source stands on %s: it cannot be written over while it is read, nor before nothing stands on it any more. Choose another name.",
+				d.SameFile,
+			),
+			rename,
+		)
 	case d.SameFile != "" && p.Disk.Request.inPlace():
 		p.checkInPlace()
 	case d.SameFile != "" && slices.Contains(p.facts.Source.FamilyFiles(), d.SameFile):
-		p.add(Blocks, "destination", fmt.Sprintf("%s, which comes along, would be copied onto itself: choose another folder, or rename the disk with all that stands on it (move).", d.SameFile))
+		p.add(
+			Blocks,
+			"destination",
+			fmt.Sprintf(
+				"%s, which comes along, would be copied onto itself: choose another folder, or rename the disk with all that stands on it (move).",
+				d.SameFile,
+			),
+		)
 	case d.SameFile != "":
 		p.add(Blocks, "destination", "Source and destination are the same file: choose another name.", rename)
 	case d.Exists && !p.Disk.Request.Replace:
@@ -244,7 +326,15 @@ func (p *maker) checkDestination() {
 		p.Checks = append(p.Checks, ReplacedInUse(d.InUse, rename))
 	case d.Exists:
 		p.Displaced = d.Others
-		p.add(Warns, "destination", fmt.Sprintf("%s is replaced. It stays until the new one is complete%s, and is then held for a while, to be restored.", dest, map[bool]string{false: " and proven", true: ""}[p.Disk.Request.NoProof]))
+		p.add(
+			Warns,
+			"destination",
+			fmt.Sprintf(
+				"%s is replaced. It stays until the new one is complete%s, and is then held for a while, to be restored.",
+				dest,
+				map[bool]string{false: " and proven", true: ""}[p.Disk.Request.NoProof],
+			),
+		)
 	}
 	p.checkRemovable()
 	p.checkRules()
@@ -271,8 +361,14 @@ func (p *maker) checkInPlace() {
 	}
 	p.checkLinks()
 	p.Displaced = d.Others
-	p.add(Warns, "destination", fmt.Sprintf("The disk is made anew in its place. As it is now it stays until the new one is complete%s, and is then held for a while: its room comes back when that is cleared.",
-		map[bool]string{false: " and proven"}[p.Disk.Request.NoProof]))
+	p.add(
+		Warns,
+		"destination",
+		fmt.Sprintf(
+			"The disk is made anew in its place. As it is now it stays until the new one is complete%s, and is then held for a while: its room comes back when that is cleared.",
+			map[bool]string{false: " and proven"}[p.Disk.Request.NoProof],
+		),
+	)
 }
 
 // checkLinks: a link that goes away leaves what it leads to, and one that is made anew is a link no more.
@@ -282,7 +378,11 @@ func (p *maker) checkLinks() {
 		if l.Name == p.Disk.Request.Source.Path && !path.IsAbs(l.To) && !strings.HasPrefix(l.To, "../") {
 			remedies = append(remedies, remedy("Take "+l.To+" itself", map[string]any{"source": map[string]any{"path": l.To}}))
 		}
-		p.add(Blocks, "link", fmt.Sprintf("%s is a link to %s: it can be read, but what goes away has to be the file itself.", l.Name, l.To), remedies...)
+		p.add(
+			Blocks,
+			"link",
+			fmt.Sprintf("%s is a link to %s: it can be read, but what goes away has to be the file itself.", l.Name, l.To),
+			remedies...)
 	}
 }
 
@@ -305,7 +405,11 @@ func (p *maker) checkName() {
 	if _, err := disk.Lookup(claimed); err == nil {
 		remedies = append(remedies, remedy("Convert to "+claimed, p.without(map[string]any{"as": claimed, "layout": nil})))
 	}
-	p.add(Blocks, "name", fmt.Sprintf("The name %s claims %s, but the image will be %s.", path.Base(name), claimed, p.format.Name), remedies...)
+	p.add(
+		Blocks,
+		"name",
+		fmt.Sprintf("The name %s claims %s, but the image will be %s.", path.Base(name), claimed, p.format.Name),
+		remedies...)
 }
 
 // checkBase: what the new image is to stand on.
@@ -321,12 +425,36 @@ func (p *maker) checkBase() {
 	case b.Written:
 		p.add(Blocks, "base", "The new image would take the place of its own base: choose another name.")
 	case p.layout.OwnBase && d.Format != p.format.Name:
-		p.add(Blocks, "base", fmt.Sprintf("%s, %s, stands only on a base of its own format, and %s is %s.", p.format.Name, p.layout.Name, p.Disk.Request.Base, d.Format), alone)
+		p.add(
+			Blocks,
+			"base",
+			fmt.Sprintf(
+				"%s, %s, stands only on a base of its own format, and %s is %s.",
+				p.format.Name,
+				p.layout.Name,
+				p.Disk.Request.Base,
+				d.Format,
+			),
+			alone,
+		)
 	case p.layout.OwnBase && d.VirtualSize != p.Disk.After.VirtualSize:
-		p.add(Blocks, "base", fmt.Sprintf("%s, %s, stands only on a base of its own size, and %s has %s where the new image has %s.", p.format.Name, p.layout.Name,
-			p.Disk.Request.Base, Bytes(d.VirtualSize), Bytes(p.Disk.After.VirtualSize)), alone)
+		p.add(
+			Blocks,
+			"base",
+			fmt.Sprintf("%s, %s, stands only on a base of its own size, and %s has %s where the new image has %s.", p.format.Name, p.layout.Name,
+				p.Disk.Request.Base, Bytes(d.VirtualSize), Bytes(p.Disk.After.VirtualSize)),
+			alone,
+		)
 	default:
-		p.add(Informs, "base", fmt.Sprintf("The new image holds only what differs from %s (%s, %s) and is read together with it: keep both, and never write to the base again.",
-			p.Disk.Request.Base, d.Format, d.Layout))
+		p.add(
+			Informs,
+			"base",
+			fmt.Sprintf(
+				"The new image holds only what differs from %s (%s, %s) and is read together with it: keep both, and never write to the base again.",
+				p.Disk.Request.Base,
+				d.Format,
+				d.Layout,
+			),
+		)
 	}
 }

@@ -35,8 +35,8 @@ type FileFact struct {
 }
 
 // Copies says which files become which when a disk is copied: those of the image get the new name, and those that it stands on keep their
-// place beside it. own are the former, by their old names; what opens the image is last. What would go with it and lies there already stays:
-// all of it when the disk moves, and what the copy is to stand on when it is copied.
+// place beside it. own are the former, by their old names; what opens the image is last. What would go with it and lies there already
+// stays: all of it when the disk moves, and what the copy is to stand on when it is copied.
 func Copies(r Request, s SourceFacts) (root string, copied []Copied, own []string, err error) {
 	main := s.Opens
 	own = slices.Clone(s.Description.Files)
@@ -55,12 +55,19 @@ func Copies(r Request, s SourceFacts) (root string, copied []Copied, own []strin
 	root = path.Dir(to)
 	if inside := relative(from, path.Dir(main)); inside != "." { // where the image lies below the folder of all
 		if root != inside && !strings.HasSuffix(root, "/"+inside) {
-			return "", nil, nil, fmt.Errorf("%s and its chain lie in different folders and find each other by their places: the copy has to lie in a folder %s too", main, inside)
+			return "", nil, nil, fmt.Errorf(
+				"%s and its chain lie in different folders and find each other by their places: the copy has to lie in a folder %s too",
+				main,
+				inside,
+			)
 		}
 		root = path.Clean("./" + strings.TrimSuffix(root, inside))
 	}
 	oldBase, newBase := path.Base(main), path.Base(to)
-	if ext := path.Ext(oldBase); strings.Trim(ext, ".0123456789") == "" && ext != "" && path.Ext(newBase) != ext { // the first of several pieces
+	if ext := path.Ext(
+		oldBase,
+	); strings.Trim(ext, ".0123456789") == "" && ext != "" &&
+		path.Ext(newBase) != ext { // the first of several pieces
 		newBase += ext
 	}
 	for _, name := range all {
@@ -250,11 +257,19 @@ func (p *maker) checkCopy() {
 	case p.Disk.Request.Chain == ChainAlone:
 		severity, message := Informs, fmt.Sprintf("The source stands on %s, which lies at the destination already.", d.Base)
 		if p.facts.Destination.BaseMissing {
-			severity, message = Blocks, fmt.Sprintf("The source stands on %s, and there is no such file at the destination: without it the copy does not open.", d.Base)
+			severity, message = Blocks, fmt.Sprintf(
+				"The source stands on %s, and there is no such file at the destination: without it the copy does not open.",
+				d.Base,
+			)
 		}
 		p.add(severity, "chain", message, remedy("Copy the whole chain", map[string]any{"chain": nil}), p.flatten())
 	default:
-		p.add(Informs, "chain", fmt.Sprintf("The source stands on %s: %d file(s) of the whole chain are copied.", d.Base, len(p.Copied)), p.flatten())
+		p.add(
+			Informs,
+			"chain",
+			fmt.Sprintf("The source stands on %s: %d file(s) of the whole chain are copied.", d.Base, len(p.Copied)),
+			p.flatten(),
+		)
 	}
 	if len(p.Rewrites) > 0 {
 		p.add(Informs, "names", "Files get other names, and what names them is changed to the new ones: everything else stays as it is.")
@@ -266,7 +281,15 @@ func (p *maker) checkCopy() {
 				stay++
 			}
 		}
-		p.add(Informs, "family", fmt.Sprintf("%d disk(s) that stand on it come along%s.", n, map[bool]string{true: fmt.Sprintf("; %d of them keep their places", stay)}[stay > 0]))
+		p.add(
+			Informs,
+			"family",
+			fmt.Sprintf(
+				"%d disk(s) that stand on it come along%s.",
+				n,
+				map[bool]string{true: fmt.Sprintf("; %d of them keep their places", stay)}[stay > 0],
+			),
+		)
 	}
 	if p.Disk.Request.NoProof {
 		p.add(Warns, "proof", "The copy will not be read back: the job ends as unproven.", remedy("Prove it", map[string]any{"no_proof": nil}))

@@ -54,9 +54,17 @@ func TestWhichFileBecomesWhich(t *testing.T) {
 // TestACopyThatIsTooLong for a drive is offered in pieces.
 func TestACopyThatIsTooLong(t *testing.T) {
 	f := facts()
-	f.Source.Opens, f.Source.Description.Files, f.Source.Files = "ticketing.raw", []string{"ticketing.raw"}, []FileFact{{"ticketing.raw", 40 * gib, gib}}
+	f.Source.Opens, f.Source.Description.Files, f.Source.Files = "ticketing.raw", []string{
+		"ticketing.raw",
+	}, []FileFact{
+		{"ticketing.raw", 40 * gib, gib},
+	}
 	f.Destination.Space = storage.Space{Kind: "fat", Total: 100 * gib, Free: 50 * gib, LargestFile: 4*gib - 1, Removable: true}
-	r := Request{Kind: Copy, Source: Place{Pool: "quay-store", Path: "ticketing.raw"}, Destination: &Place{Pool: "seabag", Path: "ticketing.raw"}}
+	r := Request{
+		Kind:        Copy,
+		Source:      Place{Pool: "quay-store", Path: "ticketing.raw"},
+		Destination: &Place{Pool: "seabag", Path: "ticketing.raw"},
+	}
 	p, err := Make(r, f)
 	require.NoError(t, err)
 	check := find(p, "largest-file", Blocks)
@@ -81,9 +89,16 @@ func TestHowCopiesAreProven(t *testing.T) {
 		{40 * gib, true, false, true, 40 * gib}, {10 * gib, true, false, true, 40 * gib}, {gib, true, false, false, gib}, {40 * gib, false, false, false, 40 * gib}, {40 * gib, true, true, false, 0},
 	} {
 		f := facts()
-		f.Source.Opens, f.Source.Description.Files, f.Source.Files = "ticketing.raw", []string{"ticketing.raw"}, []FileFact{{"ticketing.raw", 40 * gib, c.stored}}
+		f.Source.Opens, f.Source.Description.Files, f.Source.Files = "ticketing.raw", []string{
+			"ticketing.raw",
+		}, []FileFact{
+			{"ticketing.raw", 40 * gib, c.stored},
+		}
 		f.Destination.ToCopy, f.Destination.Sums = c.stored, c.sums
-		p, err := Make(Request{Kind: Copy, Source: Place{Path: "ticketing.raw"}, Destination: &Place{Path: "ticketing.raw"}, NoProof: c.noProof}, f)
+		p, err := Make(
+			Request{Kind: Copy, Source: Place{Path: "ticketing.raw"}, Destination: &Place{Path: "ticketing.raw"}, NoProof: c.noProof},
+			f,
+		)
 		require.NoError(t, err)
 		assert.Equal(t, c.want, p.Bodies[0].Sums, "%+v", c)
 		var prove int64
@@ -97,14 +112,37 @@ func TestHowCopiesAreProven(t *testing.T) {
 }
 
 func TestBalance(t *testing.T) {
-	pools := []PoolState{{Pool: "quay", Total: 100, Free: 10}, {Pool: "lighthouse", Total: 100, Free: 60}, {Pool: "lamp-room", Total: 100, Free: 90, Rules: Rules{Accepts: []Accepted{{Format: "vhd"}}}}}
+	pools := []PoolState{
+		{Pool: "quay", Total: 100, Free: 10},
+		{Pool: "lighthouse", Total: 100, Free: 60},
+		{Pool: "lamp-room", Total: 100, Free: 90, Rules: Rules{Accepts: []Accepted{{Format: "vhd"}}}},
+	}
 	loads := []Load{
-		{Pool: "quay", Path: "a.raw", Format: "raw", Layout: "thin", Room: 40}, {Pool: "quay", Path: "b.vhd", Format: "vhd", Layout: "dynamic", Room: 30},
-		{Pool: "quay", Path: "c.raw", Format: "raw", Layout: "thin", Room: 20}, {Pool: "quay", Path: "d.raw", Format: "raw", Layout: "thin", Room: 5, Stays: "it does not open"},
+		{
+			Pool:   "quay",
+			Path:   "a.raw",
+			Format: "raw",
+			Layout: "thin",
+			Room:   40,
+		},
+		{Pool: "quay", Path: "b.vhd", Format: "vhd", Layout: "dynamic", Room: 30},
+		{
+			Pool:   "quay",
+			Path:   "c.raw",
+			Format: "raw",
+			Layout: "thin",
+			Room:   20,
+		},
+		{Pool: "quay", Path: "d.raw", Format: "raw", Layout: "thin", Room: 5, Stays: "it does not open"},
 	}
 	b := Drain(pools[0], pools[1:], loads)
 	require.Len(t, b.Carries, 2)
-	assert.Equal(t, []string{"a.raw", "lighthouse", "b.vhd", "lamp-room"}, []string{b.Carries[0].Path, b.Carries[0].To, b.Carries[1].Path, b.Carries[1].To}, "the largest first, each where it may lie")
+	assert.Equal(
+		t,
+		[]string{"a.raw", "lighthouse", "b.vhd", "lamp-room"},
+		[]string{b.Carries[0].Path, b.Carries[0].To, b.Carries[1].Path, b.Carries[1].To},
+		"the largest first, each where it may lie",
+	)
 	assert.Equal(t, int64(40), b.Carries[0].Room)
 	require.Len(t, b.Left, 2)
 	assert.Contains(t, b.Left[0].Why, "lighthouse has no room for it; lamp-room does not accept it")
@@ -131,7 +169,11 @@ func TestBalance(t *testing.T) {
 	assert.Empty(t, Spread(b.After, moved).Carries, "a second time proposes nothing: what is held is free soon")
 
 	// Pools on one filesystem share its room, and what goes between them takes none; without holes a thin disk takes all of its length.
-	shared := []PoolState{{Pool: "quay", Total: 100, Free: 10, Storage: "a"}, {Pool: "pier", Total: 100, Free: 10, Storage: "a"}, {Pool: "seabag", Total: 100, Free: 60, Storage: "b"}}
+	shared := []PoolState{
+		{Pool: "quay", Total: 100, Free: 10, Storage: "a"},
+		{Pool: "pier", Total: 100, Free: 10, Storage: "a"},
+		{Pool: "seabag", Total: 100, Free: 60, Storage: "b"},
+	}
 	thin := []Load{{Pool: "quay", Path: "a.raw", Format: "raw", Layout: "thin", Room: 5, Size: 50, Storage: "a"}}
 	assert.Empty(t, Spread(shared[:2], thin).Carries)
 	assert.Equal(t, "pier", Drain(shared[0], shared[1:2], thin).Carries[0].To)
@@ -149,7 +191,11 @@ func TestBalance(t *testing.T) {
 // TestMachinesAreNotTornApart where one pool takes all of their disks.
 func TestMachinesAreNotTornApart(t *testing.T) {
 	from := PoolState{Pool: "quay", Total: 100, Free: 10}
-	to := []PoolState{{Pool: "lighthouse", Total: 100, Free: 45}, {Pool: "lamp-room", Total: 200, Free: 80}, {Pool: "shelf", Total: 900, Free: 900, Rules: Rules{NoRunning: true}}}
+	to := []PoolState{
+		{Pool: "lighthouse", Total: 100, Free: 45},
+		{Pool: "lamp-room", Total: 200, Free: 80},
+		{Pool: "shelf", Total: 900, Free: 900, Rules: Rules{NoRunning: true}},
+	}
 	load := func(name, machine string, room int64) Load {
 		return Load{Pool: "quay", Path: name, Machine: machine, Format: "raw", Layout: "thin", Room: room}
 	}
@@ -163,7 +209,12 @@ func TestMachinesAreNotTornApart(t *testing.T) {
 		return at
 	}
 	b := Drain(from, to, loads)
-	assert.Equal(t, map[string]string{"tide.raw": "lamp-room", "log.raw": "lamp-room", "base.raw": "shelf"}, where(b), "a shelf is not for what runs")
+	assert.Equal(
+		t,
+		map[string]string{"tide.raw": "lamp-room", "log.raw": "lamp-room", "base.raw": "shelf"},
+		where(b),
+		"a shelf is not for what runs",
+	)
 	i := slices.IndexFunc(b.Carries, func(c Carry) bool { return c.Path == "base.raw" })
 	assert.True(t, b.Carries[i].Request.Family)
 	assert.True(t, b.Carries[i].Request.Release)
@@ -233,7 +284,10 @@ func TestTraitsCombine(t *testing.T) {
 		_, err := Combine(wrong)
 		require.Error(t, err)
 	}
-	both, err := Narrow([]Accepted{{Format: "vhd", Layouts: []string{"dynamic", "fixed"}}, {Format: "raw"}}, []Accepted{{Format: "vhd", Layouts: []string{"fixed"}}})
+	both, err := Narrow(
+		[]Accepted{{Format: "vhd", Layouts: []string{"dynamic", "fixed"}}, {Format: "raw"}},
+		[]Accepted{{Format: "vhd", Layouts: []string{"fixed"}}},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []Accepted{{"vhd", []string{"fixed"}}}, both)
 	_, err = Narrow([]Accepted{{Format: "raw"}}, []Accepted{{Format: "vhd"}})

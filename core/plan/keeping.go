@@ -25,11 +25,26 @@ func (p *maker) checkKeeping() {
 	}
 	switch {
 	case !k.KeepsMode:
-		p.add(Informs, "keeping", fmt.Sprintf("Owner and mode of the source (%s, %s) cannot be kept: the destination's storage has none.", k.Owner, k.Mode))
+		p.add(
+			Informs,
+			"keeping",
+			fmt.Sprintf("Owner and mode of the source (%s, %s) cannot be kept: the destination's storage has none.", k.Owner, k.Mode),
+		)
 	case p.KeepsOwner && k.Owner != "" && !k.Gives:
-		p.add(Warns, "keeping", fmt.Sprintf("The owner of the source (%s) cannot be kept, since the user that runs Bagaglio may not give files away: what uses the new image has to be able to open it.", k.Owner))
+		p.add(
+			Warns,
+			"keeping",
+			fmt.Sprintf(
+				"The owner of the source (%s) cannot be kept, since the user that runs Bagaglio may not give files away: what uses the new image has to be able to open it.",
+				k.Owner,
+			),
+		)
 	}
 	if len(k.Labels) > 0 && !k.KeepsLabels {
-		p.add(Warns, "keeping", fmt.Sprintf("Extended attributes of the source (%s) cannot be kept: the destination's storage has none.", strings.Join(k.Labels, ", ")))
+		p.add(
+			Warns,
+			"keeping",
+			fmt.Sprintf("Extended attributes of the source (%s) cannot be kept: the destination's storage has none.", strings.Join(k.Labels, ", ")),
+		)
 	}
 }

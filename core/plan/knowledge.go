@@ -45,10 +45,26 @@ func (k Knowledge) Checks(r Request) (checks []Check) {
 	}
 	const harm = "a disk that stands on this one, or a machine that uses it, may be there and would be done harm"
 	if len(k.Awaited) > 0 {
-		checks = append(checks, Check{Awaited, severity, fmt.Sprintf("%s: %s. Plan again when it is known.", capital(strings.Join(k.Awaited, "; ")), harm), []Remedy{way}})
+		checks = append(
+			checks,
+			Check{
+				Awaited,
+				severity,
+				fmt.Sprintf("%s: %s. Plan again when it is known.", capital(strings.Join(k.Awaited, "; ")), harm),
+				[]Remedy{way},
+			},
+		)
 	}
 	if len(k.Missed) > 0 {
-		checks = append(checks, Check{"not-known", severity, fmt.Sprintf("Not everything could be looked at: %s. If it belongs here, %s.", some(k.Missed), harm), []Remedy{way}})
+		checks = append(
+			checks,
+			Check{
+				"not-known",
+				severity,
+				fmt.Sprintf("Not everything could be looked at: %s. If it belongs here, %s.", some(k.Missed), harm),
+				[]Remedy{way},
+			},
+		)
 	}
 	return checks
 }

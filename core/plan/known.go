@@ -20,7 +20,12 @@ func (p *maker) checkKnown() {
 	reads := p.Disk.Request.Kind != Prove
 	for _, lack := range s.Lacks {
 		if reads && !p.Disk.Request.AsItIs {
-			p.add(Blocks, Incomplete, fmt.Sprintf("The disk is not whole: %s. Fetch what is missing, or take what is there as it is now.", lack), takeIt())
+			p.add(
+				Blocks,
+				Incomplete,
+				fmt.Sprintf("The disk is not whole: %s. Fetch what is missing, or take what is there as it is now.", lack),
+				takeIt(),
+			)
 			continue
 		}
 		p.doubt(Incomplete, fmt.Sprintf("The disk is not whole: %s.", lack))
@@ -38,7 +43,11 @@ func (p *maker) checkTag() {
 		return
 	case p.Renames:
 		if t.Older {
-			p.add(Informs, "tag", fmt.Sprintf("The tag %s is older than the files of the disk: it goes along as it is, and is held as it was.", t.Name))
+			p.add(
+				Informs,
+				"tag",
+				fmt.Sprintf("The tag %s is older than the files of the disk: it goes along as it is, and is held as it was.", t.Name),
+			)
 		}
 	case t.Problem != nil:
 		p.doubt("tag", fmt.Sprintf("The tag %s beside the source cannot be used, so that nothing is compared with it: %v.", t.Name, t.Problem))
@@ -47,9 +56,22 @@ func (p *maker) checkTag() {
 		p.add(Warns, "tag", fmt.Sprintf("What differs from the tag %s does not stop the job: the source is taken as it is now.", t.Name),
 			remedy("Stop where it differs", map[string]any{"as_it_is": nil}))
 	case t.Older:
-		p.add(Informs, "tag", fmt.Sprintf("The tag %s, made at %s, is older than the files of the disk, as after a machine ran: what differs from it is told.", t.Name, clock(t.Made)))
+		p.add(
+			Informs,
+			"tag",
+			fmt.Sprintf(
+				"The tag %s, made at %s, is older than the files of the disk, as after a machine ran: what differs from it is told.",
+				t.Name,
+				clock(t.Made),
+			),
+		)
 	default:
-		p.add(Informs, "tag", fmt.Sprintf("The tag %s tells what the disk was at %s: where something differs from that, the job stops.", t.Name, clock(t.Made)), takeIt())
+		p.add(
+			Informs,
+			"tag",
+			fmt.Sprintf("The tag %s tells what the disk was at %s: where something differs from that, the job stops.", t.Name, clock(t.Made)),
+			takeIt(),
+		)
 	}
 	for _, d := range t.Doubts {
 		p.doubt("tag", "Its tag says: "+d)

@@ -14,7 +14,12 @@ import (
 )
 
 func request() Request {
-	return Request{Kind: Convert, Source: Place{Pool: "quay-store", Path: "ticketing.raw"}, Destination: &Place{Pool: "lighthouse-store", Path: "ticketing.qcow2"}, As: "qcow2"}
+	return Request{
+		Kind:        Convert,
+		Source:      Place{Pool: "quay-store", Path: "ticketing.raw"},
+		Destination: &Place{Pool: "lighthouse-store", Path: "ticketing.qcow2"},
+		As:          "qcow2",
+	}
 }
 
 const gib = 1 << 30

@@ -19,8 +19,21 @@ var ErrRequest = errors.New("the request makes no sense")
 // fieldsOf are the fields that a request of each kind may have, by their names in JSON.
 var fieldsOf = func() map[string][]string {
 	carried := []string{
-		"kind", "source", "destination", "replace", "no_proof", "no_tag", "recopy", "past_damage", "clear_held", "release", "by_rules", "as_it_is", "take_definitions",
-		"leave_definitions", "without_knowing",
+		"kind",
+		"source",
+		"destination",
+		"replace",
+		"no_proof",
+		"no_tag",
+		"recopy",
+		"past_damage",
+		"clear_held",
+		"release",
+		"by_rules",
+		"as_it_is",
+		"take_definitions",
+		"leave_definitions",
+		"without_knowing",
 	}
 	return map[string][]string{
 		Convert: append(slices.Clone(carried), "as", "layout", "options", "base", "round_to", "seed", "tag", "if_smaller"),
@@ -106,7 +119,8 @@ func (r Request) Validate() error {
 		if r.Destination == nil || r.Destination.Path == "" || r.Destination.Snapshot != "" {
 			return wrong("it names no destination")
 		}
-		if r.As != "" || r.Layout != "" || r.Base != "" || r.RoundTo != 0 || r.Seed != "" || r.Options != (disk.Options{}) || r.Source.Snapshot != "" {
+		if r.As != "" || r.Layout != "" || r.Base != "" || r.RoundTo != 0 || r.Seed != "" || r.Options != (disk.Options{}) ||
+			r.Source.Snapshot != "" {
 			return wrong("a copy is the same in format, layout and size: for another one, convert")
 		}
 		if r.Against != "" || r.Tag != "" || r.Quick {

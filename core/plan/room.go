@@ -29,21 +29,41 @@ func (p *maker) checkRoom() {
 	free := d.Space.Free
 	if p.Disk.Request.ClearHeld && d.Held > 0 {
 		free += d.Held
-		p.add(Warns, "held", fmt.Sprintf("What is held of replaced disks in this pool, %s, is removed for good before anything is written.", Bytes(d.Held)),
-			remedy("Keep it", map[string]any{"clear_held": nil}))
+		p.add(
+			Warns,
+			"held",
+			fmt.Sprintf("What is held of replaced disks in this pool, %s, is removed for good before anything is written.", Bytes(d.Held)),
+			remedy("Keep it", map[string]any{"clear_held": nil}),
+		)
 	}
 	if likely := p.likely(need); need > free && likely <= free {
-		p.add(Warns, "room", fmt.Sprintf("The new image needs about %s, by a sample of the content, and %s at worst; %s are free. Should they not do, the job pauses, and goes on when there is room.",
-			Bytes(likely), Bytes(need), Bytes(free)))
+		p.add(
+			Warns,
+			"room",
+			fmt.Sprintf(
+				"The new image needs about %s, by a sample of the content, and %s at worst; %s are free. Should they not do, the job pauses, and goes on when there is room.",
+				Bytes(likely),
+				Bytes(need),
+				Bytes(free),
+			),
+		)
 	} else if need > free {
 		var remedies []Remedy
 		if !p.Disk.Request.ClearHeld && d.Held > 0 && need <= free+d.Held {
-			remedies = append(remedies, remedy(fmt.Sprintf("Remove what is held of replaced disks first (%s)", Bytes(d.Held)), map[string]any{"clear_held": true}))
+			remedies = append(
+				remedies,
+				remedy(fmt.Sprintf("Remove what is held of replaced disks first (%s)", Bytes(d.Held)), map[string]any{"clear_held": true}),
+			)
 		}
-		if thin := p.format.Layouts[0]; p.layout.Thick && !thin.Thick && thin.StoredSize(p.Disk.After.VirtualSize, disk.Options{}, d.Stored) < d.Space.Free {
+		if thin := p.format.Layouts[0]; p.layout.Thick && !thin.Thick &&
+			thin.StoredSize(p.Disk.After.VirtualSize, disk.Options{}, d.Stored) < d.Space.Free {
 			remedies = append(remedies, remedy("Use the layout "+thin.Name, p.without(map[string]any{"layout": thin.Name})))
 		}
-		p.add(Blocks, "room", fmt.Sprintf("The new image needs %s, and %s are free: make room or choose another pool.", Bytes(likely), Bytes(free)), remedies...)
+		p.add(
+			Blocks,
+			"room",
+			fmt.Sprintf("The new image needs %s, and %s are free: make room or choose another pool.", Bytes(likely), Bytes(free)),
+			remedies...)
 	} else {
 		p.add(Informs, "room", fmt.Sprintf("The new image needs %s at most, and %s are free.", Bytes(need), Bytes(free)))
 	}

@@ -17,7 +17,11 @@ import (
 func (p *maker) checkRules() {
 	r := p.facts.Destination.Rules
 	if !r.Accept(p.Disk.After.Format, p.layout) {
-		p.add(Blocks, "rule-format", fmt.Sprintf("The pool %s does not accept %s, %s.", p.Disk.After.Place.Pool, p.Disk.After.Format, p.Disk.After.Layout), p.accepted()...)
+		p.add(
+			Blocks,
+			"rule-format",
+			fmt.Sprintf("The pool %s does not accept %s, %s.", p.Disk.After.Place.Pool, p.Disk.After.Format, p.Disk.After.Layout),
+			p.accepted()...)
 	}
 	for _, k := range p.Family {
 		f, err := disk.Lookup(k.Format)
@@ -25,29 +29,65 @@ func (p *maker) checkRules() {
 			continue // it could not have been opened
 		}
 		if l, _ := f.Layout(k.Layout); !r.Accept(k.Format, l) { // one that is only read is accepted by its format
-			p.add(Blocks, "rule-format", fmt.Sprintf("The pool %s does not accept %s, %s, which %s is.", p.Disk.After.Place.Pool, k.Format, k.Layout, k.Path))
+			p.add(
+				Blocks,
+				"rule-format",
+				fmt.Sprintf("The pool %s does not accept %s, %s, which %s is.", p.Disk.After.Place.Pool, k.Format, k.Layout, k.Path),
+			)
 		}
 	}
 	if size := p.Disk.After.VirtualSize; r.LargestDisk > 0 && size > r.LargestDisk {
-		p.add(Blocks, "rule-size", fmt.Sprintf("The pool %s accepts disks of at most %s, and this one has %s: choose another pool.", p.Disk.After.Place.Pool, Bytes(r.LargestDisk), Bytes(size)))
+		p.add(
+			Blocks,
+			"rule-size",
+			fmt.Sprintf(
+				"The pool %s accepts disks of at most %s, and this one has %s: choose another pool.",
+				p.Disk.After.Place.Pool,
+				Bytes(r.LargestDisk),
+				Bytes(size),
+			),
+		)
 	}
 	if g := r.Granularity; g > 0 && p.Disk.After.VirtualSize%g != 0 {
 		change := map[string]any{"round_to": g}
 		if p.Disk.Request.Kind == Copy {
 			change = p.asConversion(p.format, p.Disk.After.Layout, change)
 		}
-		p.add(Blocks, "rule-size", fmt.Sprintf("The pool %s accepts sizes in units of %s, and this disk has %s.", p.Disk.After.Place.Pool, Bytes(g), Bytes(p.Disk.After.VirtualSize)),
-			remedy("Round the size up", change))
+		p.add(
+			Blocks,
+			"rule-size",
+			fmt.Sprintf(
+				"The pool %s accepts sizes in units of %s, and this disk has %s.",
+				p.Disk.After.Place.Pool,
+				Bytes(g),
+				Bytes(p.Disk.After.VirtualSize),
+			),
+			remedy("Round the size up", change),
+		)
 	}
 	name := path.Base(p.Disk.Request.Destination.Path)
 	if ext := path.Ext(name); r.Name != "" && !r.Fits(name, ext) {
 		fitting := r.Fitting(p.Disk.Request.Destination.Path, p.machine(), p.facts.Destination.UUID, p.format.Extensions[0])
-		p.add(Blocks, "rule-name", fmt.Sprintf("The pool %s lists only files named %s, such as %s, and this one would be %s.", p.Disk.After.Place.Pool, r.Name, path.Base(fitting), name),
-			remedy("Name it "+path.Base(fitting)+"; its own name stays in the tag", map[string]any{"destination": map[string]any{"path": fitting}}))
+		p.add(
+			Blocks,
+			"rule-name",
+			fmt.Sprintf(
+				"The pool %s lists only files named %s, such as %s, and this one would be %s.",
+				p.Disk.After.Place.Pool,
+				r.Name,
+				path.Base(fitting),
+				name,
+			),
+			remedy("Name it "+path.Base(fitting)+"; its own name stays in the tag", map[string]any{"destination": map[string]any{"path": fitting}}),
+		)
 	}
 	if folder := p.folder(); folder != "" {
-		p.add(Blocks, "rule-folder", fmt.Sprintf("In the pool %s each machine has a folder of its own, and this disk would lie in none.", p.Disk.After.Place.Pool),
-			remedy("Put it into the folder "+folder, map[string]any{"destination": map[string]any{"path": path.Join(folder, name)}}))
+		p.add(
+			Blocks,
+			"rule-folder",
+			fmt.Sprintf("In the pool %s each machine has a folder of its own, and this disk would lie in none.", p.Disk.After.Place.Pool),
+			remedy("Put it into the folder "+folder, map[string]any{"destination": map[string]any{"path": path.Join(folder, name)}}),
+		)
 	}
 	p.checkMachines()
 	var set []string
@@ -92,10 +132,26 @@ func (p *maker) byRules(f disk.Format) string {
 func (p *maker) checkMachines() {
 	users, near, dest := userNames(p.facts.Source.Users), p.facts.Destination.Neighbours, p.Disk.Request.Destination
 	if len(users) > 0 && p.facts.Destination.Rules.NoRunning {
-		p.add(Warns, "rule-running", fmt.Sprintf("%s use(s) this disk, and the pool %s is not for machines that run: put it into another pool before one is started on it.", strings.Join(users, ", "), dest.Pool))
+		p.add(
+			Warns,
+			"rule-running",
+			fmt.Sprintf(
+				"%s use(s) this disk, and the pool %s is not for machines that run: put it into another pool before one is started on it.",
+				strings.Join(users, ", "),
+				dest.Pool,
+			),
+		)
 	}
 	if len(near) > 0 && !slices.ContainsFunc(near, func(m string) bool { return slices.Contains(users, m) }) {
-		p.add(Warns, "folder", fmt.Sprintf("The folder %s is that of %s, which does not use this disk: whoever clears up after that machine may take it along. Choose a folder of its own.", path.Dir(dest.Path), strings.Join(near, ", ")))
+		p.add(
+			Warns,
+			"folder",
+			fmt.Sprintf(
+				"The folder %s is that of %s, which does not use this disk: whoever clears up after that machine may take it along. Choose a folder of its own.",
+				path.Dir(dest.Path),
+				strings.Join(near, ", "),
+			),
+		)
 	}
 }
 
@@ -113,7 +169,10 @@ func (p *maker) accepted() (out []Remedy) {
 	r := p.facts.Destination.Rules
 	choices := r.Choices()
 	slices.SortStableFunc(choices, func(a, b Accepted) int { // its own format first
-		return cmp.Compare(map[bool]int{true: 0, false: 1}[a.Format == p.Disk.Before.Format], map[bool]int{true: 0, false: 1}[b.Format == p.Disk.Before.Format])
+		return cmp.Compare(
+			map[bool]int{true: 0, false: 1}[a.Format == p.Disk.Before.Format],
+			map[bool]int{true: 0, false: 1}[b.Format == p.Disk.Before.Format],
+		)
 	})
 	for _, c := range choices {
 		f, err := disk.Lookup(c.Format)
@@ -143,8 +202,8 @@ func (c Check) byRule() bool {
 	return c.Severity == Blocks && strings.HasPrefix(c.Name, rulePrefix) && len(c.Remedies) > 0
 }
 
-// ByRules is the request with the first thing settled that the rules of the destination's pool ask for. It is false when there is nothing of
-// that kind.
+// ByRules is the request with the first thing settled that the rules of the destination's pool ask for. It is false when there is nothing
+// of that kind.
 func (p Plan) ByRules() (r Request, ok bool, err error) {
 	i := slices.IndexFunc(p.Checks, Check.byRule)
 	if i < 0 {

@@ -19,11 +19,27 @@ var Traits = []Trait{
 	{"names-by-uuid", "lists only files that are named by a UUID", Rules{Name: "UUIDEXT"}},
 	{"machine-folders", "keeps each machine in a folder of its own", Rules{MachineFolders: true}},
 	{"flat-only", "reads disks as plain files, without tables inside", Rules{Accepts: []Accepted{
-		{Format: "raw", Layouts: []string{"thin", "thick"}}, {Format: "vmdk", Layouts: []string{"flat", "split-flat"}}, {Format: "vhd", Layouts: []string{"fixed"}}, {Format: "hdd", Layouts: []string{"plain"}},
+		{
+			Format:  "raw",
+			Layouts: []string{"thin", "thick"},
+		},
+		{Format: "vmdk", Layouts: []string{"flat", "split-flat"}},
+		{Format: "vhd", Layouts: []string{"fixed"}},
+		{Format: "hdd", Layouts: []string{"plain"}},
 	}}},
 	{"dynamic-only", "wants images that grow with what is stored in them", Rules{Accepts: []Accepted{
-		{Format: "qcow2", Layouts: []string{"thin", "overlay"}}, {Format: "vmdk", Layouts: []string{"sparse", "split-sparse", "delta"}}, {Format: "vhd", Layouts: []string{"dynamic", "differencing"}},
-		{Format: "vhdx", Layouts: []string{"dynamic", "differencing"}}, {Format: "vdi", Layouts: []string{"dynamic"}}, {Format: "hdd", Layouts: []string{"expanding"}},
+		{
+			Format:  "qcow2",
+			Layouts: []string{"thin", "overlay"},
+		},
+		{Format: "vmdk", Layouts: []string{"sparse", "split-sparse", "delta"}},
+		{Format: "vhd", Layouts: []string{"dynamic", "differencing"}},
+		{
+			Format:  "vhdx",
+			Layouts: []string{"dynamic", "differencing"},
+		},
+		{Format: "vdi", Layouts: []string{"dynamic"}},
+		{Format: "hdd", Layouts: []string{"expanding"}},
 	}}},
 	{"whole-mebibytes", "takes virtual sizes of whole mebibytes", Rules{Granularity: 1 << 20}},
 	{"thin-only", "takes no image that is stored whole from the start", Rules{Allocation: Thin}},

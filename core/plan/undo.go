@@ -25,8 +25,8 @@ type UndoFacts struct {
 	Knowledge Knowledge
 }
 
-// TakeBack plans to take back what an ended job did: the source comes back, the image that it made goes to the holding folder, and definitions of
-// machines name the old place again.
+// TakeBack plans to take back what an ended job did: the source comes back, the image that it made goes to the holding folder, and
+// definitions of machines name the old place again.
 func TakeBack(f UndoFacts) Plan {
 	d := f.Body
 	d.Undoes = &f.Undone
@@ -67,10 +67,24 @@ func (p *maker) checkUndo(f UndoFacts) {
 		return
 	}
 	if len(f.Changed) > 0 {
-		p.add(Blocks, "undo", fmt.Sprintf("The image is not what the job made any more: moved, removed or replaced since are %s. What is held of the source can be restored by itself.", some(f.Changed)))
+		p.add(
+			Blocks,
+			"undo",
+			fmt.Sprintf(
+				"The image is not what the job made any more: moved, removed or replaced since are %s. What is held of the source can be restored by itself.",
+				some(f.Changed),
+			),
+		)
 	}
 	if len(f.Lost) > 0 {
-		p.add(Blocks, "undo", fmt.Sprintf("%s is neither held nor in its place any more: the source cannot come back. Move or copy the image there instead.", some(f.Lost)))
+		p.add(
+			Blocks,
+			"undo",
+			fmt.Sprintf(
+				"%s is neither held nor in its place any more: the source cannot come back. Move or copy the image there instead.",
+				some(f.Lost),
+			),
+		)
 	}
 	if len(f.Taken) > 0 {
 		p.add(Blocks, "undo", fmt.Sprintf("%s is there now, and nothing is overwritten: move it away first.", some(f.Taken)))
@@ -79,10 +93,21 @@ func (p *maker) checkUndo(f UndoFacts) {
 		p.add(Blocks, "in-use", fmt.Sprintf("The image that the job made is in use: %v.", f.InUse))
 	}
 	if len(f.Standing) > 0 {
-		p.add(Blocks, "undo", fmt.Sprintf("%s stand(s) on the image that the job made, and would not open any more: make them stand alone first.", some(f.Standing)))
+		p.add(
+			Blocks,
+			"undo",
+			fmt.Sprintf("%s stand(s) on the image that the job made, and would not open any more: make them stand alone first.", some(f.Standing)),
+		)
 	}
 	if len(f.Users) > 0 {
-		p.add(Blocks, "machine", fmt.Sprintf("The definition of %s names the image that the job made, and would not find it any more: change it first.", some(userNames(f.Users))))
+		p.add(
+			Blocks,
+			"machine",
+			fmt.Sprintf(
+				"The definition of %s names the image that the job made, and would not find it any more: change it first.",
+				some(userNames(f.Users)),
+			),
+		)
 	}
 	if len(f.Lost)+len(f.Taken) == 0 && len(p.Disk.Released) > 0 {
 		p.add(Informs, "undo", "What is held of the source is all there, and its names are free.")
@@ -94,7 +119,14 @@ func (p *maker) checkUndo(f UndoFacts) {
 		p.add(Warns, "undo", "What the image replaced is not held any more, and does not come back.")
 	}
 	if len(f.Written) > 0 {
-		p.add(Warns, "undo", fmt.Sprintf("%s was written to after the job had ended at %s, as by a machine that ran: what was written since is not in the source, only in the image, which is held.",
-			some(slices.Clone(f.Written)), clock(f.Finished)))
+		p.add(
+			Warns,
+			"undo",
+			fmt.Sprintf(
+				"%s was written to after the job had ended at %s, as by a machine that ran: what was written since is not in the source, only in the image, which is held.",
+				some(slices.Clone(f.Written)),
+				clock(f.Finished),
+			),
+		)
 	}
 }

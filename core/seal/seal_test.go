@@ -20,7 +20,9 @@ func sealed(t *testing.T, n int) (*Key, []string) {
 	var seals []string
 	previous := ""
 	for i := range n {
-		s, err := k.Seal(Link{Number: int64(i + 1), Previous: previous, Job: int64(10 * i), Receipt: fmt.Appendf(nil, `{"outcome":"proven","bytes_read":%d}`, i)})
+		s, err := k.Seal(
+			Link{Number: int64(i + 1), Previous: previous, Job: int64(10 * i), Receipt: fmt.Appendf(nil, `{"outcome":"proven","bytes_read":%d}`, i)},
+		)
 		require.NoError(t, err)
 		seals, previous = append(seals, s), Digest(s)
 	}

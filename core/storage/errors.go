@@ -8,7 +8,17 @@ import (
 
 // Transient tells whether an error may go away when the same is tried again.
 func Transient(err error) bool {
-	return is(err, syscall.EIO, syscall.EREMOTEIO, syscall.ETIMEDOUT, syscall.EAGAIN, syscall.EBUSY, syscall.EINTR, syscall.ECONNRESET, syscall.ENOBUFS)
+	return is(
+		err,
+		syscall.EIO,
+		syscall.EREMOTEIO,
+		syscall.ETIMEDOUT,
+		syscall.EAGAIN,
+		syscall.EBUSY,
+		syscall.EINTR,
+		syscall.ECONNRESET,
+		syscall.ENOBUFS,
+	)
 }
 
 // Unreadable tells whether an error says that a range of a file cannot be read, while others may be.
@@ -24,7 +34,18 @@ var ErrLost = errors.New("the storage is not there")
 
 // Lost tells whether an error says that the storage went away.
 func Lost(err error) bool {
-	return is(err, ErrLost, syscall.ENODEV, syscall.ENXIO, syscall.ESTALE, syscall.ENOTCONN, syscall.EHOSTDOWN, syscall.ESHUTDOWN, syscall.ETIMEDOUT, syscall.ECONNRESET)
+	return is(
+		err,
+		ErrLost,
+		syscall.ENODEV,
+		syscall.ENXIO,
+		syscall.ESTALE,
+		syscall.ENOTCONN,
+		syscall.EHOSTDOWN,
+		syscall.ESHUTDOWN,
+		syscall.ETIMEDOUT,
+		syscall.ECONNRESET,
+	)
 }
 
 // Unwritable tells whether an error of storage that was written to before says that this does not work any more.

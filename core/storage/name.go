@@ -19,9 +19,10 @@ var ErrName = errors.New("not a name that can be worked with")
 // ErrNotFile is the error for what should be a file and is none: a folder, a device, a pipe.
 var ErrNotFile = errors.New("not a file")
 
-// Names of files are bytes to most systems, and anybody may choose them. Here they are text that can be shown: each byte of what cannot be printed
-// (characters of control, marks that turn the direction of writing, bytes that are no UTF-8) is written \xNN, and so is a backslash where it would
-// be taken for that. Folders take such names and give them; only what talks to the system turns them into what they are.
+// Names of files are bytes to most systems, and anybody may choose them. Here they are text that can be shown: each byte of what cannot be
+// printed (characters of control, marks that turn the direction of writing, bytes that are no UTF-8) is written \xNN, and so is a
+// backslash where it would be taken for that. Folders take such names and give them; only what talks to the system turns them into what
+// they are.
 
 // ShownName is the name here of a file that the system calls raw.
 func ShownName(raw string) string { return escape(raw, true) }
@@ -82,7 +83,8 @@ func Clean(name string) (string, error) {
 	}
 	c := path.Clean(name)
 	raw := RawName(c)
-	if c == ".." || strings.HasPrefix(c, "../") || path.Clean(raw) != raw || path.IsAbs(raw) || strings.HasPrefix(raw, "../") || strings.Contains(raw, "\x00") {
+	if c == ".." || strings.HasPrefix(c, "../") || path.Clean(raw) != raw || path.IsAbs(raw) || strings.HasPrefix(raw, "../") ||
+		strings.Contains(raw, "\x00") {
 		return "", fmt.Errorf("%q: %w", name, ErrOutside)
 	}
 	return c, nil

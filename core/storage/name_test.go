@@ -11,7 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestNamesAreShownAndMeant: whatever bytes a name has, what is shown of it can be printed, means the same file, and is what it is written as.
+// TestNamesAreShownAndMeant: whatever bytes a name has, what is shown of it can be printed, means the same file, and is what it is written
+// as.
 func TestNamesAreShownAndMeant(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(1, 2))
 	parts := []string{"tide", "\u009b31m", "\u202etxt", "\xff", "\xc3", "\\", `\x`, `\x41`, `\xzz`, "ä", "\n", "\t", " ", "\u00a0", "潮"}

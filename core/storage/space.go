@@ -26,4 +26,17 @@ var noModes = []string{"vfat", "msdos", "exfat"}
 func NoModes(kind string) bool { return slices.Contains(noModes, kind) }
 
 // NoHoles are filesystems, as tools of several systems name them, that keep none in files, as far as is known.
-var NoHoles = map[string]bool{"fat": true, "msdos": true, "vfat": true, "exfat": true, "fuse": true, "fuseblk": true, "hfs": true, "hfs+": true, "isofs": true, "smb": true, "smb2": true, "cifs": true}
+var NoHoles = map[string]bool{
+	"fat":     true,
+	"msdos":   true,
+	"vfat":    true,
+	"exfat":   true,
+	"fuse":    true,
+	"fuseblk": true,
+	"hfs":     true,
+	"hfs+":    true,
+	"isofs":   true,
+	"smb":     true,
+	"smb2":    true,
+	"cifs":    true,
+}

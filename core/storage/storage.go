@@ -148,7 +148,8 @@ type Info struct {
 	ID       string // the same for two names of one file, empty where the storage cannot tell
 }
 
-// Versioner is a Folder that can tell two files apart of which one came into being when the other was gone, though they have the same identity.
+// Versioner is a Folder that can tell two files apart of which one came into being when the other was gone, though they have the same
+// identity.
 type Versioner interface {
 	Version(name string) (string, error)
 }

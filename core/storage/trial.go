@@ -48,7 +48,8 @@ func (f *Facts) take(s Space) {
 func (f *Facts) Hold(s Space) bool {
 	now := *f
 	now.take(s)
-	return now.Filesystem == f.Filesystem && now.Removable == f.Removable && now.Mounted == f.Mounted && now.ReadOnly == f.ReadOnly && now.LargestFile == f.LargestFile
+	return now.Filesystem == f.Filesystem && now.Removable == f.Removable && now.Mounted == f.Mounted && now.ReadOnly == f.ReadOnly &&
+		now.LargestFile == f.LargestFile
 }
 
 // Careful is a Folder of which something has to be known that is not so elsewhere.

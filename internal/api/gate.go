@@ -52,7 +52,11 @@ func (g *gate) check(c *gin.Context) {
 		c.Set(whoKey, "a session that has ended")
 	}
 	c.Header("WWW-Authenticate", `Bearer realm="bagaglio"`)
-	g.refuse(c, http.StatusUnauthorized, "this needs the service's token (Authorization: Bearer), or a session: \"bagaglio console\" prints a link that opens one")
+	g.refuse(
+		c,
+		http.StatusUnauthorized,
+		"this needs the service's token (Authorization: Bearer), or a session: \"bagaglio console\" prints a link that opens one",
+	)
 }
 
 // enter begins a session for who comes by a link.
@@ -79,8 +83,11 @@ func setSession(c *gin.Context, value string, maxAge int) {
 // headers tell browsers to load nothing from elsewhere and to keep nothing.
 func headers(c *gin.Context) {
 	h := c.Writer.Header()
-	h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; "+
-		"base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
+	h.Set(
+		"Content-Security-Policy",
+		"default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; "+
+			"base-uri 'none'; form-action 'none'; frame-ancestors 'none'",
+	)
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
 	if strings.HasPrefix(c.Request.URL.Path, "/v1/") || c.Request.URL.Path == "/enter" {

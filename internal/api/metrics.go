@@ -14,9 +14,19 @@ import (
 var (
 	jobsDesc    = prometheus.NewDesc("bagaglio_jobs", "Jobs on record by state.", []string{"state"}, nil)
 	freeDesc    = prometheus.NewDesc("bagaglio_pool_free_bytes", "Room that is free in a pool.", []string{"pool"}, nil)
-	recordsDesc = prometheus.NewDesc("bagaglio_records_writable", "Whether the records can be written: 1, or 0 when jobs wait for that.", nil, nil)
-	writeDesc   = prometheus.NewDesc("bagaglio_records_longest_write_seconds", "The longest time for which one transaction kept others from writing.", nil, nil)
-	totalDesc   = prometheus.NewDesc("bagaglio_pool_total_bytes", "Room that a pool has.", []string{"pool"}, nil)
+	recordsDesc = prometheus.NewDesc(
+		"bagaglio_records_writable",
+		"Whether the records can be written: 1, or 0 when jobs wait for that.",
+		nil,
+		nil,
+	)
+	writeDesc = prometheus.NewDesc(
+		"bagaglio_records_longest_write_seconds",
+		"The longest time for which one transaction kept others from writing.",
+		nil,
+		nil,
+	)
+	totalDesc = prometheus.NewDesc("bagaglio_pool_total_bytes", "Room that a pool has.", []string{"pool"}, nil)
 )
 
 // metrics serves the figures for Prometheus.

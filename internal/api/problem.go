@@ -99,5 +99,7 @@ func answer(c *gin.Context, p spec.Problem) {
 
 // writeProblem writes the body of a problem where gin is not.
 func writeProblem(w io.Writer, status int, detail string) {
-	_ = json.NewEncoder(w).Encode(spec.Problem{Type: plainProblem, Title: http.StatusText(status), Status: status, Detail: detail}) // a line that was cut
+	_ = json.NewEncoder(w).
+		Encode(spec.Problem{Type: plainProblem, Title: http.StatusText(status), Status: status, Detail: detail})
+	// a line that was cut
 }

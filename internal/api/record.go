@@ -21,16 +21,31 @@ const (
 
 // deeds are the calls that go into the log, in words. A call that changes something and is not here goes by its address.
 var deeds = map[string]string{
-	"POST /v1/console-links": "made a link to the console", "DELETE /v1/session": "left the console",
-	"POST /v1/hosts": "added a host", "PATCH /v1/hosts/:host": "changed the host", "DELETE /v1/hosts/:host": "forgot the host", "POST /v1/hosts/:host/test": "tried the host out",
-	"PATCH /v1/pools/:pool": "changed the rules of the pool", "POST /v1/pools/:pool/test": "tried the pool out",
-	"DELETE /v1/pools/:pool/look": "ended the look through the pool", "POST /v1/pools": "added a pool", "DELETE /v1/pools/:pool": "forgot the pool",
-	"POST /v1/pools/:pool/held/:held/restore": "restored what was held", "DELETE /v1/pools/:pool/held/:held": "removed what was held",
-	"POST /v1/groups": "started a group of jobs", "POST /v1/groups/:group/:act": "acted on a whole group",
-	"POST /v1/jobs": "started a plan", "POST /v1/jobs/:job/again": "started the request again", "PATCH /v1/jobs/:job": "changed speed or hours",
-	"POST /v1/jobs/:job/pause": "paused", "POST /v1/jobs/:job/resume": "let go on", "POST /v1/jobs/:job/move": "moved in the queue",
-	"POST /v1/jobs/:job/cancel": "cancelled", "DELETE /v1/jobs/:job/leases": "freed what it had left over",
-	"PUT /v1/limits": "changed a limit", "DELETE /v1/limits": "removed a limit",
+	"POST /v1/console-links":                  "made a link to the console",
+	"DELETE /v1/session":                      "left the console",
+	"POST /v1/hosts":                          "added a host",
+	"PATCH /v1/hosts/:host":                   "changed the host",
+	"DELETE /v1/hosts/:host":                  "forgot the host",
+	"POST /v1/hosts/:host/test":               "tried the host out",
+	"PATCH /v1/pools/:pool":                   "changed the rules of the pool",
+	"POST /v1/pools/:pool/test":               "tried the pool out",
+	"DELETE /v1/pools/:pool/look":             "ended the look through the pool",
+	"POST /v1/pools":                          "added a pool",
+	"DELETE /v1/pools/:pool":                  "forgot the pool",
+	"POST /v1/pools/:pool/held/:held/restore": "restored what was held",
+	"DELETE /v1/pools/:pool/held/:held":       "removed what was held",
+	"POST /v1/groups":                         "started a group of jobs",
+	"POST /v1/groups/:group/:act":             "acted on a whole group",
+	"POST /v1/jobs":                           "started a plan",
+	"POST /v1/jobs/:job/again":                "started the request again",
+	"PATCH /v1/jobs/:job":                     "changed speed or hours",
+	"POST /v1/jobs/:job/pause":                "paused",
+	"POST /v1/jobs/:job/resume":               "let go on",
+	"POST /v1/jobs/:job/move":                 "moved in the queue",
+	"POST /v1/jobs/:job/cancel":               "cancelled",
+	"DELETE /v1/jobs/:job/leases":             "freed what it had left over",
+	"PUT /v1/limits":                          "changed a limit",
+	"DELETE /v1/limits":                       "removed a limit",
 }
 
 // record notes in the log what somebody asked for that changes something, and what came of it; and who was not let in.
@@ -41,13 +56,15 @@ func (g *gate) record(c *gin.Context) {
 	if what == "" {
 		what = method + " " + short(path)
 	}
-	if status := c.Writer.Status(); status == http.StatusUnauthorized || status == http.StatusForbidden || status == http.StatusTooManyRequests {
+	if status := c.Writer.Status(); status == http.StatusUnauthorized || status == http.StatusForbidden ||
+		status == http.StatusTooManyRequests {
 		if who := c.GetString(whoKey); who != "" || method != http.MethodGet { // a browser that asks for the first time is nobody's attempt
 			g.note(orNobody(who), c.ClientIP(), what, http.StatusText(status)+": "+c.GetString(detailKey))
 		}
 		return
 	}
-	if method == http.MethodGet || method == http.MethodHead || path == "" || path == "/v1/plans" || path == "/v1/balance" { // a plan changes nothing
+	if method == http.MethodGet || method == http.MethodHead || path == "" || path == "/v1/plans" ||
+		path == "/v1/balance" { // a plan changes nothing
 		return
 	}
 	who := orNobody(c.GetString(whoKey))

@@ -110,7 +110,12 @@ func (g *gate) wrong(c *gin.Context, detail string) {
 
 // crossSite notes and refuses what another site had a browser ask.
 func (g *gate) crossSite(w http.ResponseWriter, r *http.Request) {
-	g.note("another site, through a browser", originOf(r), r.Method+" "+short(r.URL.Path), "refused: it came from "+short(r.Header.Get("Origin")))
+	g.note(
+		"another site, through a browser",
+		originOf(r),
+		r.Method+" "+short(r.URL.Path),
+		"refused: it came from "+short(r.Header.Get("Origin")),
+	)
 	hangUp(w)
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(http.StatusForbidden)

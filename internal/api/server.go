@@ -97,7 +97,14 @@ func (s *server) ListFormats(context.Context, ListFormatsRequestObject) (ListFor
 	for _, f := range disk.Formats() {
 		entry := spec.Format{Name: f.Name, Extension: f.Extensions[0]}
 		for _, l := range f.Layouts {
-			row := spec.Layout{Name: l.Name, Thick: l.Thick, Stands: l.Stands, Largest: l.Largest, Granularity: l.Granularity, Options: []spec.Option{}}
+			row := spec.Layout{
+				Name:        l.Name,
+				Thick:       l.Thick,
+				Stands:      l.Stands,
+				Largest:     l.Largest,
+				Granularity: l.Granularity,
+				Options:     []spec.Option{},
+			}
 			for _, o := range l.Options {
 				option := spec.Option{Name: o.Name, Values: append([]string{}, o.Values...)}
 				if len(o.Values) == 0 {

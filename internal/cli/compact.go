@@ -11,7 +11,10 @@ func (a *app) compact() *cobra.Command {
 	r := plan.Request{Kind: plan.Convert, Replace: true}
 	var planOnly, yes bool
 	c := &cobra.Command{
-		Use: "compact DISK", Short: "Make a disk anew in its place, without blocks that are zero", Args: exactly(1), ValidArgsFunction: a.completeDisk,
+		Use:               "compact DISK",
+		Short:             "Make a disk anew in its place, without blocks that are zero",
+		Args:              exactly(1),
+		ValidArgsFunction: a.completeDisk,
 		Long: `Makes a disk anew in its own place, proves that, and holds the old one for a while (bagaglio held). Blocks that are all zero are not stored any more. With --layout
 it becomes thin or thick. Without it, the disk stays as it is when no room would be won. It takes room for both until the old one is cleared. Shut down the machine that uses the disk first.`,
 		Example: `  bagaglio compact lighthouse-store:ticketing.qcow2
@@ -82,7 +85,10 @@ func (a *app) join() *cobra.Command {
 	r := plan.Request{Kind: plan.Convert, As: "raw", Tag: plan.TagBeside}
 	var planOnly, yes bool
 	c := &cobra.Command{
-		Use: "join FIRST-PIECE DESTINATION", Short: "Join the pieces of a disk, and check them by their tag", Args: exactly(2), ValidArgsFunction: a.completeDisk,
+		Use:               "join FIRST-PIECE DESTINATION",
+		Short:             "Join the pieces of a disk, and check them by their tag",
+		Args:              exactly(2),
+		ValidArgsFunction: a.completeDisk,
 		Long: `Joins the pieces that a disk was cut into for a drive that holds no long files. With the tag that lies beside them, each piece and the whole are
 checked, and a piece that is damaged or missing is named. On a computer that has only standard tools: sha256sum -c NAME.SHA256SUMS and cat NAME.[0-9]* > NAME.`,
 		Example: `  bagaglio join seabag:ticketing.raw.001 lighthouse-store:ticketing.raw

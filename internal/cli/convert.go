@@ -68,7 +68,12 @@ of the source, with the extension of its format.`,
 	f.BoolVar(&r.NoProof, "no-proof", false, "do not read the new image back; the outcome is then unproven")
 	f.BoolVar(&r.NoTag, "no-tag", false, "put no tag beside the new image")
 	f.BoolVar(&r.Recopy, "recopy", false, "when the source changes while it is copied, copy again what differs")
-	f.BoolVar(&r.PastDamage, "past-damage", false, "go on where the source cannot be read, with zeros in the place; the job then ends with damage")
+	f.BoolVar(
+		&r.PastDamage,
+		"past-damage",
+		false,
+		"go on where the source cannot be read, with zeros in the place; the job then ends with damage",
+	)
 	asItIsFlag(f, &r)
 	byRulesFlag(f, &r)
 	f.BoolVar(&r.ClearHeld, "clear-held", false, "to make room, remove for good what the destination's pool holds of replaced disks")
@@ -87,8 +92,18 @@ of the source, with the extension of its format.`,
 
 // asItIsFlag is for all work that reads a whole disk.
 func asItIsFlag(f *pflag.FlagSet, r *plan.Request) {
-	f.BoolVar(&r.WithoutKnowing, "without-knowing", false, "go on though it is not known whether something stands on the disk, or which machines use it")
-	f.BoolVar(&r.AsItIs, "as-it-is", false, "take the source as it is now, also where it is not what its tag says, or files of it are missing or short; the receipt tells it")
+	f.BoolVar(
+		&r.WithoutKnowing,
+		"without-knowing",
+		false,
+		"go on though it is not known whether something stands on the disk, or which machines use it",
+	)
+	f.BoolVar(
+		&r.AsItIs,
+		"as-it-is",
+		false,
+		"take the source as it is now, also where it is not what its tag says, or files of it are missing or short; the receipt tells it",
+	)
 }
 
 // byRulesFlag is for all work that puts disks into pools.

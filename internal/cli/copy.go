@@ -47,7 +47,8 @@ while, to be restored (bagaglio held list). A disk that others stand on is not m
 Definitions of machines that lie in pools of the host follow: they name the disk in its new place, and the old ones are held.`
 	cmd.Example = `  bagaglio move quay-store:ticketing.vmdk lighthouse-store:
   bagaglio move quay-store:ticketing.vmdk quay-store:tickets.vmdk`
-	cmd.Flags().BoolVar(&c.request.LeaveDefinitions, "leave-definitions", false, "leave the definitions of machines that use the disks as they are")
+	cmd.Flags().
+		BoolVar(&c.request.LeaveDefinitions, "leave-definitions", false, "leave the definitions of machines that use the disks as they are")
 	return cmd
 }
 
@@ -73,14 +74,24 @@ func (a *app) carry(c *carrying, use, short string) *cobra.Command {
 	f.StringVar(&r.As, "as", "", "convert to this format on the way")
 	f.StringVar(&r.Layout, "layout", "", "layout of that format (default: its first)")
 	f.Var(length{&r.RoundTo}, "round-to", "with --as: make the virtual size a multiple of this, such as 1M")
-	f.StringVar(&c.chain, "chain", plan.ChainWhole, "of a disk that stands on others: whole, alone (they are there already) or flat (make one image of it)")
+	f.StringVar(
+		&c.chain,
+		"chain",
+		plan.ChainWhole,
+		"of a disk that stands on others: whole, alone (they are there already) or flat (make one image of it)",
+	)
 	f.BoolVar(&r.Family, "family", false, "take all disks along that stand on it; what names it is changed when its name changes")
 	optionFlags(f, &r.Options)
 	a.sourceFlags(f, &c.from)
 	f.BoolVar(&r.Replace, "replace", false, "replace what lies at the destination, once the copy is proven")
 	f.BoolVar(&r.NoTag, "no-tag", false, "put no tag beside the copy")
 	f.BoolVar(&r.Recopy, "recopy", false, "when the source changes while it is copied, copy again what differs")
-	f.BoolVar(&r.PastDamage, "past-damage", false, "go on where the source cannot be read, with zeros in the place; the job then ends with damage")
+	f.BoolVar(
+		&r.PastDamage,
+		"past-damage",
+		false,
+		"go on where the source cannot be read, with zeros in the place; the job then ends with damage",
+	)
 	asItIsFlag(f, r)
 	byRulesFlag(f, r)
 	f.BoolVar(&r.ClearHeld, "clear-held", false, "to make room, remove for good what the destination's pool holds")

@@ -120,9 +120,31 @@ func diskRows(disks []api.DiskEntry, files bool) [][]string {
 		if d.AtLeast != nil && *d.AtLeast {
 			allocated = "over " + allocated
 		}
-		row := []string{d.Path, d.Format, d.Layout, size(d.VirtualSize), allocated, size(d.FileSize), fmt.Sprint(len(d.Files)), strings.Join(d.Machines, ", "), on, remark}
+		row := []string{
+			d.Path,
+			d.Format,
+			d.Layout,
+			size(d.VirtualSize),
+			allocated,
+			size(d.FileSize),
+			fmt.Sprint(len(d.Files)),
+			strings.Join(d.Machines, ", "),
+			on,
+			remark,
+		}
 		if d.Problem != "" {
-			row = []string{d.Path, d.Format, "-", "-", "-", size(d.FileSize), fmt.Sprint(len(d.Files)), strings.Join(d.Machines, ", "), "", "BROKEN: " + d.Problem}
+			row = []string{
+				d.Path,
+				d.Format,
+				"-",
+				"-",
+				"-",
+				size(d.FileSize),
+				fmt.Sprint(len(d.Files)),
+				strings.Join(d.Machines, ", "),
+				"",
+				"BROKEN: " + d.Problem,
+			}
 		}
 		rows = append(rows, row)
 		if !files {
@@ -137,8 +159,11 @@ func diskRows(disks []api.DiskEntry, files bool) [][]string {
 
 func (a *app) poolLook() *cobra.Command {
 	return &cobra.Command{
-		Use: "look NAME", Short: "Look through a pool now", Args: exactly(1), ValidArgsFunction: a.completePool,
-		Long: "Pools are looked through in the background, when something changes in them and now and then. This does it now, and waits for the end.\nInterrupted, it ends the look too: what was found so far stays listed.",
+		Use:               "look NAME",
+		Short:             "Look through a pool now",
+		Args:              exactly(1),
+		ValidArgsFunction: a.completePool,
+		Long:              "Pools are looked through in the background, when something changes in them and now and then. This does it now, and waits for the end.\nInterrupted, it ends the look too: what was found so far stays listed.",
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
 			if err := a.lookThrough(cmd.Context(), service, args[0]); err != nil {
 				return err

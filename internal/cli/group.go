@@ -15,19 +15,29 @@ import (
 )
 
 func (a *app) poolDrain() *cobra.Command {
-	return a.balance("drain NAME [TO...]", "Empty a pool into others, to retire or upgrade its drive", 1, func(pools []string) api.BalanceRequest {
-		r := api.BalanceRequest{Kind: api.Drain, Pools: pools[:1]}
-		if len(pools) > 1 {
-			r.To = ptr(pools[1:])
-		}
-		return r
-	})
+	return a.balance(
+		"drain NAME [TO...]",
+		"Empty a pool into others, to retire or upgrade its drive",
+		1,
+		func(pools []string) api.BalanceRequest {
+			r := api.BalanceRequest{Kind: api.Drain, Pools: pools[:1]}
+			if len(pools) > 1 {
+				r.To = ptr(pools[1:])
+			}
+			return r
+		},
+	)
 }
 
 func (a *app) poolSpread() *cobra.Command {
-	return a.balance("spread NAME NAME...", "Spread load between pools, so that they are about equally full", 2, func(pools []string) api.BalanceRequest {
-		return api.BalanceRequest{Kind: api.Spread, Pools: pools}
-	})
+	return a.balance(
+		"spread NAME NAME...",
+		"Spread load between pools, so that they are about equally full",
+		2,
+		func(pools []string) api.BalanceRequest {
+			return api.BalanceRequest{Kind: api.Spread, Pools: pools}
+		},
+	)
 }
 
 // balance is a command that plans over many disks, and does it as a group of jobs.
@@ -69,7 +79,12 @@ func (a *app) balance(use, short string, least int, request func(pools []string)
 			if err != nil {
 				return err
 			}
-			a.remark("Group %s: %d job(s). See bagaglio group show %s; pause, resume or cancel it as a whole with bagaglio group.", g.Id, len(g.Jobs), g.Id)
+			a.remark(
+				"Group %s: %d job(s). See bagaglio group show %s; pause, resume or cancel it as a whole with bagaglio group.",
+				g.Id,
+				len(g.Jobs),
+				g.Id,
+			)
 			a.remark("What moves is held in its old pool for a while and takes its room there until then: see bagaglio held.")
 			if wait {
 				if g, err = awaitGroup(cmd.Context(), service, g); err != nil {
@@ -130,7 +145,10 @@ func (a *app) printBalance(b plan.Balance, planOnly bool) error {
 		rows = append(rows, []string{p.Pool, share(p), share(b.After[i])})
 	}
 	if len(machines) > 0 {
-		a.remark("The definitions of %s follow their disks where they can, and go along out of a pool that is emptied; the group tells of those that cannot.", strings.Join(machines, ", "))
+		a.remark(
+			"The definitions of %s follow their disks where they can, and go along out of a pool that is emptied; the group tells of those that cannot.",
+			strings.Join(machines, ", "),
+		)
 	}
 	if len(away) > 0 {
 		a.remark("Disks of %s go to another host: the machines have to go there too, before they are started again.", strings.Join(away, ", "))
@@ -148,9 +166,18 @@ func share(p plan.PoolState) string {
 }
 
 func (a *app) group() *cobra.Command {
-	return group("group", "Groups: jobs that were started together", a.groupList(), a.groupShow(),
-		a.groupAct("pause", "Stop all jobs of a group so that they can go on later"), a.groupAct("resume", "Let the paused jobs of a group go on"),
-		a.groupAct("cancel", "Stop all jobs of a group and remove what they wrote"))
+	return group(
+		"group",
+		"Groups: jobs that were started together",
+		a.groupList(),
+		a.groupShow(),
+		a.groupAct(
+			"pause",
+			"Stop all jobs of a group so that they can go on later",
+		),
+		a.groupAct("resume", "Let the paused jobs of a group go on"),
+		a.groupAct("cancel", "Stop all jobs of a group and remove what they wrote"),
+	)
 }
 
 func (a *app) groupList() *cobra.Command {

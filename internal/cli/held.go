@@ -54,7 +54,10 @@ func (a *app) listHeld(cmd *cobra.Command, in string) ([]api.Held, error) {
 	held, err := job.ListHeld(folder)
 	out := []api.Held{}
 	for _, h := range held {
-		out = append(out, api.Held{Id: h.ID, Pool: in, Path: h.Path, Files: h.Files, Size: h.Size, Room: h.Room, Why: h.Why, Since: h.Since, Until: h.Until})
+		out = append(
+			out,
+			api.Held{Id: h.ID, Pool: in, Path: h.Path, Files: h.Files, Size: h.Size, Room: h.Room, Why: h.Why, Since: h.Since, Until: h.Until},
+		)
 	}
 	return out, err
 }
@@ -62,7 +65,9 @@ func (a *app) listHeld(cmd *cobra.Command, in string) ([]api.Held, error) {
 func (a *app) heldRestore() *cobra.Command {
 	var swap bool
 	c := &cobra.Command{
-		Use: "restore POOL|FOLDER ID", Short: "Give what is held its name back", Args: exactly(2),
+		Use:   "restore POOL|FOLDER ID",
+		Short: "Give what is held its name back",
+		Args:  exactly(2),
 		Long: `Gives what is held its name back. A folder of this computer begins with /, ./ or ../. Where the name is taken, nothing is done, unless
 --swap is given: then what has the name now is held in its place.`,
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -28,7 +28,11 @@ var flagGroups = []struct {
 	{title: "When, and how fast", flags: []string{"speed", "hours", "detach", "wait"}},
 	{title: "Before it begins", flags: []string{"plan", "yes"}},
 	{title: "For programs", flags: []string{"json"}},
-	{title: "What may be lost", flags: []string{"recopy", "past-damage", "as-it-is", "without-knowing", "clear-held", "leave-definitions"}, rare: true},
+	{
+		title: "What may be lost",
+		flags: []string{"recopy", "past-damage", "as-it-is", "without-knowing", "clear-held", "leave-definitions"},
+		rare:  true,
+	},
 	{title: "How the source is opened", flags: []string{"within", "by-geometry"}, rare: true},
 	{title: "Choices inside a layout", flags: layoutFlags(), rare: true},
 	{title: "What lies in the new image, and beside it", flags: []string{"seed", "no-tag"}, rare: true},
@@ -87,7 +91,12 @@ func flagUsages(c *cobra.Command, all bool) string {
 	})
 	write("Others", rest)
 	if more > 0 {
-		_, _ = fmt.Fprintf(&b, "%d more are rarely needed: bagaglio %s --help-all\n", more, strings.TrimPrefix(c.CommandPath(), "bagaglio ")) // likewise
+		_, _ = fmt.Fprintf(
+			&b,
+			"%d more are rarely needed: bagaglio %s --help-all\n",
+			more,
+			strings.TrimPrefix(c.CommandPath(), "bagaglio "),
+		) // likewise
 	}
 	return strings.TrimRight(b.String(), "\n")
 }

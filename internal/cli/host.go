@@ -14,7 +14,16 @@ import (
 )
 
 func (a *app) host() *cobra.Command {
-	return group("host", "Hosts: the computers that pools lie on", a.hostList(), a.hostAdd(), a.hostChange(), a.hostTrust(), a.hostTest(), a.hostRemove())
+	return group(
+		"host",
+		"Hosts: the computers that pools lie on",
+		a.hostList(),
+		a.hostAdd(),
+		a.hostChange(),
+		a.hostTrust(),
+		a.hostTest(),
+		a.hostRemove(),
+	)
 }
 
 func (a *app) hostList() *cobra.Command {
@@ -56,8 +65,18 @@ type loginFlags struct {
 func (l *loginFlags) add(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&l.user, "user", "", "to log in as")
-	f.StringVar(&l.key, "key", "", "file with the private key to log in with; it is copied into the service, encrypted (or env:BAGAGLIO_SECRET_ADDRESS_...)")
-	f.StringVar(&l.password, "password", "", "where the password comes from: ask, file:NAME in the service's folder for secrets, or env:BAGAGLIO_SECRET_ADDRESS_...")
+	f.StringVar(
+		&l.key,
+		"key",
+		"",
+		"file with the private key to log in with; it is copied into the service, encrypted (or env:BAGAGLIO_SECRET_ADDRESS_...)",
+	)
+	f.StringVar(
+		&l.password,
+		"password",
+		"",
+		"where the password comes from: ask, file:NAME in the service's folder for secrets, or env:BAGAGLIO_SECRET_ADDRESS_...",
+	)
 	f.BoolVar(&l.agent, "agent", false, "log in with the SSH agent of the user that runs the service")
 	f.StringVar(&l.keyIs, "key-is", "", "fingerprint of the host's own key, SHA256:..., to trust it unasked")
 }
@@ -101,7 +120,9 @@ func (a *app) secrets(l loginFlags) (*api.Secrets, error) {
 	case strings.HasPrefix(l.password, "env:"):
 		s.Password = &l.password
 	case l.password != "":
-		return nil, usage("a password is not written on the command line, where everybody on this computer can read it: use ask, file:NAME or env:BAGAGLIO_SECRET_ADDRESS_...")
+		return nil, usage(
+			"a password is not written on the command line, where everybody on this computer can read it: use ask, file:NAME or env:BAGAGLIO_SECRET_ADDRESS_...",
+		)
 	}
 	return s, nil
 }
@@ -109,8 +130,10 @@ func (a *app) secrets(l loginFlags) (*api.Secrets, error) {
 func (a *app) hostAdd() *cobra.Command {
 	var l loginFlags
 	c := &cobra.Command{
-		Use: "add NAME ADDRESS", Short: "Add a host with SSH (HOST or HOST:PORT), or a web server (https://HOST)", Args: exactly(2),
-		Long: `Adds a host. One with SSH shows its key: compare it with what its keeper says before you trust it. Nothing is sent to a host that is not trusted.`,
+		Use:   "add NAME ADDRESS",
+		Short: "Add a host with SSH (HOST or HOST:PORT), or a web server (https://HOST)",
+		Args:  exactly(2),
+		Long:  `Adds a host. One with SSH shows its key: compare it with what its keeper says before you trust it. Nothing is sent to a host that is not trusted.`,
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
 			secrets, err := a.secrets(l)
 			if err != nil {
@@ -148,7 +171,10 @@ var errNotTrusted = told(errors.New("the host is not trusted"))
 func (a *app) trust(cmd *cobra.Command, service *client.Service, h api.Host) error {
 	a.remark("It shows the key %s.", *h.ShownKey)
 	if h.TrustedKey != "" {
-		a.remark("That is not the key that was trusted until now, %s.\nThe host may have been installed anew; or what answers is another computer, which would see everything that is sent.", h.TrustedKey)
+		a.remark(
+			"That is not the key that was trusted until now, %s.\nThe host may have been installed anew; or what answers is another computer, which would see everything that is sent.",
+			h.TrustedKey,
+		)
 	}
 	if !isTerminal(a.in) || !isTerminal(a.notes) {
 		a.remark("It is not trusted yet. Compare the key with what the host's keeper says, then: bagaglio host trust %s %s", h.Name, *h.ShownKey)

@@ -13,13 +13,31 @@ import (
 )
 
 func (a *app) job() *cobra.Command {
-	return group("job", "Jobs: the work of the service", a.jobList(), a.jobShow(), a.jobFollow(), a.jobReceipt(),
-		a.jobAct("pause JOB", "Stop a job so that it can go on later", (*client.Service).Pause, "Job %s is being paused; what it has done stays."),
+	return group(
+		"job",
+		"Jobs: the work of the service",
+		a.jobList(),
+		a.jobShow(),
+		a.jobFollow(),
+		a.jobReceipt(),
+		a.jobAct(
+			"pause JOB",
+			"Stop a job so that it can go on later",
+			(*client.Service).Pause,
+			"Job %s is being paused; what it has done stays.",
+		),
 		a.jobAct("resume JOB", "Let a paused job go on", (*client.Service).Resume, "Job %s goes on when it is its turn."),
-		a.jobMove(), a.jobSet(),
-		a.jobAct("cancel JOB", "Stop a job and remove what it wrote", (*client.Service).Cancel, "Job %s is being stopped; what it has not finished is removed."),
+		a.jobMove(),
+		a.jobSet(),
+		a.jobAct(
+			"cancel JOB",
+			"Stop a job and remove what it wrote",
+			(*client.Service).Cancel,
+			"Job %s is being stopped; what it has not finished is removed.",
+		),
 		a.jobUndo(),
-		a.jobAgain())
+		a.jobAgain(),
+	)
 }
 
 func (a *app) jobList() *cobra.Command {
@@ -217,11 +235,13 @@ func (a *app) jobAgain() *cobra.Command {
 func (a *app) jobUndo() *cobra.Command {
 	var planOnly, yes bool
 	c := &cobra.Command{
-		Use: "undo JOB", Short: "Take back what an ended job did",
+		Use:   "undo JOB",
+		Short: "Take back what an ended job did",
 		Long: `Takes back what an ended job did, as long as what it held is still there: a source that was moved gets its names again, definitions of
 machines name the old place, and the image that the job made goes to the holding folder, where it stays for a while like all that is held.
 Nothing is removed, and nothing is overwritten.`,
-		Args: exactly(1), ValidArgsFunction: a.completeJob,
+		Args:              exactly(1),
+		ValidArgsFunction: a.completeJob,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.remote()
 			if err != nil {

@@ -78,7 +78,10 @@ func printReport(out io.Writer, p plan.Place, r inspect.Report) error {
 	add("chain", list(r.Chain))
 	add("snapshots", strings.Join(r.Snapshots, ", "))
 	add("map", bar(r))
-	add("", fmt.Sprintf("%c stored, %c more than half, %c less, %c nothing; %d extents", shades[3], shades[2], shades[1], shades[0], r.ExtentsTotal))
+	add(
+		"",
+		fmt.Sprintf("%c stored, %c more than half, %c less, %c nothing; %d extents", shades[3], shades[2], shades[1], shades[0], r.ExtentsTotal),
+	)
 	for _, w := range append(r.Warnings, r.Inside.Warnings...) {
 		add("warning", w)
 	}
@@ -92,7 +95,10 @@ func printReport(out io.Writer, p plan.Place, r inspect.Report) error {
 	}
 	parts := [][]string{{"", "PARTITION", "OFFSET", "LENGTH", "TYPE", "NAME", "FILESYSTEM"}}
 	for _, p := range r.Inside.Partitions {
-		parts = append(parts, []string{r.Inside.Table, fmt.Sprint(p.Number), fmt.Sprint(p.Offset), size(p.Length), p.Type, p.Name, describe(p.Filesystem)})
+		parts = append(
+			parts,
+			[]string{r.Inside.Table, fmt.Sprint(p.Number), fmt.Sprint(p.Offset), size(p.Length), p.Type, p.Name, describe(p.Filesystem)},
+		)
 	}
 	if _, err := fmt.Fprintln(out); err != nil {
 		return err

@@ -141,7 +141,12 @@ func baseOf(r *plan.Request) error {
 
 // sourceFlags adds what says how a disk that is read is to be opened.
 func (a *app) sourceFlags(f *pflag.FlagSet, p *plan.Place) {
-	f.StringVar(&a.within, "within", "", "folder of this computer in which names in images may lead about (default: the one that the image is in)")
+	f.StringVar(
+		&a.within,
+		"within",
+		"",
+		"folder of this computer in which names in images may lead about (default: the one that the image is in)",
+	)
 	f.StringVar(&p.Format, "from", "", "format of the disk that is read, when its name and content disagree")
 	f.StringVar(&p.Snapshot, "snapshot", "", "snapshot kept inside of the disk that is read, instead of its present state")
 	f.BoolVar(&p.ByGeometry, "by-geometry", false, "read the disk up to where its geometry ends, as some hypervisors do (vhd)")

@@ -65,7 +65,10 @@ func (a *app) dial() (*client.Service, error) {
 		if b, err := os.ReadFile(filepath.Join(state, addressFile)); err == nil {
 			address = strings.TrimSpace(string(b))
 		} else {
-			return nil, fmt.Errorf("no service has been started with the state folder %s: start one with bagaglio serve, or name another's --address", state)
+			return nil, fmt.Errorf(
+				"no service has been started with the state folder %s: start one with bagaglio serve, or name another's --address",
+				state,
+			)
 		}
 	}
 	token := a.config.GetString("token")

@@ -13,7 +13,21 @@ import (
 )
 
 func (a *app) pool() *cobra.Command {
-	return group("pool", "Pools: the places where disks lie", a.poolList(), a.poolShow(), a.poolAdd(), a.poolTest(), a.poolRules(), a.poolRemove(), a.poolDisks(), a.poolLook(), a.poolOrphans(), a.poolDrain(), a.poolSpread())
+	return group(
+		"pool",
+		"Pools: the places where disks lie",
+		a.poolList(),
+		a.poolShow(),
+		a.poolAdd(),
+		a.poolTest(),
+		a.poolRules(),
+		a.poolRemove(),
+		a.poolDisks(),
+		a.poolLook(),
+		a.poolOrphans(),
+		a.poolDrain(),
+		a.poolSpread(),
+	)
 }
 
 func (a *app) poolList() *cobra.Command {
@@ -128,7 +142,10 @@ func (a *app) poolRemove() *cobra.Command {
 
 func (a *app) poolOrphans() *cobra.Command {
 	c := &cobra.Command{
-		Use: "orphans NAME", Short: "List what belongs to nothing in a pool: files, disks that do not open, disks that no machine uses", Args: exactly(1), ValidArgsFunction: a.completePool,
+		Use:               "orphans NAME",
+		Short:             "List what belongs to nothing in a pool: files, disks that do not open, disks that no machine uses",
+		Args:              exactly(1),
+		ValidArgsFunction: a.completePool,
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
 			list, err := everything(cmd.Context(), service, args[0], api.ListDisksParams{Only: ptr(api.Broken)}, true)
 			if err != nil {

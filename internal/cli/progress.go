@@ -21,7 +21,14 @@ func (a *app) watcher() func(job.Progress) {
 		case p.Step != step:
 			a.remark("Step %d of %d: %s", p.Number, p.Steps, p.Title)
 		case time.Since(last) > every && p.Total > 0:
-			a.remark("  %s of %s (%d %%), %s/s, %s left", size(p.Done), size(p.Total), 100*p.Done/p.Total, size(int64(p.Average)), span(p.SecondsLeft))
+			a.remark(
+				"  %s of %s (%d %%), %s/s, %s left",
+				size(p.Done),
+				size(p.Total),
+				100*p.Done/p.Total,
+				size(int64(p.Average)),
+				span(p.SecondsLeft),
+			)
 		default:
 			return
 		}
@@ -45,9 +52,18 @@ func (a *app) bar() func(job.Progress) {
 				a.remark("%s %s", title, p.Title)
 				return
 			}
-			bar = progressbar.NewOptions64(p.Total,
-				progressbar.OptionSetWriter(a.notes), progressbar.OptionSetDescription(title), progressbar.OptionShowBytes(true),
-				progressbar.OptionUseIECUnits(true), progressbar.OptionSetWidth(30), progressbar.OptionShowCount(), progressbar.OptionSetPredictTime(true))
+			bar = progressbar.NewOptions64(
+				p.Total,
+				progressbar.OptionSetWriter(a.notes),
+				progressbar.OptionSetDescription(title),
+				progressbar.OptionShowBytes(true),
+				progressbar.OptionUseIECUnits(
+					true,
+				),
+				progressbar.OptionSetWidth(30),
+				progressbar.OptionShowCount(),
+				progressbar.OptionSetPredictTime(true),
+			)
 		}
 		if bar != nil {
 			_ = bar.Set64(min(p.Done, p.Total))

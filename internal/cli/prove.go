@@ -39,7 +39,9 @@ that lies beside it, if there is one. A quick proof (--quick) looks at structure
 			}
 			receipt, err := a.readDisk(cmd.Context(), args[0], flags, r)
 			if err = a.report(receipt, err); err == nil && receipt.Outcome == job.Unproven && !quick && !onlyRead {
-				a.remark("\nThere is no tag beside the disk, so that it was compared with nothing: name something (--against, --tag), or only have it read (--only-read).")
+				a.remark(
+					"\nThere is no tag beside the disk, so that it was compared with nothing: name something (--against, --tag), or only have it read (--only-read).",
+				)
 				err = told(job.ErrNotProven)
 			}
 			return err

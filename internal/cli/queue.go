@@ -25,7 +25,11 @@ func (a *app) jobMove() *cobra.Command {
 			case before == "" && !last:
 				return usage("say where to: --first, --last or --before JOB")
 			}
-			return a.actOn(cmd, "Job %s has its new place in the queue.", func(ctx context.Context, s *client.Service) (api.Job, error) { return s.Move(ctx, args[0], before) })
+			return a.actOn(
+				cmd,
+				"Job %s has its new place in the queue.",
+				func(ctx context.Context, s *client.Service) (api.Job, error) { return s.Move(ctx, args[0], before) },
+			)
 		},
 	}
 	c.Flags().StringVar(&before, "before", "", "another waiting job")
@@ -40,8 +44,11 @@ func (a *app) jobSet() *cobra.Command {
 	var speed int64
 	var hours string
 	c := &cobra.Command{
-		Use: "set JOB", Short: "Change the speed limit and the hours of a job, also while it runs", Args: exactly(1), ValidArgsFunction: a.completeJob,
-		Example: "  bagaglio job set 12 --speed 50M\n  bagaglio job set 12 --hours 22:00-06:00",
+		Use:               "set JOB",
+		Short:             "Change the speed limit and the hours of a job, also while it runs",
+		Args:              exactly(1),
+		ValidArgsFunction: a.completeJob,
+		Example:           "  bagaglio job set 12 --speed 50M\n  bagaglio job set 12 --hours 22:00-06:00",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var change api.JobChange
 			if cmd.Flags().Changed("speed") {
@@ -53,7 +60,11 @@ func (a *app) jobSet() *cobra.Command {
 			if change == (api.JobChange{}) {
 				return usage("say what to change: --speed or --hours")
 			}
-			return a.actOn(cmd, "Job %s is changed.", func(ctx context.Context, s *client.Service) (api.Job, error) { return s.Change(ctx, args[0], change) })
+			return a.actOn(
+				cmd,
+				"Job %s is changed.",
+				func(ctx context.Context, s *client.Service) (api.Job, error) { return s.Change(ctx, args[0], change) },
+			)
 		},
 	}
 	paceFlags(c, &speed, &hours)
@@ -133,8 +144,10 @@ func (a *app) limitsSet() *cobra.Command {
 	var jobs int
 	var speed int64
 	c := &cobra.Command{
-		Use: "set service|host|pool|device [NAME]", Short: "Change a limit, also for jobs that run; without a name for all that have none of their own",
-		Example: "  bagaglio limit set service --jobs 4\n  bagaglio limit set pool quay-store --jobs 1 --speed 100M", Args: between(1, 2),
+		Use:     "set service|host|pool|device [NAME]",
+		Short:   "Change a limit, also for jobs that run; without a name for all that have none of their own",
+		Example: "  bagaglio limit set service --jobs 4\n  bagaglio limit set pool quay-store --jobs 1 --speed 100M",
+		Args:    between(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			service, err := a.dial()
 			if err != nil {
@@ -192,45 +205,60 @@ func (a *app) limitsRemove() *cobra.Command {
 }
 
 func (a *app) leases() *cobra.Command {
-	return group("lease", "Leases: which job uses which file", a.listing("list", "List who uses what", func(ctx context.Context, s *client.Service) (any, [][]string, error) {
-		leases, err := s.Leases(ctx)
-		rows := [][]string{{"FILE", "JOB", "STATE", "", "SINCE"}}
-		for _, l := range leases {
-			rows = append(rows, []string{l.File, l.Job, string(l.State), map[bool]string{true: "writes", false: "reads"}[l.Writes], when(l.Since)})
-		}
-		return leases, rows, err
-	}), &cobra.Command{
-		Use: "free JOB", Short: "Free what an ended job left over; one that has not ended is cancelled instead", Args: exactly(1), ValidArgsFunction: a.completeJob,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			service, err := a.dial()
-			if err != nil {
-				return err
+	return group(
+		"lease",
+		"Leases: which job uses which file",
+		a.listing("list", "List who uses what", func(ctx context.Context, s *client.Service) (any, [][]string, error) {
+			leases, err := s.Leases(ctx)
+			rows := [][]string{{"FILE", "JOB", "STATE", "", "SINCE"}}
+			for _, l := range leases {
+				rows = append(rows, []string{l.File, l.Job, string(l.State), map[bool]string{true: "writes", false: "reads"}[l.Writes], when(l.Since)})
 			}
-			if err := service.FreeLeases(cmd.Context(), args[0]); err != nil {
-				return err
-			}
-			a.remark("What job %s held is free.", args[0])
-			return nil
+			return leases, rows, err
+		}),
+		&cobra.Command{
+			Use:               "free JOB",
+			Short:             "Free what an ended job left over; one that has not ended is cancelled instead",
+			Args:              exactly(1),
+			ValidArgsFunction: a.completeJob,
+			RunE: func(cmd *cobra.Command, args []string) error {
+				service, err := a.dial()
+				if err != nil {
+					return err
+				}
+				if err := service.FreeLeases(cmd.Context(), args[0]); err != nil {
+					return err
+				}
+				a.remark("What job %s held is free.", args[0])
+				return nil
+			},
 		},
-	})
+	)
 }
 
 func (a *app) log() *cobra.Command {
 	var limit int
-	c := a.listing("log", "Print who did what, when, from where, and what came of it", func(ctx context.Context, s *client.Service) (any, [][]string, error) {
-		events, err := s.Events(ctx, 0, limit)
-		rows := [][]string{{"WHEN", "WHO", "FROM", "WHAT", "OF", "RESULT"}}
-		for _, e := range events {
-			rows = append(rows, []string{when(e.At), e.Who, e.Origin, e.What, e.Subject, e.Result})
-		}
-		return events, rows, err
-	})
+	c := a.listing(
+		"log",
+		"Print who did what, when, from where, and what came of it",
+		func(ctx context.Context, s *client.Service) (any, [][]string, error) {
+			events, err := s.Events(ctx, 0, limit)
+			rows := [][]string{{"WHEN", "WHO", "FROM", "WHAT", "OF", "RESULT"}}
+			for _, e := range events {
+				rows = append(rows, []string{when(e.At), e.Who, e.Origin, e.What, e.Subject, e.Result})
+			}
+			return events, rows, err
+		},
+	)
 	c.Flags().IntVar(&limit, "limit", 50, "how many, the newest first")
 	return c
 }
 
 // listing is a command that prints what the service lists: for people the rows, for programs the values.
-func (a *app) listing(use, short string, list func(context.Context, *client.Service) (values any, rows [][]string, err error)) *cobra.Command {
+func (a *app) listing(
+	use, short string,
+	list func(context.Context, *client.Service) (values any, rows [][]string, err error),
+) *cobra.Command {
 	c := &cobra.Command{
 		Use: use, Short: short, Args: exactly(0),
 		RunE: func(cmd *cobra.Command, _ []string) error {

@@ -76,7 +76,13 @@ public key (--key) and, now and then, the head that is printed (--holds) in anot
 			if a.json {
 				return a.printJSON(found)
 			}
-			_, err = fmt.Fprintf(a.out, "%d receipts, each as it was signed, in an unbroken chain.\nHead  %s\nKey   %s\n", found.Receipts, found.Head, found.Key)
+			_, err = fmt.Fprintf(
+				a.out,
+				"%d receipts, each as it was signed, in an unbroken chain.\nHead  %s\nKey   %s\n",
+				found.Receipts,
+				found.Head,
+				found.Key,
+			)
 			return err
 		},
 	}
@@ -121,10 +127,19 @@ func checkReceipts(ctx context.Context, service *client.Service, public jose.JSO
 		}
 	}
 	if chain.Length != head.Number || chain.Head != head.Digest {
-		return checked{}, fmt.Errorf("%w: the last receipt is number %d, and the chain ends with number %d: some were taken out at its end, or replaced", seal.ErrBroken, head.Number, chain.Length)
+		return checked{}, fmt.Errorf(
+			"%w: the last receipt is number %d, and the chain ends with number %d: some were taken out at its end, or replaced",
+			seal.ErrBroken,
+			head.Number,
+			chain.Length,
+		)
 	}
 	if !held {
-		return checked{}, fmt.Errorf("%w: the head %s is not in the chain: receipts were taken out at its end, or all were written anew", seal.ErrBroken, holds)
+		return checked{}, fmt.Errorf(
+			"%w: the head %s is not in the chain: receipts were taken out at its end, or all were written anew",
+			seal.ErrBroken,
+			holds,
+		)
 	}
 	return checked{chain.Length, chain.Head, chain.Public.KeyID}, nil
 }

@@ -12,21 +12,51 @@ import (
 
 // remedyFlags are the flags for fields of a request, in the order in which they are told.
 var remedyFlags = []struct{ field, flag string }{
-	{"as", "as"}, {"layout", "layout"}, {"base", "base"}, {"chain", "chain"}, {"family", "family"}, {"round_to", "round-to"}, {"replace", "replace"}, {"clear_held", "clear-held"},
-	{"no_proof", "no-proof"}, {"leave_definitions", "leave-definitions"}, {"as_it_is", "as-it-is"}, {"without_knowing", "without-knowing"}, {"by_rules", "by-rules"}, {"format", "from"}, {"snapshot", "snapshot"}, {"by_geometry", "by-geometry"},
-	{"version", "format-version"}, {"block_size", "block-size"}, {"sector_size", "sector-size"}, {"piece_size", "piece-size"}, {"compression", "compression"},
-	{"reserve", "reserve"}, {"adapter", "adapter"}, {"bundle", "bundle"},
+	{
+		"as",
+		"as",
+	},
+	{"layout", "layout"},
+	{"base", "base"},
+	{"chain", "chain"},
+	{"family", "family"},
+	{"round_to", "round-to"},
+	{"replace", "replace"},
+	{"clear_held", "clear-held"},
+	{
+		"no_proof",
+		"no-proof",
+	},
+	{"leave_definitions", "leave-definitions"},
+	{"as_it_is", "as-it-is"},
+	{"without_knowing", "without-knowing"},
+	{"by_rules", "by-rules"},
+	{"format", "from"},
+	{"snapshot", "snapshot"},
+	{"by_geometry", "by-geometry"},
+	{
+		"version",
+		"format-version",
+	},
+	{"block_size", "block-size"},
+	{"sector_size", "sector-size"},
+	{"piece_size", "piece-size"},
+	{"compression", "compression"},
+	{"reserve", "reserve"},
+	{"adapter", "adapter"},
+	{"bundle", "bundle"},
 }
 
-// wayTo says what to write for a remedy of a request: the flags to add and to leave out, and the place to name. It is empty when the client has
-// no words for it.
+// wayTo says what to write for a remedy of a request: the flags to add and to leave out, and the place to name. It is empty when the
+// client has no words for it.
 func wayTo(r plan.Request, remedy plan.Remedy) string {
 	var change struct {
 		Source, Destination, Options map[string]any
 	}
 	var fields, now map[string]any
 	b, err := json.Marshal(r)
-	if err != nil || json.Unmarshal(b, &now) != nil || json.Unmarshal(remedy.Change, &fields) != nil || json.Unmarshal(remedy.Change, &change) != nil {
+	if err != nil || json.Unmarshal(b, &now) != nil || json.Unmarshal(remedy.Change, &fields) != nil ||
+		json.Unmarshal(remedy.Change, &change) != nil {
 		return ""
 	}
 	has := map[string]bool{} // fields that are set now

@@ -155,7 +155,30 @@ on the spot, in this process, and needs no service.`,
 	root.SetFlagErrorFunc(flagError)
 	root.Version = a.version
 	root.SetVersionTemplate("{{.Version}}\n")
-	root.AddCommand(a.serve(), a.console(), a.host(), a.pool(), a.look(), a.convert(), a.copy(), a.move(), a.compact(), a.join(), a.prove(), a.fingerprint(), a.do(), a.job(), a.group(), a.limits(), a.leases(), a.held(), a.log(), a.receipt(), a.demo(), a.versionCommand())
+	root.AddCommand(
+		a.serve(),
+		a.console(),
+		a.host(),
+		a.pool(),
+		a.look(),
+		a.convert(),
+		a.copy(),
+		a.move(),
+		a.compact(),
+		a.join(),
+		a.prove(),
+		a.fingerprint(),
+		a.do(),
+		a.job(),
+		a.group(),
+		a.limits(),
+		a.leases(),
+		a.held(),
+		a.log(),
+		a.receipt(),
+		a.demo(),
+		a.versionCommand(),
+	)
 	withHelp(root)
 	return root
 }

@@ -16,10 +16,15 @@ import (
 
 func (a *app) poolTest() *cobra.Command {
 	var withoutDrive bool
-	c := a.trial("Try a pool out: reach, log in, list, write, rename, sync, free space, speed", a.completePool, func(s *client.Service, ctx context.Context, name string) (api.Trial, error) {
-		return s.TestPool(ctx, name, withoutDrive)
-	})
-	c.Flags().BoolVar(&withoutDrive, "without-drive", false, "take the folder as the pool from now on although its drive is not mounted: what is written goes to the disk that the folder lies on")
+	c := a.trial(
+		"Try a pool out: reach, log in, list, write, rename, sync, free space, speed",
+		a.completePool,
+		func(s *client.Service, ctx context.Context, name string) (api.Trial, error) {
+			return s.TestPool(ctx, name, withoutDrive)
+		},
+	)
+	c.Flags().
+		BoolVar(&withoutDrive, "without-drive", false, "take the folder as the pool from now on although its drive is not mounted: what is written goes to the disk that the folder lies on")
 	return c
 }
 
@@ -39,13 +44,26 @@ func (a *app) poolShow() *cobra.Command {
 				rows = append(rows, []string{"largest file", plan.Bytes(*p.LargestFile)})
 			}
 			if f := p.Facts; f != nil {
-				rows = append(rows, []string{"holes in files", yes(f.Holes)}, []string{"files share blocks", yes(f.Clones)}, []string{"files can be swapped", yes(f.Swaps)},
-					[]string{"case-sensitive", yes(f.CaseSensitive)}, []string{"removable", yes(f.Removable)}, []string{"read-only", yes(f.ReadOnly)})
+				rows = append(
+					rows,
+					[]string{"holes in files", yes(f.Holes)},
+					[]string{"files share blocks", yes(f.Clones)},
+					[]string{"files can be swapped", yes(f.Swaps)},
+					[]string{"case-sensitive", yes(f.CaseSensitive)},
+					[]string{"removable", yes(f.Removable)},
+					[]string{"read-only", yes(f.ReadOnly)},
+				)
 				if f.Mounted {
 					rows = append(rows, []string{"mounted", "yes: it is not reachable while its drive is not"})
 				}
 				if f.ReadSpeed > 0 {
-					rows = append(rows, []string{"speed", fmt.Sprintf("reads %s/s, writes %s/s", humanize.IBytes(uint64(f.ReadSpeed)), humanize.IBytes(uint64(f.WriteSpeed)))})
+					rows = append(
+						rows,
+						[]string{
+							"speed",
+							fmt.Sprintf("reads %s/s, writes %s/s", humanize.IBytes(uint64(f.ReadSpeed)), humanize.IBytes(uint64(f.WriteSpeed))),
+						},
+					)
 				}
 				for _, caveat := range f.Caveats {
 					rows = append(rows, []string{"note", caveat})

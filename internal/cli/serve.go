@@ -36,7 +36,8 @@ func (a *app) serve() *cobra.Command {
 	}
 	c.Flags().Duration("hold", job.HoldFor, "for how long what is replaced is kept, to be restored")
 	c.Flags().Duration("checkpoint", time.Second, "how often a job keeps how far it is; what it did since is done again after a crash")
-	c.Flags().String("secrets", "", "folder with files that hosts may be logged in to with (file:NAME): FOLDER/ADDRESS/NAME, each for that address alone")
+	c.Flags().
+		String("secrets", "", "folder with files that hosts may be logged in to with (file:NAME): FOLDER/ADDRESS/NAME, each for that address alone")
 	c.Flags().Int("log-lines", 1_000_000, "how many lines of the log are kept; older ones are put aside in the state folder's log-archive")
 	c.Flags().Duration("log-age", 2*365*24*time.Hour, "for how long they are")
 	c.Flags().String("listen", "127.0.0.1:2247", "address to listen on; port 0 takes a free one")
@@ -61,8 +62,13 @@ func (a *app) runService(ctx context.Context) error {
 	}
 	log := slog.New(slog.NewTextHandler(a.notes, nil))
 	s, err := service.Open(ctx, state, service.Options{
-		Hold: a.config.GetDuration("hold"), Checkpoint: a.config.GetDuration("checkpoint"), LogLines: a.config.GetInt("log-lines"), LogAge: a.config.GetDuration("log-age"),
-		Secrets: a.config.GetString("secrets"),
+		Hold: a.config.GetDuration(
+			"hold",
+		),
+		Checkpoint: a.config.GetDuration("checkpoint"),
+		LogLines:   a.config.GetInt("log-lines"),
+		LogAge:     a.config.GetDuration("log-age"),
+		Secrets:    a.config.GetString("secrets"),
 	}, log)
 	if err != nil {
 		return err
@@ -89,7 +95,13 @@ func (a *app) runService(ctx context.Context) error {
 		return errors.Join(err, s.Close())
 	}
 	key, _ := s.NewLink()
-	if _, err := fmt.Fprintf(a.out, "Bagaglio %s answers at http://%s\nTo open the console, once and within 15 minutes: %s\n", a.version, address, api.LinkURL(address, key)); err != nil {
+	if _, err := fmt.Fprintf(
+		a.out,
+		"Bagaglio %s answers at http://%s\nTo open the console, once and within 15 minutes: %s\n",
+		a.version,
+		address,
+		api.LinkURL(address, key),
+	); err != nil {
 		return errors.Join(err, s.Close())
 	}
 	failed := make(chan error, 1)

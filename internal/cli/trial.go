@@ -26,7 +26,11 @@ func (a *app) withService(run func(cmd *cobra.Command, service *client.Service, 
 type completion = func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective)
 
 // trial is a command that tries something out and says step by step what works.
-func (a *app) trial(short string, complete completion, test func(*client.Service, context.Context, string) (api.Trial, error)) *cobra.Command {
+func (a *app) trial(
+	short string,
+	complete completion,
+	test func(*client.Service, context.Context, string) (api.Trial, error),
+) *cobra.Command {
 	c := &cobra.Command{
 		Use: "test NAME", Short: short, Args: exactly(1), ValidArgsFunction: complete,
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {

@@ -51,7 +51,9 @@ func (a *app) worker(places ...plan.Place) (worker, error) {
 	case len(places):
 		return a.remote()
 	}
-	return nil, usage("a path of this computer and a disk in a pool cannot be mixed: add the folder of the path as a pool first (bagaglio pool add)")
+	return nil, usage(
+		"a path of this computer and a disk in a pool cannot be mixed: add the folder of the path as a pool first (bagaglio pool add)",
+	)
 }
 
 // remote returns who works in the service.
@@ -289,7 +291,13 @@ func (r *remote) run(ctx context.Context, watch func(job.Progress)) (job.Receipt
 }
 
 // follow watches a job of the service to its end.
-func follow(ctx context.Context, service *client.Service, id string, notes func(string, ...any), watch func(job.Progress)) (job.Receipt, error) {
+func follow(
+	ctx context.Context,
+	service *client.Service,
+	id string,
+	notes func(string, ...any),
+	watch func(job.Progress),
+) (job.Receipt, error) {
 	paused := ""
 	for j, err := range service.Follow(ctx, id) {
 		if err != nil && ctx.Err() != nil {

@@ -144,7 +144,11 @@ func (s *show) run(ctx context.Context) error {
 		{plan.Place{Pool: "lighthouse-store", Path: "ticketing.qcow2"}, plan.Place{Pool: "seabag", Path: "ticketing.vhd"}, "vhd"},
 		{plan.Place{Pool: "seabag", Path: "ticketing.vhd"}, plan.Place{Pool: "lighthouse-store", Path: "ticketing.raw"}, "raw"},
 	} {
-		receipt, err := s.carry(ctx, fmt.Sprintf("%s -> %s", c.from, c.to), plan.Request{Kind: plan.Convert, Source: c.from, Destination: &c.to, As: c.as})
+		receipt, err := s.carry(
+			ctx,
+			fmt.Sprintf("%s -> %s", c.from, c.to),
+			plan.Request{Kind: plan.Convert, Source: c.from, Destination: &c.to, As: c.as},
+		)
 		if err != nil {
 			return err
 		}
@@ -173,7 +177,10 @@ func (s *show) run(ctx context.Context) error {
 func (s *show) move(ctx context.Context) error {
 	const name = "crew-roster.raw"
 	_, err := s.carry(ctx, "crew-roster moves to the lighthouse", plan.Request{
-		Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "quay-store", Path: name}, Destination: &plan.Place{Pool: "lighthouse-store", Path: name},
+		Kind:        plan.Copy,
+		Release:     true,
+		Source:      plan.Place{Pool: "quay-store", Path: name},
+		Destination: &plan.Place{Pool: "lighthouse-store", Path: name},
 	})
 	if err != nil {
 		return err

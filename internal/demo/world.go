@@ -46,7 +46,10 @@ func CheckTools() error {
 	}
 	slices.Sort(packages)
 	if len(packages) > 0 {
-		return fmt.Errorf("the demo world is made with the operating system's own tools, and some are missing: apt-get install %s", strings.Join(packages, " "))
+		return fmt.Errorf(
+			"the demo world is made with the operating system's own tools, and some are missing: apt-get install %s",
+			strings.Join(packages, " "),
+		)
 	}
 	return nil
 }
@@ -106,7 +109,12 @@ func (m machine) make(ctx context.Context, dir string) (path string, err error) 
 	if err := disk.Truncate(m.mib << 20); err != nil {
 		return "", err
 	}
-	table := fmt.Sprintf("label: gpt\nstart=1MiB, size=%dMiB, type=U, name=\"boot\"\nstart=%dMiB, type=L, name=\"%s\"\n", bootMiB-1, bootMiB, m.name)
+	table := fmt.Sprintf(
+		"label: gpt\nstart=1MiB, size=%dMiB, type=U, name=\"boot\"\nstart=%dMiB, type=L, name=\"%s\"\n",
+		bootMiB-1,
+		bootMiB,
+		m.name,
+	)
 	if err := run(ctx, table, "sfdisk", "--quiet", path); err != nil {
 		return "", err
 	}
@@ -166,7 +174,17 @@ func (m machine) data() string {
 	ships := []string{"Gabbiano", "Tramontana", "Lanterna", "Scirocco"}
 	var b strings.Builder
 	for i := range m.records {
-		fmt.Fprintf(&b, "%08d,%-10s,%02d:%02d,%-6s,%016x,%08x\n", i, ships[r.IntN(len(ships))], r.IntN(24), r.IntN(60), m.what[:min(6, len(m.what))], r.Uint64(), r.Uint32())
+		fmt.Fprintf(
+			&b,
+			"%08d,%-10s,%02d:%02d,%-6s,%016x,%08x\n",
+			i,
+			ships[r.IntN(len(ships))],
+			r.IntN(24),
+			r.IntN(60),
+			m.what[:min(6, len(m.what))],
+			r.Uint64(),
+			r.Uint32(),
+		)
 	}
 	return b.String()
 }

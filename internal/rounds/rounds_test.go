@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestOneAtATime: many who ask at the same time get rounds that began after they asked, of which never two go through one thing at once, while others
-// are gone through side by side.
+// TestOneAtATime: many who ask at the same time get rounds that began after they asked, of which never two go through one thing at once,
+// while others are gone through side by side.
 func TestOneAtATime(t *testing.T) {
 	var now [2]atomic.Int64
 	var all, most atomic.Int64

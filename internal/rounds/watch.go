@@ -73,8 +73,8 @@ func (w *Watcher) Close() error {
 	return err
 }
 
-// Set says which folders a thing has: root and those below, relative to it. Where some were not watched before, somebody looks again: what came into
-// them meanwhile was told by nobody.
+// Set says which folders a thing has: root and those below, relative to it. Where some were not watched before, somebody looks again: what
+// came into them meanwhile was told by nobody.
 func (w *Watcher) Set(name, root string, folders []string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()

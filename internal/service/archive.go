@@ -58,7 +58,20 @@ func (s *Service) putAside(lines []store.Event) (err error) {
 	z := gzip.NewWriter(file)
 	out := json.NewEncoder(z)
 	for _, l := range lines {
-		err = errors.Join(err, out.Encode(map[string]any{"number": l.Number, "at": l.At, "who": l.Who, "origin": l.Origin, "what": l.What, "subject": l.Subject, "result": l.Result}))
+		err = errors.Join(
+			err,
+			out.Encode(
+				map[string]any{
+					"number":  l.Number,
+					"at":      l.At,
+					"who":     l.Who,
+					"origin":  l.Origin,
+					"what":    l.What,
+					"subject": l.Subject,
+					"result":  l.Result,
+				},
+			),
+		)
 	}
 	if err = errors.Join(err, z.Close(), file.Sync(), file.Close(), syncFolder(dir)); err != nil {
 		return err

@@ -46,8 +46,16 @@ func (s *Service) Disks(ctx context.Context, pool string, q store.DiskQuery, ref
 	}
 	far, _ := s.looks.get(pool)
 	list := api.DiskList{
-		Disks: part.disks, Total: part.total, Strays: part.strays, StrayCount: look.Strays, Room: look.Room, Missed: append([]catalog.Missed{}, look.Missed...),
-		Refreshed: look.Began, Refreshing: !since.IsZero(), Seen: far.seen, Of: far.of,
+		Disks:      part.disks,
+		Total:      part.total,
+		Strays:     part.strays,
+		StrayCount: look.Strays,
+		Room:       look.Room,
+		Missed:     append([]catalog.Missed{}, look.Missed...),
+		Refreshed:  look.Began,
+		Refreshing: !since.IsZero(),
+		Seen:       far.seen,
+		Of:         far.of,
 	}
 	if problem != nil {
 		list.Problem = ptr(problem.Error())
@@ -75,8 +83,8 @@ func (s *Service) list(ctx context.Context, pool string, q store.DiskQuery) (par
 	return part, err
 }
 
-// entries are disks with what stands on them, and with the machines that use them, by themselves or by what stands on them; where none does, with
-// whether they lie in the folder of one.
+// entries are disks with what stands on them, and with the machines that use them, by themselves or by what stands on them; where none
+// does, with whether they lie in the folder of one.
 func (s *Service) entries(ctx context.Context, pool string, disks []catalog.Disk) ([]api.DiskEntry, error) {
 	var files, used, folders []string
 	for _, d := range disks {
@@ -131,8 +139,19 @@ func ptr[T any](v T) *T { return &v }
 
 func diskEntry(d catalog.Disk, standing []string) api.DiskEntry {
 	e := api.DiskEntry{
-		Path: d.Path, Format: d.Format, Layout: d.Layout, VirtualSize: d.VirtualSize, AllocatedSize: d.AllocatedSize, FileSize: d.FileSize, Room: d.Room, Modified: d.Modified,
-		Files: d.Files, StandsOn: append([]string{}, d.Chain...), Standing: append([]string{}, standing...), Snapshots: append([]string{}, d.Snapshots...), Problem: d.Problem,
+		Path:          d.Path,
+		Format:        d.Format,
+		Layout:        d.Layout,
+		VirtualSize:   d.VirtualSize,
+		AllocatedSize: d.AllocatedSize,
+		FileSize:      d.FileSize,
+		Room:          d.Room,
+		Modified:      d.Modified,
+		Files:         d.Files,
+		StandsOn:      append([]string{}, d.Chain...),
+		Standing:      append([]string{}, standing...),
+		Snapshots:     append([]string{}, d.Snapshots...),
+		Problem:       d.Problem,
 	}
 	if d.Tag != "" {
 		e.Tag = &d.Tag

@@ -80,13 +80,19 @@ func (s *Service) behind(ctx context.Context, pool string, b plan.Balance) (left
 		left = append(left, plan.Left{Pool: pool, Path: f.Name, Why: "it is no disk, and belongs to none"})
 	}
 	if more := len(c.Strays) - mostBehind; more > 0 {
-		left = append(left, plan.Left{Pool: pool, Path: fmt.Sprintf("and %d more", more), Why: "they are no disks: see bagaglio pool orphans " + pool})
+		left = append(
+			left,
+			plan.Left{Pool: pool, Path: fmt.Sprintf("and %d more", more), Why: "they are no disks: see bagaglio pool orphans " + pool},
+		)
 	}
 	for _, m := range c.Machines {
 		if slices.ContainsFunc(b.Carries, func(x plan.Carry) bool { return x.Machine == m.Name && x.Request.TakeDefinitions && !x.Away }) {
 			continue // it goes along
 		}
-		left = append(left, plan.Left{Pool: pool, Path: m.File.Name, Why: fmt.Sprintf("the definition of %s stays: take the machine to where its disks go", m.Name)})
+		left = append(
+			left,
+			plan.Left{Pool: pool, Path: m.File.Name, Why: fmt.Sprintf("the definition of %s stays: take the machine to where its disks go", m.Name)},
+		)
 	}
 	folder, err := s.folder(ctx, pool)
 	if err != nil {
@@ -94,7 +100,14 @@ func (s *Service) behind(ctx context.Context, pool string, b plan.Balance) (left
 	}
 	held, err := job.ListHeld(folder)
 	for _, h := range held {
-		left = append(left, plan.Left{Pool: pool, Path: h.Path, Why: fmt.Sprintf("it is held until %s: bagaglio held clear %s %s", h.Until.Local().Format("2006-01-02 15:04"), pool, h.ID)})
+		left = append(
+			left,
+			plan.Left{
+				Pool: pool,
+				Path: h.Path,
+				Why:  fmt.Sprintf("it is held until %s: bagaglio held clear %s %s", h.Until.Local().Format("2006-01-02 15:04"), pool, h.ID),
+			},
+		)
 	}
 	return left, err
 }
@@ -124,7 +137,14 @@ func (s *Service) load(ctx context.Context, name string, since time.Time) (state
 		return state, nil, err
 	}
 	state = plan.PoolState{
-		Pool: name, Host: pool.Host, Total: space.Total, Free: space.Free, Storage: space.ID, Holes: space.Holes, LargestFile: space.LargestFile, Rules: pool.Rules,
+		Pool:        name,
+		Host:        pool.Host,
+		Total:       space.Total,
+		Free:        space.Free,
+		Storage:     space.ID,
+		Holes:       space.Holes,
+		LargestFile: space.LargestFile,
+		Rules:       pool.Rules,
 	}
 	if pool.Facts != nil {
 		state.Holes = pool.Facts.Holes

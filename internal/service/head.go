@@ -14,7 +14,8 @@ import (
 	"bagaglio/internal/store"
 )
 
-// headFile keeps the head of the chain of receipts outside of the records, so that the last receipts cannot be taken out of those unnoticed.
+// headFile keeps the head of the chain of receipts outside of the records, so that the last receipts cannot be taken out of those
+// unnoticed.
 const headFile = "receipts.head"
 
 // Head is the last receipt of the chain.
@@ -34,8 +35,8 @@ type chain struct {
 	head Head
 }
 
-// openChain takes up the chain where it ended. The records may be ahead by what a crash kept from the file: those receipts have to follow from
-// its head. Anything else is told, and the chain goes on behind the head, so that every check finds the gap.
+// openChain takes up the chain where it ended. The records may be ahead by what a crash kept from the file: those receipts have to follow
+// from its head. Anything else is told, and the chain goes on behind the head, so that every check finds the gap.
 func openChain(ctx context.Context, state string, key *seal.Key, records *store.Store) (c *chain, broken error, err error) {
 	c = &chain{file: filepath.Join(state, headFile), key: key}
 	b, err := os.ReadFile(c.file)
@@ -50,7 +51,12 @@ func openChain(ctx context.Context, state string, key *seal.Key, records *store.
 	if last, err := records.LastSeal(ctx); err != nil {
 		return nil, nil, err
 	} else if last.Number < found.Number || last.Number == found.Number && found.Number > 0 && seal.Digest(last.Seal) != found.Digest {
-		broken = fmt.Errorf("%w: the records end with receipt %d, and receipt %s was the last: some were taken out or replaced", seal.ErrBroken, last.Number, found)
+		broken = fmt.Errorf(
+			"%w: the records end with receipt %d, and receipt %s was the last: some were taken out or replaced",
+			seal.ErrBroken,
+			last.Number,
+			found,
+		)
 	}
 	for broken == nil {
 		seals, err := records.Seals(ctx, links.Length, sealsAtOnce)
@@ -111,8 +117,8 @@ func syncFolder(path string) error {
 	return errors.Join(dir.Sync(), dir.Close())
 }
 
-// add calls end with what seals the next receipt, and moves the head when that has worked, which is to be kept then. last is the number of the last receipt in the
-// records: where somebody put one in, the next one comes behind that all the same, and checks find it.
+// add calls end with what seals the next receipt, and moves the head when that has worked, which is to be kept then. last is the number of
+// the last receipt in the records: where somebody put one in, the next one comes behind that all the same, and checks find it.
 func (c *chain) add(job, last int64, end func(store.Sealer) error) (Head, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -48,7 +48,8 @@ func view(pool string, h job.Held) api.Held {
 	return v
 }
 
-// Restore gives what is held its names back. What has them now is held in its place when swap is set, unless a job uses it, or something stands on it.
+// Restore gives what is held its names back. What has them now is held in its place when swap is set, unless a job uses it, or something
+// stands on it.
 func (s *Service) Restore(ctx context.Context, pool, id string, swap bool) (api.Held, error) {
 	record, err := s.pool(ctx, pool)
 	if err != nil {
@@ -84,7 +85,11 @@ func (s *Service) freeToSwap(ctx context.Context, pool store.Pool, folder storag
 		return err
 	}
 	if len(k.Awaited) > 0 {
-		return fmt.Errorf("%w: %s: what stands on what is there has to be known first: try again when it is", ErrState, strings.Join(k.Awaited, "; "))
+		return fmt.Errorf(
+			"%w: %s: what stands on what is there has to be known first: try again when it is",
+			ErrState,
+			strings.Join(k.Awaited, "; "),
+		)
 	}
 	there := slices.DeleteFunc(slices.Clone(h.Files), func(f string) bool { _, err := folder.Stat(f); return err != nil })
 	standing, err := s.store.Standing(ctx, pool.Name, there)

@@ -31,7 +31,12 @@ const localHost = "local"
 // AddHost adds a host. One with SSH is trusted only when the key that it shows is named.
 func (s *Service) AddHost(ctx context.Context, n api.NewHost) (api.Host, error) {
 	if !placeName.MatchString(n.Name) || n.Name == localHost {
-		return api.Host{}, fmt.Errorf("%w: the host's name %q may have small letters, digits and hyphens only, at most 63, begins with a letter or digit, and is not %s", ErrInvalid, n.Name, localHost)
+		return api.Host{}, fmt.Errorf(
+			"%w: the host's name %q may have small letters, digits and hyphens only, at most 63, begins with a letter or digit, and is not %s",
+			ErrInvalid,
+			n.Name,
+			localHost,
+		)
 	}
 	h := store.Host{Name: n.Name, Kind: string(n.Kind), Login: s.vault.lock(n.Name, []byte("{}"))}
 	change := api.HostChange{Address: &n.Address, User: n.User, TrustedKey: n.TrustedKey, Login: n.Login}
@@ -113,7 +118,10 @@ func (s *Service) apply(ctx context.Context, h *store.Host, change api.HostChang
 	}
 	switch h.Kind {
 	case kindHTTP:
-		if u, err := url.Parse(h.Address); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || strings.Trim(u.Path, "/") != "" {
+		if u, err := url.Parse(
+			h.Address,
+		); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" ||
+			strings.Trim(u.Path, "/") != "" {
 			return wrong("the address of a web server is written https://HOST; its folders are pools")
 		}
 		h.Address = strings.TrimRight(h.Address, "/")
@@ -158,7 +166,14 @@ func (s *Service) Hosts(ctx context.Context) ([]api.Host, error) {
 }
 
 func (s *Service) viewHost(h store.Host) api.Host {
-	v := api.Host{Name: h.Name, Kind: api.HostKind(h.Kind), Address: h.Address, User: h.User, TrustedKey: h.TrustedKey, LogsInWith: []api.HostLogsInWith{}}
+	v := api.Host{
+		Name:       h.Name,
+		Kind:       api.HostKind(h.Kind),
+		Address:    h.Address,
+		User:       h.User,
+		TrustedKey: h.TrustedKey,
+		LogsInWith: []api.HostLogsInWith{},
+	}
 	if h.ShownKey != h.TrustedKey {
 		v.ShownKey = &h.ShownKey
 	}

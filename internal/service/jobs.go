@@ -136,8 +136,8 @@ func (s *Service) known(ctx context.Context, r plan.Request, since time.Time) (k
 	return known, nil
 }
 
-// needs are the pools of which a request has to know what lies in them, so that it does no harm: where something of the source goes away, what may
-// stand on it, and all definitions on its host; where something is replaced, what stands on that.
+// needs are the pools of which a request has to know what lies in them, so that it does no harm: where something of the source goes away,
+// what may stand on it, and all definitions on its host; where something is replaced, what stands on that.
 func (s *Service) needs(ctx context.Context, r plan.Request, from, to store.Pool) (map[string]need, error) {
 	needs := map[string]need{}
 	goes := r.Release || r.Replace && from.Name == to.Name

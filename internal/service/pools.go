@@ -24,7 +24,11 @@ var placeName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 // AddPool adds a folder of a host as a pool, and finds out what it can do.
 func (s *Service) AddPool(ctx context.Context, p api.NewPool) (api.Pool, error) {
 	if !placeName.MatchString(p.Name) {
-		return api.Pool{}, fmt.Errorf("%w: the pool's name %q may have small letters, digits and hyphens only, at most 63, and begins with a letter or digit", ErrInvalid, p.Name)
+		return api.Pool{}, fmt.Errorf(
+			"%w: the pool's name %q may have small letters, digits and hyphens only, at most 63, and begins with a letter or digit",
+			ErrInvalid,
+			p.Name,
+		)
 	}
 	record := store.Pool{Name: p.Name, Host: given(p.Host), Folder: path.Clean(p.Folder)}
 	if record.Host == "" {
@@ -104,15 +108,28 @@ func (s *Service) standsAlone(ctx context.Context, r store.Pool, nested bool) er
 			return fmt.Errorf("the folder %s is %w, by the pool %s (%s)", r.Folder, store.ErrTaken, p.Name, p.Folder)
 		case nested:
 		case here.In(there):
-			return fmt.Errorf("%w: %s lies in the pool %s (%s), and its disks would be in both: if that is meant, add it as nested", ErrInvalid, r.Folder, p.Name, p.Folder)
+			return fmt.Errorf(
+				"%w: %s lies in the pool %s (%s), and its disks would be in both: if that is meant, add it as nested",
+				ErrInvalid,
+				r.Folder,
+				p.Name,
+				p.Folder,
+			)
 		case there.In(here):
-			return fmt.Errorf("%w: the pool %s (%s) lies in %s, and its disks would be in both: if that is meant, add it as nested", ErrInvalid, p.Name, p.Folder, r.Folder)
+			return fmt.Errorf(
+				"%w: the pool %s (%s) lies in %s, and its disks would be in both: if that is meant, add it as nested",
+				ErrInvalid,
+				p.Name,
+				p.Folder,
+				r.Folder,
+			)
 		}
 	}
 	return nil
 }
 
-// noState fails for a folder of another host that is the state of a service, or lies in it: that host may be this computer under another name.
+// noState fails for a folder of another host that is the state of a service, or lies in it: that host may be this computer under another
+// name.
 func (s *Service) noState(ctx context.Context, r store.Pool) error {
 	for at := r.Folder; ; at = path.Dir(at) {
 		folder, err := s.reach(ctx, r.Host, at)
@@ -150,7 +167,12 @@ func checkDrive(r store.Pool, f storage.Folder) error {
 	}
 	space, err := f.Space()
 	if err == nil && !space.Mounted {
-		err = fmt.Errorf("%w: its drive is not mounted: connect and mount it at %s, or, when the folder is to be the pool without it: bagaglio pool test %s --without-drive", storage.ErrLost, r.Folder, r.Name)
+		err = fmt.Errorf(
+			"%w: its drive is not mounted: connect and mount it at %s, or, when the folder is to be the pool without it: bagaglio pool test %s --without-drive",
+			storage.ErrLost,
+			r.Folder,
+			r.Name,
+		)
 	}
 	if err != nil {
 		return fmt.Errorf("pool %s is not reachable: %w", r.Name, err)

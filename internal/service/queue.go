@@ -69,8 +69,15 @@ func (s *Service) recover(ctx context.Context) error {
 func unrun(j store.Job, outcome job.Outcome, reason error) job.Receipt {
 	now := time.Now()
 	r := job.Receipt{
-		ID: uuid.NewString(), Kind: j.Plan.Request.Kind, Outcome: outcome, Reason: reason.Error(), Source: job.Side{Side: plan.Side{Place: j.Plan.Carried().Source}},
-		Against: j.Plan.Request.Against, Steps: []job.Done{}, Started: now, Finished: now,
+		ID:       uuid.NewString(),
+		Kind:     j.Plan.Request.Kind,
+		Outcome:  outcome,
+		Reason:   reason.Error(),
+		Source:   job.Side{Side: plan.Side{Place: j.Plan.Carried().Source}},
+		Against:  j.Plan.Request.Against,
+		Steps:    []job.Done{},
+		Started:  now,
+		Finished: now,
 	}
 	if j.Started != nil {
 		r.Started = *j.Started
@@ -85,7 +92,11 @@ func (s *Service) end(ctx context.Context, id int64, from, to store.State, recei
 	if err != nil {
 		return err
 	}
-	head, err := s.chain.add(id, last.Number, func(sealer store.Sealer) error { return s.store.EndJob(ctx, id, from, to, receipt, time.Now(), sealer) })
+	head, err := s.chain.add(
+		id,
+		last.Number,
+		func(sealer store.Sealer) error { return s.store.EndJob(ctx, id, from, to, receipt, time.Now(), sealer) },
+	)
 	if err != nil {
 		return err
 	}
@@ -257,7 +268,11 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 	}
 	problem = errors.Join(problem, s.patiently(func() error { return s.store.EndSteps(ctx, j.ID, receipt.Steps, time.Now()) }))
 	if state.Ended() {
-		problem = errors.Join(problem, s.patiently(func() error { return s.end(ctx, j.ID, store.Running, state, receipt) }), s.patiently(func() error { return s.clear(ctx, j) }))
+		problem = errors.Join(
+			problem,
+			s.patiently(func() error { return s.end(ctx, j.ID, store.Running, state, receipt) }),
+			s.patiently(func() error { return s.clear(ctx, j) }),
+		)
 	} else {
 		s.noteJob(ctx, j.ID, "set aside", string(state))
 	}
@@ -288,7 +303,21 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 	if state == store.Failed {
 		level = slog.LevelError
 	}
-	s.log.Log(ctx, level, "job ended or was set aside", "job", j.ID, "state", state, "outcome", receipt.Outcome, "reason", receipt.Reason, "head", s.Head())
+	s.log.Log(
+		ctx,
+		level,
+		"job ended or was set aside",
+		"job",
+		j.ID,
+		"state",
+		state,
+		"outcome",
+		receipt.Outcome,
+		"reason",
+		receipt.Reason,
+		"head",
+		s.Head(),
+	)
 	s.changed(j.ID)
 }
 
@@ -308,7 +337,14 @@ func (s *Service) stopBy(ctx context.Context, j store.Job, b *job.BlockedError) 
 }
 
 func (s *Service) task(j store.Job, ends job.Ends) job.Task {
-	task := job.Task{ID: s.stagingName(j.ID), Ends: ends, Plan: j.Plan, Hold: s.options.Hold, Every: s.options.Checkpoint, By: fmt.Sprintf("job %d", j.ID)}
+	task := job.Task{
+		ID:    s.stagingName(j.ID),
+		Ends:  ends,
+		Plan:  j.Plan,
+		Hold:  s.options.Hold,
+		Every: s.options.Checkpoint,
+		By:    fmt.Sprintf("job %d", j.ID),
+	}
 	if j.Plan.Request.Destination != nil {
 		task.Records = points.Records(patient{s.store.Checkpoints(j.ID), s})
 	}

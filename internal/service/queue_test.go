@@ -28,7 +28,10 @@ func TestNotStartedWhileItIsSetAside(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(quay, "tide-board.raw"), make([]byte, 1<<20), 0o600))
 	kept, err := s.Plan(t.Context(), plan.Request{
-		Kind: plan.Convert, Source: plan.Place{Pool: "quay-store", Path: "tide-board.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "tide-board.qcow2"}, As: "qcow2",
+		Kind:        plan.Convert,
+		Source:      plan.Place{Pool: "quay-store", Path: "tide-board.raw"},
+		Destination: &plan.Place{Pool: "quay-store", Path: "tide-board.qcow2"},
+		As:          "qcow2",
 	})
 	require.NoError(t, err)
 	s.mu.Lock()

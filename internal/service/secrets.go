@@ -35,8 +35,8 @@ func serverOf(h store.Host) string {
 	return address
 }
 
-// fetch returns a secret of a host: as it was given, or from the file or variable that it names. Those are for one computer each, which their names
-// say: nobody can have them sent to another one.
+// fetch returns a secret of a host: as it was given, or from the file or variable that it names. Those are for one computer each, which
+// their names say: nobody can have them sent to another one.
 func (s *Service) fetch(h store.Host, secret string) (string, error) {
 	server := serverOf(h)
 	if name, ok := strings.CutPrefix(secret, "file:"); ok {
@@ -50,7 +50,13 @@ func (s *Service) fetch(h store.Host, secret string) (string, error) {
 		begins := secretVariable + variableOf(server) + "_"
 		value, ok := os.LookupEnv(name)
 		if !strings.HasPrefix(name, begins) || !ok {
-			return "", fmt.Errorf("%w: a secret for %s is to come from the variable %s: its name has to begin with %s, and it has to be set where the service runs", ErrInvalid, server, name, begins)
+			return "", fmt.Errorf(
+				"%w: a secret for %s is to come from the variable %s: its name has to begin with %s, and it has to be set where the service runs",
+				ErrInvalid,
+				server,
+				name,
+				begins,
+			)
 		}
 		return value, nil
 	}
@@ -67,11 +73,13 @@ func variableOf(server string) string {
 	}, strings.ToUpper(server))
 }
 
-// secretFile reads a file that the operator has put into the folder for secrets, below the name of the computer that it is for. It is a plain file,
-// short, and closed to others like a key.
+// secretFile reads a file that the operator has put into the folder for secrets, below the name of the computer that it is for. It is a
+// plain file, short, and closed to others like a key.
 func (s *Service) secretFile(server, name string) (string, error) {
 	if s.options.Secrets == "" {
-		return "", errors.New("no folder for secrets is configured: start the service with --secrets FOLDER, and put the file into FOLDER/" + server)
+		return "", errors.New(
+			"no folder for secrets is configured: start the service with --secrets FOLDER, and put the file into FOLDER/" + server,
+		)
 	}
 	if err := s.kept.Apart(s.options.Secrets); err != nil {
 		return "", err

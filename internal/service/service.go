@@ -102,9 +102,22 @@ func Open(ctx context.Context, state string, o Options, log *slog.Logger) (*Serv
 		return nil, errors.Join(err, lock.Close())
 	}
 	s := &Service{
-		kept: local.Keep(state), state: state, store: records, lock: lock, log: log, options: o, done: make(chan struct{}), folders: map[string]storage.Folder{},
-		running: map[int64]*run{}, waits: map[int64]string{}, troubles: map[int64]trouble{}, limits: limits{meters: map[scope]*rate.Limiter{}},
-		lists: newLists(), looks: looks{far: map[string]far{}, touched: map[string]time.Time{}},
+		kept: local.Keep(
+			state,
+		),
+		state:    state,
+		store:    records,
+		lock:     lock,
+		log:      log,
+		options:  o,
+		done:     make(chan struct{}),
+		folders:  map[string]storage.Folder{},
+		running:  map[int64]*run{},
+		waits:    map[int64]string{},
+		troubles: map[int64]trouble{},
+		limits:   limits{meters: map[scope]*rate.Limiter{}},
+		lists:    newLists(),
+		looks:    looks{far: map[string]far{}, touched: map[string]time.Time{}},
 	}
 	s.rounds = rounds.New(s.lookThrough)
 	s.watcher = rounds.Watch(s.rounds)
@@ -161,7 +174,14 @@ func lockState(state string) (*os.File, error) {
 		return nil, fmt.Errorf("locking the state folder: %w", err)
 	}
 	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		return nil, errors.Join(fmt.Errorf("%w: another service uses the state folder %s: stop it first, or give this one a folder of its own (--state)", ErrState, state), f.Close())
+		return nil, errors.Join(
+			fmt.Errorf(
+				"%w: another service uses the state folder %s: stop it first, or give this one a folder of its own (--state)",
+				ErrState,
+				state,
+			),
+			f.Close(),
+		)
 	}
 	return f, nil
 }

@@ -311,7 +311,10 @@ func (s *Service) Leases(ctx context.Context) ([]api.Lease, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, api.Lease{File: l.File, Job: strconv.FormatInt(l.Job, 10), Writes: l.Writes, Since: since, State: api.JobState(l.State)})
+		out = append(
+			out,
+			api.Lease{File: l.File, Job: strconv.FormatInt(l.Job, 10), Writes: l.Writes, Since: since, State: api.JobState(l.State)},
+		)
 	}
 	return out, err
 }

@@ -48,7 +48,11 @@ func (v *vault) lock(name string, plain []byte) []byte {
 func (v *vault) open(name string, locked []byte) ([]byte, error) {
 	plain, err := v.aead.Open(nil, nil, locked, []byte(name))
 	if err != nil {
-		return nil, fmt.Errorf("what %s is logged in to with cannot be decrypted: the file %s is not the one that it was encrypted with; give it again", name, secretsKeyFile)
+		return nil, fmt.Errorf(
+			"what %s is logged in to with cannot be decrypted: the file %s is not the one that it was encrypted with; give it again",
+			name,
+			secretsKeyFile,
+		)
 	}
 	return plain, nil
 }

@@ -13,7 +13,8 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// atOnce is how many statements are made in one transaction, so that whoever else writes does not wait long; what belongs together stays together.
+// atOnce is how many statements are made in one transaction, so that whoever else writes does not wait long; what belongs together stays
+// together.
 const atOnce = 60
 
 // Look is what is kept of looking through a pool.
@@ -34,7 +35,13 @@ func (s *Store) Looked(ctx context.Context, pool string) (l Look, err error) {
 		Strays int
 		Missed string
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT began, disks, room, strays, missed FROM scans WHERE pool = ?`, pool); err != nil || len(rows) == 0 {
+	if err := s.db.SelectContext(
+		ctx,
+		&rows,
+		`SELECT began, disks, room, strays, missed FROM scans WHERE pool = ?`,
+		pool,
+	); err != nil ||
+		len(rows) == 0 {
 		return l, err
 	}
 	r := rows[0]
@@ -97,14 +104,19 @@ func (s *Store) AddDisks(ctx context.Context, pool string, disks []catalog.Disk)
 		}
 		groups = append(groups, setDisk(pool, d, string(b)))
 	}
-	return s.write(ctx, append(groups, []change{{`INSERT OR IGNORE INTO scans (pool, at, problem) VALUES (?, '', '')`, []any{pool}}, count(pool)}))
+	return s.write(
+		ctx,
+		append(groups, []change{{`INSERT OR IGNORE INTO scans (pool, at, problem) VALUES (?, '', '')`, []any{pool}}, count(pool)}),
+	)
 }
 
 // setDisk is how a disk is written.
 func setDisk(pool string, d catalog.Disk, text string) []change {
 	out := []change{
-		{`INSERT OR REPLACE INTO disks (pool, path, virtual_size, allocated_size, file_size, room, modified, broken, disk) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			[]any{pool, d.Path, d.VirtualSize, d.AllocatedSize, d.FileSize, d.Room, stamp(d.Modified), d.Problem != "", text}},
+		{
+			`INSERT OR REPLACE INTO disks (pool, path, virtual_size, allocated_size, file_size, room, modified, broken, disk) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			[]any{pool, d.Path, d.VirtualSize, d.AllocatedSize, d.FileSize, d.Room, stamp(d.Modified), d.Problem != "", text},
+		},
 		{`DELETE FROM stands WHERE pool = ? AND path = ?`, []any{pool, d.Path}},
 	}
 	for _, file := range d.Chain {
@@ -119,8 +131,8 @@ func count(pool string) change {
 		strays = (SELECT count(*) FROM strays WHERE pool = scans.pool) WHERE pool = ?`, []any{pool}}
 }
 
-// SetCatalog keeps what lies in a pool, by a look that began then; before is what was on record when it began. Only what differs from that is
-// written, in short transactions: the pool is known as of then when the last one is done.
+// SetCatalog keeps what lies in a pool, by a look that began then; before is what was on record when it began. Only what differs from that
+// is written, in short transactions: the pool is known as of then when the last one is done.
 func (s *Store) SetCatalog(ctx context.Context, pool string, before, c catalog.Catalog, began time.Time) error {
 	var root string
 	if err := s.db.GetContext(ctx, &root, `SELECT folder FROM pools WHERE name = ?`, pool); err != nil {
@@ -160,12 +172,23 @@ func (s *Store) SetCatalog(ctx context.Context, pool string, before, c catalog.C
 	if err := s.write(ctx, groups); err != nil {
 		return err
 	}
-	last := []change{{`INSERT OR REPLACE INTO scans (pool, at, problem, began, missed) VALUES (?, ?, '', ?, ?)`, []any{pool, stamp(began), stamp(began), string(missed)}}, count(pool)}
+	last := []change{
+		{
+			`INSERT OR REPLACE INTO scans (pool, at, problem, began, missed) VALUES (?, ?, '', ?, ?)`,
+			[]any{pool, stamp(began), stamp(began), string(missed)},
+		},
+		count(pool),
+	}
 	return s.write(ctx, [][]change{last})
 }
 
 // differing says how what differs from before is written: what is new or changed, as it is and as JSON, and what is gone.
-func differing[T any](before, now []T, name func(T) string, set func(v T, text string) []change, drop func(name string) change) (groups [][]change, err error) {
+func differing[T any](
+	before, now []T,
+	name func(T) string,
+	set func(v T, text string) []change,
+	drop func(name string) change,
+) (groups [][]change, err error) {
 	old := map[string]T{}
 	for _, v := range before {
 		old[name(v)] = v

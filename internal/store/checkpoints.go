@@ -48,7 +48,12 @@ func (c Checkpoints) Keep(ctx context.Context, s job.State, mark []byte) error {
 		return err
 	}
 	return c.store.transaction(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO checkpoints (job, state) VALUES (?, ?) ON CONFLICT (job) DO UPDATE SET state = excluded.state`, c.job, string(b))
+		_, err := tx.ExecContext(
+			ctx,
+			`INSERT INTO checkpoints (job, state) VALUES (?, ?) ON CONFLICT (job) DO UPDATE SET state = excluded.state`,
+			c.job,
+			string(b),
+		)
 		if err == nil && mark != nil {
 			_, err = tx.ExecContext(ctx, `INSERT INTO marks (job, stage, mark) VALUES (?, ?, ?)`, c.job, s.Step, mark)
 		}
@@ -65,7 +70,14 @@ func (c Checkpoints) Marks(ctx context.Context, step string) iter.Seq2[[]byte, e
 				Number int64  `db:"number"`
 				Mark   []byte `db:"mark"`
 			}
-			err := c.store.db.GetContext(ctx, &row, `SELECT number, mark FROM marks WHERE job = ? AND stage = ? AND number > ? ORDER BY number LIMIT 1`, c.job, step, last)
+			err := c.store.db.GetContext(
+				ctx,
+				&row,
+				`SELECT number, mark FROM marks WHERE job = ? AND stage = ? AND number > ? ORDER BY number LIMIT 1`,
+				c.job,
+				step,
+				last,
+			)
 			if errors.Is(err, sql.ErrNoRows) {
 				return
 			}

@@ -26,7 +26,14 @@ func (s *Store) disks(ctx context.Context, query string, args ...any) ([]catalog
 // Strays returns files of a pool that belong to no disk, from an offset on; at most limit, or all when that is negative.
 func (s *Store) Strays(ctx context.Context, pool string, offset, limit int) ([]catalog.File, error) {
 	var rows []string
-	if err := s.db.SelectContext(ctx, &rows, `SELECT file FROM strays WHERE pool = ? ORDER BY name LIMIT ? OFFSET ?`, pool, limit, offset); err != nil {
+	if err := s.db.SelectContext(
+		ctx,
+		&rows,
+		`SELECT file FROM strays WHERE pool = ? ORDER BY name LIMIT ? OFFSET ?`,
+		pool,
+		limit,
+		offset,
+	); err != nil {
 		return nil, err
 	}
 	files := make([]catalog.File, len(rows))
@@ -60,14 +67,22 @@ const (
 
 // onlys are the conditions of what is wanted.
 var onlys = map[string]string{
-	"": "", OnlyBroken: ` AND broken = 1`, OnlyOverlays: ` AND EXISTS (SELECT 1 FROM stands WHERE stands.pool = disks.pool AND stands.path = disks.path)`,
-	OnlyBases:   ` AND EXISTS (SELECT 1 FROM stands WHERE stands.pool = disks.pool AND stands.file = disks.path)`,
-	OnlyOrphans: orphaned,
+	"":           "",
+	OnlyBroken:   ` AND broken = 1`,
+	OnlyOverlays: ` AND EXISTS (SELECT 1 FROM stands WHERE stands.pool = disks.pool AND stands.path = disks.path)`,
+	OnlyBases:    ` AND EXISTS (SELECT 1 FROM stands WHERE stands.pool = disks.pool AND stands.file = disks.path)`,
+	OnlyOrphans:  orphaned,
 }
 
 // sorts are the columns to sort by.
 var sorts = map[string]string{
-	"": "path", "path": "path", "virtual_size": "virtual_size", "allocated_size": "allocated_size", "file_size": "file_size", "room": "room", "modified": "modified",
+	"":               "path",
+	"path":           "path",
+	"virtual_size":   "virtual_size",
+	"allocated_size": "allocated_size",
+	"file_size":      "file_size",
+	"room":           "room",
+	"modified":       "modified",
 }
 
 // Disks returns disks of a pool as they were when it was last looked through, and how many there are of that kind.
@@ -92,14 +107,27 @@ func (s *Store) Disks(ctx context.Context, pool string, q DiskQuery) (disks []ca
 	if q.Descending {
 		sort += " DESC"
 	}
-	disks, err = s.disks(ctx, `SELECT disk FROM (SELECT path`+where+` ORDER BY `+sort+`, path LIMIT ? OFFSET ?) AS page CROSS JOIN disks AS whole ON whole.pool = ? AND whole.path = page.path
-		ORDER BY `+strings.ReplaceAll(sort, "path", "whole.path")+`, whole.path`, append(args, q.Limit, q.Offset, pool)...)
+	disks, err = s.disks(
+		ctx,
+		`SELECT disk FROM (SELECT path`+where+` ORDER BY `+sort+`, path LIMIT ? OFFSET ?) AS page CROSS JOIN disks AS whole ON whole.pool = ? AND whole.path = page.path
+		ORDER BY `+strings.ReplaceAll(
+			sort,
+			"path",
+			"whole.path",
+		)+`, whole.path`,
+		append(args, q.Limit, q.Offset, pool)...)
 	return disks, total, err
 }
 
 // Standing returns the disks of a pool that stand on one of the files.
 func (s *Store) Standing(ctx context.Context, pool string, files []string) (paths []string, err error) {
-	err = s.db.SelectContext(ctx, &paths, `SELECT DISTINCT path FROM stands WHERE pool = ? AND file IN `+listed+` ORDER BY path`, pool, list(files))
+	err = s.db.SelectContext(
+		ctx,
+		&paths,
+		`SELECT DISTINCT path FROM stands WHERE pool = ? AND file IN `+listed+` ORDER BY path`,
+		pool,
+		list(files),
+	)
 	return paths, err
 }
 

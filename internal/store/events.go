@@ -19,13 +19,29 @@ type Event struct {
 
 // AddEvent adds a line to the log.
 func (s *Store) AddEvent(ctx context.Context, e Event, now time.Time) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO events (at, who, origin, what, subject, result) VALUES (?, ?, ?, ?, ?, ?)`, stamp(now), e.Who, e.Origin, e.What, e.Subject, e.Result)
+	_, err := s.db.ExecContext(
+		ctx,
+		`INSERT INTO events (at, who, origin, what, subject, result) VALUES (?, ?, ?, ?, ?, ?)`,
+		stamp(now),
+		e.Who,
+		e.Origin,
+		e.What,
+		e.Subject,
+		e.Result,
+	)
 	return err
 }
 
 // Events returns the newest lines of the log before one of that number, or all when it is 0; at most limit.
 func (s *Store) Events(ctx context.Context, before int64, limit int) (events []Event, err error) {
-	err = s.db.SelectContext(ctx, &events, `SELECT * FROM events WHERE ? = 0 OR number < ? ORDER BY number DESC LIMIT ?`, before, before, limit)
+	err = s.db.SelectContext(
+		ctx,
+		&events,
+		`SELECT * FROM events WHERE ? = 0 OR number < ? ORDER BY number DESC LIMIT ?`,
+		before,
+		before,
+		limit,
+	)
 	return events, err
 }
 
@@ -38,7 +54,14 @@ func (s *Store) OldestEvents(ctx context.Context, keep int, age time.Duration, n
 	if keep <= 0 {
 		keep = math.MaxInt
 	}
-	err = s.db.SelectContext(ctx, &events, `SELECT * FROM events WHERE at < ? OR number <= (SELECT max(number) FROM events) - ? ORDER BY number LIMIT ?`, before, keep, limit)
+	err = s.db.SelectContext(
+		ctx,
+		&events,
+		`SELECT * FROM events WHERE at < ? OR number <= (SELECT max(number) FROM events) - ? ORDER BY number LIMIT ?`,
+		before,
+		keep,
+		limit,
+	)
 	return events, err
 }
 

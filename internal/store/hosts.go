@@ -31,7 +31,13 @@ func (s *Store) AddHost(ctx context.Context, h Host, now time.Time) error {
 
 // ChangeHost keeps what changed of a host, or fails with ErrNotFound.
 func (s *Store) ChangeHost(ctx context.Context, h Host) error {
-	return changed(s.db.NamedExecContext(ctx, `UPDATE hosts SET address = :address, user = :user, trusted_key = :trusted_key, shown_key = :shown_key, login = :login WHERE name = :name`, h))
+	return changed(
+		s.db.NamedExecContext(
+			ctx,
+			`UPDATE hosts SET address = :address, user = :user, trusted_key = :trusted_key, shown_key = :shown_key, login = :login WHERE name = :name`,
+			h,
+		),
+	)
 }
 
 // Hosts returns all hosts by name.

@@ -76,7 +76,18 @@ type jobRow struct {
 }
 
 func (r jobRow) job() (j Job, err error) {
-	j = Job{ID: r.ID, State: r.State, Outcome: job.Outcome(r.Outcome.String), Reason: r.Reason, Uncleared: r.Uncleared, Rank: r.Rank, Trouble: r.Trouble, Speed: r.Speed, Hours: r.Hours, Group: r.Group.Int64}
+	j = Job{
+		ID:        r.ID,
+		State:     r.State,
+		Outcome:   job.Outcome(r.Outcome.String),
+		Reason:    r.Reason,
+		Uncleared: r.Uncleared,
+		Rank:      r.Rank,
+		Trouble:   r.Trouble,
+		Speed:     r.Speed,
+		Hours:     r.Hours,
+		Group:     r.Group.Int64,
+	}
 	if j.Plan, err = plan.Decode([]byte(r.Plan)); err != nil {
 		return j, fmt.Errorf("reading the plan of job %d: %w", r.ID, err)
 	}
@@ -157,8 +168,15 @@ func (s *Store) AddJob(ctx context.Context, p plan.Plan, speed int64, hours stri
 		return 0, err
 	}
 	err = s.transaction(ctx, func(tx *sqlx.Tx) error {
-		res, err := tx.ExecContext(ctx, `INSERT INTO jobs (state, plan, created, speed, hours, rank) VALUES (?, ?, ?, ?, ?, (SELECT coalesce(max(rank), 0) + 1 FROM jobs))`,
-			Waiting, string(b), stamp(now), speed, hours)
+		res, err := tx.ExecContext(
+			ctx,
+			`INSERT INTO jobs (state, plan, created, speed, hours, rank) VALUES (?, ?, ?, ?, ?, (SELECT coalesce(max(rank), 0) + 1 FROM jobs))`,
+			Waiting,
+			string(b),
+			stamp(now),
+			speed,
+			hours,
+		)
 		if err != nil {
 			return err
 		}
@@ -166,7 +184,14 @@ func (s *Store) AddJob(ctx context.Context, p plan.Plan, speed int64, hours stri
 			return err
 		}
 		for i, step := range p.Steps {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO steps (job, number, name, title) VALUES (?, ?, ?, ?)`, id, i+1, step.Kind, step.Title); err != nil {
+			if _, err := tx.ExecContext(
+				ctx,
+				`INSERT INTO steps (job, number, name, title) VALUES (?, ?, ?, ?)`,
+				id,
+				i+1,
+				step.Kind,
+				step.Title,
+			); err != nil {
 				return err
 			}
 		}
@@ -206,7 +231,15 @@ type JobQuery struct {
 
 // Jobs returns jobs, the newest first.
 func (s *Store) Jobs(ctx context.Context, q JobQuery) ([]Job, error) {
-	return s.jobs(ctx, `SELECT * FROM jobs WHERE (? = 0 OR id < ?) AND (? = '' OR state = ?) ORDER BY id DESC LIMIT ?`, q.Below, q.Below, q.State, q.State, q.Limit)
+	return s.jobs(
+		ctx,
+		`SELECT * FROM jobs WHERE (? = 0 OR id < ?) AND (? = '' OR state = ?) ORDER BY id DESC LIMIT ?`,
+		q.Below,
+		q.Below,
+		q.State,
+		q.State,
+		q.Limit,
+	)
 }
 
 // JobsIn returns the jobs in a state, the oldest first.
@@ -257,7 +290,11 @@ func (s *Store) EndJob(ctx context.Context, id int64, from, to State, receipt jo
 			return err
 		}
 		if to == Done { // what it did can be taken back
-			_, err := tx.ExecContext(ctx, `UPDATE jobs SET journal = (SELECT json_remove(state, '$.receipt') FROM checkpoints WHERE job = jobs.id) WHERE id = ?`, id)
+			_, err := tx.ExecContext(
+				ctx,
+				`UPDATE jobs SET journal = (SELECT json_remove(state, '$.receipt') FROM checkpoints WHERE job = jobs.id) WHERE id = ?`,
+				id,
+			)
 			if err != nil {
 				return err
 			}
@@ -267,8 +304,19 @@ func (s *Store) EndJob(ctx context.Context, id int64, from, to State, receipt jo
 				return err
 			}
 		}
-		return changed(tx.ExecContext(ctx, `UPDATE jobs SET trouble = 0, state = ?, reason = ?, outcome = ?, receipt = ?, finished = ? WHERE id = ? AND state = ?`,
-			to, reason, receipt.Outcome, string(b), stamp(now), id, from))
+		return changed(
+			tx.ExecContext(
+				ctx,
+				`UPDATE jobs SET trouble = 0, state = ?, reason = ?, outcome = ?, receipt = ?, finished = ? WHERE id = ? AND state = ?`,
+				to,
+				reason,
+				receipt.Outcome,
+				string(b),
+				stamp(now),
+				id,
+				from,
+			),
+		)
 	})
 }
 
@@ -311,7 +359,14 @@ func (s *Store) BeginStep(ctx context.Context, id int64, number int, now time.Ti
 // EndSteps notes what finished steps took.
 func (s *Store) EndSteps(ctx context.Context, id int64, done []job.Done, now time.Time) error {
 	for _, d := range done {
-		_, err := s.db.ExecContext(ctx, `UPDATE steps SET finished = coalesce(finished, ?), bytes = ? WHERE job = ? AND name = ?`, stamp(now), d.Bytes, id, d.Name)
+		_, err := s.db.ExecContext(
+			ctx,
+			`UPDATE steps SET finished = coalesce(finished, ?), bytes = ? WHERE job = ? AND name = ?`,
+			stamp(now),
+			d.Bytes,
+			id,
+			d.Name,
+		)
 		if err != nil {
 			return err
 		}

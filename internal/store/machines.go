@@ -35,16 +35,27 @@ func (s *Store) Users(ctx context.Context, pool string, files []string) (users [
 		whole = append(whole, path.Join(root, f))
 	}
 	var rows []struct{ Name, Pool, Machine, Root string }
-	err = s.db.SelectContext(ctx, &rows, `SELECT DISTINCT machines.name, machines.pool, machines.machine, pools.folder AS root FROM uses JOIN machines USING (pool, path)
+	err = s.db.SelectContext(
+		ctx,
+		&rows,
+		`SELECT DISTINCT machines.name, machines.pool, machines.machine, pools.folder AS root FROM uses JOIN machines USING (pool, path)
 		JOIN pools ON pools.name = uses.pool WHERE uses.file IN `+listed+` AND pools.host = (SELECT host FROM pools WHERE name = ?) ORDER BY machines.name, machines.pool, machines.path`,
-		list(whole), pool)
+		list(whole),
+		pool,
+	)
 	for _, row := range rows {
 		var m catalog.Machine
 		if err := json.Unmarshal([]byte(row.Machine), &m); err != nil {
 			return nil, err
 		}
 		users = append(users, plan.User{
-			Name: m.Name, Pool: row.Pool, Path: m.File.Name, Format: m.Format, Folder: path.Join(row.Root, path.Dir(m.File.Name)), Files: m.Files(), Sealed: m.Sealed,
+			Name:   m.Name,
+			Pool:   row.Pool,
+			Path:   m.File.Name,
+			Format: m.Format,
+			Folder: path.Join(row.Root, path.Dir(m.File.Name)),
+			Files:  m.Files(),
+			Sealed: m.Sealed,
 		})
 	}
 	return users, err
@@ -60,7 +71,12 @@ func (s *Store) UserNames(ctx context.Context, pool string, files []string) (map
 
 // MachinesBy returns the names of the machines whose definitions lie in folders of a pool, by those.
 func (s *Store) MachinesBy(ctx context.Context, pool string, folders []string) (map[string][]string, error) {
-	return s.pairs(ctx, `SELECT folder AS a, name AS b FROM machines WHERE pool = ? AND folder IN `+listed+` ORDER BY name`, pool, list(folders))
+	return s.pairs(
+		ctx,
+		`SELECT folder AS a, name AS b FROM machines WHERE pool = ? AND folder IN `+listed+` ORDER BY name`,
+		pool,
+		list(folders),
+	)
 }
 
 // MachinesIn returns the names of the machines whose definitions lie in a folder of a pool.
@@ -69,7 +85,8 @@ func (s *Store) MachinesIn(ctx context.Context, pool, folder string) (names []st
 	return names, err
 }
 
-// orphaned is the condition for a disk that no machine uses, neither itself nor by what stands on it, on a host of which machines are known.
+// orphaned is the condition for a disk that no machine uses, neither itself nor by what stands on it, on a host of which machines are
+// known.
 const orphaned = ` AND EXISTS (SELECT 1 FROM machines JOIN pools ON pools.name = machines.pool WHERE pools.host = (SELECT host FROM pools WHERE name = disks.pool))
 	AND NOT EXISTS (
 		SELECT 1 FROM uses JOIN pools AS theirs ON theirs.name = uses.pool JOIN pools AS here ON here.name = disks.pool AND here.host = theirs.host

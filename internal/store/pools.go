@@ -59,7 +59,15 @@ func (s *Store) AddPool(ctx context.Context, p Pool, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, `INSERT INTO pools (name, host, folder, created, rules) VALUES (?, ?, ?, ?, ?)`, p.Name, p.Host, p.Folder, stamp(now), string(rules))
+	_, err = s.db.ExecContext(
+		ctx,
+		`INSERT INTO pools (name, host, folder, created, rules) VALUES (?, ?, ?, ?, ?)`,
+		p.Name,
+		p.Host,
+		p.Folder,
+		stamp(now),
+		string(rules),
+	)
 	if !taken(err) {
 		return err
 	}
@@ -143,8 +151,10 @@ func (s *Store) SetKnownFormats(ctx context.Context, pool string, known ...Known
 	var groups [][]change
 	for _, k := range known {
 		groups = append(groups, []change{
-			{`INSERT INTO known_formats (pool, path, file, format) VALUES (?, ?, ?, ?) ON CONFLICT (pool, path) DO UPDATE SET file = excluded.file, format = excluded.format`,
-				[]any{pool, k.Path, k.File, k.Format}},
+			{
+				`INSERT INTO known_formats (pool, path, file, format) VALUES (?, ?, ?, ?) ON CONFLICT (pool, path) DO UPDATE SET file = excluded.file, format = excluded.format`,
+				[]any{pool, k.Path, k.File, k.Format},
+			},
 			{`DELETE FROM strays WHERE pool = ? AND name = ?`, []any{pool, k.Path}},
 		})
 	}

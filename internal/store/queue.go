@@ -40,8 +40,8 @@ func (s *Store) Waiting(ctx context.Context, behind float64, limit int) ([]Job, 
 	return s.jobs(ctx, `SELECT * FROM jobs WHERE state = ? AND rank > ? ORDER BY rank LIMIT ?`, Waiting, behind, limit)
 }
 
-// StartJob notes that a waiting job runs, and takes its leases, all or none, in the order of their files. It fails with ErrNotFound when the
-// job does not wait any more, and with a LeasedError when another job is in the way.
+// StartJob notes that a waiting job runs, and takes its leases, all or none, in the order of their files. It fails with ErrNotFound when
+// the job does not wait any more, and with a LeasedError when another job is in the way.
 func (s *Store) StartJob(ctx context.Context, id int64, leases []Lease, now time.Time) error {
 	leases = slices.Clone(leases)
 	slices.SortFunc(leases, func(a, b Lease) int {
@@ -67,8 +67,16 @@ func (s *Store) StartJob(ctx context.Context, id int64, leases []Lease, now time
 				return err
 			}
 		}
-		return changed(tx.ExecContext(ctx, `UPDATE jobs SET state = ?, started = coalesce(started, ?), uncleared = 1, trouble = 0, reason = '' WHERE id = ? AND state = ?`,
-			Running, stamp(now), id, Waiting))
+		return changed(
+			tx.ExecContext(
+				ctx,
+				`UPDATE jobs SET state = ?, started = coalesce(started, ?), uncleared = 1, trouble = 0, reason = '' WHERE id = ? AND state = ?`,
+				Running,
+				stamp(now),
+				id,
+				Waiting,
+			),
+		)
 	})
 }
 
@@ -85,7 +93,15 @@ func (s *Store) FreeLeases(ctx context.Context, id int64) error {
 
 // SetAside moves a job that has not ended from one state to another, with a reason. trouble tells that it goes on by itself.
 func (s *Store) SetAside(ctx context.Context, id int64, from, to State, reason string, trouble bool) error {
-	return s.one(ctx, `UPDATE jobs SET state = ?, reason = ?, trouble = ?, stopped_by = NULL WHERE id = ? AND state = ?`, to, reason, trouble, id, from)
+	return s.one(
+		ctx,
+		`UPDATE jobs SET state = ?, reason = ?, trouble = ?, stopped_by = NULL WHERE id = ? AND state = ?`,
+		to,
+		reason,
+		trouble,
+		id,
+		from,
+	)
 }
 
 // StopBy pauses a running job for a check. trouble tells that it goes on by itself.
@@ -94,7 +110,16 @@ func (s *Store) StopBy(ctx context.Context, id int64, reason string, trouble boo
 	if err != nil {
 		return err
 	}
-	return s.one(ctx, `UPDATE jobs SET state = ?, reason = ?, trouble = ?, stopped_by = ? WHERE id = ? AND state = ?`, Paused, reason, trouble, string(b), id, Running)
+	return s.one(
+		ctx,
+		`UPDATE jobs SET state = ?, reason = ?, trouble = ?, stopped_by = ? WHERE id = ? AND state = ?`,
+		Paused,
+		reason,
+		trouble,
+		string(b),
+		id,
+		Running,
+	)
 }
 
 // Troubled returns the jobs that paused by themselves.
@@ -102,7 +127,8 @@ func (s *Store) Troubled(ctx context.Context) ([]Job, error) {
 	return s.jobs(ctx, `SELECT * FROM jobs WHERE state = ? AND trouble = 1 ORDER BY rank`, Paused)
 }
 
-// MoveJob puts a waiting job before another one in the order, or, when before is 0, behind all. It fails with ErrNotFound when one of them does not wait.
+// MoveJob puts a waiting job before another one in the order, or, when before is 0, behind all. It fails with ErrNotFound when one of them
+// does not wait.
 func (s *Store) MoveJob(ctx context.Context, id, before int64) error {
 	return s.transaction(ctx, func(tx *sqlx.Tx) error {
 		var rank float64
@@ -116,7 +142,14 @@ func (s *Store) MoveJob(ctx context.Context, id, before int64) error {
 				return notFound(err)
 			}
 			var last sql.NullFloat64
-			if err := tx.GetContext(ctx, &last, `SELECT max(rank) FROM jobs WHERE state = ? AND rank < ? AND id <> ?`, Waiting, next, id); err != nil {
+			if err := tx.GetContext(
+				ctx,
+				&last,
+				`SELECT max(rank) FROM jobs WHERE state = ? AND rank < ? AND id <> ?`,
+				Waiting,
+				next,
+				id,
+			); err != nil {
 				return err
 			}
 			rank = next - 1

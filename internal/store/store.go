@@ -30,8 +30,8 @@ var ErrTaken = errors.New("taken already")
 // ErrUnwritable is for a file beside the database that cannot be written.
 var ErrUnwritable = errors.New("the state folder cannot be written")
 
-// CannotWrite tells whether an error says that the records cannot be written, or read, at present: they are locked by another program, their disk is
-// full, read-only or does not work. What was to be written may be so later.
+// CannotWrite tells whether an error says that the records cannot be written, or read, at present: they are locked by another program,
+// their disk is full, read-only or does not work. What was to be written may be so later.
 func CannotWrite(err error) bool {
 	var e *sqlite.Error
 	if !errors.As(err, &e) {
@@ -77,7 +77,10 @@ func Open(ctx context.Context, file string) (*Store, error) {
 	if err := f.Close(); err != nil {
 		return nil, err
 	}
-	db, err := sqlx.Open("sqlite", "file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(2000)&_txlock=immediate")
+	db, err := sqlx.Open(
+		"sqlite",
+		"file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(2000)&_txlock=immediate",
+	)
 	if err != nil {
 		return nil, fmt.Errorf("opening the records in %s: %w", file, err)
 	}
@@ -124,7 +127,12 @@ func (s *Store) Setting(ctx context.Context, name string) (value string, err err
 
 // SetSetting keeps a setting.
 func (s *Store) SetSetting(ctx context.Context, name, value string) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, name, value)
+	_, err := s.db.ExecContext(
+		ctx,
+		`INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`,
+		name,
+		value,
+	)
 	return err
 }
 

@@ -93,15 +93,23 @@ func (p *Page) AwaitText(words string) {
 
 // control is a JavaScript expression for the form field that a label with that text belongs to, or that is labelled so itself.
 func control(label string) string {
-	return "([...document.querySelectorAll('input, select, textarea')].find(e => e.ariaLabel === " + strconv.Quote(label) + ") ?? [...document.querySelectorAll('label')].find(l => l.textContent.startsWith(" + strconv.Quote(label) + ") || l.querySelector('span')?.textContent === " +
-		strconv.Quote(label) + ")?.querySelector('input, select, textarea'))"
+	return "([...document.querySelectorAll('input, select, textarea')].find(e => e.ariaLabel === " + strconv.Quote(
+		label,
+	) + ") ?? [...document.querySelectorAll('label')].find(l => l.textContent.startsWith(" + strconv.Quote(
+		label,
+	) + ") || l.querySelector('span')?.textContent === " +
+		strconv.Quote(
+			label,
+		) + ")?.querySelector('input, select, textarea'))"
 }
 
 // Fill gives a field its value as a user would: the page hears of it.
 func (p *Page) Fill(label, value string) {
 	p.t.Helper()
 	field := control(label)
-	p.Await(field + ` && (` + field + `.tagName !== "SELECT" || [...` + field + `.options].some(o => o.value === ` + strconv.Quote(value) + `))`)
+	p.Await(
+		field + ` && (` + field + `.tagName !== "SELECT" || [...` + field + `.options].some(o => o.value === ` + strconv.Quote(value) + `))`,
+	)
 	Eval[bool](p, `(() => { const f = `+field+`;
 		Object.getOwnPropertyDescriptor(Object.getPrototypeOf(f), "value").set.call(f, `+strconv.Quote(value)+`);
 		f.dispatchEvent(new Event(f.tagName === "SELECT" ? "change" : "input", { bubbles: true })); return true; })()`)

@@ -31,7 +31,8 @@ func Noise(t *testing.T, file string, size int64) {
 	Settled(t, file)
 }
 
-// Settled waits until nobody has a file open for writing: a process that another test starts at this moment has all of ours open until it runs.
+// Settled waits until nobody has a file open for writing: a process that another test starts at this moment has all of ours open until it
+// runs.
 func Settled(t *testing.T, file string) {
 	t.Helper()
 	folder, err := local.Open(filepath.Dir(file))

@@ -35,15 +35,26 @@ func call(t *testing.T, method, url, body string, headers ...string) (int, strin
 	return answer.StatusCode, string(b)
 }
 
-// TestWhoIsRefusedIsNotedOnce: hundreds of requests with wrong tokens, long names and made-up origins leave a line in the log, which says what they
-// were and where they came from; whoever brings too many has to wait, and the right token does not.
+// TestWhoIsRefusedIsNotedOnce: hundreds of requests with wrong tokens, long names and made-up origins leave a line in the log, which says
+// what they were and where they came from; whoever brings too many has to wait, and the right token does not.
 func TestWhoIsRefusedIsNotedOnce(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	long := strings.Repeat("x", 30<<10)
 	statuses := map[int]int{}
 	for i := range 200 {
-		status, _ := call(t, http.MethodPost, s.Address+"/v1/pools/"+long+"/test", "{}", "Authorization", "Bearer "+fmt.Sprint(i), "Bagaglio-Who", long[:1000], "X-Forwarded-For", fmt.Sprintf("10.1.2.%d", i))
+		status, _ := call(
+			t,
+			http.MethodPost,
+			s.Address+"/v1/pools/"+long+"/test",
+			"{}",
+			"Authorization",
+			"Bearer "+fmt.Sprint(i),
+			"Bagaglio-Who",
+			long[:1000],
+			"X-Forwarded-For",
+			fmt.Sprintf("10.1.2.%d", i),
+		)
 		statuses[status]++
 	}
 	assert.Positive(t, statuses[http.StatusUnauthorized])
@@ -51,7 +62,16 @@ func TestWhoIsRefusedIsNotedOnce(t *testing.T) {
 	assert.Len(t, statuses, 2)
 	status, _ := call(t, http.MethodGet, s.Address+"/v1/pools", "", "Authorization", "Bearer "+s.Token)
 	assert.Equal(t, http.StatusOK, status)
-	status, _ = call(t, http.MethodPost, s.Address+"/v1/console-links", "", "Origin", "http://elsewhere.example", "Sec-Fetch-Site", "cross-site")
+	status, _ = call(
+		t,
+		http.MethodPost,
+		s.Address+"/v1/console-links",
+		"",
+		"Origin",
+		"http://elsewhere.example",
+		"Sec-Fetch-Site",
+		"cross-site",
+	)
 	assert.Equal(t, http.StatusForbidden, status)
 	events, err := s.Events(t.Context(), 0, 1000)
 	require.NoError(t, err)
@@ -70,7 +90,16 @@ func TestWhoIsRefusedIsNotedOnce(t *testing.T) {
 func TestCrossSiteRefusalsAreNoted(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	status, body := call(t, http.MethodPost, s.Address+"/v1/console-links", "", "Origin", "http://elsewhere.example", "Sec-Fetch-Site", "cross-site")
+	status, body := call(
+		t,
+		http.MethodPost,
+		s.Address+"/v1/console-links",
+		"",
+		"Origin",
+		"http://elsewhere.example",
+		"Sec-Fetch-Site",
+		"cross-site",
+	)
 	assert.Equal(t, http.StatusForbidden, status)
 	assert.Contains(t, body, "a page of another site")
 	events, err := s.Events(t.Context(), 0, 10)
@@ -97,7 +126,11 @@ func TestHalfRequests(t *testing.T) {
 				if err != nil {
 					continue // it takes no more
 				}
-				_, _ = fmt.Fprintf(line, "POST /v1/plans HTTP/1.1\r\nHost: %s\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{", address)
+				_, _ = fmt.Fprintf(
+					line,
+					"POST /v1/plans HTTP/1.1\r\nHost: %s\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{",
+					address,
+				)
 				mu.Lock()
 				lines = append(lines, line)
 				mu.Unlock()

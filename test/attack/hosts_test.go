@@ -44,7 +44,12 @@ func TestHostsWithoutEnd(t *testing.T) {
 	quay := s.Pool("quay-store")
 	testkit.Noise(t, quay+"/tide.raw", mib)
 	_, err := s.AddHost(t.Context(), api.NewHost{
-		Name: "pier", Kind: api.NewHostKindSftp, Address: files.Address, User: ptr("crew"), TrustedKey: &files.HostKey, Login: &api.Secrets{Password: ptr(hostile.Password)},
+		Name:       "pier",
+		Kind:       api.NewHostKindSftp,
+		Address:    files.Address,
+		User:       ptr("crew"),
+		TrustedKey: &files.HostKey,
+		Login:      &api.Secrets{Password: ptr(hostile.Password)},
 	})
 	require.NoError(t, err)
 	_, err = s.AddHost(t.Context(), api.NewHost{Name: "buoy", Kind: api.NewHostKindHttp, Address: web})

@@ -17,8 +17,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// endless writes a qcow2 image in which every entry of a large L1 table leads to one L2 table, where data and holes take turns: 2^33 extents in a
-// file of a few hundred KiB.
+// endless writes a qcow2 image in which every entry of a large L1 table leads to one L2 table, where data and holes take turns: 2^33
+// extents in a file of a few hundred KiB.
 func endless(t *testing.T, file string) {
 	t.Helper()
 	const cluster, entries = 64 << 10, 8192

@@ -26,8 +26,8 @@ func crowd(t *testing.T, dir string, n int) {
 	}
 }
 
-// TestABaseIsNotTakenAwayUnseen: in a pool that was added a moment ago and has very many disks in it, what stands on a base is found before it is
-// moved away; a drain knows all of them; and no look keeps others from writing records for long.
+// TestABaseIsNotTakenAwayUnseen: in a pool that was added a moment ago and has very many disks in it, what stands on a base is found
+// before it is moved away; a drain knows all of them; and no look keeps others from writing records for long.
 func TestABaseIsNotTakenAwayUnseen(t *testing.T) {
 	s := start(t)
 	lighthouse := s.Pool("lighthouse-store")
@@ -53,7 +53,14 @@ func TestABaseIsNotTakenAwayUnseen(t *testing.T) {
 
 	// A definition that came a moment ago, in another pool of the host, is known too.
 	testkit.Noise(t, filepath.Join(quay, "crew.raw"), mib)
-	require.NoError(t, os.WriteFile(filepath.Join(lighthouse, "crew-roster.vmx"), fmt.Appendf(nil, "displayName = \"crew-roster\"\nscsi0:0.fileName = \"%s/crew.raw\"\n", quay), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(lighthouse, "crew-roster.vmx"),
+			fmt.Appendf(nil, "displayName = \"crew-roster\"\nscsi0:0.fileName = \"%s/crew.raw\"\n", quay),
+			0o600,
+		),
+	)
 	kept, err = s.Plan(t.Context(), move("quay-store:crew.raw", "lighthouse-store:crew.raw"))
 	require.NoError(t, err)
 	assert.Equal(t, []string{"crew-roster"}, testkit.StepOf(t, kept.Plan, plan.StepHandOver).Machines)

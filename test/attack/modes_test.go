@@ -16,8 +16,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// TestNothingBecomesMoreOpen: whatever is made of a disk belongs to whom the disk belonged to, and is as closed: converted, copied, made anew in its
-// place, moved to another filesystem; and what is being made, or held, is in nobody's reach.
+// TestNothingBecomesMoreOpen: whatever is made of a disk belongs to whom the disk belonged to, and is as closed: converted, copied, made
+// anew in its place, moved to another filesystem; and what is being made, or held, is in nobody's reach.
 func TestNothingBecomesMoreOpen(t *testing.T) {
 	t.Parallel()
 	if os.Geteuid() != 0 {
@@ -65,7 +65,11 @@ func TestNothingBecomesMoreOpen(t *testing.T) {
 	convert("quay-store:tide.raw", "sea-store:tide.qcow2", nil)
 	is(filepath.Join(sea, "tide.qcow2"), true)
 	is(filepath.Join(sea, "tide.qcow2.bagtag"), false)
-	convert("quay-store:tide.raw", "quay-store:pieces.raw", func(r *plan.Request) { r.As, r.Layout, r.Options.PieceSize = "raw", "pieces", mib })
+	convert(
+		"quay-store:tide.raw",
+		"quay-store:pieces.raw",
+		func(r *plan.Request) { r.As, r.Layout, r.Options.PieceSize = "raw", "pieces", mib },
+	)
 	is(filepath.Join(quay, "pieces.raw.001"), true)
 	convert("quay-store:tide.raw", "quay-store:tide.raw", func(r *plan.Request) { r.As, r.Replace = "raw", true })
 	is(filepath.Join(quay, "tide.raw"), true)

@@ -19,8 +19,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// TestNamesThatDisturb: characters of control, marks that turn the direction of writing and bytes that are no text are shown as numbers everywhere, and
-// disks that are called so can be worked on.
+// TestNamesThatDisturb: characters of control, marks that turn the direction of writing and bytes that are no text are shown as numbers
+// everywhere, and disks that are called so can be worked on.
 func TestNamesThatDisturb(t *testing.T) {
 	t.Parallel()
 	s := start(t)
@@ -37,7 +37,20 @@ func TestNamesThatDisturb(t *testing.T) {
 		plain(t, d.Path)
 		assert.Contains(t, d.Path, `\x`)
 		to := fmt.Sprintf("moved/%d.raw", i)
-		testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, plan.Request{Kind: plan.Convert, As: "qcow2", Source: plan.Place{Pool: "quay-store", Path: d.Path}, Destination: &plan.Place{Pool: "quay-store", Path: fmt.Sprintf("%d.qcow2", i)}}).Id)
+		testkit.Proven(
+			t,
+			s.Service,
+			testkit.Begin(
+				t,
+				s.Service,
+				plan.Request{
+					Kind:        plan.Convert,
+					As:          "qcow2",
+					Source:      plan.Place{Pool: "quay-store", Path: d.Path},
+					Destination: &plan.Place{Pool: "quay-store", Path: fmt.Sprintf("%d.qcow2", i)},
+				},
+			).Id,
+		)
 		testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, move("quay-store:"+d.Path, "quay-store:"+to)).Id)
 		assert.FileExists(t, filepath.Join(quay, to))
 		testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, move("quay-store:"+to, "quay-store:"+d.Path)).Id)
@@ -52,7 +65,12 @@ func TestNamesThatDisturb(t *testing.T) {
 func plain(t *testing.T, text string) {
 	t.Helper()
 	for line := range strings.Lines(text) {
-		assert.False(t, strings.ContainsFunc(strings.TrimSuffix(line, "\n"), func(r rune) bool { return !unicode.IsPrint(r) && r != '\t' }), "%q", line)
+		assert.False(
+			t,
+			strings.ContainsFunc(strings.TrimSuffix(line, "\n"), func(r rune) bool { return !unicode.IsPrint(r) && r != '\t' }),
+			"%q",
+			line,
+		)
 	}
 }
 
@@ -75,8 +93,19 @@ func TestWhatIsNoDiskIsRefusedWithWords(t *testing.T) {
 		assert.GreaterOrEqual(t, status, 400, path)
 		assert.Less(t, status, 500, "%q: %s", path, body)
 		plain(t, body)
-		status, body = call(t, http.MethodPost, s.Address+"/v1/plans", fmt.Sprintf(`{"kind":"convert","as":"qcow2","source":{"pool":"quay-store","path":%q},"destination":{"pool":"quay-store","path":"x.qcow2"}}`, path),
-			"Authorization", "Bearer "+s.Token, "Content-Type", "application/json")
+		status, body = call(
+			t,
+			http.MethodPost,
+			s.Address+"/v1/plans",
+			fmt.Sprintf(
+				`{"kind":"convert","as":"qcow2","source":{"pool":"quay-store","path":%q},"destination":{"pool":"quay-store","path":"x.qcow2"}}`,
+				path,
+			),
+			"Authorization",
+			"Bearer "+s.Token,
+			"Content-Type",
+			"application/json",
+		)
 		assert.Less(t, status, 500, "%q: %s", path, body)
 		assert.True(t, status >= 400 || strings.Contains(body, `"blocked":true`), "%q: %s", path, body)
 	}
@@ -87,7 +116,8 @@ func TestWhatIsNoDiskIsRefusedWithWords(t *testing.T) {
 	}
 }
 
-// TestOneFileUnderTwoPools: a pool that is mounted at two places is one, for those who use its files and for what can be moved without being copied.
+// TestOneFileUnderTwoPools: a pool that is mounted at two places is one, for those who use its files and for what can be moved without
+// being copied.
 func TestOneFileUnderTwoPools(t *testing.T) {
 	t.Parallel()
 	s := start(t)
@@ -97,7 +127,15 @@ func TestOneFileUnderTwoPools(t *testing.T) {
 	bind(t, filepath.Join(quay, "inner"), other)
 	_, err := s.AddPool(t.Context(), api.NewPool{Name: "inner-store", Folder: other, Nested: ptr(true)})
 	require.NoError(t, err)
-	kept, err := s.Plan(t.Context(), plan.Request{Kind: plan.Convert, As: "qcow2", Source: plan.Place{Pool: "quay-store", Path: "inner/tide.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "tide.qcow2"}})
+	kept, err := s.Plan(
+		t.Context(),
+		plan.Request{
+			Kind:        plan.Convert,
+			As:          "qcow2",
+			Source:      plan.Place{Pool: "quay-store", Path: "inner/tide.raw"},
+			Destination: &plan.Place{Pool: "quay-store", Path: "tide.qcow2"},
+		},
+	)
 	require.NoError(t, err)
 	slow, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id, Speed: ptr(int64(2 * mib))})
 	require.NoError(t, err)
@@ -123,7 +161,15 @@ func TestASourceThatWasSwapped(t *testing.T) {
 	s := start(t)
 	quay := s.Pool("quay-store")
 	testkit.Noise(t, filepath.Join(quay, "tide.raw"), mib)
-	kept, err := s.Plan(t.Context(), plan.Request{Kind: plan.Convert, As: "qcow2", Source: plan.Place{Pool: "quay-store", Path: "tide.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "tide.qcow2"}})
+	kept, err := s.Plan(
+		t.Context(),
+		plan.Request{
+			Kind:        plan.Convert,
+			As:          "qcow2",
+			Source:      plan.Place{Pool: "quay-store", Path: "tide.raw"},
+			Destination: &plan.Place{Pool: "quay-store", Path: "tide.qcow2"},
+		},
+	)
 	require.NoError(t, err)
 	j, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id, Hours: ptr(closed())})
 	require.NoError(t, err)

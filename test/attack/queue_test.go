@@ -16,8 +16,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// TestWhatComesWhileAJobWaits: what a plan relied on is looked at again when its job runs. Each of these comes after the job was put into the queue,
-// and stops it with the check that the plan would have had; when it is settled, the job goes on.
+// TestWhatComesWhileAJobWaits: what a plan relied on is looked at again when its job runs. Each of these comes after the job was put into
+// the queue, and stops it with the check that the plan would have had; when it is settled, the job goes on.
 func TestWhatComesWhileAJobWaits(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct {
@@ -118,7 +118,11 @@ func TestRestoringOverWhatIsUsed(t *testing.T) {
 	testkit.Noise(t, filepath.Join(quay, "tide.raw"), mib)
 	testkit.Noise(t, filepath.Join(quay, "new.raw"), mib)
 	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, plan.Request{
-		Kind: plan.Convert, As: "raw", Replace: true, Source: plan.Place{Pool: "quay-store", Path: "new.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "tide.raw"},
+		Kind:        plan.Convert,
+		As:          "raw",
+		Replace:     true,
+		Source:      plan.Place{Pool: "quay-store", Path: "new.raw"},
+		Destination: &plan.Place{Pool: "quay-store", Path: "tide.raw"},
 	}).Id)
 	held, err := s.Held(t.Context())
 	require.NoError(t, err)
@@ -139,7 +143,12 @@ func TestRestoringOverWhatIsUsed(t *testing.T) {
 	overlay(t, quay, "top.qcow2", "tide.raw")
 	refused("top.qcow2 stand(s) on what would be replaced")
 	require.NoError(t, os.Remove(filepath.Join(quay, "top.qcow2")))
-	r := plan.Request{Kind: plan.Convert, As: "qcow2", Source: plan.Place{Pool: "quay-store", Path: "tide.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "slow.qcow2"}}
+	r := plan.Request{
+		Kind:        plan.Convert,
+		As:          "qcow2",
+		Source:      plan.Place{Pool: "quay-store", Path: "tide.raw"},
+		Destination: &plan.Place{Pool: "quay-store", Path: "slow.qcow2"},
+	}
 	kept, err := s.Plan(t.Context(), r)
 	require.NoError(t, err)
 	j, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id, Speed: ptr(int64(16 << 10))})
@@ -162,5 +171,9 @@ func TestASiblingIsNoObstacle(t *testing.T) {
 	overlay(t, quay, "one.qcow2", "base.raw")
 	overlay(t, quay, "two.qcow2", "base.raw")
 	disk := plan.Place{Pool: "quay-store", Path: "one.qcow2"}
-	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, plan.Request{Kind: plan.Convert, As: "qcow2", Replace: true, Source: disk, Destination: &disk}).Id)
+	testkit.Proven(
+		t,
+		s.Service,
+		testkit.Begin(t, s.Service, plan.Request{Kind: plan.Convert, As: "qcow2", Replace: true, Source: disk, Destination: &disk}).Id,
+	)
 }

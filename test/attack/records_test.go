@@ -45,7 +45,10 @@ func slowJob(t *testing.T, s *testkit.Service, quay string) api.Job {
 	t.Helper()
 	testkit.Noise(t, filepath.Join(quay, "tide.raw"), 8*mib)
 	kept, err := s.Plan(t.Context(), plan.Request{
-		Kind: plan.Convert, As: "qcow2", Source: plan.Place{Pool: "quay-store", Path: "tide.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "tide.qcow2"},
+		Kind:        plan.Convert,
+		As:          "qcow2",
+		Source:      plan.Place{Pool: "quay-store", Path: "tide.raw"},
+		Destination: &plan.Place{Pool: "quay-store", Path: "tide.qcow2"},
 	})
 	require.NoError(t, err)
 	j, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id, Speed: ptr(int64(2 * mib))})
@@ -53,7 +56,8 @@ func slowJob(t *testing.T, s *testkit.Service, quay string) api.Job {
 	return testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 0 })
 }
 
-// TestRecordsThatAreLocked: another program locks the records for a while. A job that runs waits, loses nothing and goes on; the service says so.
+// TestRecordsThatAreLocked: another program locks the records for a while. A job that runs waits, loses nothing and goes on; the service
+// says so.
 func TestRecordsThatAreLocked(t *testing.T) {
 	t.Parallel()
 	s := testkit.Start(t, filepath.Join(t.TempDir(), "state"), "--checkpoint", "100ms")
@@ -85,7 +89,8 @@ func TestRecordsThatAreLocked(t *testing.T) {
 	assert.Zero(t, receipt.Resumed, "it was never set aside")
 }
 
-// TestAFullStateDisk: the disk of the state folder has no room left. A job that runs waits, also at its very end, and goes on when there is room.
+// TestAFullStateDisk: the disk of the state folder has no room left. A job that runs waits, also at its very end, and goes on when there
+// is room.
 func TestAFullStateDisk(t *testing.T) {
 	t.Parallel()
 	state := t.TempDir()

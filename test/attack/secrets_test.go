@@ -16,8 +16,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// TestSecretsGoWhereTheyBelong: a secret that is named by its file comes only out of the folder for that, only for the computer that it was put there for,
-// and only out of a file that is one.
+// TestSecretsGoWhereTheyBelong: a secret that is named by its file comes only out of the folder for that, only for the computer that it
+// was put there for, and only out of a file that is one.
 func TestSecretsGoWhereTheyBelong(t *testing.T) {
 	t.Parallel()
 	var got atomic.Value
@@ -49,7 +49,10 @@ func TestSecretsGoWhereTheyBelong(t *testing.T) {
 	token := filepath.Join(s.State, "token")
 	require.NoError(t, os.Link(token, filepath.Join(mine, "hard")))
 	ask := func(s *testkit.Service, password string) string {
-		_, err := s.AddHost(t.Context(), api.NewHost{Name: "pier", Kind: api.NewHostKindHttp, Address: web.URL, User: ptr("crew"), Login: &api.Secrets{Password: &password}})
+		_, err := s.AddHost(
+			t.Context(),
+			api.NewHost{Name: "pier", Kind: api.NewHostKindHttp, Address: web.URL, User: ptr("crew"), Login: &api.Secrets{Password: &password}},
+		)
 		require.NoError(t, err)
 		defer func() { require.NoError(t, s.RemoveHost(t.Context(), "pier")) }()
 		got.Store("")
@@ -74,7 +77,16 @@ func TestSecretsGoWhereTheyBelong(t *testing.T) {
 	assert.Contains(t, ask(without, "file:right"), "no folder for secrets is configured")
 
 	// A password that is kept does not follow a host to another computer.
-	_, err := s.AddHost(t.Context(), api.NewHost{Name: "pier", Kind: api.NewHostKindHttp, Address: "http://192.0.2.9", User: ptr("crew"), Login: &api.Secrets{Password: ptr("kept")}})
+	_, err := s.AddHost(
+		t.Context(),
+		api.NewHost{
+			Name:    "pier",
+			Kind:    api.NewHostKindHttp,
+			Address: "http://192.0.2.9",
+			User:    ptr("crew"),
+			Login:   &api.Secrets{Password: ptr("kept")},
+		},
+	)
 	require.NoError(t, err)
 	_, err = s.ChangeHost(t.Context(), "pier", api.HostChange{Address: &web.URL})
 	require.ErrorContains(t, err, "give the password again")

@@ -30,7 +30,16 @@ func TestALinkIsNotTheDisk(t *testing.T) {
 		require.NoError(t, err)
 		assert.Contains(t, fmt.Sprint(blocks(kept.Plan, "link")), "tide.raw is a link to deck/tide.raw")
 	}
-	kept, err := s.Plan(t.Context(), plan.Request{Kind: plan.Convert, As: "raw", Replace: true, Source: plan.Place{Pool: "quay-store", Path: "tide.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "tide.raw"}})
+	kept, err := s.Plan(
+		t.Context(),
+		plan.Request{
+			Kind:        plan.Convert,
+			As:          "raw",
+			Replace:     true,
+			Source:      plan.Place{Pool: "quay-store", Path: "tide.raw"},
+			Destination: &plan.Place{Pool: "quay-store", Path: "tide.raw"},
+		},
+	)
 	require.NoError(t, err)
 	assert.True(t, kept.Blocked)
 	r := move("quay-store:tide.raw", "sea-store:tide.raw")
@@ -63,7 +72,15 @@ func TestATornCopyIsNotProven(t *testing.T) {
 	past := time.Now().Add(-time.Hour)
 	require.NoError(t, os.Chtimes(file, past, past))
 	slow := func(to string) api.Job {
-		kept, err := s.Plan(t.Context(), plan.Request{Kind: plan.Convert, As: "qcow2", Source: plan.Place{Pool: "quay-store", Path: "tide.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: to}})
+		kept, err := s.Plan(
+			t.Context(),
+			plan.Request{
+				Kind:        plan.Convert,
+				As:          "qcow2",
+				Source:      plan.Place{Pool: "quay-store", Path: "tide.raw"},
+				Destination: &plan.Place{Pool: "quay-store", Path: to},
+			},
+		)
 		require.NoError(t, err)
 		j, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id, Speed: ptr(int64(20 * mib))})
 		require.NoError(t, err)

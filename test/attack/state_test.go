@@ -24,7 +24,8 @@ func bind(t *testing.T, from, at string) {
 	t.Cleanup(func() { require.NoError(t, unix.Unmount(at, unix.MNT_DETACH)) })
 }
 
-// TestNoPoolOnTheState: whatever it is called, the state of the service is no pool, and neither is what has it inside, nor what a pool holds for itself.
+// TestNoPoolOnTheState: whatever it is called, the state of the service is no pool, and neither is what has it inside, nor what a pool
+// holds for itself.
 func TestNoPoolOnTheState(t *testing.T) {
 	t.Parallel()
 	s := start(t)
@@ -70,7 +71,8 @@ func TestNoPoolOnTheState(t *testing.T) {
 	require.NoError(t, err, "that is meant")
 }
 
-// TestNothingInAPoolLeadsToTheState: not what is mounted into or over a pool later, not another name of one of its files, not the base of an image.
+// TestNothingInAPoolLeadsToTheState: not what is mounted into or over a pool later, not another name of one of its files, not the base of
+// an image.
 func TestNothingInAPoolLeadsToTheState(t *testing.T) {
 	t.Parallel()
 	s := start(t)
@@ -88,7 +90,15 @@ func TestNothingInAPoolLeadsToTheState(t *testing.T) {
 	for _, path := range []string{"base.raw", "top.qcow2"} {
 		_, err := s.Look(t.Context(), plan.Place{Pool: "quay-store", Path: path})
 		require.ErrorContains(t, err, "it belongs to the service itself", path)
-		kept, err := s.Plan(t.Context(), plan.Request{Kind: plan.Convert, As: "qcow2", Source: plan.Place{Pool: "quay-store", Path: path}, Destination: &plan.Place{Pool: "sea-store", Path: "out.qcow2"}})
+		kept, err := s.Plan(
+			t.Context(),
+			plan.Request{
+				Kind:        plan.Convert,
+				As:          "qcow2",
+				Source:      plan.Place{Pool: "quay-store", Path: path},
+				Destination: &plan.Place{Pool: "sea-store", Path: "out.qcow2"},
+			},
+		)
 		if err == nil {
 			assert.True(t, kept.Blocked, path)
 		}
@@ -119,7 +129,12 @@ func TestNoStateThroughAnotherDoor(t *testing.T) {
 	server := sshd.Start(t)
 	s := start(t)
 	_, err := s.AddHost(t.Context(), api.NewHost{
-		Name: "quay", Kind: api.NewHostKindSftp, Address: server.Address, User: &server.User, TrustedKey: &server.HostKey, Login: &api.Secrets{Key: ptr(string(server.Key))},
+		Name:       "quay",
+		Kind:       api.NewHostKindSftp,
+		Address:    server.Address,
+		User:       &server.User,
+		TrustedKey: &server.HostKey,
+		Login:      &api.Secrets{Key: ptr(string(server.Key))},
 	})
 	require.NoError(t, err)
 	_, err = s.AddPool(t.Context(), api.NewPool{Name: "far-store", Host: ptr("quay"), Folder: s.State})

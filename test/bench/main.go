@@ -94,7 +94,12 @@ func measure(b *bench, data string, runs int, caches []string) error {
 				}
 			}
 		}
-		fmt.Printf("\n%d MiB, %s, what is read %s the page cache\n", b.size>>20, map[string]string{"half": "half of it zeros", "random": "random data"}[data], map[bool]string{true: "in", false: "not in"}[warm])
+		fmt.Printf(
+			"\n%d MiB, %s, what is read %s the page cache\n",
+			b.size>>20,
+			map[string]string{"half": "half of it zeros", "random": "random data"}[data],
+			map[bool]string{true: "in", false: "not in"}[warm],
+		)
 		report(ways, results, b.size)
 	}
 	return remove(filepath.Join(b.dir, "in-*"))

@@ -22,7 +22,8 @@ import (
 	"bagaglio/core/storage/local"
 )
 
-// Of the pool with many disks: how many there are of each of two formats, how many disks a page has, and how many clients ask for one, for how long.
+// Of the pool with many disks: how many there are of each of two formats, how many disks a page has, and how many clients ask for one, for
+// how long.
 const (
 	ofEach  = 5000
 	onAPage = 50
@@ -188,7 +189,11 @@ func manyClients(ctx context.Context, address, token string) error {
 	}
 	all.Wait()
 	slices.Sort(took)
-	fmt.Printf("%-60s %10.1f\n", fmt.Sprintf("%d clients list one page: %.0f a second, the slowest of a hundred", clients, float64(len(took))/time.Since(begin).Seconds()), took[len(took)*99/100])
+	fmt.Printf(
+		"%-60s %10.1f\n",
+		fmt.Sprintf("%d clients list one page: %.0f a second, the slowest of a hundred", clients, float64(len(took))/time.Since(begin).Seconds()),
+		took[len(took)*99/100],
+	)
 	return failed
 }
 

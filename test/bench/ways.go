@@ -40,7 +40,10 @@ func (b *bench) list() ([]way, error) {
 		if len(b.formats) > 0 && !slices.Contains(b.formats, f.Name) {
 			continue
 		}
-		ways = append(ways, way{copying, []string{"sh", "-c", "cp --reflink=never --sparse=never " + b.source + " " + out + " && sync " + out}, out, b.source})
+		ways = append(
+			ways,
+			way{copying, []string{"sh", "-c", "cp --reflink=never --sparse=never " + b.source + " " + out + " && sync " + out}, out, b.source},
+		)
 		for _, l := range f.Layouts {
 			if len(b.layouts) > 0 && !slices.Contains(b.layouts, l.Name) {
 				continue

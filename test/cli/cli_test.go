@@ -290,7 +290,11 @@ func TestWithTheService(t *testing.T) {
 	assert.Contains(t, run(0, "look", "quay-store:tide-board.raw").Out, "virtual size")
 	assert.Contains(t, run(0, "convert", "quay-store:tide-board.raw", "lighthouse-store:boards/tide-board.vhd", "--yes").Out, "PROVEN")
 	assert.FileExists(t, filepath.Join(lighthouse, "boards", "tide-board.vhd"))
-	assert.Contains(t, run(3, "convert", "quay-store:tide-board.raw", "lighthouse-store:boards/tide-board.vhd").Notes, "Write to boards/tide-board-2.vhd")
+	assert.Contains(
+		t,
+		run(3, "convert", "quay-store:tide-board.raw", "lighthouse-store:boards/tide-board.vhd").Notes,
+		"Write to boards/tide-board-2.vhd",
+	)
 	assert.Contains(t, run(0, "prove", "lighthouse-store:boards/tide-board.vhd", "--against", "quay-store:tide-board.raw").Out, "PROVEN")
 	assert.Equal(t, run(0, "fingerprint", "quay-store:tide-board.raw").Out, testkit.Run(t, quay, "", "fingerprint", "./tide-board.raw").Out)
 	run(4, "prove", "quay-store:tide-board.raw", "--against", "bf1-"+strings.Repeat("0", 64))

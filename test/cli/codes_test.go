@@ -147,7 +147,9 @@ func TestFollowingPastAKill(t *testing.T) {
 	noise := bytes.Repeat([]byte("timetable "), 2_000_000)
 	require.NoError(t, os.WriteFile(filepath.Join(quay, "ticketing.raw"), noise[:len(noise)/512*512], 0o600))
 	p, err := s.Plan(t.Context(), plan.Request{
-		Kind: plan.Copy, Source: plan.Place{Pool: "quay-store", Path: "ticketing.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "copy.raw"},
+		Kind:        plan.Copy,
+		Source:      plan.Place{Pool: "quay-store", Path: "ticketing.raw"},
+		Destination: &plan.Place{Pool: "quay-store", Path: "copy.raw"},
 	})
 	require.NoError(t, err)
 	slow := int64(2 << 20)

@@ -43,7 +43,14 @@ func TestPlacesFromTheCommandLine(t *testing.T) {
 	disk(t, filepath.Join(quay, "crew-roster.raw"), 4<<20)
 	require.NoError(t, os.WriteFile(filepath.Join(quay, "notes.txt"), nil, 0o600))
 	require.NoError(t, os.Mkdir(filepath.Join(quay, "harbour"), 0o700))
-	require.NoError(t, os.WriteFile(filepath.Join(quay, "harbour/clock.vmx"), []byte("displayName = \"harbour-clock\"\nide0:0.fileName = \"../crew-roster.raw\""), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(quay, "harbour/clock.vmx"),
+			[]byte("displayName = \"harbour-clock\"\nide0:0.fileName = \"../crew-roster.raw\""),
+			0o600,
+		),
+	)
 	for i := range 1005 { // more than one answer holds
 		require.NoError(t, os.WriteFile(filepath.Join(quay, fmt.Sprintf("spool-%04d.log", i)), nil, 0o600))
 	}
@@ -86,7 +93,11 @@ func TestPlacesFromTheCommandLine(t *testing.T) {
 		{"pool orphans quay-store", 0, "notes.txt"},
 		{"pool orphans quay-store", 0, "spool-1004.log"},
 		{"move quay-store:crew-roster.raw quay-store:deck/crew-roster.raw --plan", 0, "will name the disk in its new place"},
-		{"move quay-store:crew-roster.raw quay-store:deck/crew-roster.raw --plan --leave-definitions", 0, "deck/crew-roster.raw there before it is started again"},
+		{
+			"move quay-store:crew-roster.raw quay-store:deck/crew-roster.raw --plan --leave-definitions",
+			0,
+			"deck/crew-roster.raw there before it is started again",
+		},
 		{"pool orphans quay-store", 0, "no machine that is known uses it"},
 		{"pool orphans quay-store", 0, "it lies in the folder of harbour-clock, which does not use it"},
 		{"pool disks quay-store --search tickets --only orphans", 0, "it lies in the folder of harbour-clock"},
@@ -115,7 +126,12 @@ func TestARemedyMayBeTyped(t *testing.T) {
 	s := testkit.Start(t, state)
 	disk(t, filepath.Join(s.Pool("quay-store"), "ticketing.raw"), 4<<20)
 	lamp := t.TempDir()
-	walk(t, lamp, state, []step{{"pool add lamp-room " + lamp + " --trait names-by-uuid,dynamic-only,whole-mebibytes --accept vhd", 0, "free"}})
+	walk(
+		t,
+		lamp,
+		state,
+		[]step{{"pool add lamp-room " + lamp + " --trait names-by-uuid,dynamic-only,whole-mebibytes --accept vhd", 0, "free"}},
+	)
 	r := testkit.Run(t, lamp, state, "copy", "quay-store:ticketing.raw", "lamp-room:", "--yes")
 	require.Equal(t, 3, r.Code, r.Notes)
 	remedy := regexp.MustCompile(`Convert to vhd, dynamic \((.*), to (lamp-room:.*\.vhd)\)`).FindStringSubmatch(r.Notes)

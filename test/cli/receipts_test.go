@@ -140,7 +140,11 @@ func TestEveryJobEndsWithAReceipt(t *testing.T) {
 func planned(t *testing.T, s *testkit.Service, name string) string {
 	t.Helper()
 	p, err := s.Plan(t.Context(), plan.Request{
-		Kind: plan.Convert, Source: plan.Place{Pool: "quay-store", Path: "large.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: name}, As: "qcow2", Layout: "compressed",
+		Kind:        plan.Convert,
+		Source:      plan.Place{Pool: "quay-store", Path: "large.raw"},
+		Destination: &plan.Place{Pool: "quay-store", Path: name},
+		As:          "qcow2",
+		Layout:      "compressed",
 	})
 	require.NoError(t, err)
 	require.False(t, p.Blocked, "%+v", p.Plan.Checks)

@@ -67,8 +67,11 @@ func TestComposeRunAndReadTheReceipt(t *testing.T) {
 	p.Click("Places")
 	p.Click("tide-board.vhd")
 	p.AwaitText("No partition table or filesystem that is known")
-	assert.Empty(t, testkit.Eval[[]string](p, `performance.getEntriesByType("resource").map(e => e.name).filter(n => !n.startsWith(location.origin))`),
-		"nothing is loaded from elsewhere")
+	assert.Empty(
+		t,
+		testkit.Eval[[]string](p, `performance.getEntriesByType("resource").map(e => e.name).filter(n => !n.startsWith(location.origin))`),
+		"nothing is loaded from elsewhere",
+	)
 
 	p.Click("Leave the console")
 	p.AwaitText("The console is locked")
@@ -95,7 +98,12 @@ func TestChoicesOfALayout(t *testing.T) {
 	require.NoError(t, err)
 	report, err := s.Look(t.Context(), receipt.Destination.Place)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"tide-board.vmdk", "tide-board-s001.vmdk", "tide-board-s002.vmdk", "tide-board-s003.vmdk"}, report.Files, "what opens it first")
+	assert.Equal(
+		t,
+		[]string{"tide-board.vmdk", "tide-board-s001.vmdk", "tide-board-s002.vmdk", "tide-board-s003.vmdk"},
+		report.Files,
+		"what opens it first",
+	)
 
 	// An overlay on what was made: the base is a disk of that pool, and the piece size is none of its choices.
 	p.Click("Places")

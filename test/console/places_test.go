@@ -85,7 +85,10 @@ func TestAPool(t *testing.T) {
 	assert.FileExists(t, filepath.Join(quay, "tide-board.qcow2"))
 
 	// Whose a disk is, and rules one by one.
-	require.NoError(t, os.WriteFile(filepath.Join(quay, "crew.vmx"), []byte("displayName = \"the crew\"\nscsi0:0.fileName = \"crew-roster.raw\"\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(quay, "crew.vmx"), []byte("displayName = \"the crew\"\nscsi0:0.fileName = \"crew-roster.raw\"\n"), 0o600),
+	)
 	p.Open(s.Address + "/pool?name=pier")
 	p.AwaitText("the crew")
 	p.AwaitText("it lies in the folder of the crew, which does not use it")
@@ -165,5 +168,10 @@ func TestANewHost(t *testing.T) {
 	hosts, err = s.Hosts(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "keeper", hosts[1].User)
-	assert.NotContains(t, testkit.Eval[string](p, `document.documentElement.outerHTML`), "PRIVATE KEY", "what was sent is not kept on the page")
+	assert.NotContains(
+		t,
+		testkit.Eval[string](p, `document.documentElement.outerHTML`),
+		"PRIVATE KEY",
+		"what was sent is not kept on the page",
+	)
 }

@@ -19,7 +19,11 @@ import (
 func begin(t *testing.T, s *testkit.Service, to string, speed int64, replace bool) string {
 	t.Helper()
 	kept, err := s.Plan(t.Context(), plan.Request{
-		Kind: plan.Convert, Source: plan.Place{Pool: "quay-store", Path: "tide-board.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: to}, As: "qcow2", Replace: replace,
+		Kind:        plan.Convert,
+		Source:      plan.Place{Pool: "quay-store", Path: "tide-board.raw"},
+		Destination: &plan.Place{Pool: "lighthouse-store", Path: to},
+		As:          "qcow2",
+		Replace:     replace,
 	})
 	require.NoError(t, err)
 	j, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id, Speed: &speed})

@@ -19,12 +19,20 @@ func TestARemedyForAJobThatWasStopped(t *testing.T) {
 	now := time.Now()
 	hours, all := now.Add(2*time.Hour).Format("15:04")+"-"+now.Add(3*time.Hour).Format("15:04"), ""
 	disk := plan.Place{Pool: "quay-store", Path: "tide-board.raw"}
-	kept, err := s.Plan(t.Context(), plan.Request{Kind: plan.Copy, Release: true, Source: disk, Destination: &plan.Place{Pool: "lighthouse-store", Path: "tide-board.raw"}})
+	kept, err := s.Plan(
+		t.Context(),
+		plan.Request{Kind: plan.Copy, Release: true, Source: disk, Destination: &plan.Place{Pool: "lighthouse-store", Path: "tide-board.raw"}},
+	)
 	require.NoError(t, err)
 	j, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id, Hours: &hours})
 	require.NoError(t, err)
 	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, plan.Request{
-		Kind: plan.Convert, As: "qcow2", Layout: "overlay", Base: disk.Path, Source: disk, Destination: &plan.Place{Pool: "quay-store", Path: "monday.qcow2"},
+		Kind:        plan.Convert,
+		As:          "qcow2",
+		Layout:      "overlay",
+		Base:        disk.Path,
+		Source:      disk,
+		Destination: &plan.Place{Pool: "quay-store", Path: "monday.qcow2"},
 	}).Id)
 	_, err = s.Change(t.Context(), j.Id, api.JobChange{Hours: &all})
 	require.NoError(t, err)

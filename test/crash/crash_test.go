@@ -70,7 +70,14 @@ func TestKilledAtAnyMoment(t *testing.T) {
 			y.trial(l)
 		}
 	}
-	t.Logf("kills tried %d, in the middle of a job %d: gone on %d, begun anew %d, past the end %d; lost 0", y.kills, y.midway, y.resumed, y.anew, y.past)
+	t.Logf(
+		"kills tried %d, in the middle of a job %d: gone on %d, begun anew %d, past the end %d; lost 0",
+		y.kills,
+		y.midway,
+		y.resumed,
+		y.anew,
+		y.past,
+	)
 	if kills >= 200 {
 		assert.Empty(t, y.todo, "points of the code at which nothing was killed")
 	}
@@ -98,7 +105,14 @@ func (y *yard) layouts() (out []layout) {
 // start starts the service; killAt may be empty.
 func (y *yard) start(killAt, points string) *testkit.Service {
 	y.t.Helper()
-	return testkit.StartBinary(y.t, testkit.Torture(y.t), []string{"BAGAGLIO_KILL_AT=" + killAt, "BAGAGLIO_POINTS=" + points}, y.state, "--checkpoint", "15ms")
+	return testkit.StartBinary(
+		y.t,
+		testkit.Torture(y.t),
+		[]string{"BAGAGLIO_KILL_AT=" + killAt, "BAGAGLIO_POINTS=" + points},
+		y.state,
+		"--checkpoint",
+		"15ms",
+	)
 }
 
 // prepare adds the pools and what layouts stand on, and finds the points that each layout passes.
@@ -181,7 +195,14 @@ func (y *yard) base(l layout) string {
 }
 
 func (y *yard) request(l layout, name string, replace bool) plan.Request {
-	return plan.Request{Source: place("quay-store", "cargo-ledger.raw"), Destination: at(name), As: l.format, Layout: l.name, Base: y.base(l), Replace: replace}
+	return plan.Request{
+		Source:      place("quay-store", "cargo-ledger.raw"),
+		Destination: at(name),
+		As:          l.format,
+		Layout:      l.name,
+		Base:        y.base(l),
+		Replace:     replace,
+	}
 }
 
 func (y *yard) begin(s *testkit.Service, r plan.Request) string {

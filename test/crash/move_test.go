@@ -90,11 +90,21 @@ func newMoving(t *testing.T, same bool, content []byte) *moving {
 
 // run runs the service until the move has ended, or until it is killed at a point; then the outcome is empty.
 func (m *moving) run(killAt, points string) api.JobOutcome {
-	s := testkit.StartBinary(m.t, testkit.Torture(m.t), []string{"BAGAGLIO_KILL_AT=" + killAt, "BAGAGLIO_POINTS=" + points}, m.state, "--checkpoint", "15ms")
+	s := testkit.StartBinary(
+		m.t,
+		testkit.Torture(m.t),
+		[]string{"BAGAGLIO_KILL_AT=" + killAt, "BAGAGLIO_POINTS=" + points},
+		m.state,
+		"--checkpoint",
+		"15ms",
+	)
 	defer s.Kill()
 	if jobs, err := s.Jobs(m.t.Context(), 1); err == nil && len(jobs) == 0 {
 		kept, err := s.Plan(m.t.Context(), plan.Request{
-			Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "quay-store", Path: "ledger.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "deck/ledger.raw"},
+			Kind:        plan.Copy,
+			Release:     true,
+			Source:      plan.Place{Pool: "quay-store", Path: "ledger.raw"},
+			Destination: &plan.Place{Pool: "lighthouse-store", Path: "deck/ledger.raw"},
 		})
 		require.NoError(m.t, err)
 		_, _ = s.Start(m.t.Context(), api.NewJob{Plan: kept.Id}) // it may be killed during that

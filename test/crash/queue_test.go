@@ -33,7 +33,10 @@ func TestALongQueue(t *testing.T) {
 	}
 	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: "service", Jobs: 4, Speed: 1})) // until all are there
 	for i := range sources {
-		require.NoError(t, os.WriteFile(filepath.Join(quay, fmt.Sprintf("cabin-%d.raw", i)), fmt.Appendf(make([]byte, 300_000), "cabin %d", i)[:300_000], 0o600))
+		require.NoError(
+			t,
+			os.WriteFile(filepath.Join(quay, fmt.Sprintf("cabin-%d.raw", i)), fmt.Appendf(make([]byte, 300_000), "cabin %d", i)[:300_000], 0o600),
+		)
 	}
 	formats := []struct{ as, extension string }{{"qcow2", ".qcow2"}, {"vhd", ".vhd"}, {"vmdk", ".vmdk"}, {"raw", ".raw"}}
 	name := func(i int) string {

@@ -26,7 +26,17 @@ const mib = 1 << 20
 func farPool(t *testing.T, s *testkit.Service, server *sshd.Server) string {
 	key, host, dir := string(server.Key), "lighthouse", t.TempDir()
 	require.Eventually(t, func() bool {
-		_, err := s.AddHost(t.Context(), api.NewHost{Name: host, Kind: api.NewHostKindSftp, Address: server.Address, User: &server.User, TrustedKey: &server.HostKey, Login: &api.Secrets{Key: &key}})
+		_, err := s.AddHost(
+			t.Context(),
+			api.NewHost{
+				Name:       host,
+				Kind:       api.NewHostKindSftp,
+				Address:    server.Address,
+				User:       &server.User,
+				TrustedKey: &server.HostKey,
+				Login:      &api.Secrets{Key: &key},
+			},
+		)
 		return err == nil
 	}, 10*time.Second, 100*time.Millisecond, "the island's sshd did not start")
 	_, err := s.AddPool(t.Context(), api.NewPool{Name: "far-store", Host: &host, Folder: dir})
@@ -116,7 +126,20 @@ func TestALongLineThatLosesAndGoesDown(t *testing.T) {
 		require.False(t, down, "the line was never cut: the test tested nothing")
 		require.NoError(t, <-up)
 	}
-	carry(plan.Request{Kind: plan.Copy, Source: plan.Place{Pool: "quay-store", Path: "cargo-ledger.raw"}, Destination: &plan.Place{Pool: "far-store", Path: "cargo-ledger.raw"}})
-	carry(plan.Request{Kind: plan.Convert, Source: plan.Place{Pool: "far-store", Path: "cargo-ledger.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "back.qcow2"}, As: "qcow2"})
+	carry(
+		plan.Request{
+			Kind:        plan.Copy,
+			Source:      plan.Place{Pool: "quay-store", Path: "cargo-ledger.raw"},
+			Destination: &plan.Place{Pool: "far-store", Path: "cargo-ledger.raw"},
+		},
+	)
+	carry(
+		plan.Request{
+			Kind:        plan.Convert,
+			Source:      plan.Place{Pool: "far-store", Path: "cargo-ledger.raw"},
+			Destination: &plan.Place{Pool: "quay-store", Path: "back.qcow2"},
+			As:          "qcow2",
+		},
+	)
 	assert.Greater(t, l.lost.Load(), int64(10), "packets that the line lost")
 }

@@ -45,7 +45,11 @@ func (b *bed) ours(put bool) float64 {
 	t := b.t
 	near, err := local.Open(b.near)
 	require.NoError(t, err)
-	far, err := sftp.Open(t.Context(), sftp.Login{Address: b.server.Address, User: b.server.User, Key: b.server.Key, HostKey: b.server.HostKey}, b.far)
+	far, err := sftp.Open(
+		t.Context(),
+		sftp.Login{Address: b.server.Address, User: b.server.User, Key: b.server.Key, HostKey: b.server.HostKey},
+		b.far,
+	)
 	require.NoError(t, err)
 	defer far.Close()
 	var from, to storage.Folder = near, far
@@ -59,7 +63,13 @@ func (b *bed) ours(put bool) float64 {
 	dst, err := disk.Verbatim([]disk.VerbatimFile{{Name: "copy", Size: b.size}}).Create(disk.Target{Folder: to})
 	require.NoError(t, err)
 	var meter transfer.Meter
-	carry := transfer.Transfer{Source: src, Destination: dst, Meter: &meter, Keep: func(transfer.Mark) error { return nil }, Every: time.Second} // a job keeps marks
+	carry := transfer.Transfer{
+		Source:      src,
+		Destination: dst,
+		Meter:       &meter,
+		Keep:        func(transfer.Mark) error { return nil },
+		Every:       time.Second,
+	} // a job keeps marks
 	_, err = carry.Run(t.Context())
 	require.NoError(t, err)
 	require.NoError(t, dst.Commit(t.Context()))
@@ -76,7 +86,15 @@ func (b *bed) system(put bool) float64 {
 	if !put {
 		batch, out = "get -f "+b.far+"/disk "+b.near+"/copy", b.near+"/copy"
 	}
-	cmd := exec.Command("sh", "-c", `echo "$0" | sftp -q -i "$1" -P "$2" -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -b - "$3"`, batch, b.server.KeyFile, port, b.server.User+"@"+host)
+	cmd := exec.Command(
+		"sh",
+		"-c",
+		`echo "$0" | sftp -q -i "$1" -P "$2" -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -b - "$3"`,
+		batch,
+		b.server.KeyFile,
+		port,
+		b.server.User+"@"+host,
+	)
 	start := time.Now()
 	text, err := cmd.CombinedOutput()
 	require.NoError(b.t, err, "%s", text)
@@ -149,12 +167,24 @@ func TestSpeed(t *testing.T) {
 			ours = append(ours, b.ours(put))
 			system = append(system, b.system(put))
 		}
-		t.Logf("loopback, %s: %.0f MiB/s; the system's own client %.0f MiB/s; ratio %.2f", way, median(ours)/(1<<20), median(system)/(1<<20), median(ours)/median(system))
+		t.Logf(
+			"loopback, %s: %.0f MiB/s; the system's own client %.0f MiB/s; ratio %.2f",
+			way,
+			median(ours)/(1<<20),
+			median(system)/(1<<20),
+			median(ours)/median(system),
+		)
 	}
 	const gigabit = 1e9 / 8
 	// Packets are large, so that the program which carries them takes as little as it can of the processors that it shares with both ends.
 	server := lay(t, &link{rate: gigabit, delay: 10 * time.Millisecond, mtu: 60_000})
-	require.Eventually(t, func() bool { _, err := sftp.ShownKey(t.Context(), server.Address); return err == nil }, 10*time.Second, 50*time.Millisecond, "the island's sshd did not start")
+	require.Eventually(
+		t,
+		func() bool { _, err := sftp.ShownKey(t.Context(), server.Address); return err == nil },
+		10*time.Second,
+		50*time.Millisecond,
+		"the island's sshd did not start",
+	)
 	b = newBed(t, server, inMemory(t), inMemory(t), 2<<30) // the line is measured, not the storage at its ends
 	for _, put := range []bool{true, false} {
 		var ours, system, plain []float64
@@ -163,7 +193,13 @@ func TestSpeed(t *testing.T) {
 			system = append(system, b.system(put))
 			plain = append(plain, b.plain(put))
 		}
-		t.Logf("1 Gbit/s and 20 ms there and back, %s: %.0f MiB/s; share of the line %.2f; the system's own client %.2f; a plain connection %.2f",
-			map[bool]string{true: "to the host", false: "from the host"}[put], median(ours)/(1<<20), median(ours)/gigabit, median(system)/gigabit, median(plain)/gigabit)
+		t.Logf(
+			"1 Gbit/s and 20 ms there and back, %s: %.0f MiB/s; share of the line %.2f; the system's own client %.2f; a plain connection %.2f",
+			map[bool]string{true: "to the host", false: "from the host"}[put],
+			median(ours)/(1<<20),
+			median(ours)/gigabit,
+			median(system)/gigabit,
+			median(plain)/gigabit,
+		)
 	}
 }

@@ -37,7 +37,18 @@ func TestPictures(t *testing.T) {
 	}
 	far(t, s)
 	console(t, s, to)
-	made := testkit.Run(t, "/", s.State, "convert", "quay-store:ticketing.raw", "lighthouse-store:ticketing-monday.qcow2", "--layout", "overlay", "--base", "lighthouse-store:ticketing.qcow2")
+	made := testkit.Run(
+		t,
+		"/",
+		s.State,
+		"convert",
+		"quay-store:ticketing.raw",
+		"lighthouse-store:ticketing-monday.qcow2",
+		"--layout",
+		"overlay",
+		"--base",
+		"lighthouse-store:ticketing.qcow2",
+	)
 	require.Zero(t, made.Code, made.Notes)
 	terminal(t, s.State, to)
 }
@@ -107,7 +118,10 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	p.AwaitText("Proven: what arrived")
 	shot("console-job")
 	slow, err := s.Plan(t.Context(), plan.Request{
-		Kind: plan.Convert, Source: plan.Place{Pool: "quay-store", Path: "ticketing.raw"}, Destination: &plan.Place{Pool: "seabag", Path: "ticketing.vhdx"}, As: "vhdx",
+		Kind:        plan.Convert,
+		Source:      plan.Place{Pool: "quay-store", Path: "ticketing.raw"},
+		Destination: &plan.Place{Pool: "seabag", Path: "ticketing.vhdx"},
+		As:          "vhdx",
 	})
 	require.NoError(t, err)
 	speed := int64(5 << 20)
@@ -117,7 +131,11 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	p.AwaitText("over 4 s")
 	shot("console-job-running")
 	replace, err := s.Plan(t.Context(), plan.Request{
-		Kind: plan.Convert, Source: plan.Place{Pool: "quay-store", Path: "crew-roster.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "ticketing.qcow2"}, As: "qcow2", Replace: true,
+		Kind:        plan.Convert,
+		Source:      plan.Place{Pool: "quay-store", Path: "crew-roster.raw"},
+		Destination: &plan.Place{Pool: "lighthouse-store", Path: "ticketing.qcow2"},
+		As:          "qcow2",
+		Replace:     true,
 	})
 	require.NoError(t, err)
 	other, err := s.Start(t.Context(), api.NewJob{Plan: replace.Id})
@@ -167,8 +185,13 @@ func terminal(t *testing.T, state, to string) {
 		"client-keeping": "bagaglio held list; bagaglio limit list; bagaglio log --limit 8",
 		"client-lists":   "bagaglio host list; bagaglio pool list; bagaglio pool show lamp-room; bagaglio pool disks lighthouse-store; bagaglio job list",
 	} {
-		script := "cd /; PATH=" + filepath.Dir(testkit.Binary(t)) + ":$PATH; export BAGAGLIO_STATE=" + state + "; clear; echo '$ " + command + "'; " + command +
-			"; touch " + filepath.Join(state, name) + "; sleep 60"
+		script := "cd /; PATH=" + filepath.Dir(
+			testkit.Binary(t),
+		) + ":$PATH; export BAGAGLIO_STATE=" + state + "; clear; echo '$ " + command + "'; " + command +
+			"; touch " + filepath.Join(
+			state,
+			name,
+		) + "; sleep 60"
 		capture := `xterm -b 10 -bw 0 -geometry 158x52 -fa "DejaVu Sans Mono" -fs 9 -bg "#f7f5ee" -fg "#1d2b33" -e sh -c "$SCRIPT" & X=$!
 			while ! test -e "$DONE"; do sleep 0.1; done; sleep 0.5; import -window root "$PICTURE" && mogrify -trim +repage -bordercolor "#f7f5ee" -border 12 "$PICTURE"; kill $X`
 		cmd := exec.CommandContext(t.Context(), "xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "sh", "-c", capture)

@@ -30,7 +30,11 @@ func TestCopiesToAnotherHost(t *testing.T) {
 			thin := filepath.Join(quay, "cargo-ledger.raw")
 			noise(t, quay, "cargo-ledger.raw", 8*mib)
 			require.NoError(t, os.Truncate(thin, 4096*mib))
-			r := plan.Request{Kind: plan.Copy, Source: plan.Place{Pool: "quay-store", Path: "cargo-ledger.raw"}, Destination: &plan.Place{Pool: "far-store", Path: "ledger/cargo-ledger.raw"}}
+			r := plan.Request{
+				Kind:        plan.Copy,
+				Source:      plan.Place{Pool: "quay-store", Path: "cargo-ledger.raw"},
+				Destination: &plan.Place{Pool: "far-store", Path: "ledger/cargo-ledger.raw"},
+			}
 			kept, err := s.Plan(t.Context(), r)
 			require.NoError(t, err)
 			assert.Equal(t, int64(8*mib), kept.Plan.BytesToWrite, "only what is stored goes over the line")
@@ -49,12 +53,20 @@ func TestCopiesToAnotherHost(t *testing.T) {
 				var st unix.Stat_t
 				require.NoError(t, unix.Stat(filepath.Join(dir, "thin.raw"), &st))
 				assert.Less(t, st.Blocks*512, int64(16*mib), "it is thin there too")
-				kept, err := s.Plan(t.Context(), plan.Request{Kind: plan.Copy, Source: *r.Destination, Destination: &plan.Place{Pool: "quay-store", Path: "back.raw"}})
+				kept, err := s.Plan(
+					t.Context(),
+					plan.Request{Kind: plan.Copy, Source: *r.Destination, Destination: &plan.Place{Pool: "quay-store", Path: "back.raw"}},
+				)
 				require.NoError(t, err)
 				assert.Equal(t, int64(4096*mib), kept.Plan.BytesToWrite, "holes cannot be told from there: the plan says what that costs")
 			}
 			assert.Equal(t, receipt.Source.Fingerprint, receipt.Destination.Fingerprint)
-			back := plan.Request{Kind: plan.Copy, Release: true, Source: *r.Destination, Destination: &plan.Place{Pool: "quay-store", Path: "back.raw"}}
+			back := plan.Request{
+				Kind:        plan.Copy,
+				Release:     true,
+				Source:      *r.Destination,
+				Destination: &plan.Place{Pool: "quay-store", Path: "back.raw"},
+			}
 			if name == "with tools" {
 				receipt = testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, back).Id)
 				assert.NoFileExists(t, filepath.Join(dir, r.Destination.Path), "the source is held")
@@ -72,12 +84,20 @@ func TestRulesOfAPool(t *testing.T) {
 	s := start(t)
 	noise(t, s.Pool("quay-store"), "ticketing.raw", 3*mib+512)
 	lighthouse := s.Pool("lighthouse-store")
-	rules := plan.Rules{Name: "UUIDEXT", Granularity: mib, Accepts: []plan.Accepted{{Format: "vhd", Layouts: []string{"dynamic", "differencing"}}}}
+	rules := plan.Rules{
+		Name:        "UUIDEXT",
+		Granularity: mib,
+		Accepts:     []plan.Accepted{{Format: "vhd", Layouts: []string{"dynamic", "differencing"}}},
+	}
 	rules.Mode, rules.MachineFolders = "0640", true
 	p, err := s.ChangePool(t.Context(), "lighthouse-store", api.PoolChange{Rules: rules})
 	require.NoError(t, err)
 	assert.Equal(t, rules, p.Rules)
-	r := plan.Request{Kind: plan.Copy, Source: plan.Place{Pool: "quay-store", Path: "ticketing.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "ticketing.raw"}}
+	r := plan.Request{
+		Kind:        plan.Copy,
+		Source:      plan.Place{Pool: "quay-store", Path: "ticketing.raw"},
+		Destination: &plan.Place{Pool: "lighthouse-store", Path: "ticketing.raw"},
+	}
 	settle := func(r plan.Request) (plan.Request, []string) { // by the first remedy of what stands in the way
 		var seen []string
 		for {
@@ -113,7 +133,12 @@ func TestRulesOfAPool(t *testing.T) {
 	assert.Contains(t, string(tag[:400]), "ticketing", "its own name stays in the tag")
 	// All of it at once, with the same name in plan and job.
 	for _, kind := range []string{plan.Copy, plan.Convert} {
-		r = plan.Request{Kind: kind, Source: plan.Place{Pool: "quay-store", Path: "ticketing.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "ticketing.raw"}, ByRules: true}
+		r = plan.Request{
+			Kind:        kind,
+			Source:      plan.Place{Pool: "quay-store", Path: "ticketing.raw"},
+			Destination: &plan.Place{Pool: "lighthouse-store", Path: "ticketing.raw"},
+			ByRules:     true,
+		}
 		if kind == plan.Convert {
 			r.As = "vhd"
 		}
@@ -137,7 +162,11 @@ func TestTheListOfAPool(t *testing.T) {
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(quay, "notes.txt"), []byte("tide"), 0o600))
 	limit, offset, down, sort := 10, 10, true, api.FileSize
-	list, err := s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true), Limit: &limit, Offset: &offset, Descending: &down, Sort: &sort})
+	list, err := s.ListDisks(
+		t.Context(),
+		"quay-store",
+		api.ListDisksParams{Refresh: ptr(true), Limit: &limit, Offset: &offset, Descending: &down, Sort: &sort},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, 25, list.Total)
 	require.Len(t, list.Disks, 10)
@@ -150,7 +179,11 @@ func TestTheListOfAPool(t *testing.T) {
 	list, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true), Search: ptr("%")})
 	require.NoError(t, err)
 	assert.Zero(t, list.Total, "what is searched for is no pattern")
-	_, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true), Sort: ptr(api.ListDisksParamsSort("path; DROP TABLE jobs"))})
+	_, err = s.ListDisks(
+		t.Context(),
+		"quay-store",
+		api.ListDisksParams{Refresh: ptr(true), Sort: ptr(api.ListDisksParamsSort("path; DROP TABLE jobs"))},
+	)
 	require.Error(t, err)
 	require.NoError(t, os.Remove(filepath.Join(quay, "deck-03.raw")))
 	list, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true)})
@@ -236,11 +269,20 @@ func TestNothingIsMovedFromUnderADisk(t *testing.T) {
 	s.Pool("lighthouse-store")
 	noise(t, quay, "base.raw", 4*mib)
 	r := plan.Request{
-		Kind: plan.Convert, Source: plan.Place{Pool: "quay-store", Path: "base.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "machines/tide-board/tide-board.qcow2"},
-		As: "qcow2", Layout: "overlay", Base: "base.raw",
+		Kind:        plan.Convert,
+		Source:      plan.Place{Pool: "quay-store", Path: "base.raw"},
+		Destination: &plan.Place{Pool: "quay-store", Path: "machines/tide-board/tide-board.qcow2"},
+		As:          "qcow2",
+		Layout:      "overlay",
+		Base:        "base.raw",
 	}
 	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
-	move := plan.Request{Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "quay-store", Path: "base.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "base.raw"}}
+	move := plan.Request{
+		Kind:        plan.Copy,
+		Release:     true,
+		Source:      plan.Place{Pool: "quay-store", Path: "base.raw"},
+		Destination: &plan.Place{Pool: "lighthouse-store", Path: "base.raw"},
+	}
 	kept, err := s.Plan(t.Context(), move)
 	require.NoError(t, err)
 	require.True(t, kept.Blocked)
@@ -259,12 +301,28 @@ func TestNothingIsMovedFromUnderADisk(t *testing.T) {
 	copied.Release, copied.Family, copied.Destination = false, true, &plan.Place{Pool: "lighthouse-store", Path: "set/base.raw"}
 	kept, err = s.Plan(t.Context(), copied)
 	require.NoError(t, err)
-	assert.Contains(t, testkit.StepOf(t, kept.Plan, plan.StepFill).Uses, plan.Use{Pool: "quay-store", Path: "machines/crew-roster.qcow2"}, "also from other folders")
-	kept, err = s.Plan(t.Context(), plan.Request{Kind: plan.Copy, Release: true, Source: copied.Source, Destination: &plan.Place{Pool: "lighthouse-store", Path: "base-2.raw"}})
+	assert.Contains(
+		t,
+		testkit.StepOf(t, kept.Plan, plan.StepFill).Uses,
+		plan.Use{Pool: "quay-store", Path: "machines/crew-roster.qcow2"},
+		"also from other folders",
+	)
+	kept, err = s.Plan(
+		t.Context(),
+		plan.Request{
+			Kind:        plan.Copy,
+			Release:     true,
+			Source:      copied.Source,
+			Destination: &plan.Place{Pool: "lighthouse-store", Path: "base-2.raw"},
+		},
+	)
 	require.NoError(t, err)
 	move = patched(t, kept.Plan.Request, last.Remedies[1].Change)
 	move.Destination = &plan.Place{Pool: "far-store", Path: "foundation.raw"}
-	require.NoError(t, os.WriteFile(filepath.Join(quay, "machines/tide-board/tide-board.qcow2.bagtag"), []byte("no tag at all"), 0o600)) // it comes along as it is
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(quay, "machines/tide-board/tide-board.qcow2.bagtag"), []byte("no tag at all"), 0o600),
+	) // it comes along as it is
 	receipt := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, move).Id)
 	assert.Contains(t, strings.Join(receipt.Remarks, "\n"), "machines/crew-roster.qcow2 came along, and opens on what it stands on")
 	list, err := s.ListDisks(t.Context(), "far-store", api.ListDisksParams{Refresh: ptr(true), Only: ptr(api.Overlays)})
@@ -276,11 +334,24 @@ func TestNothingIsMovedFromUnderADisk(t *testing.T) {
 	}
 	assert.NoFileExists(t, filepath.Join(quay, "base.raw"))
 	assert.NoFileExists(t, filepath.Join(quay, "machines/crew-roster.qcow2"))
-	proof := testkit.Begin(t, s.Service, plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "far-store", Path: "machines/crew-roster.qcow2"}, Tag: plan.TagBeside})
+	proof := testkit.Begin(
+		t,
+		s.Service,
+		plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "far-store", Path: "machines/crew-roster.qcow2"}, Tag: plan.TagBeside},
+	)
 	receipt = testkit.Proven(t, s.Service, proof.Id)
 	assert.NotEmpty(t, receipt.Source.Fingerprint)
 	assert.Equal(t, "machines/crew-roster.qcow2.bagtag", receipt.Tag)
-	quick := testkit.Begin(t, s.Service, plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "far-store", Path: "machines/crew-roster.qcow2"}, Tag: plan.TagBeside, Quick: true})
+	quick := testkit.Begin(
+		t,
+		s.Service,
+		plan.Request{
+			Kind:   plan.Prove,
+			Source: plan.Place{Pool: "far-store", Path: "machines/crew-roster.qcow2"},
+			Tag:    plan.TagBeside,
+			Quick:  true,
+		},
+	)
 	testkit.Await(t, s.Service, quick.Id)
 	receipt, err = s.Receipt(t.Context(), quick.Id)
 	require.NoError(t, err)

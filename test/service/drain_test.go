@@ -15,7 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestDrainingAMachine takes its definition along beside its disks, names what is left behind, and chooses no drive by itself that may be unplugged.
+// TestDrainingAMachine takes its definition along beside its disks, names what is left behind, and chooses no drive by itself that may be
+// unplugged.
 func TestDrainingAMachine(t *testing.T) {
 	s := start(t)
 	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
@@ -24,12 +25,23 @@ func TestDrainingAMachine(t *testing.T) {
 	}
 	const definition = "displayName = \"tide-board\"\nscsi0:0.fileName = \"a.raw\"\nscsi0:1.fileName = \"b.raw\"\n"
 	require.NoError(t, os.WriteFile(filepath.Join(quay, "tide/tide.vmx"), []byte(definition), 0o640))
-	require.NoError(t, os.WriteFile(filepath.Join(quay, "alone.vmx"), []byte("displayName = \"gate-kiosk\"\nscsi0:0.fileName = \"/elsewhere/kiosk.raw\"\n"), 0o640))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(quay, "alone.vmx"),
+			[]byte("displayName = \"gate-kiosk\"\nscsi0:0.fileName = \"/elsewhere/kiosk.raw\"\n"),
+			0o640,
+		),
+	)
 	for i := range 25 {
 		require.NoError(t, os.WriteFile(filepath.Join(quay, fmt.Sprintf("notes-%02d.txt", i)), nil, 0o600))
 	}
 	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, plan.Request{
-		Kind: plan.Convert, As: "qcow2", Release: true, Source: plan.Place{Pool: "quay-store", Path: "log.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "log.qcow2"},
+		Kind:        plan.Convert,
+		As:          "qcow2",
+		Release:     true,
+		Source:      plan.Place{Pool: "quay-store", Path: "log.raw"},
+		Destination: &plan.Place{Pool: "quay-store", Path: "log.qcow2"},
 	}).Id)
 	b, err := s.Balance(t.Context(), api.BalanceRequest{Kind: api.Drain, Pools: []string{"quay-store"}})
 	require.NoError(t, err)

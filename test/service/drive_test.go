@@ -24,7 +24,11 @@ func TestADriveComesAndGoes(t *testing.T) {
 	s := testkit.Start(t, state)
 	noise(t, s.Pool("quay-store"), "tide-board.raw", 4*mib)
 	addPool(t, s.Service, "seabag", dir)
-	copied := plan.Request{Kind: plan.Copy, Source: plan.Place{Pool: "quay-store", Path: "tide-board.raw"}, Destination: &plan.Place{Pool: "seabag", Path: "tide-board.raw"}}
+	copied := plan.Request{
+		Kind:        plan.Copy,
+		Source:      plan.Place{Pool: "quay-store", Path: "tide-board.raw"},
+		Destination: &plan.Place{Pool: "seabag", Path: "tide-board.raw"},
+	}
 	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, copied).Id)
 	seabag := func(s *client.Service) api.Pool {
 		p, err := s.Pool(t.Context(), "seabag")
@@ -33,7 +37,13 @@ func TestADriveComesAndGoes(t *testing.T) {
 	}
 	require.True(t, seabag(s.Service).Facts.Mounted)
 
-	require.Eventually(t, func() bool { return unix.Unmount(dir, 0) == nil }, 10*time.Second, 50*time.Millisecond, "the drive is busy though nothing is done with it")
+	require.Eventually(
+		t,
+		func() bool { return unix.Unmount(dir, 0) == nil },
+		10*time.Second,
+		50*time.Millisecond,
+		"the drive is busy though nothing is done with it",
+	)
 	p := seabag(s.Service)
 	require.NotNil(t, p.Problem)
 	assert.Contains(t, *p.Problem, "its drive is not mounted")
@@ -51,7 +61,13 @@ func TestADriveComesAndGoes(t *testing.T) {
 	s.Stop()
 	mount(t, "tmpfs", dir, "tmpfs", "size=32m,ro")
 	s = testkit.Start(t, state)
-	require.Eventually(t, func() bool { return seabag(s.Service).Facts.ReadOnly }, 10*time.Second, 50*time.Millisecond, "what the pool can do was not read again")
+	require.Eventually(
+		t,
+		func() bool { return seabag(s.Service).Facts.ReadOnly },
+		10*time.Second,
+		50*time.Millisecond,
+		"what the pool can do was not read again",
+	)
 	require.NoError(t, unix.Unmount(dir, unix.MNT_DETACH))
 	require.NoError(t, unix.Unmount(dir, unix.MNT_DETACH))
 	trial, err := s.TestPool(t.Context(), "seabag", false)

@@ -36,9 +36,25 @@ func TestMachinesOwnDisks(t *testing.T) {
 	}
 	assert.Nil(t, entry("quay-store", "gate.raw").Orphan, "no machine is known at all")
 
-	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, plan.Request{Kind: plan.Convert, As: "qcow2", Layout: "overlay", Base: "tide-board/base.raw",
-		Source: plan.Place{Pool: "quay-store", Path: "gate.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "tide-board/top.qcow2"}}).Id)
-	define("crew-roster/crew-roster.vmx", fmt.Sprintf("displayName = \"crew-roster\"\nscsi0:0.fileName = \"crew-roster.raw\"\nscsi0:1.fileName = \"%s/roster-log.raw\"\n", sea))
+	testkit.Proven(
+		t,
+		s.Service,
+		testkit.Begin(t, s.Service, plan.Request{
+			Kind:   plan.Convert,
+			As:     "qcow2",
+			Layout: "overlay",
+			Base:   "tide-board/base.raw",
+			Source: plan.Place{
+				Pool: "quay-store",
+				Path: "gate.raw",
+			},
+			Destination: &plan.Place{Pool: "quay-store", Path: "tide-board/top.qcow2"},
+		}).Id,
+	)
+	define(
+		"crew-roster/crew-roster.vmx",
+		fmt.Sprintf("displayName = \"crew-roster\"\nscsi0:0.fileName = \"crew-roster.raw\"\nscsi0:1.fileName = \"%s/roster-log.raw\"\n", sea),
+	)
 	define("tide-board/tide-board.xml", "<domain><name>tide-board</name><devices><disk><source file='top.qcow2'/></disk></devices></domain>")
 
 	for path, want := range map[string]struct{ machine, orphan string }{
@@ -68,13 +84,22 @@ func TestMachinesOwnDisks(t *testing.T) {
 
 	// What plans make of that.
 	lighthouse := s.Pool("lighthouse-store")
-	_, err = s.ChangePool(t.Context(), "lighthouse-store", api.PoolChange{Rules: plan.Rules{MachineFolders: true, Name: "MACHINE-UUIDEXT", NoRunning: true}})
+	_, err = s.ChangePool(
+		t.Context(),
+		"lighthouse-store",
+		api.PoolChange{Rules: plan.Rules{MachineFolders: true, Name: "MACHINE-UUIDEXT", NoRunning: true}},
+	)
 	require.NoError(t, err)
 	require.NoError(t, os.MkdirAll(filepath.Join(lighthouse, "tide-board"), 0o700))
 	require.NoError(t, os.Rename(filepath.Join(quay, "tide-board/tide-board.xml"), filepath.Join(lighthouse, "tide-board/tide-board.xml")))
 	_, err = s.ListDisks(t.Context(), "lighthouse-store", api.ListDisksParams{Refresh: ptr(true)})
 	require.NoError(t, err)
-	r := plan.Request{Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "sea-store", Path: "roster-log.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "roster-log.raw"}}
+	r := plan.Request{
+		Kind:        plan.Copy,
+		Release:     true,
+		Source:      plan.Place{Pool: "sea-store", Path: "roster-log.raw"},
+		Destination: &plan.Place{Pool: "lighthouse-store", Path: "roster-log.raw"},
+	}
 	checks := func() map[string]plan.Check {
 		kept, err := s.Plan(t.Context(), r)
 		require.NoError(t, err)
@@ -87,7 +112,11 @@ func TestMachinesOwnDisks(t *testing.T) {
 	by := checks()
 	assert.Contains(t, by["machine"].Message, "crew-roster (quay-store:crew-roster/crew-roster.vmx) will name the disk in its new place")
 	r.LeaveDefinitions = true
-	assert.Contains(t, checks()["machine"].Message, "crew-roster (quay-store:crew-roster/crew-roster.vmx) names this disk where it is now: write "+lighthouse+"/roster-log.raw there")
+	assert.Contains(
+		t,
+		checks()["machine"].Message,
+		"crew-roster (quay-store:crew-roster/crew-roster.vmx) names this disk where it is now: write "+lighthouse+"/roster-log.raw there",
+	)
 	r.LeaveDefinitions = false
 	assert.Contains(t, by["rule-running"].Message, "not for machines that run")
 	require.NotEmpty(t, by["rule-folder"].Remedies)
@@ -125,10 +154,18 @@ func TestDefinitionsFollowTheirDisks(t *testing.T) {
 	}
 	const domain = "<domain type='x'>\n  <name>crew-roster</name> <!-- since the quay -->\n  <devices>\n    <disk><driver type='raw'/><source file=\"%s\"/></disk><disk><driver type='%s'/><source file='%s'/></disk>\n  </devices>\n</domain>\n"
 	define("roster/crew-roster.xml", fmt.Sprintf(domain, quay+"/roster/a.raw", "raw", "b.raw"))
-	define("cargo/cargo-ledger.ovf", `<Envelope><References><File id="f" href="c.raw"/></References><DiskSection><Disk fileRef="f"/></DiskSection><VirtualSystem id="cargo-ledger"/></Envelope>`)
+	define(
+		"cargo/cargo-ledger.ovf",
+		`<Envelope><References><File id="f" href="c.raw"/></References><DiskSection><Disk fileRef="f"/></DiskSection><VirtualSystem id="cargo-ledger"/></Envelope>`,
+	)
 	require.NoError(t, os.WriteFile(filepath.Join(quay, "cargo/cargo-ledger.mf"), []byte("SHA256(cargo-ledger.ovf)= 00"), 0o600))
 	move := func(from, pool, to string, change func(*plan.Request)) api.Job {
-		r := plan.Request{Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "quay-store", Path: from}, Destination: &plan.Place{Pool: pool, Path: to}}
+		r := plan.Request{
+			Kind:        plan.Copy,
+			Release:     true,
+			Source:      plan.Place{Pool: "quay-store", Path: from},
+			Destination: &plan.Place{Pool: pool, Path: to},
+		}
 		if change != nil {
 			change(&r)
 		}
@@ -158,13 +195,24 @@ func TestDefinitionsFollowTheirDisks(t *testing.T) {
 	require.NoError(t, err)
 
 	// A definition that a manifest speaks of stays, and so it does on request.
-	kept, err := s.Plan(t.Context(), plan.Request{Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "quay-store", Path: "cargo/c.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "cargo/d.raw"}})
+	kept, err := s.Plan(
+		t.Context(),
+		plan.Request{
+			Kind:        plan.Copy,
+			Release:     true,
+			Source:      plan.Place{Pool: "quay-store", Path: "cargo/c.raw"},
+			Destination: &plan.Place{Pool: "quay-store", Path: "cargo/d.raw"},
+		},
+	)
 	require.NoError(t, err)
 	assert.NotContains(t, testkit.Kinds(kept.Plan), plan.StepHandOver)
 	assert.Contains(t, fmt.Sprint(kept.Plan.Checks), "a file beside it holds its checksum")
 	require.NoError(t, os.Remove(filepath.Join(quay, "cargo/cargo-ledger.mf")))
 	testkit.Proven(t, s.Service, move("cargo/c.raw", "quay-store", "cargo/d.raw", func(r *plan.Request) { r.LeaveDefinitions = true }).Id)
-	is("cargo/cargo-ledger.ovf", `<Envelope><References><File id="f" href="c.raw"/></References><DiskSection><Disk fileRef="f"/></DiskSection><VirtualSystem id="cargo-ledger"/></Envelope>`)
+	is(
+		"cargo/cargo-ledger.ovf",
+		`<Envelope><References><File id="f" href="c.raw"/></References><DiskSection><Disk fileRef="f"/></DiskSection><VirtualSystem id="cargo-ledger"/></Envelope>`,
+	)
 }
 
 // TestDisksThatLeaveTheirMachine for another host, where no definition can name them.
@@ -174,7 +222,12 @@ func TestDisksThatLeaveTheirMachine(t *testing.T) {
 	quay := s.Pool("quay-store")
 	noise(t, quay, "gate.raw", mib)
 	require.NoError(t, os.WriteFile(filepath.Join(quay, "gate.vmx"), []byte(`scsi0:0.fileName = "gate.raw"`), 0o600))
-	r := plan.Request{Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "quay-store", Path: "gate.raw"}, Destination: &plan.Place{Pool: "far-store", Path: "gate.raw"}}
+	r := plan.Request{
+		Kind:        plan.Copy,
+		Release:     true,
+		Source:      plan.Place{Pool: "quay-store", Path: "gate.raw"},
+		Destination: &plan.Place{Pool: "far-store", Path: "gate.raw"},
+	}
 	kept, err := s.Plan(t.Context(), r)
 	require.NoError(t, err)
 	assert.Contains(t, kept.Plan.Checks[len(kept.Plan.Checks)-1].Message, "the disk will be on another host")
@@ -183,8 +236,20 @@ func TestDisksThatLeaveTheirMachine(t *testing.T) {
 	// On that host, where files cannot be swapped, a definition follows like on this one.
 	noise(t, dir, "tide/tide-board.raw", mib)
 	definition := filepath.Join(dir, "tide/tide-board.xml")
-	require.NoError(t, os.WriteFile(definition, []byte("<domain><name>tide-board</name><devices><disk><source file='tide-board.raw'/></disk></devices></domain>"), 0o640))
-	r = plan.Request{Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "far-store", Path: "tide/tide-board.raw"}, Destination: &plan.Place{Pool: "far-store", Path: "lamp-room/tide-board.raw"}}
+	require.NoError(
+		t,
+		os.WriteFile(
+			definition,
+			[]byte("<domain><name>tide-board</name><devices><disk><source file='tide-board.raw'/></disk></devices></domain>"),
+			0o640,
+		),
+	)
+	r = plan.Request{
+		Kind:        plan.Copy,
+		Release:     true,
+		Source:      plan.Place{Pool: "far-store", Path: "tide/tide-board.raw"},
+		Destination: &plan.Place{Pool: "far-store", Path: "lamp-room/tide-board.raw"},
+	}
 	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
 	b, err := os.ReadFile(definition)
 	require.NoError(t, err)

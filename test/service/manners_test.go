@@ -25,8 +25,12 @@ func TestPlansAreKept(t *testing.T) {
 	s := start(t)
 	noise(t, s.Pool("quay-store"), "gate.raw", mib)
 	s.Pool("lighthouse-store")
-	made := call{method: http.MethodPost, path: "/v1/plans", header: authorised(s),
-		body: `{"kind":"convert","as":"qcow2","source":{"pool":"quay-store","path":"gate.raw"},"destination":{"pool":"lighthouse-store","path":"gate.qcow2"}}`}.do(t, s)
+	made := call{
+		method: http.MethodPost,
+		path:   "/v1/plans",
+		header: authorised(s),
+		body:   `{"kind":"convert","as":"qcow2","source":{"pool":"quay-store","path":"gate.raw"},"destination":{"pool":"lighthouse-store","path":"gate.qcow2"}}`,
+	}.do(t, s)
 	require.Equal(t, http.StatusCreated, made.StatusCode)
 	var kept api.KeptPlan
 	require.NoError(t, json.NewDecoder(made.Body).Decode(&kept))

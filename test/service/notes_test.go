@@ -28,7 +28,11 @@ func TestWhatIsNoted(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, events[0].Who, "a wrong token")
 	assert.Contains(t, events[0].Result, http.StatusText(http.StatusUnauthorized))
-	j := testkit.Begin(t, s.Service, plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "quay-store", Path: "ticketing.raw"}, Against: "bf1-" + strings.Repeat("0", 64)})
+	j := testkit.Begin(
+		t,
+		s.Service,
+		plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "quay-store", Path: "ticketing.raw"}, Against: "bf1-" + strings.Repeat("0", 64)},
+	)
 	for _, err := range s.Follow(t.Context(), j.Id) {
 		require.NoError(t, err)
 	}
@@ -73,7 +77,14 @@ func TestAGroupIsWhole(t *testing.T) {
 	for i := range 40 {
 		name := fmt.Sprintf("deck-%02d.raw", i)
 		noise(t, quay, name, mib)
-		requests = append(requests, plan.Request{Kind: plan.Copy, Source: plan.Place{Pool: "quay-store", Path: name}, Destination: &plan.Place{Pool: "lighthouse-store", Path: name}})
+		requests = append(
+			requests,
+			plan.Request{
+				Kind:        plan.Copy,
+				Source:      plan.Place{Pool: "quay-store", Path: name},
+				Destination: &plan.Place{Pool: "lighthouse-store", Path: name},
+			},
+		)
 	}
 	ctx, cut := context.WithCancel(t.Context())
 	go func() {

@@ -26,7 +26,12 @@ func ptr[T any](v T) *T { return &v }
 func lighthouse(t *testing.T, s *testkit.Service, server *sshd.Server) string {
 	t.Helper()
 	_, err := s.AddHost(t.Context(), api.NewHost{
-		Name: "lighthouse", Kind: api.NewHostKindSftp, Address: server.Address, User: &server.User, TrustedKey: &server.HostKey, Login: &api.Secrets{Key: ptr(string(server.Key))},
+		Name:       "lighthouse",
+		Kind:       api.NewHostKindSftp,
+		Address:    server.Address,
+		User:       &server.User,
+		TrustedKey: &server.HostKey,
+		Login:      &api.Secrets{Key: ptr(string(server.Key))},
 	})
 	require.NoError(t, err)
 	dir := t.TempDir()
@@ -39,7 +44,16 @@ func lighthouse(t *testing.T, s *testkit.Service, server *sshd.Server) string {
 func TestHostsAreTrustedFirst(t *testing.T) {
 	s := start(t)
 	server := sshd.Start(t)
-	h, err := s.AddHost(t.Context(), api.NewHost{Name: "lighthouse", Kind: api.NewHostKindSftp, Address: server.Address, User: &server.User, Login: &api.Secrets{Key: ptr(string(server.Key))}})
+	h, err := s.AddHost(
+		t.Context(),
+		api.NewHost{
+			Name:    "lighthouse",
+			Kind:    api.NewHostKindSftp,
+			Address: server.Address,
+			User:    &server.User,
+			Login:   &api.Secrets{Key: ptr(string(server.Key))},
+		},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, h.ShownKey)
 	assert.Equal(t, server.HostKey, *h.ShownKey)
@@ -69,7 +83,11 @@ func TestHostsAreTrustedFirst(t *testing.T) {
 	for _, step := range trial.Steps {
 		steps = append(steps, step.Name)
 	}
-	assert.Equal(t, []string{"reach", "log in", "list", "free space", "write", "rename", "sync", "holes", "names", "sharing", "speed", "clear up"}, steps)
+	assert.Equal(
+		t,
+		[]string{"reach", "log in", "list", "free space", "write", "rename", "sync", "holes", "names", "sharing", "speed", "clear up"},
+		steps,
+	)
 	assert.Positive(t, trial.Facts.WriteSpeed)
 	require.ErrorContains(t, s.RemoveHost(t.Context(), "lighthouse"), "far-store lies on the host")
 
@@ -93,7 +111,17 @@ func TestSecretsAreNeverTold(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(secrets, "127.0.0.1"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(secrets, "127.0.0.1/password"), []byte(fromFile+"\n"), 0o600))
 	for name, login := range map[string]api.Secrets{"buoy": {Password: ptr(password)}, "pier": {Password: ptr("file:password")}, "mole": {Password: ptr("env:PATH")}} {
-		_, err := s.AddHost(t.Context(), api.NewHost{Name: name, Kind: api.NewHostKindSftp, Address: server.Address, User: ptr("crew"), TrustedKey: &server.HostKey, Login: &login})
+		_, err := s.AddHost(
+			t.Context(),
+			api.NewHost{
+				Name:       name,
+				Kind:       api.NewHostKindSftp,
+				Address:    server.Address,
+				User:       ptr("crew"),
+				TrustedKey: &server.HostKey,
+				Login:      &login,
+			},
+		)
 		require.NoError(t, err)
 		trial, err := s.TestHost(t.Context(), name)
 		require.NoError(t, err)
@@ -179,7 +207,13 @@ func TestReplacingOnAnotherHost(t *testing.T) {
 	dir := lighthouse(t, s, sshd.Start(t))
 	noise(t, s.Pool("quay-store"), "tide-board.raw", 4*mib)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "tide-board.vhd"), []byte("old"), 0o600))
-	r := plan.Request{Kind: plan.Convert, Source: plan.Place{Pool: "quay-store", Path: "tide-board.raw"}, Destination: &plan.Place{Pool: "far-store", Path: "tide-board.vhd"}, As: "vhd", Replace: true}
+	r := plan.Request{
+		Kind:        plan.Convert,
+		Source:      plan.Place{Pool: "quay-store", Path: "tide-board.raw"},
+		Destination: &plan.Place{Pool: "far-store", Path: "tide-board.vhd"},
+		As:          "vhd",
+		Replace:     true,
+	}
 	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
 	held, err := s.Held(t.Context())
 	require.NoError(t, err)
@@ -204,7 +238,12 @@ func TestDisksOnAWebServer(t *testing.T) {
 	p, err := s.AddPool(t.Context(), api.NewPool{Name: "pier-web", Host: ptr("pier"), Folder: "/disks"})
 	require.NoError(t, err)
 	assert.True(t, p.ReadOnly)
-	r := plan.Request{Kind: plan.Convert, Source: plan.Place{Pool: "pier-web", Path: "tide-board.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "tide-board.vdi"}, As: "vdi"}
+	r := plan.Request{
+		Kind:        plan.Convert,
+		Source:      plan.Place{Pool: "pier-web", Path: "tide-board.raw"},
+		Destination: &plan.Place{Pool: "lighthouse-store", Path: "tide-board.vdi"},
+		As:          "vdi",
+	}
 	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
 
 	// One that does not tell what lies in it: pieces are found all the same, and one that is missing.

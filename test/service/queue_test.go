@@ -280,7 +280,12 @@ func TestWhatIsReplacedIsHeld(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, before, back)
 	prove := plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "lighthouse-store", Path: "deck/ticketing.qcow2"}, Tag: plan.TagBeside}
-	assert.Equal(t, api.JobOutcomeProven, *testkit.Await(t, s.Service, testkit.Begin(t, s.Service, prove).Id).Outcome, "its tag came back with it")
+	assert.Equal(
+		t,
+		api.JobOutcomeProven,
+		*testkit.Await(t, s.Service, testkit.Begin(t, s.Service, prove).Id).Outcome,
+		"its tag came back with it",
+	)
 
 	held, err = s.Held(t.Context())
 	require.NoError(t, err)

@@ -39,7 +39,12 @@ func noise(t *testing.T, dir, name string, size int64) {
 
 // convert asks for a disk of quay-store as another one in lighthouse-store.
 func convert(from, to, as string) plan.Request {
-	return plan.Request{Kind: plan.Convert, Source: plan.Place{Pool: "quay-store", Path: from}, Destination: &plan.Place{Pool: "lighthouse-store", Path: to}, As: as}
+	return plan.Request{
+		Kind:        plan.Convert,
+		Source:      plan.Place{Pool: "quay-store", Path: from},
+		Destination: &plan.Place{Pool: "lighthouse-store", Path: to},
+		As:          as,
+	}
 }
 
 // awaitStep returns when the job has come to that step.
@@ -214,7 +219,16 @@ func TestEveryAnswerIsAsDescribed(t *testing.T) {
 func aroundPlaces(t *testing.T, s *client.Service) {
 	t.Helper()
 	server := sshd.Start(t)
-	h, err := s.AddHost(t.Context(), api.NewHost{Name: "lighthouse", Kind: api.NewHostKindSftp, Address: server.Address, User: &server.User, Login: &api.Secrets{Key: ptr(string(server.Key))}})
+	h, err := s.AddHost(
+		t.Context(),
+		api.NewHost{
+			Name:    "lighthouse",
+			Kind:    api.NewHostKindSftp,
+			Address: server.Address,
+			User:    &server.User,
+			Login:   &api.Secrets{Key: ptr(string(server.Key))},
+		},
+	)
 	require.NoError(t, err)
 	trial, err := s.TestHost(t.Context(), "lighthouse")
 	require.NoError(t, err)
@@ -241,9 +255,13 @@ func aroundPlaces(t *testing.T, s *client.Service) {
 	b, err := s.Balance(t.Context(), api.BalanceRequest{Kind: api.Spread, Pools: []string{"quay-store", "lighthouse-store"}})
 	require.NoError(t, err)
 	assert.Len(t, b.Before, 2)
-	g, err := s.StartGroup(t.Context(), api.NewGroup{Name: "carry", Requests: []plan.Request{{
-		Kind: plan.Copy, Source: plan.Place{Pool: "quay-store", Path: "ticketing.raw"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "carried/ticketing.raw"},
-	}}})
+	g, err := s.StartGroup(t.Context(), api.NewGroup{Name: "carry", Requests: []plan.Request{
+		{
+			Kind:        plan.Copy,
+			Source:      plan.Place{Pool: "quay-store", Path: "ticketing.raw"},
+			Destination: &plan.Place{Pool: "lighthouse-store", Path: "carried/ticketing.raw"},
+		},
+	}})
 	require.NoError(t, err)
 	require.Len(t, g.Jobs, 1)
 	assert.Equal(t, api.JobStateDone, testkit.Await(t, s, g.Jobs[0].Id).State)

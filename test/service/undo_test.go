@@ -83,7 +83,16 @@ func TestEndedJobsAreTakenBack(t *testing.T) {
 	assert.Equal(t, 404, answer.Status)
 
 	// A disk that only got another name is renamed back.
-	renamed := testkit.Begin(t, s.Service, plan.Request{Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "quay-store", Path: "tide-board.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "old/board.raw"}})
+	renamed := testkit.Begin(
+		t,
+		s.Service,
+		plan.Request{
+			Kind:        plan.Copy,
+			Release:     true,
+			Source:      plan.Place{Pool: "quay-store", Path: "tide-board.raw"},
+			Destination: &plan.Place{Pool: "quay-store", Path: "old/board.raw"},
+		},
+	)
 	testkit.Proven(t, s.Service, renamed.Id)
 	is(false, quay, "tide-board.raw")
 	testkit.Proven(t, s.Service, undo(renamed.Id).Id)
@@ -109,7 +118,15 @@ func TestFieldsOfAnotherKindAreRefused(t *testing.T) {
 		`{"kind":"convert","sauce":{}}`: `takes no "sauce"`,
 		`{"kind":"teleport"}`:           `"teleport" is not known`,
 	} {
-		resp := call{method: http.MethodPost, path: "/v1/plans", body: body, header: map[string]string{"Authorization": "Bearer " + s.Token, "Content-Type": "application/json"}}.do(t, s)
+		resp := call{
+			method: http.MethodPost,
+			path:   "/v1/plans",
+			body:   body,
+			header: map[string]string{"Authorization": "Bearer " + s.Token, "Content-Type": "application/json"},
+		}.do(
+			t,
+			s,
+		)
 		var problem api.Problem
 		require.NoError(t, json.NewDecoder(resp.Body).Decode(&problem))
 		assert.Equal(t, 400, resp.StatusCode, body)

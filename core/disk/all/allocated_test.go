@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestAllocatedMeansOneThing for every layout: bytes of guest content that are stored and not known to be zeros. A thick image takes more of the
-// storage, and has no more allocated.
+// TestAllocatedMeansOneThing for every layout: bytes of guest content that are stored and not known to be zeros. A thick image takes more
+// of the storage, and has no more allocated.
 func TestAllocatedMeansOneThing(t *testing.T) {
 	c := scattered()
 	for _, l := range rows() {

@@ -39,7 +39,13 @@ var variants = map[string]map[string]disk.Options{
 	"qcow2-thin":  {"-v2": {Version: 2}, "-512": {BlockSize: 512}, "-4K": {BlockSize: 4096}, "-2M": {BlockSize: 2 << 20}},
 	"qcow2-thick": {"-tables": {Reserve: "tables"}, "-4K": {BlockSize: 4096}},
 	"qcow2-compressed": {
-		"-v2": {Version: 2}, "-zstd": {Compression: "zstd"}, "-512": {BlockSize: 512}, "-4K": {BlockSize: 4096}, "-2M-zstd": {BlockSize: 2 << 20, Compression: "zstd"},
+		"-v2": {
+			Version: 2,
+		},
+		"-zstd":    {Compression: "zstd"},
+		"-512":     {BlockSize: 512},
+		"-4K":      {BlockSize: 4096},
+		"-2M-zstd": {BlockSize: 2 << 20, Compression: "zstd"},
 	},
 	"qcow2-overlay":     {"-v2": {Version: 2}, "-512": {BlockSize: 512}, "-2M": {BlockSize: 2 << 20}},
 	"vmdk-split-sparse": {"-5M": {PieceSize: 5 << 20}},
@@ -129,7 +135,11 @@ func contents() []content {
 		{name: "one sector", size: 512, pieces: []piece{{0, noise(5, 512)}}},
 		{name: "odd size", size: 3*mib + 17*512, pieces: []piece{{5, noise(6, 3*mib+17*512-5)}}},
 		{name: "5 TiB", size: 5 << 40, pieces: []piece{{1 << 30, noise(7, 4096)}, {5<<40 - 4096, noise(9, 4096)}}},
-		{name: "large and nearly empty", size: 1 << 40, pieces: []piece{{0, noise(7, 4096)}, {600 << 30, noise(8, 3*mib)}, {1<<40 - 4096, noise(9, 4096)}}},
+		{
+			name:   "large and nearly empty",
+			size:   1 << 40,
+			pieces: []piece{{0, noise(7, 4096)}, {600 << 30, noise(8, 3*mib)}, {1<<40 - 4096, noise(9, 4096)}},
+		},
 	}
 }
 
@@ -180,13 +190,21 @@ func begin(t testing.TB, l layout, folder *local.Folder, size int64) disk.Writer
 func target(t testing.TB, l layout, folder *local.Folder, size int64) disk.Target {
 	t.Helper()
 	out := disk.Target{
-		Folder: folder, Name: l.fileName(), Size: size, Layout: l.Name, Options: l.options, Identifier: [16]byte{1, 2, 3}, Created: time.Unix(1_800_000_000, 0),
+		Folder:     folder,
+		Name:       l.fileName(),
+		Size:       size,
+		Layout:     l.Name,
+		Options:    l.options,
+		Identifier: [16]byte{1, 2, 3},
+		Created:    time.Unix(1_800_000_000, 0),
 	}
 	if !l.Stands {
 		return out
 	}
 	out.BaseName = "base" + l.format.Extensions[0]
-	w, err := l.format.Create(disk.Target{Folder: folder, Name: out.BaseName, Size: size, Layout: l.format.Layouts[0].Name, Identifier: [16]byte{4, 5}})
+	w, err := l.format.Create(
+		disk.Target{Folder: folder, Name: out.BaseName, Size: size, Layout: l.format.Layouts[0].Name, Identifier: [16]byte{4, 5}},
+	)
 	require.NoError(t, err)
 	for off := int64(0); off < size; off += size/5 + 1 {
 		_, err := w.WriteAt(noise(99, int(min(150_000, size-off))), off)

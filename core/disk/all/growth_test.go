@@ -10,8 +10,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// freeFrom tells for the layouts that grow, by their specifications alone, from which offset of the file on a hypervisor takes the room for what
-// the guest writes next: behind all tables, and behind all that is stored. footer is how long what may lie there is, which it writes anew behind.
+// freeFrom tells for the layouts that grow, by their specifications alone, from which offset of the file on a hypervisor takes the room
+// for what the guest writes next: behind all tables, and behind all that is stored. footer is how long what may lie there is, which it
+// writes anew behind.
 var freeFrom = map[string]func(b []byte) (free, footer int64){
 	"vhd": func(b []byte) (int64, int64) { // "Dynamic Disk Header Format", "Block Allocation Table and Data Blocks"
 		be := binary.BigEndian
@@ -80,8 +81,8 @@ var freeFrom = map[string]func(b []byte) (free, footer int64){
 	},
 }
 
-// TestGrowthIsOntoNothing: where a hypervisor that makes an image grow puts the next block lies no byte that is not zero, so that the guest finds
-// nothing in sectors that it never wrote.
+// TestGrowthIsOntoNothing: where a hypervisor that makes an image grow puts the next block lies no byte that is not zero, so that the
+// guest finds nothing in sectors that it never wrote.
 func TestGrowthIsOntoNothing(t *testing.T) {
 	for _, l := range rows() {
 		where := freeFrom[l.format.Name]

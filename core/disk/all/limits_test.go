@@ -40,7 +40,17 @@ func TestLimitsArePrintedInTheDocs(t *testing.T) {
 				}
 				options = append(options, disk.Words(o.Name)+": "+values)
 			}
-			want += fmt.Sprintf("| %s | %s | %s | %d | %d | %s | %s | %s |\n", f.Name, l.Name, yes[l.Thick], l.Largest, l.Granularity, yes[l.Snapshots], base, strings.Join(options, "; "))
+			want += fmt.Sprintf(
+				"| %s | %s | %s | %d | %d | %s | %s | %s |\n",
+				f.Name,
+				l.Name,
+				yes[l.Thick],
+				l.Largest,
+				l.Granularity,
+				yes[l.Snapshots],
+				base,
+				strings.Join(options, "; "),
+			)
 		}
 	}
 	assert.Equal(t, want, table)

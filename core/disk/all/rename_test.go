@@ -18,8 +18,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestBasesGetNewNames: every layout that stands on a base finds it under a name that is shorter, longer, or in other letters; everything else
-// in it stays.
+// TestBasesGetNewNames: every layout that stands on a base finds it under a name that is shorter, longer, or in other letters; everything
+// else in it stays.
 func TestBasesGetNewNames(t *testing.T) {
 	for _, f := range disk.Formats() {
 		for _, l := range f.Layouts {

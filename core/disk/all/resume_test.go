@@ -149,7 +149,11 @@ func content1(t *testing.T, folder *local.Folder, name string) fingerprint.Diges
 
 // TestResumedFromBrokenMarks: what is kept elsewhere may be damaged too.
 func TestResumedFromBrokenMarks(t *testing.T) {
-	m := transfer.Mark{Leaves: fingerprint.NewLeaves(4 << 20), Tail: []byte("end"), Written: []disk.Written{{Extent: disk.Extent{Off: 5, Len: 7}, Encoded: 3}}}
+	m := transfer.Mark{
+		Leaves:  fingerprint.NewLeaves(4 << 20),
+		Tail:    []byte("end"),
+		Written: []disk.Written{{Extent: disk.Extent{Off: 5, Len: 7}, Encoded: 3}},
+	}
 	m.Leaves.Append(fingerprint.Leaf([]byte("x")))
 	m.Damaged = []fingerprint.Range{{Offset: 1, Length: 2}}
 	b, err := m.AppendBinary(nil)

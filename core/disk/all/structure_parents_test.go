@@ -246,8 +246,16 @@ func TestPiecesBelongTogether(t *testing.T) {
 	require.NoError(t, open(nothing, "disk.raw.001"))
 	require.NoError(t, open(nothing, "disk.raw"), "the name of all together")
 	require.ErrorContains(t, open(nothing, "disk.raw.003"), "open the first one, disk.raw.001")
-	require.ErrorContains(t, open(func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, "disk.raw.003"))) }, "disk.raw.001"), "disk.raw.003 is missing")
-	require.ErrorContains(t, open(func(dir string) { require.NoError(t, os.Truncate(filepath.Join(dir, "disk.raw.002"), 1000)) }, "disk.raw.001"), "truncated")
+	require.ErrorContains(
+		t,
+		open(func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, "disk.raw.003"))) }, "disk.raw.001"),
+		"disk.raw.003 is missing",
+	)
+	require.ErrorContains(
+		t,
+		open(func(dir string) { require.NoError(t, os.Truncate(filepath.Join(dir, "disk.raw.002"), 1000)) }, "disk.raw.001"),
+		"truncated",
+	)
 	require.NoError(t, open(func(dir string) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "disk.raw.note"), nil, 0o600))
 	}, "disk.raw.001"))

@@ -167,5 +167,9 @@ func TestDeltaByTheNote(t *testing.T) {
 	require.EqualValues(t, 7, le.Uint32(b[8:]))
 	base := whole(t, folder, "base.vmdk")[512:]
 	cid := base[bytes.Index(base, []byte("CID="))+4:][:8]
-	assert.Contains(t, string(b[512:21*512]), fmt.Sprintf("parentCID=%s\ncreateType=\"monolithicSparse\"\nparentFileNameHint=\"base.vmdk\"\n", cid))
+	assert.Contains(
+		t,
+		string(b[512:21*512]),
+		fmt.Sprintf("parentCID=%s\ncreateType=\"monolithicSparse\"\nparentFileNameHint=\"base.vmdk\"\n", cid),
+	)
 }

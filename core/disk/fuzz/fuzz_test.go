@@ -1,5 +1,5 @@
-// Package fuzz has the fuzz targets of the formats of disks. It imports little: the engine counts at every execution what was reached in all
-// that is linked, and with what the other tests import that alone would take most of the time.
+// Package fuzz has the fuzz targets of the formats of disks. It imports little: the engine counts at every execution what was reached in
+// all that is linked, and with what the other tests import that alone would take most of the time.
 package fuzz
 
 import (
@@ -120,7 +120,9 @@ func FuzzBundle(f *testing.F) {
 	must(f, err)
 	for _, bundle := range []string{"yes", "no"} {
 		folder := &memory.Folder{}
-		w, err := room.Create(disk.Target{Folder: folder, Name: "disk.hdd", Size: 1 << 20, Layout: room.Layouts[0].Name, Options: disk.Options{Bundle: bundle}})
+		w, err := room.Create(
+			disk.Target{Folder: folder, Name: "disk.hdd", Size: 1 << 20, Layout: room.Layouts[0].Name, Options: disk.Options{Bundle: bundle}},
+		)
 		must(f, err)
 		must(f, w.Commit(f.Context()))
 		if _, err := folder.Stat(descriptor); err == nil {

@@ -96,7 +96,9 @@ func written(t testing.TB, format disk.Format, pool *memory.Folder, base string)
 		target := disk.Target{Folder: folder, Name: "disk" + format.Extensions[0], Size: 1 << 20, Layout: l.Name, Identifier: [16]byte{1, 2, 3}}
 		if l.Stands {
 			if _, err := pool.Stat(base); err != nil {
-				w, err := format.Create(disk.Target{Folder: pool, Name: base, Size: 1 << 20, Layout: format.Layouts[0].Name, Identifier: [16]byte{4, 5}})
+				w, err := format.Create(
+					disk.Target{Folder: pool, Name: base, Size: 1 << 20, Layout: format.Layouts[0].Name, Identifier: [16]byte{4, 5}},
+				)
 				must(t, err)
 				must(t, w.Commit(t.Context()))
 				folder = pool.Beside()

@@ -56,7 +56,8 @@ func init() {
 			},
 		},
 		Sniff: func(p *disk.Probe) bool {
-			return slices.Contains(p.Names, descriptorName) || len(p.Head) >= 16 && (string(p.Head[:16]) == markClusters || string(p.Head[:16]) == markSectors)
+			return slices.Contains(p.Names, descriptorName) ||
+				len(p.Head) >= 16 && (string(p.Head[:16]) == markClusters || string(p.Head[:16]) == markSectors)
 		},
 		Snapshots: true,
 		Open:      open,

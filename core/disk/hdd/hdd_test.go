@@ -57,7 +57,13 @@ func imageXML(id, kind, file string) string {
 }
 
 func bundleXML(size int, storages, snapshots string) []byte {
-	return fmt.Appendf(nil, "<disk><Disk_Parameters><Disk_size>%d</Disk_size></Disk_Parameters><StorageData>%s</StorageData><Snapshots>%s</Snapshots></disk>", size, storages, snapshots)
+	return fmt.Appendf(
+		nil,
+		"<disk><Disk_Parameters><Disk_size>%d</Disk_size></Disk_Parameters><StorageData>%s</StorageData><Snapshots>%s</Snapshots></disk>",
+		size,
+		storages,
+		snapshots,
+	)
 }
 
 const mibSectors = mib / sector

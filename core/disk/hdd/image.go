@@ -36,7 +36,14 @@ func openImage(file storage.File, name string) (*image, error) {
 		return nil, disk.Damaged("the first cluster is said to lie at sector %d, but the file ends at %d", m.header.data, size)
 	}
 	m.tables = disk.NewPages(file, size)
-	m.Blocks = disk.Blocks{File: file, Name: name, FileSize: size, Size: int64(m.header.sectors) * sector, Block: int64(m.header.cluster) * sector, Find: m.find}
+	m.Blocks = disk.Blocks{
+		File:     file,
+		Name:     name,
+		FileSize: size,
+		Size:     int64(m.header.sectors) * sector,
+		Block:    int64(m.header.cluster) * sector,
+		Find:     m.find,
+	}
 	m.Holes = func(number int64) int64 { return m.tables.Run(tableAt+4*number, 0) / 4 }
 	return m, nil
 }

@@ -305,7 +305,14 @@ func (r *reader) Check(ctx context.Context) error {
 
 func (r *reader) Describe() disk.Description {
 	d := disk.Description{
-		Format: "hdd", Layout: r.layout, Version: "2", Identifier: storage.Printable(r.bundleID), VirtualSize: r.size, BlockSize: r.cluster, SectorSize: sector, Files: disk.OpenedFirst(r.names),
+		Format:      "hdd",
+		Layout:      r.layout,
+		Version:     "2",
+		Identifier:  storage.Printable(r.bundleID),
+		VirtualSize: r.size,
+		BlockSize:   r.cluster,
+		SectorSize:  sector,
+		Files:       disk.OpenedFirst(r.names),
 	}
 	if r.markless {
 		d.Warnings = append(d.Warnings, "the file has no marks of the format: it is read as a plain image, as was asked for")

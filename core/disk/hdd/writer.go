@@ -86,8 +86,18 @@ func describe(t disk.Target, files []string) error {
 	var text bytes.Buffer
 	sectors := t.Size / sector
 	err := bundleTemplate.Execute(&text, map[string]any{
-		"Sectors": sectors, "Cylinders": sectors / heads / track, "Heads": heads, "Track": track, "Cluster": mib / sector,
-		"ID": uuid.UUID(t.Identifier), "Name": escape(strings.TrimSuffix(path.Base(t.Name), path.Ext(t.Name))), "Image": presentState, "Type": kind, "File": escape(path.Base(files[0])),
+		"Sectors":   sectors,
+		"Cylinders": sectors / heads / track,
+		"Heads":     heads,
+		"Track":     track,
+		"Cluster":   mib / sector,
+		"ID": uuid.UUID(
+			t.Identifier,
+		),
+		"Name":  escape(strings.TrimSuffix(path.Base(t.Name), path.Ext(t.Name))),
+		"Image": presentState,
+		"Type":  kind,
+		"File":  escape(path.Base(files[0])),
 	})
 	if err != nil {
 		return fmt.Errorf("making the descriptor: %w", err)

@@ -131,7 +131,12 @@ func (r *reader) walkTable(u *usage, l2, off int64) error {
 		default:
 			used := min(cluster, r.Size()-off-i*cluster)
 			if host%cluster != 0 || host >= r.fileSize || entry&zeroFlag == 0 && r.entrySize() == 8 && host+used > r.fileSize {
-				return disk.Damaged("the cluster for offset %d is said to lie at %d, which is not a place in this file of %d bytes", off+i*cluster, host, r.fileSize)
+				return disk.Damaged(
+					"the cluster for offset %d is said to lie at %d, which is not a place in this file of %d bytes",
+					off+i*cluster,
+					host,
+					r.fileSize,
+				)
 			}
 			if err := u.take(host/cluster, false); err != nil {
 				return err

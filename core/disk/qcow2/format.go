@@ -191,7 +191,8 @@ func readHeader(file io.ReaderAt, size int64) (h header, first []byte, err error
 	}
 }
 
-// decodeHeader reads the header with its extensions. cluster is the first cluster of the file, as far as the file goes or as was read of it.
+// decodeHeader reads the header with its extensions. cluster is the first cluster of the file, as far as the file goes or as was read of
+// it.
 func decodeHeader(cluster []byte) (header, error) {
 	if len(cluster) < headerV2 {
 		return header{}, disk.Damaged("the file ends inside the header")

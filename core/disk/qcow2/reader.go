@@ -204,7 +204,12 @@ func (r *reader) run(off, limit int64) (place, error) {
 	}
 	p.len = min(p.len, limit)
 	if p.kind == disk.Data && (p.host > r.dataSize || p.host+p.len > r.dataSize) {
-		return p, disk.Damaged("data for offset %d is said to lie at %d, but the file ends at %d: it is truncated or its tables are wrong", off, p.host, r.dataSize)
+		return p, disk.Damaged(
+			"data for offset %d is said to lie at %d, but the file ends at %d: it is truncated or its tables are wrong",
+			off,
+			p.host,
+			r.dataSize,
+		)
 	}
 	return p, nil
 }
@@ -254,8 +259,14 @@ func (r *reader) Extent(off int64) (disk.Extent, error) {
 
 func (r *reader) Describe() disk.Description {
 	d := disk.Description{
-		Format: "qcow2", Layout: thin, Version: strconv.Itoa(int(r.version)), VirtualSize: r.Size(), BlockSize: int64(r.cluster()), SectorSize: 512,
-		Files: disk.OpenedFirst(r.files), Dirty: r.incompatible&dirtyBit != 0,
+		Format:      "qcow2",
+		Layout:      thin,
+		Version:     strconv.Itoa(int(r.version)),
+		VirtualSize: r.Size(),
+		BlockSize:   int64(r.cluster()),
+		SectorSize:  512,
+		Files:       disk.OpenedFirst(r.files),
+		Dirty:       r.incompatible&dirtyBit != 0,
 	}
 	for _, s := range r.snapshots {
 		d.Snapshots = append(d.Snapshots, s.name)
@@ -281,7 +292,10 @@ func (r *reader) Describe() disk.Description {
 		if err != nil {
 			text = err.Error()
 		}
-		d.Warnings = append(d.Warnings, fmt.Sprintf("%d bitmaps of changed blocks are kept in the image (%s): they are not taken along", r.bitmaps, text))
+		d.Warnings = append(
+			d.Warnings,
+			fmt.Sprintf("%d bitmaps of changed blocks are kept in the image (%s): they are not taken along", r.bitmaps, text),
+		)
 	}
 	return d
 }

@@ -44,12 +44,25 @@ func init() {
 		Name:       "vdi",
 		Extensions: []string{".vdi"},
 		Layouts: []disk.Layout{
-			{Name: dynamic, Largest: largest, Granularity: sectorSize, Units: disk.AnyUnits(mib), FileSize: func(virtual int64, _ disk.Options, stored disk.Stored) int64 {
-				return dataOffset(virtual) + up(stored[mib])
-			}},
-			{Name: fixed, Thick: true, Largest: largest, Granularity: sectorSize, Units: disk.AnyUnits(mib), FileSize: func(virtual int64, _ disk.Options, _ disk.Stored) int64 {
-				return dataOffset(virtual) + up(virtual)
-			}},
+			{
+				Name:        dynamic,
+				Largest:     largest,
+				Granularity: sectorSize,
+				Units:       disk.AnyUnits(mib),
+				FileSize: func(virtual int64, _ disk.Options, stored disk.Stored) int64 {
+					return dataOffset(virtual) + up(stored[mib])
+				},
+			},
+			{
+				Name:        fixed,
+				Thick:       true,
+				Largest:     largest,
+				Granularity: sectorSize,
+				Units:       disk.AnyUnits(mib),
+				FileSize: func(virtual int64, _ disk.Options, _ disk.Stored) int64 {
+					return dataOffset(virtual) + up(virtual)
+				},
+			},
 		},
 		Sniff: func(p *disk.Probe) bool {
 			return len(p.Head) >= headerAt && binary.LittleEndian.Uint32(p.Head[signatureAt:]) == signature
@@ -120,10 +133,21 @@ func decodeHeader(b []byte) (header, error) {
 	}
 	line, _, _ := strings.Cut(string(b[:signatureAt]), "\n")
 	h := header{
-		text: storage.Printable(strings.Trim(line, "<> \x00")), kind: le.Uint32(b[76:]), mapOffset: le.Uint32(b[340:]), dataOffset: le.Uint32(b[344:]), size: le.Uint64(b[368:]),
-		block: le.Uint32(b[376:]), extra: le.Uint32(b[380:]), blocks: le.Uint32(b[384:]), allocated: le.Uint32(b[388:]),
-		id: [16]byte(guid([16]byte(b[392:408]))), changed: [16]byte(guid([16]byte(b[408:424]))),
-		parent: [16]byte(guid([16]byte(b[424:440]))), parentAt: [16]byte(guid([16]byte(b[440:456]))),
+		text: storage.Printable(
+			strings.Trim(line, "<> \x00"),
+		),
+		kind:       le.Uint32(b[76:]),
+		mapOffset:  le.Uint32(b[340:]),
+		dataOffset: le.Uint32(b[344:]),
+		size:       le.Uint64(b[368:]),
+		block:      le.Uint32(b[376:]),
+		extra:      le.Uint32(b[380:]),
+		blocks:     le.Uint32(b[384:]),
+		allocated:  le.Uint32(b[388:]),
+		id:         [16]byte(guid([16]byte(b[392:408]))),
+		changed:    [16]byte(guid([16]byte(b[408:424]))),
+		parent:     [16]byte(guid([16]byte(b[424:440]))),
+		parentAt:   [16]byte(guid([16]byte(b[440:456]))),
 	}
 	return h, h.validate(le.Uint32(b[72:]), le.Uint32(b[360:]))
 }

@@ -34,7 +34,10 @@ func (r *reader) openParent(ctx context.Context, o disk.Origin) error {
 		return err
 	}
 	if name == "" {
-		return disk.Unsupported("the disk stands on the disk %s, which is not in its folder or pool: bring it here too", uuid.UUID(r.header.parent))
+		return disk.Unsupported(
+			"the disk stands on the disk %s, which is not in its folder or pool: bring it here too",
+			uuid.UUID(r.header.parent),
+		)
 	}
 	relative, err := filepath.Rel(beside, name)
 	if err != nil {
@@ -46,7 +49,10 @@ func (r *reader) openParent(ctx context.Context, o disk.Origin) error {
 	}
 	below, ok := base.(*reader)
 	if !ok || r.header.parentAt != [16]byte{} && below.header.changed != r.header.parentAt {
-		return errors.Join(disk.Damaged("the parent %q has changed since this disk was put on it: together they make no sense", relative), base.Close())
+		return errors.Join(
+			disk.Damaged("the parent %q has changed since this disk was put on it: together they make no sense", relative),
+			base.Close(),
+		)
 	}
 	r.Base, r.parent = base, relative
 	return nil

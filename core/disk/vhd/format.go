@@ -55,7 +55,15 @@ func init() {
 		Layouts: []disk.Layout{
 			{Name: dynamic, Largest: largest, Granularity: sectorSize, Units: disk.AnyUnits(defaultBlock), FileSize: dynamicSize},
 			{Name: fixed, Thick: true, Largest: largest, Granularity: sectorSize, Units: disk.AnyUnits(1), FileSize: fixedSize},
-			{Name: differencing, Stands: true, OwnBase: true, Largest: largest, Granularity: sectorSize, Units: disk.AnyUnits(defaultBlock), FileSize: dynamicSize},
+			{
+				Name:        differencing,
+				Stands:      true,
+				OwnBase:     true,
+				Largest:     largest,
+				Granularity: sectorSize,
+				Units:       disk.AnyUnits(defaultBlock),
+				FileSize:    dynamicSize,
+			},
 		},
 		Sniff:  sniff,
 		Open:   open,

@@ -105,7 +105,10 @@ func (r *reader) openParent(ctx context.Context, o disk.Origin) error {
 		base, err := o.Base(ctx, name, "vhd")
 		if err == nil {
 			if parent, ok := base.(*reader); !ok || parent.footer.ID != r.header.ParentID {
-				err = errors.Join(disk.Damaged("%q is another disk than the one that this one was put on (%s)", name, uuid.UUID(r.header.ParentID)), base.Close())
+				err = errors.Join(
+					disk.Damaged("%q is another disk than the one that this one was put on (%s)", name, uuid.UUID(r.header.ParentID)),
+					base.Close(),
+				)
 			}
 		}
 		if err != nil {

@@ -203,9 +203,16 @@ func (r *reader) Check(ctx context.Context) error {
 
 func (r *reader) Describe() disk.Description {
 	d := disk.Description{
-		Format: "vhd", Layout: fixed, Version: "1.0", VirtualSize: r.Size(), OtherSize: r.other, SectorSize: sectorSize, Files: []string{r.name}, Warnings: r.warnings,
-		Creator:    storage.Printable(string(r.footer.CreatorApp[:])),
-		Identifier: uuid.UUID(r.footer.ID).String(),
+		Format:      "vhd",
+		Layout:      fixed,
+		Version:     "1.0",
+		VirtualSize: r.Size(),
+		OtherSize:   r.other,
+		SectorSize:  sectorSize,
+		Files:       []string{r.name},
+		Warnings:    r.warnings,
+		Creator:     storage.Printable(string(r.footer.CreatorApp[:])),
+		Identifier:  uuid.UUID(r.footer.ID).String(),
 	}
 	if r.blocks != nil {
 		d.Layout, d.BlockSize = dynamic, int64(r.header.BlockSize)

@@ -26,7 +26,14 @@ func create(t disk.Target) (disk.Writer, error) {
 		return disk.CreateFlat(t, true, f.encode())
 	}
 	f.DataOffset, f.DiskType = footerSize, typeDynamic
-	w := &writer{footer: f, header: header{TableOffset: footerSize + headerSize, Entries: uint32((t.Size + defaultBlock - 1) / defaultBlock), BlockSize: defaultBlock}}
+	w := &writer{
+		footer: f,
+		header: header{
+			TableOffset: footerSize + headerSize,
+			Entries:     uint32((t.Size + defaultBlock - 1) / defaultBlock),
+			BlockSize:   defaultBlock,
+		},
+	}
 	if t.Layout == differencing {
 		if err := w.standOn(t, int64(w.header.TableOffset)); err != nil {
 			return nil, err

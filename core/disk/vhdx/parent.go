@@ -96,7 +96,10 @@ func (r *reader) openParent(ctx context.Context, o disk.Origin) error {
 		}
 		parent, ok := base.(*reader)
 		if !ok || !r.linked(parent.header.dataWrite) {
-			return errors.Join(disk.Damaged("the parent %q has changed since this disk was put on it, or is another one: together they make no sense", name), base.Close())
+			return errors.Join(
+				disk.Damaged("the parent %q has changed since this disk was put on it, or is another one: together they make no sense", name),
+				base.Close(),
+			)
 		}
 		r.Base, r.Sectors, r.baseName = base, r.sectors, name
 		return nil

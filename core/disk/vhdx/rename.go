@@ -33,7 +33,9 @@ func rename(file storage.File, names map[string]string) (changed bool, err error
 		return false, nil
 	}
 	if r.header.log != uuid.Nil {
-		return false, fmt.Errorf("the image was not closed properly, so that its names cannot be changed: open it in its hypervisor once, or keep the names")
+		return false, fmt.Errorf(
+			"the image was not closed properly, so that its names cannot be changed: open it in its hypervisor once, or keep the names",
+		)
 	}
 	regions, err := r.regions(file)
 	if err != nil {

@@ -59,7 +59,10 @@ func create(t disk.Target) (disk.Writer, error) {
 		return nil, disk.Unsupported("a disk of 0 bytes")
 	}
 	s := shapeOf(t.Size, t.Options)
-	w := &writer{shape: s, meta: metadata{block: uint32(s.block), size: uint64(t.Size), id: t.Identifier, logical: uint32(s.sector), physical: ourPhysical}}
+	w := &writer{
+		shape: s,
+		meta:  metadata{block: uint32(s.block), size: uint64(t.Size), id: t.Identifier, logical: uint32(s.sector), physical: ourPhysical},
+	}
 	if t.Layout == differencing {
 		var err error
 		if w.meta.parent, err = parentOf(t); err != nil {
@@ -103,7 +106,14 @@ func (w *writer) Commit(ctx context.Context) error {
 		{regionBAT, ourTable, uint32(len(table)), true},
 	})
 	h := header{
-		fileWrite: uuid.NewSHA1(id, []byte("file")), dataWrite: uuid.NewSHA1(id, []byte("data")), version: version, logLength: mib, logOffset: ourLog,
+		fileWrite: uuid.NewSHA1(
+			id,
+			[]byte("file"),
+		),
+		dataWrite: uuid.NewSHA1(id, []byte("data")),
+		version:   version,
+		logLength: mib,
+		logOffset: ourLog,
 	}
 	parts := []disk.Part{
 		{What: "table", Bytes: table, Off: ourTable},

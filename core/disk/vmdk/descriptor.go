@@ -170,7 +170,14 @@ func (d descriptor) encode(size int64) ([]byte, error) {
 			return nil, disk.Unsupported("a name with quotation marks or line ends in it (%q): rename the file first", e.file+d.parentHint)
 		}
 	}
-	fmt.Fprintf(&b, "\n# The Disk Data Base\n#DDB\n\nddb.virtualHWVersion = \"4\"\nddb.geometry.cylinders = \"%d\"\nddb.geometry.heads = \"%d\"\n"+
-		"ddb.geometry.sectors = \"%d\"\nddb.adapterType = \"%s\"\n", cylinders, heads, sectors, adapterTypes[d.adapter])
+	fmt.Fprintf(
+		&b,
+		"\n# The Disk Data Base\n#DDB\n\nddb.virtualHWVersion = \"4\"\nddb.geometry.cylinders = \"%d\"\nddb.geometry.heads = \"%d\"\n"+
+			"ddb.geometry.sectors = \"%d\"\nddb.adapterType = \"%s\"\n",
+		cylinders,
+		heads,
+		sectors,
+		adapterTypes[d.adapter],
+	)
 	return b.Bytes(), nil
 }

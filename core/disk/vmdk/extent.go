@@ -36,7 +36,15 @@ type sparseExtent struct {
 
 func openSparse(file storage.File, name string, h header, size int64) (*sparseExtent, error) {
 	s := &sparseExtent{header: h, tables: disk.NewPages(file, size)}
-	s.Blocks = disk.Blocks{File: file, Name: name, FileSize: size, Size: int64(h.capacity) * sector, Block: int64(h.grain) * sector, Find: s.find, Holes: s.holes}
+	s.Blocks = disk.Blocks{
+		File:     file,
+		Name:     name,
+		FileSize: size,
+		Size:     int64(h.capacity) * sector,
+		Block:    int64(h.grain) * sector,
+		Find:     s.find,
+		Holes:    s.holes,
+	}
 	length := uint64((s.Count()+int64(h.entries)-1)/int64(h.entries)) * 4
 	places := []uint64{h.directory}
 	if h.flags&redundantFlag != 0 {
@@ -146,7 +154,12 @@ func (c compressed) grain(number, at int64) ([]byte, error) {
 	}
 	place, length := binary.LittleEndian.Uint64(marker), int64(binary.LittleEndian.Uint32(marker[8:]))
 	if place != uint64(number)*c.header.grain {
-		return nil, disk.Damaged("the grain at offset %d says that it belongs to sector %d, and the table says %d", at, place, uint64(number)*c.header.grain)
+		return nil, disk.Damaged(
+			"the grain at offset %d says that it belongs to sector %d, and the table says %d",
+			at,
+			place,
+			uint64(number)*c.header.grain,
+		)
 	}
 	if length == 0 || length > 2*c.Block+1024 { // deflate never makes it much longer
 		return nil, disk.Damaged("a compressed grain of %d bytes makes no sense", length)

@@ -54,7 +54,8 @@ const (
 	mostPiece    = 4194304 * sector
 )
 
-// adapters are what a disk may hang on, the default first, and adapterTypes what the format calls them (ddb.adapterType, "The Disk Database").
+// adapters are what a disk may hang on, the default first, and adapterTypes what the format calls them (ddb.adapterType, "The Disk
+// Database").
 var (
 	adapters     = []string{"ide", "scsi-old", "scsi", "legacy"}
 	adapterTypes = map[string]string{"ide": "ide", "scsi-old": "buslogic", "scsi": "lsilogic", "legacy": "legacyESX"}
@@ -87,7 +88,14 @@ func init() {
 	sparseSize := func(virtual int64, _ disk.Options, stored int64) int64 { return planFile(virtual).first + stored }
 	flatSize := func(virtual int64, _ disk.Options, _ int64) int64 { return virtual + maxOwnDescriptor }
 	layouts := []disk.Layout{
-		row(sparse, false, sparseSize), row(flat, true, flatSize), row(splitSparse, false, splitSize, piece), row(splitFlat, true, flatSize, piece),
+		row(
+			sparse,
+			false,
+			sparseSize,
+		),
+		row(flat, true, flatSize),
+		row(splitSparse, false, splitSize, piece),
+		row(splitFlat, true, flatSize, piece),
 		row(stream, false, func(virtual int64, _ disk.Options, stored int64) int64 { return streamSize(virtual, stored) }),
 		row(delta, false, sparseSize),
 	}
@@ -115,7 +123,8 @@ func init() {
 		Extensions: []string{".vmdk"},
 		Layouts:    layouts,
 		Sniff: func(p *disk.Probe) bool {
-			return bytes.HasPrefix(p.Head, []byte(sparseMark)) || bytes.HasPrefix(p.Head, []byte(cowMark)) || bytes.Contains(p.Head, []byte(textMark))
+			return bytes.HasPrefix(p.Head, []byte(sparseMark)) || bytes.HasPrefix(p.Head, []byte(cowMark)) ||
+				bytes.Contains(p.Head, []byte(textMark))
 		},
 		Open:   open,
 		Create: create,
@@ -194,7 +203,13 @@ func decodeHeader(b []byte) (header, error) {
 func decodeCow(b []byte) (header, error) {
 	le := binary.LittleEndian
 	h := header{
-		version: le.Uint32(b[4:]), capacity: uint64(le.Uint32(b[12:])), grain: uint64(le.Uint32(b[16:])), directory: uint64(le.Uint32(b[20:])), entries: cowEntries,
+		version: le.Uint32(
+			b[4:],
+		),
+		capacity:  uint64(le.Uint32(b[12:])),
+		grain:     uint64(le.Uint32(b[16:])),
+		directory: uint64(le.Uint32(b[20:])),
+		entries:   cowEntries,
 	}
 	switch {
 	case h.version != 1:

@@ -144,7 +144,12 @@ func (r *reader) openExtent(o disk.Origin, line extentLine) (e disk.Piece, isSpa
 			return nil, false, err
 		}
 		if line.offset > length/sector || line.sectors*sector > length-line.offset*sector {
-			return nil, false, disk.Damaged("%d sectors from sector %d on do not lie in its file of %d bytes: it is truncated", line.sectors, line.offset, length)
+			return nil, false, disk.Damaged(
+				"%d sectors from sector %d on do not lie in its file of %d bytes: it is truncated",
+				line.sectors,
+				line.offset,
+				length,
+			)
 		}
 		return disk.FilePiece{File: file, Name: name, Off: line.offset * sector, Len: line.sectors * sector}, false, nil
 	case "SPARSE", "VMFSSPARSE", "COWD":
@@ -173,7 +178,12 @@ func (r *reader) openBase(ctx context.Context, o disk.Origin) error {
 	r.base = base
 	r.layout = delta
 	if parent, ok := base.(*reader); ok && parent.cid != r.parentCID {
-		return disk.Damaged("the parent %q has changed since this disk was put on it (content id %08x, expected %08x): together they make no sense", r.parentHint, parent.cid, r.parentCID)
+		return disk.Damaged(
+			"the parent %q has changed since this disk was put on it (content id %08x, expected %08x): together they make no sense",
+			r.parentHint,
+			parent.cid,
+			r.parentCID,
+		)
 	}
 	return nil
 }
@@ -229,8 +239,14 @@ func (r *reader) Check(ctx context.Context) error {
 
 func (r *reader) Describe() disk.Description {
 	d := disk.Description{
-		Format: "vmdk", Layout: r.layout, VirtualSize: r.Size(), BlockSize: r.grain, SectorSize: sector, Files: disk.OpenedFirst(r.names), Dirty: r.unclean,
-		Identifier: fmt.Sprintf("%08x", r.cid),
+		Format:      "vmdk",
+		Layout:      r.layout,
+		VirtualSize: r.Size(),
+		BlockSize:   r.grain,
+		SectorSize:  sector,
+		Files:       disk.OpenedFirst(r.names),
+		Dirty:       r.unclean,
+		Identifier:  fmt.Sprintf("%08x", r.cid),
 	}
 	if r.version > 0 {
 		d.Version = fmt.Sprint(r.version)

@@ -72,15 +72,25 @@ func text(parent string, lines ...string) []byte {
 func TestExtentsOfAllKindsMakeOneDisk(t *testing.T) {
 	ones, twos := bytes.Repeat([]byte{1}, 64<<10), bytes.Repeat([]byte{2}, 32<<10)
 	folder := put(t, map[string][]byte{
-		"disk.vmdk": text("ffffffff", `RW 64 FLAT "both" 64`, `RW 8 ZERO`, `RW 64 VMFS "other"`, `RW 64 FLAT "both" 0`, `NOACCESS 8 FLAT "gone" 0`),
-		"both":      append(append([]byte{}, twos...), ones...), "other": ones,
+		"disk.vmdk": text(
+			"ffffffff",
+			`RW 64 FLAT "both" 64`,
+			`RW 8 ZERO`,
+			`RW 64 VMFS "other"`,
+			`RW 64 FLAT "both" 0`,
+			`NOACCESS 8 FLAT "gone" 0`,
+		),
+		"both":  append(append([]byte{}, twos...), ones...),
+		"other": ones,
 	})
 	r, err := disk.Open(t.Context(), folder, "disk.vmdk", "")
 	require.NoError(t, err)
 	defer r.Close()
 	assert.Equal(t, "split-flat", r.Describe().Layout)
 	assert.Equal(t, []string{"disk.vmdk", "both", "other"}, r.Describe().Files)
-	want := append(append(append(append(append([]byte{}, ones[:64*512]...), make([]byte, 8*512)...), ones[:64*512]...), twos...), make([]byte, 8*512)...)
+	want := append(
+		append(append(append(append([]byte{}, ones[:64*512]...), make([]byte, 8*512)...), ones[:64*512]...), twos...),
+		make([]byte, 8*512)...)
 	require.EqualValues(t, len(want), r.Size())
 	got := make([]byte, len(want))
 	_, err = r.ReadAt(got, 0)

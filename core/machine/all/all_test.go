@@ -50,7 +50,11 @@ func TestEveryFormat(t *testing.T) {
 			assert.True(t, machine.Claim("TIDE"+strings.ToUpper(f.Extension)))
 			d, err := machine.Open(folder, put("a"+f.Extension, text))
 			require.NoError(t, err)
-			assert.Equal(t, machine.Definition{Name: "tide-board", Format: f.Name, Disks: []string{"tide board.vmdk", "/srv/lighthouse/log.vmdk"}}, d)
+			assert.Equal(
+				t,
+				machine.Definition{Name: "tide-board", Format: f.Name, Disks: []string{"tide board.vmdk", "/srv/lighthouse/log.vmdk"}},
+				d,
+			)
 			assert.Equal(t, []string{"/pool/tide/tide board.vmdk", "/srv/lighthouse/log.vmdk"}, d.Uses("/pool/tide"))
 
 			unnamed, err := machine.Open(folder, put("unnamed"+f.Extension, strings.NewReplacer("tide-board", "", `ovf:id="vm1"`, "").Replace(text)))
@@ -73,7 +77,9 @@ func TestEveryFormatFollows(t *testing.T) {
 	old := map[string]string{"ovf": "tide%20board.vmdk", "domain-xml": "tide board.vmdk", "vmx": "tide|20board.vmdk"}
 	const to = `lamp room/tide & "board" | é.vmdk`
 	now := map[string]string{
-		"ovf": "lamp%20room/tide%20&amp;%20%22board%22%20%7C%20%C3%A9.vmdk", "domain-xml": "lamp room/tide &amp; &#34;board&#34; | é.vmdk", "vmx": `lamp room/tide & |22board|22 |7C é.vmdk`,
+		"ovf":        "lamp%20room/tide%20&amp;%20%22board%22%20%7C%20%C3%A9.vmdk",
+		"domain-xml": "lamp room/tide &amp; &#34;board&#34; | é.vmdk",
+		"vmx":        `lamp room/tide & |22board|22 |7C é.vmdk`,
 	}
 	for _, f := range machine.Formats() {
 		t.Run(f.Name, func(t *testing.T) {
@@ -136,16 +142,37 @@ func TestDriverFollows(t *testing.T) {
 		"<disk><driver/><source file='a.raw'/></disk>":               `<disk><driver type="qcow2"/><source file='a.qcow2'/></disk>`,
 		"<disk><driver cache='none' /><source file='a.raw'/></disk>": `<disk><driver type="qcow2" cache='none' /><source file='a.qcow2'/></disk>`,
 	} {
-		out, err := machine.Follow("tide-board.xml", []byte("<domain><devices>"+without+"</devices></domain>"), machine.Change{Names: map[string]string{"a.raw": "a.qcow2"}, Format: "qcow2"})
+		out, err := machine.Follow(
+			"tide-board.xml",
+			[]byte("<domain><devices>"+without+"</devices></domain>"),
+			machine.Change{Names: map[string]string{"a.raw": "a.qcow2"}, Format: "qcow2"},
+		)
 		require.NoError(t, err)
 		assert.Equal(t, "<domain><devices>"+with+"</devices></domain>", string(out), "what tells no type would be taken for raw")
 	}
-	out, err = machine.Follow("tide-board.xml", []byte(text), machine.Change{Names: map[string]string{"top.qcow2": "lamp/top.qcow2", "c.raw": "lamp/c.raw"}})
+	out, err = machine.Follow(
+		"tide-board.xml",
+		[]byte(text),
+		machine.Change{Names: map[string]string{"top.qcow2": "lamp/top.qcow2", "c.raw": "lamp/c.raw"}},
+	)
 	require.NoError(t, err)
-	assert.Equal(t, strings.NewReplacer("'top.qcow2'", "'lamp/top.qcow2'", "'c.raw'", "'lamp/c.raw'").Replace(text), string(out), "what it stands on, where that is listed")
-	_, err = machine.Follow("a.vmx", []byte(".encoding = \"windows-1252\"\nide0:0.fileName = \"a.vmdk\"\n"), machine.Change{Names: map[string]string{"a.vmdk": "é.vmdk"}})
+	assert.Equal(
+		t,
+		strings.NewReplacer("'top.qcow2'", "'lamp/top.qcow2'", "'c.raw'", "'lamp/c.raw'").Replace(text),
+		string(out),
+		"what it stands on, where that is listed",
+	)
+	_, err = machine.Follow(
+		"a.vmx",
+		[]byte(".encoding = \"windows-1252\"\nide0:0.fileName = \"a.vmdk\"\n"),
+		machine.Change{Names: map[string]string{"a.vmdk": "é.vmdk"}},
+	)
 	assert.ErrorContains(t, err, "encoding")
-	out, err = machine.Follow("a.vmx", []byte(`ide0:0.fileName = "x\a.vmdk"`), machine.Change{Names: map[string]string{"x/a.vmdk": "y/a.vmdk"}})
+	out, err = machine.Follow(
+		"a.vmx",
+		[]byte(`ide0:0.fileName = "x\a.vmdk"`),
+		machine.Change{Names: map[string]string{"x/a.vmdk": "y/a.vmdk"}},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, `ide0:0.fileName = "y\a.vmdk"`, string(out))
 }

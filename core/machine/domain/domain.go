@@ -12,7 +12,9 @@ import (
 )
 
 func init() {
-	machine.Register(machine.Format{Name: "domain-xml", Extension: ".xml", Read: read, Follow: follow, Images: slices.Sorted(maps.Keys(drivers))})
+	machine.Register(
+		machine.Format{Name: "domain-xml", Extension: ".xml", Read: read, Follow: follow, Images: slices.Sorted(maps.Keys(drivers))},
+	)
 }
 
 // drivers are the types of a disk's driver by formats of images.

@@ -44,7 +44,12 @@ func (f *file) ReadAt(p []byte, off int64) (int, error) {
 	}
 	defer answer.Body.Close()
 	if got, want := answer.Header.Get("Content-Range"), fmt.Sprintf("bytes %d-%d/%d", off, last, f.size); got != want {
-		return 0, fmt.Errorf("the server was asked for %q of %s and sends %q: the file has changed, or the server is not to be trusted", want, f.name, storage.Printable(got))
+		return 0, fmt.Errorf(
+			"the server was asked for %q of %s and sends %q: the file has changed, or the server is not to be trusted",
+			want,
+			f.name,
+			storage.Printable(got),
+		)
 	}
 	within := time.AfterFunc(patience+time.Duration(len(p)/slowest)*time.Second, cancel)
 	defer within.Stop()

@@ -47,7 +47,14 @@ func Open(login Login) (*Folder, error) {
 	}
 	base.Path = strings.TrimSuffix(base.Path, "/") + "/"
 	return &Folder{base: base, login: login, client: &http.Client{
-		Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 16, ResponseHeaderTimeout: patience, TLSHandshakeTimeout: patience, DisableCompression: true, MaxResponseHeaderBytes: 256 << 10},
+		Transport: &http.Transport{
+			Proxy:                  http.ProxyFromEnvironment,
+			MaxIdleConnsPerHost:    16,
+			ResponseHeaderTimeout:  patience,
+			TLSHandshakeTimeout:    patience,
+			DisableCompression:     true,
+			MaxResponseHeaderBytes: 256 << 10,
+		},
 		CheckRedirect: func(r *http.Request, via []*http.Request) error {
 			if r.URL.Host != base.Host || r.URL.Scheme != base.Scheme || !strings.HasPrefix(r.URL.Path, base.Path) || len(via) > 5 {
 				return fmt.Errorf("the server sends us to %s: %w", r.URL.Redacted(), storage.ErrOutside)
@@ -58,7 +65,13 @@ func Open(login Login) (*Folder, error) {
 }
 
 // ask sends a request for a name in the folder. The answer is one of the statuses that are good.
-func (f *Folder) ask(ctx context.Context, method, name string, header map[string]string, body io.Reader, good ...int) (*http.Response, error) {
+func (f *Folder) ask(
+	ctx context.Context,
+	method, name string,
+	header map[string]string,
+	body io.Reader,
+	good ...int,
+) (*http.Response, error) {
 	name, err := storage.Clean(name)
 	if err != nil {
 		return nil, err
@@ -112,7 +125,10 @@ func (f *Folder) Open(name string) (storage.File, error) {
 		return nil, fmt.Errorf("the server does not say how long %s is: it cannot be read as a disk from there", name)
 	}
 	if a.header.Get("Accept-Ranges") != "bytes" {
-		return nil, fmt.Errorf("the server does not answer for ranges of %s, which reading a disk needs: fetch the file first, or ask the server's keeper for range requests", name)
+		return nil, fmt.Errorf(
+			"the server does not answer for ranges of %s, which reading a disk needs: fetch the file first, or ask the server's keeper for range requests",
+			name,
+		)
 	}
 	file := &file{folder: f, name: name, size: a.length, same: map[string]string{}}
 	if tag := a.header.Get("ETag"); tag != "" && !strings.HasPrefix(tag, "W/") {
@@ -280,7 +296,14 @@ func (f *Folder) Sync(string) error { return nil }
 
 // Space tells that nothing can be written.
 func (f *Folder) Space() (storage.Space, error) {
-	return storage.Space{Kind: f.base.Scheme, Total: storage.Unknown, Free: storage.Unknown, ReadOnly: true, Served: true, ID: f.base.Host}, nil
+	return storage.Space{
+		Kind:     f.base.Scheme,
+		Total:    storage.Unknown,
+		Free:     storage.Unknown,
+		ReadOnly: true,
+		Served:   true,
+		ID:       f.base.Host,
+	}, nil
 }
 
 // Close lets go of connections.

@@ -10,7 +10,8 @@ import (
 	"time"
 )
 
-// Kept is a folder that nothing of a [Folder] may lead to, whatever it is called there: by a link, a bind mount, another name of one of its files.
+// Kept is a folder that nothing of a [Folder] may lead to, whatever it is called there: by a link, a bind mount, another name of one of
+// its files.
 type Kept struct {
 	dir string
 

@@ -14,7 +14,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// lease is a read lease (fcntl(2), F_SETLEASE): the kernel stops whoever opens the file for writing until we let go of it, which is at once.
+// lease is a read lease (fcntl(2), F_SETLEASE): the kernel stops whoever opens the file for writing until we let go of it, which is at
+// once.
 type lease struct {
 	file   *os.File
 	broken atomic.Bool

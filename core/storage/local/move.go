@@ -67,7 +67,13 @@ func rename(src, dst *Folder, from, to string, flags uint) error {
 			return err
 		}
 		defer toDir.Close()
-		if err := unix.Renameat2(int(fromDir.Fd()), storage.RawName(path.Base(from)), int(toDir.Fd()), storage.RawName(path.Base(to)), flags); err != nil {
+		if err := unix.Renameat2(
+			int(fromDir.Fd()),
+			storage.RawName(path.Base(from)),
+			int(toDir.Fd()),
+			storage.RawName(path.Base(to)),
+			flags,
+		); err != nil {
 			return &os.LinkError{Op: "rename", Old: from, New: to, Err: err}
 		}
 		return nil

@@ -13,8 +13,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Where says where a folder lies, whatever it is called: on which filesystem, and at which path inside of it. Links are followed, and a bind mount
-// is what it was made of.
+// Where says where a folder lies, whatever it is called: on which filesystem, and at which path inside of it. Links are followed, and a
+// bind mount is what it was made of.
 type Where struct {
 	Device string // of the filesystem, as major:minor
 	Path   string
@@ -80,8 +80,8 @@ func find(dir string) (w Where, all []mount, err error) {
 	return w, nil, fmt.Errorf("what %s is mounted from is not known", dir)
 }
 
-// Canonical is one name for a file of this computer that may have several, by links and bind mounts of folders; of what is not there yet, by the folder
-// that it will lie in. Where that cannot be told, it is the name as it is.
+// Canonical is one name for a file of this computer that may have several, by links and bind mounts of folders; of what is not there yet,
+// by the folder that it will lie in. Where that cannot be told, it is the name as it is.
 func Canonical(file string) string {
 	for dir, rest := filepath.Dir(file), filepath.Base(file); ; dir, rest = filepath.Dir(dir), filepath.Join(filepath.Base(dir), rest) {
 		w, all, err := find(dir)

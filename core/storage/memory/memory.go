@@ -149,7 +149,14 @@ func (f *Folder) Stat(name string) (storage.Info, error) {
 func (c *content) info(name string) storage.Info {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return storage.Info{Name: name, Size: c.size, Room: int64(len(c.pages)) * pageSize, Modified: c.modified, Regular: true, ID: fmt.Sprint("memory:", c.id)}
+	return storage.Info{
+		Name:     name,
+		Size:     c.size,
+		Room:     int64(len(c.pages)) * pageSize,
+		Modified: c.modified,
+		Regular:  true,
+		ID:       fmt.Sprint("memory:", c.id),
+	}
 }
 
 // List returns what lies directly in dir.

@@ -25,8 +25,8 @@ const (
 	// smallPacket is what every server takes; largePacket is for one that says by limits@openssh.com what it takes, which is 255 KiB and
 	// the packet's head (OpenSSH, PROTOCOL, 4.8): five of them carry a part of a file.
 	smallPacket, largePacket = 32 << 10, 208 << 10
-	// lanes are how many channels to the host carry a file side by side, one of them to sync it: each lets 2 MiB wait for an answer, which over a long way is less
-	// than the line could carry (RFC 4254, section 5.2).
+	// lanes are how many channels to the host carry a file side by side, one of them to sync it: each lets 2 MiB wait for an answer, which
+	// over a long way is less than the line could carry (RFC 4254, section 5.2).
 	lanes = 5
 	// inFlight is how many requests of a file may wait for their answers, so that the way to the host does not set the speed, and
 	// onItsWay how many bytes of all files may.
@@ -42,7 +42,8 @@ type ear struct {
 	bytes atomic.Int64
 }
 
-// heard is a connection that tells an ear. It reads as much at once as a part of a file has: SSH itself asks for little, and each time costs.
+// heard is a connection that tells an ear. It reads as much at once as a part of a file has: SSH itself asks for little, and each time
+// costs.
 type heard struct {
 	net.Conn
 	in *bufio.Reader
@@ -88,7 +89,14 @@ type asked struct {
 
 // newClient asks for file transfer on a connection.
 func newClient(wire *ssh.Client, e *ear, patience time.Duration) (*client, error) {
-	c := &client{ear: e, patience: patience, packet: smallPacket, gone: make(chan struct{}), onItsWay: semaphore.NewWeighted(onItsWay), open: map[*asked]struct{}{}}
+	c := &client{
+		ear:      e,
+		patience: patience,
+		packet:   smallPacket,
+		gone:     make(chan struct{}),
+		onItsWay: semaphore.NewWeighted(onItsWay),
+		open:     map[*asked]struct{}{},
+	}
 	c.join(wire)
 	go c.watch()
 	err := c.ask(func() (err error) {
@@ -137,7 +145,12 @@ func (c *client) addLanes() error {
 }
 
 func options(packet int) []sftp.ClientOption {
-	return []sftp.ClientOption{sftp.MaxPacketUnchecked(packet), sftp.MaxConcurrentRequestsPerFile(inFlight), sftp.UseConcurrentReads(true), sftp.UseConcurrentWrites(true)}
+	return []sftp.ClientOption{
+		sftp.MaxPacketUnchecked(packet),
+		sftp.MaxConcurrentRequestsPerFile(inFlight),
+		sftp.UseConcurrentReads(true),
+		sftp.UseConcurrentWrites(true),
+	}
 }
 
 // alive tells whether the connection stands.
@@ -230,8 +243,14 @@ func plain(err error) error {
 	switch {
 	case err == nil, errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrPermission), errors.Is(err, fs.ErrExist):
 		return err
-	case errors.Is(err, sftp.ErrSSHFxConnectionLost), errors.Is(err, sftp.ErrSSHFxNoConnection), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF),
-		errors.Is(err, net.ErrClosed), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, os.ErrClosed):
+	case errors.Is(err, sftp.ErrSSHFxConnectionLost),
+		errors.Is(err, sftp.ErrSSHFxNoConnection),
+		errors.Is(err, io.EOF),
+		errors.Is(err, io.ErrUnexpectedEOF),
+		errors.Is(err, net.ErrClosed),
+		errors.Is(err, syscall.ECONNRESET),
+		errors.Is(err, syscall.EPIPE),
+		errors.Is(err, os.ErrClosed):
 		return fmt.Errorf("%w: the connection to the host was cut (%w)", storage.ErrLost, err)
 	case errors.As(err, &status):
 		return fmt.Errorf("the host says: %s", storage.Printable(err.Error()))

@@ -19,7 +19,8 @@ import (
 // partSize is how much goes over one lane at once, in bytes.
 const partSize = 1 << 20
 
-// file is an open file of a host. What it reads and writes goes in parts over several lanes, each in packets that wait for their answers together.
+// file is an open file of a host. What it reads and writes goes in parts over several lanes, each in packets that wait for their answers
+// together.
 type file struct {
 	client *client
 	file   *sftp.File // on the first lane
@@ -72,7 +73,12 @@ func (f *file) carry(p []byte, off int64, do func(on *sftp.File, p []byte, off i
 	for i, part := range parts {
 		size := int64(len(part))
 		_ = f.client.onItsWay.Acquire(context.Background(), size) // fails only by the context
-		on := int(f.next.Add(1)) % max(1, len(f.lanes)-1)         // the last one is for syncing, which keeps the host from answering on it meanwhile
+		on := int(
+			f.next.Add(1),
+		) % max(
+			1,
+			len(f.lanes)-1,
+		) // the last one is for syncing, which keeps the host from answering on it meanwhile
 		all.Go(func() {
 			defer f.client.onItsWay.Release(size)
 			a := &answers[i]

@@ -317,7 +317,14 @@ func (f *Folder) Stat(name string) (info storage.Info, err error) {
 
 func toInfo(name string, info os.FileInfo) storage.Info {
 	size := max(0, info.Size()) // a host may say anything
-	out := storage.Info{Name: name, Size: size, Room: storage.Unknown, Modified: info.ModTime(), IsDir: info.IsDir(), Regular: info.Mode().IsRegular()}
+	out := storage.Info{
+		Name:     name,
+		Size:     size,
+		Room:     storage.Unknown,
+		Modified: info.ModTime(),
+		IsDir:    info.IsDir(),
+		Regular:  info.Mode().IsRegular(),
+	}
 	if st, ok := info.Sys().(*sftp.FileStat); ok {
 		out.Owner, out.Mode = fmt.Sprintf("%d:%d", st.UID, st.GID), storage.FormatMode(info.Mode())
 	}
@@ -356,7 +363,13 @@ var largestOf = map[string]int64{"msdos": 4<<30 - 1, "vfat": 4<<30 - 1}
 // Space asks the host, which may not tell.
 func (f *Folder) Space() (s storage.Space, err error) {
 	err = f.at(".", func(c *client, at spot) error {
-		s = storage.Space{Kind: f.tools.filesystem, Total: storage.Unknown, Free: storage.Unknown, LargestFile: largestOf[f.tools.filesystem], Holes: !storage.NoHoles[f.tools.filesystem]}
+		s = storage.Space{
+			Kind:        f.tools.filesystem,
+			Total:       storage.Unknown,
+			Free:        storage.Unknown,
+			LargestFile: largestOf[f.tools.filesystem],
+			Holes:       !storage.NoHoles[f.tools.filesystem],
+		}
 		if s.Kind == "" {
 			s.Kind = "unknown"
 		}

@@ -16,8 +16,8 @@ import (
 	"github.com/pkg/sftp"
 )
 
-// The protocol does not tell holes. Where the host has GNU tar, an archive of the file that has only just begun does: it begins with the map
-// of the file's data (GNU tar manual, "PAX Format, Version 1.0"), which tar learns from the filesystem without reading the file.
+// The protocol does not tell holes. Where the host has GNU tar, an archive of the file that has only just begun does: it begins with the
+// map of the file's data (GNU tar manual, "PAX Format, Version 1.0"), which tar learns from the filesystem without reading the file.
 
 // usualMap is enough of an archive for the maps of most files, and largestMap for any that is taken, in bytes. The former fits into what a
 // command says, in base64.
@@ -84,7 +84,11 @@ func (c *client) dataOf(f *sftp.File, size int64) []run {
 	dir, name := path.Split(f.Name())
 	full := quote(f.Name())
 	thin := "[ $(( $(stat -c %b -- " + full + ") * $(stat -c %B -- " + full + ") )) -lt $(stat -c %s -- " + full + ") ] && "
-	tar := "tar -c -f - --format=posix --sparse --sparse-version=1.0 --hole-detection=seek -C " + quote(dir) + " -- " + quote("./"+name) + " 2>/dev/null | head -c "
+	tar := "tar -c -f - --format=posix --sparse --sparse-version=1.0 --hole-detection=seek -C " + quote(
+		dir,
+	) + " -- " + quote(
+		"./"+name,
+	) + " 2>/dev/null | head -c "
 	said, err := c.shell(thin + tar + strconv.Itoa(usualMap) + " | base64 -w 0; echo")
 	if err != nil {
 		return nil
@@ -113,8 +117,8 @@ func (c *client) isStill(f *sftp.File) bool {
 	return errOpen == nil && errNamed == nil && alike(open, named)
 }
 
-// block is the unit of an archive in bytes, typeAt and sizeAt where a header of it has the type of the entry and its length, in octal (POSIX,
-// pax, "ustar Interchange Format").
+// block is the unit of an archive in bytes, typeAt and sizeAt where a header of it has the type of the entry and its length, in octal
+// (POSIX, pax, "ustar Interchange Format").
 const block, typeAt, sizeAt, sizeLen = 512, 156, 124, 12
 
 // sparseMap reads the runs of data from the beginning of an archive of a file of that size. It fails with io.ErrUnexpectedEOF when the map

@@ -134,7 +134,8 @@ var errNumber = fmt.Errorf("of a number")
 
 func FuzzSparseMap(f *testing.F) {
 	f.Add(archive(sparseRecords, "3\n0\n4096\n8192\n4096\n90000\n0\n"))
-	if real, err := exec.Command("sh", "-c", "cd $(mktemp -d) && truncate -s 90000 a && tar -c -f - --format=posix --sparse --sparse-version=1.0 a; rm -r $PWD").Output(); err == nil {
+	if real, err := exec.Command("sh", "-c", "cd $(mktemp -d) && truncate -s 90000 a && tar -c -f - --format=posix --sparse --sparse-version=1.0 a; rm -r $PWD").
+		Output(); err == nil {
 		f.Add(real)
 	}
 	f.Fuzz(func(t *testing.T, archive []byte) {

@@ -43,10 +43,19 @@ type HostKeyError struct {
 
 func (e *HostKeyError) Error() string {
 	if e.Trusted == "" {
-		return fmt.Sprintf("the host at %s is not trusted yet: it shows the key %s; compare that with what its keeper says, then trust it", e.Address, e.Shown)
+		return fmt.Sprintf(
+			"the host at %s is not trusted yet: it shows the key %s; compare that with what its keeper says, then trust it",
+			e.Address,
+			e.Shown,
+		)
 	}
-	return fmt.Sprintf("the key that the host at %s shows, %s, is not the one that was trusted, %s. The host may have been installed anew; or another computer answers in its place, "+
-		"which would get to see the password. Nothing was sent. Ask the host's keeper, and trust the new key only when it is theirs", e.Address, e.Shown, e.Trusted)
+	return fmt.Sprintf(
+		"the key that the host at %s shows, %s, is not the one that was trusted, %s. The host may have been installed anew; or another computer answers in its place, "+
+			"which would get to see the password. Nothing was sent. Ask the host's keeper, and trust the new key only when it is theirs",
+		e.Address,
+		e.Shown,
+		e.Trusted,
+	)
 }
 
 // ShownKey returns the fingerprint of the key that the host at an address shows. Nobody is logged in.
@@ -152,13 +161,17 @@ func (l Login) auth() (methods []ssh.AuthMethod, done func(), err error) {
 		methods = append(methods, ssh.PublicKeys(signer))
 	}
 	if l.Password != "" {
-		methods = append(methods, ssh.Password(l.Password), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
-			answers := make([]string, len(questions))
-			for i := range answers {
-				answers[i] = l.Password
-			}
-			return answers, nil
-		}))
+		methods = append(
+			methods,
+			ssh.Password(l.Password),
+			ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+				answers := make([]string, len(questions))
+				for i := range answers {
+					answers[i] = l.Password
+				}
+				return answers, nil
+			}),
+		)
 	}
 	return methods, done, nil
 }

@@ -281,7 +281,12 @@ func serve(t *testing.T, subsystem func(ssh.Channel)) Login {
 		}
 	}()
 	return Login{
-		Address: listener.Addr().String(), User: "crew", Password: "low tide", HostKey: ssh.FingerprintSHA256(signer.PublicKey()), Patience: 300 * time.Millisecond,
+		Address: listener.Addr().
+			String(),
+		User:     "crew",
+		Password: "low tide",
+		HostKey:  ssh.FingerprintSHA256(signer.PublicKey()),
+		Patience: 300 * time.Millisecond,
 	}
 }
 
@@ -309,7 +314,12 @@ func TestAServerThatLies(t *testing.T) {
 		names = append(names, i.Name)
 		assert.GreaterOrEqual(t, i.Size, int64(0))
 	}
-	assert.Equal(t, []string{"abs", "disk", `esc\x1b[2J`, "minus", `new\x0aline`, "passwd"}, names, "of a name only the last part counts, and what cannot be shown is written as bytes")
+	assert.Equal(
+		t,
+		[]string{"abs", "disk", `esc\x1b[2J`, "minus", `new\x0aline`, "passwd"},
+		names,
+		"of a name only the last part counts, and what cannot be shown is written as bytes",
+	)
 	l.read = func(p []byte, _ int64) (int, error) { return copy(p, "short"), io.EOF }
 	file, err := f.Open("disk")
 	require.NoError(t, err)

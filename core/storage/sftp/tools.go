@@ -22,8 +22,8 @@ type tools struct {
 
 func (t tools) has(name string) bool { return slices.Contains(t.names, name) }
 
-// wanted are the programs that are of use: to take a checksum, to sync a folder, to let go of a file in memory, to name the filesystem, and to
-// tell the holes of a file.
+// wanted are the programs that are of use: to take a checksum, to sync a folder, to let go of a file in memory, to name the filesystem,
+// and to tell the holes of a file.
 var wanted = []string{"sha256sum", "sync", "dd", "stat", "tar", "head", "base64"}
 
 // findTools asks for them. A host that lets nobody run anything answers something else, or nothing.

@@ -10,8 +10,8 @@ import (
 	"time"
 )
 
-// StartHTTP starts a web server with hostile folders, until the test ends: /long/ has a list without end, /itself/ has a hundred folders in each of its
-// folders, and /slow/ has a disk of which a byte comes every two seconds.
+// StartHTTP starts a web server with hostile folders, until the test ends: /long/ has a list without end, /itself/ has a hundred folders
+// in each of its folders, and /slow/ has a disk of which a byte comes every two seconds.
 func StartHTTP(t testing.TB) string {
 	done := make(chan struct{})
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -26,8 +26,14 @@ func StartHTTP(t testing.TB) string {
 				folder, n = "<D:resourcetype><D:collection/></D:resourcetype>", 100
 			}
 			for i := range n {
-				_, err := fmt.Fprintf(w, `<D:response><D:href>%s%s%07d/</D:href><D:propstat><D:prop>%s<D:getcontentlength>4</D:getcontentlength></D:prop></D:propstat></D:response>`,
-					r.URL.Path, strings.Repeat("x", 100), i, folder)
+				_, err := fmt.Fprintf(
+					w,
+					`<D:response><D:href>%s%s%07d/</D:href><D:propstat><D:prop>%s<D:getcontentlength>4</D:getcontentlength></D:prop></D:propstat></D:response>`,
+					r.URL.Path,
+					strings.Repeat("x", 100),
+					i,
+					folder,
+				)
 				if err != nil {
 					return
 				}

@@ -1,5 +1,5 @@
-// Package hostile has servers that do what nobody should, for tests: folders without end, folders that contain themselves, answers that never come or
-// never end.
+// Package hostile has servers that do what nobody should, for tests: folders without end, folders that contain themselves, answers that
+// never come or never end.
 package hostile
 
 import (
@@ -23,7 +23,8 @@ import (
 // Password lets everybody in.
 const Password = "all aboard"
 
-// SFTP is a host with hostile folders: /endless has files without end, /itself has a hundred folders in each of its folders, any other has one file.
+// SFTP is a host with hostile folders: /endless has files without end, /itself has a hundred folders in each of its folders, any other has
+// one file.
 type SFTP struct {
 	Address string
 	HostKey string // fingerprint

@@ -66,8 +66,17 @@ func StartOn(t testing.TB, host string, more ...string) *Server {
 	require.NoError(t, listener.Close())
 	s.Address = fmt.Sprintf("%s:%d", host, port)
 	config := append([]string{
-		"ListenAddress " + s.Address, "HostKey " + filepath.Join(dir, "host"), "AuthorizedKeysFile " + filepath.Join(dir, "authorized"),
-		"UsePAM no", "StrictModes no", "PasswordAuthentication no", "PermitRootLogin yes", "PidFile none", "MaxStartups 100", "MaxSessions 100", "Subsystem sftp internal-sftp",
+		"ListenAddress " + s.Address,
+		"HostKey " + filepath.Join(dir, "host"),
+		"AuthorizedKeysFile " + filepath.Join(dir, "authorized"),
+		"UsePAM no",
+		"StrictModes no",
+		"PasswordAuthentication no",
+		"PermitRootLogin yes",
+		"PidFile none",
+		"MaxStartups 100",
+		"MaxSessions 100",
+		"Subsystem sftp internal-sftp",
 	}, more...)
 	require.NoError(t, os.WriteFile(s.config, []byte(strings.Join(config, "\n")+"\n"), 0o600))
 	if host == "127.0.0.1" {
