@@ -48,7 +48,7 @@ func decodeFirst(b []byte) (p Plan, err error) {
 		return p, err
 	}
 	m := &maker{Plan: rest.Plan, Disk: old.Disk, uses: old.Uses}
-	m.Version, m.ID, m.Plan.Steps = Version, firstDisk, []Step{}
+	m.Version, m.ID, m.Steps = Version, firstDisk, []Step{}
 	m.Disk.Request = m.Plan.Request
 	for _, s := range old.Steps {
 		kind := s.Name
@@ -62,9 +62,9 @@ func decodeFirst(b []byte) (p Plan, err error) {
 			kind = StepVerify
 		}
 		m.step(kind, s.Bytes, s.Title)
-		m.Plan.Steps[len(m.Plan.Steps)-1].Seconds = s.Seconds
+		m.Steps[len(m.Plan.Steps)-1].Seconds = s.Seconds
 	}
-	if m.Plan.Request.Quick && !slices.ContainsFunc(m.Plan.Steps, func(s Step) bool { return s.Kind == StepVerify }) {
+	if m.Plan.Request.Quick && !slices.ContainsFunc(m.Steps, func(s Step) bool { return s.Kind == StepVerify }) {
 		m.step(StepVerify, 0, "Compare tables, names and lengths with what its tag says")
 	}
 	seconds := m.EstimatedSeconds

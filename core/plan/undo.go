@@ -109,7 +109,7 @@ func (p *maker) checkUndo(f UndoFacts) {
 			),
 		)
 	}
-	if len(f.Lost)+len(f.Taken) == 0 && len(p.Disk.Released) > 0 {
+	if len(f.Lost)+len(f.Taken) == 0 && len(p.Released) > 0 {
 		p.add(Informs, "undo", "What is held of the source is all there, and its names are free.")
 	}
 	if len(f.Changed)+len(f.Written) == 0 {

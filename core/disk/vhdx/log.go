@@ -133,8 +133,10 @@ func (l *log) entry(at int64) (e logEntry, ok bool, err error) {
 		at: at, length: int64(le.Uint32(b[8:])), tail: int64(le.Uint32(b[12:])), sequence: le.Uint64(b[16:]), descriptors: le.Uint32(b[24:]),
 		flushed: le.Uint64(b[48:]), last: le.Uint64(b[56:]),
 	}
-	if string(b[:4]) != entryMark || guid(b[32:48]) != l.id || e.sequence == 0 || e.length < logAlign || e.length%logAlign != 0 || e.length > l.length ||
-		e.tail >= l.length || e.tail%logAlign != 0 ||
+	if string(b[:4]) != entryMark || guid(b[32:48]) != l.id || e.sequence == 0 || e.length < logAlign || e.length%logAlign != 0 ||
+		e.length > l.length ||
+		e.tail >= l.length ||
+		e.tail%logAlign != 0 ||
 		entryHeader+descriptorSize*int64(e.descriptors) > e.length {
 		return e, false, nil
 	}
