@@ -15,7 +15,7 @@ TEST_TOOLS := $(DEMO_TOOLS) chromium:chromium mkfs.xfs:xfsprogs mkfs.btrfs:btrfs
 BENCH_TOOLS := pigz:pigz zstd:zstd sshd:openssh-server sftp:openssh-client
 PICTURE_TOOLS := $(TEST_TOOLS) xterm:xterm xvfb-run:xvfb xauth:xauth import:imagemagick
 
-.PHONY: build console generate generated demo start test check lint race fuzz torture bench pictures clean
+.PHONY: build console generate generated breaking demo start test check lint race fuzz torture bench pictures clean
 
 build: console
 	CGO_ENABLED=0 $(GO) build $(FLAGS) -o bin/bagaglio ./cmd/bagaglio
@@ -48,6 +48,7 @@ test: packages-test console lint check race
 TEST := $(GO) test -vet=off
 WHOLE := ./test/bench ./test/cli ./test/console ./test/crash ./test/line ./test/pictures ./test/service
 check:
+	cd web && npm test
 	$(TEST) ./api/... ./client/... ./cmd/... ./core/... ./internal/...
 	$(TEST) -count=1 -parallel 6 ./test/attack
 	$(TEST) -count=1 -p 3 $(WHOLE)
@@ -62,10 +63,15 @@ race-core:
 race-service:
 	BAGAGLIO_RACE=1 $(TEST) -count=1 -run 'EveryAnswer|PausedJobs|LimitsAndOrder|OneWriter|Follow' ./test/service
 
+# What has changed in the API since the last release so that its users have to change too.
+breaking:
+	@last=$$(git describe --tags --abbrev=0 2>/dev/null) || { echo "There was no release yet."; exit 0; }; \
+	mkdir -p bin && git show $$last:api/openapi.yaml > bin/last-release.yaml && $(GO) tool -modfile=tools.mod oasdiff breaking bin/last-release.yaml api/openapi.yaml
+
 lint: console generated
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -d $$(git ls-files '*.go'); exit 1; }
 	$(GO) tool -modfile=tools.mod golangci-lint run
-	cd web && npm run lint
+	cd web && REDOCLY_TELEMETRY=off npm run lint
 
 # Takes about half an hour on two cores. What is found is kept as a seed, in testdata beside the target.
 fuzz:
