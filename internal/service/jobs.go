@@ -435,7 +435,7 @@ func (s *Service) cancel(ctx context.Context, id string) error {
 		if err := s.remarkPlaced(ctx, j, &receipt); err != nil {
 			return err
 		}
-		err := s.end(ctx, j.ID, j.State, store.Cancelled, receipt)
+		err := s.end(ctx, j.Claim(), j.State, store.Cancelled, receipt)
 		if err == nil && j.Started != nil { // it was paused
 			err = s.clear(ctx, j)
 		}

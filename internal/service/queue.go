@@ -30,6 +30,7 @@ var (
 
 // run is a job that is running.
 type run struct {
+	claim    store.Claim
 	stop     context.CancelCauseFunc
 	progress *job.Progress
 	scopes   []scope
@@ -47,7 +48,7 @@ func (s *Service) recover(ctx context.Context) error {
 	}
 	for _, j := range running {
 		s.log.Warn("found an interrupted job, which goes on", "job", j.ID)
-		if err := s.store.SetAside(ctx, j.ID, store.Running, store.Waiting, "", false); err != nil {
+		if err := s.store.SetAside(ctx, j.Claim(), store.Running, store.Waiting, "", false); err != nil {
 			return err
 		}
 		s.noteJob(ctx, j.ID, "found interrupted", "it goes on")
@@ -87,20 +88,20 @@ func unrun(j store.Job, outcome job.Outcome, reason error) job.Receipt {
 }
 
 // end notes how a job ended, and seals its receipt behind the one before.
-func (s *Service) end(ctx context.Context, id int64, from, to store.State, receipt job.Receipt) error {
+func (s *Service) end(ctx context.Context, c store.Claim, from, to store.State, receipt job.Receipt) error {
 	last, err := s.store.LastSeal(ctx)
 	if err != nil {
 		return err
 	}
 	head, err := s.chain.add(
-		id,
+		c.Job,
 		last.Number,
-		func(sealer store.Sealer) error { return s.store.EndJob(ctx, id, from, to, receipt, time.Now(), sealer) },
+		func(sealer store.Sealer) error { return s.store.EndJob(ctx, c, from, to, receipt, time.Now(), sealer) },
 	)
 	if err != nil {
 		return err
 	}
-	s.noteJob(ctx, id, "ended", fmt.Sprintf("%s; receipt %s", receipt.Outcome, head))
+	s.noteJob(ctx, c.Job, "ended", fmt.Sprintf("%s; receipt %s", receipt.Outcome, head))
 	return s.patiently(s.chain.keep)
 }
 
@@ -185,15 +186,17 @@ func (s *Service) tryStart(ctx context.Context, j store.Job) error {
 	if err != nil {
 		return err
 	}
-	if err := s.store.StartJob(ctx, j.ID, leases, time.Now()); err != nil {
+	claim, err := s.store.StartJob(ctx, j.ID, leases, s.runner, time.Now())
+	if err != nil {
 		var leased *store.LeasedError
 		if errors.As(err, &leased) {
 			return fmt.Errorf("waits: %w", err)
 		}
 		return err
 	}
+	j.Epoch = claim.Epoch
 	runCtx, stop := context.WithCancelCause(context.Background())
-	r := &run{stop: stop, scopes: scopes, hours: j.Hours, meter: rate.NewLimiter(rateOf(j.Speed), burst)}
+	r := &run{claim: claim, stop: stop, scopes: scopes, hours: j.Hours, meter: rate.NewLimiter(rateOf(j.Speed), burst)}
 	s.mu.Lock()
 	s.running[j.ID] = r
 	delete(s.waits, j.ID)
@@ -252,16 +255,18 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 	state := store.Done
 	switch {
 	case err == nil:
+	case errors.Is(err, store.ErrOutdated): // what it did up to its last mark stays, and counts
+		state, problem = store.Waiting, s.setAside(ctx, j.Claim(), store.Waiting, "", false)
 	case errors.Is(cause, errPaused):
-		state, problem = store.Paused, s.setAside(ctx, j.ID, store.Paused, "paused on request", false)
+		state, problem = store.Paused, s.setAside(ctx, j.Claim(), store.Paused, "paused on request", false)
 	case errors.Is(cause, job.ErrSetAside):
-		state, problem = store.Waiting, s.setAside(ctx, j.ID, store.Waiting, "", false)
+		state, problem = store.Waiting, s.setAside(ctx, j.Claim(), store.Waiting, "", false)
 	case errors.Is(cause, errCancelled):
 		state, receipt.Reason = store.Cancelled, cause.Error()
 	case j.Plan.Carried().Destination != nil && errors.As(err, &blocked):
 		state, problem = store.Paused, s.stopBy(ctx, j, blocked)
 	case j.Plan.Carried().Destination != nil && job.CanWait(err):
-		state, problem = store.Paused, s.setAside(ctx, j.ID, store.Paused, job.Explain(err).Error()+"; it goes on by itself then", true)
+		state, problem = store.Paused, s.setAside(ctx, j.Claim(), store.Paused, job.Explain(err).Error()+"; it goes on by itself then", true)
 		s.inTrouble(j, err)
 	default:
 		state, receipt.Reason = store.Failed, err.Error()
@@ -270,7 +275,7 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 	if state.Ended() {
 		problem = errors.Join(
 			problem,
-			s.patiently(func() error { return s.end(ctx, j.ID, store.Running, state, receipt) }),
+			s.patiently(func() error { return s.end(ctx, j.Claim(), store.Running, state, receipt) }),
 			s.patiently(func() error { return s.clear(ctx, j) }),
 		)
 	} else {
@@ -322,8 +327,8 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 }
 
 // setAside notes that a running job does not run any more, and has not ended.
-func (s *Service) setAside(ctx context.Context, id int64, to store.State, reason string, trouble bool) error {
-	return s.patiently(func() error { return s.store.SetAside(ctx, id, store.Running, to, reason, trouble) })
+func (s *Service) setAside(ctx context.Context, c store.Claim, to store.State, reason string, trouble bool) error {
+	return s.patiently(func() error { return s.store.SetAside(ctx, c, store.Running, to, reason, trouble) })
 }
 
 // stopBy pauses a job for a check. One that may be settled by itself is tried again.
@@ -333,7 +338,7 @@ func (s *Service) stopBy(ctx context.Context, j store.Job, b *job.BlockedError) 
 		why = b.Check.Message + " It goes on by itself when that is over."
 		s.inTrouble(j, b)
 	}
-	return s.patiently(func() error { return s.store.StopBy(ctx, j.ID, why, b.Passes(), b.Check) })
+	return s.patiently(func() error { return s.store.StopBy(ctx, j.Claim(), why, b.Passes(), b.Check) })
 }
 
 func (s *Service) task(j store.Job, ends job.Ends) job.Task {
@@ -346,7 +351,7 @@ func (s *Service) task(j store.Job, ends job.Ends) job.Task {
 		By:    fmt.Sprintf("job %d", j.ID),
 	}
 	if j.Plan.Request.Destination != nil {
-		task.Records = points.Records(patient{s.store.Checkpoints(j.ID), s})
+		task.Records = points.Records(patient{s.store.Checkpoints(j.Claim()), s})
 	}
 	return task
 }

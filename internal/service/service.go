@@ -37,6 +37,7 @@ type Service struct {
 	store  *store.Store
 	log    *slog.Logger
 	id     string // of this service, for names of staging folders
+	runner string // of this process, for claims on jobs
 	events broker
 	access access
 	key    *seal.Key
@@ -119,6 +120,7 @@ func Open(ctx context.Context, state string, o Options, log *slog.Logger) (*Serv
 		lists:    newLists(),
 		looks:    looks{far: map[string]far{}, touched: map[string]time.Time{}},
 	}
+	s.runner = uuid.NewString()
 	s.rounds = rounds.New(s.lookThrough)
 	s.watcher = rounds.Watch(s.rounds)
 	err = s.identify(ctx)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"time"
@@ -66,7 +67,7 @@ func (s *Service) used(pool string, but int64) bool {
 func (s *Service) tend(done <-chan struct{}) {
 	tick := time.NewTicker(tendEvery)
 	defer tick.Stop()
-	var cleared, read, tried time.Time
+	var cleared, read, tried, renewed time.Time
 	begin := time.Now()
 	for {
 		select {
@@ -74,6 +75,10 @@ func (s *Service) tend(done <-chan struct{}) {
 			return
 		case now := <-tick.C:
 			s.endHours(now)
+			if now.Sub(renewed) > store.ClaimFor/4 {
+				renewed = now
+				s.jobs.Go(s.renewClaims)
+			}
 			if now.Sub(tried) > tryEvery {
 				tried = now
 				s.jobs.Go(s.tryRecords)
@@ -94,6 +99,20 @@ func (s *Service) tend(done <-chan struct{}) {
 				}
 			}
 			s.dispatch()
+		}
+	}
+}
+
+// renewClaims keeps the claims on jobs that run. A job that somebody else has taken stops.
+func (s *Service) renewClaims() {
+	s.mu.Lock()
+	running := slices.Collect(maps.Values(s.running))
+	s.mu.Unlock()
+	for _, r := range running {
+		if err := s.store.RenewClaim(context.Background(), r.claim, time.Now()); errors.Is(err, store.ErrOutdated) {
+			r.stop(fmt.Errorf("%w (%w)", err, job.ErrSetAside))
+		} else if err != nil {
+			s.wrote(err)
 		}
 	}
 }
@@ -128,7 +147,7 @@ func (s *Service) passTroubles(now time.Time) {
 		if now.Before(t.next) && t.next.Sub(now) <= lastTry || !s.isOver(ctx, j, t) {
 			continue
 		}
-		if err := s.store.SetAside(ctx, j.ID, store.Paused, store.Waiting, "", false); err != nil {
+		if err := s.store.SetAside(ctx, j.Claim(), store.Paused, store.Waiting, "", false); err != nil {
 			s.log.Error("letting a job go on", "job", j.ID, "error", err)
 			continue
 		}
@@ -147,7 +166,7 @@ func (s *Service) isOver(ctx context.Context, j store.Job, t trouble) bool {
 	if err != nil {
 		return false
 	}
-	state, err := s.store.Checkpoints(j.ID).Load(ctx)
+	state, err := s.store.Checkpoints(j.Claim()).Load(ctx)
 	if err != nil || state == nil {
 		return enough(space, leastRoom)
 	}
@@ -205,7 +224,7 @@ func (s *Service) Pause(ctx context.Context, id string) (api.Job, error) {
 		if from != store.Waiting && (from != store.Paused || !j.Trouble) {
 			return api.Job{}, fmt.Errorf("%w: job %s is %s", ErrState, id, from)
 		}
-		if err := s.store.SetAside(ctx, j.ID, from, store.Paused, "paused on request", false); err != nil {
+		if err := s.store.SetAside(ctx, j.Claim(), from, store.Paused, "paused on request", false); err != nil {
 			return api.Job{}, fmt.Errorf("%w: job %s changed meanwhile: try again", ErrState, id)
 		}
 		s.changed(j.ID)
@@ -219,7 +238,7 @@ func (s *Service) Resume(ctx context.Context, id string) (api.Job, error) {
 	if err != nil {
 		return api.Job{}, err
 	}
-	if err := s.store.SetAside(ctx, j.ID, store.Paused, store.Waiting, "", false); err != nil {
+	if err := s.store.SetAside(ctx, j.Claim(), store.Paused, store.Waiting, "", false); err != nil {
 		if errors.Is(err, store.ErrNotFound) {
 			err = fmt.Errorf("%w: job %s is %s, not paused", ErrState, id, j.State)
 		}

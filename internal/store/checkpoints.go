@@ -7,20 +7,22 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"time"
 
 	"bagaglio/core/job"
 
 	"github.com/jmoiron/sqlx"
 )
 
-// Checkpoints keep how far one job is.
+// Checkpoints keep how far one job is, for whoever has the claim on it.
 type Checkpoints struct {
 	store *Store
+	claim Claim
 	job   int64
 }
 
-// Checkpoints returns those of a job.
-func (s *Store) Checkpoints(id int64) Checkpoints { return Checkpoints{s, id} }
+// Checkpoints returns those of a job. They can be read without a good claim.
+func (s *Store) Checkpoints(c Claim) Checkpoints { return Checkpoints{s, c, c.Job} }
 
 var _ job.Records = Checkpoints{}
 
@@ -48,6 +50,9 @@ func (c Checkpoints) Keep(ctx context.Context, s job.State, mark []byte) error {
 		return err
 	}
 	return c.store.transaction(ctx, func(tx *sqlx.Tx) error {
+		if err := c.claim.holds(ctx, tx, time.Now()); err != nil {
+			return err
+		}
 		_, err := tx.ExecContext(
 			ctx,
 			`INSERT INTO checkpoints (job, state) VALUES (?, ?) ON CONFLICT (job) DO UPDATE SET state = excluded.state`,
@@ -92,6 +97,9 @@ func (c Checkpoints) Marks(ctx context.Context, step string) iter.Seq2[[]byte, e
 // Forget drops all that was kept.
 func (c Checkpoints) Forget(ctx context.Context) error {
 	return c.store.transaction(ctx, func(tx *sqlx.Tx) error {
+		if err := c.claim.holds(ctx, tx, time.Now()); err != nil {
+			return err
+		}
 		_, err := tx.ExecContext(ctx, `DELETE FROM marks WHERE job = ?`, c.job)
 		if err == nil {
 			_, err = tx.ExecContext(ctx, `DELETE FROM checkpoints WHERE job = ?`, c.job)

@@ -50,6 +50,7 @@ type Job struct {
 	Last      *job.Progress
 	Group     int64 // of jobs that were started together, 0 for none
 	StoppedBy *plan.Check
+	Epoch     int64           // how often it began to run
 	Journal   json.RawMessage // of a job that is done, as it was kept last; nil where nothing was
 }
 
@@ -73,6 +74,9 @@ type jobRow struct {
 	Group     sql.NullInt64  `db:"group_id"`
 	StoppedBy sql.NullString `db:"stopped_by"`
 	Journal   sql.NullString `db:"journal"`
+	Epoch     int64          `db:"epoch"`
+	Runner    string         `db:"runner"`
+	Until     string         `db:"until"`
 }
 
 func (r jobRow) job() (j Job, err error) {
@@ -86,7 +90,7 @@ func (r jobRow) job() (j Job, err error) {
 		Trouble:   r.Trouble,
 		Speed:     r.Speed,
 		Hours:     r.Hours,
-		Group:     r.Group.Int64,
+		Group:     r.Group.Int64, Epoch: r.Epoch,
 	}
 	if j.Plan, err = plan.Decode([]byte(r.Plan)); err != nil {
 		return j, fmt.Errorf("reading the plan of job %d: %w", r.ID, err)
@@ -272,7 +276,7 @@ type Sealer func(receipt []byte) (number int64, sealed string, err error)
 
 // EndJob notes how a job ended that was waiting or running, with its receipt and the seal of it. It fails with ErrNotFound
 // when the job is not in that state any more.
-func (s *Store) EndJob(ctx context.Context, id int64, from, to State, receipt job.Receipt, now time.Time, seal Sealer) error {
+func (s *Store) EndJob(ctx context.Context, c Claim, from, to State, receipt job.Receipt, now time.Time, seal Sealer) error {
 	b, err := json.Marshal(receipt)
 	if err != nil {
 		return err
@@ -286,34 +290,35 @@ func (s *Store) EndJob(ctx context.Context, id int64, from, to State, receipt jo
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO seals (number, job, seal) VALUES (?, ?, ?)`, number, id, sealed); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO seals (number, job, seal) VALUES (?, ?, ?)`, number, c.Job, sealed); err != nil {
 			return err
 		}
 		if to == Done { // what it did can be taken back
 			_, err := tx.ExecContext(
 				ctx,
 				`UPDATE jobs SET journal = (SELECT json_remove(state, '$.receipt') FROM checkpoints WHERE job = jobs.id) WHERE id = ?`,
-				id,
+				c.Job,
 			)
 			if err != nil {
 				return err
 			}
 		}
 		for _, rest := range []string{`DELETE FROM leases WHERE job = ?`, `DELETE FROM marks WHERE job = ?`, `DELETE FROM checkpoints WHERE job = ?`} {
-			if _, err := tx.ExecContext(ctx, rest, id); err != nil {
+			if _, err := tx.ExecContext(ctx, rest, c.Job); err != nil {
 				return err
 			}
 		}
 		return changed(
 			tx.ExecContext(
 				ctx,
-				`UPDATE jobs SET trouble = 0, state = ?, reason = ?, outcome = ?, receipt = ?, finished = ? WHERE id = ? AND state = ?`,
+				`UPDATE jobs SET trouble = 0, state = ?, reason = ?, outcome = ?, receipt = ?, finished = ? WHERE id = ? AND epoch = ? AND state = ?`,
 				to,
 				reason,
 				receipt.Outcome,
 				string(b),
 				stamp(now),
-				id,
+				c.Job,
+				c.Epoch,
 				from,
 			),
 		)

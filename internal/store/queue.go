@@ -23,6 +23,9 @@ type Lease struct {
 	Writes bool   `db:"writes"`
 	Since  string `db:"since"`
 	State  State  `db:"state"` // of the job
+	Runner string `db:"runner"`
+	Epoch  int64  `db:"epoch"`
+	Until  string `db:"until"` // when its claim runs out, unless that is renewed
 }
 
 // LeasedError tells who uses a file that a job needs.
@@ -41,8 +44,9 @@ func (s *Store) Waiting(ctx context.Context, behind float64, limit int) ([]Job, 
 }
 
 // StartJob notes that a waiting job runs, and takes its leases, all or none, in the order of their files. It fails with ErrNotFound when
-// the job does not wait any more, and with a LeasedError when another job is in the way.
-func (s *Store) StartJob(ctx context.Context, id int64, leases []Lease, now time.Time) error {
+// the job does not wait any more, and with a LeasedError when another job is in the way. Whoever had a claim on it before has none now.
+func (s *Store) StartJob(ctx context.Context, id int64, leases []Lease, runner string, now time.Time) (c Claim, err error) {
+	c.Job = id
 	leases = slices.Clone(leases)
 	slices.SortFunc(leases, func(a, b Lease) int {
 		if a.File < b.File {
@@ -50,10 +54,10 @@ func (s *Store) StartJob(ctx context.Context, id int64, leases []Lease, now time
 		}
 		return 1
 	})
-	return s.transaction(ctx, func(tx *sqlx.Tx) error {
+	err = s.transaction(ctx, func(tx *sqlx.Tx) error {
 		for _, l := range leases {
 			var other Lease
-			err := tx.GetContext(ctx, &other, `SELECT leases.*, jobs.state FROM leases JOIN jobs ON jobs.id = leases.job
+			err := tx.GetContext(ctx, &other, `SELECT leases.*, jobs.state, jobs.runner, jobs.epoch, jobs.until FROM leases JOIN jobs ON jobs.id = leases.job
 				WHERE file = ? AND job <> ? AND (writes = 1 OR ? = 1) LIMIT 1`, l.File, id, l.Writes)
 			if err == nil {
 				return &LeasedError{other}
@@ -67,22 +71,16 @@ func (s *Store) StartJob(ctx context.Context, id int64, leases []Lease, now time
 				return err
 			}
 		}
-		return changed(
-			tx.ExecContext(
-				ctx,
-				`UPDATE jobs SET state = ?, started = coalesce(started, ?), uncleared = 1, trouble = 0, reason = '' WHERE id = ? AND state = ?`,
-				Running,
-				stamp(now),
-				id,
-				Waiting,
-			),
-		)
+		const begin = `UPDATE jobs SET state = ?, started = coalesce(started, ?), uncleared = 1, trouble = 0, reason = '',
+			epoch = epoch + 1, runner = ?, until = ? WHERE id = ? AND state = ? RETURNING epoch`
+		return notFound(tx.GetContext(ctx, &c.Epoch, begin, Running, stamp(now), runner, stamp(now.Add(ClaimFor)), id, Waiting))
 	})
+	return c, err
 }
 
 // Leases returns who uses what, by file.
 func (s *Store) Leases(ctx context.Context) (leases []Lease, err error) {
-	err = s.db.SelectContext(ctx, &leases, `SELECT leases.*, jobs.state FROM leases JOIN jobs ON jobs.id = leases.job ORDER BY file, job`)
+	err = s.db.SelectContext(ctx, &leases, `SELECT leases.*, jobs.state, jobs.runner, jobs.epoch, jobs.until FROM leases JOIN jobs ON jobs.id = leases.job ORDER BY file, job`)
 	return leases, err
 }
 
@@ -92,32 +90,34 @@ func (s *Store) FreeLeases(ctx context.Context, id int64) error {
 }
 
 // SetAside moves a job that has not ended from one state to another, with a reason. trouble tells that it goes on by itself.
-func (s *Store) SetAside(ctx context.Context, id int64, from, to State, reason string, trouble bool) error {
+func (s *Store) SetAside(ctx context.Context, c Claim, from, to State, reason string, trouble bool) error {
 	return s.one(
 		ctx,
-		`UPDATE jobs SET state = ?, reason = ?, trouble = ?, stopped_by = NULL WHERE id = ? AND state = ?`,
+		`UPDATE jobs SET state = ?, reason = ?, trouble = ?, stopped_by = NULL WHERE id = ? AND epoch = ? AND state = ?`,
 		to,
 		reason,
 		trouble,
-		id,
+		c.Job,
+		c.Epoch,
 		from,
 	)
 }
 
 // StopBy pauses a running job for a check. trouble tells that it goes on by itself.
-func (s *Store) StopBy(ctx context.Context, id int64, reason string, trouble bool, c plan.Check) error {
-	b, err := json.Marshal(c)
+func (s *Store) StopBy(ctx context.Context, c Claim, reason string, trouble bool, by plan.Check) error {
+	b, err := json.Marshal(by)
 	if err != nil {
 		return err
 	}
 	return s.one(
 		ctx,
-		`UPDATE jobs SET state = ?, reason = ?, trouble = ?, stopped_by = ? WHERE id = ? AND state = ?`,
+		`UPDATE jobs SET state = ?, reason = ?, trouble = ?, stopped_by = ? WHERE id = ? AND epoch = ? AND state = ?`,
 		Paused,
 		reason,
 		trouble,
 		string(b),
-		id,
+		c.Job,
+		c.Epoch,
 		Running,
 	)
 }

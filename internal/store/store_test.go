@@ -65,10 +65,13 @@ func TestTheLifeOfAJob(t *testing.T) {
 	assert.Greater(t, second, id)
 
 	reads, writes := []Lease{{File: "local:/b"}, {File: "local:/a"}}, []Lease{{File: "local:/a", Writes: true}}
-	require.NoError(t, s.StartJob(ctx, id, reads, noon))
-	require.ErrorIs(t, s.StartJob(ctx, id, reads, noon), ErrNotFound, "a job starts once")
+	claim, err := s.StartJob(ctx, id, reads, "here", noon)
+	require.NoError(t, err)
+	_, err = s.StartJob(ctx, id, reads, "here", noon)
+	require.ErrorIs(t, err, ErrNotFound, "a job starts once")
 	var leased *LeasedError
-	require.ErrorAs(t, s.StartJob(ctx, second, writes, noon), &leased)
+	_, err = s.StartJob(ctx, second, writes, "here", noon)
+	require.ErrorAs(t, err, &leased)
 	assert.Equal(t, id, leased.Job)
 	leases, err := s.Leases(ctx)
 	require.NoError(t, err)
@@ -80,11 +83,13 @@ func TestTheLifeOfAJob(t *testing.T) {
 		number = last.Number + 1
 		return number, fmt.Sprintf("seal %d of %d bytes", number, len(receipt)), err
 	}
-	require.ErrorIs(t, s.EndJob(ctx, id, Waiting, Cancelled, job.Receipt{}, noon, seal), ErrNotFound, "it does not wait any more")
+	require.ErrorIs(t, s.EndJob(ctx, claim, Waiting, Cancelled, job.Receipt{}, noon, seal), ErrNotFound, "it does not wait any more")
 	uncleared, err := s.UnclearedJobs(ctx)
 	require.NoError(t, err)
 	require.Empty(t, uncleared, "it has not ended")
-	c := s.Checkpoints(id)
+	c := s.Checkpoints(claim)
+	require.ErrorIs(t, c.Keep(ctx, job.State{Step: plan.StepProve}, nil), ErrOutdated, "it was claimed long ago, and not renewed")
+	require.NoError(t, s.RenewClaim(ctx, claim, time.Now()))
 	require.NoError(t, c.Keep(ctx, job.State{Step: plan.StepProve, Source: "as it was"}, []byte("one")))
 	require.NoError(t, c.Keep(ctx, job.State{Step: plan.StepProve, Source: "as it is"}, []byte("two")))
 	kept, err := c.Load(ctx)
@@ -100,8 +105,8 @@ func TestTheLifeOfAJob(t *testing.T) {
 	require.NoError(t, s.BeginStep(ctx, id, 2, noon.Add(time.Second)))
 	receipt := job.Receipt{Kind: plan.Prove, Outcome: job.Proven, Steps: []job.Done{{Name: plan.StepProve, Bytes: 1 << 30}}}
 	require.NoError(t, s.EndSteps(ctx, id, receipt.Steps, noon.Add(3*time.Second)))
-	require.NoError(t, s.EndJob(ctx, id, Running, Done, receipt, noon.Add(3*time.Second), seal))
-	require.ErrorIs(t, s.EndJob(ctx, id, Running, Failed, receipt, noon.Add(3*time.Second), seal), ErrNotFound, "a job ends once")
+	require.NoError(t, s.EndJob(ctx, claim, Running, Done, receipt, noon.Add(3*time.Second), seal))
+	require.ErrorIs(t, s.EndJob(ctx, claim, Running, Failed, receipt, noon.Add(3*time.Second), seal), ErrNotFound, "a job ends once")
 	uncleared, err = s.UnclearedJobs(ctx)
 	require.NoError(t, err)
 	require.Len(t, uncleared, 1)
@@ -112,7 +117,7 @@ func TestTheLifeOfAJob(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, leases)
 	require.NoError(t, s.ClearJob(ctx, id))
-	require.NoError(t, s.EndJob(ctx, second, Waiting, Cancelled, job.Receipt{Outcome: job.Cancelled, Reason: "not needed"}, noon, seal))
+	require.NoError(t, s.EndJob(ctx, Claim{Job: second}, Waiting, Cancelled, job.Receipt{Outcome: job.Cancelled, Reason: "not needed"}, noon, seal))
 	seals, err := s.Seals(ctx, 0, 10)
 	require.NoError(t, err)
 	require.Len(t, seals, 2, "what did not happen has no seal")
@@ -234,11 +239,12 @@ func TestOrder(t *testing.T) {
 		require.NoError(t, s.MoveJob(ctx, move.id, move.before))
 		assert.Equal(t, move.want, order())
 	}
-	require.NoError(t, s.StartJob(ctx, a, nil, noon))
+	claim, err := s.StartJob(ctx, a, nil, "here", noon)
+	require.NoError(t, err)
 	require.ErrorIs(t, s.MoveJob(ctx, a, b), ErrNotFound)
 	require.ErrorIs(t, s.MoveJob(ctx, b, a), ErrNotFound)
-	require.NoError(t, s.SetAside(ctx, a, Running, Paused, "no room", true))
-	require.ErrorIs(t, s.SetAside(ctx, a, Running, Paused, "no room", true), ErrNotFound)
+	require.NoError(t, s.SetAside(ctx, claim, Running, Paused, "no room", true))
+	require.ErrorIs(t, s.SetAside(ctx, claim, Running, Paused, "no room", true), ErrNotFound)
 	troubled, err := s.Troubled(ctx)
 	require.NoError(t, err)
 	require.Len(t, troubled, 1)

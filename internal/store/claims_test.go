@@ -1,0 +1,51 @@
+package store
+
+import (
+	"testing"
+	"time"
+
+	"bagaglio/core/job"
+	"bagaglio/core/plan"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestOlderEpochsAreRefused: a job that was set aside and begun again by another runner takes nothing more from the one before.
+func TestOlderEpochsAreRefused(t *testing.T) {
+	s, ctx := records(t), t.Context()
+	id, err := s.AddJob(ctx, twoSteps(), 0, "", time.Now())
+	require.NoError(t, err)
+	first, err := s.StartJob(ctx, id, []Lease{{File: "local:/a", Writes: true}}, "first", time.Now())
+	require.NoError(t, err)
+	require.NoError(t, s.Checkpoints(first).Keep(ctx, job.State{Step: "disk1.fill", Source: "first"}, []byte("first")))
+	require.NoError(t, s.SetAside(ctx, first, Running, Waiting, "", false))
+	require.ErrorIs(t, s.Checkpoints(first).Keep(ctx, job.State{}, nil), ErrOutdated, "it does not run")
+	require.ErrorIs(t, s.RenewClaim(ctx, first, time.Now()), ErrOutdated)
+
+	second, err := s.StartJob(ctx, id, nil, "second", time.Now())
+	require.NoError(t, err)
+	assert.Equal(t, first.Epoch+1, second.Epoch)
+	stale := s.Checkpoints(first)
+	require.ErrorIs(t, stale.Keep(ctx, job.State{Step: "disk1.fill", Source: "stale"}, []byte("stale")), ErrOutdated)
+	require.ErrorIs(t, stale.Forget(ctx), ErrOutdated)
+	require.ErrorIs(t, s.RenewClaim(ctx, first, time.Now()), ErrOutdated)
+	require.ErrorIs(t, s.SetAside(ctx, first, Running, Paused, "stale", false), ErrNotFound)
+	require.ErrorIs(t, s.StopBy(ctx, first, "stale", false, plan.Check{}), ErrNotFound)
+	seal := func([]byte) (int64, string, error) { return 1, "seal", nil }
+	require.ErrorIs(t, s.EndJob(ctx, first, Running, Done, job.Receipt{}, time.Now(), seal), ErrNotFound)
+	seals, err := s.Seals(ctx, 0, 10)
+	require.NoError(t, err)
+	assert.Empty(t, seals, "nothing of it is kept")
+	state, err := s.Checkpoints(second).Load(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "first", state.Source, "what was kept in time counts")
+	leases, err := s.Leases(ctx)
+	require.NoError(t, err)
+	require.Len(t, leases, 1)
+	assert.Equal(t, "second", leases[0].Runner)
+	assert.Equal(t, second.Epoch, leases[0].Epoch)
+	until, err := time.Parse(time.RFC3339Nano, leases[0].Until)
+	require.NoError(t, err)
+	assert.WithinDuration(t, time.Now().Add(ClaimFor), until, time.Minute)
+}
