@@ -84,6 +84,7 @@ func (s *Service) tryRecords() {
 		return
 	}
 	ctx, n := context.Background(), 0
+	_, unwell := s.Unwell()
 	err := s.store.SetSetting(ctx, "tended", time.Now().UTC().Format(time.RFC3339))
 	for err == nil && n < len(waiting) {
 		if err = s.store.AddEvent(ctx, waiting[n].event, waiting[n].at); err == nil {
@@ -92,8 +93,11 @@ func (s *Service) tryRecords() {
 	}
 	s.wrote(err)
 	s.health.mu.Lock()
-	defer s.health.mu.Unlock()
 	s.health.asking, s.health.unnoted = false, s.health.unnoted[n:]
+	s.health.mu.Unlock()
+	if err == nil && unwell != nil { // jobs could not be started
+		s.dispatch()
+	}
 }
 
 // note adds a line to the log of events, now or when that is possible again.

@@ -67,7 +67,7 @@ func (s *Service) used(pool string, but int64) bool {
 func (s *Service) tend(done <-chan struct{}) {
 	tick := time.NewTicker(tendEvery)
 	defer tick.Stop()
-	var cleared, read, tried, renewed time.Time
+	var cleared, read, tried, renewed, looked time.Time
 	begin := time.Now()
 	for {
 		select {
@@ -98,7 +98,10 @@ func (s *Service) tend(done <-chan struct{}) {
 					s.jobs.Go(func() { s.dropExpired(now) }) // a host that does not answer holds nothing else up
 				}
 			}
-			s.dispatch()
+			if minute := now.Truncate(time.Minute); minute != looked { // hours begin on one
+				looked = minute
+				s.dispatch()
+			}
 		}
 	}
 }
@@ -140,6 +143,7 @@ func (s *Service) passTroubles(now time.Time) {
 		s.log.Error("looking for paused jobs", "error", err)
 		return
 	}
+	passed := false
 	for _, j := range jobs {
 		s.mu.Lock()
 		t := s.troubles[j.ID]
@@ -153,6 +157,10 @@ func (s *Service) passTroubles(now time.Time) {
 		}
 		s.noteJob(ctx, j.ID, "goes on", "")
 		s.changed(j.ID)
+		passed = true
+	}
+	if passed {
+		s.dispatch()
 	}
 }
 
