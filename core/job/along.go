@@ -3,13 +3,11 @@ package job
 import (
 	"context"
 	"errors"
-	"path"
 	"sync"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
 	"bagaglio/core/plan"
-	"bagaglio/core/storage"
 	"bagaglio/core/transfer"
 )
 
@@ -121,7 +119,7 @@ func (a *along) end(ctx context.Context, complete bool) *fingerprint.Leaves {
 		a.work.report.proven = nil
 		return nil
 	}
-	made, err := a.work.openMade(ctx)
+	made, err := a.work.carried().Made(ctx)
 	if err == nil {
 		l, ok := made.(disk.Locator)
 		if !ok {
@@ -137,24 +135,6 @@ func (a *along) end(ctx context.Context, complete bool) *fingerprint.Leaves {
 	}
 	a.work.receipt.BytesCompared += a.meter.Read.Load()
 	return a.leaves
-}
-
-// openMade opens the image in the staging folder, to be read from storage.
-func (w *work) openMade(ctx context.Context) (disk.Reader, error) {
-	if w.copies() {
-		return disk.OpenVerbatim(
-			storage.Fresh(storage.Sub(w.Ends.Destination, w.staging())),
-			w.verbatim(func(c plan.Copied) string { return c.To }),
-		)
-	}
-	request := w.disk.Request
-	return disk.Origin{
-		Folder: storage.Fresh(
-			w.Ends.Destination,
-		),
-		Name: path.Join(w.staging(), path.Base(w.disk.After.Place.Path)),
-		Home: path.Dir(path.Clean(request.Destination.Path)),
-	}.Open(ctx, request.As)
 }
 
 // keepAlong keeps what was read back as the first mark of the proof.

@@ -19,43 +19,6 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// copies tells whether files are copied as they are.
-func (w *work) copies() bool { return w.disk.Request.Kind == plan.Copy }
-
-// dir is the folder of the destination's pool that the files of the new image get their names in.
-func (w *work) dir() string {
-	if w.copies() {
-		return w.disk.Root
-	}
-	return path.Dir(path.Clean(w.disk.Request.Destination.Path))
-}
-
-// format is what the destination is made by.
-func (w *work) format() (disk.Format, error) {
-	if w.copies() {
-		return disk.Verbatim(w.verbatim(func(c plan.Copied) string { return c.To })), nil
-	}
-	return disk.Lookup(w.disk.Request.As)
-}
-
-// verbatim are the files that are copied as they are, under the names of one side.
-func (w *work) verbatim(name func(plan.Copied) string) (files []disk.VerbatimFile) {
-	for _, c := range w.disk.Copied {
-		if !c.Stays {
-			files = append(files, disk.VerbatimFile{Name: name(c), Size: c.Size, Thick: c.Thick})
-		}
-	}
-	return files
-}
-
-// content opens what is copied: the disk, or its files as they are.
-func (w *work) content(ctx context.Context) (disk.Reader, error) {
-	if w.copies() {
-		return disk.OpenVerbatim(w.Ends.Source, w.verbatim(func(c plan.Copied) string { return c.From }))
-	}
-	return w.openSource(ctx, w.Ends.Source)
-}
-
 // sized fails when a file is not as long as it was when the copy was planned.
 func (w *work) sized() error {
 	for _, c := range w.disk.Copied {
@@ -119,7 +82,7 @@ func (w *work) proveFiles(ctx context.Context, copied transfer.Result) error {
 		var meter transfer.Meter
 		return w.report.run(plan.StepProve, &meter, nil, func() error { return w.sums(ctx, s, &meter) })
 	}
-	made, err := w.openMade(ctx)
+	made, err := w.carried().Made(ctx)
 	if err != nil {
 		return destination(fmt.Errorf("opening what was written: %w", err))
 	}
@@ -238,7 +201,7 @@ func (w *work) openCopy(ctx context.Context) (disk.Reader, error) {
 
 // inside is a name in the folder of the new files.
 func (w *work) inside(name string) string {
-	return within(w.dir(), path.Clean(name))
+	return within(w.carried().Dir(), path.Clean(name))
 }
 
 // tagFits tells whether a tag speaks of the disk that a file opens as it is now. A disk of one file may have been called otherwise then.

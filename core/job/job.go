@@ -9,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"bagaglio/core/carry"
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
 	"bagaglio/core/plan"
@@ -193,12 +194,17 @@ func (w *work) open(ctx context.Context) (err error) {
 	if err := w.sized(); err != nil {
 		return err
 	}
-	if w.src, err = w.content(ctx); err != nil {
+	if w.src, err = w.carried().Open(ctx); err != nil {
 		return err
 	}
 	w.strip = transfer.NewStrip(w.src.Size())
 	w.report.strip = w.strip
 	return nil
+}
+
+// carried is what the task carries.
+func (w *work) carried() carry.Carrier {
+	return carry.Of(w.disk, carry.Ends{Source: w.Ends.Source, Destination: w.Ends.Destination, Staging: w.staging()})
 }
 
 // fills tells whether something is copied.
@@ -240,7 +246,7 @@ func (w *work) wins() (bool, error) {
 	}
 	var staged []string
 	for _, name := range w.state.Files {
-		if !isCompanion(name) {
+		if !carry.IsCompanion(name) {
 			staged = append(staged, name)
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"bagaglio/core/carry"
 	_ "bagaglio/core/disk/all"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
@@ -91,7 +92,7 @@ func (w *world) untouched(names ...string) {
 	require.NoError(w.t, err)
 	left := []string{}
 	for _, e := range entries {
-		if !isCompanion(e.Name()) { // which comes with an image
+		if !carry.IsCompanion(e.Name()) { // which comes with an image
 			left = append(left, e.Name())
 		}
 	}

@@ -115,7 +115,7 @@ func (w *work) holdBeside(folder storage.Folder, names []string, label, why stri
 }
 
 func (w *work) moveAll(ctx context.Context) error {
-	if err := w.moveAside(w.dir()); err != nil {
+	if err := w.moveAside(w.carried().Dir()); err != nil {
 		return err
 	}
 	for i, c := range w.disk.Copied {
@@ -123,11 +123,11 @@ func (w *work) moveAll(ctx context.Context) error {
 			continue
 		}
 		if i > 0 && i == len(w.disk.Copied)-1 { // it makes the image openable: the others are there for good
-			if err := w.syncFolders(w.dir()); err != nil {
+			if err := w.syncFolders(w.carried().Dir()); err != nil {
 				return err
 			}
 		}
-		to := path.Join(w.dir(), c.To)
+		to := path.Join(w.carried().Dir(), c.To)
 		if err := moveIn(w.Ends.Destination, w.Ends.Source, c.From, to); err != nil {
 			return err
 		}
@@ -143,7 +143,7 @@ func (w *work) moveAll(ctx context.Context) error {
 		if err := w.syncMoved(); err != nil { // so that what is changed is known to lie in its new place
 			return err
 		}
-		if err := w.changeNames(storage.Sub(w.Ends.Destination, w.dir())); err != nil {
+		if err := w.changeNames(storage.Sub(w.Ends.Destination, w.carried().Dir())); err != nil {
 			return err
 		}
 		if err := w.opensMoved(ctx); err != nil {
@@ -160,13 +160,13 @@ func (w *work) syncMoved() error {
 			return fmt.Errorf("syncing the folder %s: %w", path.Dir(c.From), err)
 		}
 	}
-	return w.syncFolders(w.dir())
+	return w.syncFolders(w.carried().Dir())
 }
 
 // opensMoved fails unless the disks open in their new places.
 func (w *work) opensMoved(ctx context.Context) error {
 	at := func(name, format string) (disk.Reader, error) {
-		return disk.Open(ctx, w.Ends.Destination, path.Join(w.dir(), name), format)
+		return disk.Open(ctx, w.Ends.Destination, path.Join(w.carried().Dir(), name), format)
 	}
 	if err := w.opensFamily(at); err != nil {
 		return err
@@ -185,13 +185,13 @@ func (w *work) moveTags() error {
 		if !slices.Contains(w.state.Fitting, c.From) {
 			continue
 		}
-		at := path.Join(w.dir(), c.To)
+		at := path.Join(w.carried().Dir(), c.To)
 		if err := refile(w.Ends.Destination, at, w.Ends.Destination, at, staged, nil); err != nil {
 			return fmt.Errorf("following the tag %s: %w", c.From, err)
 		}
 	}
 	old := fingerprint.TagName(w.disk.Before.Place.Path)
-	at := path.Join(w.dir(), w.tagName())
+	at := path.Join(w.carried().Dir(), w.tagName())
 	fits := slices.Contains(w.state.Fitting, old)
 	_, err := w.Ends.Source.Stat(old)
 	switch {
@@ -221,7 +221,7 @@ func (w *work) taggedNames() map[string]string {
 	from, to := path.Dir(w.disk.Before.Place.Path), path.Dir(w.disk.After.Place.Path)
 	names := map[string]string{}
 	for _, c := range w.disk.Copied {
-		names[within(from, c.From)] = within(to, path.Join(w.dir(), c.To))
+		names[within(from, c.From)] = within(to, path.Join(w.carried().Dir(), c.To))
 	}
 	return names
 }
@@ -256,12 +256,12 @@ func (w *work) dropCompanions() error {
 
 // unmove gives files their old names again, and their old bytes back to those in which names were changed.
 func (w *work) unmove() error {
-	err := w.namesBack(storage.Sub(w.Ends.Destination, w.dir()))
+	err := w.namesBack(storage.Sub(w.Ends.Destination, w.carried().Dir()))
 	for _, c := range slices.Backward(w.disk.Copied) {
 		if c.Stays || !w.isMoved(c) {
 			continue
 		}
-		if backErr := moveIn(w.Ends.Source, w.Ends.Destination, path.Join(w.dir(), c.To), c.From); backErr != nil {
+		if backErr := moveIn(w.Ends.Source, w.Ends.Destination, path.Join(w.carried().Dir(), c.To), c.From); backErr != nil {
 			err = errors.Join(err, fmt.Errorf("giving %s its old name again: %w", c.From, backErr))
 		}
 	}
@@ -295,7 +295,7 @@ func (w *work) unrename(context.Context) error { return errors.Join(w.unmove(), 
 
 // isMoved tells whether a file has its new name already.
 func (w *work) isMoved(c plan.Copied) bool {
-	info, err := w.Ends.Destination.Stat(path.Join(w.dir(), c.To))
+	info, err := w.Ends.Destination.Stat(path.Join(w.carried().Dir(), c.To))
 	if id := w.state.Staged[c.To]; id != "" && !isTag(c.To) { // a tag is made anew there
 		return err == nil && info.ID == id
 	}

@@ -45,7 +45,7 @@ func (w *work) own() error {
 // like is the file of the source that a new one takes owner, mode and labels of.
 func (w *work) like(name string) string {
 	for _, c := range w.disk.Copied {
-		if path.Join(w.disk.Root, c.To) == path.Join(w.dir(), name) {
+		if path.Join(w.disk.Root, c.To) == path.Join(w.carried().Dir(), name) {
 			return c.From
 		}
 	}

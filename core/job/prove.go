@@ -24,7 +24,7 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 		return err
 	}
 	request := w.disk.Request
-	made, err := w.openMade(ctx)
+	made, err := w.carried().Made(ctx)
 	if err != nil {
 		return destination(fmt.Errorf("opening what was written: %w", err))
 	}

@@ -148,7 +148,7 @@ func (t Task) Placed(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	w.state = *old
-	return !slices.ContainsFunc(old.Files, func(name string) bool { return !w.isPlaced(w.dir(), name) }), nil
+	return !slices.ContainsFunc(old.Files, func(name string) bool { return !w.isPlaced(w.carried().Dir(), name) }), nil
 }
 
 // isAsPlanned notes when the source is not the file any more that was planned with.

@@ -11,8 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"bagaglio/core/carry"
 	"bagaglio/core/fingerprint"
-	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 )
@@ -50,7 +50,7 @@ func (w *work) place(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	dir := w.dir()
+	dir := w.carried().Dir()
 	if len(w.disk.Files) > 1 || len(w.disk.Displaced) > 0 { // those cannot be swapped all at once, and nobody may see some of each
 		if err := w.moveAside(dir); err != nil {
 			return errors.Join(err, w.moveBack())
@@ -174,7 +174,7 @@ func (w *work) move(staged, final string) (back func() error, err error) {
 		return func() error { return folder.Rename(final, staged) }, nil
 	case !errors.Is(err, fs.ErrExist):
 		return nil, err
-	case !w.disk.Request.Replace && !isCompanion(final): // which alone speaks of a disk that is gone
+	case !w.disk.Request.Replace && !carry.IsCompanion(final): // which alone speaks of a disk that is gone
 		return nil, fmt.Errorf("%s came into being meanwhile, and nothing is overwritten unasked: choose another name and start again", final)
 	}
 	err = folder.Exchange(staged, final)
@@ -182,7 +182,7 @@ func (w *work) move(staged, final string) (back func() error, err error) {
 		return func() error { return folder.Exchange(staged, final) }, err
 	}
 	if w.disk.Request.Replace { // this storage cannot swap: all of the old image goes first
-		err = w.moveAside(w.dir())
+		err = w.moveAside(w.carried().Dir())
 	} else {
 		err = folder.Remove(final)
 	}
@@ -190,11 +190,6 @@ func (w *work) move(staged, final string) (back func() error, err error) {
 		err = folder.Rename(staged, final)
 	}
 	return func() error { return folder.Rename(final, staged) }, err
-}
-
-// isCompanion tells whether a file only says something of a disk: its tag, or checksums of its pieces.
-func isCompanion(name string) bool {
-	return isTag(name) || strings.HasSuffix(name, inspect.SumsExtension)
 }
 
 // holdReplaced keeps what was replaced, which lies in the staging folder now.
@@ -206,7 +201,7 @@ func (w *work) holdReplaced(dir string) error {
 			held.Files = append(held.Files, path.Join(dir, name))
 		}
 	}
-	if !slices.ContainsFunc(held.Files, func(f string) bool { return !isCompanion(f) }) {
+	if !slices.ContainsFunc(held.Files, func(f string) bool { return !carry.IsCompanion(f) }) {
 		return nil
 	}
 	err := hold(folder, held, func(file string) string { return path.Join(w.staging(), w.inside(file)) })

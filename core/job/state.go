@@ -177,7 +177,7 @@ func (w *work) isThere() (bool, error) {
 	if err != nil {
 		return false, destination(err)
 	}
-	dir := w.dir()
+	dir := w.carried().Dir()
 	there := true
 	for _, name := range w.state.Files {
 		_, err := w.Ends.Destination.Stat(path.Join(w.staging(), name))

@@ -94,9 +94,9 @@ func (w *work) proveMade(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	compare := w.compare
-	if w.copies() {
-		compare = w.compareFiles
+	compare := w.compareFiles
+	if w.carried().Guest() {
+		compare = w.compare
 	}
 	if err := compare(ctx, w.copied); err != nil {
 		return err
@@ -151,7 +151,7 @@ func (w *work) isPlacing() bool {
 	if w.disk.Renames {
 		return w.state.Staged != nil
 	}
-	return slices.ContainsFunc(w.state.Files, func(name string) bool { return w.isPlaced(w.dir(), name) })
+	return slices.ContainsFunc(w.state.Files, func(name string) bool { return w.isPlaced(w.carried().Dir(), name) })
 }
 
 // handOver has the definitions of machines name the disk in its new place.

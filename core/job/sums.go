@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"bagaglio/core/carry"
 	"bagaglio/core/fingerprint"
 	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
@@ -24,7 +25,7 @@ func (w *work) makeSums(ctx context.Context, folder storage.Folder) error {
 		return nil
 	}
 	names := slices.Sorted(slices.Values(w.state.Files))
-	names = slices.DeleteFunc(names, func(n string) bool { return isCompanion(n) })
+	names = slices.DeleteFunc(names, carry.IsCompanion)
 	var text strings.Builder
 	var meter transfer.Meter
 	err := w.report.run(plan.StepSums, &meter, nil, func() error {

@@ -8,7 +8,6 @@ import (
 	"io"
 	"io/fs"
 	"path"
-	"slices"
 	"strings"
 	"time"
 
@@ -27,7 +26,7 @@ func (w *work) makeTag(ctx context.Context, copied transfer.Result) error {
 	if err := w.makeSums(ctx, storage.Sub(w.Ends.Destination, w.staging())); err != nil {
 		return err
 	}
-	if w.disk.Request.NoTag || w.copies() && w.guest == nil {
+	if w.disk.Request.NoTag || !w.carried().Guest() && w.guest == nil {
 		return nil
 	}
 	r := &w.receipt
@@ -52,7 +51,7 @@ func (w *work) makeTag(ctx context.Context, copied transfer.Result) error {
 		tag.Leaves = copied.Leaves.Extended(size, copied.Tail)
 	}
 	folder := storage.Sub(w.Ends.Destination, w.staging())
-	for _, name := range w.taggedFiles() {
+	for _, name := range w.carried().Own(w.state.Files) {
 		info, err := folder.Stat(name)
 		if err != nil {
 			return fmt.Errorf("noting the files of the image in its tag: %w", err)
@@ -64,20 +63,6 @@ func (w *work) makeTag(ctx context.Context, copied transfer.Result) error {
 	}
 	w.state.Files = append([]string{w.tagName()}, w.state.Files...)
 	return w.syncFolders(w.staging())
-}
-
-// taggedFiles are those of the new image: not those that it stands on.
-func (w *work) taggedFiles() []string {
-	if !w.copies() {
-		return slices.DeleteFunc(slices.Clone(w.state.Files), isCompanion)
-	}
-	var names []string
-	for _, c := range w.disk.Copied {
-		if slices.Contains(w.disk.Own, c.From) {
-			names = append(names, c.To)
-		}
-	}
-	return names
 }
 
 // besideTag is the name of a file as its tag has it.

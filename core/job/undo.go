@@ -59,11 +59,11 @@ func PrepareUndo(ctx context.Context, ends Ends, e Ended, known Known) (plan.Pla
 	}
 	f.Published = len(w.state.Staged) > 0
 	for _, name := range slices.Backward(w.state.Files) {
-		at := path.Join(w.dir(), name)
+		at := path.Join(w.carried().Dir(), name)
 		f.Undone.Files = append(f.Undone.Files, at)
 		info, err := ends.Destination.Stat(at)
 		switch {
-		case !w.isPlaced(w.dir(), name):
+		case !w.isPlaced(w.carried().Dir(), name):
 			f.Changed = append(f.Changed, at)
 		case err == nil && info.Modified.After(e.Finished):
 			f.Written = append(f.Written, at)
@@ -99,7 +99,7 @@ func (w *work) aroundUndo(ctx context.Context, known Known, f *plan.UndoFacts) (
 	}
 	standing := known.StandingThere
 	if standing == nil {
-		standing = standingIn(w.Ends.Destination, w.dir())
+		standing = standingIn(w.Ends.Destination, w.carried().Dir())
 	}
 	if f.Standing, err = standing(ctx, f.Undone.Files); err != nil {
 		return err
@@ -161,8 +161,8 @@ func (w *work) unpublish(context.Context) error {
 	}
 	_, before := readHeld(folder, held.ID)
 	for _, name := range slices.Backward(w.state.Files) {
-		at := path.Join(w.dir(), name)
-		if w.isPlaced(w.dir(), name) {
+		at := path.Join(w.carried().Dir(), name)
+		if w.isPlaced(w.carried().Dir(), name) {
 			held.Files = append(held.Files, at)
 			continue
 		}
@@ -179,7 +179,7 @@ func (w *work) unpublish(context.Context) error {
 		}
 		w.remark(fmt.Sprintf("the image is held until %s", held.Until.Local().Format("2006-01-02 15:04")))
 	}
-	if err := w.syncFolders(w.dir()); err != nil {
+	if err := w.syncFolders(w.carried().Dir()); err != nil {
 		return err
 	}
 	return w.moveBack()

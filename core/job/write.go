@@ -142,7 +142,7 @@ func (w *work) openAgain(ctx context.Context, src *disk.Reader) error {
 	if err != nil {
 		return err
 	}
-	opened, err := w.content(ctx)
+	opened, err := w.carried().Open(ctx)
 	if err != nil {
 		return err
 	}
@@ -185,15 +185,11 @@ func (w *work) transfer(ctx context.Context, step string, t transfer.Transfer) (
 
 // begin creates the image, or takes up the one that an earlier time left.
 func (w *work) begin(ctx context.Context, target disk.Target, size int64) (disk.Writer, transfer.Result, error) {
-	format, err := w.format()
-	if err != nil {
-		return nil, transfer.Result{}, err
-	}
 	if w.isAt(plan.StepFill) {
 		target.Identifier, target.Created = w.state.Identifier, w.state.Created
 		var earlier transfer.Result
 		var recallErr error
-		dst, err := disk.Resume(format, target, func(yield func(disk.Written, error) bool) {
+		dst, err := w.carried().Resume(target, func(yield func(disk.Written, error) bool) {
 			earlier, recallErr = w.recall(ctx, w.step(plan.StepFill), size, func(x disk.Written) bool { return yield(x, nil) })
 			if recallErr != nil {
 				yield(disk.Written{}, recallErr)
@@ -207,7 +203,7 @@ func (w *work) begin(ctx context.Context, target disk.Target, size int64) (disk.
 			return nil, transfer.Result{}, err
 		}
 	}
-	dst, err := format.Create(target)
+	dst, err := w.carried().Create(target)
 	if err != nil {
 		return nil, transfer.Result{}, destination(err)
 	}
@@ -252,14 +248,11 @@ func (w *work) target(ctx context.Context) (t disk.Target, err error) {
 			w.staging(),
 		),
 		Name:       path.Base(r.Destination.Path),
-		Size:       w.disk.After.VirtualSize,
+		Size:       w.carried().Size(),
 		Layout:     w.disk.After.Layout,
 		Options:    r.Options,
 		Identifier: uuid.New(),
 		Created:    time.Now(),
-	}
-	if w.copies() {
-		t.Size = disk.VerbatimSize(w.verbatim(func(c plan.Copied) string { return c.To }))
 	}
 	if r.Seed != "" {
 		t.Identifier, t.Created = uuid.NewSHA1(uuid.Nil, []byte("bagaglio "+r.Seed)), time.Time{}

@@ -57,8 +57,15 @@ func (s *Store) StartJob(ctx context.Context, id int64, leases []Lease, runner s
 	err = s.transaction(ctx, func(tx *sqlx.Tx) error {
 		for _, l := range leases {
 			var other Lease
-			err := tx.GetContext(ctx, &other, `SELECT leases.*, jobs.state, jobs.runner, jobs.epoch, jobs.until FROM leases JOIN jobs ON jobs.id = leases.job
-				WHERE file = ? AND job <> ? AND (writes = 1 OR ? = 1) LIMIT 1`, l.File, id, l.Writes)
+			err := tx.GetContext(
+				ctx,
+				&other,
+				`SELECT leases.*, jobs.state, jobs.runner, jobs.epoch, jobs.until FROM leases JOIN jobs ON jobs.id = leases.job
+				WHERE file = ? AND job <> ? AND (writes = 1 OR ? = 1) LIMIT 1`,
+				l.File,
+				id,
+				l.Writes,
+			)
 			if err == nil {
 				return &LeasedError{other}
 			}
@@ -80,7 +87,11 @@ func (s *Store) StartJob(ctx context.Context, id int64, leases []Lease, runner s
 
 // Leases returns who uses what, by file.
 func (s *Store) Leases(ctx context.Context) (leases []Lease, err error) {
-	err = s.db.SelectContext(ctx, &leases, `SELECT leases.*, jobs.state, jobs.runner, jobs.epoch, jobs.until FROM leases JOIN jobs ON jobs.id = leases.job ORDER BY file, job`)
+	err = s.db.SelectContext(
+		ctx,
+		&leases,
+		`SELECT leases.*, jobs.state, jobs.runner, jobs.epoch, jobs.until FROM leases JOIN jobs ON jobs.id = leases.job ORDER BY file, job`,
+	)
 	return leases, err
 }
 

@@ -117,7 +117,10 @@ func TestTheLifeOfAJob(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, leases)
 	require.NoError(t, s.ClearJob(ctx, id))
-	require.NoError(t, s.EndJob(ctx, Claim{Job: second}, Waiting, Cancelled, job.Receipt{Outcome: job.Cancelled, Reason: "not needed"}, noon, seal))
+	require.NoError(
+		t,
+		s.EndJob(ctx, Claim{Job: second}, Waiting, Cancelled, job.Receipt{Outcome: job.Cancelled, Reason: "not needed"}, noon, seal),
+	)
 	seals, err := s.Seals(ctx, 0, 10)
 	require.NoError(t, err)
 	require.Len(t, seals, 2, "what did not happen has no seal")

@@ -9,9 +9,14 @@ export function useFollow(job?: string) {
     const events = new EventSource("/v1/events" + (job ? `?job=${encodeURIComponent(job)}` : ""));
     events.addEventListener("job", (event) => {
       const news = JSON.parse((event as MessageEvent<string>).data) as Job;
-      // An answer that is still on its way is older than this, and must not overwrite it.
-      void cache.cancelQueries({ queryKey: ["job", news.id] });
-      cache.setQueryData<Job>(["job", news.id], (known) => (known ? { ...known, ...news } : undefined)); // news have no plan
+      const known = cache.getQueryData<Job>(["job", news.id]);
+      if (known) {
+        // An answer that is still on its way is older than this, and must not overwrite it. News have no plan.
+        void cache.cancelQueries({ queryKey: ["job", news.id] });
+        cache.setQueryData(["job", news.id], { ...known, ...news });
+      } else {
+        void cache.invalidateQueries({ queryKey: ["job", news.id] });
+      }
       const jobs = cache.getQueryData<Job[]>(["jobs"]);
       if (jobs) {
         void cache.cancelQueries({ queryKey: ["jobs"] });

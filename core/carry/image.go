@@ -1,0 +1,63 @@
+package carry
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/fingerprint"
+	"bagaglio/core/inspect"
+	"bagaglio/core/plan"
+	"bagaglio/core/storage"
+)
+
+// image is a disk that becomes an image of a format.
+type image struct {
+	plan.Disk
+	ends Ends
+}
+
+func (i image) Open(ctx context.Context) (disk.Reader, error) {
+	from := i.Request.Source
+	from.Format = i.Before.Format
+	r, err := from.Origin(i.ends.Source).Open(ctx, from.Format)
+	if err != nil {
+		return nil, fmt.Errorf("opening %s: %w", from, err)
+	}
+	return r, nil
+}
+
+func (i image) Dir() string { return path.Dir(path.Clean(i.Request.Destination.Path)) }
+func (i image) Size() int64 { return i.After.VirtualSize }
+func (i image) Guest() bool { return true }
+
+func (i image) Create(t disk.Target) (disk.Writer, error) {
+	f, err := disk.Lookup(i.Request.As)
+	if err != nil {
+		return nil, err
+	}
+	return f.Create(t)
+}
+
+func (i image) Resume(t disk.Target, given func(yield func(disk.Written, error) bool)) (disk.Writer, error) {
+	f, err := disk.Lookup(i.Request.As)
+	if err != nil {
+		return nil, err
+	}
+	return disk.Resume(f, t, given)
+}
+
+func (i image) Made(ctx context.Context) (disk.Reader, error) {
+	o := disk.Origin{Folder: storage.Fresh(i.ends.Destination), Name: path.Join(i.ends.Staging, path.Base(i.After.Place.Path)), Home: i.Dir()}
+	return o.Open(ctx, i.Request.As)
+}
+
+func (i image) Own(made []string) []string { return slices.DeleteFunc(slices.Clone(made), IsCompanion) }
+
+// IsCompanion tells whether a file only says something of a disk: its tag, or checksums of its pieces.
+func IsCompanion(name string) bool {
+	return strings.HasSuffix(name, fingerprint.TagExtension) || strings.HasSuffix(name, inspect.SumsExtension)
+}
