@@ -151,6 +151,9 @@ func (w *work) back(ctx context.Context) error {
 // unpublish holds the image that the job made, and gives what that replaced its name again.
 func (w *work) unpublish(context.Context) error {
 	folder := w.Ends.Destination
+	if _, err := folder.Space(); err != nil { // a drive that is away says nothing of its files
+		return destination(err)
+	}
 	held := Held{
 		ID: heldID(
 			"taken back " + w.ID,
@@ -208,6 +211,9 @@ func (w *work) heldSource() string { return heldID("source of " + w.ID) }
 // unrelease gives the source its names again. It is there already where it was not held, or an earlier time gave it them.
 func (w *work) unrelease(context.Context) error {
 	folder := w.Ends.Source
+	if _, err := folder.Space(); err != nil {
+		return err
+	}
 	h, err := readHeld(folder, w.heldSource())
 	if errors.Is(err, fs.ErrNotExist) {
 		for _, name := range w.disk.Released {

@@ -31,7 +31,10 @@ func TakeBack(f UndoFacts) Plan {
 	d := f.Body
 	d.Undoes = &f.Undone
 	p := &maker{Plan: Plan{Version: Version, Request: Request{Kind: Undo, Job: f.Undone.Job}, Checks: []Check{}, Steps: []Step{}}, Disk: d}
-	p.Plan.Before, p.Plan.After = []Side{*d.After}, []Side{*d.Before}
+	p.Plan.Before = []Side{*d.After}
+	if len(d.Released) > 0 { // otherwise the source never went
+		p.Plan.After = []Side{*d.Before}
+	}
 	p.Bodies = []Disk{p.Disk}
 	p.Checks = append(p.Checks, f.Knowledge.Checks(p.Plan.Request)...)
 	p.checkUndo(f)

@@ -62,7 +62,10 @@ var signs = map[plan.Severity]string{plan.Blocks: "STOP", plan.Warns: "WARN", pl
 func printPlan(out io.Writer, p plan.Plan) error {
 	var b strings.Builder
 	say := func(format string, args ...any) { _, _ = fmt.Fprintf(&b, format+"\n", args...) } // a strings.Builder takes everything
-	if len(p.After) > 0 {
+	switch {
+	case len(p.Before) > 0 && p.Request.Kind == plan.Undo && len(p.After) == 0:
+		say("%s goes to the holding folder.\n", p.Before[0].Place)
+	case len(p.After) > 0:
 		rows := [][]string{{"", "BEFORE", "AFTER"}}
 		add := func(name string, show func(plan.Side) string) {
 			rows = append(rows, []string{name, show(p.Before[0]), show(p.After[0])})

@@ -449,7 +449,7 @@ func (s *Service) cancel(ctx context.Context, id string) error {
 
 // remarkPlaced says in the receipt of a job that was stopped behind it that the new image is there.
 func (s *Service) remarkPlaced(ctx context.Context, j store.Job, r *job.Receipt) error {
-	if j.Started == nil || j.Plan.Carried().Destination == nil {
+	if j.Started == nil || j.Plan.Request.Destination == nil {
 		return nil
 	}
 	ends, err := s.endsOf(ctx, j.Plan)

@@ -170,16 +170,17 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	p.Fill("Empty the pool", "quay-store")
 	p.AwaitText("as one group")
 	shot("console-balance-dark")
-	p.Click("Jobs")
-	p.AwaitText("proven")
-	shot("console-jobs-dark")
+	p.Click("Light colours")
+	p.Open(s.Address + "/jobs/1/undo")
+	p.AwaitText("nothing was written to it since")
+	shot("console-undo")
 }
 
 // terminal captures what the client prints in a terminal window.
 func terminal(t *testing.T, state, to string) {
 	for name, command := range map[string]string{
 		"client-look":    "bagaglio look quay-store:ticketing.raw",
-		"client-plan":    "bagaglio convert quay-store:crew-roster.raw seabag:crew-roster.vhd --plan",
+		"client-undo":    "bagaglio job list; bagaglio job undo 1 --yes",
 		"client-convert": "bagaglio convert quay-store:crew-roster.raw seabag:crew-roster.vhd --yes",
 		"client-move":    "bagaglio move quay-store:crew-roster.raw lamp-room:crew-roster.raw --plan; bagaglio move quay-store:crew-roster.raw seabag:rosters/crew-roster.raw --plan",
 		"client-keeping": "bagaglio held list; bagaglio limit list; bagaglio log --limit 8",

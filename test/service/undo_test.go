@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"bagaglio/api"
 	"bagaglio/client"
@@ -106,6 +107,42 @@ func TestEndedJobsAreTakenBack(t *testing.T) {
 	testkit.Await(t, s.Service, proof.Id)
 	_, err = s.Plan(t.Context(), plan.Request{Kind: plan.Undo, Job: proof.Id})
 	require.ErrorContains(t, err, "nothing to take back")
+}
+
+// TestAnUndoThatIsInterrupted by a pool that goes away pauses, goes on or is cancelled; nothing is lost.
+func TestAnUndoThatIsInterrupted(t *testing.T) {
+	s := start(t)
+	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
+	noise(t, quay, "tide-board.raw", mib)
+	move := convert("tide-board.raw", "board.qcow2", "qcow2")
+	move.Release = true
+	for _, cancels := range []bool{true, false} {
+		moved := testkit.Begin(t, s.Service, move)
+		testkit.Proven(t, s.Service, moved.Id)
+		kept, err := s.Plan(t.Context(), plan.Request{Kind: plan.Undo, Job: moved.Id})
+		require.NoError(t, err)
+		later := time.Now().Add(2*time.Hour).Format("15:04") + "-" + time.Now().Add(3*time.Hour).Format("15:04")
+		j, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id, Hours: &later})
+		require.NoError(t, err)
+		require.NoError(t, os.Rename(lighthouse, lighthouse+"-away"))
+		_, err = s.Change(t.Context(), j.Id, api.JobChange{Hours: ptr("")})
+		require.NoError(t, err)
+		testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.State == api.JobStatePaused })
+		if cancels {
+			_, err = s.Cancel(t.Context(), j.Id)
+			require.ErrorContains(t, err, "not reachable", "what is to be cleared up there is cleared up later")
+			j, err = s.Job(t.Context(), j.Id)
+			require.NoError(t, err)
+			assert.Equal(t, api.JobStateCancelled, j.State)
+		}
+		require.NoError(t, os.Rename(lighthouse+"-away", lighthouse))
+		if cancels { // the source came back first, and the image is still there: to undo again does the rest
+			j = testkit.Begin(t, s.Service, plan.Request{Kind: plan.Undo, Job: moved.Id})
+		}
+		testkit.Proven(t, s.Service, j.Id)
+		assert.FileExists(t, filepath.Join(quay, "tide-board.raw"))
+		assert.NoFileExists(t, filepath.Join(lighthouse, "board.qcow2"))
+	}
 }
 
 // TestFieldsOfAnotherKindAreRefused by name, whatever the kind.

@@ -34,8 +34,8 @@ export function PlanView({ plan, onRemedy }: { plan: Plan; onRemedy?: (remedy: R
       {plan.steps.length > 0 && (
         <details>
           <summary className="cursor-pointer">
-            {plan.steps.length} steps: {size(plan.bytes_to_read)} to read, {size(plan.bytes_to_write)} to write,{" "}
-            {span(plan.estimated_seconds)}
+            {plan.steps.length === 1 ? "1 step" : `${plan.steps.length} steps`}: {size(plan.bytes_to_read)} to read,{" "}
+            {size(plan.bytes_to_write)} to write, {span(plan.estimated_seconds)}
           </summary>
           <ol className="mt-2 list-decimal space-y-1 pl-6 text-sm">
             {plan.steps.map((step) => (

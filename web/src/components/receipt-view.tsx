@@ -11,6 +11,11 @@ const sentences: Record<Receipt["outcome"], string> = {
   damaged: "Done with damage",
 };
 
+function sentence(receipt: Receipt): string {
+  if (receipt.kind === "undo" && receipt.outcome === "proven") return "Taken back: every file is the one that it was";
+  return sentences[receipt.outcome];
+}
+
 /** Where a fingerprint comes from. */
 const taken: Record<NonNullable<Receipt["source"]["fingerprint_from"]>, string> = {
   content: "taken of its content, read",
@@ -28,7 +33,7 @@ export function ReceiptView({ receipt }: { receipt: Receipt }) {
     <section aria-label="Receipt" className="sheet space-y-4">
       <h2 className={`flex items-center gap-2 ${good ? "text-success" : "text-warning"}`}>
         <Icon aria-hidden className="size-6" />
-        {sentences[receipt.outcome]}
+        {sentence(receipt)}
         {doubts.length > 0 && `; ${doubts.length} doubt(s) about the source`}
       </h2>
       {receipt.reason && <p>{receipt.reason}</p>}
