@@ -157,9 +157,6 @@ func Recognise(folder storage.Folder, name string) (string, error) {
 	if claimed == "" || claimed == found[0] {
 		return found[0], nil
 	}
-	if _, err := Lookup(claimed); err != nil {
-		return "", Unsupported("the name says %s, which this version does not read", claimed)
-	}
 	return "", &MismatchError{Claimed: claimed, Found: found[0]}
 }
 

@@ -15,6 +15,7 @@ import (
 // Format is a row of the registry: what a room offers.
 type Format struct {
 	Name       string
+	Rank       int      // its place in lists: the smaller, the sooner
 	Extensions []string // with the dot; the first is the one new files get
 	Layouts    []Layout // that can be written; the first is the default
 	// Sniff tells whether the content is of this format. Nil for raw, which has no marks.
@@ -84,23 +85,19 @@ type Probe struct {
 	Names []string
 }
 
-// namedFormats are all names of the registry with the extensions that claim them, registered or not, so that an image of
-// a format that is not read here is never taken for raw.
-var namedFormats = map[string]string{
-	".raw": "raw", ".dd": "raw",
-	".qcow2": "qcow2", ".vmdk": "vmdk", ".vhd": "vhd", ".vhdx": "vhdx", ".vdi": "vdi", ".hdd": "hdd", ".hds": "hdd",
-}
-
-var formats []Format
+var (
+	formats []Format
+	// namedFormats are the formats that names claim, by their extensions.
+	namedFormats = map[string]string{}
+)
 
 // Register makes a format known. Each format's room calls it once, from init.
 func Register(f Format) {
 	formats = append(formats, f)
-	slices.SortFunc(formats, func(a, b Format) int { return order(a.Name) - order(b.Name) })
-}
-
-func order(name string) int {
-	return slices.Index([]string{"raw", "qcow2", "vmdk", "vhd", "vhdx", "vdi", "hdd"}, name)
+	slices.SortFunc(formats, func(a, b Format) int { return a.Rank - b.Rank })
+	for _, extension := range f.Extensions {
+		namedFormats[extension] = f.Name
+	}
 }
 
 // Formats returns the formats that are known, raw first.

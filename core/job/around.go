@@ -78,7 +78,7 @@ func lookAround(ctx context.Context, ends Ends, r plan.Request, known Known, f *
 
 // findLinks finds those files of a source that are links.
 func findLinks(folder storage.Folder, f *plan.SourceFacts) error {
-	l, ok := folder.(storage.Linker)
+	l, ok := storage.As[storage.Linker](folder)
 	if !ok {
 		return nil
 	}
@@ -131,7 +131,7 @@ func gather(
 
 // findStays finds the files that would go along, and lie at the destination already under the names that they would get.
 func findStays(ends Ends, r plan.Request, known Known, f *plan.SourceFacts) error {
-	if _, moves := ends.Destination.(storage.Mover); r.Kind != plan.Copy || r.Release && !moves {
+	if _, moves := storage.As[storage.Mover](ends.Destination); r.Kind != plan.Copy || r.Release && !moves {
 		return nil
 	}
 	root, copied, _, err := plan.Copies(r, *f)
@@ -242,14 +242,14 @@ func lookAtCopy(ctx context.Context, ends Ends, r plan.Request, source plan.Sour
 			f.ToCopy = max(f.ToCopy, c.Size)
 		}
 	}
-	if s, ok := ends.Destination.(storage.Summer); ok {
+	if s, ok := storage.As[storage.Summer](ends.Destination); ok {
 		f.Sums = s.Sums()
 	}
 	from, err := ends.Source.Space()
 	if err != nil {
 		return err
 	}
-	m, moves := ends.Destination.(storage.Mover)
+	m, moves := storage.As[storage.Mover](ends.Destination)
 	for _, c := range copied {
 		moves = moves && m.Moves(ends.Source, c.From, path.Join(root, c.To))
 	}

@@ -78,7 +78,7 @@ func (w *work) proveFiles(ctx context.Context, copied transfer.Result) error {
 			len(r.Unreadable),
 		)
 	}
-	if s, ok := w.Ends.Destination.(storage.Summer); ok && s.Sums() && w.disk.Sums && r.Outcome == Proven {
+	if s, ok := storage.As[storage.Summer](w.Ends.Destination); ok && s.Sums() && w.disk.Sums && r.Outcome == Proven {
 		var meter transfer.Meter
 		return w.report.run(plan.StepProve, &meter, nil, func() error { return w.sums(ctx, s, &meter) })
 	}
@@ -173,7 +173,7 @@ func (w *work) diskLeaves(ctx context.Context, copied transfer.Result) (*fingerp
 	}
 	var src disk.Reader
 	var err error
-	if s, ok := w.Ends.Destination.(storage.Summer); ok && s.Sums() { // the destination is far
+	if s, ok := storage.As[storage.Summer](w.Ends.Destination); ok && s.Sums() { // the destination is far
 		src, err = w.openSource(ctx, w.Ends.Source)
 	} else {
 		src, err = w.openCopy(ctx)

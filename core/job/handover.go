@@ -261,7 +261,7 @@ func (d definition) stage(name string, text []byte, like storage.Info) (string, 
 	if err := errors.Join(err, file.Sync(), file.Close()); err != nil {
 		return "", err
 	}
-	if o, ok := d.folder.(storage.Owner); ok {
+	if o, ok := storage.As[storage.Owner](d.folder); ok {
 		now, err := d.folder.Stat(name)
 		if err == nil && (now.Owner != like.Owner || now.Mode != like.Mode) {
 			err = o.Own(name, like.Owner, like.Mode)

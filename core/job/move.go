@@ -305,7 +305,7 @@ func (w *work) isMoved(c plan.Copied) bool {
 
 // moveIn moves a file of one folder to a name in another, on the same storage.
 func moveIn(to, from storage.Folder, a, b string) error {
-	m, ok := to.(storage.Mover)
+	m, ok := storage.As[storage.Mover](to)
 	if !ok {
 		return errors.ErrUnsupported
 	}

@@ -16,7 +16,7 @@ import (
 
 // own gives the files the owner, the mode and the labels that their source has, but what the rules of the pool ask for.
 func (w *work) own() error {
-	o, ok := w.Ends.Destination.(storage.Owner)
+	o, ok := storage.As[storage.Owner](w.Ends.Destination)
 	if !ok {
 		if w.disk.Owner != "" || w.disk.Mode != "" {
 			w.remark("the destination's storage keeps no owner and mode of files: the rules of the pool are not kept in that")
@@ -80,7 +80,7 @@ func (w *work) giveTo(o storage.Owner, staged string, from storage.Info) error {
 
 // label sets the labels of a staged file. What the storage does not take is told.
 func (w *work) label(staged, like string) error {
-	from, ok := w.Ends.Source.(storage.Labeler)
+	from, ok := storage.As[storage.Labeler](w.Ends.Source)
 	if !ok {
 		return nil
 	}
@@ -88,7 +88,7 @@ func (w *work) label(staged, like string) error {
 	if err != nil {
 		return err
 	}
-	to, ok := w.Ends.Destination.(storage.Labeler)
+	to, ok := storage.As[storage.Labeler](w.Ends.Destination)
 	if len(labels) > 0 && !ok {
 		w.remarkOnce(
 			"the destination's storage keeps no extended attributes: " + strings.Join(
@@ -126,7 +126,7 @@ func syncAgain(folder storage.Folder, name string) error {
 
 // closeOurs keeps others out of what a pool holds for itself: files in it may have come out of a folder that others cannot enter.
 func closeOurs(folder storage.Folder) error {
-	o, ok := folder.(storage.Owner)
+	o, ok := storage.As[storage.Owner](folder)
 	if !ok {
 		return nil
 	}
@@ -147,17 +147,17 @@ func keepingOf(ends Ends, r plan.Request, known Known, name string, f *plan.Dest
 		return err
 	}
 	k := plan.Keeping{Owner: from.Owner, Mode: from.Mode, SameHost: known.Root != "" || r.Source.Pool == "" && r.Destination.Pool == ""}
-	if o, ok := ends.Destination.(storage.Owner); ok {
+	if o, ok := storage.As[storage.Owner](ends.Destination); ok {
 		k.KeepsMode, k.Gives = !storage.NoModes(f.Space.Kind), o.Gives(from.Owner)
 	}
-	if l, ok := ends.Source.(storage.Labeler); ok {
+	if l, ok := storage.As[storage.Labeler](ends.Source); ok {
 		labels, err := l.Labels(name)
 		if err != nil {
 			return err
 		}
 		k.Labels = slices.Sorted(maps.Keys(labels))
 	}
-	_, k.KeepsLabels = ends.Destination.(storage.Labeler)
+	_, k.KeepsLabels = storage.As[storage.Labeler](ends.Destination)
 	k.KeepsLabels = k.KeepsLabels && !storage.NoModes(f.Space.Kind)
 	f.Keeping = k
 	return nil

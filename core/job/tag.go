@@ -148,7 +148,7 @@ func remake(from storage.Folder, name string, to storage.Folder, at, staged stri
 
 // asBefore gives a file the mode of the one that it is made of.
 func asBefore(from storage.Folder, name string, to storage.Folder, staged string) error {
-	o, ok := to.(storage.Owner)
+	o, ok := storage.As[storage.Owner](to)
 	like, err := from.Stat(name)
 	if err != nil || !ok || like.Mode == "" {
 		return err

@@ -42,7 +42,7 @@ func (w watched) look() (string, error) {
 			return "", err
 		}
 		version := ""
-		if v, ok := w.folder.(storage.Versioner); ok {
+		if v, ok := storage.As[storage.Versioner](w.folder); ok {
 			if version, err = v.Version(name); err != nil {
 				return "", fmt.Errorf("looking at %s again: %w", name, err)
 			}
@@ -79,7 +79,7 @@ func untimed(state string) string {
 
 // inUse fails for a file that another program uses, where the storage can tell.
 func inUse(folder storage.Folder, name string) error {
-	u, ok := folder.(storage.Usage)
+	u, ok := storage.As[storage.Usage](folder)
 	if !ok {
 		return nil
 	}
@@ -254,7 +254,7 @@ func guardOf(w watched) *guard {
 // renew takes them anew.
 func (g *guard) renew(w watched) {
 	g.close()
-	l, ok := w.folder.(storage.Leaser)
+	l, ok := storage.As[storage.Leaser](w.folder)
 	if g.whole = ok && len(w.files) <= mostWatched; !g.whole {
 		return
 	}

@@ -8,8 +8,6 @@ import (
 	"errors"
 	"io"
 	"io/fs"
-	"path"
-	"strings"
 	"time"
 )
 
@@ -128,7 +126,7 @@ type Freshener interface {
 
 // Fresh returns f with reads coming from the storage, not from a cache on this computer.
 func Fresh(f Folder) Folder {
-	if c, ok := f.(Freshener); ok {
+	if c, ok := As[Freshener](f); ok {
 		return c.Fresh()
 	}
 	return f
@@ -202,122 +200,3 @@ func RemoveAll(f Folder, name string) error {
 	}
 	return nil
 }
-
-// Sub returns the part of f below dir as a Folder of its own. dir need not exist yet.
-func Sub(f Folder, dir string) Folder {
-	if dir == "." || dir == "" {
-		return f
-	}
-	return &sub{Folder: f, dir: dir}
-}
-
-type sub struct {
-	Folder
-	dir string
-}
-
-func (s *sub) name(n string) (string, error) {
-	c, err := Clean(n)
-	return path.Join(s.dir, c), err
-}
-
-func (s *sub) Open(n string) (File, error) {
-	c, err := s.name(n)
-	if err != nil {
-		return nil, err
-	}
-	return s.Folder.Open(c)
-}
-
-func (s *sub) Create(n string) (File, error) {
-	c, err := s.name(n)
-	if err != nil {
-		return nil, err
-	}
-	return s.Folder.Create(c)
-}
-
-func (s *sub) Reopen(n string) (File, error) {
-	c, err := s.name(n)
-	if err != nil {
-		return nil, err
-	}
-	return s.Folder.Reopen(c)
-}
-
-func (s *sub) Rename(from, to string) error { return s.both(s.Folder.Rename, from, to) }
-func (s *sub) Exchange(a, b string) error   { return s.both(s.Folder.Exchange, a, b) }
-
-func (s *sub) both(do func(a, b string) error, a, b string) error {
-	ca, errA := s.name(a)
-	cb, errB := s.name(b)
-	if err := errors.Join(errA, errB); err != nil {
-		return err
-	}
-	return do(ca, cb)
-}
-
-func (s *sub) Remove(n string) error {
-	c, err := s.name(n)
-	if err != nil {
-		return err
-	}
-	return s.Folder.Remove(c)
-}
-
-func (s *sub) Stat(n string) (Info, error) {
-	c, err := s.name(n)
-	if err != nil {
-		return Info{}, err
-	}
-	info, err := s.Folder.Stat(c)
-	info.Name = strings.TrimPrefix(info.Name, s.dir+"/")
-	return info, err
-}
-
-func (s *sub) List(dir string) ([]Info, error) {
-	c, err := s.name(dir)
-	if err != nil {
-		return nil, err
-	}
-	infos, err := s.Folder.List(c)
-	for i := range infos {
-		infos[i].Name = strings.TrimPrefix(infos[i].Name, s.dir+"/")
-	}
-	return infos, err
-}
-
-func (s *sub) Sync(dir string) error {
-	c, err := s.name(dir)
-	if err != nil {
-		return err
-	}
-	return s.Folder.Sync(c)
-}
-
-func (s *sub) InUse(n string) (string, error) {
-	c, err := s.name(n)
-	u, ok := s.Folder.(Usage)
-	if err != nil || !ok {
-		return "", err
-	}
-	return u.InUse(c)
-}
-
-func (s *sub) Sums() bool {
-	x, ok := s.Folder.(Summer)
-	return ok && x.Sums()
-}
-
-func (s *sub) SHA256(ctx context.Context, n string) ([sha256.Size]byte, error) {
-	c, err := s.name(n)
-	if err != nil {
-		return [sha256.Size]byte{}, err
-	}
-	return SHA256(ctx, s.Folder, c, nil)
-}
-
-func (s *sub) Fresh() Folder { return Sub(Fresh(s.Folder), s.dir) }
-
-// Close leaves the folder that this one is a part of open.
-func (s *sub) Close() error { return nil }

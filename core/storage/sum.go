@@ -10,7 +10,7 @@ import (
 // SHA256 takes the SHA-256 of a whole file: where it lies, if its storage can do that, and here otherwise. passed, unless it is nil, is
 // told how many bytes were read here since the last time.
 func SHA256(ctx context.Context, f Folder, name string, passed func(n int64)) (sum [sha256.Size]byte, err error) {
-	if s, ok := f.(Summer); ok && s.Sums() {
+	if s, ok := As[Summer](f); ok && s.Sums() {
 		return s.SHA256(ctx, name)
 	}
 	file, err := f.Open(name)

@@ -67,7 +67,7 @@ func Trial(ctx context.Context, f Folder, within string, speed bool, tell func(T
 	random := make([]byte, 8)
 	_, _ = rand.Read(random) // never fails (crypto/rand)
 	t := &trial{ctx: ctx, folder: f, dir: path.Join(within, "trial-"+hex.EncodeToString(random)), tell: tell, facts: Facts{At: time.Now()}}
-	if c, ok := f.(Careful); ok {
+	if c, ok := As[Careful](f); ok {
 		t.facts.Caveats = c.Caveats()
 	}
 	t.step("list", t.list)

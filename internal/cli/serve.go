@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"bagaglio/core/job"
+	"bagaglio/internal/access"
 	"bagaglio/internal/api"
 	"bagaglio/internal/service"
 	"bagaglio/web"
@@ -25,7 +26,7 @@ import (
 const (
 	// addressFile is the file in the state folder from which the client takes where the service answers.
 	addressFile = "address"
-	tokenFile   = service.TokenFile
+	tokenFile   = access.TokenFile
 )
 
 func (a *app) serve() *cobra.Command {

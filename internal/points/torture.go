@@ -4,6 +4,7 @@ package points
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strconv"
@@ -77,26 +78,23 @@ func (f folder) MoveIn(from storage.Folder, a, b string) error {
 	if other, ok := from.(folder); ok {
 		from = other.Folder
 	}
-	return around("move", func() error { return f.Folder.(storage.Mover).MoveIn(from, a, b) })
+	m, ok := storage.As[storage.Mover](f.Folder)
+	if !ok {
+		return errors.ErrUnsupported
+	}
+	return around("move", func() error { return m.MoveIn(from, a, b) })
 }
+
 func (f folder) Moves(from storage.Folder, a, b string) bool {
 	if other, ok := from.(folder); ok {
 		from = other.Folder
 	}
-	return f.Folder.(storage.Mover).Moves(from, a, b)
+	m, ok := storage.As[storage.Mover](f.Folder)
+	return ok && m.Moves(from, a, b)
 }
-func (f folder) Own(name, owner, mode string) error {
-	return f.Folder.(storage.Owner).Own(name, owner, mode)
-}
-func (f folder) Gives(owner string) bool { return f.Folder.(storage.Owner).Gives(owner) }
-func (f folder) Labels(name string) (map[string][]byte, error) {
-	return f.Folder.(storage.Labeler).Labels(name)
-}
-func (f folder) SetLabels(name string, labels map[string][]byte) error {
-	return f.Folder.(storage.Labeler).SetLabels(name, labels)
-}
-func (f folder) Fresh() storage.Folder             { return storage.Fresh(f.Folder) }
-func (f folder) InUse(name string) (string, error) { return f.Folder.(storage.Usage).InUse(name) }
+
+// Unwrap is for everything else that the folder can do.
+func (f folder) Unwrap() storage.Folder { return f.Folder }
 
 func wrap(f storage.File, err error) (storage.File, error) {
 	if err != nil {

@@ -377,7 +377,8 @@ func (s *Service) changed(id int64) {
 		s.log.Error("looking at a job that changed", "job", id, "error", err)
 		return
 	}
-	s.events.publish(s.summary(j))
+	news := s.summary(j)
+	s.feed.Publish(news.Id, news)
 }
 
 // Receipt returns what an ended job proves.

@@ -11,9 +11,12 @@ import (
 	"sync"
 	"time"
 
+	"bagaglio/api"
 	"bagaglio/core/seal"
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/local"
+	"bagaglio/internal/access"
+	"bagaglio/internal/feed"
 	"bagaglio/internal/rounds"
 	"bagaglio/internal/store"
 
@@ -38,13 +41,13 @@ type Service struct {
 	log    *slog.Logger
 	id     string // of this service, for names of staging folders
 	runner string // of this process, for claims on jobs
-	events broker
-	access access
-	key    *seal.Key
-	chain  *chain
-	vault  *vault
-	kept   *local.Kept // the state folder
-	lock   *os.File    // held as long as the service runs
+	feed   feed.Feed[api.Job]
+	*access.Access
+	key   *seal.Key
+	chain *chain
+	vault *vault
+	kept  *local.Kept // the state folder
+	lock  *os.File    // held as long as the service runs
 
 	mu       sync.Mutex
 	folders  map[string]storage.Folder // open pools by name
@@ -125,7 +128,7 @@ func Open(ctx context.Context, state string, o Options, log *slog.Logger) (*Serv
 	s.watcher = rounds.Watch(s.rounds)
 	err = s.identify(ctx)
 	if err == nil {
-		err = s.prepareAccess(ctx)
+		s.Access, err = access.Open(ctx, state, records)
 	}
 	if err == nil {
 		s.key, err = seal.OpenKey(filepath.Join(state, "receipts.jwk"))
@@ -228,7 +231,7 @@ func (s *Service) Close() error {
 	s.mu.Unlock()
 	s.jobs.Wait()
 	err := s.watcher.Close()
-	s.events.close()
+	s.feed.Close()
 	s.mu.Lock()
 	folders := s.folders
 	s.folders = map[string]storage.Folder{}

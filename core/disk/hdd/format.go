@@ -40,6 +40,7 @@ const (
 func init() {
 	disk.Register(disk.Format{
 		Name:       "hdd",
+		Rank:       7,
 		Extensions: []string{".hds", ".hdd"},
 		Layouts: []disk.Layout{
 			{

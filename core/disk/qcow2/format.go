@@ -97,6 +97,7 @@ func init() {
 	standing.Name, standing.Stands = overlay, true
 	disk.Register(disk.Format{
 		Name:       "qcow2",
+		Rank:       2,
 		Extensions: []string{".qcow2"},
 		Layouts:    []disk.Layout{row, whole, packed, standing},
 		Sniff:      func(p *disk.Probe) bool { return len(p.Head) >= 4 && binary.BigEndian.Uint32(p.Head) == magic },

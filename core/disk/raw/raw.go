@@ -22,6 +22,7 @@ func init() {
 	size := func(virtual int64, _ disk.Options, _ disk.Stored) int64 { return virtual }
 	disk.Register(disk.Format{
 		Name:       "raw",
+		Rank:       1,
 		Extensions: []string{".raw", ".dd"},
 		Layouts: []disk.Layout{
 			{Name: thin, Largest: math.MaxInt64, Granularity: 1, Units: disk.AnyUnits(1), FileSize: size},

@@ -42,6 +42,7 @@ const (
 func init() {
 	disk.Register(disk.Format{
 		Name:       "vdi",
+		Rank:       6,
 		Extensions: []string{".vdi"},
 		Layouts: []disk.Layout{
 			{

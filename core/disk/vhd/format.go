@@ -51,6 +51,7 @@ func init() {
 	fixedSize := func(virtual int64, _ disk.Options, _ disk.Stored) int64 { return virtual + footerSize }
 	disk.Register(disk.Format{
 		Name:       "vhd",
+		Rank:       4,
 		Extensions: []string{".vhd"},
 		Layouts: []disk.Layout{
 			{Name: dynamic, Largest: largest, Granularity: sectorSize, Units: disk.AnyUnits(defaultBlock), FileSize: dynamicSize},

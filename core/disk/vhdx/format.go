@@ -103,6 +103,7 @@ func init() {
 	standing.Name, standing.Stands, standing.OwnBase = differencing, true, true
 	disk.Register(disk.Format{
 		Name:       "vhdx",
+		Rank:       5,
 		Extensions: []string{".vhdx"},
 		Layouts:    []disk.Layout{row, whole, standing},
 		Sniff:      func(p *disk.Probe) bool { return len(p.Head) >= 8 && string(p.Head[:8]) == fileSignature },

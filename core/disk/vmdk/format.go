@@ -120,6 +120,7 @@ func init() {
 	}
 	disk.Register(disk.Format{
 		Name:       "vmdk",
+		Rank:       3,
 		Extensions: []string{".vmdk"},
 		Layouts:    layouts,
 		Sniff: func(p *disk.Probe) bool {
