@@ -262,7 +262,7 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 	case errors.Is(cause, job.ErrSetAside):
 		state, problem = store.Waiting, s.setAside(ctx, j.Claim(), store.Waiting, "", false)
 	case errors.Is(cause, errCancelled):
-		state, receipt.Reason = store.Cancelled, cause.Error()
+		state, receipt.Outcome, receipt.Reason = store.Cancelled, job.Cancelled, cause.Error()
 	case j.Plan.Carried().Destination != nil && errors.As(err, &blocked):
 		state, problem = store.Paused, s.stopBy(ctx, j, blocked)
 	case j.Plan.Carried().Destination != nil && job.CanWait(err):
