@@ -36,6 +36,8 @@ func (b *bench) list() ([]way, error) {
 		out := filepath.Join(b.dir, "packed")
 		ways = append(ways, way{name, []string{"sh", "-c", command + " < " + b.source + " > " + out + " && sync " + out}, out, b.source})
 	}
+	by := "cp --reflink=never --sparse=never " + b.source + " " + out + " && sync " + out + " && sha256sum " + b.source + " " + out
+	ways = append(ways, way{"cp, sync and sha256sum of both", []string{"sh", "-c", by}, out, b.source}) // what people do without us
 	for _, f := range disk.Formats() {
 		if len(b.formats) > 0 && !slices.Contains(b.formats, f.Name) {
 			continue
