@@ -591,7 +591,10 @@ type Job struct {
 	Created  time.Time `json:"created"`
 
 	// Ended nothing more happens to it
-	Ended    bool       `json:"ended"`
+	Ended bool `json:"ended"`
+
+	// Etag of what can be changed, for If-Match
+	Etag     string     `json:"etag"`
 	Finished *time.Time `json:"finished,omitempty"`
 
 	// Group of jobs that were started together
@@ -805,6 +808,8 @@ type Plan = plan.Plan
 
 // Pool defines model for Pool.
 type Pool struct {
+	// Etag of what can be changed, for If-Match
+	Etag       string `json:"etag"`
 	Facts      *Facts `json:"facts,omitempty"`
 	Filesystem string `json:"filesystem"`
 	Folder     string `json:"folder"`
@@ -863,7 +868,7 @@ type Problem struct {
 	Status int     `json:"status"`
 	Title  string  `json:"title"`
 
-	// Type urn:bagaglio: and one of: blocked (with checks), in-use (with the job, where it is one), taken, state, invalid, too-large, records, host-key, unreachable, outside, name, not-a-file, kept, not-found, exists, other-format, format, damaged, unsupported; about:blank where the status says all
+	// Type urn:bagaglio: and one of: blocked (with checks), in-use (with the job, where it is one), taken, state, invalid, too-large, records, changed, host-key, unreachable, outside, name, not-a-file, kept, not-found, exists, other-format, format, damaged, unsupported; about:blank where the status says all
 	Type string `json:"type"`
 }
 
@@ -982,6 +987,9 @@ type GroupID = string
 // HostName defines model for HostName.
 type HostName = string
 
+// IfMatch defines model for IfMatch.
+type IfMatch = string
+
 // JobID defines model for JobID.
 type JobID = string
 
@@ -1003,6 +1011,12 @@ type ListJobsParams struct {
 	State  *JobState `form:"state,omitempty" json:"state,omitempty"`
 }
 
+// ChangeJobParams defines parameters for ChangeJob.
+type ChangeJobParams struct {
+	// IfMatch the etag of what is to be changed, as it was read: 412 when somebody else has changed it since
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // RemoveLimitParams defines parameters for RemoveLimit.
 type RemoveLimitParams struct {
 	Scope RemoveLimitParamsScope `form:"scope" json:"scope"`
@@ -1017,6 +1031,12 @@ type ListEventsParams struct {
 	// Cursor next of the page before
 	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ChangePoolParams defines parameters for ChangePool.
+type ChangePoolParams struct {
+	// IfMatch the etag of what is to be changed, as it was read: 412 when somebody else has changed it since
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // LookAtDiskParams defines parameters for LookAtDisk.

@@ -251,14 +251,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /v1/jobs/{job} (the `ChangeJob` operationId).
-	ChangeJobWithBody(ctx context.Context, job JobID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangeJobWithBody(ctx context.Context, job JobID, params *ChangeJobParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChangeJob Change the speed limit and the hours of a job, also while it runs
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PATCH /v1/jobs/{job} (the `ChangeJob` operationId).
-	ChangeJob(ctx context.Context, job JobID, body ChangeJobJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangeJob(ctx context.Context, job JobID, params *ChangeJobParams, body ChangeJobJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartAgain Start the request of an ended job again, as a new job
 	//
@@ -393,14 +393,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /v1/pools/{pool} (the `ChangePool` operationId).
-	ChangePoolWithBody(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangePoolWithBody(ctx context.Context, pool PoolName, params *ChangePoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChangePool Change the rules of a pool
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PATCH /v1/pools/{pool} (the `ChangePool` operationId).
-	ChangePool(ctx context.Context, pool PoolName, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangePool(ctx context.Context, pool PoolName, params *ChangePoolParams, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// LookAtDisk Look at a disk, and inside
 	//
@@ -845,8 +845,8 @@ func (c *Client) GetJob(ctx context.Context, job JobID, reqEditors ...RequestEdi
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PATCH /v1/jobs/{job} (the `ChangeJob` operationId).
-func (c *Client) ChangeJobWithBody(ctx context.Context, job JobID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeJobRequestWithBody(c.Server, job, contentType, body)
+func (c *Client) ChangeJobWithBody(ctx context.Context, job JobID, params *ChangeJobParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeJobRequestWithBody(c.Server, job, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -862,8 +862,8 @@ func (c *Client) ChangeJobWithBody(ctx context.Context, job JobID, contentType s
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PATCH /v1/jobs/{job} (the `ChangeJob` operationId).
-func (c *Client) ChangeJob(ctx context.Context, job JobID, body ChangeJobJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeJobRequest(c.Server, job, body)
+func (c *Client) ChangeJob(ctx context.Context, job JobID, params *ChangeJobParams, body ChangeJobJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeJobRequest(c.Server, job, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1227,8 +1227,8 @@ func (c *Client) GetPool(ctx context.Context, pool PoolName, reqEditors ...Reque
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PATCH /v1/pools/{pool} (the `ChangePool` operationId).
-func (c *Client) ChangePoolWithBody(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangePoolRequestWithBody(c.Server, pool, contentType, body)
+func (c *Client) ChangePoolWithBody(ctx context.Context, pool PoolName, params *ChangePoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePoolRequestWithBody(c.Server, pool, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1244,8 +1244,8 @@ func (c *Client) ChangePoolWithBody(ctx context.Context, pool PoolName, contentT
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PATCH /v1/pools/{pool} (the `ChangePool` operationId).
-func (c *Client) ChangePool(ctx context.Context, pool PoolName, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangePoolRequest(c.Server, pool, body)
+func (c *Client) ChangePool(ctx context.Context, pool PoolName, params *ChangePoolParams, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePoolRequest(c.Server, pool, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2088,18 +2088,18 @@ func NewGetJobRequest(server string, job JobID) (*http.Request, error) {
 }
 
 // NewChangeJobRequest calls the generic ChangeJob builder with application/json body
-func NewChangeJobRequest(server string, job JobID, body ChangeJobJSONRequestBody) (*http.Request, error) {
+func NewChangeJobRequest(server string, job JobID, params *ChangeJobParams, body ChangeJobJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewChangeJobRequestWithBody(server, job, "application/json", bodyReader)
+	return NewChangeJobRequestWithBody(server, job, params, "application/json", bodyReader)
 }
 
 // NewChangeJobRequestWithBody constructs an http.Request for the ChangeJob method, with any body, and a specified content type
-func NewChangeJobRequestWithBody(server string, job JobID, contentType string, body io.Reader) (*http.Request, error) {
+func NewChangeJobRequestWithBody(server string, job JobID, params *ChangeJobParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -2130,6 +2130,21 @@ func NewChangeJobRequestWithBody(server string, job JobID, contentType string, b
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -2817,18 +2832,18 @@ func NewGetPoolRequest(server string, pool PoolName) (*http.Request, error) {
 }
 
 // NewChangePoolRequest calls the generic ChangePool builder with application/json body
-func NewChangePoolRequest(server string, pool PoolName, body ChangePoolJSONRequestBody) (*http.Request, error) {
+func NewChangePoolRequest(server string, pool PoolName, params *ChangePoolParams, body ChangePoolJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewChangePoolRequestWithBody(server, pool, "application/json", bodyReader)
+	return NewChangePoolRequestWithBody(server, pool, params, "application/json", bodyReader)
 }
 
 // NewChangePoolRequestWithBody constructs an http.Request for the ChangePool method, with any body, and a specified content type
-func NewChangePoolRequestWithBody(server string, pool PoolName, contentType string, body io.Reader) (*http.Request, error) {
+func NewChangePoolRequestWithBody(server string, pool PoolName, params *ChangePoolParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -2859,6 +2874,21 @@ func NewChangePoolRequestWithBody(server string, pool PoolName, contentType stri
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -3669,14 +3699,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /v1/jobs/{job} (the `ChangeJob` operationId).
-	ChangeJobWithBodyWithResponse(ctx context.Context, job JobID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeJobResponse, error)
+	ChangeJobWithBodyWithResponse(ctx context.Context, job JobID, params *ChangeJobParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeJobResponse, error)
 
 	// ChangeJobWithResponse Change the speed limit and the hours of a job, also while it runs
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /v1/jobs/{job} (the `ChangeJob` operationId).
-	ChangeJobWithResponse(ctx context.Context, job JobID, body ChangeJobJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeJobResponse, error)
+	ChangeJobWithResponse(ctx context.Context, job JobID, params *ChangeJobParams, body ChangeJobJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeJobResponse, error)
 
 	// StartAgainWithResponse Start the request of an ended job again, as a new job
 	//
@@ -3839,14 +3869,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /v1/pools/{pool} (the `ChangePool` operationId).
-	ChangePoolWithBodyWithResponse(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePoolResponse, error)
+	ChangePoolWithBodyWithResponse(ctx context.Context, pool PoolName, params *ChangePoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePoolResponse, error)
 
 	// ChangePoolWithResponse Change the rules of a pool
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /v1/pools/{pool} (the `ChangePool` operationId).
-	ChangePoolWithResponse(ctx context.Context, pool PoolName, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePoolResponse, error)
+	ChangePoolWithResponse(ctx context.Context, pool PoolName, params *ChangePoolParams, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePoolResponse, error)
 
 	// LookAtDiskWithResponse Look at a disk, and inside
 	//
@@ -6500,8 +6530,8 @@ func (c *ClientWithResponses) GetJobWithResponse(ctx context.Context, job JobID,
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /v1/jobs/{job} (the `ChangeJob` operationId).
-func (c *ClientWithResponses) ChangeJobWithBodyWithResponse(ctx context.Context, job JobID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeJobResponse, error) {
-	rsp, err := c.ChangeJobWithBody(ctx, job, contentType, body, reqEditors...)
+func (c *ClientWithResponses) ChangeJobWithBodyWithResponse(ctx context.Context, job JobID, params *ChangeJobParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeJobResponse, error) {
+	rsp, err := c.ChangeJobWithBody(ctx, job, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -6513,8 +6543,8 @@ func (c *ClientWithResponses) ChangeJobWithBodyWithResponse(ctx context.Context,
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /v1/jobs/{job} (the `ChangeJob` operationId).
-func (c *ClientWithResponses) ChangeJobWithResponse(ctx context.Context, job JobID, body ChangeJobJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeJobResponse, error) {
-	rsp, err := c.ChangeJob(ctx, job, body, reqEditors...)
+func (c *ClientWithResponses) ChangeJobWithResponse(ctx context.Context, job JobID, params *ChangeJobParams, body ChangeJobJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeJobResponse, error) {
+	rsp, err := c.ChangeJob(ctx, job, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -6814,8 +6844,8 @@ func (c *ClientWithResponses) GetPoolWithResponse(ctx context.Context, pool Pool
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /v1/pools/{pool} (the `ChangePool` operationId).
-func (c *ClientWithResponses) ChangePoolWithBodyWithResponse(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePoolResponse, error) {
-	rsp, err := c.ChangePoolWithBody(ctx, pool, contentType, body, reqEditors...)
+func (c *ClientWithResponses) ChangePoolWithBodyWithResponse(ctx context.Context, pool PoolName, params *ChangePoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePoolResponse, error) {
+	rsp, err := c.ChangePoolWithBody(ctx, pool, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -6827,8 +6857,8 @@ func (c *ClientWithResponses) ChangePoolWithBodyWithResponse(ctx context.Context
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /v1/pools/{pool} (the `ChangePool` operationId).
-func (c *ClientWithResponses) ChangePoolWithResponse(ctx context.Context, pool PoolName, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePoolResponse, error) {
-	rsp, err := c.ChangePool(ctx, pool, body, reqEditors...)
+func (c *ClientWithResponses) ChangePoolWithResponse(ctx context.Context, pool PoolName, params *ChangePoolParams, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePoolResponse, error) {
+	rsp, err := c.ChangePool(ctx, pool, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

@@ -55,7 +55,12 @@ func (s *Service) AddPool(ctx context.Context, p api.NewPool) (api.Pool, error) 
 
 // ChangePool changes the rules of a pool.
 func (s *Service) ChangePool(ctx context.Context, name string, change api.PoolChange) (api.Pool, error) {
-	return decode[api.Pool](s.calls.ChangePool(ctx, name, change))
+	return s.ChangePoolIf(ctx, name, "*", change)
+}
+
+// ChangePoolIf changes the rules of a pool whose etag is still the one given.
+func (s *Service) ChangePoolIf(ctx context.Context, name, etag string, change api.PoolChange) (api.Pool, error) {
+	return decode[api.Pool](s.calls.ChangePool(ctx, name, &api.ChangePoolParams{IfMatch: &etag}, change))
 }
 
 // TestPool tries a pool out; one whose drive is not there only when withoutDrive is set.

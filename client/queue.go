@@ -24,7 +24,7 @@ func (s *Service) Move(ctx context.Context, id, before string) (api.Job, error) 
 
 // Change changes the speed limit and the hours of a job.
 func (s *Service) Change(ctx context.Context, id string, c api.JobChange) (api.Job, error) {
-	return decode[api.Job](s.calls.ChangeJob(ctx, id, c))
+	return decode[api.Job](s.calls.ChangeJob(ctx, id, &api.ChangeJobParams{}, c))
 }
 
 // Limits returns how many jobs may run at once, and how fast.

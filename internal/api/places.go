@@ -4,6 +4,8 @@ import (
 	"context"
 	"net/url"
 
+	spec "bagaglio/api"
+
 	"github.com/gin-gonic/gin"
 )
 
@@ -46,6 +48,7 @@ func (s *server) ListPools(ctx context.Context, _ ListPoolsRequestObject) (ListP
 
 func (s *server) GetPool(ctx context.Context, r GetPoolRequestObject) (GetPoolResponseObject, error) {
 	pool, err := s.service.Pool(ctx, r.Pool)
+	tagged(ctx, pool.Etag)
 	return GetPool200JSONResponse(pool), err
 }
 
@@ -59,7 +62,16 @@ func (s *server) AddPool(ctx context.Context, r AddPoolRequestObject) (AddPoolRe
 }
 
 func (s *server) ChangePool(ctx context.Context, r ChangePoolRequestObject) (ChangePoolResponseObject, error) {
-	pool, err := s.service.ChangePool(ctx, r.Pool, *r.Body)
+	var pool spec.Pool
+	now := func() (string, error) {
+		pool, err := s.service.Pool(ctx, r.Pool)
+		return pool.Etag, err
+	}
+	err := s.change(r.Params.IfMatch, now, func() (err error) {
+		pool, err = s.service.ChangePool(ctx, r.Pool, *r.Body)
+		return err
+	})
+	tagged(ctx, pool.Etag)
 	return ChangePool200JSONResponse(pool), err
 }
 

@@ -33,6 +33,7 @@ var classes = []struct {
 	{isA[*store.LeasedError], "in-use", http.StatusConflict},
 	{is(job.ErrInUse), "in-use", http.StatusConflict},
 	{is(service.ErrState), "state", http.StatusConflict},
+	{is(errChanged), "changed", http.StatusPreconditionFailed},
 	{is(service.ErrInvalid), "invalid", http.StatusBadRequest},
 	{is(plan.ErrRequest), "invalid", http.StatusBadRequest},
 	{store.CannotWrite, "records", http.StatusServiceUnavailable},

@@ -6,11 +6,22 @@ import (
 	"strconv"
 	"strings"
 
+	spec "bagaglio/api"
+
 	"github.com/gin-gonic/gin"
 )
 
 func (s *server) ChangeJob(ctx context.Context, r ChangeJobRequestObject) (ChangeJobResponseObject, error) {
-	j, err := s.service.Set(ctx, r.Job, *r.Body)
+	var j spec.Job
+	now := func() (string, error) {
+		j, err := s.service.Job(ctx, r.Job)
+		return j.Etag, err
+	}
+	err := s.change(r.Params.IfMatch, now, func() (err error) {
+		j, err = s.service.Set(ctx, r.Job, *r.Body)
+		return err
+	})
+	tagged(ctx, j.Etag)
 	return ChangeJob200JSONResponse(j), err
 }
 

@@ -76,7 +76,7 @@ type ServerInterface interface {
 	GetJob(c *gin.Context, job JobID)
 	// ChangeJob Change the speed limit and the hours of a job, also while it runs
 	// (PATCH /v1/jobs/{job})
-	ChangeJob(c *gin.Context, job JobID)
+	ChangeJob(c *gin.Context, job JobID, params ChangeJobParams)
 	// StartAgain Start the request of an ended job again, as a new job
 	// (POST /v1/jobs/{job}/again)
 	StartAgain(c *gin.Context, job JobID)
@@ -133,7 +133,7 @@ type ServerInterface interface {
 	GetPool(c *gin.Context, pool PoolName)
 	// ChangePool Change the rules of a pool
 	// (PATCH /v1/pools/{pool})
-	ChangePool(c *gin.Context, pool PoolName)
+	ChangePool(c *gin.Context, pool PoolName, params ChangePoolParams)
 	// LookAtDisk Look at a disk, and inside
 	// (GET /v1/pools/{pool}/disk)
 	LookAtDisk(c *gin.Context, pool PoolName, params LookAtDiskParams)
@@ -549,6 +549,30 @@ func (siw *ServerInterfaceWrapper) ChangeJob(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeJobParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for If-Match, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter If-Match: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -556,7 +580,7 @@ func (siw *ServerInterfaceWrapper) ChangeJob(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ChangeJob(c, job)
+	siw.Handler.ChangeJob(c, job, params)
 }
 
 // StartAgain operation middleware
@@ -972,6 +996,30 @@ func (siw *ServerInterfaceWrapper) ChangePool(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangePoolParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for If-Match, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter If-Match: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -979,7 +1027,7 @@ func (siw *ServerInterfaceWrapper) ChangePool(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ChangePool(c, pool)
+	siw.Handler.ChangePool(c, pool, params)
 }
 
 // LookAtDisk operation middleware
@@ -2155,8 +2203,9 @@ func (response GetJobdefaultApplicationProblemPlusJSONResponse) VisitGetJobRespo
 }
 
 type ChangeJobRequestObject struct {
-	Job  JobID `json:"job"`
-	Body *ChangeJobJSONRequestBody
+	Job    JobID `json:"job"`
+	Params ChangeJobParams
+	Body   *ChangeJobJSONRequestBody
 }
 
 type ChangeJobResponseObject interface {
@@ -2898,8 +2947,9 @@ func (response GetPooldefaultApplicationProblemPlusJSONResponse) VisitGetPoolRes
 }
 
 type ChangePoolRequestObject struct {
-	Pool PoolName `json:"pool"`
-	Body *ChangePoolJSONRequestBody
+	Pool   PoolName `json:"pool"`
+	Params ChangePoolParams
+	Body   *ChangePoolJSONRequestBody
 }
 
 type ChangePoolResponseObject interface {
@@ -4057,10 +4107,11 @@ func (sh *strictHandler) GetJob(ctx *gin.Context, job JobID) {
 }
 
 // ChangeJob operation middleware
-func (sh *strictHandler) ChangeJob(ctx *gin.Context, job JobID) {
+func (sh *strictHandler) ChangeJob(ctx *gin.Context, job JobID, params ChangeJobParams) {
 	var request ChangeJobRequestObject
 
 	request.Job = job
+	request.Params = params
 
 	var body ChangeJobJSONRequestBody
 	var err error
@@ -4629,10 +4680,11 @@ func (sh *strictHandler) GetPool(ctx *gin.Context, pool PoolName) {
 }
 
 // ChangePool operation middleware
-func (sh *strictHandler) ChangePool(ctx *gin.Context, pool PoolName) {
+func (sh *strictHandler) ChangePool(ctx *gin.Context, pool PoolName, params ChangePoolParams) {
 	var request ChangePoolRequestObject
 
 	request.Pool = pool
+	request.Params = params
 
 	var body ChangePoolJSONRequestBody
 	var err error

@@ -11,6 +11,7 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	spec "bagaglio/api"
@@ -75,8 +76,9 @@ func New(s *service.Service, o Options) http.Handler {
 
 // server answers the calls of the API with what the service says.
 type server struct {
-	service *service.Service
-	options Options
+	changing sync.Mutex
+	service  *service.Service
+	options  Options
 }
 
 func (s *server) GetHealth(context.Context, GetHealthRequestObject) (GetHealthResponseObject, error) {
@@ -244,6 +246,7 @@ func (s *server) StartJob(ctx context.Context, r StartJobRequestObject) (StartJo
 
 func (s *server) GetJob(ctx context.Context, r GetJobRequestObject) (GetJobResponseObject, error) {
 	j, err := s.service.Job(ctx, r.Job)
+	tagged(ctx, j.Etag)
 	return GetJob200JSONResponse(j), err
 }
 

@@ -328,7 +328,7 @@ func (s *Service) summary(j store.Job) api.Job {
 	warnings := j.Plan.With(plan.Warns)
 	v := api.Job{
 		Id: strconv.FormatInt(j.ID, 10), State: api.JobState(j.State), Request: j.Plan.Request, Warnings: &warnings,
-		Created: j.Created, Started: j.Started, Finished: j.Finished, Ended: j.State.Ended(), Actions: actionsOn(j),
+		Created: j.Created, Started: j.Started, Finished: j.Finished, Ended: j.State.Ended(), Actions: actionsOn(j), Etag: etag(j.Speed, j.Hours),
 	}
 	if j.Outcome != "" {
 		outcome := api.JobOutcome(j.Outcome)

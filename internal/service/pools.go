@@ -2,6 +2,9 @@ package service
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"path"
@@ -233,6 +236,16 @@ func (s *Service) ChangePool(ctx context.Context, name string, change api.PoolCh
 	return s.describe(record), s.store.SetRules(ctx, name, rules)
 }
 
+// etag tells whether something is still what it was: it is the same for the same values.
+func etag(values ...any) string {
+	b, err := json.Marshal(values)
+	if err != nil {
+		panic(err) // only for values that JSON cannot hold
+	}
+	sum := sha256.Sum256(b)
+	return fmt.Sprintf("%q", hex.EncodeToString(sum[:8]))
+}
+
 // Traits are those that rules are combined of.
 func (s *Service) Traits() []api.Trait {
 	var out []api.Trait
@@ -307,7 +320,7 @@ func (s *Service) pool(ctx context.Context, name string) (store.Pool, error) {
 }
 
 func (s *Service) describe(r store.Pool) api.Pool {
-	p := api.Pool{Name: r.Name, Host: r.Host, Folder: r.Folder, Rules: r.Rules, Facts: r.Facts}
+	p := api.Pool{Etag: etag(r.Rules), Name: r.Name, Host: r.Host, Folder: r.Folder, Rules: r.Rules, Facts: r.Facts}
 	space, err := s.space(r)
 	if err != nil {
 		problem := err.Error()

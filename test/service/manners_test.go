@@ -114,3 +114,26 @@ func TestProblemsHaveTypes(t *testing.T) {
 	require.ErrorAs(t, err, &answer)
 	assert.Equal(t, "urn:bagaglio:not-found", answer.Type)
 }
+
+// TestTwoPeopleChangeOnePool: whoever comes second is told, and changes nothing.
+func TestTwoPeopleChangeOnePool(t *testing.T) {
+	s := start(t)
+	s.Pool("quay-store")
+	read, err := s.Service.Pool(t.Context(), "quay-store")
+	require.NoError(t, err)
+	got := call{method: http.MethodGet, path: "/v1/pools/quay-store", header: authorised(s)}.do(t, s)
+	assert.Equal(t, read.Etag, got.Header.Get("ETag"))
+	first, err := s.ChangePoolIf(t.Context(), "quay-store", read.Etag, api.PoolChange{Rules: plan.Rules{Mode: "0640"}})
+	require.NoError(t, err)
+	assert.NotEqual(t, read.Etag, first.Etag)
+	var answer *client.Error
+	_, err = s.ChangePoolIf(t.Context(), "quay-store", read.Etag, api.PoolChange{Rules: plan.Rules{Mode: "0600"}})
+	require.ErrorAs(t, err, &answer)
+	assert.Equal(t, 412, answer.Status)
+	assert.Equal(t, "urn:bagaglio:changed", answer.Type)
+	now, err := s.Service.Pool(t.Context(), "quay-store")
+	require.NoError(t, err)
+	assert.Equal(t, "0640", now.Rules.Mode)
+	_, err = s.ChangePoolIf(t.Context(), "quay-store", now.Etag, api.PoolChange{Rules: plan.Rules{Mode: "0600"}})
+	require.NoError(t, err)
+}

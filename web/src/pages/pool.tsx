@@ -118,7 +118,12 @@ function RulesSheet({ pool }: { pool: Pool }) {
   });
   const change = useMutation({
     mutationFn: (body: { rules: Rules; traits?: string[] }) =>
-      result(calls.PATCH("/v1/pools/{pool}", { params: { path: { pool: pool.name } }, body })),
+      result(
+        calls.PATCH("/v1/pools/{pool}", {
+          params: { path: { pool: pool.name }, header: { "If-Match": pool.etag } },
+          body,
+        }),
+      ),
     onSuccess: () => client.invalidateQueries({ queryKey: ["pools"] }),
   });
   const chosen = pool.rules.traits ?? [];
