@@ -16,9 +16,16 @@ import (
 
 // abilities are all that a Folder may have beside its methods.
 var abilities = map[string]reflect.Type{
-	"Mover": reflect.TypeFor[Mover](), "Owner": reflect.TypeFor[Owner](), "Leaser": reflect.TypeFor[Leaser](), "Linker": reflect.TypeFor[Linker](),
-	"Labeler": reflect.TypeFor[Labeler](), "Usage": reflect.TypeFor[Usage](), "Freshener": reflect.TypeFor[Freshener](),
-	"Versioner": reflect.TypeFor[Versioner](), "Summer": reflect.TypeFor[Summer](), "Careful": reflect.TypeFor[Careful](),
+	"Mover":     reflect.TypeFor[Mover](),
+	"Owner":     reflect.TypeFor[Owner](),
+	"Leaser":    reflect.TypeFor[Leaser](),
+	"Linker":    reflect.TypeFor[Linker](),
+	"Labeler":   reflect.TypeFor[Labeler](),
+	"Usage":     reflect.TypeFor[Usage](),
+	"Freshener": reflect.TypeFor[Freshener](),
+	"Versioner": reflect.TypeFor[Versioner](),
+	"Summer":    reflect.TypeFor[Summer](),
+	"Careful":   reflect.TypeFor[Careful](),
 }
 
 // others are the interfaces that are no abilities of a Folder.
@@ -26,7 +33,12 @@ var others = []string{"Folder", "File", "Lease", "Wrapper", "RangeFinder", "Allo
 
 // TestAbilitiesSurviveWrapping: whoever adds an ability is told here that a part of a folder has to have it too.
 func TestAbilitiesSurviveWrapping(t *testing.T) {
-	packages, err := parser.ParseDir(token.NewFileSet(), ".", func(i fs.FileInfo) bool { return !strings.HasSuffix(i.Name(), "_test.go") }, 0) //nolint:staticcheck // one package, without build tags
+	packages, err := parser.ParseDir(
+		token.NewFileSet(),
+		".",
+		func(i fs.FileInfo) bool { return !strings.HasSuffix(i.Name(), "_test.go") },
+		0,
+	) //nolint:staticcheck // one package, without build tags
 	require.NoError(t, err)
 	for _, file := range packages["storage"].Files {
 		ast.Inspect(file, func(n ast.Node) bool {

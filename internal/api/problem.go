@@ -14,7 +14,6 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/local"
-	"bagaglio/core/storage/sftp"
 	"bagaglio/internal/service"
 	"bagaglio/internal/store"
 
@@ -37,7 +36,7 @@ var classes = []struct {
 	{is(service.ErrInvalid), "invalid", http.StatusBadRequest},
 	{is(plan.ErrRequest), "invalid", http.StatusBadRequest},
 	{store.CannotWrite, "records", http.StatusServiceUnavailable},
-	{isA[*sftp.HostKeyError], "host-key", http.StatusConflict},
+	{isA[*storage.HostKeyError], "host-key", http.StatusConflict},
 	{is(storage.ErrLost), "unreachable", http.StatusServiceUnavailable},
 	{is(storage.ErrOutside), "outside", http.StatusBadRequest},
 	{is(storage.ErrName), "name", http.StatusBadRequest},

@@ -5,26 +5,18 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net"
-	"net/url"
-	"path/filepath"
-	"strings"
 	"time"
 
 	"bagaglio/api"
 	"bagaglio/core/storage"
-	"bagaglio/core/storage/http"
+	_ "bagaglio/core/storage/http"
 	"bagaglio/core/storage/local"
-	"bagaglio/core/storage/sftp"
+	_ "bagaglio/core/storage/sftp"
 	"bagaglio/internal/store"
 )
 
-// Kinds of hosts, by how their files are reached.
-const (
-	kindLocal = "local"
-	kindSFTP  = "sftp"
-	kindHTTP  = "http"
-)
+// kindLocal is the kind of the service's own computer. The others are registered (core/storage).
+const kindLocal = "local"
 
 const localHost = "local"
 
@@ -116,38 +108,27 @@ func (s *Service) apply(ctx context.Context, h *store.Host, change api.HostChang
 			}
 		}
 	}
-	switch h.Kind {
-	case kindHTTP:
-		if u, err := url.Parse(
-			h.Address,
-		); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" ||
-			strings.Trim(u.Path, "/") != "" {
-			return wrong("the address of a web server is written https://HOST; its folders are pools")
-		}
-		h.Address = strings.TrimRight(h.Address, "/")
+	kind, err := storage.LookupKind(h.Kind)
+	if err != nil {
+		return wrong("%v", err)
+	}
+	server := storage.Server{Address: h.Address, User: h.User, TrustedKey: h.TrustedKey}
+	if err := kind.Check(&server); err != nil {
+		return wrong("%v", err)
+	}
+	h.Address = server.Address
+	if kind.ShownKey == nil {
 		return nil
-	case kindSFTP:
-	default:
-		return wrong("there is no kind of host %q: it is %s or %s", h.Kind, kindSFTP, kindHTTP)
-	}
-	if _, _, err := net.SplitHostPort(h.Address); err != nil {
-		h.Address = net.JoinHostPort(strings.Trim(h.Address, "[]"), "22")
-	}
-	if h.User == "" || strings.ContainsAny(h.Address, " /@") {
-		return wrong("name the address as HOST or HOST:PORT, and the user to log in as")
-	}
-	if h.TrustedKey != "" && !strings.HasPrefix(h.TrustedKey, "SHA256:") {
-		return wrong("the key to trust is written as its fingerprint, SHA256:…")
 	}
 	if change.TrustedKey == nil && change.Address == nil {
 		return nil
 	}
-	shown, err := sftp.ShownKey(ctx, h.Address)
+	shown, err := kind.ShownKey(ctx, h.Address)
 	if err != nil {
 		return fmt.Errorf("asking the host for its key: %w", err)
 	}
 	if h.ShownKey = shown; h.TrustedKey != "" && shown != h.TrustedKey {
-		return fmt.Errorf("%w: %w", ErrState, &sftp.HostKeyError{Address: h.Address, Trusted: h.TrustedKey, Shown: shown})
+		return fmt.Errorf("%w: %w", ErrState, &storage.HostKeyError{Address: h.Address, Trusted: h.TrustedKey, Shown: shown})
 	}
 	return nil
 }
@@ -254,17 +235,22 @@ func (s *Service) reach(ctx context.Context, host, folder string) (storage.Folde
 	if err := errors.Join(errPassword, errKey, errPhrase); err != nil {
 		return nil, err
 	}
-	if h.Kind == kindHTTP {
-		return http.Open(http.Login{URL: h.Address + "/" + strings.TrimLeft(filepath.ToSlash(folder), "/"), User: h.User, Password: password})
+	kind, err := storage.LookupKind(h.Kind)
+	if err != nil {
+		return nil, err
 	}
-	with := sftp.Login{Address: h.Address, User: h.User, Password: password, Passphrase: passphrase, HostKey: h.TrustedKey}
+	server := storage.Server{
+		Address:    h.Address,
+		User:       h.User,
+		Password:   password,
+		Passphrase: passphrase,
+		TrustedKey: h.TrustedKey,
+		Agent:      login.Agent != nil && *login.Agent,
+	}
 	if key != "" {
-		with.Key = []byte(key + "\n")
+		server.Key = []byte(key + "\n")
 	}
-	if login.Agent != nil && *login.Agent {
-		with.Agent = sftp.AgentSocket()
-	}
-	return sftp.Open(ctx, with, folder)
+	return kind.Open(ctx, server, folder)
 }
 
 // TestHost tries a host out.
@@ -295,12 +281,22 @@ func teller(t *api.Trial) func(storage.Tried) {
 
 // tryToReach reaches a folder on a host, step by step, and returns nil when that does not work.
 func (s *Service) tryToReach(ctx context.Context, h store.Host, dir string, tell func(storage.Tried)) storage.Folder {
-	if h.Kind == kindSFTP {
+	step, kind := "open", storage.Kind{}
+	if h.Kind != kindLocal {
+		var err error
+		if kind, err = storage.LookupKind(h.Kind); err != nil {
+			tell(storage.Tried{Name: "reach", Said: err.Error()})
+			return nil
+		}
+		step = "reach"
+	}
+	if kind.ShownKey != nil {
+		step = "log in"
 		start := time.Now()
-		shown, err := sftp.ShownKey(ctx, h.Address)
+		shown, err := kind.ShownKey(ctx, h.Address)
 		said := "it shows the key " + shown
 		if err == nil && shown != h.TrustedKey {
-			err = &sftp.HostKeyError{Address: h.Address, Trusted: h.TrustedKey, Shown: shown}
+			err = &storage.HostKeyError{Address: h.Address, Trusted: h.TrustedKey, Shown: shown}
 		}
 		if err != nil {
 			said = err.Error()
@@ -312,14 +308,13 @@ func (s *Service) tryToReach(ctx context.Context, h store.Host, dir string, tell
 	}
 	start := time.Now()
 	folder, err := s.reach(ctx, h.Name, dir)
-	if err == nil && h.Kind == kindHTTP { // which says nothing until it is asked
+	if err == nil && h.Kind != kindLocal && kind.ShownKey == nil { // it says nothing until it is asked
 		_, err = folder.Stat(".")
 	}
 	said := "the folder " + dir + " opens"
 	if err != nil {
 		said = err.Error()
 	}
-	step := map[string]string{kindLocal: "open", kindSFTP: "log in", kindHTTP: "reach"}[h.Kind]
 	tell(storage.Tried{Name: step, Worked: err == nil, Said: said, Seconds: time.Since(start).Seconds()})
 	if err != nil {
 		return nil

@@ -34,34 +34,10 @@ type Login struct {
 // reachIn is for how long reaching a host and logging in may take.
 const reachIn = 15 * time.Second
 
-// HostKeyError is the error for a host that shows another key than the one that is trusted.
-type HostKeyError struct {
-	Address string
-	Trusted string // fingerprint, empty when none is trusted yet
-	Shown   string
-}
-
-func (e *HostKeyError) Error() string {
-	if e.Trusted == "" {
-		return fmt.Sprintf(
-			"the host at %s is not trusted yet: it shows the key %s; compare that with what its keeper says, then trust it",
-			e.Address,
-			e.Shown,
-		)
-	}
-	return fmt.Sprintf(
-		"the key that the host at %s shows, %s, is not the one that was trusted, %s. The host may have been installed anew; or another computer answers in its place, "+
-			"which would get to see the password. Nothing was sent. Ask the host's keeper, and trust the new key only when it is theirs",
-		e.Address,
-		e.Shown,
-		e.Trusted,
-	)
-}
-
 // ShownKey returns the fingerprint of the key that the host at an address shows. Nobody is logged in.
 func ShownKey(ctx context.Context, address string) (string, error) {
 	_, err := Login{Address: address, User: "nobody"}.dial(ctx)
-	var shown *HostKeyError
+	var shown *storage.HostKeyError
 	if errors.As(err, &shown) {
 		return shown.Shown, nil
 	}
@@ -110,10 +86,10 @@ func (l Login) connect(ctx context.Context, e *ear) (*ssh.Client, error) {
 	stop := context.AfterFunc(ctx, func() { _ = raw.Close() })
 	defer stop()
 	_ = raw.SetDeadline(time.Now().Add(reachIn)) // never fails on a TCP connection
-	var refused *HostKeyError
+	var refused *storage.HostKeyError
 	config := &ssh.ClientConfig{User: l.User, Auth: auth, HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
 		if shown := ssh.FingerprintSHA256(key); shown != l.HostKey {
-			refused = &HostKeyError{Address: l.Address, Trusted: l.HostKey, Shown: shown}
+			refused = &storage.HostKeyError{Address: l.Address, Trusted: l.HostKey, Shown: shown}
 			return refused
 		}
 		return nil

@@ -31,7 +31,7 @@ func TestHostsAreTrustedByTheirKeyOnly(t *testing.T) {
 	assert.Equal(t, server.HostKey, shown)
 	login := Login{Address: server.Address, User: server.User, Key: server.Key}
 	_, err = Open(t.Context(), login, "/")
-	var refused *HostKeyError
+	var refused *storage.HostKeyError
 	require.ErrorAs(t, err, &refused)
 	assert.Contains(t, err.Error(), "not trusted yet")
 	assert.Contains(t, err.Error(), shown)
