@@ -64,11 +64,11 @@ func (w *work) beforeMove() error {
 		if c.Stays {
 			continue
 		}
-		info, err := w.Ends.Source.Stat(c.From)
+		id, err := identity(w.Ends.Source, c.From)
 		if err != nil {
 			return err
 		}
-		w.state.Staged[c.To], w.state.Files = info.ID, append(w.state.Files, c.To)
+		w.state.Staged[c.To], w.state.Files = id, append(w.state.Files, c.To)
 	}
 	tags := []string{fingerprint.TagName(w.disk.Before.Place.Path)}
 	for _, c := range w.disk.Copied {
@@ -295,9 +295,10 @@ func (w *work) unrename(context.Context) error { return errors.Join(w.unmove(), 
 
 // isMoved tells whether a file has its new name already.
 func (w *work) isMoved(c plan.Copied) bool {
-	info, err := w.Ends.Destination.Stat(path.Join(w.carried().Dir(), c.To))
+	_, err := w.Ends.Destination.Stat(path.Join(w.carried().Dir(), c.To))
 	if id := w.state.Staged[c.To]; id != "" && !isTag(c.To) { // a tag is made anew there
-		return err == nil && info.ID == id
+		now, err := identity(w.Ends.Destination, path.Join(w.carried().Dir(), c.To))
+		return err == nil && isIt(id, now)
 	}
 	_, sourceErr := w.Ends.Source.Stat(c.From)
 	return err == nil && errors.Is(sourceErr, fs.ErrNotExist)

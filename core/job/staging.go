@@ -31,11 +31,11 @@ func (w *work) staging() string { return path.Join(StagingFolder, w.ID) }
 func (w *work) stage(ctx context.Context) error {
 	w.state.Staged = map[string]string{}
 	for _, name := range w.state.Files {
-		info, err := w.Ends.Destination.Stat(path.Join(w.staging(), name))
+		id, err := identity(w.Ends.Destination, path.Join(w.staging(), name))
 		if err != nil {
 			return fmt.Errorf("looking at what was written: %w", err)
 		}
-		w.state.Staged[name] = info.ID
+		w.state.Staged[name] = id
 	}
 	if err := w.own(); err != nil {
 		return destination(err)
@@ -143,9 +143,10 @@ func (w *work) isPlaced(dir, name string) bool {
 		return i >= 0 && w.isMoved(w.disk.Copied[i])
 	}
 	id := w.state.Staged[name]
-	info, err := w.Ends.Destination.Stat(path.Join(dir, name))
+	_, err := w.Ends.Destination.Stat(path.Join(dir, name))
 	if id != "" {
-		return err == nil && info.ID == id
+		now, err := identity(w.Ends.Destination, path.Join(dir, name))
+		return err == nil && isIt(id, now)
 	}
 	_, stagedErr := w.Ends.Destination.Stat(path.Join(w.staging(), name))
 	return err == nil && errors.Is(stagedErr, fs.ErrNotExist)

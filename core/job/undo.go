@@ -121,6 +121,9 @@ func (w *work) back(ctx context.Context) error {
 	if err := json.Unmarshal(w.disk.Undoes.Journal, &w.state); err != nil {
 		return fmt.Errorf("reading the journal of job %s: %w", w.disk.Undoes.Job, err)
 	}
+	if err := w.recheckUndo(ctx); err != nil {
+		return err
+	}
 	r := &w.receipt
 	r.Source.Side, r.Destination = *w.disk.After, &Side{Side: *w.disk.Before}
 	if len(w.disk.Released) == 0 {
@@ -147,6 +150,40 @@ func (w *work) back(ctx context.Context) error {
 	}
 	return nil
 }
+
+// recheckUndo looks again at what the plan relied on, unless an earlier time has begun already: what is new stands in the way.
+func (w *work) recheckUndo(ctx context.Context) error {
+	for _, name := range w.state.Files {
+		if _, err := w.Ends.Destination.Stat(path.Join(HeldFolder, w.heldImage(), heldFiles, path.Join(w.carried().Dir(), name))); err == nil {
+			return nil
+		}
+	}
+	if _, err := w.Ends.Destination.Space(); err != nil { // a drive that is away says nothing of its files
+		return destination(err)
+	}
+	var known Known
+	if w.Known != nil {
+		var err error
+		if known, err = w.Known(ctx); err != nil {
+			return err
+		}
+	}
+	body := w.disk
+	body.Undoes = nil
+	u := w.disk.Undoes
+	e := Ended{Job: u.Job, Task: u.Task, Plan: plan.Plan{Bodies: []plan.Disk{body}}, Journal: u.Journal, Finished: time.Now()}
+	p, err := PrepareUndo(ctx, w.Ends, e, known)
+	if err != nil {
+		return err
+	}
+	if stop := p.With(plan.Blocks); len(stop) > 0 {
+		return &BlockedError{stop[0]}
+	}
+	return nil
+}
+
+// heldImage is the ID under which the image that the job made is held.
+func (w *work) heldImage() string { return heldID("taken back " + w.ID) }
 
 // unpublish holds the image that the job made, and gives what that replaced its name again.
 func (w *work) unpublish(context.Context) error {
@@ -194,12 +231,12 @@ func (w *work) holdAs(folder storage.Folder, h Held) error {
 		return err
 	}
 	for _, file := range h.Files {
-		info, err := folder.Stat(path.Join(HeldFolder, h.ID, heldFiles, file))
+		now, err := identity(folder, path.Join(HeldFolder, h.ID, heldFiles, file))
 		if err != nil {
 			return err
 		}
-		if id := w.state.Staged[w.inside(file)]; info.ID != id {
-			return fmt.Errorf("%w: %s is another file (%s) than the job made (%s)", ErrNotProven, file, info.ID, id)
+		if id := w.state.Staged[w.inside(file)]; !isIt(id, now) {
+			return fmt.Errorf("%w: %s is another file (%s) than the job made (%s)", ErrNotProven, file, now, id)
 		}
 	}
 	return nil

@@ -289,6 +289,15 @@ func TestWhatCannotBeTakenBack(t *testing.T) {
 		{"its name is taken", func(t *testing.T, x *trip) {
 			require.NoError(t, os.WriteFile(filepath.Join(x.from, "gate-kiosk.raw"), []byte("new"), 0o600))
 		}, "is there now, and nothing is overwritten", false},
+		{"something stands on it", func(t *testing.T, x *trip) {
+			r := plan.Request{
+				Kind: plan.Convert, As: "qcow2", Layout: "overlay", Base: "deck/kiosk.raw",
+				Source: plan.Place{Path: "other.raw"}, Destination: &plan.Place{Path: "deck/monday.qcow2"},
+			}
+			require.NoError(t, os.WriteFile(filepath.Join(x.from, "other.raw"), make([]byte, powerCutSize), 0o600))
+			_, err := Task{ID: "monday", Ends: x.ends, Plan: x.plan(r)}.Run(t.Context())
+			require.NoError(t, err)
+		}, "stand(s) on the image", false},
 		{"a machine ran on it", func(t *testing.T, x *trip) {
 			later := time.Now().Add(time.Hour)
 			require.NoError(t, os.Chtimes(filepath.Join(x.to, "deck/kiosk.raw"), later, later))
@@ -298,6 +307,7 @@ func TestWhatCannotBeTakenBack(t *testing.T) {
 			x := move.begin(t)
 			_, err := x.task.Run(t.Context())
 			require.NoError(t, err)
+			early := x.back(t) // planned before it happens
 			c.do(t, x)
 			before := lying(t, x.from, x.to)
 			p, err := PrepareUndo(t.Context(), x.ends, x.ended(t), x.known())
@@ -313,6 +323,9 @@ func TestWhatCannotBeTakenBack(t *testing.T) {
 			}
 			_, err = Task{ID: "test-2", Ends: x.ends, Plan: p, Hold: HoldFor}.Run(t.Context())
 			require.ErrorIs(t, err, ErrBlocked)
+			_, err = early.Run(t.Context())
+			require.ErrorIs(t, err, ErrBlocked)
+			assert.ErrorContains(t, err, c.want)
 			assert.Equal(t, before, lying(t, x.from, x.to))
 		})
 	}

@@ -378,7 +378,11 @@ func (s *Service) work(ctx context.Context, j store.Job, r *run) (job.Receipt, e
 	task.Wait = s.wait(r)
 	task.Known = func(ctx context.Context) (known job.Known, err error) {
 		err = s.patiently(func() error {
-			known, err = s.known(ctx, j.Plan.Carried(), time.Now())
+			if j.Plan.Request.Kind == plan.Undo {
+				known, err = s.knownOfImage(ctx, j.Plan.Bodies[0], time.Now())
+			} else {
+				known, err = s.known(ctx, j.Plan.Request, time.Now())
+			}
 			return err
 		})
 		return known, err

@@ -31,7 +31,7 @@ func (s *Service) prepareUndo(ctx context.Context, r plan.Request, since time.Ti
 	if ends, err = s.endsOf(ctx, j.Plan); err != nil {
 		return p, ends, err
 	}
-	known, err := s.knownOfImage(ctx, j.Plan, since)
+	known, err := s.knownOfImage(ctx, j.Plan.Bodies[0], since)
 	if err != nil {
 		return p, ends, err
 	}
@@ -40,8 +40,8 @@ func (s *Service) prepareUndo(ctx context.Context, r plan.Request, since time.Ti
 }
 
 // knownOfImage is what the records tell of an image that a job made, and that is to be taken away.
-func (s *Service) knownOfImage(ctx context.Context, p plan.Plan, since time.Time) (known job.Known, err error) {
-	away := plan.Request{Source: p.After[0].Place, Destination: p.Carried().Destination, Release: true}
+func (s *Service) knownOfImage(ctx context.Context, d plan.Disk, since time.Time) (known job.Known, err error) {
+	away := plan.Request{Source: d.After.Place, Destination: d.Request.Destination, Release: true}
 	pool, err := s.pool(ctx, away.Source.Pool)
 	if err != nil {
 		return known, err
