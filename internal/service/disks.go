@@ -15,6 +15,7 @@ import (
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
+	"bagaglio/internal/rounds"
 	"bagaglio/internal/store"
 )
 
@@ -41,7 +42,7 @@ func (s *Service) Disks(ctx context.Context, pool string, q store.DiskQuery, ref
 		problem = last.Err
 	}
 	look := part.look
-	if look.Began.IsZero() && since.IsZero() && problem != nil {
+	if look.Began.IsZero() && since.IsZero() && problem != nil && !errors.Is(problem, rounds.ErrCancelled) { // then it is not all
 		return api.DiskList{}, problem
 	}
 	far, _ := s.looks.get(pool)
