@@ -330,10 +330,23 @@ func (w *work) leave(ctx context.Context) error {
 		w.remark("the source stays where it is, since a machine still names it there")
 		return nil
 	}
+	folder := w.Ends.Source
+	if w.state.Released == nil { // otherwise an earlier time did so, when all were there
+		w.state.Released = map[string]string{}
+		for _, name := range w.disk.Released {
+			id, err := identity(folder, name)
+			if errors.Is(err, fs.ErrNotExist) { // it never was
+				continue
+			}
+			if err != nil {
+				return err
+			}
+			w.state.Released[name] = id
+		}
+	}
 	if err := w.enter(ctx, plan.StepRelease); err != nil {
 		return err
 	}
-	folder := w.Ends.Source
 	files := slices.Concat(w.disk.Released, companions(w.disk.Before.Place.Path))
 	files = slices.DeleteFunc(
 		files,

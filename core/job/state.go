@@ -36,6 +36,10 @@ type State struct {
 	Staged map[string]string `json:"staged,omitempty"`
 	// Fitting are the tags that fitted to their files before those got new names.
 	Fitting []string `json:"fitting,omitempty"`
+	// Released are the identities of the files of a source that was held, by the names that they had; nil where it stayed.
+	Released map[string]string `json:"released,omitempty"`
+	// Replaced tells that what lay in the place of the new image is held.
+	Replaced bool `json:"replaced,omitempty"`
 	// LeftBehind tells that a machine names the disk where it was.
 	LeftBehind bool    `json:"left_behind,omitempty"`
 	Receipt    Receipt `json:"receipt"` // as far as it is known

@@ -127,6 +127,8 @@ func (w *work) publish(ctx context.Context) error {
 	if err := w.name(ctx, plan.StepPublish, w.place); err != nil {
 		return err
 	}
+	_, err := readHeld(w.Ends.Destination, heldID(w.ID))
+	w.state.Replaced = err == nil
 	if space, err := w.Ends.Destination.Space(); err == nil && space.Removable { // everything was synced on the way
 		w.remark("everything is on stable storage: it is safe to unplug the drive")
 	}

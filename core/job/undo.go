@@ -11,6 +11,7 @@ import (
 	"slices"
 	"time"
 
+	"bagaglio/core/carry"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 )
@@ -24,11 +25,25 @@ type Ended struct {
 	Finished time.Time
 }
 
-// Reverse returns the request that takes back a job which only gave files new names, if it is one: they get their old ones in the same way.
-func (e Ended) Reverse() (r plan.Request, ok bool) {
+// Reverse returns the request that takes back a job which only gave files new names, if it is one: they get their old ones in the same way. It
+// fails where other files have the new names by now. replaced tells that the job replaced something, which stays held.
+func (e Ended) Reverse(ends Ends) (r plan.Request, ok, replaced bool, err error) {
 	d := e.Plan.Bodies[0]
 	if !d.Renames || d.After == nil {
-		return r, false
+		return r, false, false, nil
+	}
+	w, err := e.work(ends)
+	if err != nil {
+		return r, true, false, err
+	}
+	for _, name := range w.state.Files {
+		if isTag(name) { // which was made anew
+			continue
+		}
+		at := path.Join(w.carried().Dir(), name)
+		if now, err := identity(ends.Destination, at); err != nil || !isIt(w.state.Staged[name], now) {
+			return r, true, false, &BlockedError{plan.NotWhatItMade([]string{at})}
+		}
 	}
 	to := d.Before.Place
 	to.Format = ""
@@ -42,7 +57,21 @@ func (e Ended) Reverse() (r plan.Request, ok bool) {
 		TakeDefinitions: d.Request.TakeDefinitions,
 	}
 	r.Source.Format = ""
-	return r, true
+	return r, true, w.state.Replaced, nil
+}
+
+// work is that of the task of the job, as it was at its end.
+func (e Ended) work(ends Ends) (*work, error) {
+	w := Task{ID: e.Task, Ends: ends, Plan: plan.Plan{Bodies: e.Plan.Bodies[:1]}}.work()
+	if err := json.Unmarshal(e.Journal, &w.state); err != nil {
+		return nil, fmt.Errorf("reading the journal of job %s: %w", e.Job, err)
+	}
+	for _, folder := range []storage.Folder{ends.Source, ends.Destination} { // a drive that is away says nothing of its files
+		if _, err := folder.Space(); err != nil {
+			return nil, err
+		}
+	}
+	return w, nil
 }
 
 // PrepareUndo looks at what an ended job left, and plans to take it back. It changes nothing.
@@ -53,9 +82,9 @@ func PrepareUndo(ctx context.Context, ends Ends, e Ended, known Known) (plan.Pla
 		Finished:  e.Finished,
 		Knowledge: known.Knowledge,
 	}
-	w := Task{ID: e.Task, Ends: ends, Plan: plan.Plan{Bodies: []plan.Disk{f.Body}}}.work()
-	if err := json.Unmarshal(e.Journal, &w.state); err != nil {
-		return plan.Plan{}, fmt.Errorf("reading the journal of job %s: %w", e.Job, err)
+	w, err := e.work(ends)
+	if err != nil {
+		return plan.Plan{}, err
 	}
 	f.Published = len(w.state.Staged) > 0
 	for _, name := range slices.Backward(w.state.Files) {
@@ -64,8 +93,10 @@ func PrepareUndo(ctx context.Context, ends Ends, e Ended, known Known) (plan.Pla
 		info, err := ends.Destination.Stat(at)
 		switch {
 		case !w.isPlaced(w.carried().Dir(), name):
-			f.Changed = append(f.Changed, at)
-		case err == nil && info.Modified.After(e.Finished):
+			if !carry.IsCompanion(name) { // without which the image is the same
+				f.Changed = append(f.Changed, at)
+			}
+		case err == nil && (info.Modified.After(e.Finished) || info.Changed.After(e.Finished)):
 			f.Written = append(f.Written, at)
 		}
 	}
@@ -82,18 +113,20 @@ func PrepareUndo(ctx context.Context, ends Ends, e Ended, known Known) (plan.Pla
 
 // aroundUndo finds what is in the way around the image and the source.
 func (w *work) aroundUndo(ctx context.Context, known Known, f *plan.UndoFacts) (err error) {
-	_, heldErr := readHeld(w.Ends.Source, w.heldSource())
-	for _, name := range w.disk.Released {
-		_, there := w.Ends.Source.Stat(name)
-		_, held := w.Ends.Source.Stat(path.Join(HeldFolder, w.heldSource(), heldFiles, name))
+	for name, id := range w.state.Released {
+		there, thereErr := identity(w.Ends.Source, name)
+		held, heldErr := identity(w.Ends.Source, w.heldAt(name))
 		switch {
-		case heldErr == nil && held == nil && there == nil:
+		case heldErr == nil && isIt(id, held) && thereErr == nil:
 			f.Taken = append(f.Taken, name)
-		case there != nil && (heldErr != nil || held != nil):
+		case heldErr == nil && isIt(id, held), thereErr == nil && isIt(id, there): // it may come back, or is back already
+		default:
 			f.Lost = append(f.Lost, name)
 		}
 	}
-	if w.disk.Request.Replace {
+	slices.Sort(f.Taken)
+	slices.Sort(f.Lost)
+	if w.state.Replaced {
 		_, err := readHeld(w.Ends.Destination, heldID(w.ID))
 		f.Replaced, f.Expired = err == nil, err != nil
 	}
@@ -158,7 +191,7 @@ func (w *work) recheckUndo(ctx context.Context) error {
 			return nil
 		}
 	}
-	if _, err := w.Ends.Destination.Space(); err != nil { // a drive that is away says nothing of its files
+	if _, err := w.Ends.Destination.Space(); err != nil { // it is waited for, whatever else is known
 		return destination(err)
 	}
 	var known Known
@@ -192,9 +225,7 @@ func (w *work) unpublish(context.Context) error {
 		return destination(err)
 	}
 	held := Held{
-		ID: heldID(
-			"taken back " + w.ID,
-		),
+		ID:    w.heldImage(),
 		Path:  w.disk.After.Place.Path,
 		Until: time.Now().Add(w.Hold),
 		Why:   fmt.Sprintf("made by job %s, taken back by %s", w.disk.Undoes.Job, w.By),
@@ -204,6 +235,9 @@ func (w *work) unpublish(context.Context) error {
 		at := path.Join(w.carried().Dir(), name)
 		if w.isPlaced(w.carried().Dir(), name) {
 			held.Files = append(held.Files, at)
+			continue
+		}
+		if carry.IsCompanion(name) {
 			continue
 		}
 		if _, err := folder.Stat(path.Join(HeldFolder, held.ID, heldFiles, at)); before != nil || err != nil {
@@ -245,37 +279,41 @@ func (w *work) holdAs(folder storage.Folder, h Held) error {
 // heldSource is the ID under which the source of the task is held.
 func (w *work) heldSource() string { return heldID("source of " + w.ID) }
 
+// heldAt is where a file of the source lies while that is held.
+func (w *work) heldAt(name string) string {
+	return path.Join(HeldFolder, w.heldSource(), heldFiles, name)
+}
+
 // unrelease gives the source its names again. It is there already where it was not held, or an earlier time gave it them.
 func (w *work) unrelease(context.Context) error {
 	folder := w.Ends.Source
 	if _, err := folder.Space(); err != nil {
 		return err
 	}
-	h, err := readHeld(folder, w.heldSource())
-	if errors.Is(err, fs.ErrNotExist) {
-		for _, name := range w.disk.Released {
-			if _, err := folder.Stat(name); err != nil {
-				return fmt.Errorf("the source is not held any more: %w", err)
-			}
+	for name, id := range w.state.Released { // held, or back already: the same file either way
+		now, err := identity(folder, w.heldAt(name))
+		if errors.Is(err, fs.ErrNotExist) {
+			now, err = identity(folder, name)
 		}
+		if err == nil && !isIt(id, now) {
+			err = fmt.Errorf("%w: %s is another file (%s) than the source was (%s)", ErrNotProven, name, now, id)
+		}
+		if err != nil {
+			return fmt.Errorf("looking for the source: %w", err)
+		}
+	}
+	if len(w.state.Released) == 0 { // it stayed
 		return nil
 	}
-	if err != nil {
-		return err
-	}
-	ids := map[string]string{}
-	for _, file := range h.Files {
-		if info, err := folder.Stat(path.Join(HeldFolder, h.ID, heldFiles, file)); err == nil {
-			ids[file] = info.ID
+	if _, err := readHeld(folder, w.heldSource()); err == nil {
+		if _, err := Restore(folder, w.heldSource(), false, w.Hold); err != nil {
+			return fmt.Errorf("giving the source its names again: %w", err)
 		}
 	}
-	if _, err := Restore(folder, h.ID, false, w.Hold); err != nil {
-		return fmt.Errorf("giving the source its names again: %w", err)
-	}
-	for file, id := range ids {
-		info, err := folder.Stat(file)
-		if err == nil && info.ID != id {
-			err = fmt.Errorf("%w: %s is another file (%s) than was held (%s)", ErrNotProven, file, info.ID, id)
+	for name, id := range w.state.Released {
+		now, err := identity(folder, name)
+		if err == nil && !isIt(id, now) {
+			err = fmt.Errorf("%w: %s is another file (%s) than the source was (%s)", ErrNotProven, name, now, id)
 		}
 		if err != nil {
 			return err

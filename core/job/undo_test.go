@@ -159,8 +159,9 @@ func (x *trip) back(t *testing.T) Task {
 	t.Helper()
 	e := x.ended(t)
 	var p plan.Plan
-	var err error
-	if reverse, ok := e.Reverse(); ok {
+	reverse, renamed, _, err := e.Reverse(x.ends)
+	require.NoError(t, err)
+	if renamed {
 		known := x.known()
 		known.SourceRoot, known.Root = known.Root, known.SourceRoot
 		known.Users = func(context.Context, []string) ([]plan.User, error) {
@@ -285,6 +286,19 @@ func TestWhatCannotBeTakenBack(t *testing.T) {
 			held, err := ListHeld(x.ends.Source)
 			require.NoError(t, err)
 			require.NoError(t, DropHeld(x.ends.Source, held[0].ID))
+		}, "neither held nor in its place", false},
+		{"the source is held no more, and another disk has its name", func(t *testing.T, x *trip) {
+			held, err := ListHeld(x.ends.Source)
+			require.NoError(t, err)
+			require.NoError(t, DropHeld(x.ends.Source, held[0].ID))
+			require.NoError(t, os.WriteFile(filepath.Join(x.from, "gate-kiosk.raw"), make([]byte, powerCutSize), 0o600))
+		}, "neither held nor in its place", false},
+		{"what is held was swapped", func(t *testing.T, x *trip) {
+			held, err := ListHeld(x.ends.Source)
+			require.NoError(t, err)
+			at := filepath.Join(x.from, HeldFolder, held[0].ID, heldFiles, "gate-kiosk.raw")
+			require.NoError(t, os.Remove(at))
+			require.NoError(t, os.WriteFile(at, make([]byte, powerCutSize), 0o600))
 		}, "neither held nor in its place", false},
 		{"its name is taken", func(t *testing.T, x *trip) {
 			require.NoError(t, os.WriteFile(filepath.Join(x.from, "gate-kiosk.raw"), []byte("new"), 0o600))

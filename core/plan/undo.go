@@ -63,6 +63,12 @@ func (p *maker) back(kind, title, pool string, files ...string) {
 	}
 }
 
+// NotWhatItMade is the check for files that a job made, or gave their names, and that others have the names of by now.
+func NotWhatItMade(files []string) Check {
+	return Check{"undo", Blocks, fmt.Sprintf("The image is not what the job made any more: moved, removed or replaced since are %s. "+
+		"What is held of the source can be restored by itself.", some(files)), nil}
+}
+
 // checkUndo: whether the work can be taken back, and what is lost by that.
 func (p *maker) checkUndo(f UndoFacts) {
 	if !f.Published {
@@ -70,14 +76,7 @@ func (p *maker) checkUndo(f UndoFacts) {
 		return
 	}
 	if len(f.Changed) > 0 {
-		p.add(
-			Blocks,
-			"undo",
-			fmt.Sprintf(
-				"The image is not what the job made any more: moved, removed or replaced since are %s. What is held of the source can be restored by itself.",
-				some(f.Changed),
-			),
-		)
+		p.Checks = append(p.Checks, NotWhatItMade(f.Changed))
 	}
 	if len(f.Lost) > 0 {
 		p.add(
@@ -116,7 +115,7 @@ func (p *maker) checkUndo(f UndoFacts) {
 		p.add(Informs, "undo", "What is held of the source is all there, and its names are free.")
 	}
 	if len(f.Changed)+len(f.Written) == 0 {
-		p.add(Informs, "undo", "The image is the one that the job made, and nothing was written to it since.")
+		p.add(Informs, "undo", "The image is the one that the job made, and no time on it is later than the end of the job.")
 	}
 	if f.Expired {
 		p.add(Warns, "undo", "What the image replaced is not held any more, and does not come back.")

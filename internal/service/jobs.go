@@ -17,8 +17,11 @@ import (
 
 // Start puts the request of a plan into the queue. What the world looks like may have changed since, so it is planned anew.
 func (s *Service) Start(ctx context.Context, n api.NewJob) (api.Job, error) {
-	s.starting.Lock() // the same plan, sent twice, is one job
-	defer s.starting.Unlock()
+	j, err, _ := s.starting.Do(n.Plan, func() (any, error) { return s.startPlan(ctx, n) }) // sent twice, it is one job
+	return j.(api.Job), err
+}
+
+func (s *Service) startPlan(ctx context.Context, n api.NewJob) (api.Job, error) {
 	p, started, err := s.store.KeptPlan(ctx, n.Plan)
 	if err != nil {
 		return api.Job{}, fmt.Errorf("plan %q: %w", n.Plan, err)

@@ -68,8 +68,8 @@ type Service struct {
 	health  health
 
 	dispatching sync.Mutex
-	starting    sync.Mutex    // of plans
-	done        chan struct{} // closed when the service closes
+	starting    singleflight.Group // of plans
+	done        chan struct{}      // closed when the service closes
 	options     Options
 }
 

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -25,10 +26,28 @@ func (s *Service) prepareUndo(ctx context.Context, r plan.Request, since time.Ti
 		return p, ends, fmt.Errorf("%w: job %s left nothing in its place: there is nothing to take back", ErrState, r.Job)
 	}
 	ended := job.Ended{Job: r.Job, Task: s.stagingName(j.ID), Plan: j.Plan, Journal: j.Journal, Finished: *j.Finished}
-	if reverse, ok := ended.Reverse(); ok {
-		return s.prepare(ctx, reverse, since)
-	}
 	if ends, err = s.endsOf(ctx, j.Plan); err != nil {
+		return p, ends, err
+	}
+	reverse, ok, replaced, err := ended.Reverse(ends)
+	var blocked *job.BlockedError
+	if errors.As(err, &blocked) {
+		return p, ends, &BlockedError{[]plan.Check{blocked.Check}}
+	}
+	if err != nil {
+		return p, ends, err
+	}
+	if ok {
+		if p, ends, err = s.prepare(ctx, reverse, since); err == nil && replaced {
+			p.Checks = append(
+				p.Checks,
+				plan.Check{
+					Name:     "undo",
+					Severity: plan.Warns,
+					Message:  "What the job replaced stays held: give it its name back by itself (held restore).",
+				},
+			)
+		}
 		return p, ends, err
 	}
 	known, err := s.knownOfImage(ctx, j.Plan.Bodies[0], since)

@@ -24,7 +24,7 @@ func TestTakingBackAJob(t *testing.T) {
 	p.Click("Take back")
 	p.AwaitText("Take back job 1")
 	p.AwaitText("quay-store:tide-board.raw")
-	p.AwaitText("nothing was written to it since")
+	p.AwaitText("no time on it is later")
 	p.Click("Take it back")
 	p.AwaitText("undo job 1")
 	p.AwaitText("the source has its names again")

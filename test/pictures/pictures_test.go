@@ -172,7 +172,7 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	shot("console-balance-dark")
 	p.Click("Light colours")
 	p.Open(s.Address + "/jobs/1/undo")
-	p.AwaitText("nothing was written to it since")
+	p.AwaitText("no time on it is later")
 	shot("console-undo")
 }
 

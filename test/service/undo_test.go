@@ -102,6 +102,14 @@ func TestEndedJobsAreTakenBack(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, definition, string(now))
 
+	// Another disk that has come to lie under the new name is not taken for the one that was renamed.
+	noise(t, quay, "old/board.raw", mib)
+	_, err = s.Plan(t.Context(), plan.Request{Kind: plan.Undo, Job: renamed.Id})
+	require.ErrorAs(t, err, &answer)
+	assert.Equal(t, api.ProblemBlocked, answer.Type)
+	assert.Contains(t, answer.Detail, "is not what the job made any more")
+	is(true, quay, "old/board.raw")
+
 	// Proofs leave nothing.
 	proof := testkit.Begin(t, s.Service, plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "quay-store", Path: "tide-board.raw"}})
 	testkit.Await(t, s.Service, proof.Id)
