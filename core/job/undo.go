@@ -96,8 +96,10 @@ func PrepareUndo(ctx context.Context, ends Ends, e Ended, known Known) (plan.Pla
 			if !carry.IsCompanion(name) { // without which the image is the same
 				f.Changed = append(f.Changed, at)
 			}
-		case err == nil && (info.Modified.After(e.Finished) || info.Changed.After(e.Finished)):
+		case err == nil && info.Modified.After(e.Finished):
 			f.Written = append(f.Written, at)
+		case err == nil && info.Changed.After(e.Finished):
+			f.Touched = append(f.Touched, at)
 		}
 	}
 	if err := freeToGo(ends.Destination, f.Undone.Files); errors.Is(err, ErrInUse) {

@@ -15,6 +15,7 @@ type UndoFacts struct {
 	Published bool     // it gave the new image its name
 	Changed   []string // files of the image that are gone, or are other ones than it made
 	Written   []string // files of the image that were written to since
+	Touched   []string // files of which something was changed since, which may be their names or owners only
 	InUse     error    // another program uses the image, in words
 	Standing  []string // disks that stand on the image
 	Users     []User   // machines that name the image, but those whose definitions are changed back
@@ -114,7 +115,17 @@ func (p *maker) checkUndo(f UndoFacts) {
 	if len(f.Lost)+len(f.Taken) == 0 && len(p.Released) > 0 {
 		p.add(Informs, "undo", "What is held of the source is all there, and its names are free.")
 	}
-	if len(f.Changed)+len(f.Written) == 0 {
+	if len(f.Touched) > 0 {
+		p.add(
+			Warns,
+			"undo",
+			fmt.Sprintf(
+				"Something of %s was changed after the job had ended: its name, its owner, or its content with the time put back.",
+				some(f.Touched),
+			),
+		)
+	}
+	if len(f.Changed)+len(f.Written)+len(f.Touched) == 0 {
 		p.add(Informs, "undo", "The image is the one that the job made, and no time on it is later than the end of the job.")
 	}
 	if f.Expired {

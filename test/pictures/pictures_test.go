@@ -172,7 +172,7 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	shot("console-balance-dark")
 	p.Click("Light colours")
 	p.Open(s.Address + "/jobs/1/undo")
-	p.AwaitText("no time on it is later")
+	p.AwaitText("was changed after the job had ended")
 	shot("console-undo")
 }
 
