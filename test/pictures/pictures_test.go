@@ -171,8 +171,16 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	p.AwaitText("as one group")
 	shot("console-balance-dark")
 	p.Click("Light colours")
-	p.Open(s.Address + "/jobs/1/undo")
-	p.AwaitText("was changed after the job had ended")
+	moved := testkit.Begin(t, s.Service, plan.Request{
+		Kind:        plan.Convert,
+		Source:      plan.Place{Pool: "quay-store", Path: "tide-board.raw"},
+		Destination: &plan.Place{Pool: "lighthouse-store", Path: "tide-board.qcow2"},
+		As:          "qcow2",
+		Release:     true,
+	})
+	testkit.Proven(t, s.Service, moved.Id)
+	p.Open(s.Address + "/jobs/" + moved.Id + "/undo")
+	p.AwaitText("the one that the job made")
 	shot("console-undo")
 }
 

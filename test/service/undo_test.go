@@ -53,6 +53,9 @@ func TestEndedJobsAreTakenBack(t *testing.T) {
 	kept, err := s.Plan(t.Context(), plan.Request{Kind: plan.Undo, Job: moved.Id})
 	require.NoError(t, err)
 	assert.Equal(t, []string{plan.StepRelease, plan.StepHandOver, plan.StepPublish}, testkit.Kinds(kept.Plan))
+	for _, c := range kept.Plan.Checks {
+		assert.Equal(t, plan.Informs, c.Severity, "nobody changed anything since: %s", c.Message)
+	}
 	assert.Equal(t, "board.qcow2", kept.Plan.Before[0].Place.Path)
 	assert.Equal(t, "tide-board.raw", kept.Plan.After[0].Place.Path)
 	back := undo(moved.Id)
