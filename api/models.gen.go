@@ -10,8 +10,10 @@ import (
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
 	"bagaglio/core/inspect"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
+	"bagaglio/core/step"
+	"bagaglio/core/step/disks"
 	"bagaglio/core/storage"
 )
 
@@ -123,6 +125,7 @@ func (e JobOutcome) Valid() bool {
 // Defines values for JobAction.
 const (
 	ActAgain  JobAction = "again"
+	ActAnswer JobAction = "answer"
 	ActCancel JobAction = "cancel"
 	ActMove   JobAction = "move"
 	ActPause  JobAction = "pause"
@@ -134,6 +137,8 @@ const (
 func (e JobAction) Valid() bool {
 	switch e {
 	case ActAgain:
+		return true
+	case ActAnswer:
 		return true
 	case ActCancel:
 		return true
@@ -152,6 +157,7 @@ func (e JobAction) Valid() bool {
 
 // Defines values for JobState.
 const (
+	JobStateAsking    JobState = "asking"
 	JobStateCancelled JobState = "cancelled"
 	JobStateDone      JobState = "done"
 	JobStateFailed    JobState = "failed"
@@ -163,6 +169,8 @@ const (
 // Valid indicates whether the value is a known member of the JobState enum.
 func (e JobState) Valid() bool {
 	switch e {
+	case JobStateAsking:
+		return true
 	case JobStateCancelled:
 		return true
 	case JobStateDone:
@@ -326,6 +334,9 @@ type Carry = plan.Carry
 // Check defines model for Check.
 type Check = plan.Check
 
+// Choice defines model for Choice.
+type Choice = step.Choice
+
 // ConsoleLink defines model for ConsoleLink.
 type ConsoleLink struct {
 	Until time.Time `json:"until"`
@@ -409,10 +420,10 @@ type DiskList struct {
 }
 
 // DoneStep defines model for DoneStep.
-type DoneStep = job.Done
+type DoneStep = receipt.Done
 
 // Earlier what the tag beside the source said before it was read
-type Earlier = job.Earlier
+type Earlier = receipt.Earlier
 
 // Event defines model for Event.
 type Event struct {
@@ -444,7 +455,7 @@ type Extent = inspect.Run
 type Facts = storage.Facts
 
 // FileSum defines model for FileSum.
-type FileSum = job.FileSum
+type FileSum = receipt.FileSum
 
 // Filesystem defines model for Filesystem.
 type Filesystem = inspect.Filesystem
@@ -528,7 +539,7 @@ type Held struct {
 }
 
 // HeldDefinition defines model for HeldDefinition.
-type HeldDefinition = job.HeldDefinition
+type HeldDefinition = disks.HeldDefinition
 
 // HeldList defines model for HeldList.
 type HeldList struct {
@@ -539,7 +550,7 @@ type HeldList struct {
 }
 
 // Hit defines model for Hit.
-type Hit = job.Hit
+type Hit = receipt.Hit
 
 // Host defines model for Host.
 type Host struct {
@@ -606,7 +617,10 @@ type Job struct {
 	Outcome  *JobOutcome `json:"outcome,omitempty"`
 	Plan     *Plan       `json:"plan,omitempty"`
 	Progress *Progress   `json:"progress,omitempty"`
-	Reason   *string     `json:"reason,omitempty"`
+
+	// Question what a job that is asking wants to know of a person before it goes on
+	Question *Question `json:"question,omitempty"`
+	Reason   *string   `json:"reason,omitempty"`
 
 	// Request what a kind does not know is refused: to undo takes a job, the others a source
 	Request Request `json:"request"`
@@ -626,6 +640,12 @@ type JobOutcome string
 
 // JobAction defines model for JobAction.
 type JobAction string
+
+// JobAnswer defines model for JobAnswer.
+type JobAnswer struct {
+	// Name of one of the answers to choose from
+	Name string `json:"name"`
+}
 
 // JobChange What is absent stays as it is
 type JobChange struct {
@@ -873,16 +893,19 @@ type Problem struct {
 }
 
 // Progress defines model for Progress.
-type Progress = job.Progress
+type Progress = step.Progress
+
+// Question what a job that is asking wants to know of a person before it goes on
+type Question = step.Question
 
 // Range defines model for Range.
 type Range = fingerprint.Range
 
 // Receipt defines model for Receipt.
-type Receipt = job.Receipt
+type Receipt = receipt.Receipt
 
 // ReceiptSide defines model for ReceiptSide.
-type ReceiptSide = job.Side
+type ReceiptSide = receipt.Side
 
 // Refused defines model for Refused.
 type Refused struct {
@@ -1112,6 +1135,9 @@ type StartJobJSONRequestBody = NewJob
 
 // ChangeJobJSONRequestBody defines body for ChangeJob for application/json ContentType.
 type ChangeJobJSONRequestBody = JobChange
+
+// AnswerJobJSONRequestBody defines body for AnswerJob for application/json ContentType.
+type AnswerJobJSONRequestBody = JobAnswer
 
 // MoveJobJSONRequestBody defines body for MoveJob for application/json ContentType.
 type MoveJobJSONRequestBody = JobMove

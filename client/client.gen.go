@@ -265,6 +265,20 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/jobs/{job}/again (the `StartAgain` operationId).
 	StartAgain(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AnswerJobWithBody Answer what a job asks, so that it goes on
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/jobs/{job}/answer (the `AnswerJob` operationId).
+	AnswerJobWithBody(ctx context.Context, job JobID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnswerJob Answer what a job asks, so that it goes on
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/jobs/{job}/answer (the `AnswerJob` operationId).
+	AnswerJob(ctx context.Context, job JobID, body AnswerJobJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CancelJob Stop a job and remove what it wrote
 	//
 	// Corresponds with POST /v1/jobs/{job}/cancel (the `CancelJob` operationId).
@@ -879,6 +893,40 @@ func (c *Client) ChangeJob(ctx context.Context, job JobID, params *ChangeJobPara
 // Corresponds with POST /v1/jobs/{job}/again (the `StartAgain` operationId).
 func (c *Client) StartAgain(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStartAgainRequest(c.Server, job)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerJobWithBody Answer what a job asks, so that it goes on
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/jobs/{job}/answer (the `AnswerJob` operationId).
+func (c *Client) AnswerJobWithBody(ctx context.Context, job JobID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerJobRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerJob Answer what a job asks, so that it goes on
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/jobs/{job}/answer (the `AnswerJob` operationId).
+func (c *Client) AnswerJob(ctx context.Context, job JobID, body AnswerJobJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerJobRequest(c.Server, job, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2179,6 +2227,53 @@ func NewStartAgainRequest(server string, job JobID) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewAnswerJobRequest calls the generic AnswerJob builder with application/json body
+func NewAnswerJobRequest(server string, job JobID, body AnswerJobJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAnswerJobRequestWithBody(server, job, "application/json", bodyReader)
+}
+
+// NewAnswerJobRequestWithBody constructs an http.Request for the AnswerJob method, with any body, and a specified content type
+func NewAnswerJobRequestWithBody(server string, job JobID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/jobs/%s/answer", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3715,6 +3810,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /v1/jobs/{job}/again (the `StartAgain` operationId).
 	StartAgainWithResponse(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*StartAgainResponse, error)
 
+	// AnswerJobWithBodyWithResponse Answer what a job asks, so that it goes on
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/jobs/{job}/answer (the `AnswerJob` operationId).
+	AnswerJobWithBodyWithResponse(ctx context.Context, job JobID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerJobResponse, error)
+
+	// AnswerJobWithResponse Answer what a job asks, so that it goes on
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/jobs/{job}/answer (the `AnswerJob` operationId).
+	AnswerJobWithResponse(ctx context.Context, job JobID, body AnswerJobJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerJobResponse, error)
+
 	// CancelJobWithResponse Stop a job and remove what it wrote
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4899,6 +5008,54 @@ func (r StartAgainResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StartAgainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AnswerJobResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Job
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r AnswerJobResponse) GetJSON202() *Job {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AnswerJobResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AnswerJobResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AnswerJobResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AnswerJobResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AnswerJobResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6564,6 +6721,32 @@ func (c *ClientWithResponses) StartAgainWithResponse(ctx context.Context, job Jo
 	return ParseStartAgainResponse(rsp)
 }
 
+// AnswerJobWithBodyWithResponse Answer what a job asks, so that it goes on
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/jobs/{job}/answer (the `AnswerJob` operationId).
+func (c *ClientWithResponses) AnswerJobWithBodyWithResponse(ctx context.Context, job JobID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerJobResponse, error) {
+	rsp, err := c.AnswerJobWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerJobResponse(rsp)
+}
+
+// AnswerJobWithResponse Answer what a job asks, so that it goes on
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/jobs/{job}/answer (the `AnswerJob` operationId).
+func (c *ClientWithResponses) AnswerJobWithResponse(ctx context.Context, job JobID, body AnswerJobJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerJobResponse, error) {
+	rsp, err := c.AnswerJob(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerJobResponse(rsp)
+}
+
 // CancelJobWithResponse Stop a job and remove what it wrote
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7641,6 +7824,39 @@ func ParseStartAgainResponse(rsp *http.Response) (*StartAgainResponse, error) {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAnswerJobResponse parses an HTTP response from a AnswerJobWithResponse call
+func ParseAnswerJobResponse(rsp *http.Response) (*AnswerJobResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AnswerJobResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Job
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

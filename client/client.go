@@ -18,8 +18,8 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/core/inspect"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
 )
 
 // Service is a service to call. Errors that it answers with are a *[Error].
@@ -187,8 +187,8 @@ func (s *Service) Again(ctx context.Context, id string) (api.Job, error) {
 }
 
 // Receipt returns what an ended job proves.
-func (s *Service) Receipt(ctx context.Context, id string) (job.Receipt, error) {
-	return decode[job.Receipt](s.calls.GetReceipt(ctx, id))
+func (s *Service) Receipt(ctx context.Context, id string) (receipt.Receipt, error) {
+	return decode[receipt.Receipt](s.calls.GetReceipt(ctx, id))
 }
 
 // Seals returns the signed receipts behind a number, some of them, and the key that checks them.

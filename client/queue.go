@@ -17,6 +17,11 @@ func (s *Service) Resume(ctx context.Context, id string) (api.Job, error) {
 	return decode[api.Job](s.calls.ResumeJob(ctx, id))
 }
 
+// Answer answers what a job asks.
+func (s *Service) Answer(ctx context.Context, id, name string) (api.Job, error) {
+	return decode[api.Job](s.calls.AnswerJob(ctx, id, api.JobAnswer{Name: name}))
+}
+
 // Move puts a waiting job before another one, or before the first one (first), or, when before is empty, behind all.
 func (s *Service) Move(ctx context.Context, id, before string) (api.Job, error) {
 	return decode[api.Job](s.calls.MoveJob(ctx, id, api.JobMove{Before: before}))

@@ -1,5 +1,5 @@
-// Package job runs plans: it reads, writes into a staging folder, proves, gives the image its name, and says in a
-// receipt what was done. Whatever happens, nothing half-made gets a final name and the source is only read.
+// Package job runs plans: it drives their steps over a journal, forward, set aside or back, and says in a receipt what was done. What the
+// steps do is in core/step.
 package job
 
 import (
@@ -9,258 +9,317 @@ import (
 	"slices"
 	"time"
 
-	"bagaglio/core/carry"
-	"bagaglio/core/disk"
-	"bagaglio/core/fingerprint"
 	"bagaglio/core/plan"
-	"bagaglio/core/storage"
-	"bagaglio/core/transfer"
+	"bagaglio/core/receipt"
+	"bagaglio/core/step"
 
 	"github.com/google/uuid"
 )
-
-// ErrNotProven is the error for a comparison that found a difference.
-var ErrNotProven = errors.New("not proven")
-
-// ErrBlocked is the error for a plan that a check blocks.
-var ErrBlocked = errors.New("a check stands in the way")
 
 // behind is how often what is written is synced to be read back, where nothing else asks for it.
 const behind = 250 * time.Millisecond
 
 // Task is a plan to be run.
 type Task struct {
-	// ID names the staging folder and is unlike that of any other task.
-	ID   string
-	Ends Ends
+	// ID names staging folders and is unlike that of any other task.
+	ID string
+	// Ends are the folders that the places of each subject lie in.
+	Ends map[string]step.Ends
 	Plan plan.Plan
 	// Watch is called from one goroutine at a time. It may be nil.
-	Watch func(Progress)
+	Watch func(step.Progress)
 	// Records let the task go on after its process has ended. Without them it begins anew.
-	Records Records
-	// Wait, unless it is nil, returns when n more bytes may be read.
-	Wait func(ctx context.Context, n int64) error
-	// Every is the least time between two checkpoints.
-	Every time.Duration
-	// Hold is for how long what is replaced is kept.
-	Hold time.Duration
-	// Known, unless it is nil, finds out anew what Prepare was told: it is asked at the moment before something that cannot be taken back.
-	Known func(ctx context.Context) (Known, error)
-	// By says who runs it, for what is kept: "job 12".
-	By string
+	Records step.Records
+	// Wait, Every, Hold, By, Asks and Answer are those of step.Job.
+	Wait   func(ctx context.Context, n int64) error
+	Every  time.Duration
+	Hold   time.Duration
+	By     string
+	Asks   bool
+	Answer step.Answer
+	// Known, unless it is nil, finds out anew what the plan of a subject was made with.
+	Known func(ctx context.Context, subject string) (step.Known, error)
 }
 
 // Run does what the plan says, from the beginning or from where an earlier time was. The receipt is complete unless the task was
-// set aside; the error is what went wrong, if anything.
-func (t Task) Run(ctx context.Context) (Receipt, error) {
+// set aside, waits, or asks; the error is what went wrong, if anything.
+func (t Task) Run(ctx context.Context) (receipt.Receipt, error) {
+	started := time.Now()
+	r, err := t.runner(ctx)
+	if err == nil {
+		err = r.run(ctx)
+	}
+	out := r.receipt(started)
+	out.Finished = time.Now()
+	out.Seconds = max(0, out.Finished.Sub(out.Started).Seconds()) // the clock may have been set back
+	if err == nil || isSetAside(ctx) {
+		return out, err
+	}
+	out.Outcome = receipt.Failed
+	if ctx.Err() != nil {
+		out.Outcome, err = receipt.Cancelled, context.Cause(ctx)
+	}
+	err = step.Explain(err)
+	out.Reason = err.Error()
+	return out, err
+}
+
+func isSetAside(ctx context.Context) bool { return errors.Is(context.Cause(ctx), step.ErrSetAside) }
+
+// runner is a task that runs.
+type runner struct {
+	Task
+	journal  *step.Journal
+	subjects []*subject
+}
+
+// subject is one that the plan works on.
+type subject struct {
+	step.Work
+	id     string
+	log    *step.Log
+	opened bool
+}
+
+// runner begins the work on all subjects, which touches nothing yet.
+func (t Task) runner(ctx context.Context) (*runner, error) {
 	if t.Watch == nil {
-		t.Watch = func(Progress) {}
+		t.Watch = func(step.Progress) {}
 	}
 	if t.Records == nil {
-		t.Records, t.Every = none{}, behind
+		t.Every = behind
 	}
-	w := t.work()
-	w.receipt = Receipt{
-		ID:      uuid.NewString(),
-		Kind:    t.Plan.Request.Kind,
-		Source:  Side{Side: plan.Side{Place: w.disk.Request.Source}},
-		Against: w.disk.Request.Against,
-		Steps:   []Done{},
-		Started: time.Now(),
+	r := &runner{Task: t, journal: &step.Journal{}}
+	if t.Records != nil {
+		old, err := t.Records.Load(ctx)
+		if err != nil {
+			return r, fmt.Errorf("looking for what an earlier time left: %w", err)
+		}
+		if old != nil {
+			r.journal = old
+		}
 	}
-	err := w.run(ctx)
-	r := &w.receipt
-	r.Finished = time.Now()
-	r.Seconds = max(0, r.Finished.Sub(r.Started).Seconds()) // the clock may have been set back
-	if err == nil {
-		return *r, nil
+	for _, s := range t.Plan.Steps {
+		if err := r.begin(s); err != nil {
+			return r, err
+		}
 	}
-	if errors.Is(context.Cause(ctx), ErrSetAside) {
-		return *r, errors.Join(context.Cause(ctx), w.keepSteps(ctx))
-	}
-	r.Outcome = Failed
-	if ctx.Err() != nil {
-		r.Outcome, err = Cancelled, context.Cause(ctx)
-	}
-	err = Explain(err)
-	r.Reason = err.Error()
-	return *r, err
+	return r, nil
 }
 
-// keepSteps keeps what steps took so far, for the receipt.
-func (w *work) keepSteps(ctx context.Context) error {
-	w.receipt.Steps = w.report.done
-	if w.state.Step == "" {
+// begin begins the work on the subject of a step, unless that is begun.
+func (r *runner) begin(s plan.Step) error {
+	id := step.Subject(s.ID)
+	if r.subject(id) != nil {
 		return nil
 	}
-	return w.keep(ctx, nil)
-}
-
-// work is a task that runs.
-type work struct {
-	Task
-	disk    plan.Disk
-	report  *reporter
-	state   State
-	receipt Receipt
-	source  watched
-	guard   *guard   // of it
-	chain   []string // of its files, those that the disk itself stands on
-	base    watched
-	strip   *transfer.Strip
-	real    disk.Reader     // the source as a disk, nil where nothing is read of it any more
-	src     disk.Reader     // what is copied of it
-	copied  transfer.Result // and what that gave
-	// readBack are the leaves that were read back while the image was written.
-	readBack *fingerprint.Leaves
-	along    *along              // while it is being written; nil where nothing is read back meanwhile
-	guest    *fingerprint.Leaves // of the disk, where its files were copied as they are
-	earlier  *fingerprint.Tag    // that the source was compared with
-	enough   bool                // nothing more is to be done
-}
-
-// work prepares to run a task.
-func (t Task) work() *work {
-	w := &work{Task: t, report: &reporter{steps: t.Plan.Steps, watch: t.Watch}}
-	if len(t.Plan.Bodies) > 0 {
-		w.disk = t.Plan.Bodies[0]
-	}
-	if u := w.disk.Undoes; u != nil {
-		w.ID, w.Records = u.Task, none{} // each step looks at what is there already
-	}
-	return w
-}
-
-// run opens what the steps need, and goes through them.
-func (w *work) run(ctx context.Context) error {
-	for _, c := range w.Plan.Checks {
-		if c.Severity == plan.Blocks {
-			return fmt.Errorf("%w: %s", ErrBlocked, c.Message)
-		}
-	}
-	if w.disk.Before == nil {
-		return fmt.Errorf("%w: the plan says nothing of the disk: plan it again", plan.ErrRequest)
-	}
-	if w.disk.Undoes != nil {
-		return w.back(ctx)
-	}
-	w.receipt.Source.Side = *w.disk.Before
-	w.receipt.Doubts = slices.Clone(w.Plan.Doubts)
-	known, err := w.recallState(ctx)
-	if err == nil && !known {
-		err = w.open(ctx)
-	}
-	defer w.close()
+	_, family, err := step.Lookup(s.Kind)
 	if err != nil {
-		return w.cleared(ctx, err)
-	}
-	w.report.done = w.receipt.Steps
-	defer func() { w.receipt.Steps = w.report.done }()
-	return w.cleared(ctx, w.forward(ctx))
-}
-
-// open opens the source, and takes up what an earlier time left.
-func (w *work) open(ctx context.Context) (err error) {
-	if w.real, err = w.openSource(ctx, w.Ends.Source); err != nil {
 		return err
 	}
-	w.source, w.chain = watched{w.Ends.Source, files(w.real)}, w.real.Describe().Chain
-	for _, k := range w.disk.Family {
-		w.source.files = append(w.source.files, k.Files...)
+	j := step.Job{
+		ID:      plan.TaskID(r.ID, id),
+		Subject: id,
+		Ends:    r.Ends[id],
+		Plan:    r.Plan,
+		Log:     r.journal.Open(id, r.Records),
+		Watch:   r.Watch,
+		Wait:    r.Wait,
+		Every:   r.Every,
+		Hold:    r.Hold,
+		By:      r.By,
+		Asks:    r.Asks && r.Records != nil,
+		Answer:  r.Answer,
 	}
-	if w.fills() {
-		w.guard = guardOf(w.source)
+	if r.Known != nil {
+		j.Known = func(ctx context.Context) (step.Known, error) { return r.Known(ctx, id) }
 	}
-	source, err := w.source.look()
-	if errors.Is(err, ErrInUse) {
-		err = &BlockedError{plan.SourceInUse(err)}
-	}
+	w, err := family.Begin(j)
 	if err == nil {
-		err = w.isAsPlanned()
+		r.subjects = append(r.subjects, &subject{Work: w, id: id, log: j.Log})
 	}
-	if err != nil || w.disk.After == nil {
+	return err
+}
+
+func (r *runner) subject(id string) *subject {
+	for _, s := range r.subjects {
+		if s.id == id {
+			return s
+		}
+	}
+	return nil
+}
+
+// run goes through the steps, and clears up unless the task is to go on later.
+func (r *runner) run(ctx context.Context) error {
+	for _, c := range r.Plan.Checks {
+		if c.Severity == plan.Blocks {
+			return fmt.Errorf("%w: %s", step.ErrBlocked, c.Message)
+		}
+	}
+	if len(r.subjects) == 0 {
+		return fmt.Errorf("%w: the plan has no steps: plan it again", plan.ErrRequest)
+	}
+	defer func() {
+		for _, s := range r.subjects {
+			s.Close()
+		}
+	}()
+	err := errors.New(r.journal.Back)
+	if r.journal.Back == "" {
+		err = r.forward(ctx)
+	}
+	if isSetAside(ctx) {
+		err = errors.Join(context.Cause(ctx), r.keep(ctx))
+	}
+	if err != nil && r.goesOn(ctx, err) {
 		return err
 	}
-	base, err := w.lookAtBase(ctx)
 	if err != nil {
-		return err
+		if backErr := r.back(ctx, err); backErr != nil {
+			err = errors.Join(err, backErr)
+			if r.goesOn(ctx, backErr) {
+				return err
+			}
+		}
 	}
-	if err := w.takeUp(ctx, source, base); err != nil || !w.fills() {
-		return err
+	return errors.Join(err, r.clear())
+}
+
+// goesOn tells whether a task that an error has stopped is to go on later.
+func (r *runner) goesOn(ctx context.Context, err error) bool {
+	_, asks := step.Asked(err)
+	return r.Records != nil && (isSetAside(ctx) || asks || step.CanWait(err) || errors.Is(err, step.ErrBlocked))
+}
+
+// forward does the steps that are left.
+func (r *runner) forward(ctx context.Context) error {
+	for _, s := range r.Plan.Steps {
+		k, _, err := step.Lookup(s.Kind)
+		if err != nil {
+			return err
+		}
+		w := r.subject(step.Subject(s.ID))
+		if !w.opened {
+			w.opened = true
+			if err := w.Open(ctx); err != nil {
+				return err
+			}
+		}
+		if k.With != "" || w.log.IsDone(s.Kind) || w.IsEnough() {
+			continue
+		}
+		do := k.Do
+		if s.Back {
+			do = k.Undo
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+		}
+		if do == nil {
+			return fmt.Errorf("taking back a step of the kind %q: %w", s.Kind, errors.ErrUnsupported)
+		}
+		if err := do(ctx, w.Work); err != nil || w.IsEnough() {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		w.log.Finish(s.Kind)
+		if err := w.Keep(ctx); err != nil {
+			return err
+		}
 	}
-	if err := w.recheck(ctx, false); err != nil { // before hours are spent
-		return err
-	}
-	if err := w.sized(); err != nil {
-		return err
-	}
-	if w.src, err = w.carried().Open(ctx); err != nil {
-		return err
-	}
-	w.strip = transfer.NewStrip(w.src.Size())
-	w.report.strip = w.strip
 	return nil
 }
 
-// carried is what the task carries.
-func (w *work) carried() carry.Carrier {
-	return carry.Of(w.disk, carry.Ends{Source: w.Ends.Source, Destination: w.Ends.Destination, Staging: w.staging()})
-}
-
-// fills tells whether something is copied.
-func (w *work) fills() bool { return w.disk.After != nil && !w.disk.Renames }
-
-// close closes what was only read.
-func (w *work) close() {
-	if w.guard != nil {
-		w.guard.close()
+// back takes back what has its name already, where the disks of a plan go together and not all of them could. Behind a step that lets only
+// forward, nothing is taken back.
+func (r *runner) back(ctx context.Context, why error) error {
+	if !r.Plan.Together || slices.ContainsFunc(r.Plan.Steps, func(s plan.Step) bool { return s.Forward && r.began(s) }) {
+		return nil
 	}
-	for _, r := range []disk.Reader{w.real, w.src} {
-		if r != nil {
-			_ = r.Close()
-		}
-	}
-}
-
-// cleared clears up, unless the task is to go on later.
-func (w *work) cleared(ctx context.Context, err error) error {
-	if _, forgets := w.Records.(none); !forgets && err != nil &&
-		(errors.Is(context.Cause(ctx), ErrSetAside) || CanWait(err) || errors.Is(err, ErrBlocked)) {
+	ctx = context.WithoutCancel(ctx)
+	r.journal.Back = why.Error()
+	if err := r.keep(ctx); err != nil {
 		return err
 	}
-	return errors.Join(err, w.clear())
-}
-
-// checkAll checks all tables of a disk, however long that takes.
-func checkAll(ctx context.Context, r disk.Reader) error {
-	if c, ok := r.(disk.Checker); ok {
-		return c.Check(ctx)
+	for _, s := range slices.Backward(r.Plan.Steps) {
+		k, _, err := step.Lookup(s.Kind)
+		if err != nil {
+			return err
+		}
+		if k.Undo == nil || !r.began(s) {
+			continue
+		}
+		if err := k.Undo(ctx, r.subject(step.Subject(s.ID)).Work); err != nil {
+			return fmt.Errorf("taking back what was done (%s): %w", s.Title, err)
+		}
 	}
 	return nil
 }
 
-// wins tells whether the new image is to take the place of the old one: where that is asked for, only when it takes less room.
-func (w *work) wins() (bool, error) {
-	if !w.disk.Request.IfSmaller {
-		return true, nil
-	}
-	var staged []string
-	for _, name := range w.state.Files {
-		if !carry.IsCompanion(name) {
-			staged = append(staged, name)
+// began tells whether a step is done, or may be in part.
+func (r *runner) began(s plan.Step) bool {
+	log := r.subject(step.Subject(s.ID)).log
+	return log.IsDone(s.Kind) || log.IsAt(s.Kind)
+}
+
+// keep keeps how far the work is that was opened. Of other work it is known already.
+func (r *runner) keep(ctx context.Context) (err error) {
+	for _, s := range r.subjects {
+		if s.opened {
+			err = errors.Join(err, s.Keep(context.WithoutCancel(ctx)))
 		}
 	}
-	_, now, errNow := storage.Measure(storage.Sub(w.Ends.Destination, w.staging()), staged)
-	_, before, errBefore := storage.Measure(w.Ends.Source, w.source.files[:len(w.source.files)-len(w.chain)])
-	if err := errors.Join(errNow, errBefore); err != nil {
+	return err
+}
+
+func (r *runner) clear() (err error) {
+	for _, s := range r.subjects {
+		err = errors.Join(err, s.Clear())
+	}
+	return err
+}
+
+// receipt is that of the only subject, or puts those of all together.
+func (r *runner) receipt(started time.Time) receipt.Receipt {
+	if len(r.subjects) == 1 {
+		return *r.subjects[0].Receipt()
+	}
+	out := receipt.Receipt{
+		ID:      uuid.NewString(),
+		Kind:    r.Plan.Request.Kind,
+		Source:  receipt.Side{Side: plan.Side{Place: r.Plan.Carried().Source}},
+		Against: r.Plan.Carried().Against,
+		Steps:   []receipt.Done{},
+		Started: started,
+	}
+	for _, s := range r.subjects {
+		out.Add(*s.Receipt())
+	}
+	return out
+}
+
+// CallOff takes back what an interrupted task, which does not go on, did to what was there before it.
+func (t Task) CallOff(ctx context.Context) error {
+	r, err := t.runner(ctx)
+	if err == nil {
+		err = r.back(ctx, context.Canceled)
+	}
+	for _, s := range r.subjects {
+		if err == nil {
+			err = s.CallOff(ctx)
+		}
+	}
+	return err
+}
+
+// Placed tells whether an earlier time has given all that is made its name: then it is there, complete, whatever else was left to do.
+func (t Task) Placed(ctx context.Context) (bool, error) {
+	r, err := t.runner(ctx)
+	if err != nil {
 		return false, err
 	}
-	r := &w.receipt
-	if now < before {
-		w.remark(fmt.Sprintf("%s of room are won: it took %s, and takes %s", plan.Bytes(before-now), plan.Bytes(before), plan.Bytes(now)))
-		return true, nil
-	}
-	r.Destination, r.Outcome, r.Compared = nil, Unproven, "nothing: the disk stays as it is"
-	r.Reason = fmt.Sprintf("no room would be won: the disk takes %s, and would take %s", plan.Bytes(before), plan.Bytes(now))
-	return false, nil
+	return !slices.ContainsFunc(r.subjects, func(s *subject) bool { return !s.Placed() }), nil
 }

@@ -62,14 +62,14 @@ func (p *maker) checkTag() {
 			fmt.Sprintf(
 				"The tag %s, made at %s, is older than the files of the disk, as after a machine ran: what differs from it is told.",
 				t.Name,
-				clock(t.Made),
+				Clock(t.Made),
 			),
 		)
 	default:
 		p.add(
 			Informs,
 			"tag",
-			fmt.Sprintf("The tag %s tells what the disk was at %s: where something differs from that, the job stops.", t.Name, clock(t.Made)),
+			fmt.Sprintf("The tag %s tells what the disk was at %s: where something differs from that, the job stops.", t.Name, Clock(t.Made)),
 			takeIt(),
 		)
 	}
@@ -78,5 +78,5 @@ func (p *maker) checkTag() {
 	}
 }
 
-// clock writes a time for people.
-func clock(t time.Time) string { return t.Local().Format("2006-01-02 15:04 MST") }
+// Clock writes a time for people.
+func Clock(t time.Time) string { return t.Local().Format("2006-01-02 15:04 MST") }

@@ -153,11 +153,23 @@ type Plan struct {
 	EstimatedSeconds float64    `json:"estimated_seconds"`
 	// Bodies are what was decided, by disk. Nothing of it is looked up again when the steps run.
 	Bodies []Disk `json:"bodies,omitempty"`
+	// Together tells that all disks are carried or none: where one cannot be, those that have their names already go back.
+	Together bool `json:"together,omitempty"`
+}
+
+// Body is what was decided for a disk.
+func (p Plan) Body(id string) (Disk, error) {
+	for _, d := range p.Bodies {
+		if d.ID == id {
+			return d, nil
+		}
+	}
+	return Disk{}, fmt.Errorf("%w: the plan says nothing of the disk: plan it again", ErrRequest)
 }
 
 // Shown is the plan as it is shown to people: without what only its steps need.
 func (p Plan) Shown() Plan {
-	p.Version, p.Bodies = 0, nil
+	p.Version, p.Bodies, p.Together = 0, nil, false
 	return p
 }
 
@@ -188,7 +200,7 @@ func Make(r Request, f Facts) (Plan, error) {
 	if err := r.Validate(); err != nil {
 		return Plan{}, err
 	}
-	p := &maker{facts: f, Plan: Plan{Version: Version, Request: r, Checks: []Check{}, Steps: []Step{}}, Disk: Disk{ID: firstDisk, Request: r}}
+	p := &maker{facts: f, Plan: Plan{Version: Version, Request: r, Checks: []Check{}, Steps: []Step{}}, Disk: Disk{ID: FirstDisk, Request: r}}
 	if err := p.make(); err != nil {
 		return Plan{}, err
 	}

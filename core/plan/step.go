@@ -17,6 +17,8 @@ type Step struct {
 	Host     string   `json:"host,omitempty"` // that it works on
 	Bytes    int64    `json:"bytes"`          // that go through it; 0 when it is no matter of bytes
 	Back     bool     `json:"back,omitempty"` // what a step of this kind did is taken back
+	// Forward tells that nothing is taken back any more once it began: there is only forward.
+	Forward bool `json:"forward,omitempty"`
 	// Seconds is an estimate by earlier jobs, 0 when there were none.
 	Seconds float64 `json:"seconds,omitempty"`
 }
@@ -79,6 +81,8 @@ type Disk struct {
 	KeepsOwner bool `json:"keeps_owner,omitempty"`
 	// Files are those of the new image, the one that makes it openable last.
 	Files []string `json:"files,omitempty"`
+	// Doubted is what is known against the content of this disk, where the plan has several.
+	Doubted []string `json:"doubted,omitempty"`
 	// Undoes is what is taken back; nil for any other work.
 	Undoes *Undone `json:"undoes,omitempty"`
 }
@@ -91,16 +95,20 @@ type Undone struct {
 	Files   []string        `json:"files"` // of the image that it made, which go to the holding folder
 }
 
-// firstDisk is the ID of the only disk of a plan.
-const firstDisk = "disk1"
+// FirstDisk is the ID of the first disk of a plan, and of the only one of most.
+const FirstDisk = "disk1"
+
+// TaskID is that of the work on a disk of a task: what is staged and held for it goes by that.
+func TaskID(task, disk string) string {
+	if disk == FirstDisk {
+		return task
+	}
+	return task + "-" + disk
+}
 
 // step adds a step behind those that there are.
 func (p *maker) step(kind string, bytes int64, title string) {
-	s := Step{ID: firstDisk + "." + kind, Kind: kind, Title: title, Bytes: bytes}
-	if n := len(p.Steps); n > 0 {
-		s.After = []string{p.Steps[n-1].ID}
-	}
-	p.Steps = append(p.Steps, s)
+	p.follow(Step{ID: FirstDisk + "." + kind, Kind: kind, Title: title, Bytes: bytes})
 }
 
 // use notes files.
@@ -147,6 +155,18 @@ func (p Plan) Carried() Request {
 		return p.Bodies[0].Request
 	}
 	return p.Request
+}
+
+// Pools are those that its disks lie in and go to, each once.
+func (p Plan) Pools() (pools []string) {
+	for _, d := range p.Bodies {
+		pools = append(pools, d.Request.Source.Pool)
+		if d.Request.Destination != nil {
+			pools = append(pools, d.Request.Destination.Pool)
+		}
+	}
+	slices.Sort(pools)
+	return slices.Compact(pools)
 }
 
 // Uses are the files that the plan reads or writes, each once.

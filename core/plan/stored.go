@@ -48,7 +48,7 @@ func decodeFirst(b []byte) (p Plan, err error) {
 		return p, err
 	}
 	m := &maker{Plan: rest.Plan, Disk: old.Disk, uses: old.Uses}
-	m.Version, m.ID, m.Steps = Version, firstDisk, []Step{}
+	m.Version, m.ID, m.Steps = Version, FirstDisk, []Step{}
 	m.Disk.Request = m.Plan.Request
 	for _, s := range old.Steps {
 		kind := s.Name

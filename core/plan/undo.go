@@ -138,7 +138,7 @@ func (p *maker) checkUndo(f UndoFacts) {
 			fmt.Sprintf(
 				"%s was written to after the job had ended at %s, as by a machine that ran: what was written since is not in the source, only in the image, which is held.",
 				some(slices.Clone(f.Written)),
-				clock(f.Finished),
+				Clock(f.Finished),
 			),
 		)
 	}

@@ -10,8 +10,8 @@ import (
 
 	spec "bagaglio/api"
 	"bagaglio/core/disk"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/step"
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/local"
 	"bagaglio/internal/service"
@@ -28,9 +28,9 @@ var classes = []struct {
 }{
 	{isA[*http.MaxBytesError], "too-large", http.StatusRequestEntityTooLarge},
 	{is(store.ErrTaken), "taken", http.StatusConflict},
-	{is(job.ErrBlocked), "blocked", http.StatusConflict},
+	{is(step.ErrBlocked), "blocked", http.StatusConflict},
 	{isA[*store.LeasedError], "in-use", http.StatusConflict},
-	{is(job.ErrInUse), "in-use", http.StatusConflict},
+	{is(step.ErrInUse), "in-use", http.StatusConflict},
 	{is(service.ErrState), "state", http.StatusConflict},
 	{is(errChanged), "changed", http.StatusPreconditionFailed},
 	{is(service.ErrInvalid), "invalid", http.StatusBadRequest},

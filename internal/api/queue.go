@@ -35,6 +35,11 @@ func (s *server) ResumeJob(ctx context.Context, r ResumeJobRequestObject) (Resum
 	return ResumeJob202JSONResponse(j), err
 }
 
+func (s *server) AnswerJob(ctx context.Context, r AnswerJobRequestObject) (AnswerJobResponseObject, error) {
+	j, err := s.service.Answer(ctx, r.Job, r.Body.Name)
+	return AnswerJob202JSONResponse(j), err
+}
+
 func (s *server) MoveJob(ctx context.Context, r MoveJobRequestObject) (MoveJobResponseObject, error) {
 	j, err := s.service.Move(ctx, r.Job, r.Body.Before)
 	return MoveJob200JSONResponse(j), err

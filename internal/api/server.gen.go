@@ -80,6 +80,9 @@ type ServerInterface interface {
 	// StartAgain Start the request of an ended job again, as a new job
 	// (POST /v1/jobs/{job}/again)
 	StartAgain(c *gin.Context, job JobID)
+	// AnswerJob Answer what a job asks, so that it goes on
+	// (POST /v1/jobs/{job}/answer)
+	AnswerJob(c *gin.Context, job JobID)
 	// CancelJob Stop a job and remove what it wrote
 	// (POST /v1/jobs/{job}/cancel)
 	CancelJob(c *gin.Context, job JobID)
@@ -606,6 +609,31 @@ func (siw *ServerInterfaceWrapper) StartAgain(c *gin.Context) {
 	}
 
 	siw.Handler.StartAgain(c, job)
+}
+
+// AnswerJob operation middleware
+func (siw *ServerInterfaceWrapper) AnswerJob(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "job" -------------
+	var job JobID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AnswerJob(c, job)
 }
 
 // CancelJob operation middleware
@@ -1444,6 +1472,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PATCH(options.BaseURL+"/v1/jobs/:job", wrapper.ChangeJob)
 	router.POST(options.BaseURL+"/v1/jobs/:job/pause", wrapper.PauseJob)
 	router.POST(options.BaseURL+"/v1/jobs/:job/resume", wrapper.ResumeJob)
+	router.POST(options.BaseURL+"/v1/jobs/:job/answer", wrapper.AnswerJob)
 	router.POST(options.BaseURL+"/v1/jobs/:job/move", wrapper.MoveJob)
 	router.POST(options.BaseURL+"/v1/jobs/:job/cancel", wrapper.CancelJob)
 	router.POST(options.BaseURL+"/v1/jobs/:job/again", wrapper.StartAgain)
@@ -2271,6 +2300,46 @@ type StartAgaindefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response StartAgaindefaultApplicationProblemPlusJSONResponse) VisitStartAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnswerJobRequestObject struct {
+	Job  JobID `json:"job"`
+	Body *AnswerJobJSONRequestBody
+}
+
+type AnswerJobResponseObject interface {
+	VisitAnswerJobResponse(w http.ResponseWriter) error
+}
+
+type AnswerJob202JSONResponse Job
+
+func (response AnswerJob202JSONResponse) VisitAnswerJobResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnswerJobdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AnswerJobdefaultApplicationProblemPlusJSONResponse) VisitAnswerJobResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3424,6 +3493,9 @@ type StrictServerInterface interface {
 	// StartAgain Start the request of an ended job again, as a new job
 	// (POST /v1/jobs/{job}/again)
 	StartAgain(ctx context.Context, request StartAgainRequestObject) (StartAgainResponseObject, error)
+	// AnswerJob Answer what a job asks, so that it goes on
+	// (POST /v1/jobs/{job}/answer)
+	AnswerJob(ctx context.Context, request AnswerJobRequestObject) (AnswerJobResponseObject, error)
 	// CancelJob Stop a job and remove what it wrote
 	// (POST /v1/jobs/{job}/cancel)
 	CancelJob(ctx context.Context, request CancelJobRequestObject) (CancelJobResponseObject, error)
@@ -4170,6 +4242,50 @@ func (sh *strictHandler) StartAgain(ctx *gin.Context, job JobID) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(StartAgainResponseObject); ok {
 		if err := validResponse.VisitStartAgainResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AnswerJob operation middleware
+func (sh *strictHandler) AnswerJob(ctx *gin.Context, job JobID) {
+	var request AnswerJobRequestObject
+
+	request.Job = job
+
+	var body AnswerJobJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AnswerJob(ctx, request.(AnswerJobRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AnswerJob")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AnswerJobResponseObject); ok {
+		if err := validResponse.VisitAnswerJobResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

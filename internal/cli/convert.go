@@ -9,8 +9,9 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/core/disk"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
+	"bagaglio/core/step"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -163,19 +164,19 @@ func (a *app) showPlan(p plan.Plan, planOnly bool) (goOn bool, err error) {
 	}
 	if err == nil && p.Blocked() {
 		a.remark("\nNothing was done: what says STOP has to be settled first.")
-		err = told(job.ErrBlocked)
+		err = told(step.ErrBlocked)
 		if a.json && !planOnly {
 			stop := p.With(plan.Blocks)
 			err = errors.Join(err, a.printJSON(api.Problem{Type: api.ProblemBlocked, Title: "Blocked", Detail: stop[0].Message, Checks: &stop}))
 		}
 		if p.Lacks() {
-			err = told(job.ErrNotProven)
+			err = told(step.ErrNotProven)
 		}
 	}
 	return err == nil && !planOnly, err
 }
 
-func (a *app) printReceipt(r job.Receipt) error {
+func (a *app) printReceipt(r receipt.Receipt) error {
 	if a.json {
 		return a.printJSON(r)
 	}

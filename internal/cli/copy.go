@@ -10,8 +10,8 @@ import (
 	"strings"
 
 	"bagaglio/core/disk"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
 
 	"github.com/spf13/cobra"
 )
@@ -140,23 +140,23 @@ func (a *app) carryAll(ctx context.Context, c *carrying, sources []string, to st
 			return err
 		}
 	}
-	var receipts []job.Receipt
+	var receipts []receipt.Receipt
 	var failed error
 	for _, x := range all {
 		a.remark("%s", x.source)
-		receipt, err := x.worker.run(ctx, a.watcher())
-		if receipt.Outcome == "" && err == nil { // its end is not waited for
+		done, err := x.worker.run(ctx, a.watcher())
+		if done.Outcome == "" && err == nil { // its end is not waited for
 			continue
 		}
-		if receipt.Outcome == "" || ctx.Err() != nil {
+		if done.Outcome == "" || ctx.Err() != nil {
 			return errors.Join(fmt.Errorf("%s: %w", x.source, err), failed)
 		}
-		receipts = append(receipts, receipt)
+		receipts = append(receipts, done)
 		if err != nil {
 			failed = errors.Join(failed, fmt.Errorf("%s: %w", x.source, err))
 		}
 		if !a.json {
-			if err := a.printReceipt(receipt); err != nil {
+			if err := a.printReceipt(done); err != nil {
 				return err
 			}
 		}

@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"bagaglio/api"
-	"bagaglio/core/job"
+	"bagaglio/core/step/disks"
 	"bagaglio/core/storage/local"
 
 	"github.com/spf13/cobra"
@@ -51,7 +51,7 @@ func (a *app) listHeld(cmd *cobra.Command, in string) ([]api.Held, error) {
 		return nil, err
 	}
 	defer folder.Close()
-	held, err := job.ListHeld(folder)
+	held, err := disks.ListHeld(folder)
 	out := []api.Held{}
 	for _, h := range held {
 		out = append(
@@ -78,7 +78,7 @@ func (a *app) heldRestore() *cobra.Command {
 					return err
 				}
 				defer folder.Close()
-				h, err := job.Restore(folder, args[1], swap, job.HoldFor)
+				h, err := disks.Restore(folder, args[1], swap, disks.HoldFor)
 				if err != nil {
 					return err
 				}
@@ -171,11 +171,11 @@ func (a *app) heldIn(cmd *cobra.Command, where string) (ids []string, drop func(
 		if err != nil {
 			return nil, nil, nil, err
 		}
-		held, err := job.ListHeld(folder)
+		held, err := disks.ListHeld(folder)
 		for _, h := range held {
 			ids = append(ids, h.ID)
 		}
-		return ids, func(id string) error { return job.DropHeld(folder, id) }, func() { _ = folder.Close() }, err
+		return ids, func(id string) error { return disks.DropHeld(folder, id) }, func() { _ = folder.Close() }, err
 	}
 	service, err := a.dial()
 	if err != nil {

@@ -6,8 +6,8 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/client"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
 
 	"github.com/spf13/cobra"
 )
@@ -27,6 +27,7 @@ func (a *app) job() *cobra.Command {
 			"Job %s is being paused; what it has done stays.",
 		),
 		a.jobAct("resume JOB", "Let a paused job go on", (*client.Service).Resume, "Job %s goes on when it is its turn."),
+		a.jobAnswer(),
 		a.jobMove(),
 		a.jobSet(),
 		a.jobAct(
@@ -135,6 +136,11 @@ func (a *app) jobShow() *cobra.Command {
 			if err := table(a.out, append(rows, []string{""})); err != nil {
 				return err
 			}
+			if j.Question != nil {
+				for _, c := range j.Question.Answers {
+					a.remark("bagaglio job answer %s %-8s %s", j.Id, c.Name, c.Label)
+				}
+			}
 			if j.StoppedBy != nil {
 				j.Plan.Checks = append([]plan.Check{*j.StoppedBy}, j.Plan.Checks...)
 			}
@@ -153,7 +159,7 @@ func (a *app) jobFollow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.report(follow(cmd.Context(), service, args[0], a.remark, a.watcher()))
+			return a.report(a.follow(cmd.Context(), service, args[0], a.watcher()))
 		},
 	}
 	a.jsonFlag(c)
@@ -168,11 +174,11 @@ func (a *app) jobReceipt() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			receipt, err := service.Receipt(cmd.Context(), args[0])
+			done, err := service.Receipt(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
-			return a.printReceipt(receipt)
+			return a.printReceipt(done)
 		},
 	}
 	a.jsonFlag(c)
@@ -180,15 +186,15 @@ func (a *app) jobReceipt() *cobra.Command {
 }
 
 // report prints the receipt of a job, if there is one, and passes on how it ended.
-func (a *app) report(receipt job.Receipt, err error) error {
-	if receipt.Outcome == "" { // nothing ran
+func (a *app) report(done receipt.Receipt, err error) error {
+	if done.Outcome == "" { // nothing ran
 		return err
 	}
-	if printErr := a.printReceipt(receipt); printErr != nil {
+	if printErr := a.printReceipt(done); printErr != nil {
 		return printErr
 	}
 	if err == nil {
-		err = receiptError(receipt)
+		err = receiptError(done)
 	}
 	return err
 }
@@ -199,6 +205,41 @@ func (a *app) jobAct(use, short string, act func(*client.Service, context.Contex
 		Use: use, Short: short, Args: exactly(1), ValidArgsFunction: a.completeJob,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.actOn(cmd, remark, func(ctx context.Context, s *client.Service) (api.Job, error) { return act(s, ctx, args[0]) })
+		},
+	}
+	a.jsonFlag(c)
+	return c
+}
+
+// jobAnswer answers what a job asks.
+func (a *app) jobAnswer() *cobra.Command {
+	c := &cobra.Command{
+		Use: "answer JOB NAME", Short: "Answer what a job asks, so that it goes on", Args: exactly(2),
+		ValidArgsFunction: func(cmd *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
+			if len(args) == 0 {
+				return a.completeJob(cmd, args, begun)
+			}
+			if len(args) > 1 || a.configure(cmd) != nil {
+				return nil, cobra.ShellCompDirectiveNoFileComp
+			}
+			service, err := a.dial()
+			if err != nil {
+				return nil, cobra.ShellCompDirectiveError
+			}
+			j, err := service.Job(cmd.Context(), args[0])
+			if err != nil || j.Question == nil {
+				return nil, cobra.ShellCompDirectiveNoFileComp
+			}
+			var names []string
+			for _, c := range j.Question.Answers {
+				names = append(names, cobra.CompletionWithDesc(c.Name, c.Label))
+			}
+			return names, cobra.ShellCompDirectiveNoFileComp
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.actOn(cmd, "Job %s goes on when it is its turn.", func(ctx context.Context, s *client.Service) (api.Job, error) {
+				return s.Answer(ctx, args[0], args[1])
+			})
 		},
 	}
 	a.jsonFlag(c)
@@ -217,7 +258,7 @@ func (a *app) jobAgain() *cobra.Command {
 			}
 			if wait {
 				a.remark("Job %s", j.Id)
-				return a.report(follow(cmd.Context(), service, j.Id, a.remark, a.watcher()))
+				return a.report(a.follow(cmd.Context(), service, j.Id, a.watcher()))
 			}
 			if a.json {
 				return a.printJSON(j)

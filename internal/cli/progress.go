@@ -4,21 +4,21 @@ import (
 	"fmt"
 	"time"
 
-	"bagaglio/core/job"
+	"bagaglio/core/step"
 
 	"github.com/schollz/progressbar/v3"
 )
 
 // watcher shows the progress of a job: a bar where somebody looks, otherwise plain lines.
-func (a *app) watcher() func(job.Progress) {
+func (a *app) watcher() func(step.Progress) {
 	if isTerminal(a.notes) {
 		return a.bar()
 	}
 	const every = 10 * time.Second
-	step, last := "", time.Time{}
-	return func(p job.Progress) {
+	begun, last := "", time.Time{}
+	return func(p step.Progress) {
 		switch {
-		case p.Step != step:
+		case p.Step != begun:
 			a.remark("Step %d of %d: %s", p.Number, p.Steps, p.Title)
 		case time.Since(last) > every && p.Total > 0:
 			a.remark(
@@ -32,20 +32,20 @@ func (a *app) watcher() func(job.Progress) {
 		default:
 			return
 		}
-		step, last = p.Step, time.Now()
+		begun, last = p.Step, time.Now()
 	}
 }
 
-func (a *app) bar() func(job.Progress) {
+func (a *app) bar() func(step.Progress) {
 	var bar *progressbar.ProgressBar
-	step := ""
-	return func(p job.Progress) {
-		if p.Step != step {
+	begun := ""
+	return func(p step.Progress) {
+		if p.Step != begun {
 			if bar != nil {
 				_ = bar.Finish() // a bar that cannot be drawn stops nothing
 				a.remark("")
 			}
-			step = p.Step
+			begun = p.Step
 			bar = nil
 			title := fmt.Sprintf("%d/%d %-7s", p.Number, p.Steps, p.Step)
 			if p.Total == 0 {

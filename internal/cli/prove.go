@@ -5,8 +5,9 @@ import (
 	"fmt"
 
 	"bagaglio/core/fingerprint"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
+	"bagaglio/core/step"
 
 	"github.com/spf13/cobra"
 )
@@ -37,12 +38,12 @@ that lies beside it, if there is one. A quick proof (--quick) looks at structure
 			if err := tagOf(&r, args[0]); err != nil {
 				return err
 			}
-			receipt, err := a.readDisk(cmd.Context(), args[0], flags, r)
-			if err = a.report(receipt, err); err == nil && receipt.Outcome == job.Unproven && !quick && !onlyRead {
+			done, err := a.readDisk(cmd.Context(), args[0], flags, r)
+			if err = a.report(done, err); err == nil && done.Outcome == receipt.Unproven && !quick && !onlyRead {
 				a.remark(
 					"\nThere is no tag beside the disk, so that it was compared with nothing: name something (--against, --tag), or only have it read (--only-read).",
 				)
-				err = told(job.ErrNotProven)
+				err = told(step.ErrNotProven)
 			}
 			return err
 		},
@@ -82,11 +83,11 @@ func (a *app) fingerprint() *cobra.Command {
 		Args:              exactly(1),
 		ValidArgsFunction: a.completeDisk,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			receipt, err := a.readDisk(cmd.Context(), args[0], flags, plan.Request{Kind: plan.Prove})
+			done, err := a.readDisk(cmd.Context(), args[0], flags, plan.Request{Kind: plan.Prove})
 			if err != nil {
 				return err
 			}
-			_, err = fmt.Fprintln(a.out, receipt.Source.Fingerprint)
+			_, err = fmt.Fprintln(a.out, done.Source.Fingerprint)
 			return err
 		},
 	}
@@ -99,27 +100,27 @@ func (a *app) fingerprintOf(ctx context.Context, given string) (string, error) {
 	if f, err := fingerprint.Parse(given); err == nil {
 		return f.String(), nil
 	}
-	receipt, err := a.readDisk(ctx, given, plan.Place{}, plan.Request{Kind: plan.Prove})
-	return receipt.Source.Fingerprint, err
+	done, err := a.readDisk(ctx, given, plan.Place{}, plan.Request{Kind: plan.Prove})
+	return done.Source.Fingerprint, err
 }
 
 // readDisk runs a request that reads the disk named by arg.
-func (a *app) readDisk(ctx context.Context, arg string, flags plan.Place, r plan.Request) (receipt job.Receipt, err error) {
+func (a *app) readDisk(ctx context.Context, arg string, flags plan.Place, r plan.Request) (done receipt.Receipt, err error) {
 	if r.Source, err = source(arg, flags); err != nil {
-		return receipt, err
+		return done, err
 	}
 	w, err := a.worker(r.Source)
 	if err != nil {
-		return receipt, err
+		return done, err
 	}
 	p, err := w.plan(ctx, r)
 	if err != nil {
-		return receipt, err
+		return done, err
 	}
 	for _, c := range p.Checks {
 		switch c.Severity {
 		case plan.Blocks:
-			return receipt, fmt.Errorf("%w: %s", job.ErrBlocked, c.Message)
+			return done, fmt.Errorf("%w: %s", step.ErrBlocked, c.Message)
 		case plan.Warns:
 			a.remark("%s  %s", signs[c.Severity], c.Message)
 		}

@@ -11,8 +11,9 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/client"
-	"bagaglio/core/job"
+	"bagaglio/core/receipt"
 	"bagaglio/core/seal"
+	"bagaglio/core/step"
 
 	"github.com/go-jose/go-jose/v4"
 	"github.com/spf13/cobra"
@@ -68,7 +69,7 @@ public key (--key) and, now and then, the head that is printed (--holds) in anot
 			}
 			found, err := checkReceipts(cmd.Context(), service, public, holds)
 			if errors.Is(err, seal.ErrBroken) {
-				return fmt.Errorf("%w: %w", job.ErrNotProven, err)
+				return fmt.Errorf("%w: %w", step.ErrNotProven, err)
 			}
 			if err != nil {
 				return err
@@ -150,7 +151,7 @@ func asShown(ctx context.Context, service *client.Service, l seal.Link) error {
 	if err != nil {
 		return fmt.Errorf("reading the receipt of job %d: %w", l.Job, err)
 	}
-	var signed job.Receipt
+	var signed receipt.Receipt
 	if err := json.Unmarshal(l.Receipt, &signed); err != nil {
 		return fmt.Errorf("%w: the receipt of job %d cannot be read: %w", seal.ErrBroken, l.Job, err)
 	}

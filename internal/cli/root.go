@@ -14,8 +14,8 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/client"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/step"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/viper"
@@ -51,7 +51,7 @@ func problemOf(err error) api.Problem {
 	switch {
 	case errors.As(err, &wrong) || errors.Is(err, plan.ErrRequest):
 		p.Type, p.Title = api.ProblemInvalid, "Wrong use"
-	case errors.Is(err, job.ErrBlocked):
+	case errors.Is(err, step.ErrBlocked):
 		p.Type, p.Title = api.ProblemBlocked, "Blocked"
 	}
 	return p
@@ -107,9 +107,9 @@ func exitCode(ctx context.Context, err error) int {
 		return exitInterrupted
 	case errors.As(err, &wrong) || errors.Is(err, plan.ErrRequest):
 		return exitUsage
-	case errors.Is(err, job.ErrBlocked):
+	case errors.Is(err, step.ErrBlocked):
 		return exitBlocked
-	case errors.Is(err, job.ErrNotProven):
+	case errors.Is(err, step.ErrNotProven):
 		return exitNotProven
 	case errors.As(err, &answer) && answer.Type == api.ProblemBlocked:
 		return exitBlocked

@@ -12,7 +12,7 @@ import (
 	"path/filepath"
 	"time"
 
-	"bagaglio/core/job"
+	"bagaglio/core/step/disks"
 	"bagaglio/internal/access"
 	"bagaglio/internal/api"
 	"bagaglio/internal/service"
@@ -35,7 +35,7 @@ func (a *app) serve() *cobra.Command {
 		Long: `Runs the service until it is interrupted. Jobs that run then go on at the next start.`,
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.runService(cmd.Context()) },
 	}
-	c.Flags().Duration("hold", job.HoldFor, "for how long what is replaced is kept, to be restored")
+	c.Flags().Duration("hold", disks.HoldFor, "for how long what is replaced is kept, to be restored")
 	c.Flags().Duration("checkpoint", time.Second, "how often a job keeps how far it is; what it did since is done again after a crash")
 	c.Flags().
 		String("secrets", "", "folder with files that hosts may be logged in to with (file:NAME): FOLDER/ADDRESS/NAME, each for that address alone")

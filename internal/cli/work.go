@@ -15,6 +15,9 @@ import (
 	"bagaglio/core/inspect"
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
+	"bagaglio/core/step"
+	"bagaglio/core/step/disks"
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/local"
 
@@ -28,7 +31,7 @@ type worker interface {
 	// plan makes the plan that run then runs.
 	plan(context.Context, plan.Request) (plan.Plan, error)
 	// run returns the receipt also where the job failed; then the error wraps job's own where it fits.
-	run(context.Context, func(job.Progress)) (job.Receipt, error)
+	run(context.Context, func(step.Progress)) (receipt.Receipt, error)
 }
 
 // worker returns who works on these places: all on the spot, or all in pools.
@@ -62,14 +65,14 @@ func (a *app) remote() (worker, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &remote{service: service, notes: a.remark, pace: a.pace, detached: a.detached}, nil
+	return &remote{app: a, service: service}, nil
 }
 
 // spot works in this process.
 type spot struct {
 	within  string       // the folder in which names in the source's images may lead about, empty for its own
 	asked   plan.Request // with the paths as they were given
-	ends    job.Ends
+	ends    step.Ends
 	planned plan.Plan // with names in the folders of ends
 }
 
@@ -81,7 +84,7 @@ func (s *spot) look(ctx context.Context, p plan.Place) (inspect.Report, error) {
 	defer folder.Close()
 	p.Path = name
 	report, err := inspect.File(ctx, p.Origin(folder), p.Format)
-	return report, job.Explain(err)
+	return report, step.Explain(err)
 }
 
 // source opens the folder of a disk that is read, and returns the name of the file in it.
@@ -106,7 +109,7 @@ func (s *spot) plan(ctx context.Context, r plan.Request) (plan.Plan, error) {
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	s.planned, err = job.Prepare(ctx, s.ends, r, job.Known{})
+	s.planned, err = disks.Prepare(ctx, s.ends, r, step.Known{})
 	shown := s.planned
 	if s.asked.Base != "" && filepath.Dir(s.asked.Base) != filepath.Dir(s.asked.Destination.Path) {
 		if dir, err := common(s.asked.Destination.Path, s.asked.Base); err == nil {
@@ -231,20 +234,21 @@ func inside(dir, name string) (string, error) {
 	return storage.Clean(name)
 }
 
-func (s *spot) run(ctx context.Context, watch func(job.Progress)) (job.Receipt, error) {
+func (s *spot) run(ctx context.Context, watch func(step.Progress)) (receipt.Receipt, error) {
 	host, err := os.Hostname()
 	if err != nil {
-		return job.Receipt{}, err
+		return receipt.Receipt{}, err
 	}
 	prefix := spotPrefix + host + "-"
 	if s.ends.Destination != nil {
-		_, err := job.DropExpired(s.ends.Destination, time.Now())
+		_, err := disks.DropExpired(s.ends.Destination, time.Now())
 		if err = errors.Join(err, clearAbandoned(s.ends.Destination, prefix)); err != nil {
-			return job.Receipt{}, err
+			return receipt.Receipt{}, err
 		}
 	}
 	id := fmt.Sprintf("%s%d-%s", prefix, os.Getpid(), uuid.NewString()[:8])
-	r, err := job.Task{ID: id, Ends: s.ends, Plan: s.planned, Watch: watch, Hold: job.HoldFor, By: "work on the spot"}.Run(ctx)
+	ends := map[string]step.Ends{plan.FirstDisk: s.ends}
+	r, err := job.Task{ID: id, Ends: ends, Plan: s.planned, Watch: watch, Hold: disks.HoldFor, By: "work on the spot"}.Run(ctx)
 	r.Source.Side = s.show(r.Source.Side, s.asked.Source)
 	if r.Destination != nil {
 		r.Destination.Side = s.show(r.Destination.Side, *s.asked.Destination)
@@ -254,12 +258,9 @@ func (s *spot) run(ctx context.Context, watch func(job.Progress)) (job.Receipt, 
 
 // remote works through the service.
 type remote struct {
+	app     *app
 	service *client.Service
-	notes   func(format string, args ...any)
-	pace    pace
 	id      string
-	// detached gets the job when its end is not waited for; nil when it is.
-	detached func(api.Job) error
 }
 
 // pace says how fast and when a job may run.
@@ -278,64 +279,27 @@ func (r *remote) plan(ctx context.Context, request plan.Request) (plan.Plan, err
 	return kept.Plan, err
 }
 
-func (r *remote) run(ctx context.Context, watch func(job.Progress)) (job.Receipt, error) {
-	started, err := r.service.Start(ctx, api.NewJob{Plan: r.id, Speed: &r.pace.speed, Hours: &r.pace.hours})
+func (r *remote) run(ctx context.Context, watch func(step.Progress)) (receipt.Receipt, error) {
+	started, err := r.service.Start(ctx, api.NewJob{Plan: r.id, Speed: &r.app.pace.speed, Hours: &r.app.pace.hours})
 	if err != nil {
-		return job.Receipt{}, err
+		return receipt.Receipt{}, err
 	}
-	if r.detached != nil {
-		return job.Receipt{}, r.detached(started)
+	if r.app.detached != nil {
+		return receipt.Receipt{}, r.app.detached(started)
 	}
-	r.notes("Job %s", started.Id)
-	return follow(ctx, r.service, started.Id, r.notes, watch)
-}
-
-// follow watches a job of the service to its end.
-func follow(
-	ctx context.Context,
-	service *client.Service,
-	id string,
-	notes func(string, ...any),
-	watch func(job.Progress),
-) (job.Receipt, error) {
-	paused := ""
-	for j, err := range service.Follow(ctx, id) {
-		if err != nil && ctx.Err() != nil {
-			notes("Job %s goes on in the service. To stop it: bagaglio job cancel %s", id, id)
-			return job.Receipt{}, told(ctx.Err())
-		}
-		if errors.Is(err, client.ErrAway) {
-			notes("The service does not answer any more (%v). Job %s goes on when it is back; this waits for it.", err, id)
-			continue
-		}
-		if err != nil {
-			return job.Receipt{}, err
-		}
-		if j.State == api.JobStatePaused && paused != *j.Reason {
-			paused = *j.Reason
-			notes("Job %s has paused: %s", id, paused)
-		}
-		if j.Progress != nil && j.State == api.JobStateRunning {
-			paused = ""
-			watch(*j.Progress)
-		}
-	}
-	receipt, err := service.Receipt(ctx, id)
-	if err != nil {
-		return receipt, err
-	}
-	return receipt, receiptError(receipt)
+	r.app.remark("Job %s", started.Id)
+	return r.app.follow(ctx, r.service, started.Id, watch)
 }
 
 // receiptError is the error of a job that was run elsewhere.
-func receiptError(r job.Receipt) error {
+func receiptError(r receipt.Receipt) error {
 	switch {
-	case r.Outcome == job.Proven || r.Outcome == job.Unproven:
+	case r.Outcome == receipt.Proven || r.Outcome == receipt.Unproven:
 		return nil
-	case r.Outcome == job.Damaged:
-		return fmt.Errorf("%w: done with damage: %s", job.ErrNotProven, r.Reason)
+	case r.Outcome == receipt.Damaged:
+		return fmt.Errorf("%w: done with damage: %s", step.ErrNotProven, r.Reason)
 	case len(r.Differences) > 0 || r.Against != "" && r.Source.Fingerprint != "" && r.Source.Fingerprint != r.Against:
-		return fmt.Errorf("%w: %s", job.ErrNotProven, strings.TrimPrefix(r.Reason, job.ErrNotProven.Error()+": "))
+		return fmt.Errorf("%w: %s", step.ErrNotProven, strings.TrimPrefix(r.Reason, step.ErrNotProven.Error()+": "))
 	}
 	return errors.New(r.Reason)
 }
@@ -345,7 +309,7 @@ const spotPrefix = "spot-"
 
 // clearAbandoned removes staging folders of work on the spot on this computer whose process is gone.
 func clearAbandoned(folder storage.Folder, prefix string) error {
-	infos, err := folder.List(job.StagingFolder)
+	infos, err := folder.List(disks.StagingFolder)
 	if err != nil {
 		return nil // there is none, mostly
 	}
@@ -356,7 +320,7 @@ func clearAbandoned(folder storage.Folder, prefix string) error {
 		if _, err := fmt.Sscanf(rest, "%d-", &pid); !ours || err != nil || alive(pid) {
 			continue
 		}
-		if err := job.Clear(folder, name); err != nil {
+		if err := disks.Clear(folder, name); err != nil {
 			return err
 		}
 	}

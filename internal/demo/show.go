@@ -14,8 +14,8 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/client"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
 )
 
 // Options say how to show.
@@ -34,7 +34,7 @@ type show struct {
 	dir     string
 	service *client.Service
 	link    string
-	done    []job.Receipt
+	done    []receipt.Receipt
 }
 
 // Show makes the demo world in a temporary folder, runs the main job on it through a service of its own, and takes
@@ -144,7 +144,7 @@ func (s *show) run(ctx context.Context) error {
 		{plan.Place{Pool: "lighthouse-store", Path: "ticketing.qcow2"}, plan.Place{Pool: "seabag", Path: "ticketing.vhd"}, "vhd"},
 		{plan.Place{Pool: "seabag", Path: "ticketing.vhd"}, plan.Place{Pool: "lighthouse-store", Path: "ticketing.raw"}, "raw"},
 	} {
-		receipt, err := s.carry(
+		done, err := s.carry(
 			ctx,
 			fmt.Sprintf("%s -> %s", c.from, c.to),
 			plan.Request{Kind: plan.Convert, Source: c.from, Destination: &c.to, As: c.as},
@@ -152,7 +152,7 @@ func (s *show) run(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		s.done = append(s.done, receipt)
+		s.done = append(s.done, done)
 	}
 	first, last := filepath.Join(s.dir, "quay-store", "ticketing.raw"), filepath.Join(s.dir, "lighthouse-store", "ticketing.raw")
 	s.say("\nComparing the last with the first, byte for byte: cmp quay-store/ticketing.raw lighthouse-store/ticketing.raw")
@@ -198,40 +198,40 @@ func (s *show) move(ctx context.Context) error {
 }
 
 // carry shows one job: what will happen, what is happening, what happened.
-func (s *show) carry(ctx context.Context, title string, r plan.Request) (receipt job.Receipt, err error) {
+func (s *show) carry(ctx context.Context, title string, r plan.Request) (done receipt.Receipt, err error) {
 	s.say("\n=== %s ===\n", title)
 	kept, err := s.service.Plan(ctx, r)
 	if err != nil {
-		return receipt, err
+		return done, err
 	}
 	if err := s.Present(s.Out, kept.Plan); err != nil {
-		return receipt, err
+		return done, err
 	}
 	j, err := s.service.Start(ctx, api.NewJob{Plan: kept.Id})
 	if err != nil {
-		return receipt, err
+		return done, err
 	}
 	s.say("\nJob %s", j.Id)
 	step := ""
 	for j, err := range s.service.Follow(ctx, j.Id) {
 		if err != nil {
-			return receipt, err
+			return done, err
 		}
 		if p := j.Progress; p != nil && p.Step != step {
 			step = p.Step
 			s.say("  step %d of %d: %s", p.Number, p.Steps, p.Title)
 		}
 	}
-	receipt, err = s.service.Receipt(ctx, j.Id)
+	done, err = s.service.Receipt(ctx, j.Id)
 	if err != nil {
-		return receipt, err
+		return done, err
 	}
 	s.say("")
-	if err := receipt.WriteText(s.Out); err != nil {
-		return receipt, err
+	if err := done.WriteText(s.Out); err != nil {
+		return done, err
 	}
-	if receipt.Outcome != job.Proven {
-		return receipt, fmt.Errorf("%s was not proven: %s", r.Destination, receipt.Reason)
+	if done.Outcome != receipt.Proven {
+		return done, fmt.Errorf("%s was not proven: %s", r.Destination, done.Reason)
 	}
-	return receipt, nil
+	return done, nil
 }

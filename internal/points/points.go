@@ -5,7 +5,7 @@
 package points
 
 import (
-	"bagaglio/core/job"
+	"bagaglio/core/step"
 	"bagaglio/core/storage"
 )
 
@@ -13,4 +13,4 @@ import (
 func Folder(f storage.Folder) storage.Folder { return f }
 
 // Records returns them as they are.
-func Records(r job.Records) job.Records { return r }
+func Records(r step.Records) step.Records { return r }

@@ -12,7 +12,8 @@ import (
 	"sync"
 	"syscall"
 
-	"bagaglio/core/job"
+	"bagaglio/core/plan"
+	"bagaglio/core/step"
 	"bagaglio/core/storage"
 )
 
@@ -115,14 +116,14 @@ func (f file) Allocate(off, n int64) error          { return f.File.(storage.All
 func (f file) MakeHole(off, n int64) error          { return f.File.(storage.HoleMaker).MakeHole(off, n) }
 
 // Records returns records with points around what they keep.
-func Records(r job.Records) job.Records { return records{r} }
+func Records(r step.Records) step.Records { return records{r} }
 
-type records struct{ job.Records }
+type records struct{ step.Records }
 
-func (r records) Keep(ctx context.Context, s job.State, mark []byte) error {
-	return around("checkpoint "+s.Step, func() error { return r.Records.Keep(ctx, s, mark) })
+func (r records) Keep(ctx context.Context, j step.Journal, mark *step.Mark) error {
+	return around("checkpoint "+j.Subjects[plan.FirstDisk].Begun, func() error { return r.Records.Keep(ctx, j, mark) })
 }
 
-func (r records) Forget(ctx context.Context) error {
-	return around("forget", func() error { return r.Records.Forget(ctx) })
+func (r records) Forget(ctx context.Context, subject string, j step.Journal) error {
+	return around("forget", func() error { return r.Records.Forget(ctx, subject, j) })
 }

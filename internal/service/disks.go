@@ -12,8 +12,8 @@ import (
 	"bagaglio/core/catalog"
 	"bagaglio/core/disk"
 	"bagaglio/core/inspect"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/step"
 	"bagaglio/core/storage"
 	"bagaglio/internal/rounds"
 	"bagaglio/internal/store"
@@ -177,7 +177,7 @@ func (s *Service) Look(ctx context.Context, p plan.Place) (inspect.Report, error
 		return inspect.Report{}, err
 	}
 	report, err := inspect.File(ctx, p.Origin(folder), format)
-	return report, job.Explain(err)
+	return report, step.Explain(err)
 }
 
 // formatOf returns the format of a disk: the one that is named, or that it is known to have, or the one of its content.

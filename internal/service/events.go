@@ -48,7 +48,7 @@ func (s *Service) present(ctx context.Context, job string) ([]api.Job, error) {
 		return []api.Job{j}, err
 	}
 	var open []api.Job
-	for _, state := range []store.State{store.Running, store.Waiting, store.Paused} {
+	for _, state := range store.Unended() {
 		jobs, err := s.store.JobsIn(ctx, state)
 		if err != nil {
 			return nil, err

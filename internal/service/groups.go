@@ -12,8 +12,8 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/core/catalog"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/step/disks"
 	"bagaglio/core/storage"
 	"bagaglio/internal/store"
 )
@@ -98,7 +98,7 @@ func (s *Service) behind(ctx context.Context, pool string, b plan.Balance) (left
 	if err != nil {
 		return left, err
 	}
-	held, err := job.ListHeld(folder)
+	held, err := disks.ListHeld(folder)
 	for _, h := range held {
 		left = append(
 			left,
@@ -153,7 +153,7 @@ func (s *Service) load(ctx context.Context, name string, since time.Time) (state
 	if err != nil {
 		return state, nil, err
 	}
-	held, err := job.ListHeld(folder)
+	held, err := disks.ListHeld(folder)
 	if err != nil {
 		return state, nil, err
 	}

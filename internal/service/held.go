@@ -8,8 +8,9 @@ import (
 	"time"
 
 	"bagaglio/api"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/step"
+	"bagaglio/core/step/disks"
 	"bagaglio/core/storage"
 	"bagaglio/internal/store"
 )
@@ -29,7 +30,7 @@ func (s *Service) Held(ctx context.Context) ([]api.Held, error) {
 		if err != nil {
 			continue
 		}
-		held, err := job.ListHeld(folder)
+		held, err := disks.ListHeld(folder)
 		if err != nil {
 			continue
 		}
@@ -40,7 +41,7 @@ func (s *Service) Held(ctx context.Context) ([]api.Held, error) {
 	return out, nil
 }
 
-func view(pool string, h job.Held) api.Held {
+func view(pool string, h disks.Held) api.Held {
 	v := api.Held{Id: h.ID, Pool: pool, Path: h.Path, Files: h.Files, Size: h.Size, Room: h.Room, Why: h.Why, Since: h.Since, Until: h.Until}
 	if h.Moved != "" {
 		v.Moved, v.Definitions = &h.Moved, &h.Definitions
@@ -59,7 +60,7 @@ func (s *Service) Restore(ctx context.Context, pool, id string, swap bool) (api.
 	if err != nil {
 		return api.Held{}, err
 	}
-	h, err := job.HeldAs(folder, id)
+	h, err := disks.HeldAs(folder, id)
 	if err != nil {
 		return api.Held{}, err
 	}
@@ -73,13 +74,13 @@ func (s *Service) Restore(ctx context.Context, pool, id string, swap bool) (api.
 	if err := s.notLeased(ctx, record, h.Files); err != nil {
 		return api.Held{}, err
 	}
-	h, err = job.Restore(folder, id, swap, s.options.Hold)
+	h, err = disks.Restore(folder, id, swap, s.options.Hold)
 	s.touch(pool)
 	return view(pool, h), err
 }
 
 // freeToSwap fails when something stands on what lies where held files were: it would not be what it was any more.
-func (s *Service) freeToSwap(ctx context.Context, pool store.Pool, folder storage.Folder, h job.Held) error {
+func (s *Service) freeToSwap(ctx context.Context, pool store.Pool, folder storage.Folder, h disks.Held) error {
 	k, err := s.knowledge(ctx, map[string]need{pool.Name: needAll}, time.Now(), true)
 	if err != nil {
 		return err
@@ -95,7 +96,7 @@ func (s *Service) freeToSwap(ctx context.Context, pool store.Pool, folder storag
 	standing, err := s.store.Standing(ctx, pool.Name, there)
 	standing = slices.DeleteFunc(standing, func(f string) bool { return slices.Contains(there, f) })
 	if err == nil && len(standing) > 0 {
-		err = fmt.Errorf("%w: %s", job.ErrBlocked, plan.StandsOnReplaced(standing).Message)
+		err = fmt.Errorf("%w: %s", step.ErrBlocked, plan.StandsOnReplaced(standing).Message)
 	}
 	return err
 }
@@ -120,5 +121,5 @@ func (s *Service) DropHeld(ctx context.Context, pool, id string) error {
 	if err != nil {
 		return err
 	}
-	return job.DropHeld(folder, id)
+	return disks.DropHeld(folder, id)
 }

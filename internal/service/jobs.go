@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"bagaglio/api"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
 	"bagaglio/internal/store"
 
 	"github.com/go-jose/go-jose/v4"
@@ -77,7 +77,7 @@ func (s *Service) startIn(ctx context.Context, r plan.Request, speed int64, hour
 	if speed < 0 {
 		return 0, fmt.Errorf("%w: a limit is 0, for none, or more", ErrInvalid)
 	}
-	p, ends, err := s.prepare(ctx, r, since)
+	p, err := s.prepare(ctx, r, since)
 	if err != nil {
 		return 0, err
 	}
@@ -85,7 +85,11 @@ func (s *Service) startIn(ctx context.Context, r plan.Request, speed int64, hour
 		return 0, &BlockedError{stop}
 	}
 	if r.Source.Format != "" {
-		if err := s.know(ctx, ends.Source, r.Source, r.Source.Format); err != nil {
+		folder, err := s.folder(ctx, r.Source.Pool)
+		if err != nil {
+			return 0, err
+		}
+		if err := s.know(ctx, folder, r.Source, r.Source.Format); err != nil {
 			return 0, err
 		}
 	}
@@ -156,6 +160,9 @@ func (s *Service) summary(j store.Job) api.Job {
 		v.Group = ptr(strconv.FormatInt(j.Group, 10))
 	}
 	v.StoppedBy = j.StoppedBy
+	if j.State == store.Asking {
+		v.Question = j.Question
+	}
 	v.Speed, v.Hours, v.ByItself, v.Progress = j.Speed, j.Hours, j.Trouble, j.Last
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -178,6 +185,8 @@ func actionsOn(j store.Job) []api.JobAction {
 		return []api.JobAction{api.ActMove, api.ActPause, api.ActCancel}
 	case j.State == store.Running:
 		return []api.JobAction{api.ActPause, api.ActCancel}
+	case j.State == store.Asking:
+		return []api.JobAction{api.ActAnswer, api.ActCancel}
 	case j.State == store.Paused && j.Trouble:
 		return []api.JobAction{api.ActPause, api.ActResume, api.ActCancel}
 	case j.State == store.Paused:
@@ -200,16 +209,16 @@ func (s *Service) changed(id int64) {
 }
 
 // Receipt returns what an ended job proves.
-func (s *Service) Receipt(ctx context.Context, id string) (job.Receipt, error) {
+func (s *Service) Receipt(ctx context.Context, id string) (receipt.Receipt, error) {
 	j, err := s.job(ctx, id)
 	if err != nil {
-		return job.Receipt{}, err
+		return receipt.Receipt{}, err
 	}
 	switch {
 	case !j.State.Ended():
-		return job.Receipt{}, fmt.Errorf("%w: job %s is still %s, its receipt comes when it has ended", ErrState, id, j.State)
+		return receipt.Receipt{}, fmt.Errorf("%w: job %s is still %s, its receipt comes when it has ended", ErrState, id, j.State)
 	case j.Receipt == nil:
-		return job.Receipt{}, fmt.Errorf("%w: job %s was %s before it could write a receipt: %s", store.ErrNotFound, id, j.State, j.Reason)
+		return receipt.Receipt{}, fmt.Errorf("%w: job %s was %s before it could write a receipt: %s", store.ErrNotFound, id, j.State, j.Reason)
 	}
 	return *j.Receipt, nil
 }
@@ -250,11 +259,11 @@ func (s *Service) cancel(ctx context.Context, id string) error {
 		if err := s.callOff(ctx, j); err != nil {
 			return err
 		}
-		receipt := unrun(j, job.Cancelled, errCancelled)
-		if err := s.remarkPlaced(ctx, j, &receipt); err != nil {
+		done := unrun(j, receipt.Cancelled, errCancelled)
+		if err := s.remarkPlaced(ctx, j, &done); err != nil {
 			return err
 		}
-		err := s.end(ctx, j.Claim(), j.State, store.Cancelled, receipt)
+		err := s.end(ctx, j.Claim(), j.State, store.Cancelled, done)
 		if err == nil && j.Started != nil { // it was paused
 			err = s.clear(ctx, j)
 		}
@@ -267,7 +276,7 @@ func (s *Service) cancel(ctx context.Context, id string) error {
 }
 
 // remarkPlaced says in the receipt of a job that was stopped behind it that the new image is there.
-func (s *Service) remarkPlaced(ctx context.Context, j store.Job, r *job.Receipt) error {
+func (s *Service) remarkPlaced(ctx context.Context, j store.Job, r *receipt.Receipt) error {
 	if j.Started == nil || j.Plan.Request.Destination == nil {
 		return nil
 	}

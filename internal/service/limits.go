@@ -50,7 +50,7 @@ func (s *Service) scopesOf(ctx context.Context, j store.Job) []scope {
 		}
 		scopes = append(scopes, x)
 	}
-	for _, pool := range poolsOf(j) {
+	for _, pool := range j.Plan.Pools() {
 		add(scope{scopePool, pool})
 		record, err := s.store.Pool(ctx, pool)
 		if err != nil { // the job itself will say so
@@ -65,14 +65,6 @@ func (s *Service) scopesOf(ctx context.Context, j store.Job) []scope {
 		}
 	}
 	return scopes
-}
-
-func poolsOf(j store.Job) []string {
-	r := j.Plan.Carried()
-	if r.Destination == nil {
-		return []string{r.Source.Pool}
-	}
-	return []string{r.Source.Pool, r.Destination.Pool}
 }
 
 // limitOf returns the limit of a scope: its own, or that of its kind, or none but the usual. The lock is held.

@@ -13,9 +13,9 @@ import (
 
 	"bagaglio/core/catalog"
 	"bagaglio/core/disk"
-	"bagaglio/core/job"
 	"bagaglio/core/machine"
 	"bagaglio/core/plan"
+	"bagaglio/core/step/disks"
 	"bagaglio/core/storage"
 	"bagaglio/internal/rounds"
 	"bagaglio/internal/store"
@@ -89,7 +89,7 @@ func (s *Service) lookThrough(ctx context.Context, pool string) error {
 	var mu sync.Mutex // for those that are on record meanwhile
 	var told []catalog.Disk
 	found, err := catalog.Scanner{
-		Folder: folder, Own: job.OwnFolder, Before: before, Format: formats.of, Workers: max(2, runtime.NumCPU()),
+		Folder: folder, Own: disks.OwnFolder, Before: before, Format: formats.of, Workers: max(2, runtime.NumCPU()),
 		Found: func(disks []catalog.Disk, seen, of int) error {
 			mu.Lock()
 			defer mu.Unlock()

@@ -11,8 +11,9 @@ import (
 	"time"
 
 	"bagaglio/api"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/step"
+	"bagaglio/core/step/disks"
 	"bagaglio/core/storage"
 	"bagaglio/internal/store"
 
@@ -21,7 +22,7 @@ import (
 
 // Plan says what a request would do, and keeps the request so that it can be started.
 func (s *Service) Plan(ctx context.Context, r plan.Request) (api.KeptPlan, error) {
-	p, _, err := s.prepare(ctx, r, time.Now())
+	p, err := s.prepare(ctx, r, time.Now())
 	if err != nil {
 		return api.KeptPlan{}, err
 	}
@@ -46,22 +47,22 @@ func (s *Service) KeptPlan(ctx context.Context, id string) (api.KeptPlan, error)
 type BlockedError struct{ Checks []plan.Check }
 
 func (e *BlockedError) Error() string {
-	return fmt.Sprintf("%v: %s", job.ErrBlocked, e.Checks[0].Message)
+	return fmt.Sprintf("%v: %s", step.ErrBlocked, e.Checks[0].Message)
 }
 
-func (e *BlockedError) Unwrap() error { return job.ErrBlocked }
+func (e *BlockedError) Unwrap() error { return step.ErrBlocked }
 
 // prepare plans a request, with what was known at a time or is known since.
-func (s *Service) prepare(ctx context.Context, r plan.Request, since time.Time) (plan.Plan, job.Ends, error) {
+func (s *Service) prepare(ctx context.Context, r plan.Request, since time.Time) (plan.Plan, error) {
 	if err := r.Validate(); err != nil {
-		return plan.Plan{}, job.Ends{}, err
+		return plan.Plan{}, err
 	}
 	if r.Kind == plan.Undo {
 		return s.prepareUndo(ctx, r, since)
 	}
 	ends, err := s.ends(ctx, r)
 	if err != nil {
-		return plan.Plan{}, ends, err
+		return plan.Plan{}, err
 	}
 	to := ""
 	if r.Destination != nil {
@@ -69,30 +70,30 @@ func (s *Service) prepare(ctx context.Context, r plan.Request, since time.Time) 
 	}
 	speeds, err := s.store.Speeds(ctx, r.Source.Pool, to)
 	if err != nil {
-		return plan.Plan{}, ends, err
+		return plan.Plan{}, err
 	}
 	if format, err := s.formatOf(ctx, ends.Source, r.Source); err == nil && format == "raw" {
 		r.Source.Format = format
 	} // any other problem of the source is for the plan to tell
 	known, err := s.known(ctx, r, since)
 	if err != nil {
-		return plan.Plan{}, ends, err
+		return plan.Plan{}, err
 	}
 	known.Speeds = speeds
-	p, err := job.Prepare(ctx, ends, r, known)
+	p, err := disks.Prepare(ctx, ends, r, known)
 	if err != nil || !r.ByRules {
-		return p, ends, err
+		return p, err
 	}
 	if next, more, err := p.ByRules(); err != nil {
-		return p, ends, err
+		return p, err
 	} else if more && !reflect.DeepEqual(next, r) {
 		return s.prepare(ctx, next, since)
 	}
-	return p, ends, nil
+	return p, nil
 }
 
 // known is what the records tell of the places of a request, as of a time where that matters.
-func (s *Service) known(ctx context.Context, r plan.Request, since time.Time) (known job.Known, err error) {
+func (s *Service) known(ctx context.Context, r plan.Request, since time.Time) (known step.Known, err error) {
 	if r.Destination == nil {
 		return known, nil
 	}
@@ -160,7 +161,7 @@ func (s *Service) needs(ctx context.Context, r plan.Request, from, to store.Pool
 	return needs, nil
 }
 
-func (s *Service) ends(ctx context.Context, r plan.Request) (ends job.Ends, err error) {
+func (s *Service) ends(ctx context.Context, r plan.Request) (ends step.Ends, err error) {
 	if ends.Source, err = s.folder(ctx, r.Source.Pool); err != nil {
 		return ends, err
 	}
@@ -170,11 +171,24 @@ func (s *Service) ends(ctx context.Context, r plan.Request) (ends job.Ends, err 
 	return ends, err
 }
 
-// endsOf are those of a plan, with the folders of the definitions that it changes. One whose pool is gone is for the job to tell.
-func (s *Service) endsOf(ctx context.Context, p plan.Plan) (job.Ends, error) {
-	ends, err := s.ends(ctx, p.Carried())
+// endsOf are those of the disks of a plan.
+func (s *Service) endsOf(ctx context.Context, p plan.Plan) (map[string]step.Ends, error) {
+	all := map[string]step.Ends{}
+	for _, d := range p.Bodies {
+		ends, err := s.endsOfDisk(ctx, d)
+		if err != nil {
+			return nil, err
+		}
+		all[d.ID] = ends
+	}
+	return all, nil
+}
+
+// endsOfDisk are those of a disk, with the folders of the definitions that are changed. One whose pool is gone is for the job to tell.
+func (s *Service) endsOfDisk(ctx context.Context, d plan.Disk) (step.Ends, error) {
+	ends, err := s.ends(ctx, d.Request)
 	ends.Definitions = map[string]storage.Folder{}
-	for _, pool := range definitionPools(p) {
+	for _, pool := range definitionPools(d) {
 		folder, folderErr := s.folder(ctx, pool)
 		if folderErr == nil {
 			ends.Definitions[pool] = folder
@@ -185,12 +199,9 @@ func (s *Service) endsOf(ctx context.Context, p plan.Plan) (job.Ends, error) {
 	return ends, err
 }
 
-// definitionPools are those in which a plan changes definitions of machines.
-func definitionPools(p plan.Plan) (pools []string) {
-	if len(p.Bodies) == 0 {
-		return nil
-	}
-	for _, h := range p.Bodies[0].Handovers {
+// definitionPools are those in which definitions of machines are changed for a disk.
+func definitionPools(d plan.Disk) (pools []string) {
+	for _, h := range d.Handovers {
 		if pools = append(pools, h.Pool); h.To != nil {
 			pools = append(pools, h.To.Pool)
 		}

@@ -10,12 +10,13 @@ import (
 	"path"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
 	"bagaglio/api"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/step/disks"
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/local"
 	"bagaglio/internal/points"
@@ -91,8 +92,8 @@ func (s *Service) standsAlone(ctx context.Context, r store.Pool, nested bool) er
 	if err != nil {
 		return fmt.Errorf("%w: looking where the folder lies: %w", ErrInvalid, err)
 	}
-	if strings.Contains(here.Path+"/", "/"+job.OwnFolder+"/") {
-		return fmt.Errorf("%w: %s lies in what a pool holds for itself (%s): choose another folder", ErrInvalid, r.Folder, job.OwnFolder)
+	if strings.Contains(here.Path+"/", "/"+disks.OwnFolder+"/") {
+		return fmt.Errorf("%w: %s lies in what a pool holds for itself (%s): choose another folder", ErrInvalid, r.Folder, disks.OwnFolder)
 	}
 	pools, err := s.store.Pools(ctx)
 	if err != nil {
@@ -156,7 +157,7 @@ func (s *Service) noState(ctx context.Context, r store.Pool) error {
 
 // facts tries a folder out.
 func facts(ctx context.Context, f storage.Folder, speed bool, tell func(storage.Tried)) *storage.Facts {
-	found := storage.Trial(ctx, f, job.OwnFolder, speed, tell)
+	found := storage.Trial(ctx, f, disks.OwnFolder, speed, tell)
 	if found.Filesystem == "" { // not even that
 		return nil
 	}
@@ -336,14 +337,13 @@ func (s *Service) describe(r store.Pool) api.Pool {
 
 // RemovePool forgets a pool that no job uses. Its files stay.
 func (s *Service) RemovePool(ctx context.Context, name string) error {
-	for _, state := range []store.State{store.Waiting, store.Running, store.Paused} {
+	for _, state := range store.Unended() {
 		jobs, err := s.store.JobsIn(ctx, state)
 		if err != nil {
 			return err
 		}
 		for _, j := range jobs {
-			r := j.Plan.Carried()
-			if r.Source.Pool == name || r.Destination != nil && r.Destination.Pool == name {
+			if slices.Contains(j.Plan.Pools(), name) {
 				return fmt.Errorf("%w: job %d uses the pool %s: wait for it or cancel it", ErrState, j.ID, name)
 			}
 		}

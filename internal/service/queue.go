@@ -1,17 +1,22 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"log/slog"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
+	"bagaglio/core/step"
+	"bagaglio/core/step/disks"
 	"bagaglio/core/storage/local"
 	"bagaglio/internal/points"
 	"bagaglio/internal/store"
@@ -22,17 +27,17 @@ import (
 
 var (
 	errCancelled = errors.New("cancelled on request")
-	errPaused    = fmt.Errorf("paused on request (%w)", job.ErrSetAside)
-	errHours     = fmt.Errorf("its hours are over (%w)", job.ErrSetAside)
+	errPaused    = fmt.Errorf("paused on request (%w)", step.ErrSetAside)
+	errHours     = fmt.Errorf("its hours are over (%w)", step.ErrSetAside)
 	errFull      = errors.New("waits for a job")
-	errStopping  = fmt.Errorf("the service stops (%w)", job.ErrSetAside)
+	errStopping  = fmt.Errorf("the service stops (%w)", step.ErrSetAside)
 )
 
 // run is a job that is running.
 type run struct {
 	claim    store.Claim
 	stop     context.CancelCauseFunc
-	progress *job.Progress
+	progress *step.Progress
 	scopes   []scope
 	meter    *rate.Limiter
 	hours    string
@@ -67,16 +72,16 @@ func (s *Service) recover(ctx context.Context) error {
 }
 
 // unrun is the receipt of a job that could not write its own.
-func unrun(j store.Job, outcome job.Outcome, reason error) job.Receipt {
+func unrun(j store.Job, outcome receipt.Outcome, reason error) receipt.Receipt {
 	now := time.Now()
-	r := job.Receipt{
+	r := receipt.Receipt{
 		ID:       uuid.NewString(),
 		Kind:     j.Plan.Request.Kind,
 		Outcome:  outcome,
 		Reason:   reason.Error(),
-		Source:   job.Side{Side: plan.Side{Place: j.Plan.Carried().Source}},
+		Source:   receipt.Side{Side: plan.Side{Place: j.Plan.Carried().Source}},
 		Against:  j.Plan.Request.Against,
-		Steps:    []job.Done{},
+		Steps:    []receipt.Done{},
 		Started:  now,
 		Finished: now,
 	}
@@ -88,7 +93,7 @@ func unrun(j store.Job, outcome job.Outcome, reason error) job.Receipt {
 }
 
 // end notes how a job ended, and seals its receipt behind the one before.
-func (s *Service) end(ctx context.Context, c store.Claim, from, to store.State, receipt job.Receipt) error {
+func (s *Service) end(ctx context.Context, c store.Claim, from, to store.State, done receipt.Receipt) error {
 	last, err := s.store.LastSeal(ctx)
 	if err != nil {
 		return err
@@ -96,26 +101,31 @@ func (s *Service) end(ctx context.Context, c store.Claim, from, to store.State, 
 	head, err := s.chain.add(
 		c.Job,
 		last.Number,
-		func(sealer store.Sealer) error { return s.store.EndJob(ctx, c, from, to, receipt, time.Now(), sealer) },
+		func(sealer store.Sealer) error { return s.store.EndJob(ctx, c, from, to, done, time.Now(), sealer) },
 	)
 	if err != nil {
 		return err
 	}
-	s.noteJob(ctx, c.Job, "ended", fmt.Sprintf("%s; receipt %s", receipt.Outcome, head))
+	s.noteJob(ctx, c.Job, "ended", fmt.Sprintf("%s; receipt %s", done.Outcome, head))
 	return s.patiently(s.chain.keep)
 }
 
 // clear removes what a job left in the staging folder.
 func (s *Service) clear(ctx context.Context, j store.Job) error {
-	if to := j.Plan.Carried().Destination; to != nil {
+	for _, d := range j.Plan.Bodies {
+		to := d.Request.Destination
+		if to == nil {
+			continue
+		}
 		folder, err := s.folder(ctx, to.Pool)
-		if err != nil && !errors.Is(err, store.ErrNotFound) { // a pool that was removed is no business of ours
-			return err
+		if errors.Is(err, store.ErrNotFound) { // a pool that was removed is no business of ours
+			continue
 		}
 		if err == nil {
-			if err := job.Clear(folder, s.stagingName(j.ID)); err != nil {
-				return err
-			}
+			err = disks.Clear(folder, plan.TaskID(s.stagingName(j.ID), d.ID))
+		}
+		if err != nil {
+			return err
 		}
 	}
 	return s.store.ClearJob(ctx, j.ID)
@@ -148,7 +158,7 @@ func (s *Service) dispatch() {
 			if full || closing {
 				return
 			}
-			pools := strings.Join(poolsOf(j), " ")
+			pools := strings.Join(j.Plan.Pools(), " ")
 			why := blocked[pools]
 			if why == nil {
 				why = s.tryStart(ctx, j)
@@ -246,12 +256,13 @@ func (s *Service) setWaits(id int64, why string) {
 // run runs a job to its end, or until it is set aside, and notes it.
 func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 	s.log.Info("job started", "job", j.ID, "kind", j.Plan.Request.Kind, "source", j.Plan.Carried().Source.String())
-	receipt, err := s.work(ctx, j, r)
+	done, err := s.work(ctx, j, r)
 	cause := context.Cause(ctx)
 	// Whoever stopped the job did not mean the notes about it.
 	ctx = context.WithoutCancel(ctx)
 	var problem error
-	var blocked *job.BlockedError
+	var blocked *step.BlockedError
+	question, asks := step.Asked(err)
 	state := store.Done
 	switch {
 	case err == nil:
@@ -259,27 +270,29 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 		state, problem = store.Waiting, s.setAside(ctx, j.Claim(), store.Waiting, "", false)
 	case errors.Is(cause, errPaused):
 		state, problem = store.Paused, s.setAside(ctx, j.Claim(), store.Paused, "paused on request", false)
-	case errors.Is(cause, job.ErrSetAside):
+	case errors.Is(cause, step.ErrSetAside):
 		state, problem = store.Waiting, s.setAside(ctx, j.Claim(), store.Waiting, "", false)
 	case errors.Is(cause, errCancelled):
-		state, receipt.Outcome, receipt.Reason = store.Cancelled, job.Cancelled, cause.Error()
+		state, done.Outcome, done.Reason = store.Cancelled, receipt.Cancelled, cause.Error()
+	case asks:
+		state, problem = store.Asking, s.patiently(func() error { return s.store.Ask(ctx, j.Claim(), question) })
 	case j.Plan.Carried().Destination != nil && errors.As(err, &blocked):
 		state, problem = store.Paused, s.stopBy(ctx, j, blocked)
-	case j.Plan.Carried().Destination != nil && job.CanWait(err):
-		state, problem = store.Paused, s.setAside(ctx, j.Claim(), store.Paused, job.Explain(err).Error()+"; it goes on by itself then", true)
+	case j.Plan.Carried().Destination != nil && step.CanWait(err):
+		state, problem = store.Paused, s.setAside(ctx, j.Claim(), store.Paused, step.Explain(err).Error()+"; it goes on by itself then", true)
 		s.inTrouble(j, err)
 	default:
-		state, receipt.Reason = store.Failed, err.Error()
+		state, done.Reason = store.Failed, err.Error()
 	}
-	problem = errors.Join(problem, s.patiently(func() error { return s.store.EndSteps(ctx, j.ID, receipt.Steps, time.Now()) }))
+	problem = errors.Join(problem, s.patiently(func() error { return s.store.EndSteps(ctx, j.ID, done.Steps, time.Now()) }))
 	if state.Ended() {
 		problem = errors.Join(
 			problem,
-			s.patiently(func() error { return s.end(ctx, j.Claim(), store.Running, state, receipt) }),
+			s.patiently(func() error { return s.end(ctx, j.Claim(), store.Running, state, done) }),
 			s.patiently(func() error { return s.clear(ctx, j) }),
 		)
 	} else {
-		s.noteJob(ctx, j.ID, "set aside", string(state))
+		s.noteJob(ctx, j.ID, "set aside", cmp.Or(question.Text, string(state)))
 	}
 	if state == store.Done && j.Plan.Request.Destination != nil {
 		problem = errors.Join(problem, s.patiently(func() error { return s.knowResult(ctx, j) }))
@@ -303,7 +316,11 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 	if problem != nil {
 		s.log.Error("noting the end of a job", "job", j.ID, "error", problem)
 	}
-	s.touch(append(poolsOf(j), definitionPools(j.Plan)...)...)
+	touched := j.Plan.Pools()
+	for _, d := range j.Plan.Bodies {
+		touched = append(touched, definitionPools(d)...)
+	}
+	s.touch(touched...)
 	level := slog.LevelInfo
 	if state == store.Failed {
 		level = slog.LevelError
@@ -317,9 +334,9 @@ func (s *Service) run(ctx context.Context, j store.Job, r *run) {
 		"state",
 		state,
 		"outcome",
-		receipt.Outcome,
+		done.Outcome,
 		"reason",
-		receipt.Reason,
+		done.Reason,
 		"head",
 		s.Head(),
 	)
@@ -332,7 +349,7 @@ func (s *Service) setAside(ctx context.Context, c store.Claim, to store.State, r
 }
 
 // stopBy pauses a job for a check. One that may be settled by itself is tried again.
-func (s *Service) stopBy(ctx context.Context, j store.Job, b *job.BlockedError) error {
+func (s *Service) stopBy(ctx context.Context, j store.Job, b *step.BlockedError) error {
 	why := b.Check.Message + " Settle that and let it go on, or cancel it and plan it again."
 	if b.Passes() {
 		why = b.Check.Message + " It goes on by itself when that is over."
@@ -341,7 +358,7 @@ func (s *Service) stopBy(ctx context.Context, j store.Job, b *job.BlockedError) 
 	return s.patiently(func() error { return s.store.StopBy(ctx, j.Claim(), why, b.Passes(), b.Check) })
 }
 
-func (s *Service) task(j store.Job, ends job.Ends) job.Task {
+func (s *Service) task(j store.Job, ends map[string]step.Ends) job.Task {
 	task := job.Task{
 		ID:    s.stagingName(j.ID),
 		Ends:  ends,
@@ -349,6 +366,10 @@ func (s *Service) task(j store.Job, ends job.Ends) job.Task {
 		Hold:  s.options.Hold,
 		Every: s.options.Checkpoint,
 		By:    fmt.Sprintf("job %d", j.ID),
+		Asks:  true,
+	}
+	if j.Question != nil {
+		task.Answer = step.Answer{Step: j.Question.Step, Name: j.Answer}
 	}
 	if j.Plan.Request.Destination != nil {
 		task.Records = points.Records(patient{s.store.Checkpoints(j.Claim()), s})
@@ -358,39 +379,43 @@ func (s *Service) task(j store.Job, ends job.Ends) job.Task {
 
 // callOff undoes what an interrupted job that does not go on did to its source.
 func (s *Service) callOff(ctx context.Context, j store.Job) error {
-	if j.Started == nil || !j.Plan.Bodies[0].Renames {
+	if j.Started == nil || !j.Plan.Together && !slices.ContainsFunc(j.Plan.Bodies, func(d plan.Disk) bool { return d.Renames }) {
 		return nil
 	}
 	ends, err := s.endsOf(ctx, j.Plan)
 	if err != nil {
 		return fmt.Errorf("the move was interrupted, and its files have to get their old names again: %w", err)
 	}
-	return s.task(j, ends).PutBack(ctx)
+	return s.task(j, ends).CallOff(ctx)
 }
 
-func (s *Service) work(ctx context.Context, j store.Job, r *run) (job.Receipt, error) {
+func (s *Service) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt, error) {
 	ends, err := s.endsOf(ctx, j.Plan)
 	if err != nil {
-		return unrun(j, job.Failed, err), err
+		return unrun(j, receipt.Failed, err), err
 	}
-	step := 0
+	number := 0
 	task := s.task(j, ends)
 	task.Wait = s.wait(r)
-	task.Known = func(ctx context.Context) (known job.Known, err error) {
+	task.Known = func(ctx context.Context, subject string) (known step.Known, err error) {
 		err = s.patiently(func() error {
-			if j.Plan.Request.Kind == plan.Undo {
-				known, err = s.knownOfImage(ctx, j.Plan.Bodies[0], time.Now())
+			d, err := j.Plan.Body(subject)
+			if err != nil {
+				return err
+			}
+			if d.Undoes != nil {
+				known, err = s.knownOfImage(ctx, d, time.Now())
 			} else {
-				known, err = s.known(ctx, j.Plan.Request, time.Now())
+				known, err = s.known(ctx, d.Request, time.Now())
 			}
 			return err
 		})
 		return known, err
 	}
-	task.Watch = func(p job.Progress) {
-		if p.Number != step {
-			step = p.Number
-			if err := s.patiently(func() error { return s.store.BeginStep(context.WithoutCancel(ctx), j.ID, step, time.Now()) }); err != nil {
+	task.Watch = func(p step.Progress) {
+		if p.Number != number {
+			number = p.Number
+			if err := s.patiently(func() error { return s.store.BeginStep(context.WithoutCancel(ctx), j.ID, number, time.Now()) }); err != nil {
 				s.log.Error("noting a step", "job", j.ID, "step", p.Step, "error", err)
 			}
 		}
@@ -404,13 +429,15 @@ func (s *Service) work(ctx context.Context, j store.Job, r *run) (job.Receipt, e
 
 // knowResult keeps the format that was written, so that a raw disk stays raw.
 func (s *Service) knowResult(ctx context.Context, j store.Job) error {
-	to := *j.Plan.Carried().Destination
-	folder, err := s.folder(ctx, to.Pool)
-	if err != nil {
-		return err
-	}
-	if err := s.know(ctx, folder, to, j.Plan.After[0].Format); err != nil {
-		return fmt.Errorf("noting the format of %s: %w", to, err)
+	for _, d := range j.Plan.Bodies {
+		to := *d.Request.Destination
+		folder, err := s.folder(ctx, to.Pool)
+		if err != nil {
+			return err
+		}
+		if err := s.know(ctx, folder, to, d.After.Format); err != nil {
+			return fmt.Errorf("noting the format of %s: %w", to, err)
+		}
 	}
 	return nil
 }

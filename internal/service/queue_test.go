@@ -10,8 +10,8 @@ import (
 
 	"bagaglio/api"
 	_ "bagaglio/core/disk/all"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/step/disks"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -20,7 +20,7 @@ import (
 
 // TestNotStartedWhileItIsSetAside: a job that is in the queue again while its last run is still being noted waits for that.
 func TestNotStartedWhileItIsSetAside(t *testing.T) {
-	s, err := Open(t.Context(), filepath.Join(t.TempDir(), "state"), Options{Hold: job.HoldFor}, slog.New(slog.DiscardHandler))
+	s, err := Open(t.Context(), filepath.Join(t.TempDir(), "state"), Options{Hold: disks.HoldFor}, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, s.Close()) })
 	quay := t.TempDir()

@@ -8,7 +8,7 @@ import (
 	"sync"
 	"time"
 
-	"bagaglio/core/job"
+	"bagaglio/core/step"
 	"bagaglio/internal/store"
 )
 
@@ -124,24 +124,24 @@ func (s *Service) note(ctx context.Context, e store.Event) {
 
 // patient are records of a job that wait until they can be written.
 type patient struct {
-	job.Records
+	step.Records
 	service *Service
 }
 
-func (p patient) Load(ctx context.Context) (state *job.State, err error) {
+func (p patient) Load(ctx context.Context) (j *step.Journal, err error) {
 	err = p.service.patiently(func() error {
-		state, err = p.Records.Load(ctx)
+		j, err = p.Records.Load(ctx)
 		return err
 	})
-	return state, err
+	return j, err
 }
 
-func (p patient) Keep(ctx context.Context, state job.State, mark []byte) error {
-	return p.service.patiently(func() error { return p.Records.Keep(ctx, state, mark) })
+func (p patient) Keep(ctx context.Context, j step.Journal, mark *step.Mark) error {
+	return p.service.patiently(func() error { return p.Records.Keep(ctx, j, mark) })
 }
 
-func (p patient) Forget(ctx context.Context) error {
-	return p.service.patiently(func() error { return p.Records.Forget(ctx) })
+func (p patient) Forget(ctx context.Context, subject string, j step.Journal) error {
+	return p.service.patiently(func() error { return p.Records.Forget(ctx, subject, j) })
 }
 
 // Marks are read again from the beginning where that was interrupted: those that were passed on are left out.

@@ -7,10 +7,13 @@ import (
 	"maps"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"bagaglio/api"
-	"bagaglio/core/job"
+	"bagaglio/core/plan"
+	"bagaglio/core/step"
+	"bagaglio/core/step/disks"
 	"bagaglio/core/storage"
 	"bagaglio/internal/store"
 )
@@ -41,10 +44,10 @@ func (s *Service) inTrouble(j store.Job, err error) {
 	t.next = time.Now().Add(min(firstTry<<t.tries, lastTry))
 	t.tries = min(t.tries+1, 10)
 	s.troubles[j.ID] = t
-	if storage.Full(err) || errors.Is(err, job.ErrBlocked) {
+	if storage.Full(err) || errors.Is(err, step.ErrBlocked) {
 		return
 	}
-	for _, pool := range poolsOf(j) {
+	for _, pool := range j.Plan.Pools() {
 		f, ok := s.folders[pool]
 		delete(s.folders, pool)
 		if ok && !s.used(pool, j.ID) { // so that its storage can be taken away; otherwise the last job that ends lets go of it
@@ -113,7 +116,7 @@ func (s *Service) renewClaims() {
 	s.mu.Unlock()
 	for _, r := range running {
 		if err := s.store.RenewClaim(context.Background(), r.claim, time.Now()); errors.Is(err, store.ErrOutdated) {
-			r.stop(fmt.Errorf("%w (%w)", err, job.ErrSetAside))
+			r.stop(fmt.Errorf("%w (%w)", err, step.ErrSetAside))
 		} else if err != nil {
 			s.wrote(err)
 		}
@@ -166,20 +169,38 @@ func (s *Service) passTroubles(now time.Time) {
 
 // isOver tells whether it is worth another try.
 func (s *Service) isOver(ctx context.Context, j store.Job, t trouble) bool {
-	record, err := s.store.Pool(ctx, j.Plan.Carried().Destination.Pool)
-	if err != nil {
-		return true // the job ends with that
-	}
-	space, err := s.space(record)
+	journal, err := s.store.Checkpoints(j.Claim()).Load(ctx)
 	if err != nil {
 		return false
 	}
-	state, err := s.store.Checkpoints(j.Claim()).Load(ctx)
-	if err != nil || state == nil {
+	for _, d := range j.Plan.Bodies {
+		record, err := s.store.Pool(ctx, d.Request.Destination.Pool)
+		if err != nil {
+			return true // the job ends with that
+		}
+		space, err := s.space(record)
+		if err != nil || !s.mayGoOn(journal, d, t, space) {
+			return false
+		}
+	}
+	return true
+}
+
+// mayGoOn tells whether the work on a disk is worth another try, as far as its storage goes.
+func (s *Service) mayGoOn(journal *step.Journal, d plan.Disk, t trouble, space storage.Space) bool {
+	var state disks.State
+	known := false
+	if journal != nil {
+		var err error
+		if known, err = state.Load(journal, d.ID); err != nil {
+			return true // the job ends with that
+		}
+	}
+	if !known {
 		return enough(space, leastRoom)
 	}
 	if t.err == nil || storage.Full(t.err) { // after a restart nothing is known any more
-		left := j.Plan.After[0].AllocatedSize - state.Receipt.BytesWritten
+		left := d.After.AllocatedSize - state.Receipt.BytesWritten
 		return enough(space, min(max(left, 0), leastRoom))
 	}
 	return !space.ReadOnly && space.ID == state.Storage
@@ -203,7 +224,7 @@ func (s *Service) dropExpired(now time.Time) {
 		if err != nil {
 			continue // not connected
 		}
-		dropped, err := job.DropExpired(folder, now)
+		dropped, err := disks.DropExpired(folder, now)
 		for _, h := range dropped {
 			s.note(ctx, store.Event{Who: byService, What: "removed what was held for long enough", Subject: p.Name + ":" + h.Path})
 		}
@@ -237,6 +258,34 @@ func (s *Service) Pause(ctx context.Context, id string) (api.Job, error) {
 		}
 		s.changed(j.ID)
 	}
+	return s.Job(ctx, id)
+}
+
+// Answer lets a job that asks go on with an answer.
+func (s *Service) Answer(ctx context.Context, id, name string) (api.Job, error) {
+	j, err := s.job(ctx, id)
+	if err != nil {
+		return api.Job{}, err
+	}
+	if j.State != store.Asking {
+		return api.Job{}, fmt.Errorf("%w: job %s is %s and asks nothing", ErrState, id, j.State)
+	}
+	if !j.Question.Has(name) {
+		var names []string
+		for _, c := range j.Question.Answers {
+			names = append(names, c.Name)
+		}
+		return api.Job{}, fmt.Errorf("%w: %q is no answer to what job %s asks: answer %s", ErrInvalid, name, id, strings.Join(names, " or "))
+	}
+	if err := s.store.Answer(ctx, j.Claim(), name); err != nil {
+		if errors.Is(err, store.ErrNotFound) { // somebody else was first
+			err = fmt.Errorf("%w: job %s asks nothing any more", ErrState, id)
+		}
+		return api.Job{}, err
+	}
+	s.noteJob(ctx, j.ID, "answered", name)
+	s.changed(j.ID)
+	s.dispatch()
 	return s.Job(ctx, id)
 }
 

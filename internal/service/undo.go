@@ -6,39 +6,57 @@ import (
 	"fmt"
 	"time"
 
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/step"
+	"bagaglio/core/step/disks"
 	"bagaglio/internal/store"
 )
 
 // prepareUndo plans to take back what an ended job did.
-func (s *Service) prepareUndo(ctx context.Context, r plan.Request, since time.Time) (p plan.Plan, ends job.Ends, err error) {
+func (s *Service) prepareUndo(ctx context.Context, r plan.Request, since time.Time) (p plan.Plan, err error) {
 	j, err := s.job(ctx, r.Job)
 	if err != nil {
-		return p, ends, err
+		return p, err
 	}
 	switch {
 	case j.State != store.Done:
-		return p, ends, fmt.Errorf("%w: job %s is %s: only what a job did that is done can be taken back", ErrState, r.Job, j.State)
+		return p, fmt.Errorf("%w: job %s is %s: only what a job did that is done can be taken back", ErrState, r.Job, j.State)
 	case j.Plan.Request.Kind == plan.Undo:
-		return p, ends, fmt.Errorf("%w: job %s took back what another one did: start that one again (job again)", ErrState, r.Job)
+		return p, fmt.Errorf("%w: job %s took back what another one did: start that one again (job again)", ErrState, r.Job)
 	case j.Journal == nil || len(j.Plan.After) == 0:
-		return p, ends, fmt.Errorf("%w: job %s left nothing in its place: there is nothing to take back", ErrState, r.Job)
+		return p, fmt.Errorf("%w: job %s left nothing in its place: there is nothing to take back", ErrState, r.Job)
 	}
-	ended := job.Ended{Job: r.Job, Task: s.stagingName(j.ID), Plan: j.Plan, Journal: j.Journal, Finished: *j.Finished}
-	if ends, err = s.endsOf(ctx, j.Plan); err != nil {
-		return p, ends, err
+	ended := disks.Ended{Job: r.Job, Task: s.stagingName(j.ID), Plan: j.Plan, Journal: j.Journal, Finished: *j.Finished}
+	var parts []plan.Plan
+	for _, d := range j.Plan.Bodies {
+		part, err := s.prepareUndoOf(ctx, ended, d, since)
+		if err != nil {
+			return p, err
+		}
+		parts = append(parts, part)
+	}
+	if len(parts) == 1 {
+		return parts[0], nil
+	}
+	return plan.Together(r, parts...), nil
+}
+
+// prepareUndoOf plans to take back what an ended job did to a disk.
+func (s *Service) prepareUndoOf(ctx context.Context, ended disks.Ended, d plan.Disk, since time.Time) (p plan.Plan, err error) {
+	ends, err := s.endsOfDisk(ctx, d)
+	if err != nil {
+		return p, err
 	}
 	reverse, ok, replaced, err := ended.Reverse(ends)
-	var blocked *job.BlockedError
+	var blocked *step.BlockedError
 	if errors.As(err, &blocked) {
-		return p, ends, &BlockedError{[]plan.Check{blocked.Check}}
+		return p, &BlockedError{[]plan.Check{blocked.Check}}
 	}
 	if err != nil {
-		return p, ends, err
+		return p, err
 	}
 	if ok {
-		if p, ends, err = s.prepare(ctx, reverse, since); err == nil && replaced {
+		if p, err = s.prepare(ctx, reverse, since); err == nil && replaced {
 			p.Checks = append(
 				p.Checks,
 				plan.Check{
@@ -48,18 +66,17 @@ func (s *Service) prepareUndo(ctx context.Context, r plan.Request, since time.Ti
 				},
 			)
 		}
-		return p, ends, err
+		return p, err
 	}
-	known, err := s.knownOfImage(ctx, j.Plan.Bodies[0], since)
+	known, err := s.knownOfImage(ctx, d, since)
 	if err != nil {
-		return p, ends, err
+		return p, err
 	}
-	p, err = job.PrepareUndo(ctx, ends, ended, known)
-	return p, ends, err
+	return disks.PrepareUndo(ctx, ends, ended, d.ID, known)
 }
 
 // knownOfImage is what the records tell of an image that a job made, and that is to be taken away.
-func (s *Service) knownOfImage(ctx context.Context, d plan.Disk, since time.Time) (known job.Known, err error) {
+func (s *Service) knownOfImage(ctx context.Context, d plan.Disk, since time.Time) (known step.Known, err error) {
 	away := plan.Request{Source: d.After.Place, Destination: d.Request.Destination, Release: true}
 	pool, err := s.pool(ctx, away.Source.Pool)
 	if err != nil {

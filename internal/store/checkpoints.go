@@ -9,7 +9,7 @@ import (
 	"iter"
 	"time"
 
-	"bagaglio/core/job"
+	"bagaglio/core/step"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -24,10 +24,10 @@ type Checkpoints struct {
 // Checkpoints returns those of a job. They can be read without a good claim.
 func (s *Store) Checkpoints(c Claim) Checkpoints { return Checkpoints{s, c, c.Job} }
 
-var _ job.Records = Checkpoints{}
+var _ step.Records = Checkpoints{}
 
-// Load returns the state that was kept last, or nil.
-func (c Checkpoints) Load(ctx context.Context) (*job.State, error) {
+// Load returns the journal that was kept last, or nil.
+func (c Checkpoints) Load(ctx context.Context) (*step.Journal, error) {
 	var b string
 	err := c.store.db.GetContext(ctx, &b, `SELECT state FROM checkpoints WHERE job = ?`, c.job)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -36,16 +36,27 @@ func (c Checkpoints) Load(ctx context.Context) (*job.State, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &job.State{}
-	if err := json.Unmarshal([]byte(b), s); err != nil {
+	j := &step.Journal{}
+	if err := json.Unmarshal([]byte(b), j); err != nil {
 		return nil, fmt.Errorf("reading the checkpoint of job %d: %w", c.job, err)
 	}
-	return s, nil
+	return j, nil
 }
 
-// Keep keeps a state, and with it a mark of its step.
-func (c Checkpoints) Keep(ctx context.Context, s job.State, mark []byte) error {
-	b, err := json.Marshal(s)
+// Keep keeps a journal, and with it a mark of one of its steps.
+func (c Checkpoints) Keep(ctx context.Context, j step.Journal, mark *step.Mark) error {
+	return c.write(ctx, j, func(tx *sqlx.Tx) error {
+		if mark == nil {
+			return nil
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO marks (job, stage, mark) VALUES (?, ?, ?)`, c.job, mark.Step, mark.Mark)
+		return err
+	})
+}
+
+// write writes a journal, and does something more, for whoever has the claim.
+func (c Checkpoints) write(ctx context.Context, j step.Journal, more func(*sqlx.Tx) error) error {
+	b, err := json.Marshal(j)
 	if err != nil {
 		return err
 	}
@@ -59,10 +70,10 @@ func (c Checkpoints) Keep(ctx context.Context, s job.State, mark []byte) error {
 			c.job,
 			string(b),
 		)
-		if err == nil && mark != nil {
-			_, err = tx.ExecContext(ctx, `INSERT INTO marks (job, stage, mark) VALUES (?, ?, ?)`, c.job, s.Step, mark)
+		if err != nil {
+			return err
 		}
-		return err
+		return more(tx)
 	})
 }
 
@@ -94,16 +105,10 @@ func (c Checkpoints) Marks(ctx context.Context, step string) iter.Seq2[[]byte, e
 	}
 }
 
-// Forget drops all that was kept.
-func (c Checkpoints) Forget(ctx context.Context) error {
-	return c.store.transaction(ctx, func(tx *sqlx.Tx) error {
-		if err := c.claim.holds(ctx, tx, time.Now()); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM marks WHERE job = ?`, c.job)
-		if err == nil {
-			_, err = tx.ExecContext(ctx, `DELETE FROM checkpoints WHERE job = ?`, c.job)
-		}
+// Forget drops the marks of the steps of a subject.
+func (c Checkpoints) Forget(ctx context.Context, subject string, j step.Journal) error {
+	return c.write(ctx, j, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `DELETE FROM marks WHERE job = ? AND stage LIKE ? || '.%'`, c.job, subject)
 		return err
 	})
 }

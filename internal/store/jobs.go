@@ -9,8 +9,9 @@ import (
 	"slices"
 	"time"
 
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
+	"bagaglio/core/step"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -18,18 +19,22 @@ import (
 // State of a job.
 type State string
 
-// The states. The first three have not ended.
+// The states. The first four have not ended. One that is Asking goes on when somebody has answered.
 const (
 	Waiting   State = "waiting"
 	Running   State = "running"
 	Paused    State = "paused"
+	Asking    State = "asking"
 	Done      State = "done"
 	Failed    State = "failed"
 	Cancelled State = "cancelled"
 )
 
 // Ended tells whether nothing more happens to a job in this state.
-func (s State) Ended() bool { return s != Waiting && s != Running && s != Paused }
+func (s State) Ended() bool { return !slices.Contains(Unended(), s) }
+
+// Unended are the states of jobs to which more happens.
+func Unended() []State { return []State{Waiting, Running, Paused, Asking} }
 
 // Job is the record of a job.
 type Job struct {
@@ -39,17 +44,19 @@ type Job struct {
 	Created   time.Time
 	Started   *time.Time
 	Finished  *time.Time
-	Outcome   job.Outcome
+	Outcome   receipt.Outcome
 	Reason    string
-	Receipt   *job.Receipt
+	Receipt   *receipt.Receipt
 	Uncleared bool // something of it may lie in a staging folder
 	Rank      float64
 	Trouble   bool // it paused by itself and goes on by itself
 	Speed     int64
 	Hours     string
-	Last      *job.Progress
+	Last      *step.Progress
 	Group     int64 // of jobs that were started together, 0 for none
 	StoppedBy *plan.Check
+	Question  *step.Question
+	Answer    string // to it; empty as long as there is none
 	Epoch     int64           // how often it began to run
 	Journal   json.RawMessage // of a job that is done, as it was kept last; nil where nothing was
 }
@@ -73,6 +80,8 @@ type jobRow struct {
 	Last      sql.NullString `db:"last"`
 	Group     sql.NullInt64  `db:"group_id"`
 	StoppedBy sql.NullString `db:"stopped_by"`
+	Question  sql.NullString `db:"question"`
+	Answer    string         `db:"answer"`
 	Journal   sql.NullString `db:"journal"`
 	Epoch     int64          `db:"epoch"`
 	Runner    string         `db:"runner"`
@@ -83,7 +92,7 @@ func (r jobRow) job() (j Job, err error) {
 	j = Job{
 		ID:        r.ID,
 		State:     r.State,
-		Outcome:   job.Outcome(r.Outcome.String),
+		Outcome:   receipt.Outcome(r.Outcome.String),
 		Reason:    r.Reason,
 		Uncleared: r.Uncleared,
 		Rank:      r.Rank,
@@ -96,13 +105,13 @@ func (r jobRow) job() (j Job, err error) {
 		return j, fmt.Errorf("reading the plan of job %d: %w", r.ID, err)
 	}
 	if r.Receipt.Valid {
-		j.Receipt = &job.Receipt{}
+		j.Receipt = &receipt.Receipt{}
 		if err := json.Unmarshal([]byte(r.Receipt.String), j.Receipt); err != nil {
 			return j, fmt.Errorf("reading the receipt of job %d: %w", r.ID, err)
 		}
 	}
 	if r.Last.Valid {
-		j.Last = &job.Progress{}
+		j.Last = &step.Progress{}
 		if err := json.Unmarshal([]byte(r.Last.String), j.Last); err != nil {
 			return j, fmt.Errorf("reading the progress of job %d: %w", r.ID, err)
 		}
@@ -111,6 +120,12 @@ func (r jobRow) job() (j Job, err error) {
 		j.StoppedBy = &plan.Check{}
 		if err := json.Unmarshal([]byte(r.StoppedBy.String), j.StoppedBy); err != nil {
 			return j, fmt.Errorf("reading what stopped job %d: %w", r.ID, err)
+		}
+	}
+	if r.Question.Valid {
+		j.Question, j.Answer = &step.Question{}, r.Answer
+		if err := json.Unmarshal([]byte(r.Question.String), j.Question); err != nil {
+			return j, fmt.Errorf("reading what job %d asks: %w", r.ID, err)
 		}
 	}
 	if r.Journal.Valid {
@@ -253,7 +268,7 @@ func (s *Store) JobsIn(ctx context.Context, state State) ([]Job, error) {
 
 // UnclearedJobs returns the ended jobs of which something may lie in a staging folder.
 func (s *Store) UnclearedJobs(ctx context.Context) ([]Job, error) {
-	return s.jobs(ctx, `SELECT * FROM jobs WHERE uncleared = 1 AND state NOT IN (?, ?, ?) ORDER BY id`, Waiting, Running, Paused)
+	return s.jobs(ctx, `SELECT * FROM jobs WHERE uncleared = 1 AND state NOT IN (?, ?, ?, ?) ORDER BY id`, Waiting, Running, Paused, Asking)
 }
 
 func (s *Store) jobs(ctx context.Context, query string, args ...any) ([]Job, error) {
@@ -272,16 +287,16 @@ func (s *Store) jobs(ctx context.Context, query string, args ...any) ([]Job, err
 }
 
 // Sealer signs a receipt, and returns its number with the seal.
-type Sealer func(receipt []byte) (number int64, sealed string, err error)
+type Sealer func(done []byte) (number int64, sealed string, err error)
 
 // EndJob notes how a job ended that was waiting or running, with its receipt and the seal of it. It fails with ErrNotFound
 // when the job is not in that state any more.
-func (s *Store) EndJob(ctx context.Context, c Claim, from, to State, receipt job.Receipt, now time.Time, seal Sealer) error {
-	b, err := json.Marshal(receipt)
+func (s *Store) EndJob(ctx context.Context, c Claim, from, to State, done receipt.Receipt, now time.Time, seal Sealer) error {
+	b, err := json.Marshal(done)
 	if err != nil {
 		return err
 	}
-	reason := receipt.Reason
+	reason := done.Reason
 	if to == Done {
 		reason = ""
 	}
@@ -314,7 +329,7 @@ func (s *Store) EndJob(ctx context.Context, c Claim, from, to State, receipt job
 				`UPDATE jobs SET trouble = 0, state = ?, reason = ?, outcome = ?, receipt = ?, finished = ? WHERE id = ? AND epoch = ? AND state = ?`,
 				to,
 				reason,
-				receipt.Outcome,
+				done.Outcome,
 				string(b),
 				stamp(now),
 				c.Job,
@@ -362,7 +377,7 @@ func (s *Store) BeginStep(ctx context.Context, id int64, number int, now time.Ti
 }
 
 // EndSteps notes what finished steps took.
-func (s *Store) EndSteps(ctx context.Context, id int64, done []job.Done, now time.Time) error {
+func (s *Store) EndSteps(ctx context.Context, id int64, done []receipt.Done, now time.Time) error {
 	for _, d := range done {
 		_, err := s.db.ExecContext(
 			ctx,
@@ -432,7 +447,7 @@ func (s *Store) CountJobs(ctx context.Context) (map[State]int, error) {
 		Count int   `db:"count"`
 	}
 	err := s.db.SelectContext(ctx, &rows, `SELECT state, count(*) AS count FROM jobs GROUP BY state`)
-	counts := map[State]int{Waiting: 0, Running: 0, Paused: 0, Done: 0, Failed: 0, Cancelled: 0}
+	counts := map[State]int{Waiting: 0, Running: 0, Paused: 0, Asking: 0, Done: 0, Failed: 0, Cancelled: 0}
 	for _, r := range rows {
 		counts[r.State] = r.Count
 	}

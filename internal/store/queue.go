@@ -10,8 +10,8 @@ import (
 	"slices"
 	"time"
 
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/step"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -133,6 +133,37 @@ func (s *Store) StopBy(ctx context.Context, c Claim, reason string, trouble bool
 	)
 }
 
+// Ask notes what a running job asks a person.
+func (s *Store) Ask(ctx context.Context, c Claim, q step.Question) error {
+	b, err := json.Marshal(q)
+	if err != nil {
+		return err
+	}
+	return s.one(
+		ctx,
+		`UPDATE jobs SET state = ?, reason = ?, trouble = 0, stopped_by = NULL, question = ?, answer = '' WHERE id = ? AND epoch = ? AND state = ?`,
+		Asking,
+		q.Text,
+		string(b),
+		c.Job,
+		c.Epoch,
+		Running,
+	)
+}
+
+// Answer puts a job that asks into the queue again, with the answer.
+func (s *Store) Answer(ctx context.Context, c Claim, name string) error {
+	return s.one(
+		ctx,
+		`UPDATE jobs SET state = ?, reason = '', answer = ? WHERE id = ? AND epoch = ? AND state = ?`,
+		Waiting,
+		name,
+		c.Job,
+		c.Epoch,
+		Asking,
+	)
+}
+
 // Troubled returns the jobs that paused by themselves.
 func (s *Store) Troubled(ctx context.Context) ([]Job, error) {
 	return s.jobs(ctx, `SELECT * FROM jobs WHERE state = ? AND trouble = 1 ORDER BY rank`, Paused)
@@ -174,11 +205,11 @@ func (s *Store) MoveJob(ctx context.Context, id, before int64) error {
 
 // SetJob changes the speed limit, in bytes a second, and the hours of a job that has not ended.
 func (s *Store) SetJob(ctx context.Context, id, speed int64, hours string) error {
-	return s.one(ctx, `UPDATE jobs SET speed = ?, hours = ? WHERE id = ? AND state IN (?, ?, ?)`, speed, hours, id, Waiting, Running, Paused)
+	return s.one(ctx, `UPDATE jobs SET speed = ?, hours = ? WHERE id = ? AND state IN (?, ?, ?, ?)`, speed, hours, id, Waiting, Running, Paused, Asking)
 }
 
 // SetLast keeps the progress of a job as it was at its end.
-func (s *Store) SetLast(ctx context.Context, id int64, p job.Progress) error {
+func (s *Store) SetLast(ctx context.Context, id int64, p step.Progress) error {
 	b, err := json.Marshal(p)
 	if err != nil {
 		return err

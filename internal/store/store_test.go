@@ -7,8 +7,9 @@ import (
 	"testing"
 	"time"
 
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
+	"bagaglio/core/step"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -78,23 +79,23 @@ func TestTheLifeOfAJob(t *testing.T) {
 	require.Len(t, leases, 2, "all or none")
 	assert.Equal(t, "local:/a", leases[0].File)
 	number := int64(0)
-	seal := func(receipt []byte) (int64, string, error) {
+	seal := func(done []byte) (int64, string, error) {
 		last, err := s.LastSeal(ctx)
 		number = last.Number + 1
-		return number, fmt.Sprintf("seal %d of %d bytes", number, len(receipt)), err
+		return number, fmt.Sprintf("seal %d of %d bytes", number, len(done)), err
 	}
-	require.ErrorIs(t, s.EndJob(ctx, claim, Waiting, Cancelled, job.Receipt{}, noon, seal), ErrNotFound, "it does not wait any more")
+	require.ErrorIs(t, s.EndJob(ctx, claim, Waiting, Cancelled, receipt.Receipt{}, noon, seal), ErrNotFound, "it does not wait any more")
 	uncleared, err := s.UnclearedJobs(ctx)
 	require.NoError(t, err)
 	require.Empty(t, uncleared, "it has not ended")
 	c := s.Checkpoints(claim)
-	require.ErrorIs(t, c.Keep(ctx, job.State{Step: plan.StepProve}, nil), ErrOutdated, "it was claimed long ago, and not renewed")
+	require.ErrorIs(t, c.Keep(ctx, step.Journal{}, nil), ErrOutdated, "it was claimed long ago, and not renewed")
 	require.NoError(t, s.RenewClaim(ctx, claim, time.Now()))
-	require.NoError(t, c.Keep(ctx, job.State{Step: plan.StepProve, Source: "as it was"}, []byte("one")))
-	require.NoError(t, c.Keep(ctx, job.State{Step: plan.StepProve, Source: "as it is"}, []byte("two")))
+	require.NoError(t, c.Keep(ctx, journal("as it was"), &step.Mark{Step: plan.StepProve, Mark: []byte("one")}))
+	require.NoError(t, c.Keep(ctx, journal("as it is"), &step.Mark{Step: plan.StepProve, Mark: []byte("two")}))
 	kept, err := c.Load(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, "as it is", kept.Source)
+	assert.Equal(t, "as it is", kept.Back)
 	var marks []string
 	for m, err := range c.Marks(ctx, plan.StepProve) {
 		require.NoError(t, err)
@@ -103,10 +104,10 @@ func TestTheLifeOfAJob(t *testing.T) {
 	assert.Equal(t, []string{"one", "two"}, marks)
 	require.NoError(t, s.BeginStep(ctx, id, 1, noon))
 	require.NoError(t, s.BeginStep(ctx, id, 2, noon.Add(time.Second)))
-	receipt := job.Receipt{Kind: plan.Prove, Outcome: job.Proven, Steps: []job.Done{{Name: plan.StepProve, Bytes: 1 << 30}}}
-	require.NoError(t, s.EndSteps(ctx, id, receipt.Steps, noon.Add(3*time.Second)))
-	require.NoError(t, s.EndJob(ctx, claim, Running, Done, receipt, noon.Add(3*time.Second), seal))
-	require.ErrorIs(t, s.EndJob(ctx, claim, Running, Failed, receipt, noon.Add(3*time.Second), seal), ErrNotFound, "a job ends once")
+	done := receipt.Receipt{Kind: plan.Prove, Outcome: receipt.Proven, Steps: []receipt.Done{{Name: plan.StepProve, Bytes: 1 << 30}}}
+	require.NoError(t, s.EndSteps(ctx, id, done.Steps, noon.Add(3*time.Second)))
+	require.NoError(t, s.EndJob(ctx, claim, Running, Done, done, noon.Add(3*time.Second), seal))
+	require.ErrorIs(t, s.EndJob(ctx, claim, Running, Failed, done, noon.Add(3*time.Second), seal), ErrNotFound, "a job ends once")
 	uncleared, err = s.UnclearedJobs(ctx)
 	require.NoError(t, err)
 	require.Len(t, uncleared, 1)
@@ -119,7 +120,7 @@ func TestTheLifeOfAJob(t *testing.T) {
 	require.NoError(t, s.ClearJob(ctx, id))
 	require.NoError(
 		t,
-		s.EndJob(ctx, Claim{Job: second}, Waiting, Cancelled, job.Receipt{Outcome: job.Cancelled, Reason: "not needed"}, noon, seal),
+		s.EndJob(ctx, Claim{Job: second}, Waiting, Cancelled, receipt.Receipt{Outcome: receipt.Cancelled, Reason: "not needed"}, noon, seal),
 	)
 	seals, err := s.Seals(ctx, 0, 10)
 	require.NoError(t, err)
@@ -134,8 +135,8 @@ func TestTheLifeOfAJob(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, Done, j.State)
 	assert.True(t, j.State.Ended())
-	assert.Equal(t, job.Proven, j.Outcome)
-	assert.Equal(t, &receipt, j.Receipt)
+	assert.Equal(t, receipt.Proven, j.Outcome)
+	assert.Equal(t, &done, j.Receipt)
 	assert.False(t, j.Uncleared)
 	assert.Equal(t, 3*time.Second, j.Finished.Sub(*j.Started))
 	jobs, err := s.Jobs(ctx, JobQuery{Limit: 10})
@@ -144,7 +145,7 @@ func TestTheLifeOfAJob(t *testing.T) {
 	assert.Equal(t, "not needed", jobs[0].Reason)
 	counts, err := s.CountJobs(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, map[State]int{Waiting: 0, Running: 0, Done: 1, Failed: 0, Cancelled: 1, Paused: 0}, counts)
+	assert.Equal(t, map[State]int{Waiting: 0, Running: 0, Done: 1, Failed: 0, Cancelled: 1, Paused: 0, Asking: 0}, counts)
 	speeds, err := s.Speeds(ctx, "quay-store", "")
 	require.NoError(t, err)
 	assert.InDelta(t, float64(1<<30)/2, speeds[plan.StepProve], 1e6, "the second step took two seconds")

@@ -11,8 +11,8 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/client"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/local"
 
@@ -73,16 +73,16 @@ func Await(t *testing.T, s *client.Service, id string, until ...func(api.Job) bo
 }
 
 // Proven waits for a job that has to be proven.
-func Proven(t *testing.T, s *client.Service, id string) job.Receipt {
+func Proven(t *testing.T, s *client.Service, id string) receipt.Receipt {
 	t.Helper()
 	j := Await(t, s, id)
 	if j.Reason != nil {
 		require.Equal(t, api.JobStateDone, j.State, *j.Reason)
 	}
-	receipt, err := s.Receipt(t.Context(), id)
+	done, err := s.Receipt(t.Context(), id)
 	require.NoError(t, err)
-	require.Equal(t, job.Proven, receipt.Outcome)
-	return receipt
+	require.Equal(t, receipt.Proven, done.Outcome)
+	return done
 }
 
 // Kinds are those of the steps of a plan, in their order.

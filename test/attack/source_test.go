@@ -9,8 +9,8 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/core/disk"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
 	"bagaglio/core/storage/local"
 	"bagaglio/internal/testkit"
 
@@ -105,8 +105,8 @@ func TestATornCopyIsNotProven(t *testing.T) {
 	// What comes later is read as it is then; that it was opened is told, and all of it read again.
 	j = slow("whole.qcow2")
 	write(19*mib + 5)
-	receipt := testkit.Proven(t, s.Service, j.Id)
-	assert.Contains(t, fmt.Sprint(receipt.Remarks), "all of it was read again, and is the same")
+	done := testkit.Proven(t, s.Service, j.Id)
+	assert.Contains(t, fmt.Sprint(done.Remarks), "all of it was read again, and is the same")
 	folder, err := local.Open(quay)
 	require.NoError(t, err)
 	defer folder.Close()
@@ -126,5 +126,5 @@ func TestATornCopyIsNotProven(t *testing.T) {
 		require.NoError(t, f.Close())
 	})
 	require.NoError(t, os.Chmod(file, 0o640))
-	assert.Equal(t, job.Proven, testkit.Proven(t, s.Service, j.Id).Outcome)
+	assert.Equal(t, receipt.Proven, testkit.Proven(t, s.Service, j.Id).Outcome)
 }

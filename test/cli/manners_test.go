@@ -8,7 +8,7 @@ import (
 	"testing"
 
 	"bagaglio/api"
-	"bagaglio/core/job"
+	"bagaglio/core/receipt"
 	"bagaglio/internal/testkit"
 
 	"github.com/stretchr/testify/assert"
@@ -51,9 +51,9 @@ func TestRequestsInFiles(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(dir, "gate.qcow2"))
 	r = testkit.Run(t, dir, state, "do", file, "--json")
 	require.Zero(t, r.Code, r.Notes)
-	var receipt job.Receipt
-	require.NoError(t, json.Unmarshal([]byte(r.Out), &receipt))
-	assert.Equal(t, job.Proven, receipt.Outcome)
+	var done receipt.Receipt
+	require.NoError(t, json.Unmarshal([]byte(r.Out), &done))
+	assert.Equal(t, receipt.Proven, done.Outcome)
 
 	// What stands in the way is told to programs too.
 	r = testkit.Run(t, dir, state, "do", file, "--json")

@@ -5,7 +5,7 @@ import (
 	"path/filepath"
 	"testing"
 
-	"bagaglio/core/job"
+	"bagaglio/core/receipt"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/sshd"
 
@@ -33,9 +33,9 @@ func TestMovingByDragging(t *testing.T) {
 	p.Click("Start")
 	p.AwaitText("Proven")
 	assert.NotContains(t, testkit.Eval[string](p, `document.body.innerText`), "undefined")
-	receipt, err := s.Receipt(t.Context(), "1")
+	done, err := s.Receipt(t.Context(), "1")
 	require.NoError(t, err)
-	assert.Equal(t, job.Proven, receipt.Outcome)
+	assert.Equal(t, receipt.Proven, done.Outcome)
 	disks, err := s.Disks(t.Context(), "quay-store")
 	require.NoError(t, err)
 	assert.Len(t, disks, 1, "only the wreck stays")
@@ -128,9 +128,9 @@ func TestEmptyingAPool(t *testing.T) {
 	p.AwaitText("1 of 1 have ended")
 	p.AwaitText("a file beside it holds its checksum")
 	p.AwaitText("move quay-store:tide-board.raw")
-	receipt, err := s.Receipt(t.Context(), "1")
+	done, err := s.Receipt(t.Context(), "1")
 	require.NoError(t, err)
-	assert.Equal(t, job.Proven, receipt.Outcome)
+	assert.Equal(t, receipt.Proven, done.Outcome)
 	disks, err := s.Disks(t.Context(), "quay-store")
 	require.NoError(t, err)
 	assert.Len(t, disks, 1)

@@ -11,8 +11,8 @@ import (
 	"time"
 
 	"bagaglio/api"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/sshd"
 
@@ -79,9 +79,9 @@ func TestAThinDiskMovesWhatItStores(t *testing.T) {
 		for _, err := range s.Follow(t.Context(), j.Id) {
 			require.NoError(t, err)
 		}
-		receipt, err := s.Receipt(t.Context(), j.Id)
+		done, err := s.Receipt(t.Context(), j.Id)
 		require.NoError(t, err)
-		assert.Equal(t, job.Proven, receipt.Outcome, "%s: %s", c.what, receipt.Reason)
+		assert.Equal(t, receipt.Proven, done.Outcome, "%s: %s", c.what, done.Reason)
 		moved := l.carried.Load() - before
 		t.Logf("%s: %d MiB went over the line", c.what, moved/mib)
 		assert.Less(t, moved, c.most+c.most/20, c.what)
@@ -120,9 +120,9 @@ func TestALongLineThatLosesAndGoesDown(t *testing.T) {
 			j = seen
 		}
 		require.True(t, j.Ended)
-		receipt, err := s.Receipt(t.Context(), j.Id)
+		done, err := s.Receipt(t.Context(), j.Id)
 		require.NoError(t, err)
-		assert.Equal(t, job.Proven, receipt.Outcome, "%s", receipt.Reason)
+		assert.Equal(t, receipt.Proven, done.Outcome, "%s", done.Reason)
 		require.False(t, down, "the line was never cut: the test tested nothing")
 		require.NoError(t, <-up)
 	}

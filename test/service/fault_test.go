@@ -108,8 +108,11 @@ func TestStagingFolderIsRemoved(t *testing.T) {
 	assert.Contains(t, strings.Join(receipt.Remarks, "\n"), "begun anew since its files were gone")
 }
 
-// TestUnreadableDrive: real errors of reading stop a job, which says where; on request it goes on past them, lists each range and
-// what lies there, and never ends as done.
+// asks is a job that waits for an answer.
+func asks(j api.Job) bool { return j.State == api.JobStateAsking }
+
+// TestUnreadableDrive: at real errors of reading a job asks, also after the service was killed, and goes on as it is answered; or on request
+// it goes on past them at once. It lists each range and what lies there, and never ends as proven.
 func TestUnreadableDrive(t *testing.T) {
 	dir := t.TempDir()
 	made, err := demo.MakeDisk(t.Context(), dir, "tide-board")
@@ -127,12 +130,41 @@ func TestUnreadableDrive(t *testing.T) {
 	addPool(t, s.Service, "quay-store", filepath.Dir(drive.Path))
 	lighthouse := s.Pool("lighthouse-store")
 	request := convert("tide-board.raw", "tide-board.raw", "raw")
-	j := testkit.Await(t, s.Service, testkit.Begin(t, s.Service, request).Id)
-	assert.Equal(t, api.JobStateFailed, j.State)
-	assert.Contains(t, *j.Reason, "reading the source at offset")
-	assert.Contains(t, *j.Reason, "input/output error")
+	j := testkit.Await(t, s.Service, testkit.Begin(t, s.Service, request).Id, asks)
+	assert.Equal(t, api.JobStateAsking, j.State)
+	assert.Equal(t, []api.JobAction{api.ActAnswer, api.ActCancel}, j.Actions)
+	assert.Contains(t, j.Question.Text, "reading the source at offset")
+	assert.Contains(t, j.Question.Text, "input/output error")
+	shown := testkit.Run(t, dir, s.State, "job", "follow", j.Id)
+	assert.Equal(t, 3, shown.Code)
+	assert.Contains(t, shown.Notes, "bagaglio job answer "+j.Id+" zeros")
+	s.Kill()
+	s = testkit.Start(t, s.State)
+	_, err = s.Answer(t.Context(), j.Id, "maybe")
+	require.ErrorContains(t, err, "answer again or zeros")
+	_, err = s.Answer(t.Context(), j.Id, "again")
+	require.NoError(t, err)
+	j = testkit.Await(t, s.Service, j.Id, asks)
+	assert.Equal(t, api.JobStateAsking, j.State, "it cannot be read now either")
+	require.Equal(t, 0, testkit.Run(t, dir, s.State, "job", "answer", j.Id, "zeros").Code)
+	_, err = s.Answer(t.Context(), j.Id, "zeros")
+	require.ErrorContains(t, err, "asks nothing")
+	answered := testkit.Await(t, s.Service, j.Id)
+	assert.Equal(t, api.JobOutcomeDamaged, *answered.Outcome)
+	done, err := s.Receipt(t.Context(), j.Id)
+	require.NoError(t, err)
+	assert.Equal(t, bad, done.Unreadable)
+	assert.Contains(t, strings.Join(done.Remarks, "\n"), "the answer to what to do about it was to put zeros there")
+	request.Destination.Path = "cancelled.raw"
+	j = testkit.Await(t, s.Service, testkit.Begin(t, s.Service, request).Id, asks)
+	_, err = s.Cancel(t.Context(), j.Id)
+	require.NoError(t, err)
+	assert.Equal(t, api.JobStateCancelled, testkit.Await(t, s.Service, j.Id).State)
+	left, err := filepath.Glob(filepath.Join(lighthouse, ".bagaglio", "staging", "*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
 
-	request.PastDamage = true
+	request.PastDamage, request.Destination.Path, request.Replace = true, "tide-board.raw", true
 	j = testkit.Await(t, s.Service, testkit.Begin(t, s.Service, request).Id)
 	assert.Equal(t, api.JobStateDone, j.State)
 	assert.Equal(t, api.JobOutcomeDamaged, *j.Outcome)
@@ -148,7 +180,7 @@ func TestUnreadableDrive(t *testing.T) {
 	copied, err := os.ReadFile(filepath.Join(lighthouse, "tide-board.raw"))
 	require.NoError(t, err)
 	assert.True(t, bytes.Equal(content, copied), "everything else arrived")
-	shown := testkit.Run(t, dir, s.State, "job", "follow", j.Id)
+	shown = testkit.Run(t, dir, s.State, "job", "follow", j.Id)
 	assert.Equal(t, 4, shown.Code)
 	assert.Contains(t, shown.Notes, "done with damage")
 }

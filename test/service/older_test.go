@@ -10,7 +10,8 @@ import (
 	"testing"
 
 	"bagaglio/api"
-	"bagaglio/core/job"
+	"bagaglio/core/receipt"
+	"bagaglio/core/step/disks"
 	"bagaglio/internal/testkit"
 
 	"github.com/jmoiron/sqlx"
@@ -63,14 +64,14 @@ func TestAnOlderVersionsStateGoesOn(t *testing.T) {
 	s := testkit.Start(t, state)
 	_, err = s.Change(t.Context(), "2", api.JobChange{Speed: ptr(int64(0))})
 	require.NoError(t, err)
-	assert.Equal(t, job.Proven, testkit.Proven(t, s.Service, "2").Outcome)
+	assert.Equal(t, receipt.Proven, testkit.Proven(t, s.Service, "2").Outcome)
 	old, err := s.Job(t.Context(), "1")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"look", "fill", "secure", "prove", "publish"}, testkit.Kinds(*old.Plan))
 	assert.Equal(t, []api.JobAction{api.ActAgain}, old.Actions, "what it would take to undo it was not kept then")
-	receipt, err := s.Receipt(t.Context(), "1")
+	done, err := s.Receipt(t.Context(), "1")
 	require.NoError(t, err)
-	assert.Equal(t, job.Proven, receipt.Outcome)
+	assert.Equal(t, receipt.Proven, done.Outcome)
 
 	_, err = s.Change(t.Context(), "3", api.JobChange{Hours: ptr("")})
 	require.NoError(t, err)
@@ -79,7 +80,7 @@ func TestAnOlderVersionsStateGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, bytes.Contains(before, []byte("Isola Ferries ticket")))
 	assert.NoFileExists(t, filepath.Join(dir, "quay", "ticket.raw"))
-	assert.NoDirExists(t, filepath.Join(dir, "light", job.StagingFolder))
+	assert.NoDirExists(t, filepath.Join(dir, "light", disks.StagingFolder))
 	check := testkit.Run(t, dir, state, "receipt", "check")
 	assert.Contains(t, check.Out, "3 receipts, each as it was signed", check.Notes)
 }

@@ -9,8 +9,8 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/client"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
 	"bagaglio/internal/testkit"
 
 	"github.com/stretchr/testify/assert"
@@ -89,11 +89,11 @@ func TestPausedJobsGoOn(t *testing.T) {
 			require.NoError(t, err)
 			j := testkit.Await(t, s.Service, id)
 			require.Equal(t, api.JobStateDone, j.State)
-			receipt, err := s.Receipt(t.Context(), id)
+			done, err := s.Receipt(t.Context(), id)
 			require.NoError(t, err)
-			assert.Equal(t, job.Proven, receipt.Outcome)
-			assert.Equal(t, 1, receipt.Resumed)
-			assert.Less(t, receipt.BytesRead, int64(2*160*mib+100*mib), "what was done is not done again")
+			assert.Equal(t, receipt.Proven, done.Outcome)
+			assert.Equal(t, 1, done.Resumed)
+			assert.Less(t, done.BytesRead, int64(2*160*mib+100*mib), "what was done is not done again")
 			assert.NotEmpty(t, j.Progress.Strip)
 			assert.Equal(t, strings.Repeat("p", len(j.Progress.Strip)), j.Progress.Strip)
 			assert.FileExists(t, filepath.Join(lighthouse, "a.qcow2"))

@@ -14,8 +14,8 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/client"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/sshd"
 
@@ -122,9 +122,9 @@ func TestEveryAnswerIsAsDescribed(t *testing.T) {
 
 	j := testkit.Begin(t, s, convert("ticketing.raw", "ticketing.vhd", "vhd"))
 	assert.Equal(t, api.JobStateDone, testkit.Await(t, s, j.Id).State)
-	receipt, err := s.Receipt(t.Context(), j.Id)
+	done, err := s.Receipt(t.Context(), j.Id)
 	require.NoError(t, err)
-	assert.Equal(t, job.Proven, receipt.Outcome)
+	assert.Equal(t, receipt.Proven, done.Outcome)
 	_, err = s.Job(t.Context(), j.Id)
 	require.NoError(t, err)
 	jobs, err := s.Jobs(t.Context(), 10)
@@ -421,9 +421,9 @@ func TestCancelLeavesNothing(t *testing.T) {
 		require.NotNil(t, j.Reason)
 		assert.Contains(t, *j.Reason, "cancelled on request")
 	}
-	receipt, err := s.Receipt(t.Context(), ids[0])
+	done, err := s.Receipt(t.Context(), ids[0])
 	require.NoError(t, err)
-	assert.Equal(t, job.Cancelled, receipt.Outcome)
+	assert.Equal(t, receipt.Cancelled, done.Outcome)
 	entries, err := os.ReadDir(lighthouse)
 	require.NoError(t, err)
 	assert.Empty(t, entries)

@@ -10,8 +10,8 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/client"
-	"bagaglio/core/job"
 	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
 	"bagaglio/internal/testkit"
 
 	"github.com/stretchr/testify/assert"
@@ -59,7 +59,7 @@ func TestEndedJobsAreTakenBack(t *testing.T) {
 	assert.Equal(t, "board.qcow2", kept.Plan.Before[0].Place.Path)
 	assert.Equal(t, "tide-board.raw", kept.Plan.After[0].Place.Path)
 	back := undo(moved.Id)
-	assert.Equal(t, job.Proven, testkit.Proven(t, s.Service, back.Id).Outcome)
+	assert.Equal(t, receipt.Proven, testkit.Proven(t, s.Service, back.Id).Outcome)
 	again, err := os.ReadFile(filepath.Join(quay, "tide-board.raw"))
 	require.NoError(t, err)
 	assert.Equal(t, content, again)

@@ -8,6 +8,7 @@ const colours: Record<string, string> = {
   failed: "badge-error",
   cancelled: "badge-neutral",
   paused: "badge-warning",
+  asking: "badge-warning",
   "done with damage": "badge-warning",
 };
 

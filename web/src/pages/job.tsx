@@ -3,6 +3,7 @@ import { useNavigate, useParams } from "react-router";
 import { calls, result, type Check, type Job, type Remedy } from "../api/client.ts";
 import { useFollow } from "../api/follow.ts";
 import { mend } from "../api/mend.ts";
+import { Asked } from "../components/asked.tsx";
 import { Checks } from "../components/checks.tsx";
 import { Failure } from "../components/failure.tsx";
 import { JobActions } from "../components/job-actions.tsx";
@@ -73,6 +74,7 @@ function Title({ job }: { job: Job }) {
 /** Why it waits, has paused, or failed. */
 function Reason({ job }: { job: Job }) {
   if (job.ended) return <Failure error={new Error(job.reason)} />;
+  if (job.question) return <Asked job={job} question={job.question} />;
   if (job.stopped_by) return <Stopped job={job} check={job.stopped_by} />;
   return <p className="sheet">{job.reason}</p>;
 }

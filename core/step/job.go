@@ -1,0 +1,63 @@
+package step
+
+import (
+	"context"
+	"time"
+
+	"bagaglio/core/plan"
+	"bagaglio/core/storage"
+)
+
+// Job is what a job that runs gives to the work on one of its subjects.
+type Job struct {
+	// ID names the staging folder of the subject and is unlike that of any other.
+	ID      string
+	Subject string // "disk1"
+	Ends    Ends
+	Plan    plan.Plan
+	Log     *Log
+	// Watch is called from one goroutine at a time.
+	Watch func(Progress)
+	// Wait, unless it is nil, returns when n more bytes may be read.
+	Wait func(ctx context.Context, n int64) error
+	// Every is the least time between two checkpoints.
+	Every time.Duration
+	// Hold is for how long what is replaced is kept.
+	Hold time.Duration
+	// Known, unless it is nil, finds out anew what the plan was made with: it is asked at the moment before something that cannot be taken
+	// back.
+	Known func(ctx context.Context) (Known, error)
+	// By says who runs it, for what is kept: "job 12".
+	By string
+	// Asks tells that somebody can be asked.
+	Asks bool
+	// Answer is what a person answered to the question that the job asked last, empty where none was asked or answered.
+	Answer Answer
+}
+
+// Ends are the folders that the places of a subject lie in. Destination is nil where there is none.
+type Ends struct {
+	Source, Destination storage.Folder
+	// Definitions are the folders with definitions of machines that are to follow a disk which moves, by their pools.
+	Definitions map[string]storage.Folder
+}
+
+// Known is what whoever asks for a plan knows of the places. The zero value knows nothing.
+type Known struct {
+	Knowledge plan.Knowledge
+	Speeds    map[string]float64 // that steps were last seen to reach, in bytes a second
+	Rules     plan.Rules         // of the destination's pool
+	Facts     *storage.Facts     // of the destination's pool, nil when it was not tried out
+	// Standing returns the disks in the source's pool that stand on one of the files. Nil looks in the folder of the source only.
+	Standing func(ctx context.Context, files []string) ([]string, error)
+	// StandingThere does likewise in the destination's pool. Nil looks in the folder of the destination only.
+	StandingThere func(ctx context.Context, files []string) ([]string, error)
+	// Users returns the machines that use one of the files in the source's pool. Nil knows none.
+	Users func(ctx context.Context, files []string) ([]plan.User, error)
+	// Neighbours are the machines whose definitions lie in the folder of the destination.
+	Neighbours []string
+	// SourceHost and Host are the hosts of the two pools.
+	SourceHost, Host string
+	// SourceRoot is the folder of the source's pool on its host, and Root that of the destination's pool, when it is on the same host.
+	SourceRoot, Root string
+}
