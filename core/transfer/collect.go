@@ -24,6 +24,15 @@ type taken struct {
 	changed int64
 }
 
+// addTo adds the leaves of a block that was looked at.
+func (r taken) addTo(leaves *fingerprint.Leaves) {
+	if r.digests == nil {
+		leaves.AppendZeros(r.zeros)
+	} else {
+		leaves.Append(r.digests...)
+	}
+}
+
 // collect puts what was found into order, and marks how far it has come.
 func (t *running) collect(ctx context.Context, in <-chan taken) error {
 	waiting := map[int64]taken{} // those that came before their turn
@@ -54,10 +63,12 @@ func (t *running) collect(ctx context.Context, in <-chan taken) error {
 }
 
 func (t *running) take(r taken) {
-	if r.digests == nil {
-		t.Leaves.AppendZeros(r.zeros)
+	if r.known {
+		for i := range r.zeros {
+			t.Leaves.Append(t.Known.At(r.off/fingerprint.LeafSize + i))
+		}
 	} else {
-		t.Leaves.Append(r.digests...)
+		r.addTo(t.Leaves)
 	}
 	if r.tail != nil {
 		t.result.Tail = r.tail
@@ -151,11 +162,7 @@ type Mark struct {
 }
 
 func (m *Mark) add(r taken) {
-	if r.digests == nil {
-		m.Leaves.AppendZeros(r.zeros)
-	} else {
-		m.Leaves.Append(r.digests...)
-	}
+	r.addTo(m.Leaves)
 	m.Written = append(m.Written, r.written...)
 	m.Damaged = Join(m.Damaged, r.damaged...)
 }

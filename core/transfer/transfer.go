@@ -47,6 +47,9 @@ type Transfer struct {
 	// Known are the leaves of an earlier pass over the source, all of which the destination has: only what differs from them
 	// is written. It is not for an Encoder. Nil for a first pass.
 	Known *fingerprint.Leaves
+	// Only are the ranges in which the source may differ from what is known, in their order; nothing else is read, by whole leaves. The
+	// result has no tail where the last leaf is not read. Nil reads everything.
+	Only []fingerprint.Range
 	// Wait, unless it is nil, returns when n more bytes may be read.
 	Wait func(ctx context.Context, n int64) error
 	// PastDamage puts zeros in the place of what cannot be read, and goes on.
@@ -153,6 +156,7 @@ type block struct {
 	number int64
 	off, n int64
 	data   []disk.Extent
+	known  bool            // its leaves are those known
 	before <-chan struct{} // closed when the block before has its place
 	placed chan struct{}
 }
@@ -162,8 +166,20 @@ func (t *running) cut(ctx context.Context, from int64, out chan<- block) error {
 	before := make(chan struct{})
 	close(before)
 	next := block{before: before, off: from}
+	longest, only := int64(blockSize), t.Only
+	if only != nil {
+		longest = fingerprint.LeafSize
+	}
 	send := func() error {
 		next.placed = make(chan struct{})
+		if t.Only != nil {
+			for len(only) > 0 && only[0].Offset+only[0].Length <= next.off {
+				only = only[1:]
+			}
+			if next.known = len(only) == 0 || only[0].Offset >= next.off+next.n; next.known {
+				next.data = nil
+			}
+		}
 		select {
 		case out <- next:
 		case <-ctx.Done():
@@ -178,7 +194,7 @@ func (t *running) cut(ctx context.Context, from int64, out chan<- block) error {
 	}
 	err := disk.ExtentsFrom(ctx, src, from, func(e disk.Extent) error {
 		for at := e.Off; at < e.End(); {
-			limit := next.off + blockSize - next.off%blockSize
+			limit := next.off + longest - next.off%longest
 			if e.Kind != disk.Data && len(next.data) == 0 {
 				// So far nothing to read: the block may grow as long as that goes on.
 				end := e.End()

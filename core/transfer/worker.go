@@ -24,7 +24,7 @@ type worker struct {
 
 func (w *worker) do(ctx context.Context, b block) (taken, error) {
 	result := taken{block: b, zeros: (b.n + fingerprint.LeafSize - 1) / fingerprint.LeafSize}
-	if len(b.data) == 0 && w.Known == nil {
+	if b.known || len(b.data) == 0 && w.Known == nil {
 		return result, w.turn(ctx, b, func() error { return nil })
 	}
 	if len(b.data) == 0 {
