@@ -17,24 +17,6 @@ import (
 	"bagaglio/core/storage"
 )
 
-// Defines values for BalanceRequestKind.
-const (
-	Drain  BalanceRequestKind = "drain"
-	Spread BalanceRequestKind = "spread"
-)
-
-// Valid indicates whether the value is a known member of the BalanceRequestKind enum.
-func (e BalanceRequestKind) Valid() bool {
-	switch e {
-	case Drain:
-		return true
-	case Spread:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for HealthStatus.
 const (
 	HealthStatusWaiting HealthStatus = "waiting"
@@ -315,18 +297,7 @@ type Accepted = plan.Accepted
 type Balance = plan.Balance
 
 // BalanceRequest defines model for BalanceRequest.
-type BalanceRequest struct {
-	Kind BalanceRequestKind `json:"kind"`
-
-	// Pools the one to drain, or those to spread load between
-	Pools []string `json:"pools"`
-
-	// To pools to drain into; all others that can be written to when absent
-	To *[]string `json:"to,omitempty"`
-}
-
-// BalanceRequestKind defines model for BalanceRequest.Kind.
-type BalanceRequestKind string
+type BalanceRequest = plan.BalanceRequest
 
 // Carry defines model for Carry.
 type Carry = plan.Carry
@@ -390,11 +361,14 @@ type DiskEntry struct {
 
 // DiskList defines model for DiskList.
 type DiskList struct {
-	Disks []DiskEntry `json:"disks"`
+	Items []DiskEntry `json:"items"`
 
 	// Missed what could not be looked at: what lies there is not known
 	Missed []Missed `json:"missed"`
-	Of     int      `json:"of"`
+
+	// Next cursor of the next ones, absent with the last
+	Next *string `json:"next,omitempty"`
+	Of   int     `json:"of"`
 
 	// Problem why it could not be refreshed
 	Problem *string `json:"problem,omitempty"`
@@ -409,11 +383,10 @@ type DiskList struct {
 	Room int64 `json:"room"`
 
 	// Seen of the files in the pool, how many were looked at so far while it is refreshing
-	Seen       int `json:"seen"`
-	StrayCount int `json:"stray_count"`
+	Seen int `json:"seen"`
 
-	// Strays files that belong to no disk, at most 1000
-	Strays []PoolFile `json:"strays"`
+	// StrayCount of the files that belong to no disk
+	StrayCount int `json:"stray_count"`
 
 	// Total of all that were asked for
 	Total int `json:"total"`
@@ -482,6 +455,8 @@ type Group struct {
 	Id      string    `json:"id"`
 	Jobs    []Job     `json:"jobs"`
 	Name    string    `json:"name"`
+
+	// Refused of a group that an earlier version started in part
 	Refused []Refused `json:"refused"`
 }
 
@@ -491,6 +466,33 @@ type GroupList struct {
 
 	// Next the cursor of the next page, absent behind the last
 	Next *string `json:"next,omitempty"`
+}
+
+// GroupPart defines model for GroupPart.
+type GroupPart = plan.Part
+
+// GroupPlan defines model for GroupPlan.
+type GroupPlan struct {
+	Balanced *Balance `json:"balanced,omitempty"`
+
+	// Blocked it cannot be started as it is
+	Blocked bool `json:"blocked"`
+
+	// Done how many of its requests are planned
+	Done int `json:"done"`
+
+	// Group that was started with it, absent before
+	Group *string     `json:"group,omitempty"`
+	Id    string      `json:"id"`
+	Name  string      `json:"name"`
+	Of    int         `json:"of"`
+	Parts []GroupPart `json:"parts"`
+
+	// Problem why it could not be planned
+	Problem *string `json:"problem,omitempty"`
+
+	// Ready all of it is planned
+	Ready bool `json:"ready"`
 }
 
 // Head The last receipt, as it is kept outside of the records: the chain has to end with it
@@ -554,7 +556,10 @@ type Hit = receipt.Hit
 
 // Host defines model for Host.
 type Host struct {
-	Address    string           `json:"address"`
+	Address string `json:"address"`
+
+	// Etag of what can be changed, for If-Match
+	Etag       string           `json:"etag"`
 	Kind       HostKind         `json:"kind"`
 	LogsInWith []HostLogsInWith `json:"logs_in_with"`
 	Name       string           `json:"name"`
@@ -724,6 +729,9 @@ type Left = plan.Left
 
 // Limit defines model for Limit.
 type Limit struct {
+	// Etag of it as it holds, for If-Match; nothing that is set
+	Etag *string `json:"etag,omitempty"`
+
 	// Jobs that run at once, 0 for as many as there are
 	Jobs int `json:"jobs"`
 
@@ -751,8 +759,15 @@ type Missed = catalog.Missed
 
 // NewGroup defines model for NewGroup.
 type NewGroup struct {
-	Name     string    `json:"name"`
-	Requests []Request `json:"requests"`
+	// Plan the id of a group plan
+	Plan string `json:"plan"`
+}
+
+// NewGroupPlan of requests, or of those that a balance takes
+type NewGroupPlan struct {
+	Balance  *BalanceRequest `json:"balance,omitempty"`
+	Name     string          `json:"name"`
+	Requests *[]Request      `json:"requests,omitempty"`
 }
 
 // NewHost defines model for NewHost.
@@ -966,6 +981,14 @@ type Side = plan.Side
 // Step defines model for Step.
 type Step = plan.Step
 
+// StrayList defines model for StrayList.
+type StrayList struct {
+	Items []PoolFile `json:"items"`
+
+	// Next cursor of the next ones, absent with the last
+	Next *string `json:"next,omitempty"`
+}
+
 // Trait defines model for Trait.
 type Trait struct {
 	About string `json:"about"`
@@ -1004,6 +1027,9 @@ type Version struct {
 	Version string `json:"version"`
 }
 
+// Cursor defines model for Cursor.
+type Cursor = string
+
 // GroupID defines model for GroupID.
 type GroupID = string
 
@@ -1016,6 +1042,9 @@ type IfMatch = string
 // JobID defines model for JobID.
 type JobID = string
 
+// PageSize defines model for PageSize.
+type PageSize = int
+
 // PoolName defines model for PoolName.
 type PoolName = string
 
@@ -1025,12 +1054,18 @@ type FollowEventsParams struct {
 	Job *string `form:"job,omitempty" json:"job,omitempty"`
 }
 
+// ChangeHostParams defines parameters for ChangeHost.
+type ChangeHostParams struct {
+	// IfMatch the etag of what is to be changed, as it was read: 412 when somebody else has changed it since
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ListJobsParams defines parameters for ListJobs.
 type ListJobsParams struct {
-	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+	Limit *PageSize `form:"limit,omitempty" json:"limit,omitempty"`
 
 	// Cursor next of the page before
-	Cursor *string   `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Cursor *Cursor   `form:"cursor,omitempty" json:"cursor,omitempty"`
 	State  *JobState `form:"state,omitempty" json:"state,omitempty"`
 }
 
@@ -1044,16 +1079,25 @@ type ChangeJobParams struct {
 type RemoveLimitParams struct {
 	Scope RemoveLimitParamsScope `form:"scope" json:"scope"`
 	Name  *string                `form:"name,omitempty" json:"name,omitempty"`
+
+	// IfMatch the etag of what is to be changed, as it was read: 412 when somebody else has changed it since
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // RemoveLimitParamsScope defines parameters for RemoveLimit.
 type RemoveLimitParamsScope string
 
+// SetLimitParams defines parameters for SetLimit.
+type SetLimitParams struct {
+	// IfMatch the etag of what is to be changed, as it was read: 412 when somebody else has changed it since
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ListEventsParams defines parameters for ListEvents.
 type ListEventsParams struct {
 	// Cursor next of the page before
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Cursor *Cursor   `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *PageSize `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ChangePoolParams defines parameters for ChangePool.
@@ -1087,11 +1131,10 @@ type ListDisksParams struct {
 	Only       *ListDisksParamsOnly `form:"only,omitempty" json:"only,omitempty"`
 	Sort       *ListDisksParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
 	Descending *bool                `form:"descending,omitempty" json:"descending,omitempty"`
-	Offset     *int                 `form:"offset,omitempty" json:"offset,omitempty"`
-	Limit      *int                 `form:"limit,omitempty" json:"limit,omitempty"`
+	Limit      *PageSize            `form:"limit,omitempty" json:"limit,omitempty"`
 
-	// StraysOffset of the files that belong to no disk, from this one on
-	StraysOffset *int `form:"strays_offset,omitempty" json:"strays_offset,omitempty"`
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 }
 
 // ListDisksParamsOnly defines parameters for ListDisks.
@@ -1106,6 +1149,14 @@ type RestoreHeldParams struct {
 	Swap *bool `form:"swap,omitempty" json:"swap,omitempty"`
 }
 
+// ListStraysParams defines parameters for ListStrays.
+type ListStraysParams struct {
+	Limit *PageSize `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+}
+
 // TestPoolParams defines parameters for TestPool.
 type TestPoolParams struct {
 	// WithoutDrive take the folder as the pool although its drive is not mounted
@@ -1118,8 +1169,8 @@ type ListSealsParams struct {
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 }
 
-// PlanBalanceJSONRequestBody defines body for PlanBalance for application/json ContentType.
-type PlanBalanceJSONRequestBody = BalanceRequest
+// PlanGroupJSONRequestBody defines body for PlanGroup for application/json ContentType.
+type PlanGroupJSONRequestBody = NewGroupPlan
 
 // StartGroupJSONRequestBody defines body for StartGroup for application/json ContentType.
 type StartGroupJSONRequestBody = NewGroup

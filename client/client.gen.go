@@ -92,20 +92,6 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
-	// PlanBalanceWithBody Say how a pool would be drained, or load be spread between pools; nothing is touched
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /v1/balance (the `PlanBalance` operationId).
-	PlanBalanceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// PlanBalance Say how a pool would be drained, or load be spread between pools; nothing is touched
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /v1/balance (the `PlanBalance` operationId).
-	PlanBalance(ctx context.Context, body PlanBalanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// MakeConsoleLink Make a link that opens the console once
 	//
 	// Corresponds with POST /v1/console-links (the `MakeConsoleLink` operationId).
@@ -124,23 +110,46 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/formats (the `ListFormats` operationId).
 	ListFormats(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// PlanGroupWithBody Say what several requests would do together, or those that drain a pool or spread load between pools; nothing is touched
+	//
+	// A large one goes on being planned in the background (`ready` is false then); ask for it again.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/group-plans (the `PlanGroup` operationId).
+	PlanGroupWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanGroup Say what several requests would do together, or those that drain a pool or spread load between pools; nothing is touched
+	//
+	// A large one goes on being planned in the background (`ready` is false then); ask for it again.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/group-plans (the `PlanGroup` operationId).
+	PlanGroup(ctx context.Context, body PlanGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetGroupPlan The plan of a group, for a day
+	//
+	// Corresponds with GET /v1/group-plans/{plan} (the `GetGroupPlan` operationId).
+	GetGroupPlan(ctx context.Context, plan string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListGroups Groups of jobs, the newest first
 	//
 	// Corresponds with GET /v1/groups (the `ListGroups` operationId).
 	ListGroups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// StartGroupWithBody Start several requests as one group of jobs
+	// StartGroupWithBody Start the plan of a group, all of its requests or none
 	//
-	// A request that a check blocks is listed as refused; the others are started.
+	// Each request is planned anew. Starting the same plan twice gives the same group.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /v1/groups (the `StartGroup` operationId).
 	StartGroupWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// StartGroup Start several requests as one group of jobs
+	// StartGroup Start the plan of a group, all of its requests or none
 	//
-	// A request that a check blocks is listed as refused; the others are started.
+	// Each request is planned anew. Starting the same plan twice gives the same group.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -197,19 +206,24 @@ type ClientInterface interface {
 	// Corresponds with DELETE /v1/hosts/{host} (the `RemoveHost` operationId).
 	RemoveHost(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetHost One host
+	//
+	// Corresponds with GET /v1/hosts/{host} (the `GetHost` operationId).
+	GetHost(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ChangeHostWithBody Change how a host is reached, or which key of it is trusted
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
-	ChangeHostWithBody(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangeHostWithBody(ctx context.Context, host HostName, params *ChangeHostParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChangeHost Change how a host is reached, or which key of it is trusted
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
-	ChangeHost(ctx context.Context, host HostName, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangeHost(ctx context.Context, host HostName, params *ChangeHostParams, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TestHost Try a host out, step by step: reach it, log in
 	//
@@ -286,7 +300,7 @@ type ClientInterface interface {
 
 	// FreeLeases Free what an ended job left over
 	//
-	// Corresponds with DELETE /v1/jobs/{job}/leases (the `FreeLeases` operationId).
+	// Corresponds with POST /v1/jobs/{job}/free-leases (the `FreeLeases` operationId).
 	FreeLeases(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MoveJobWithBody Change the place of a waiting job in the queue
@@ -340,14 +354,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /v1/limits (the `SetLimit` operationId).
-	SetLimitWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetLimitWithBody(ctx context.Context, params *SetLimitParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetLimit Change a limit, also for jobs that run
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /v1/limits (the `SetLimit` operationId).
-	SetLimit(ctx context.Context, body SetLimitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetLimit(ctx context.Context, params *SetLimitParams, body SetLimitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListEvents Who did what, when, from where, and what came of it; the newest first
 	//
@@ -439,10 +453,15 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/pools/{pool}/held/{held}/restore (the `RestoreHeld` operationId).
 	RestoreHeld(ctx context.Context, pool PoolName, held string, params *RestoreHeldParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// StopLooking End the look through a pool that is under way; what was found so far stays listed
+	// StopLooking End the look through a pool that is under way
 	//
-	// Corresponds with DELETE /v1/pools/{pool}/look (the `StopLooking` operationId).
+	// Corresponds with POST /v1/pools/{pool}/stop-looking (the `StopLooking` operationId).
 	StopLooking(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListStrays The files in a pool that belong to no disk, as of when the list of its disks is
+	//
+	// Corresponds with GET /v1/pools/{pool}/strays (the `ListStrays` operationId).
+	ListStrays(ctx context.Context, pool PoolName, params *ListStraysParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TestPool Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
 	//
@@ -468,40 +487,6 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /v1/version (the `GetVersion` operationId).
 	GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-}
-
-// PlanBalanceWithBody Say how a pool would be drained, or load be spread between pools; nothing is touched
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /v1/balance (the `PlanBalance` operationId).
-func (c *Client) PlanBalanceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPlanBalanceRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// PlanBalance Say how a pool would be drained, or load be spread between pools; nothing is touched
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /v1/balance (the `PlanBalance` operationId).
-func (c *Client) PlanBalance(ctx context.Context, body PlanBalanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPlanBalanceRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
 }
 
 // MakeConsoleLink Make a link that opens the console once
@@ -552,6 +537,59 @@ func (c *Client) ListFormats(ctx context.Context, reqEditors ...RequestEditorFn)
 	return c.Client.Do(req)
 }
 
+// PlanGroupWithBody Say what several requests would do together, or those that drain a pool or spread load between pools; nothing is touched
+//
+// A large one goes on being planned in the background (`ready` is false then); ask for it again.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/group-plans (the `PlanGroup` operationId).
+func (c *Client) PlanGroupWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanGroupRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanGroup Say what several requests would do together, or those that drain a pool or spread load between pools; nothing is touched
+//
+// A large one goes on being planned in the background (`ready` is false then); ask for it again.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/group-plans (the `PlanGroup` operationId).
+func (c *Client) PlanGroup(ctx context.Context, body PlanGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanGroupRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetGroupPlan The plan of a group, for a day
+//
+// Corresponds with GET /v1/group-plans/{plan} (the `GetGroupPlan` operationId).
+func (c *Client) GetGroupPlan(ctx context.Context, plan string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetGroupPlanRequest(c.Server, plan)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListGroups Groups of jobs, the newest first
 //
 // Corresponds with GET /v1/groups (the `ListGroups` operationId).
@@ -567,9 +605,9 @@ func (c *Client) ListGroups(ctx context.Context, reqEditors ...RequestEditorFn) 
 	return c.Client.Do(req)
 }
 
-// StartGroupWithBody Start several requests as one group of jobs
+// StartGroupWithBody Start the plan of a group, all of its requests or none
 //
-// A request that a check blocks is listed as refused; the others are started.
+// Each request is planned anew. Starting the same plan twice gives the same group.
 //
 // Takes any type of body and a specified content type.
 //
@@ -586,9 +624,9 @@ func (c *Client) StartGroupWithBody(ctx context.Context, contentType string, bod
 	return c.Client.Do(req)
 }
 
-// StartGroup Start several requests as one group of jobs
+// StartGroup Start the plan of a group, all of its requests or none
 //
-// A request that a check blocks is listed as refused; the others are started.
+// Each request is planned anew. Starting the same plan twice gives the same group.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -735,13 +773,28 @@ func (c *Client) RemoveHost(ctx context.Context, host HostName, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
+// GetHost One host
+//
+// Corresponds with GET /v1/hosts/{host} (the `GetHost` operationId).
+func (c *Client) GetHost(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHostRequest(c.Server, host)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ChangeHostWithBody Change how a host is reached, or which key of it is trusted
 //
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
-func (c *Client) ChangeHostWithBody(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeHostRequestWithBody(c.Server, host, contentType, body)
+func (c *Client) ChangeHostWithBody(ctx context.Context, host HostName, params *ChangeHostParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeHostRequestWithBody(c.Server, host, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -757,8 +810,8 @@ func (c *Client) ChangeHostWithBody(ctx context.Context, host HostName, contentT
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
-func (c *Client) ChangeHost(ctx context.Context, host HostName, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeHostRequest(c.Server, host, body)
+func (c *Client) ChangeHost(ctx context.Context, host HostName, params *ChangeHostParams, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeHostRequest(c.Server, host, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -954,7 +1007,7 @@ func (c *Client) CancelJob(ctx context.Context, job JobID, reqEditors ...Request
 
 // FreeLeases Free what an ended job left over
 //
-// Corresponds with DELETE /v1/jobs/{job}/leases (the `FreeLeases` operationId).
+// Corresponds with POST /v1/jobs/{job}/free-leases (the `FreeLeases` operationId).
 func (c *Client) FreeLeases(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewFreeLeasesRequest(c.Server, job)
 	if err != nil {
@@ -1098,8 +1151,8 @@ func (c *Client) ListLimits(ctx context.Context, reqEditors ...RequestEditorFn) 
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /v1/limits (the `SetLimit` operationId).
-func (c *Client) SetLimitWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetLimitRequestWithBody(c.Server, contentType, body)
+func (c *Client) SetLimitWithBody(ctx context.Context, params *SetLimitParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetLimitRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1115,8 +1168,8 @@ func (c *Client) SetLimitWithBody(ctx context.Context, contentType string, body 
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /v1/limits (the `SetLimit` operationId).
-func (c *Client) SetLimit(ctx context.Context, body SetLimitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetLimitRequest(c.Server, body)
+func (c *Client) SetLimit(ctx context.Context, params *SetLimitParams, body SetLimitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetLimitRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1367,11 +1420,26 @@ func (c *Client) RestoreHeld(ctx context.Context, pool PoolName, held string, pa
 	return c.Client.Do(req)
 }
 
-// StopLooking End the look through a pool that is under way; what was found so far stays listed
+// StopLooking End the look through a pool that is under way
 //
-// Corresponds with DELETE /v1/pools/{pool}/look (the `StopLooking` operationId).
+// Corresponds with POST /v1/pools/{pool}/stop-looking (the `StopLooking` operationId).
 func (c *Client) StopLooking(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStopLookingRequest(c.Server, pool)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListStrays The files in a pool that belong to no disk, as of when the list of its disks is
+//
+// Corresponds with GET /v1/pools/{pool}/strays (the `ListStrays` operationId).
+func (c *Client) ListStrays(ctx context.Context, pool PoolName, params *ListStraysParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListStraysRequest(c.Server, pool, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1455,46 +1523,6 @@ func (c *Client) GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) 
 		return nil, err
 	}
 	return c.Client.Do(req)
-}
-
-// NewPlanBalanceRequest calls the generic PlanBalance builder with application/json body
-func NewPlanBalanceRequest(server string, body PlanBalanceJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewPlanBalanceRequestWithBody(server, "application/json", bodyReader)
-}
-
-// NewPlanBalanceRequestWithBody constructs an http.Request for the PlanBalance method, with any body, and a specified content type
-func NewPlanBalanceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/v1/balance")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
 }
 
 // NewMakeConsoleLinkRequest constructs an http.Request for the MakeConsoleLink method
@@ -1588,6 +1616,80 @@ func NewListFormatsRequest(server string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/v1/formats")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPlanGroupRequest calls the generic PlanGroup builder with application/json body
+func NewPlanGroupRequest(server string, body PlanGroupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlanGroupRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPlanGroupRequestWithBody constructs an http.Request for the PlanGroup method, with any body, and a specified content type
+func NewPlanGroupRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/group-plans")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetGroupPlanRequest constructs an http.Request for the GetGroupPlan method
+func NewGetGroupPlanRequest(server string, plan string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/group-plans/%s", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -1902,19 +2004,53 @@ func NewRemoveHostRequest(server string, host HostName) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetHostRequest constructs an http.Request for the GetHost method
+func NewGetHostRequest(server string, host HostName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/hosts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewChangeHostRequest calls the generic ChangeHost builder with application/json body
-func NewChangeHostRequest(server string, host HostName, body ChangeHostJSONRequestBody) (*http.Request, error) {
+func NewChangeHostRequest(server string, host HostName, params *ChangeHostParams, body ChangeHostJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewChangeHostRequestWithBody(server, host, "application/json", bodyReader)
+	return NewChangeHostRequestWithBody(server, host, params, "application/json", bodyReader)
 }
 
 // NewChangeHostRequestWithBody constructs an http.Request for the ChangeHost method, with any body, and a specified content type
-func NewChangeHostRequestWithBody(server string, host HostName, contentType string, body io.Reader) (*http.Request, error) {
+func NewChangeHostRequestWithBody(server string, host HostName, params *ChangeHostParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -1945,6 +2081,21 @@ func NewChangeHostRequestWithBody(server string, host HostName, contentType stri
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -2328,7 +2479,7 @@ func NewFreeLeasesRequest(server string, job JobID) (*http.Request, error) {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/v1/jobs/%s/leases", pathParam0)
+	operationPath := fmt.Sprintf("/v1/jobs/%s/free-leases", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2338,7 +2489,7 @@ func NewFreeLeasesRequest(server string, job JobID) (*http.Request, error) {
 		return nil, err
 	}
 
-	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -2581,6 +2732,21 @@ func NewRemoveLimitRequest(server string, params *RemoveLimitParams) (*http.Requ
 		return nil, err
 	}
 
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
 	return req, nil
 }
 
@@ -2612,18 +2778,18 @@ func NewListLimitsRequest(server string) (*http.Request, error) {
 }
 
 // NewSetLimitRequest calls the generic SetLimit builder with application/json body
-func NewSetLimitRequest(server string, body SetLimitJSONRequestBody) (*http.Request, error) {
+func NewSetLimitRequest(server string, params *SetLimitParams, body SetLimitJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSetLimitRequestWithBody(server, "application/json", bodyReader)
+	return NewSetLimitRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewSetLimitRequestWithBody constructs an http.Request for the SetLimit method, with any body, and a specified content type
-func NewSetLimitRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewSetLimitRequestWithBody(server string, params *SetLimitParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -2647,6 +2813,21 @@ func NewSetLimitRequestWithBody(server string, contentType string, body io.Reade
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -3176,18 +3357,6 @@ func NewListDisksRequest(server string, pool PoolName, params *ListDisksParams) 
 
 		}
 
-		if params.Offset != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", *params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
-			}
-
-		}
-
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -3200,9 +3369,9 @@ func NewListDisksRequest(server string, pool PoolName, params *ListDisksParams) 
 
 		}
 
-		if params.StraysOffset != nil {
+		if params.Cursor != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "strays_offset", *params.StraysOffset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -3351,7 +3520,7 @@ func NewStopLookingRequest(server string, pool PoolName) (*http.Request, error) 
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/v1/pools/%s/look", pathParam0)
+	operationPath := fmt.Sprintf("/v1/pools/%s/stop-looking", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3361,7 +3530,80 @@ func NewStopLookingRequest(server string, pool PoolName) (*http.Request, error) 
 		return nil, err
 	}
 
-	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListStraysRequest constructs an http.Request for the ListStrays method
+func NewListStraysRequest(server string, pool PoolName, params *ListStraysParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/strays", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -3609,20 +3851,6 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
-	// PlanBalanceWithBodyWithResponse Say how a pool would be drained, or load be spread between pools; nothing is touched
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /v1/balance (the `PlanBalance` operationId).
-	PlanBalanceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanBalanceResponse, error)
-
-	// PlanBalanceWithResponse Say how a pool would be drained, or load be spread between pools; nothing is touched
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /v1/balance (the `PlanBalance` operationId).
-	PlanBalanceWithResponse(ctx context.Context, body PlanBalanceJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanBalanceResponse, error)
-
 	// MakeConsoleLinkWithResponse Make a link that opens the console once
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3647,6 +3875,31 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/formats (the `ListFormats` operationId).
 	ListFormatsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListFormatsResponse, error)
 
+	// PlanGroupWithBodyWithResponse Say what several requests would do together, or those that drain a pool or spread load between pools; nothing is touched
+	//
+	// A large one goes on being planned in the background (`ready` is false then); ask for it again.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/group-plans (the `PlanGroup` operationId).
+	PlanGroupWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanGroupResponse, error)
+
+	// PlanGroupWithResponse Say what several requests would do together, or those that drain a pool or spread load between pools; nothing is touched
+	//
+	// A large one goes on being planned in the background (`ready` is false then); ask for it again.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/group-plans (the `PlanGroup` operationId).
+	PlanGroupWithResponse(ctx context.Context, body PlanGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanGroupResponse, error)
+
+	// GetGroupPlanWithResponse The plan of a group, for a day
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/group-plans/{plan} (the `GetGroupPlan` operationId).
+	GetGroupPlanWithResponse(ctx context.Context, plan string, reqEditors ...RequestEditorFn) (*GetGroupPlanResponse, error)
+
 	// ListGroupsWithResponse Groups of jobs, the newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3654,18 +3907,18 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/groups (the `ListGroups` operationId).
 	ListGroupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGroupsResponse, error)
 
-	// StartGroupWithBodyWithResponse Start several requests as one group of jobs
+	// StartGroupWithBodyWithResponse Start the plan of a group, all of its requests or none
 	//
-	// A request that a check blocks is listed as refused; the others are started.
+	// Each request is planned anew. Starting the same plan twice gives the same group.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /v1/groups (the `StartGroup` operationId).
 	StartGroupWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartGroupResponse, error)
 
-	// StartGroupWithResponse Start several requests as one group of jobs
+	// StartGroupWithResponse Start the plan of a group, all of its requests or none
 	//
-	// A request that a check blocks is listed as refused; the others are started.
+	// Each request is planned anew. Starting the same plan twice gives the same group.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -3734,19 +3987,26 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /v1/hosts/{host} (the `RemoveHost` operationId).
 	RemoveHostWithResponse(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*RemoveHostResponse, error)
 
+	// GetHostWithResponse One host
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/hosts/{host} (the `GetHost` operationId).
+	GetHostWithResponse(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*GetHostResponse, error)
+
 	// ChangeHostWithBodyWithResponse Change how a host is reached, or which key of it is trusted
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
-	ChangeHostWithBodyWithResponse(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeHostResponse, error)
+	ChangeHostWithBodyWithResponse(ctx context.Context, host HostName, params *ChangeHostParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeHostResponse, error)
 
 	// ChangeHostWithResponse Change how a host is reached, or which key of it is trusted
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
-	ChangeHostWithResponse(ctx context.Context, host HostName, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeHostResponse, error)
+	ChangeHostWithResponse(ctx context.Context, host HostName, params *ChangeHostParams, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeHostResponse, error)
 
 	// TestHostWithResponse Try a host out, step by step: reach it, log in
 	//
@@ -3835,7 +4095,7 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with DELETE /v1/jobs/{job}/leases (the `FreeLeases` operationId).
+	// Corresponds with POST /v1/jobs/{job}/free-leases (the `FreeLeases` operationId).
 	FreeLeasesWithResponse(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*FreeLeasesResponse, error)
 
 	// MoveJobWithBodyWithResponse Change the place of a waiting job in the queue
@@ -3901,14 +4161,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /v1/limits (the `SetLimit` operationId).
-	SetLimitWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLimitResponse, error)
+	SetLimitWithBodyWithResponse(ctx context.Context, params *SetLimitParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLimitResponse, error)
 
 	// SetLimitWithResponse Change a limit, also for jobs that run
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /v1/limits (the `SetLimit` operationId).
-	SetLimitWithResponse(ctx context.Context, body SetLimitJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLimitResponse, error)
+	SetLimitWithResponse(ctx context.Context, params *SetLimitParams, body SetLimitJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLimitResponse, error)
 
 	// ListEventsWithResponse Who did what, when, from where, and what came of it; the newest first
 	//
@@ -4018,12 +4278,19 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /v1/pools/{pool}/held/{held}/restore (the `RestoreHeld` operationId).
 	RestoreHeldWithResponse(ctx context.Context, pool PoolName, held string, params *RestoreHeldParams, reqEditors ...RequestEditorFn) (*RestoreHeldResponse, error)
 
-	// StopLookingWithResponse End the look through a pool that is under way; what was found so far stays listed
+	// StopLookingWithResponse End the look through a pool that is under way
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with DELETE /v1/pools/{pool}/look (the `StopLooking` operationId).
+	// Corresponds with POST /v1/pools/{pool}/stop-looking (the `StopLooking` operationId).
 	StopLookingWithResponse(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*StopLookingResponse, error)
+
+	// ListStraysWithResponse The files in a pool that belong to no disk, as of when the list of its disks is
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/pools/{pool}/strays (the `ListStrays` operationId).
+	ListStraysWithResponse(ctx context.Context, pool PoolName, params *ListStraysParams, reqEditors ...RequestEditorFn) (*ListStraysResponse, error)
 
 	// TestPoolWithResponse Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
 	//
@@ -4059,54 +4326,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/version (the `GetVersion` operationId).
 	GetVersionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetVersionResponse, error)
-}
-
-type PlanBalanceResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Balance
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r PlanBalanceResponse) GetJSON200() *Balance {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r PlanBalanceResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r PlanBalanceResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r PlanBalanceResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r PlanBalanceResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r PlanBalanceResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
 }
 
 type MakeConsoleLinkResponse struct {
@@ -4240,6 +4459,102 @@ func (r ListFormatsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListFormatsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlanGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *GroupPlan
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r PlanGroupResponse) GetJSON201() *GroupPlan {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlanGroupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetGroupPlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *GroupPlan
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetGroupPlanResponse) GetJSON200() *GroupPlan {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetGroupPlanResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetGroupPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetGroupPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetGroupPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetGroupPlanResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4672,6 +4987,54 @@ func (r RemoveHostResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Host
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHostResponse) GetJSON200() *Host {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHostResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5490,8 +5853,15 @@ func (r ListLimitsResponse) ContentType() string {
 type SetLimitResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Limit
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetLimitResponse) GetJSON200() *Limit {
+	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -6131,6 +6501,54 @@ func (r StopLookingResponse) ContentType() string {
 	return ""
 }
 
+type ListStraysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *StrayList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListStraysResponse) GetJSON200() *StrayList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListStraysResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListStraysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListStraysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListStraysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListStraysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type TestPoolResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6364,32 +6782,6 @@ func (r GetVersionResponse) ContentType() string {
 	return ""
 }
 
-// PlanBalanceWithBodyWithResponse Say how a pool would be drained, or load be spread between pools; nothing is touched
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /v1/balance (the `PlanBalance` operationId).
-func (c *ClientWithResponses) PlanBalanceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanBalanceResponse, error) {
-	rsp, err := c.PlanBalanceWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParsePlanBalanceResponse(rsp)
-}
-
-// PlanBalanceWithResponse Say how a pool would be drained, or load be spread between pools; nothing is touched
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /v1/balance (the `PlanBalance` operationId).
-func (c *ClientWithResponses) PlanBalanceWithResponse(ctx context.Context, body PlanBalanceJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanBalanceResponse, error) {
-	rsp, err := c.PlanBalance(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParsePlanBalanceResponse(rsp)
-}
-
 // MakeConsoleLinkWithResponse Make a link that opens the console once
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6432,6 +6824,49 @@ func (c *ClientWithResponses) ListFormatsWithResponse(ctx context.Context, reqEd
 	return ParseListFormatsResponse(rsp)
 }
 
+// PlanGroupWithBodyWithResponse Say what several requests would do together, or those that drain a pool or spread load between pools; nothing is touched
+//
+// A large one goes on being planned in the background (`ready` is false then); ask for it again.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/group-plans (the `PlanGroup` operationId).
+func (c *ClientWithResponses) PlanGroupWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanGroupResponse, error) {
+	rsp, err := c.PlanGroupWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanGroupResponse(rsp)
+}
+
+// PlanGroupWithResponse Say what several requests would do together, or those that drain a pool or spread load between pools; nothing is touched
+//
+// A large one goes on being planned in the background (`ready` is false then); ask for it again.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/group-plans (the `PlanGroup` operationId).
+func (c *ClientWithResponses) PlanGroupWithResponse(ctx context.Context, body PlanGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanGroupResponse, error) {
+	rsp, err := c.PlanGroup(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanGroupResponse(rsp)
+}
+
+// GetGroupPlanWithResponse The plan of a group, for a day
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/group-plans/{plan} (the `GetGroupPlan` operationId).
+func (c *ClientWithResponses) GetGroupPlanWithResponse(ctx context.Context, plan string, reqEditors ...RequestEditorFn) (*GetGroupPlanResponse, error) {
+	rsp, err := c.GetGroupPlan(ctx, plan, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetGroupPlanResponse(rsp)
+}
+
 // ListGroupsWithResponse Groups of jobs, the newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6445,9 +6880,9 @@ func (c *ClientWithResponses) ListGroupsWithResponse(ctx context.Context, reqEdi
 	return ParseListGroupsResponse(rsp)
 }
 
-// StartGroupWithBodyWithResponse Start several requests as one group of jobs
+// StartGroupWithBodyWithResponse Start the plan of a group, all of its requests or none
 //
-// A request that a check blocks is listed as refused; the others are started.
+// Each request is planned anew. Starting the same plan twice gives the same group.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -6460,9 +6895,9 @@ func (c *ClientWithResponses) StartGroupWithBodyWithResponse(ctx context.Context
 	return ParseStartGroupResponse(rsp)
 }
 
-// StartGroupWithResponse Start several requests as one group of jobs
+// StartGroupWithResponse Start the plan of a group, all of its requests or none
 //
-// A request that a check blocks is listed as refused; the others are started.
+// Each request is planned anew. Starting the same plan twice gives the same group.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -6585,13 +7020,26 @@ func (c *ClientWithResponses) RemoveHostWithResponse(ctx context.Context, host H
 	return ParseRemoveHostResponse(rsp)
 }
 
+// GetHostWithResponse One host
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/hosts/{host} (the `GetHost` operationId).
+func (c *ClientWithResponses) GetHostWithResponse(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*GetHostResponse, error) {
+	rsp, err := c.GetHost(ctx, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHostResponse(rsp)
+}
+
 // ChangeHostWithBodyWithResponse Change how a host is reached, or which key of it is trusted
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
-func (c *ClientWithResponses) ChangeHostWithBodyWithResponse(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeHostResponse, error) {
-	rsp, err := c.ChangeHostWithBody(ctx, host, contentType, body, reqEditors...)
+func (c *ClientWithResponses) ChangeHostWithBodyWithResponse(ctx context.Context, host HostName, params *ChangeHostParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeHostResponse, error) {
+	rsp, err := c.ChangeHostWithBody(ctx, host, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -6603,8 +7051,8 @@ func (c *ClientWithResponses) ChangeHostWithBodyWithResponse(ctx context.Context
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
-func (c *ClientWithResponses) ChangeHostWithResponse(ctx context.Context, host HostName, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeHostResponse, error) {
-	rsp, err := c.ChangeHost(ctx, host, body, reqEditors...)
+func (c *ClientWithResponses) ChangeHostWithResponse(ctx context.Context, host HostName, params *ChangeHostParams, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeHostResponse, error) {
+	rsp, err := c.ChangeHost(ctx, host, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -6764,7 +7212,7 @@ func (c *ClientWithResponses) CancelJobWithResponse(ctx context.Context, job Job
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with DELETE /v1/jobs/{job}/leases (the `FreeLeases` operationId).
+// Corresponds with POST /v1/jobs/{job}/free-leases (the `FreeLeases` operationId).
 func (c *ClientWithResponses) FreeLeasesWithResponse(ctx context.Context, job JobID, reqEditors ...RequestEditorFn) (*FreeLeasesResponse, error) {
 	rsp, err := c.FreeLeases(ctx, job, reqEditors...)
 	if err != nil {
@@ -6884,8 +7332,8 @@ func (c *ClientWithResponses) ListLimitsWithResponse(ctx context.Context, reqEdi
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /v1/limits (the `SetLimit` operationId).
-func (c *ClientWithResponses) SetLimitWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLimitResponse, error) {
-	rsp, err := c.SetLimitWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) SetLimitWithBodyWithResponse(ctx context.Context, params *SetLimitParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLimitResponse, error) {
+	rsp, err := c.SetLimitWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -6897,8 +7345,8 @@ func (c *ClientWithResponses) SetLimitWithBodyWithResponse(ctx context.Context, 
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /v1/limits (the `SetLimit` operationId).
-func (c *ClientWithResponses) SetLimitWithResponse(ctx context.Context, body SetLimitJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLimitResponse, error) {
-	rsp, err := c.SetLimit(ctx, body, reqEditors...)
+func (c *ClientWithResponses) SetLimitWithResponse(ctx context.Context, params *SetLimitParams, body SetLimitJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLimitResponse, error) {
+	rsp, err := c.SetLimit(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -7103,17 +7551,30 @@ func (c *ClientWithResponses) RestoreHeldWithResponse(ctx context.Context, pool 
 	return ParseRestoreHeldResponse(rsp)
 }
 
-// StopLookingWithResponse End the look through a pool that is under way; what was found so far stays listed
+// StopLookingWithResponse End the look through a pool that is under way
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with DELETE /v1/pools/{pool}/look (the `StopLooking` operationId).
+// Corresponds with POST /v1/pools/{pool}/stop-looking (the `StopLooking` operationId).
 func (c *ClientWithResponses) StopLookingWithResponse(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*StopLookingResponse, error) {
 	rsp, err := c.StopLooking(ctx, pool, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseStopLookingResponse(rsp)
+}
+
+// ListStraysWithResponse The files in a pool that belong to no disk, as of when the list of its disks is
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/pools/{pool}/strays (the `ListStrays` operationId).
+func (c *ClientWithResponses) ListStraysWithResponse(ctx context.Context, pool PoolName, params *ListStraysParams, reqEditors ...RequestEditorFn) (*ListStraysResponse, error) {
+	rsp, err := c.ListStrays(ctx, pool, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListStraysResponse(rsp)
 }
 
 // TestPoolWithResponse Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
@@ -7179,39 +7640,6 @@ func (c *ClientWithResponses) GetVersionWithResponse(ctx context.Context, reqEdi
 		return nil, err
 	}
 	return ParseGetVersionResponse(rsp)
-}
-
-// ParsePlanBalanceResponse parses an HTTP response from a PlanBalanceWithResponse call
-func ParsePlanBalanceResponse(rsp *http.Response) (*PlanBalanceResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &PlanBalanceResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Balance
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
 }
 
 // ParseMakeConsoleLinkResponse parses an HTTP response from a MakeConsoleLinkWithResponse call
@@ -7289,6 +7717,72 @@ func ParseListFormatsResponse(rsp *http.Response) (*ListFormatsResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest FormatList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlanGroupResponse parses an HTTP response from a PlanGroupWithResponse call
+func ParsePlanGroupResponse(rsp *http.Response) (*PlanGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest GroupPlan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetGroupPlanResponse parses an HTTP response from a GetGroupPlanWithResponse call
+func ParseGetGroupPlanResponse(rsp *http.Response) (*GetGroupPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetGroupPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest GroupPlan
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -7593,6 +8087,39 @@ func ParseRemoveHostResponse(rsp *http.Response) (*RemoveHostResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetHostResponse parses an HTTP response from a GetHostWithResponse call
+func ParseGetHostResponse(rsp *http.Response) (*GetHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Host
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -8189,8 +8716,12 @@ func ParseSetLimitResponse(rsp *http.Response) (*SetLimitResponse, error) {
 	}
 
 	switch {
-	case rsp.StatusCode == 204:
-		break // No content-type
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Limit
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -8608,6 +9139,39 @@ func ParseStopLookingResponse(rsp *http.Response) (*StopLookingResponse, error) 
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListStraysResponse parses an HTTP response from a ListStraysWithResponse call
+func ParseListStraysResponse(rsp *http.Response) (*ListStraysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListStraysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest StrayList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -109,14 +109,39 @@ func (s *Service) ConsoleLink(ctx context.Context) (api.ConsoleLink, error) {
 
 // Disks returns all disks in a pool.
 func (s *Service) Disks(ctx context.Context, pool string) ([]api.DiskEntry, error) {
-	var all []api.DiskEntry
-	for limit, offset := 1000, 0; ; offset += limit {
-		refresh := offset == 0
-		list, err := s.ListDisks(ctx, pool, api.ListDisksParams{Limit: &limit, Offset: &offset, Refresh: &refresh})
-		all = append(all, list.Disks...)
-		if err != nil || len(list.Disks) < limit {
+	refresh := true
+	list, err := s.AllDisks(ctx, pool, api.ListDisksParams{Refresh: &refresh})
+	return list.Items, err
+}
+
+// AllDisks returns all disks in a pool that are asked for, as one list.
+func (s *Service) AllDisks(ctx context.Context, pool string, p api.ListDisksParams) (all api.DiskList, err error) {
+	limit := 1000
+	p.Limit = &limit
+	all, err = s.ListDisks(ctx, pool, p)
+	for next := all.Next; err == nil && next != nil; {
+		p.Cursor, p.Refresh = next, nil
+		var page api.DiskList
+		if page, err = s.ListDisks(ctx, pool, p); err == nil {
+			all.Items, next = append(all.Items, page.Items...), page.Next
+		}
+	}
+	all.Next = nil
+	return all, err
+}
+
+// Strays returns all files in a pool that belong to no disk.
+func (s *Service) Strays(ctx context.Context, pool string) ([]api.PoolFile, error) {
+	limit := 1000
+	p := api.ListStraysParams{Limit: &limit}
+	var all []api.PoolFile
+	for {
+		page, err := decode[api.StrayList](s.calls.ListStrays(ctx, pool, &p))
+		all = append(all, page.Items...)
+		if err != nil || page.Next == nil {
 			return all, err
 		}
+		p.Cursor = page.Next
 	}
 }
 

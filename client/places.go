@@ -2,9 +2,9 @@ package client
 
 import (
 	"context"
+	"time"
 
 	"bagaglio/api"
-	"bagaglio/core/plan"
 )
 
 // Hosts returns all hosts, the service's own computer first.
@@ -19,7 +19,7 @@ func (s *Service) AddHost(ctx context.Context, h api.NewHost) (api.Host, error) 
 
 // ChangeHost changes how a host is reached, or which key is trusted.
 func (s *Service) ChangeHost(ctx context.Context, name string, change api.HostChange) (api.Host, error) {
-	return decode[api.Host](s.calls.ChangeHost(ctx, name, change))
+	return decode[api.Host](s.calls.ChangeHost(ctx, name, &api.ChangeHostParams{}, change))
 }
 
 // RemoveHost forgets a host that has no pools.
@@ -74,14 +74,26 @@ func (s *Service) RemovePool(ctx context.Context, name string) error {
 	return err
 }
 
-// Balance says how a pool would be drained, or load be spread between pools.
-func (s *Service) Balance(ctx context.Context, r api.BalanceRequest) (plan.Balance, error) {
-	return decode[plan.Balance](s.calls.PlanBalance(ctx, r))
+// PlanGroup says what several requests would do together, or those that balance pools, and returns when all of them are planned.
+func (s *Service) PlanGroup(ctx context.Context, n api.NewGroupPlan) (api.GroupPlan, error) {
+	g, err := decode[api.GroupPlan](s.calls.PlanGroup(ctx, n))
+	for err == nil && !g.Ready {
+		select {
+		case <-ctx.Done():
+			return g, ctx.Err()
+		case <-time.After(askAgain):
+		}
+		g, err = decode[api.GroupPlan](s.calls.GetGroupPlan(ctx, g.Id))
+	}
+	return g, err
 }
 
-// StartGroup starts several requests as one group of jobs.
-func (s *Service) StartGroup(ctx context.Context, n api.NewGroup) (api.Group, error) {
-	return decode[api.Group](s.calls.StartGroup(ctx, n))
+// askAgain is how long something that is made in the background is waited for before it is asked for again.
+const askAgain = 500 * time.Millisecond
+
+// StartGroup starts the plan of a group, all of its requests or none.
+func (s *Service) StartGroup(ctx context.Context, plan string) (api.Group, error) {
+	return decode[api.Group](s.calls.StartGroup(ctx, api.NewGroup{Plan: plan}))
 }
 
 // Groups returns the newest groups of jobs.

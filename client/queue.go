@@ -37,10 +37,9 @@ func (s *Service) Limits(ctx context.Context) ([]api.Limit, error) {
 	return items[api.Limit](s.calls.ListLimits(ctx))
 }
 
-// SetLimit changes one.
-func (s *Service) SetLimit(ctx context.Context, l api.Limit) error {
-	_, err := decode[struct{}](s.calls.SetLimit(ctx, l))
-	return err
+// SetLimit changes one, and returns it as it holds now.
+func (s *Service) SetLimit(ctx context.Context, l api.Limit) (api.Limit, error) {
+	return decode[api.Limit](s.calls.SetLimit(ctx, &api.SetLimitParams{IfMatch: l.Etag}, l))
 }
 
 // RemoveLimit removes one, so that the one of its kind holds again.

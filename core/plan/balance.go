@@ -89,6 +89,32 @@ type Balance struct {
 // spare is the part of a pool that is kept free.
 const spare = 0.05
 
+// Kinds of balances.
+const (
+	KindDrain  = "drain"  // empty a pool
+	KindSpread = "spread" // have pools be equally full
+)
+
+// BalanceRequest asks for a balance.
+type BalanceRequest struct {
+	Kind  string   `json:"kind"`
+	Pools []string `json:"pools"`        // the one to drain, or those to spread load between
+	To    []string `json:"to,omitempty"` // pools to drain into; nil for all others that can be written to
+}
+
+// Validate returns an error that wraps ErrRequest when it makes no sense.
+func (r BalanceRequest) Validate() error {
+	switch {
+	case r.Kind != KindDrain && r.Kind != KindSpread:
+		return fmt.Errorf("%w: the kind of a balance is %s or %s", ErrRequest, KindDrain, KindSpread)
+	case r.Kind == KindDrain && len(r.Pools) != 1:
+		return fmt.Errorf("%w: one pool is drained at a time", ErrRequest)
+	case r.Kind == KindSpread && len(r.Pools) < 2:
+		return fmt.Errorf("%w: load is spread between two pools at least", ErrRequest)
+	}
+	return nil
+}
+
 // Drain plans to empty a pool into others: the largest first, each to the pool that is least full and accepts it. The disks of a machine
 // stay together, where one pool takes them all.
 func Drain(from PoolState, to []PoolState, loads []Load) Balance {

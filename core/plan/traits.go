@@ -103,3 +103,10 @@ func Narrow(a, b []Accepted) (both []Accepted, err error) {
 	}
 	return both, nil
 }
+
+// Combined are the rules of traits, with what no trait says as it is in these.
+func (r Rules) Combined(traits []string) (Rules, error) {
+	c, err := Combine(traits)
+	c.Owner, c.Mode, c.LargestDisk = r.Owner, r.Mode, r.LargestDisk
+	return c, err
+}

@@ -28,7 +28,7 @@ func (g *gate) check(c *gin.Context) {
 		return
 	}
 	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
-		if !g.service.TokenIsValid(token) {
+		if !g.service.Access.TokenIsValid(token) {
 			c.Set(whoKey, "a wrong token")
 			g.wrong(c, "the token is not the one of this service; the client finds it in BAGAGLIO_TOKEN or in the state folder's file \"token\"")
 			return
@@ -38,7 +38,7 @@ func (g *gate) check(c *gin.Context) {
 	}
 	session, err := c.Cookie(sessionCookie)
 	if err == nil {
-		valid, err := g.service.SessionIsValid(c, session)
+		valid, err := g.service.Access.SessionIsValid(c, session)
 		if err != nil {
 			problem(c, err)
 			return
@@ -61,7 +61,7 @@ func (g *gate) check(c *gin.Context) {
 
 // enter begins a session for who comes by a link.
 func (g *gate) enter(c *gin.Context) {
-	session, expires, ok, err := g.service.Enter(c, c.Query("key"))
+	session, expires, ok, err := g.service.Access.Enter(c, c.Query("key"))
 	switch {
 	case err == nil && !ok && g.refusals.tooMany(c.ClientIP()):
 		g.refuse(c, http.StatusTooManyRequests, "too many wrong tokens or links came from there: wait a little")

@@ -43,11 +43,11 @@ func (c collector) Describe(out chan<- *prometheus.Desc) { prometheus.DescribeBy
 func (c collector) Collect(out chan<- prometheus.Metric) {
 	ctx := context.Background()
 	writable := 1.0
-	if _, problem := c.service.Unwell(); problem != nil {
+	if _, problem := c.service.Records.Unwell(); problem != nil {
 		writable = 0
 	}
 	out <- prometheus.MustNewConstMetric(recordsDesc, prometheus.GaugeValue, writable)
-	counts, err := c.service.CountJobs(ctx)
+	counts, err := c.service.Records.CountJobs(ctx)
 	if err != nil {
 		out <- prometheus.NewInvalidMetric(jobsDesc, err)
 		return
@@ -55,16 +55,16 @@ func (c collector) Collect(out chan<- prometheus.Metric) {
 	for state, n := range counts {
 		out <- prometheus.MustNewConstMetric(jobsDesc, prometheus.GaugeValue, float64(n), string(state))
 	}
-	out <- prometheus.MustNewConstMetric(writeDesc, prometheus.GaugeValue, c.service.LongestWrite().Seconds())
-	pools, err := c.service.Pools(ctx)
+	out <- prometheus.MustNewConstMetric(writeDesc, prometheus.GaugeValue, c.service.Records.LongestWrite().Seconds())
+	pools, err := c.service.Places.Pools(ctx)
 	if err != nil {
 		out <- prometheus.NewInvalidMetric(freeDesc, err)
 		return
 	}
 	for _, p := range pools {
-		if p.Reachable {
-			out <- prometheus.MustNewConstMetric(freeDesc, prometheus.GaugeValue, float64(p.Free), p.Name)
-			out <- prometheus.MustNewConstMetric(totalDesc, prometheus.GaugeValue, float64(p.Total), p.Name)
+		if p.Problem == nil {
+			out <- prometheus.MustNewConstMetric(freeDesc, prometheus.GaugeValue, float64(p.Space.Free), p.Name)
+			out <- prometheus.MustNewConstMetric(totalDesc, prometheus.GaugeValue, float64(p.Space.Total), p.Name)
 		}
 	}
 }

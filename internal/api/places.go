@@ -2,84 +2,128 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"net/url"
 
 	spec "bagaglio/api"
+	"bagaglio/core/plan"
+	"bagaglio/internal/places"
+	"bagaglio/internal/records"
+	"bagaglio/internal/store"
 
 	"github.com/gin-gonic/gin"
 )
 
 func (s *server) ListHosts(ctx context.Context, _ ListHostsRequestObject) (ListHostsResponseObject, error) {
-	hosts, err := s.service.Hosts(ctx)
-	return ListHosts200JSONResponse{Items: hosts}, err
+	hosts, err := s.service.Places.Hosts(ctx)
+	return ListHosts200JSONResponse{Items: views(hosts, viewHost)}, err
+}
+
+func (s *server) GetHost(ctx context.Context, r GetHostRequestObject) (GetHostResponseObject, error) {
+	host, err := s.service.Places.Host(ctx, r.Host)
+	v := viewHost(host)
+	tagged(ctx, v.Etag)
+	return GetHost200JSONResponse(v), err
 }
 
 func (s *server) AddHost(ctx context.Context, r AddHostRequestObject) (AddHostResponseObject, error) {
-	host, err := s.service.AddHost(ctx, *r.Body)
-	ctx.(*gin.Context).Set(subjectKey, "host "+r.Body.Name)
+	n := r.Body
+	change := places.HostChange{Address: &n.Address, User: n.User, TrustedKey: n.TrustedKey, Login: login(n.Login)}
+	host, err := s.service.Places.AddHost(ctx, n.Name, string(n.Kind), change)
+	ctx.(*gin.Context).Set(subjectKey, "host "+n.Name)
 	if err == nil {
 		created(ctx, "/v1/hosts/"+url.PathEscape(host.Name))
 	}
-	return AddHost201JSONResponse(host), err
+	return AddHost201JSONResponse(viewHost(host)), err
+}
+
+func login(s *spec.Secrets) *places.Login {
+	if s == nil {
+		return nil
+	}
+	return &places.Login{Agent: s.Agent, Key: s.Key, Passphrase: s.Passphrase, Password: s.Password}
 }
 
 func (s *server) ChangeHost(ctx context.Context, r ChangeHostRequestObject) (ChangeHostResponseObject, error) {
-	host, err := s.service.ChangeHost(ctx, r.Host, *r.Body)
-	return ChangeHost200JSONResponse(host), err
+	now := func() (string, error) {
+		host, err := s.service.Places.Host(ctx, r.Host)
+		return viewHost(host).Etag, err
+	}
+	var v spec.Host
+	err := s.change(r.Params.IfMatch, now, func() error {
+		c := r.Body
+		host, err := s.service.Places.ChangeHost(
+			ctx, r.Host, places.HostChange{Address: c.Address, User: c.User, TrustedKey: c.TrustedKey, Login: login(c.Login)})
+		v = viewHost(host)
+		return err
+	})
+	tagged(ctx, v.Etag)
+	return ChangeHost200JSONResponse(v), err
 }
 
 func (s *server) RemoveHost(ctx context.Context, r RemoveHostRequestObject) (RemoveHostResponseObject, error) {
-	return RemoveHost204Response{}, s.service.RemoveHost(ctx, r.Host)
+	return RemoveHost204Response{}, s.service.Places.RemoveHost(ctx, r.Host)
 }
 
 func (s *server) TestHost(ctx context.Context, r TestHostRequestObject) (TestHostResponseObject, error) {
-	trial, err := s.service.TestHost(ctx, r.Host)
-	return TestHost200JSONResponse(trial), err
+	trial, err := s.service.Places.TestHost(ctx, r.Host)
+	return TestHost200JSONResponse(viewTrial(trial)), err
 }
 
 func (s *server) ListTraits(context.Context, ListTraitsRequestObject) (ListTraitsResponseObject, error) {
-	return ListTraits200JSONResponse{Items: s.service.Traits()}, nil
+	return ListTraits200JSONResponse{Items: views(plan.Traits, viewTrait)}, nil
 }
 
 func (s *server) ListPools(ctx context.Context, _ ListPoolsRequestObject) (ListPoolsResponseObject, error) {
-	pools, err := s.service.Pools(ctx)
-	return ListPools200JSONResponse{Items: pools}, err
+	pools, err := s.service.Places.Pools(ctx)
+	return ListPools200JSONResponse{Items: views(pools, viewPool)}, err
 }
 
 func (s *server) GetPool(ctx context.Context, r GetPoolRequestObject) (GetPoolResponseObject, error) {
-	pool, err := s.service.Pool(ctx, r.Pool)
-	tagged(ctx, pool.Etag)
-	return GetPool200JSONResponse(pool), err
+	pool, err := s.service.Places.Pool(ctx, r.Pool)
+	v := viewPool(pool)
+	tagged(ctx, v.Etag)
+	return GetPool200JSONResponse(v), err
 }
 
 func (s *server) AddPool(ctx context.Context, r AddPoolRequestObject) (AddPoolResponseObject, error) {
-	pool, err := s.service.AddPool(ctx, *r.Body)
-	ctx.(*gin.Context).Set(subjectKey, "pool "+r.Body.Name)
+	n := r.Body
+	pool, err := s.service.Places.AddPool(
+		ctx, store.Pool{Name: n.Name, Host: or(n.Host, ""), Folder: n.Folder, Rules: or(n.Rules, plan.Rules{})}, or(n.Nested, false))
+	ctx.(*gin.Context).Set(subjectKey, "pool "+n.Name)
 	if err == nil {
 		created(ctx, "/v1/pools/"+url.PathEscape(pool.Name))
 	}
-	return AddPool201JSONResponse(pool), err
+	return AddPool201JSONResponse(viewPool(pool)), err
 }
 
 func (s *server) ChangePool(ctx context.Context, r ChangePoolRequestObject) (ChangePoolResponseObject, error) {
-	var pool spec.Pool
-	now := func() (string, error) {
-		pool, err := s.service.Pool(ctx, r.Pool)
-		return pool.Etag, err
+	rules := r.Body.Rules
+	if r.Body.Traits != nil {
+		var err error
+		if rules, err = rules.Combined(*r.Body.Traits); err != nil {
+			return nil, fmt.Errorf("%w: %w", records.ErrInvalid, err)
+		}
 	}
-	err := s.change(r.Params.IfMatch, now, func() (err error) {
-		pool, err = s.service.ChangePool(ctx, r.Pool, *r.Body)
+	now := func() (string, error) {
+		pool, err := s.service.Places.Pool(ctx, r.Pool)
+		return viewPool(pool).Etag, err
+	}
+	var v spec.Pool
+	err := s.change(r.Params.IfMatch, now, func() error {
+		pool, err := s.service.Places.ChangePool(ctx, r.Pool, rules)
+		v = viewPool(pool)
 		return err
 	})
-	tagged(ctx, pool.Etag)
-	return ChangePool200JSONResponse(pool), err
+	tagged(ctx, v.Etag)
+	return ChangePool200JSONResponse(v), err
 }
 
 func (s *server) TestPool(ctx context.Context, r TestPoolRequestObject) (TestPoolResponseObject, error) {
-	trial, err := s.service.TestPool(ctx, r.Pool, r.Params.WithoutDrive != nil && *r.Params.WithoutDrive)
-	return TestPool200JSONResponse(trial), err
+	trial, err := s.service.Places.TestPool(ctx, r.Pool, or(r.Params.WithoutDrive, false))
+	return TestPool200JSONResponse(viewTrial(trial)), err
 }
 
 func (s *server) RemovePool(ctx context.Context, r RemovePoolRequestObject) (RemovePoolResponseObject, error) {
-	return RemovePool204Response{}, s.service.RemovePool(ctx, r.Pool)
+	return RemovePool204Response{}, s.service.Places.RemovePool(ctx, r.Pool)
 }

@@ -14,7 +14,8 @@ import (
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/local"
-	"bagaglio/internal/service"
+	"bagaglio/internal/planner"
+	"bagaglio/internal/records"
 	"bagaglio/internal/store"
 
 	"github.com/gin-gonic/gin"
@@ -31,9 +32,9 @@ var classes = []struct {
 	{is(step.ErrBlocked), "blocked", http.StatusConflict},
 	{isA[*store.LeasedError], "in-use", http.StatusConflict},
 	{is(step.ErrInUse), "in-use", http.StatusConflict},
-	{is(service.ErrState), "state", http.StatusConflict},
+	{is(records.ErrState), "state", http.StatusConflict},
 	{is(errChanged), "changed", http.StatusPreconditionFailed},
-	{is(service.ErrInvalid), "invalid", http.StatusBadRequest},
+	{is(records.ErrInvalid), "invalid", http.StatusBadRequest},
 	{is(plan.ErrRequest), "invalid", http.StatusBadRequest},
 	{store.CannotWrite, "records", http.StatusServiceUnavailable},
 	{isA[*storage.HostKeyError], "host-key", http.StatusConflict},
@@ -63,7 +64,7 @@ func isA[E error](err error) bool {
 
 // problem ends a request with what went wrong (RFC 9457).
 func problem(c *gin.Context, err error) {
-	err = service.Unwritten(err)
+	err = records.Unwritten(err)
 	p := spec.Problem{Type: plainProblem, Status: http.StatusInternalServerError, Detail: err.Error()}
 	for _, class := range classes {
 		if class.is(err) {
@@ -71,7 +72,7 @@ func problem(c *gin.Context, err error) {
 			break
 		}
 	}
-	var blocked *service.BlockedError
+	var blocked *planner.BlockedError
 	if errors.As(err, &blocked) {
 		p.Checks = &blocked.Checks
 	}

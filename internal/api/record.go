@@ -29,7 +29,7 @@ var deeds = map[string]string{
 	"POST /v1/hosts/:host/test":               "tried the host out",
 	"PATCH /v1/pools/:pool":                   "changed the rules of the pool",
 	"POST /v1/pools/:pool/test":               "tried the pool out",
-	"DELETE /v1/pools/:pool/look":             "ended the look through the pool",
+	"POST /v1/pools/:pool/stop-looking":       "ended the look through the pool",
 	"POST /v1/pools":                          "added a pool",
 	"DELETE /v1/pools/:pool":                  "forgot the pool",
 	"POST /v1/pools/:pool/held/:held/restore": "restored what was held",
@@ -43,7 +43,8 @@ var deeds = map[string]string{
 	"POST /v1/jobs/:job/resume":               "let go on",
 	"POST /v1/jobs/:job/move":                 "moved in the queue",
 	"POST /v1/jobs/:job/cancel":               "cancelled",
-	"DELETE /v1/jobs/:job/leases":             "freed what it had left over",
+	"POST /v1/jobs/:job/free-leases":          "freed what it had left over",
+	"POST /v1/jobs/:job/answer":               "answered",
 	"PUT /v1/limits":                          "changed a limit",
 	"DELETE /v1/limits":                       "removed a limit",
 }
@@ -64,7 +65,7 @@ func (g *gate) record(c *gin.Context) {
 		return
 	}
 	if method == http.MethodGet || method == http.MethodHead || path == "" || path == "/v1/plans" ||
-		path == "/v1/balance" { // a plan changes nothing
+		path == "/v1/group-plans" { // a plan changes nothing
 		return
 	}
 	who := orNobody(c.GetString(whoKey))
@@ -75,7 +76,7 @@ func (g *gate) record(c *gin.Context) {
 	if c.Writer.Status() >= http.StatusBadRequest {
 		result = http.StatusText(c.Writer.Status()) + ": " + c.GetString(detailKey)
 	}
-	g.service.Note(who, c.ClientIP(), what, short(subject(c)), result[:min(len(result), 10*maxNoted)])
+	g.service.Records.Note(who, c.ClientIP(), what, short(subject(c)), result[:min(len(result), 10*maxNoted)])
 }
 
 func orNobody(who string) string {

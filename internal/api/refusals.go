@@ -83,7 +83,7 @@ func (g *gate) note(who, origin, what, result string) {
 	if more > 0 {
 		result += fmt.Sprintf(" (and %d more that were refused from there since the last line like this)", more)
 	}
-	g.service.Note(who, origin, what, "", result)
+	g.service.Records.Note(who, origin, what, "", result)
 }
 
 // refuse ends a request that is not let in, and its connection: nothing more of it is read.

@@ -20,9 +20,6 @@ import (
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
-	// PlanBalance Say how a pool would be drained, or load be spread between pools; nothing is touched
-	// (POST /v1/balance)
-	PlanBalance(c *gin.Context)
 	// MakeConsoleLink Make a link that opens the console once
 	// (POST /v1/console-links)
 	MakeConsoleLink(c *gin.Context)
@@ -32,10 +29,16 @@ type ServerInterface interface {
 	// ListFormats Formats and layouts that can be written
 	// (GET /v1/formats)
 	ListFormats(c *gin.Context)
+	// PlanGroup Say what several requests would do together, or those that drain a pool or spread load between pools; nothing is touched
+	// (POST /v1/group-plans)
+	PlanGroup(c *gin.Context)
+	// GetGroupPlan The plan of a group, for a day
+	// (GET /v1/group-plans/{plan})
+	GetGroupPlan(c *gin.Context, plan string)
 	// ListGroups Groups of jobs, the newest first
 	// (GET /v1/groups)
 	ListGroups(c *gin.Context)
-	// StartGroup Start several requests as one group of jobs
+	// StartGroup Start the plan of a group, all of its requests or none
 	// (POST /v1/groups)
 	StartGroup(c *gin.Context)
 	// GetGroup One group
@@ -59,9 +62,12 @@ type ServerInterface interface {
 	// RemoveHost Forget a host that has no pools
 	// (DELETE /v1/hosts/{host})
 	RemoveHost(c *gin.Context, host HostName)
+	// GetHost One host
+	// (GET /v1/hosts/{host})
+	GetHost(c *gin.Context, host HostName)
 	// ChangeHost Change how a host is reached, or which key of it is trusted
 	// (PATCH /v1/hosts/{host})
-	ChangeHost(c *gin.Context, host HostName)
+	ChangeHost(c *gin.Context, host HostName, params ChangeHostParams)
 	// TestHost Try a host out, step by step: reach it, log in
 	// (POST /v1/hosts/{host}/test)
 	TestHost(c *gin.Context, host HostName)
@@ -87,7 +93,7 @@ type ServerInterface interface {
 	// (POST /v1/jobs/{job}/cancel)
 	CancelJob(c *gin.Context, job JobID)
 	// FreeLeases Free what an ended job left over
-	// (DELETE /v1/jobs/{job}/leases)
+	// (POST /v1/jobs/{job}/free-leases)
 	FreeLeases(c *gin.Context, job JobID)
 	// MoveJob Change the place of a waiting job in the queue
 	// (POST /v1/jobs/{job}/move)
@@ -112,7 +118,7 @@ type ServerInterface interface {
 	ListLimits(c *gin.Context)
 	// SetLimit Change a limit, also for jobs that run
 	// (PUT /v1/limits)
-	SetLimit(c *gin.Context)
+	SetLimit(c *gin.Context, params SetLimitParams)
 	// ListEvents Who did what, when, from where, and what came of it; the newest first
 	// (GET /v1/log)
 	ListEvents(c *gin.Context, params ListEventsParams)
@@ -149,9 +155,12 @@ type ServerInterface interface {
 	// RestoreHeld Give what is held its name back
 	// (POST /v1/pools/{pool}/held/{held}/restore)
 	RestoreHeld(c *gin.Context, pool PoolName, held string, params RestoreHeldParams)
-	// StopLooking End the look through a pool that is under way; what was found so far stays listed
-	// (DELETE /v1/pools/{pool}/look)
+	// StopLooking End the look through a pool that is under way
+	// (POST /v1/pools/{pool}/stop-looking)
 	StopLooking(c *gin.Context, pool PoolName)
+	// ListStrays The files in a pool that belong to no disk, as of when the list of its disks is
+	// (GET /v1/pools/{pool}/strays)
+	ListStrays(c *gin.Context, pool PoolName, params ListStraysParams)
 	// TestPool Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
 	// (POST /v1/pools/{pool}/test)
 	TestPool(c *gin.Context, pool PoolName, params TestPoolParams)
@@ -177,19 +186,6 @@ type ServerInterfaceWrapper struct {
 }
 
 type MiddlewareFunc func(c *gin.Context)
-
-// PlanBalance operation middleware
-func (siw *ServerInterfaceWrapper) PlanBalance(c *gin.Context) {
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.PlanBalance(c)
-}
 
 // MakeConsoleLink operation middleware
 func (siw *ServerInterfaceWrapper) MakeConsoleLink(c *gin.Context) {
@@ -242,6 +238,44 @@ func (siw *ServerInterfaceWrapper) ListFormats(c *gin.Context) {
 	}
 
 	siw.Handler.ListFormats(c)
+}
+
+// PlanGroup operation middleware
+func (siw *ServerInterfaceWrapper) PlanGroup(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PlanGroup(c)
+}
+
+// GetGroupPlan operation middleware
+func (siw *ServerInterfaceWrapper) GetGroupPlan(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "plan" -------------
+	var plan string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", c.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter plan: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetGroupPlan(c, plan)
 }
 
 // ListGroups operation middleware
@@ -406,8 +440,8 @@ func (siw *ServerInterfaceWrapper) RemoveHost(c *gin.Context) {
 	siw.Handler.RemoveHost(c, host)
 }
 
-// ChangeHost operation middleware
-func (siw *ServerInterfaceWrapper) ChangeHost(c *gin.Context) {
+// GetHost operation middleware
+func (siw *ServerInterfaceWrapper) GetHost(c *gin.Context) {
 
 	var err error
 	_ = err
@@ -428,7 +462,56 @@ func (siw *ServerInterfaceWrapper) ChangeHost(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ChangeHost(c, host)
+	siw.Handler.GetHost(c, host)
+}
+
+// ChangeHost operation middleware
+func (siw *ServerInterfaceWrapper) ChangeHost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeHostParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for If-Match, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter If-Match: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeHost(c, host, params)
 }
 
 // TestHost operation middleware
@@ -824,6 +907,27 @@ func (siw *ServerInterfaceWrapper) RemoveLimit(c *gin.Context) {
 		return
 	}
 
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for If-Match, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter If-Match: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -850,6 +954,33 @@ func (siw *ServerInterfaceWrapper) ListLimits(c *gin.Context) {
 // SetLimit operation middleware
 func (siw *ServerInterfaceWrapper) SetLimit(c *gin.Context) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetLimitParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for If-Match, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter If-Match: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -857,7 +988,7 @@ func (siw *ServerInterfaceWrapper) SetLimit(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.SetLimit(c)
+	siw.Handler.SetLimit(c, params)
 }
 
 // ListEvents operation middleware
@@ -1176,14 +1307,6 @@ func (siw *ServerInterfaceWrapper) ListDisks(c *gin.Context) {
 		return
 	}
 
-	// ------------- Optional query parameter "offset" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
-		return
-	}
-
 	// ------------- Optional query parameter "limit" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
@@ -1192,11 +1315,11 @@ func (siw *ServerInterfaceWrapper) ListDisks(c *gin.Context) {
 		return
 	}
 
-	// ------------- Optional query parameter "strays_offset" -------------
+	// ------------- Optional query parameter "cursor" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "strays_offset", c.Request.URL.Query(), &params.StraysOffset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter strays_offset: %w", err), http.StatusBadRequest)
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -1312,6 +1435,50 @@ func (siw *ServerInterfaceWrapper) StopLooking(c *gin.Context) {
 	}
 
 	siw.Handler.StopLooking(c, pool)
+}
+
+// ListStrays operation middleware
+func (siw *ServerInterfaceWrapper) ListStrays(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListStraysParams
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListStrays(c, pool, params)
 }
 
 // TestPool operation middleware
@@ -1452,6 +1619,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/v1/hosts", wrapper.ListHosts)
 	router.POST(options.BaseURL+"/v1/hosts", wrapper.AddHost)
 	router.DELETE(options.BaseURL+"/v1/hosts/:host", wrapper.RemoveHost)
+	router.GET(options.BaseURL+"/v1/hosts/:host", wrapper.GetHost)
 	router.PATCH(options.BaseURL+"/v1/hosts/:host", wrapper.ChangeHost)
 	router.POST(options.BaseURL+"/v1/hosts/:host/test", wrapper.TestHost)
 	router.GET(options.BaseURL+"/v1/traits", wrapper.ListTraits)
@@ -1462,7 +1630,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PATCH(options.BaseURL+"/v1/pools/:pool", wrapper.ChangePool)
 	router.POST(options.BaseURL+"/v1/pools/:pool/test", wrapper.TestPool)
 	router.GET(options.BaseURL+"/v1/pools/:pool/disks", wrapper.ListDisks)
-	router.DELETE(options.BaseURL+"/v1/pools/:pool/look", wrapper.StopLooking)
+	router.POST(options.BaseURL+"/v1/pools/:pool/stop-looking", wrapper.StopLooking)
+	router.GET(options.BaseURL+"/v1/pools/:pool/strays", wrapper.ListStrays)
 	router.GET(options.BaseURL+"/v1/pools/:pool/disk", wrapper.LookAtDisk)
 	router.POST(options.BaseURL+"/v1/plans", wrapper.MakePlan)
 	router.GET(options.BaseURL+"/v1/plans/:plan", wrapper.GetPlan)
@@ -1478,7 +1647,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/v1/jobs/:job/again", wrapper.StartAgain)
 	router.GET(options.BaseURL+"/v1/jobs/:job/receipt", wrapper.GetReceipt)
 	router.GET(options.BaseURL+"/v1/receipts", wrapper.ListSeals)
-	router.POST(options.BaseURL+"/v1/balance", wrapper.PlanBalance)
+	router.POST(options.BaseURL+"/v1/group-plans", wrapper.PlanGroup)
+	router.GET(options.BaseURL+"/v1/group-plans/:plan", wrapper.GetGroupPlan)
 	router.GET(options.BaseURL+"/v1/groups", wrapper.ListGroups)
 	router.POST(options.BaseURL+"/v1/groups", wrapper.StartGroup)
 	router.GET(options.BaseURL+"/v1/groups/:group", wrapper.GetGroup)
@@ -1487,7 +1657,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/v1/limits", wrapper.ListLimits)
 	router.PUT(options.BaseURL+"/v1/limits", wrapper.SetLimit)
 	router.GET(options.BaseURL+"/v1/leases", wrapper.ListLeases)
-	router.DELETE(options.BaseURL+"/v1/jobs/:job/leases", wrapper.FreeLeases)
+	router.POST(options.BaseURL+"/v1/jobs/:job/free-leases", wrapper.FreeLeases)
 	router.GET(options.BaseURL+"/v1/held", wrapper.ListHeld)
 	router.DELETE(options.BaseURL+"/v1/pools/:pool/held/:held", wrapper.DropHeld)
 	router.POST(options.BaseURL+"/v1/pools/:pool/held/:held/restore", wrapper.RestoreHeld)
@@ -1495,45 +1665,6 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
-
-type PlanBalanceRequestObject struct {
-	Body *PlanBalanceJSONRequestBody
-}
-
-type PlanBalanceResponseObject interface {
-	VisitPlanBalanceResponse(w http.ResponseWriter) error
-}
-
-type PlanBalance200JSONResponse Balance
-
-func (response PlanBalance200JSONResponse) VisitPlanBalanceResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type PlanBalancedefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response PlanBalancedefaultApplicationProblemPlusJSONResponse) VisitPlanBalanceResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
 
 type MakeConsoleLinkRequestObject struct {
 }
@@ -1668,6 +1799,84 @@ type ListFormatsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListFormatsdefaultApplicationProblemPlusJSONResponse) VisitListFormatsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanGroupRequestObject struct {
+	Body *PlanGroupJSONRequestBody
+}
+
+type PlanGroupResponseObject interface {
+	VisitPlanGroupResponse(w http.ResponseWriter) error
+}
+
+type PlanGroup201JSONResponse GroupPlan
+
+func (response PlanGroup201JSONResponse) VisitPlanGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanGroupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlanGroupdefaultApplicationProblemPlusJSONResponse) VisitPlanGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetGroupPlanRequestObject struct {
+	Plan string `json:"plan"`
+}
+
+type GetGroupPlanResponseObject interface {
+	VisitGetGroupPlanResponse(w http.ResponseWriter) error
+}
+
+type GetGroupPlan200JSONResponse GroupPlan
+
+func (response GetGroupPlan200JSONResponse) VisitGetGroupPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetGroupPlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetGroupPlandefaultApplicationProblemPlusJSONResponse) VisitGetGroupPlanResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2035,9 +2244,49 @@ func (response RemoveHostdefaultApplicationProblemPlusJSONResponse) VisitRemoveH
 	return err
 }
 
-type ChangeHostRequestObject struct {
+type GetHostRequestObject struct {
 	Host HostName `json:"host"`
-	Body *ChangeHostJSONRequestBody
+}
+
+type GetHostResponseObject interface {
+	VisitGetHostResponse(w http.ResponseWriter) error
+}
+
+type GetHost200JSONResponse Host
+
+func (response GetHost200JSONResponse) VisitGetHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHostdefaultApplicationProblemPlusJSONResponse) VisitGetHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeHostRequestObject struct {
+	Host   HostName `json:"host"`
+	Params ChangeHostParams
+	Body   *ChangeHostJSONRequestBody
 }
 
 type ChangeHostResponseObject interface {
@@ -2717,19 +2966,26 @@ func (response ListLimitsdefaultApplicationProblemPlusJSONResponse) VisitListLim
 }
 
 type SetLimitRequestObject struct {
-	Body *SetLimitJSONRequestBody
+	Params SetLimitParams
+	Body   *SetLimitJSONRequestBody
 }
 
 type SetLimitResponseObject interface {
 	VisitSetLimitResponse(w http.ResponseWriter) error
 }
 
-type SetLimit204Response struct {
-}
+type SetLimit200JSONResponse Limit
 
-func (response SetLimit204Response) VisitSetLimitResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
+func (response SetLimit200JSONResponse) VisitSetLimitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
 }
 
 type SetLimitdefaultApplicationProblemPlusJSONResponse struct {
@@ -3244,6 +3500,46 @@ func (response StopLookingdefaultApplicationProblemPlusJSONResponse) VisitStopLo
 	return err
 }
 
+type ListStraysRequestObject struct {
+	Pool   PoolName `json:"pool"`
+	Params ListStraysParams
+}
+
+type ListStraysResponseObject interface {
+	VisitListStraysResponse(w http.ResponseWriter) error
+}
+
+type ListStrays200JSONResponse StrayList
+
+func (response ListStrays200JSONResponse) VisitListStraysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListStraysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListStraysdefaultApplicationProblemPlusJSONResponse) VisitListStraysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type TestPoolRequestObject struct {
 	Pool   PoolName `json:"pool"`
 	Params TestPoolParams
@@ -3433,9 +3729,6 @@ func (response GetVersiondefaultApplicationProblemPlusJSONResponse) VisitGetVers
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
-	// PlanBalance Say how a pool would be drained, or load be spread between pools; nothing is touched
-	// (POST /v1/balance)
-	PlanBalance(ctx context.Context, request PlanBalanceRequestObject) (PlanBalanceResponseObject, error)
 	// MakeConsoleLink Make a link that opens the console once
 	// (POST /v1/console-links)
 	MakeConsoleLink(ctx context.Context, request MakeConsoleLinkRequestObject) (MakeConsoleLinkResponseObject, error)
@@ -3445,10 +3738,16 @@ type StrictServerInterface interface {
 	// ListFormats Formats and layouts that can be written
 	// (GET /v1/formats)
 	ListFormats(ctx context.Context, request ListFormatsRequestObject) (ListFormatsResponseObject, error)
+	// PlanGroup Say what several requests would do together, or those that drain a pool or spread load between pools; nothing is touched
+	// (POST /v1/group-plans)
+	PlanGroup(ctx context.Context, request PlanGroupRequestObject) (PlanGroupResponseObject, error)
+	// GetGroupPlan The plan of a group, for a day
+	// (GET /v1/group-plans/{plan})
+	GetGroupPlan(ctx context.Context, request GetGroupPlanRequestObject) (GetGroupPlanResponseObject, error)
 	// ListGroups Groups of jobs, the newest first
 	// (GET /v1/groups)
 	ListGroups(ctx context.Context, request ListGroupsRequestObject) (ListGroupsResponseObject, error)
-	// StartGroup Start several requests as one group of jobs
+	// StartGroup Start the plan of a group, all of its requests or none
 	// (POST /v1/groups)
 	StartGroup(ctx context.Context, request StartGroupRequestObject) (StartGroupResponseObject, error)
 	// GetGroup One group
@@ -3472,6 +3771,9 @@ type StrictServerInterface interface {
 	// RemoveHost Forget a host that has no pools
 	// (DELETE /v1/hosts/{host})
 	RemoveHost(ctx context.Context, request RemoveHostRequestObject) (RemoveHostResponseObject, error)
+	// GetHost One host
+	// (GET /v1/hosts/{host})
+	GetHost(ctx context.Context, request GetHostRequestObject) (GetHostResponseObject, error)
 	// ChangeHost Change how a host is reached, or which key of it is trusted
 	// (PATCH /v1/hosts/{host})
 	ChangeHost(ctx context.Context, request ChangeHostRequestObject) (ChangeHostResponseObject, error)
@@ -3500,7 +3802,7 @@ type StrictServerInterface interface {
 	// (POST /v1/jobs/{job}/cancel)
 	CancelJob(ctx context.Context, request CancelJobRequestObject) (CancelJobResponseObject, error)
 	// FreeLeases Free what an ended job left over
-	// (DELETE /v1/jobs/{job}/leases)
+	// (POST /v1/jobs/{job}/free-leases)
 	FreeLeases(ctx context.Context, request FreeLeasesRequestObject) (FreeLeasesResponseObject, error)
 	// MoveJob Change the place of a waiting job in the queue
 	// (POST /v1/jobs/{job}/move)
@@ -3562,9 +3864,12 @@ type StrictServerInterface interface {
 	// RestoreHeld Give what is held its name back
 	// (POST /v1/pools/{pool}/held/{held}/restore)
 	RestoreHeld(ctx context.Context, request RestoreHeldRequestObject) (RestoreHeldResponseObject, error)
-	// StopLooking End the look through a pool that is under way; what was found so far stays listed
-	// (DELETE /v1/pools/{pool}/look)
+	// StopLooking End the look through a pool that is under way
+	// (POST /v1/pools/{pool}/stop-looking)
 	StopLooking(ctx context.Context, request StopLookingRequestObject) (StopLookingResponseObject, error)
+	// ListStrays The files in a pool that belong to no disk, as of when the list of its disks is
+	// (GET /v1/pools/{pool}/strays)
+	ListStrays(ctx context.Context, request ListStraysRequestObject) (ListStraysResponseObject, error)
 	// TestPool Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
 	// (POST /v1/pools/{pool}/test)
 	TestPool(ctx context.Context, request TestPoolRequestObject) (TestPoolResponseObject, error)
@@ -3639,48 +3944,6 @@ type strictHandler struct {
 	options     StrictGinServerOptions
 }
 
-// PlanBalance operation middleware
-func (sh *strictHandler) PlanBalance(ctx *gin.Context) {
-	var request PlanBalanceRequestObject
-
-	var body PlanBalanceJSONRequestBody
-	var err error
-	// A request validator built on kin-openapi's openapi3filter with
-	// KeepValidatedValue leaves the value it validated on the body. Bind
-	// that value, matching member names exactly, so the handler receives
-	// what was validated instead of a second, case-insensitive decode.
-	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-		err = ctx.ShouldBindJSON(&body)
-	} else if binding.Validator != nil {
-		// ShouldBindJSON runs the struct validator after decoding; keep that.
-		err = binding.Validator.ValidateStruct(&body)
-	}
-	if err != nil {
-		sh.options.RequestErrorHandlerFunc(ctx, err)
-		return
-	}
-	request.Body = &body
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.PlanBalance(ctx, request.(PlanBalanceRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "PlanBalance")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(PlanBalanceResponseObject); ok {
-		if err := validResponse.VisitPlanBalanceResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
 // MakeConsoleLink operation middleware
 func (sh *strictHandler) MakeConsoleLink(ctx *gin.Context) {
 	var request MakeConsoleLinkRequestObject
@@ -3748,6 +4011,74 @@ func (sh *strictHandler) ListFormats(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListFormatsResponseObject); ok {
 		if err := validResponse.VisitListFormatsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PlanGroup operation middleware
+func (sh *strictHandler) PlanGroup(ctx *gin.Context) {
+	var request PlanGroupRequestObject
+
+	var body PlanGroupJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PlanGroup(ctx, request.(PlanGroupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlanGroup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PlanGroupResponseObject); ok {
+		if err := validResponse.VisitPlanGroupResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetGroupPlan operation middleware
+func (sh *strictHandler) GetGroupPlan(ctx *gin.Context, plan string) {
+	var request GetGroupPlanRequestObject
+
+	request.Plan = plan
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetGroupPlan(ctx, request.(GetGroupPlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetGroupPlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetGroupPlanResponseObject); ok {
+		if err := validResponse.VisitGetGroupPlanResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -4014,11 +4345,38 @@ func (sh *strictHandler) RemoveHost(ctx *gin.Context, host HostName) {
 	}
 }
 
+// GetHost operation middleware
+func (sh *strictHandler) GetHost(ctx *gin.Context, host HostName) {
+	var request GetHostRequestObject
+
+	request.Host = host
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHost(ctx, request.(GetHostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHost")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetHostResponseObject); ok {
+		if err := validResponse.VisitGetHostResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ChangeHost operation middleware
-func (sh *strictHandler) ChangeHost(ctx *gin.Context, host HostName) {
+func (sh *strictHandler) ChangeHost(ctx *gin.Context, host HostName, params ChangeHostParams) {
 	var request ChangeHostRequestObject
 
 	request.Host = host
+	request.Params = params
 
 	var body ChangeHostJSONRequestBody
 	var err error
@@ -4542,8 +4900,10 @@ func (sh *strictHandler) ListLimits(ctx *gin.Context) {
 }
 
 // SetLimit operation middleware
-func (sh *strictHandler) SetLimit(ctx *gin.Context) {
+func (sh *strictHandler) SetLimit(ctx *gin.Context, params SetLimitParams) {
 	var request SetLimitRequestObject
+
+	request.Params = params
 
 	var body SetLimitJSONRequestBody
 	var err error
@@ -4968,6 +5328,33 @@ func (sh *strictHandler) StopLooking(ctx *gin.Context, pool PoolName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(StopLookingResponseObject); ok {
 		if err := validResponse.VisitStopLookingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListStrays operation middleware
+func (sh *strictHandler) ListStrays(ctx *gin.Context, pool PoolName, params ListStraysParams) {
+	var request ListStraysRequestObject
+
+	request.Pool = pool
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListStrays(ctx, request.(ListStraysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListStrays")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListStraysResponseObject); ok {
+		if err := validResponse.VisitListStraysResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -40,15 +40,15 @@ func (a *app) poolDisks() *cobra.Command {
 					return err
 				}
 			}
-			list, err := everything(cmd.Context(), service, args[0], p, false)
+			list, err := service.AllDisks(cmd.Context(), args[0], p)
 			if err != nil {
 				return err
 			}
 			a.remarkList(list)
 			if a.json {
-				return a.printJSON(list.Disks)
+				return a.printJSON(list.Items)
 			}
-			return table(a.out, diskRows(list.Disks, files))
+			return table(a.out, diskRows(list.Items, files))
 		}),
 	}
 	f := c.Flags()
@@ -60,19 +60,6 @@ func (a *app) poolDisks() *cobra.Command {
 	f.BoolVar(&files, "files", false, "show the files of each disk too")
 	a.jsonFlag(c)
 	return c
-}
-
-// everything asks for a list page by page, and if wanted for all files too that belong to no disk.
-func everything(ctx context.Context, service *client.Service, pool string, p api.ListDisksParams, strays bool) (api.DiskList, error) {
-	p.Limit, p.Offset, p.StraysOffset = ptr(1000), ptr(0), ptr(0)
-	all, err := service.ListDisks(ctx, pool, p)
-	for page := all; err == nil && (len(page.Disks) == *p.Limit || strays && len(page.Strays) > 0 && len(all.Strays) < all.StrayCount); {
-		*p.Offset, *p.StraysOffset = len(all.Disks), len(all.Strays)
-		if page, err = service.ListDisks(ctx, pool, p); err == nil {
-			all.Disks, all.Strays = append(all.Disks, page.Disks...), append(all.Strays, page.Strays...)
-		}
-	}
-	return all, err
 }
 
 func ptr[T any](v T) *T { return &v }
@@ -158,7 +145,7 @@ func diskRows(disks []api.DiskEntry, files bool) [][]string {
 }
 
 func (a *app) poolLook() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use:               "look NAME",
 		Short:             "Look through a pool now",
 		Args:              exactly(1),
@@ -173,10 +160,15 @@ func (a *app) poolLook() *cobra.Command {
 				return err
 			}
 			a.remarkList(list)
+			if a.json {
+				return a.printJSON(map[string]any{"pool": args[0], "disks": list.Total, "room": list.Room, "missed": list.Missed})
+			}
 			_, err = fmt.Fprintf(a.out, "%d disk(s), %s\n", list.Total, size(list.Room))
 			return err
 		}),
 	}
+	a.jsonFlag(c)
+	return c
 }
 
 // lookThrough has a pool looked through, and says how far that is. Interrupted, it ends it.

@@ -10,6 +10,7 @@ import (
 	"bagaglio/api"
 	"bagaglio/client"
 	"bagaglio/core/plan"
+	"bagaglio/core/step"
 
 	"github.com/spf13/cobra"
 )
@@ -19,10 +20,10 @@ func (a *app) poolDrain() *cobra.Command {
 		"drain NAME [TO...]",
 		"Empty a pool into others, to retire or upgrade its drive",
 		1,
-		func(pools []string) api.BalanceRequest {
-			r := api.BalanceRequest{Kind: api.Drain, Pools: pools[:1]}
+		func(pools []string) plan.BalanceRequest {
+			r := plan.BalanceRequest{Kind: plan.KindDrain, Pools: pools[:1]}
 			if len(pools) > 1 {
-				r.To = ptr(pools[1:])
+				r.To = pools[1:]
 			}
 			return r
 		},
@@ -34,15 +35,15 @@ func (a *app) poolSpread() *cobra.Command {
 		"spread NAME NAME...",
 		"Spread load between pools, so that they are about equally full",
 		2,
-		func(pools []string) api.BalanceRequest {
-			return api.BalanceRequest{Kind: api.Spread, Pools: pools}
+		func(pools []string) plan.BalanceRequest {
+			return plan.BalanceRequest{Kind: plan.KindSpread, Pools: pools}
 		},
 	)
 }
 
 // balance is a command that plans over many disks, and does it as a group of jobs.
-func (a *app) balance(use, short string, least int, request func(pools []string) api.BalanceRequest) *cobra.Command {
-	var planOnly, yes, wait bool
+func (a *app) balance(use, short string, least int, request func(pools []string) plan.BalanceRequest) *cobra.Command {
+	var planOnly, yes, wait, without bool
 	c := &cobra.Command{
 		Use: use, Short: short, ValidArgsFunction: a.completePools,
 		Args: func(_ *cobra.Command, args []string) error {
@@ -52,53 +53,87 @@ func (a *app) balance(use, short string, least int, request func(pools []string)
 			return nil
 		},
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
-			b, err := service.Balance(cmd.Context(), request(args))
+			name, r := strings.Fields(use)[0]+" "+strings.Join(args, " "), request(args)
+			g, err := service.PlanGroup(cmd.Context(), api.NewGroupPlan{Name: name, Balance: &r})
 			if err != nil {
 				return err
 			}
 			if planOnly && a.json {
-				return a.printJSON(b)
+				return a.printJSON(g)
 			}
-			if err := a.printBalance(b, planOnly); err != nil || planOnly {
+			if g.Problem != nil {
+				return errors.New(*g.Problem)
+			}
+			if err := a.printBalance(*g.Balanced, planOnly); err != nil {
 				return err
 			}
-			if len(b.Carries) == 0 {
+			if g, err = a.leaveOut(cmd.Context(), service, g, without); err != nil || planOnly {
+				return err
+			}
+			if len(g.Parts) == 0 {
 				a.remark("Nothing was done: no disk has to go anywhere, or none can.")
 				return nil
 			}
 			if !yes && !a.json && isTerminal(a.in) && isTerminal(a.notes) {
-				if err := a.ask(fmt.Sprintf("Move %d disks?", len(b.Carries))); err != nil {
+				if err := a.ask(fmt.Sprintf("Move %d disks?", len(g.Parts))); err != nil {
 					return err
 				}
 			}
-			n := api.NewGroup{Name: strings.Fields(use)[0] + " " + strings.Join(args, " ")}
-			for _, x := range b.Carries {
-				n.Requests = append(n.Requests, x.Request)
-			}
-			g, err := service.StartGroup(cmd.Context(), n)
+			started, err := service.StartGroup(cmd.Context(), g.Id)
 			if err != nil {
 				return err
 			}
 			a.remark(
 				"Group %s: %d job(s). See bagaglio group show %s; pause, resume or cancel it as a whole with bagaglio group.",
-				g.Id,
-				len(g.Jobs),
-				g.Id,
+				started.Id,
+				len(started.Jobs),
+				started.Id,
 			)
 			a.remark("What moves is held in its old pool for a while and takes its room there until then: see bagaglio held.")
 			if wait {
-				if g, err = awaitGroup(cmd.Context(), service, g); err != nil {
+				if started, err = awaitGroup(cmd.Context(), service, started); err != nil {
 					return err
 				}
 			}
-			return a.printGroup(g)
+			return a.printGroup(started)
 		}),
 	}
+	c.Flags().BoolVar(&without, "without-blocked", false, "leave out what a check blocks: otherwise nothing is started then")
 	c.Flags().BoolVar(&planOnly, "plan", false, "only say what would go where, and how full the pools were then")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	c.Flags().BoolVar(&wait, "wait", false, "return when all of it has ended")
 	a.jsonFlag(c)
 	return c
+}
+
+// leaveOut tells what a check blocks of a group. Where that is to be left out, it plans the others; otherwise it fails, as nothing can be started.
+func (a *app) leaveOut(ctx context.Context, service *client.Service, g api.GroupPlan, without bool) (api.GroupPlan, error) {
+	if !g.Blocked {
+		return g, nil
+	}
+	var others []plan.Request
+	for _, part := range g.Parts {
+		stop := slices.IndexFunc(part.Checks, func(c plan.Check) bool { return c.Severity == plan.Blocks })
+		if stop < 0 {
+			others = append(others, part.Request)
+			continue
+		}
+		a.remark("Blocked, %s: %s", part.Request.Source, part.Checks[stop].Message)
+	}
+	blocked := len(g.Parts) - len(others)
+	if !without {
+		return g, fmt.Errorf("%w: %d of %d, so nothing is started: settle that, or leave them out (--without-blocked)", step.ErrBlocked, blocked, len(g.Parts))
+	}
+	a.remark("%d of %d are left out.", blocked, len(g.Parts))
+	if len(others) == 0 {
+		g.Parts = nil
+		return g, nil
+	}
+	left, err := service.PlanGroup(ctx, api.NewGroupPlan{Name: g.Name, Requests: &others})
+	if err == nil && left.Blocked {
+		err = fmt.Errorf("%w: what is left is blocked too: see the plan again (--plan)", step.ErrBlocked)
+	}
+	return left, err
 }
 
 // awaitGroup returns when all jobs of a group have ended.
@@ -266,7 +301,7 @@ func (a *app) printGroup(g api.Group) error {
 }
 
 func (a *app) groupAct(act, short string) *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use: act + " GROUP", Short: short, Args: exactly(1),
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
 			g, err := service.ActOnGroup(cmd.Context(), args[0], act)
@@ -276,6 +311,8 @@ func (a *app) groupAct(act, short string) *cobra.Command {
 			return a.printGroup(g)
 		}),
 	}
+	a.jsonFlag(c)
+	return c
 }
 
 // completePools offers the names of pools that are not named yet.

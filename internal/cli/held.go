@@ -95,11 +95,16 @@ func (a *app) heldRestore() *cobra.Command {
 					return err
 				}
 			}
+			if a.json {
+				return a.printJSON(back)
+			}
 			a.remark("%s is back.", back.Path)
 			a.remarkMoved(back)
 			return nil
 		},
 	}
+	a.jsonFlag(c)
+	c.ValidArgsFunction = a.completeHeld
 	c.Flags().BoolVar(&swap, "swap", false, "hold in its place what has the name now")
 	return c
 }
@@ -139,8 +144,7 @@ func (a *app) heldClear() *cobra.Command {
 				ids, what = args[1:], "what is held as "+args[1]
 			}
 			if len(ids) == 0 {
-				a.remark("Nothing is held in %s.", args[0])
-				return nil
+				return a.did(map[string]any{"pool": args[0], "removed": []string{}}, "Nothing is held in %s.", args[0])
 			}
 			switch {
 			case yes:
@@ -156,12 +160,38 @@ func (a *app) heldClear() *cobra.Command {
 					return err
 				}
 			}
-			a.remark("Removed: %s.", what)
-			return nil
+			return a.did(map[string]any{"pool": args[0], "removed": ids}, "Removed: %s.", what)
 		},
 	}
+	a.jsonFlag(c)
+	c.ValidArgsFunction = a.completeHeld
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return c
+}
+
+// completeHeld offers pools, and then the IDs of what is held in the one that is named.
+func (a *app) completeHeld(cmd *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
+	if len(args) == 0 {
+		return a.completePool(cmd, args, begun)
+	}
+	if len(args) > 1 || a.configure(cmd) != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	in := ""
+	if onTheSpot(args[0]) {
+		in = args[0]
+	}
+	held, err := a.listHeld(cmd, in)
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	var out []string
+	for _, h := range held {
+		if h.Pool == args[0] {
+			out = append(out, cobra.CompletionWithDesc(h.Id, h.Path+", "+h.Why))
+		}
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
 }
 
 // heldIn finds what is held in a pool, or in a folder of this computer, and how to remove it.

@@ -150,7 +150,9 @@ func (a *app) hostAdd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			a.remark("Host %s is added: %s.", h.Name, h.Address)
+			if err := a.did(h, "Host %s is added: %s.", h.Name, h.Address); err != nil {
+				return err
+			}
 			if h.ShownKey == nil {
 				return nil
 			}
@@ -161,6 +163,7 @@ func (a *app) hostAdd() *cobra.Command {
 		}),
 	}
 	l.add(c)
+	a.jsonFlag(c)
 	return c
 }
 
@@ -176,7 +179,7 @@ func (a *app) trust(cmd *cobra.Command, service *client.Service, h api.Host) err
 			h.TrustedKey,
 		)
 	}
-	if !isTerminal(a.in) || !isTerminal(a.notes) {
+	if a.json || !isTerminal(a.in) || !isTerminal(a.notes) {
 		a.remark("It is not trusted yet. Compare the key with what the host's keeper says, then: bagaglio host trust %s %s", h.Name, *h.ShownKey)
 		return errNotTrusted
 	}
@@ -191,7 +194,7 @@ func (a *app) trust(cmd *cobra.Command, service *client.Service, h api.Host) err
 }
 
 func (a *app) hostTrust() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use: "trust NAME [KEY]", Short: "Trust the key of a host with SSH", ValidArgsFunction: a.completeHost,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) < 1 || len(args) > 2 {
@@ -201,11 +204,11 @@ func (a *app) hostTrust() *cobra.Command {
 		},
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
 			if len(args) == 2 {
-				_, err := service.ChangeHost(cmd.Context(), args[0], api.HostChange{TrustedKey: &args[1]})
-				if err == nil {
-					a.remark("Host %s is trusted.", args[0])
+				h, err := service.ChangeHost(cmd.Context(), args[0], api.HostChange{TrustedKey: &args[1]})
+				if err != nil {
+					return err
 				}
-				return err
+				return a.did(h, "Host %s is trusted.", args[0])
 			}
 			hosts, err := service.Hosts(cmd.Context())
 			if err != nil {
@@ -219,14 +222,15 @@ func (a *app) hostTrust() *cobra.Command {
 					return err
 				}
 				if h.ShownKey == nil {
-					a.remark("Host %s shows the key that is trusted already.", h.Name)
-					return nil
+					return a.did(h, "Host %s shows the key that is trusted already.", h.Name)
 				}
 				return a.trust(cmd, service, h)
 			}
 			return fmt.Errorf("there is no host %q: see bagaglio host list", args[0])
 		}),
 	}
+	a.jsonFlag(c)
+	return c
 }
 
 func (a *app) hostChange() *cobra.Command {
@@ -252,12 +256,16 @@ func (a *app) hostChange() *cobra.Command {
 			if change == (api.HostChange{}) {
 				return usage("say what is to change: see bagaglio host change --help")
 			}
-			_, err = service.ChangeHost(cmd.Context(), args[0], change)
-			return err
+			h, err := service.ChangeHost(cmd.Context(), args[0], change)
+			if err != nil {
+				return err
+			}
+			return a.did(h, "Host %s is changed.", h.Name)
 		}),
 	}
 	l.add(c)
 	c.Flags().StringVar(&address, "address-is", "", "HOST or HOST:PORT")
+	a.jsonFlag(c)
 	return c
 }
 
@@ -266,16 +274,17 @@ func (a *app) hostTest() *cobra.Command {
 }
 
 func (a *app) hostRemove() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use: "remove NAME", Short: "Forget a host that has no pools", Args: exactly(1), ValidArgsFunction: a.completeHost,
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
-			err := service.RemoveHost(cmd.Context(), args[0])
-			if err == nil {
-				a.remark("Host %s is forgotten.", args[0])
+			if err := service.RemoveHost(cmd.Context(), args[0]); err != nil {
+				return err
 			}
-			return err
+			return a.did(map[string]string{"host": args[0]}, "Host %s is forgotten.", args[0])
 		}),
 	}
+	a.jsonFlag(c)
+	return c
 }
 
 // completeHost offers the names of hosts.

@@ -103,7 +103,7 @@ func (a *app) completeDisk(cmd *cobra.Command, _ []string, begun string) ([]stri
 		return nil, cobra.ShellCompDirectiveError
 	}
 	var out []string
-	for _, d := range list.Disks {
+	for _, d := range list.Items {
 		out = append(out, pool+":"+d.Path)
 	}
 	return out, cobra.ShellCompDirectiveNoFileComp

@@ -100,8 +100,7 @@ func (a *app) poolAdd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			a.remark("Pool %s: %s, %s.", p.Name, p.Folder, freeOf(p))
-			return nil
+			return a.did(p, "Pool %s: %s, %s.", p.Name, p.Folder, freeOf(p))
 		}),
 	}
 	c.Flags().StringVar(&host, "host", "local", "that the folder is on")
@@ -109,6 +108,7 @@ func (a *app) poolAdd() *cobra.Command {
 	c.Flags().StringSliceVar(&traits, "trait", nil, "what kind of destination it is, several joined by commas: see bagaglio pool rules --help")
 	c.Flags().StringVar(&accepts, "accept", "", acceptHelp)
 	c.Flags().Var(length{&largest}, "largest-disk", "largest virtual size that it takes, such as 2040G")
+	a.jsonFlag(c)
 	return c
 }
 
@@ -124,7 +124,7 @@ func freeOf(p api.Pool) string {
 }
 
 func (a *app) poolRemove() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use: "remove NAME", Short: "Forget a pool; its files stay", Args: exactly(1), ValidArgsFunction: a.completePool,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			service, err := a.dial()
@@ -134,10 +134,11 @@ func (a *app) poolRemove() *cobra.Command {
 			if err := service.RemovePool(cmd.Context(), args[0]); err != nil {
 				return err
 			}
-			a.remark("Pool %s is forgotten. Its files are where they were.", args[0])
-			return nil
+			return a.did(map[string]string{"pool": args[0]}, "Pool %s is forgotten. Its files are where they were.", args[0])
 		},
 	}
+	a.jsonFlag(c)
+	return c
 }
 
 func (a *app) poolOrphans() *cobra.Command {
@@ -147,26 +148,30 @@ func (a *app) poolOrphans() *cobra.Command {
 		Args:              exactly(1),
 		ValidArgsFunction: a.completePool,
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
-			list, err := everything(cmd.Context(), service, args[0], api.ListDisksParams{Only: ptr(api.Broken)}, true)
+			list, err := service.AllDisks(cmd.Context(), args[0], api.ListDisksParams{Only: ptr(api.Broken)})
 			if err != nil {
 				return err
 			}
 			a.remarkList(list)
-			unused, err := everything(cmd.Context(), service, args[0], api.ListDisksParams{Only: ptr(api.Orphans)}, false)
+			unused, err := service.AllDisks(cmd.Context(), args[0], api.ListDisksParams{Only: ptr(api.Orphans)})
+			if err != nil {
+				return err
+			}
+			strays, err := service.Strays(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
 			if a.json {
-				return a.printJSON(map[string]any{"strays": list.Strays, "broken": list.Disks, "unused": unused.Disks})
+				return a.printJSON(map[string]any{"strays": strays, "broken": list.Items, "unused": unused.Items})
 			}
 			rows := [][]string{{"FILE", "SIZE", "MODIFIED", "WHY"}}
-			for _, f := range list.Strays {
+			for _, f := range strays {
 				rows = append(rows, []string{f.Name, size(f.Size), when(f.Modified), "belongs to no disk"})
 			}
-			for _, d := range list.Disks {
+			for _, d := range list.Items {
 				rows = append(rows, []string{d.Path, size(d.FileSize), when(d.Modified), d.Problem})
 			}
-			for _, d := range unused.Disks {
+			for _, d := range unused.Items {
 				if d.Problem != "" {
 					continue // it is among the broken ones
 				}
@@ -201,7 +206,7 @@ func (a *app) completePool(cmd *cobra.Command, args []string, _ string) ([]strin
 
 // console prints a link that opens the console.
 func (a *app) console() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use: "console", Short: "Print a link that opens the console once", Args: exactly(0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			service, err := a.dial()
@@ -212,8 +217,13 @@ func (a *app) console() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if a.json {
+				return a.printJSON(link)
+			}
 			_, err = fmt.Fprintln(a.out, link.Url)
 			return err
 		},
 	}
+	a.jsonFlag(c)
+	return c
 }

@@ -166,7 +166,7 @@ func (a *app) limitsSet() *cobra.Command {
 			}
 			for _, l := range limits { // what is not named stays
 				if l.Scope == change.Scope && (l.Name == change.Name || l.Name == "") {
-					change.Jobs, change.Speed = l.Jobs, l.Speed
+					change.Jobs, change.Speed, change.Etag = l.Jobs, l.Speed, l.Etag
 				}
 			}
 			if cmd.Flags().Changed("jobs") {
@@ -175,20 +175,21 @@ func (a *app) limitsSet() *cobra.Command {
 			if cmd.Flags().Changed("speed") {
 				change.Speed = speed
 			}
-			if err := service.SetLimit(cmd.Context(), change); err != nil {
+			now, err := service.SetLimit(cmd.Context(), change)
+			if err != nil {
 				return err
 			}
-			a.remark("The limit holds from now on.")
-			return nil
+			return a.did(now, "The limit holds from now on.")
 		},
 	}
 	c.Flags().IntVar(&jobs, "jobs", 0, "how many run at once; 0 for as many as there are")
 	c.Flags().Var(length{&speed}, "speed", "of all together a second, such as 100M; 0 for no limit")
+	a.jsonFlag(c)
 	return c
 }
 
 func (a *app) limitsRemove() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use: "remove service|host|pool|device [NAME]", Short: "Remove a limit that was set: that of its kind holds again", Args: between(1, 2),
 		Example: "  bagaglio limit remove pool quay-store",
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
@@ -198,10 +199,11 @@ func (a *app) limitsRemove() *cobra.Command {
 			if err := service.RemoveLimit(cmd.Context(), args[0], strings.Join(args[1:], "")); err != nil {
 				return err
 			}
-			a.remark("The limit is gone.")
-			return nil
+			return a.did(map[string]string{"scope": args[0], "name": strings.Join(args[1:], "")}, "The limit is gone.")
 		}),
 	}
+	a.jsonFlag(c)
+	return c
 }
 
 func (a *app) leases() *cobra.Command {
@@ -216,24 +218,29 @@ func (a *app) leases() *cobra.Command {
 			}
 			return leases, rows, err
 		}),
-		&cobra.Command{
-			Use:               "free JOB",
-			Short:             "Free what an ended job left over; one that has not ended is cancelled instead",
-			Args:              exactly(1),
-			ValidArgsFunction: a.completeJob,
-			RunE: func(cmd *cobra.Command, args []string) error {
-				service, err := a.dial()
-				if err != nil {
-					return err
-				}
-				if err := service.FreeLeases(cmd.Context(), args[0]); err != nil {
-					return err
-				}
-				a.remark("What job %s held is free.", args[0])
-				return nil
-			},
-		},
+		a.leasesFree(),
 	)
+}
+
+func (a *app) leasesFree() *cobra.Command {
+	c := &cobra.Command{
+		Use:               "free JOB",
+		Short:             "Free what an ended job left over; one that has not ended is cancelled instead",
+		Args:              exactly(1),
+		ValidArgsFunction: a.completeJob,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			service, err := a.dial()
+			if err != nil {
+				return err
+			}
+			if err := service.FreeLeases(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			return a.did(map[string]string{"job": args[0]}, "What job %s held is free.", args[0])
+		},
+	}
+	a.jsonFlag(c)
+	return c
 }
 
 func (a *app) log() *cobra.Command {
@@ -252,6 +259,15 @@ func (a *app) log() *cobra.Command {
 	)
 	c.Flags().IntVar(&limit, "limit", 50, "how many, the newest first")
 	return c
+}
+
+// did says what was done: for people a remark, for programs a value.
+func (a *app) did(value any, remark string, args ...any) error {
+	if a.json {
+		return a.printJSON(value)
+	}
+	a.remark(remark, args...)
+	return nil
 }
 
 // listing is a command that prints what the service lists: for people the rows, for programs the values.

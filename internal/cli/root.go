@@ -282,11 +282,16 @@ func (a *app) jsonFlag(c *cobra.Command) {
 }
 
 func (a *app) versionCommand() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use: "version", Short: "Print the version", Args: exactly(0),
 		RunE: func(*cobra.Command, []string) error {
+			if a.json {
+				return a.printJSON(map[string]string{"version": a.version})
+			}
 			_, err := fmt.Fprintln(a.out, a.version)
 			return err
 		},
 	}
+	a.jsonFlag(c)
+	return c
 }

@@ -61,7 +61,7 @@ func (s *Store) Catalog(ctx context.Context, pool string) (c catalog.Catalog, er
 	if c.Machines, err = s.machines(ctx, pool); err != nil {
 		return c, err
 	}
-	c.Strays, err = s.Strays(ctx, pool, 0, -1)
+	c.Strays, err = s.Strays(ctx, pool, "", -1)
 	return c, err
 }
 

@@ -18,7 +18,7 @@ func journal(back string) step.Journal { return step.Journal{Version: 2, Back: b
 // TestOlderEpochsAreRefused: a job that was set aside and begun again by another runner takes nothing more from the one before.
 func TestOlderEpochsAreRefused(t *testing.T) {
 	s, ctx := records(t), t.Context()
-	id, err := s.AddJob(ctx, twoSteps(), 0, "", time.Now())
+	id, err := addTwoSteps(s, time.Now())
 	require.NoError(t, err)
 	first, err := s.StartJob(ctx, id, []Lease{{File: "local:/a", Writes: true}}, "first", time.Now())
 	require.NoError(t, err)

@@ -1,8 +1,11 @@
 package store
 
 import (
+	"bytes"
 	"context"
+	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -23,17 +26,11 @@ func (s *Store) disks(ctx context.Context, query string, args ...any) ([]catalog
 	return disks, nil
 }
 
-// Strays returns files of a pool that belong to no disk, from an offset on; at most limit, or all when that is negative.
-func (s *Store) Strays(ctx context.Context, pool string, offset, limit int) ([]catalog.File, error) {
+// Strays returns files of a pool that belong to no disk, by their names, behind one; at most limit, or all when that is negative.
+func (s *Store) Strays(ctx context.Context, pool, behind string, limit int) ([]catalog.File, error) {
 	var rows []string
-	if err := s.db.SelectContext(
-		ctx,
-		&rows,
-		`SELECT file FROM strays WHERE pool = ? ORDER BY name LIMIT ? OFFSET ?`,
-		pool,
-		limit,
-		offset,
-	); err != nil {
+	err := s.db.SelectContext(ctx, &rows, `SELECT file FROM strays WHERE pool = ? AND name > ? ORDER BY name LIMIT ?`, pool, behind, limit)
+	if err != nil {
 		return nil, err
 	}
 	files := make([]catalog.File, len(rows))
@@ -51,10 +48,46 @@ type DiskQuery struct {
 	Only       string // OnlyBroken, OnlyOverlays, OnlyBases, OnlyOrphans, or empty for all
 	Sort       string // a column; empty for the path
 	Descending bool
-	Offset     int
+	Cursor     string // behind which they are, as it was returned; empty for the first
 	Limit      int
-	// StraysOffset is for the files that belong to no disk.
-	StraysOffset int
+}
+
+// ErrCursor is the error for a cursor that is none.
+var ErrCursor = errors.New("the cursor is none that a list of this kind gave")
+
+// behind is what a cursor says: the value that disks are sorted by, and the path, of the last one that was returned.
+type behind struct {
+	By   any    `json:"by"`
+	Path string `json:"path"`
+}
+
+func (b behind) String() string {
+	text, err := json.Marshal(b)
+	if err != nil {
+		panic(err) // only for values that no column has
+	}
+	return base64.RawURLEncoding.EncodeToString(text)
+}
+
+func parseBehind(cursor string) (b behind, err error) {
+	text, err := base64.RawURLEncoding.DecodeString(cursor)
+	if err == nil {
+		d := json.NewDecoder(bytes.NewReader(text))
+		d.UseNumber()
+		err = d.Decode(&b)
+	}
+	if err != nil {
+		return b, ErrCursor
+	}
+	if n, ok := b.By.(json.Number); ok {
+		b.By, err = n.Int64()
+	}
+	if _, text := b.By.(string); err != nil || !text && b.By != nil {
+		if _, number := b.By.(int64); !number {
+			return b, ErrCursor
+		}
+	}
+	return b, nil
 }
 
 // What of a pool is wanted.
@@ -85,12 +118,13 @@ var sorts = map[string]string{
 	"modified":       "modified",
 }
 
-// Disks returns disks of a pool as they were when it was last looked through, and how many there are of that kind.
-func (s *Store) Disks(ctx context.Context, pool string, q DiskQuery) (disks []catalog.Disk, total int, err error) {
+// Disks returns disks of a pool as they were when it was last looked through, the cursor of the next ones, empty with the last, and how many
+// there are of that kind.
+func (s *Store) Disks(ctx context.Context, pool string, q DiskQuery) (disks []catalog.Disk, next string, total int, err error) {
 	sort, okSort := sorts[q.Sort]
 	only, okOnly := onlys[q.Only]
 	if !okSort || !okOnly {
-		return nil, 0, fmt.Errorf("disks cannot be sorted by %q or looked for by %q", q.Sort, q.Only)
+		return nil, "", 0, fmt.Errorf("disks cannot be sorted by %q or looked for by %q", q.Sort, q.Only)
 	}
 	where, args := ` FROM disks INDEXED BY disks_in_short WHERE pool = ?`+only, []any{pool}
 	if q.Search != "" {
@@ -102,21 +136,44 @@ func (s *Store) Disks(ctx context.Context, pool string, q DiskQuery) (disks []ca
 		counted, of = `SELECT coalesce(max(disks), 0) FROM scans WHERE pool = ?`, []any{pool}
 	}
 	if err := s.db.GetContext(ctx, &total, counted, of...); err != nil {
-		return nil, 0, err
+		return nil, "", 0, err
 	}
+	order, further := "ASC", ">"
 	if q.Descending {
-		sort += " DESC"
+		order, further = "DESC", "<"
 	}
-	disks, err = s.disks(
+	if q.Cursor != "" {
+		b, err := parseBehind(q.Cursor)
+		if err != nil {
+			return nil, "", 0, err
+		}
+		where += ` AND (` + sort + ` ` + further + ` ? OR ` + sort + ` = ? AND path > ?)`
+		args = append(args[:len(args):len(args)], b.By, b.By, b.Path)
+	}
+	var rows []struct {
+		By   any
+		Path string
+		Disk string
+	}
+	err = s.db.SelectContext(
 		ctx,
-		`SELECT disk FROM (SELECT path`+where+` ORDER BY `+sort+`, path LIMIT ? OFFSET ?) AS page CROSS JOIN disks AS whole ON whole.pool = ? AND whole.path = page.path
-		ORDER BY `+strings.ReplaceAll(
-			sort,
-			"path",
-			"whole.path",
-		)+`, whole.path`,
-		append(args, q.Limit, q.Offset, pool)...)
-	return disks, total, err
+		&rows,
+		`SELECT page.sorted AS by, page.path, disk FROM (SELECT path, `+sort+` AS sorted`+where+` ORDER BY `+sort+` `+order+`, path LIMIT ?) AS page
+		CROSS JOIN disks AS whole ON whole.pool = ? AND whole.path = page.path ORDER BY page.sorted `+order+`, page.path`,
+		append(args, q.Limit, pool)...)
+	if err != nil {
+		return nil, "", 0, err
+	}
+	disks = make([]catalog.Disk, len(rows))
+	for i, row := range rows {
+		if err := json.Unmarshal([]byte(row.Disk), &disks[i]); err != nil {
+			return nil, "", 0, fmt.Errorf("reading what is known of a disk: %w", err)
+		}
+	}
+	if n := len(rows); n == q.Limit {
+		next = behind{rows[n-1].By, rows[n-1].Path}.String()
+	}
+	return disks, next, total, nil
 }
 
 // Standing returns the disks of a pool that stand on one of the files.

@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"bagaglio/core/plan"
@@ -56,7 +58,7 @@ type Job struct {
 	Group     int64 // of jobs that were started together, 0 for none
 	StoppedBy *plan.Check
 	Question  *step.Question
-	Answer    string // to it; empty as long as there is none
+	Answer    string          // to it; empty as long as there is none
 	Epoch     int64           // how often it began to run
 	Journal   json.RawMessage // of a job that is done, as it was kept last; nil where nothing was
 }
@@ -149,14 +151,16 @@ func optionalTime(s sql.NullString) (*time.Time, error) {
 	return &t, err
 }
 
+// keepPlans is for how long a plan is kept: it is made for now.
+const keepPlans = 24 * time.Hour
+
 // AddPlan keeps a plan as it is shown, so that it can be started.
 func (s *Store) AddPlan(ctx context.Context, id string, p plan.Plan, now time.Time) error {
 	b, err := json.Marshal(p)
 	if err != nil {
 		return err
 	}
-	const keep = 24 * time.Hour // a plan is made for now
-	_, err = s.db.ExecContext(ctx, `DELETE FROM plans WHERE created < ?`, stamp(now.Add(-keep)))
+	_, err = s.db.ExecContext(ctx, `DELETE FROM plans WHERE created < ?`, stamp(now.Add(-keepPlans)))
 	if err == nil {
 		_, err = s.db.ExecContext(ctx, `INSERT INTO plans (id, created, plan) VALUES (?, ?, ?)`, id, stamp(now), string(b))
 	}
@@ -175,47 +179,75 @@ func (s *Store) KeptPlan(ctx context.Context, id string) (p plan.Plan, job int64
 	return p, row.Job.Int64, json.Unmarshal([]byte(row.Plan), &p)
 }
 
-// PlanStarted notes that a job was started with a plan.
-func (s *Store) PlanStarted(ctx context.Context, id string, job int64) error {
-	return s.one(ctx, `UPDATE plans SET job = ? WHERE id = ?`, job, id)
+// NewJobs are what is put into the queue together.
+type NewJobs struct {
+	Plans []plan.Plan
+	Speed int64 // limit of each in bytes a second, 0 for none
+	Hours string
+	Kept  string // ID of the plan that they were started with, empty for none
+	Group string // the name of the group that they are, empty for none
 }
 
-// AddJob keeps a waiting job with its steps behind all others and returns its number. speed is its limit in bytes a second, 0 for none.
-func (s *Store) AddJob(ctx context.Context, p plan.Plan, speed int64, hours string, now time.Time) (id int64, err error) {
+// AddJobs keeps waiting jobs with their steps behind all others, all or none, and returns their numbers, and that of their group.
+func (s *Store) AddJobs(ctx context.Context, n NewJobs, now time.Time) (ids []int64, group int64, err error) {
+	err = s.transaction(ctx, func(tx *sqlx.Tx) error {
+		var in sql.NullInt64
+		if n.Group != "" {
+			res, err := tx.ExecContext(ctx, `INSERT INTO groups (name, created, refused) VALUES (?, ?, '[]')`, n.Group, stamp(now))
+			if err != nil {
+				return err
+			}
+			if group, err = res.LastInsertId(); err != nil {
+				return err
+			}
+			in = sql.NullInt64{Int64: group, Valid: true}
+		}
+		for _, p := range n.Plans {
+			id, err := addJob(ctx, tx, p, n, in, now)
+			if err != nil {
+				return err
+			}
+			ids = append(ids, id)
+		}
+		if n.Kept == "" {
+			return nil
+		}
+		if n.Group != "" {
+			return changed(tx.ExecContext(ctx, `UPDATE group_plans SET group_id = ? WHERE id = ?`, group, n.Kept))
+		}
+		return changed(tx.ExecContext(ctx, `UPDATE plans SET job = ? WHERE id = ?`, ids[0], n.Kept))
+	})
+	return ids, group, err
+}
+
+func addJob(ctx context.Context, tx *sqlx.Tx, p plan.Plan, n NewJobs, group sql.NullInt64, now time.Time) (int64, error) {
 	b, err := json.Marshal(p)
 	if err != nil {
 		return 0, err
 	}
-	err = s.transaction(ctx, func(tx *sqlx.Tx) error {
-		res, err := tx.ExecContext(
-			ctx,
-			`INSERT INTO jobs (state, plan, created, speed, hours, rank) VALUES (?, ?, ?, ?, ?, (SELECT coalesce(max(rank), 0) + 1 FROM jobs))`,
-			Waiting,
-			string(b),
-			stamp(now),
-			speed,
-			hours,
-		)
-		if err != nil {
-			return err
-		}
-		if id, err = res.LastInsertId(); err != nil {
-			return err
-		}
-		for i, step := range p.Steps {
-			if _, err := tx.ExecContext(
-				ctx,
-				`INSERT INTO steps (job, number, name, title) VALUES (?, ?, ?, ?)`,
-				id,
-				i+1,
-				step.Kind,
-				step.Title,
-			); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	res, err := tx.ExecContext(
+		ctx,
+		`INSERT INTO jobs (state, plan, created, speed, hours, group_id, rank) VALUES (?, ?, ?, ?, ?, ?, (SELECT coalesce(max(rank), 0) + 1 FROM jobs))`,
+		Waiting,
+		string(b),
+		stamp(now),
+		n.Speed,
+		n.Hours,
+		group,
+	)
+	if err != nil {
+		return 0, err
+	}
+	id, err := res.LastInsertId()
+	if err != nil || len(p.Steps) == 0 {
+		return id, err
+	}
+	var values []any
+	for i, step := range p.Steps {
+		values = append(values, id, i+1, step.Kind, step.Title)
+	}
+	rows := strings.TrimSuffix(strings.Repeat("(?, ?, ?, ?), ", len(p.Steps)), ", ")
+	_, err = tx.ExecContext(ctx, `INSERT INTO steps (job, number, name, title) VALUES `+rows, values...)
 	return id, err
 }
 
@@ -239,6 +271,19 @@ func (s *Store) Job(ctx context.Context, id int64) (Job, error) {
 		return Job{}, notFound(err)
 	}
 	return row.job()
+}
+
+// JobByName returns a job by its number as people write it.
+func (s *Store) JobByName(ctx context.Context, name string) (Job, error) {
+	number, err := strconv.ParseInt(name, 10, 64)
+	if err != nil {
+		return Job{}, fmt.Errorf("job %q: %w", name, ErrNotFound)
+	}
+	j, err := s.Job(ctx, number)
+	if err != nil {
+		return j, fmt.Errorf("job %s: %w", name, err)
+	}
+	return j, nil
 }
 
 // JobQuery says which jobs to list.
@@ -311,7 +356,7 @@ func (s *Store) EndJob(ctx context.Context, c Claim, from, to State, done receip
 		if to == Done { // what it did can be taken back
 			_, err := tx.ExecContext(
 				ctx,
-				`UPDATE jobs SET journal = (SELECT json_remove(state, '$.receipt') FROM checkpoints WHERE job = jobs.id) WHERE id = ?`,
+				`UPDATE jobs SET journal = (SELECT state FROM checkpoints WHERE job = jobs.id) WHERE id = ?`,
 				c.Job,
 			)
 			if err != nil {

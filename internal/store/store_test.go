@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -40,7 +41,7 @@ func TestRecordsOutliveTheService(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 	require.NoError(t, s.AddPool(t.Context(), Pool{Name: "quay-store", Host: "local", Folder: "/srv/quay"}, noon))
-	id, err := s.AddJob(t.Context(), twoSteps(), 0, "", noon)
+	id, err := addTwoSteps(s, noon)
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
 
@@ -59,9 +60,9 @@ func TestRecordsOutliveTheService(t *testing.T) {
 func TestTheLifeOfAJob(t *testing.T) {
 	s := records(t)
 	ctx := t.Context()
-	id, err := s.AddJob(ctx, twoSteps(), 0, "", noon)
+	id, err := addTwoSteps(s, noon)
 	require.NoError(t, err)
-	second, err := s.AddJob(ctx, twoSteps(), 0, "", noon)
+	second, err := addTwoSteps(s, noon)
 	require.NoError(t, err)
 	assert.Greater(t, second, id)
 
@@ -206,10 +207,21 @@ func TestSessionsAndPlansExpire(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, twoSteps(), p)
 	assert.Zero(t, started)
-	require.NoError(t, s.PlanStarted(ctx, "old", 7))
+	ids, _, err := s.AddJobs(ctx, NewJobs{Plans: []plan.Plan{twoSteps()}, Kept: "old"}, noon)
+	require.NoError(t, err)
 	_, started, err = s.KeptPlan(ctx, "old")
 	require.NoError(t, err)
-	assert.Equal(t, int64(7), started)
+	assert.Equal(t, ids[0], started)
+	before, err := s.CountJobs(ctx)
+	require.NoError(t, err)
+	_, _, err = s.AddJobs(ctx, NewJobs{Plans: []plan.Plan{twoSteps(), twoSteps()}, Group: "quay", Kept: "gone"}, noon)
+	require.ErrorIs(t, err, ErrNotFound)
+	after, err := s.CountJobs(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, before, after, "all or none")
+	groups, err := s.Groups(ctx, 10)
+	require.NoError(t, err)
+	assert.Empty(t, groups)
 	require.NoError(t, s.AddPlan(ctx, "new", twoSteps(), noon.Add(25*time.Hour)))
 	_, _, err = s.KeptPlan(ctx, "old")
 	require.ErrorIs(t, err, ErrNotFound)
@@ -221,7 +233,7 @@ func TestOrder(t *testing.T) {
 	ctx := t.Context()
 	var ids []int64
 	for range 4 {
-		id, err := s.AddJob(ctx, twoSteps(), 0, "", noon)
+		id, err := addTwoSteps(s, noon)
 		require.NoError(t, err)
 		ids = append(ids, id)
 	}
@@ -257,4 +269,13 @@ func TestOrder(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, int64(7), j.Speed)
 	assert.Equal(t, "no room", j.Reason)
+}
+
+// addTwoSteps puts a job into the queue.
+func addTwoSteps(s *Store, now time.Time) (int64, error) {
+	ids, _, err := s.AddJobs(context.Background(), NewJobs{Plans: []plan.Plan{twoSteps()}}, now)
+	if err != nil {
+		return 0, err
+	}
+	return ids[0], nil
 }

@@ -100,3 +100,19 @@ func StepOf(t *testing.T, p plan.Plan, kind string) plan.Step {
 	require.GreaterOrEqual(t, i, 0, "no step %s", kind)
 	return p.Steps[i]
 }
+
+// Balance plans a balance, as a group that can be started.
+func Balance(t *testing.T, s *client.Service, r plan.BalanceRequest) (plan.Balance, api.GroupPlan) {
+	t.Helper()
+	g, err := s.PlanGroup(t.Context(), api.NewGroupPlan{Name: r.Kind, Balance: &r})
+	require.NoError(t, err)
+	require.Nil(t, g.Problem)
+	return *g.Balanced, g
+}
+
+// Limit sets a limit.
+func Limit(t *testing.T, s *client.Service, l api.Limit) {
+	t.Helper()
+	_, err := s.SetLimit(t.Context(), l)
+	require.NoError(t, err)
+}

@@ -72,5 +72,5 @@ func TestHostsWithoutEnd(t *testing.T) {
 	assert.Less(t, peak(t, s), int64(mostMemory))
 	list, err := s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true)})
 	require.NoError(t, err)
-	assert.Len(t, list.Disks, 1)
+	assert.Len(t, list.Items, 1)
 }

@@ -54,9 +54,9 @@ func TestEndlessTables(t *testing.T) {
 	soon(t, "the list", time.Minute, func() {
 		list, err := s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true)})
 		require.NoError(t, err)
-		require.Len(t, list.Disks, 2, "it goes on with the next")
-		require.NotNil(t, list.Disks[0].AtLeast)
-		assert.Empty(t, list.Disks[1].Problem)
+		require.Len(t, list.Items, 2, "it goes on with the next")
+		require.NotNil(t, list.Items[0].AtLeast)
+		assert.Empty(t, list.Items[1].Problem)
 	})
 	soon(t, "a look", time.Minute, func() {
 		report, err := s.Look(t.Context(), plan.Place{Pool: "quay-store", Path: "endless.qcow2"})

@@ -47,8 +47,7 @@ func TestABaseIsNotTakenAwayUnseen(t *testing.T) {
 	require.Error(t, err)
 	assert.NoFileExists(t, filepath.Join(lighthouse, "base.raw"))
 
-	b, err := s.Balance(t.Context(), api.BalanceRequest{Kind: api.Drain, Pools: []string{"quay-store"}})
-	require.NoError(t, err)
+	b, _ := testkit.Balance(t, s.Service, plan.BalanceRequest{Kind: plan.KindDrain, Pools: []string{"quay-store"}})
 	assert.NotEmpty(t, b.Carries)
 
 	// A definition that came a moment ago, in another pool of the host, is known too.

@@ -30,10 +30,10 @@ func TestNamesThatDisturb(t *testing.T) {
 	}
 	list, err := s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true)})
 	require.NoError(t, err)
-	require.Len(t, list.Disks, 4)
+	require.Len(t, list.Items, 4)
 	r := testkit.Run(t, quay, s.State, "pool", "disks", "quay-store")
 	plain(t, r.Out+r.Notes)
-	for i, d := range list.Disks {
+	for i, d := range list.Items {
 		plain(t, d.Path)
 		assert.Contains(t, d.Path, `\x`)
 		to := fmt.Sprintf("moved/%d.raw", i)
@@ -56,7 +56,7 @@ func TestNamesThatDisturb(t *testing.T) {
 		testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, move("quay-store:"+to, "quay-store:"+d.Path)).Id)
 	}
 	assert.FileExists(t, filepath.Join(quay, "gate\xff\xc3.raw"), "the name is the one that it was")
-	r = testkit.Run(t, quay, s.State, "look", "quay-store:"+list.Disks[0].Path)
+	r = testkit.Run(t, quay, s.State, "look", "quay-store:"+list.Items[0].Path)
 	require.Zero(t, r.Code, r.Notes)
 	plain(t, r.Out+r.Notes)
 }

@@ -129,11 +129,13 @@ func askPool(lines *bufio.Scanner, dir, state string) error {
 	say("first look through", time.Since(begin))
 	time.Sleep(2 * time.Second) // so that nothing else is going on
 	var alone []float64
-	for i := range 9 {
-		_, took, err := page(api.ListDisksParams{Limit: ptr(onAPage), Offset: ptr((7 + i) * onAPage)})
+	var cursor *string
+	for range 9 {
+		list, took, err := page(api.ListDisksParams{Limit: ptr(onAPage), Cursor: cursor})
 		if err != nil {
 			return err
 		}
+		cursor = list.Next
 		alone = append(alone, took.Seconds())
 	}
 	say("a page of 50 that nobody has asked for", time.Duration(median(alone)*float64(time.Second)))
@@ -152,9 +154,7 @@ func askPool(lines *bufio.Scanner, dir, state string) error {
 	}
 	begin = time.Now()
 	if err == nil {
-		for offset := 0; err == nil && offset < 2*ofEach; offset += 1000 {
-			_, _, err = page(api.ListDisksParams{Limit: ptr(1000), Offset: &offset})
-		}
+		_, err = s.AllDisks(ctx, "quay-store", api.ListDisksParams{})
 		say("all through the client", time.Since(begin))
 	}
 	if err != nil {
@@ -245,7 +245,7 @@ func behindItsBack(ctx context.Context, s *client.Service, dir string, say func(
 		err = os.WriteFile(name, make([]byte, 8192), 0o600)
 	}
 	if err == nil {
-		err = seen("changed", func(l api.DiskList) bool { return l.Total == 1 && l.Disks[0].FileSize == 8192 })
+		err = seen("changed", func(l api.DiskList) bool { return l.Total == 1 && l.Items[0].FileSize == 8192 })
 	}
 	if err == nil {
 		err = os.Remove(name)

@@ -34,7 +34,7 @@ func begin(t *testing.T, s *testkit.Service, to string, speed int64, replace boo
 // TestPauseAndGoOn: a job is paused, put to the front, let go at another speed, and shows the disk and its speed.
 func TestPauseAndGoOn(t *testing.T) {
 	s := world(t)
-	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: "service", Jobs: 1}))
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1})
 	first := begin(t, s, "a.qcow2", 200<<10, false)
 	begin(t, s, "b.qcow2", 0, false)
 	third := begin(t, s, "c.qcow2", 0, false)
@@ -69,7 +69,7 @@ func TestPauseAndGoOn(t *testing.T) {
 // TestToTheFront: a job that waits says for what, and can be put before the others.
 func TestToTheFront(t *testing.T) {
 	s := world(t)
-	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: "service", Jobs: 1}))
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1})
 	first := begin(t, s, "a.qcow2", 100<<10, false)
 	second := begin(t, s, "b.qcow2", 0, false)
 	third := begin(t, s, "c.qcow2", 0, false)

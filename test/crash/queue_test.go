@@ -29,9 +29,9 @@ func TestALongQueue(t *testing.T) {
 	s := testkit.Start(t, state)
 	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
 	for _, scope := range []api.LimitScope{"host", "pool", "device"} {
-		require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: scope, Jobs: 4}))
+		testkit.Limit(t, s.Service, api.Limit{Scope: scope, Jobs: 4})
 	}
-	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: "service", Jobs: 4, Speed: 1})) // until all are there
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 4, Speed: 1}) // until all are there
 	for i := range sources {
 		require.NoError(
 			t,
@@ -51,7 +51,7 @@ func TestALongQueue(t *testing.T) {
 		_, err = s.Start(t.Context(), api.NewJob{Plan: kept.Id})
 		require.NoError(t, err)
 	}
-	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: "service", Jobs: 4}))
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 4})
 	restarts := 0
 	var counts map[api.JobState]int
 	for counts[api.JobStateDone] < jobs {

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"bagaglio/api"
+	"bagaglio/client"
 	"bagaglio/core/plan"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/sshd"
@@ -153,6 +154,40 @@ func TestRulesOfAPool(t *testing.T) {
 	require.ErrorContains(t, err, "name pattern")
 }
 
+// everyOrder: page by page, each disk comes once, in the order that was asked for, also when one goes between two pages.
+func everyOrder(t *testing.T, s *client.Service) {
+	t.Helper()
+	for _, sort := range []api.ListDisksParamsSort{api.Path, api.VirtualSize, api.AllocatedSize, api.FileSize, api.Room, api.Modified} {
+		for _, down := range []bool{false, true} {
+			whole, err := s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Sort: &sort, Descending: &down})
+			require.NoError(t, err)
+			require.Nil(t, whole.Next)
+			var paths, want []string
+			p := api.ListDisksParams{Sort: &sort, Descending: &down, Limit: ptr(4)}
+			for {
+				page, err := s.ListDisks(t.Context(), "quay-store", p)
+				require.NoError(t, err)
+				for _, d := range page.Items {
+					paths = append(paths, d.Path)
+				}
+				if p.Cursor = page.Next; page.Next == nil {
+					break
+				}
+			}
+			for _, d := range whole.Items {
+				want = append(want, d.Path)
+			}
+			assert.Equal(t, want, paths, "by %s, descending %t", sort, down)
+		}
+	}
+	for _, cursor := range []string{"nonsense", "e30x", "eyJieSI6W119"} {
+		_, err := s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Cursor: &cursor})
+		var answer *client.Error
+		require.ErrorAs(t, err, &answer, cursor)
+		assert.Equal(t, 400, answer.Status, cursor)
+	}
+}
+
 // TestTheListOfAPool groups, searches, sorts and pages.
 func TestTheListOfAPool(t *testing.T) {
 	s := start(t)
@@ -161,18 +196,21 @@ func TestTheListOfAPool(t *testing.T) {
 		noise(t, quay, fmt.Sprintf("deck-%02d.raw", i), int64(i+1)*4096)
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(quay, "notes.txt"), []byte("tide"), 0o600))
-	limit, offset, down, sort := 10, 10, true, api.FileSize
-	list, err := s.ListDisks(
-		t.Context(),
-		"quay-store",
-		api.ListDisksParams{Refresh: ptr(true), Limit: &limit, Offset: &offset, Descending: &down, Sort: &sort},
-	)
+	p := api.ListDisksParams{Refresh: ptr(true), Limit: ptr(10), Descending: ptr(true), Sort: ptr(api.FileSize)}
+	list, err := s.ListDisks(t.Context(), "quay-store", p)
+	require.NoError(t, err)
+	require.NotNil(t, list.Next)
+	p.Cursor = list.Next
+	list, err = s.ListDisks(t.Context(), "quay-store", p)
 	require.NoError(t, err)
 	assert.Equal(t, 25, list.Total)
-	require.Len(t, list.Disks, 10)
-	assert.Equal(t, "deck-14.raw", list.Disks[0].Path)
+	require.Len(t, list.Items, 10)
+	assert.Equal(t, "deck-14.raw", list.Items[0].Path)
 	require.Equal(t, 1, list.StrayCount)
-	assert.Equal(t, "notes.txt", list.Strays[0].Name)
+	strays, err := s.Strays(t.Context(), "quay-store")
+	require.NoError(t, err)
+	assert.Equal(t, "notes.txt", strays[0].Name)
+	everyOrder(t, s.Service)
 	list, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true), Search: ptr("k-0")})
 	require.NoError(t, err)
 	assert.Equal(t, 10, list.Total)
@@ -206,34 +244,32 @@ func TestDrain(t *testing.T) {
 		noise(t, quay, fmt.Sprintf("deck-%d.raw", i), 20*mib)
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(quay, "torn.qcow2"), []byte("QFI\xfb, and no more"), 0o600))
-	b, err := s.Balance(t.Context(), api.BalanceRequest{Kind: api.Drain, Pools: []string{"quay-full"}, To: &[]string{"lighthouse-new"}})
-	require.NoError(t, err)
+	b, drain := testkit.Balance(t, s.Service, plan.BalanceRequest{Kind: plan.KindDrain, Pools: []string{"quay-full"}, To: []string{"lighthouse-new"}})
 	require.Len(t, b.Carries, 5)
 	require.Len(t, b.Left, 1)
 	assert.Equal(t, "torn.qcow2", b.Left[0].Path)
 	assert.Contains(t, b.Left[0].Why, "does not open")
 	assert.Equal(t, b.Before[0].Free, b.After[0].Free)
 	assert.Equal(t, int64(100*mib), b.After[0].Held, "for a while it takes its room")
-	g := api.NewGroup{Name: "drain quay-full"}
+	var requests []plan.Request
 	for _, c := range b.Carries {
-		g.Requests = append(g.Requests, c.Request)
+		requests = append(requests, c.Request)
 	}
-	gone := b.Carries[0].Request
-	gone.Source.Path = "nowhere.raw"
-	g.Requests = append(g.Requests, gone)
-	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: api.LimitScopeService, Jobs: 1, Speed: 20 * mib}))
-	group, err := s.StartGroup(t.Context(), g)
+	allOrNone(t, s.Service, requests)
+	testkit.Limit(t, s.Service, api.Limit{Scope: api.LimitScopeService, Jobs: 1, Speed: 20 * mib})
+	group, err := s.StartGroup(t.Context(), drain.Id)
 	require.NoError(t, err)
 	require.Len(t, group.Jobs, 5)
-	require.Len(t, group.Refused, 1)
-	assert.Contains(t, group.Refused[0].Why, "nowhere.raw")
+	again, err := s.StartGroup(t.Context(), drain.Id)
+	require.NoError(t, err)
+	assert.Equal(t, group.Id, again.Id, "the same plan is the same group")
 	_, err = s.ActOnGroup(t.Context(), group.Id, "pause")
 	require.NoError(t, err)
 	for _, j := range group.Jobs {
 		awaitJob(t, s.Service, j.Id, inState(api.JobStatePaused))
 	}
 	require.NoError(t, os.Remove(filepath.Join(quay, "deck-3.raw"))) // so that its job fails
-	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: api.LimitScopeService, Jobs: 2}))
+	testkit.Limit(t, s.Service, api.Limit{Scope: api.LimitScopeService, Jobs: 2})
 	_, err = s.ActOnGroup(t.Context(), group.Id, "resume")
 	require.NoError(t, err)
 	done := 0
@@ -254,12 +290,36 @@ func TestDrain(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, held, 4, "what has moved can be restored")
 
-	spread, err := s.Balance(t.Context(), api.BalanceRequest{Kind: api.Spread, Pools: []string{"quay-full", "lighthouse-new"}})
-	require.NoError(t, err)
+	spread, _ := testkit.Balance(t, s.Service, plan.BalanceRequest{Kind: plan.KindSpread, Pools: []string{"quay-full", "lighthouse-new"}})
 	unequal := func(p []plan.PoolState) float64 {
 		return math.Abs(float64(p[0].Free+p[0].Held)/float64(p[0].Total) - float64(p[1].Free+p[1].Held)/float64(p[1].Total))
 	}
 	assert.LessOrEqual(t, unequal(spread.After), unequal(spread.Before))
+}
+
+// allOrNone: with one request that is blocked, or two that would write the same file, nothing of a group is started, and it is said which.
+func allOrNone(t *testing.T, s *client.Service, requests []plan.Request) {
+	t.Helper()
+	gone, twice := requests[0], requests[1]
+	gone.Source.Path = "nowhere.raw"
+	for want, more := range map[string]plan.Request{"nowhere.raw": gone, "used by another request of the group too": twice} {
+		all := append(slices.Clone(requests), more)
+		g, err := s.PlanGroup(t.Context(), api.NewGroupPlan{Name: "drain", Requests: &all})
+		require.NoError(t, err)
+		assert.True(t, g.Blocked)
+		require.Len(t, g.Parts, len(all))
+		assert.Contains(t, g.Parts[len(all)-1].Checks[0].Message, want)
+		_, err = s.StartGroup(t.Context(), g.Id)
+		var answer *client.Error
+		require.ErrorAs(t, err, &answer)
+		assert.Equal(t, 409, answer.Status)
+	}
+	groups, err := s.Groups(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, groups)
+	jobs, err := s.Jobs(t.Context(), 10)
+	require.NoError(t, err)
+	assert.Empty(t, jobs)
 }
 
 // TestNothingIsMovedFromUnderADisk that stands on it, wherever in the pool that lies.
@@ -327,8 +387,8 @@ func TestNothingIsMovedFromUnderADisk(t *testing.T) {
 	assert.Contains(t, strings.Join(receipt.Remarks, "\n"), "machines/crew-roster.qcow2 came along, and opens on what it stands on")
 	list, err := s.ListDisks(t.Context(), "far-store", api.ListDisksParams{Refresh: ptr(true), Only: ptr(api.Overlays)})
 	require.NoError(t, err)
-	require.Len(t, list.Disks, 2)
-	for _, d := range list.Disks {
+	require.Len(t, list.Items, 2)
+	for _, d := range list.Items {
 		assert.Empty(t, d.Problem)
 		assert.Equal(t, []string{"foundation.raw"}, d.StandsOn)
 	}
@@ -359,8 +419,7 @@ func TestNothingIsMovedFromUnderADisk(t *testing.T) {
 	assert.Empty(t, receipt.Remarks, "its tag speaks of the copied files")
 
 	// Drained with the same names: they are renamed, not copied, where it is one filesystem.
-	b, err := s.Balance(t.Context(), api.BalanceRequest{Kind: api.Drain, Pools: []string{"far-store"}, To: &[]string{"quay-store"}})
-	require.NoError(t, err)
+	b, _ := testkit.Balance(t, s.Service, plan.BalanceRequest{Kind: plan.KindDrain, Pools: []string{"far-store"}, To: []string{"quay-store"}})
 	require.Len(t, b.Carries, 1, "%+v", b)
 	require.Empty(t, b.Left)
 	assert.True(t, b.Carries[0].Request.Family)
@@ -373,7 +432,7 @@ func TestNothingIsMovedFromUnderADisk(t *testing.T) {
 	}
 	list, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true), Only: ptr(api.Overlays)})
 	require.NoError(t, err)
-	assert.Len(t, list.Disks, 2)
+	assert.Len(t, list.Items, 2)
 }
 
 // patched is a request with a remedy's change (RFC 7396).

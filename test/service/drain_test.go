@@ -7,7 +7,6 @@ import (
 	"testing"
 	"time"
 
-	"bagaglio/api"
 	"bagaglio/core/plan"
 	"bagaglio/internal/testkit"
 
@@ -43,8 +42,7 @@ func TestDrainingAMachine(t *testing.T) {
 		Source:      plan.Place{Pool: "quay-store", Path: "log.raw"},
 		Destination: &plan.Place{Pool: "quay-store", Path: "log.qcow2"},
 	}).Id)
-	b, err := s.Balance(t.Context(), api.BalanceRequest{Kind: api.Drain, Pools: []string{"quay-store"}})
-	require.NoError(t, err)
+	b, planned := testkit.Balance(t, s.Service, plan.BalanceRequest{Kind: plan.KindDrain, Pools: []string{"quay-store"}})
 	require.Len(t, b.Carries, 3)
 	left := fmt.Sprint(b.Left)
 	assert.Contains(t, left, "notes-19.txt it is no disk")
@@ -53,13 +51,8 @@ func TestDrainingAMachine(t *testing.T) {
 	assert.Contains(t, left, "alone.vmx the definition of gate-kiosk stays")
 	assert.NotContains(t, left, "tide.vmx", "it goes along")
 	assert.Contains(t, left, "log.raw it is held until")
-	n := api.NewGroup{Name: "drain"}
-	for _, c := range b.Carries {
-		n.Requests = append(n.Requests, c.Request)
-	}
-	g, err := s.StartGroup(t.Context(), n)
+	g, err := s.StartGroup(t.Context(), planned.Id)
 	require.NoError(t, err)
-	require.Empty(t, g.Refused)
 	for _, j := range g.Jobs {
 		testkit.Proven(t, s.Service, j.Id)
 	}

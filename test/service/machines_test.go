@@ -31,8 +31,8 @@ func TestMachinesOwnDisks(t *testing.T) {
 	entry := func(pool, path string) api.DiskEntry {
 		list, err := s.ListDisks(t.Context(), pool, api.ListDisksParams{Refresh: ptr(true), Search: &path})
 		require.NoError(t, err)
-		require.Len(t, list.Disks, 1)
-		return list.Disks[0]
+		require.Len(t, list.Items, 1)
+		return list.Items[0]
 	}
 	assert.Nil(t, entry("quay-store", "gate.raw").Orphan, "no machine is known at all")
 
@@ -127,11 +127,9 @@ func TestMachinesOwnDisks(t *testing.T) {
 	assert.Contains(t, checks()["folder"].Message, "is that of tide-board, which does not use this disk")
 
 	// And of emptying a pool.
-	b, err := s.Balance(t.Context(), api.BalanceRequest{Kind: api.Drain, Pools: []string{"sea-store"}, To: &[]string{"lighthouse-store"}})
-	require.NoError(t, err)
+	b, _ := testkit.Balance(t, s.Service, plan.BalanceRequest{Kind: plan.KindDrain, Pools: []string{"sea-store"}, To: []string{"lighthouse-store"}})
 	require.Len(t, b.Left, 1)
-	b, err = s.Balance(t.Context(), api.BalanceRequest{Kind: api.Drain, Pools: []string{"sea-store"}, To: &[]string{"quay-store"}})
-	require.NoError(t, err)
+	b, _ = testkit.Balance(t, s.Service, plan.BalanceRequest{Kind: plan.KindDrain, Pools: []string{"sea-store"}, To: []string{"quay-store"}})
 	require.Len(t, b.Carries, 1)
 	assert.Equal(t, "crew-roster", b.Carries[0].Machine)
 }
@@ -180,7 +178,7 @@ func TestDefinitionsFollowTheirDisks(t *testing.T) {
 	is("roster/crew-roster.xml", fmt.Sprintf(domain, sea+"/a.raw", "qcow2", "log/b.qcow2"))
 	require.Eventually(t, func() bool { // its definition lies in another pool
 		list, err := s.ListDisks(t.Context(), "sea-store", api.ListDisksParams{Refresh: ptr(true)})
-		return err == nil && slices.Equal([]string{"crew-roster"}, list.Disks[0].Machines)
+		return err == nil && slices.Equal([]string{"crew-roster"}, list.Items[0].Machines)
 	}, 10*time.Second, 20*time.Millisecond)
 	held, err := s.Held(t.Context())
 	require.NoError(t, err)

@@ -86,19 +86,35 @@ func TestAGroupIsWhole(t *testing.T) {
 			},
 		)
 	}
-	ctx, cut := context.WithCancel(t.Context())
-	go func() {
-		for { // as soon as something of it is there
-			if jobs, err := s.Jobs(t.Context(), 1); err != nil || len(jobs) > 0 {
-				cut()
-				return
-			}
+	for _, after := range []time.Duration{0, time.Millisecond, 5 * time.Millisecond, 25 * time.Millisecond} {
+		g, err := s.PlanGroup(t.Context(), api.NewGroupPlan{Name: "the whole deck", Requests: &requests})
+		require.NoError(t, err)
+		require.False(t, g.Blocked)
+		ctx, cut := context.WithTimeout(t.Context(), after)
+		_, err = s.StartGroup(ctx, g.Id)
+		cut()
+		if err != nil {
+			require.ErrorIs(t, err, context.DeadlineExceeded)
 		}
-	}()
-	_, err := s.StartGroup(ctx, api.NewGroup{Name: "the whole deck", Requests: requests})
-	require.ErrorIs(t, err, context.Canceled)
-	require.Eventually(t, func() bool {
+		_, err = s.StartGroup(t.Context(), g.Id) // whatever came of that, it is one group
+		require.NoError(t, err)
 		groups, err := s.Groups(t.Context())
-		return err == nil && len(groups) == 1 && len(groups[0].Jobs)+len(groups[0].Refused) == len(requests)
-	}, 20*time.Second, 20*time.Millisecond)
+		require.NoError(t, err)
+		for _, g := range groups {
+			require.Len(t, g.Jobs, len(requests))
+		}
+		_, err = s.ActOnGroup(t.Context(), groups[0].Id, "cancel")
+		require.NoError(t, err)
+		for _, j := range groups[0].Jobs {
+			testkit.Await(t, s.Service, j.Id)
+		}
+		for i := range requests { // for the next time
+			to := *requests[i].Destination
+			to.Path = "again/" + to.Path
+			requests[i].Destination = &to
+		}
+	}
+	groups, err := s.Groups(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, groups, 4)
 }

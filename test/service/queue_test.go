@@ -108,7 +108,7 @@ func TestLimitsAndOrder(t *testing.T) {
 	quay := s.Pool("quay-store")
 	s.Pool("lighthouse-store")
 	noise(t, quay, "tide-board.raw", 24*mib)
-	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: "service", Jobs: 1, Speed: 8 * mib}))
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1, Speed: 8 * mib})
 	var ids []string
 	for _, name := range []string{"a.vhd", "b.vhd", "c.vhd"} {
 		ids = append(ids, testkit.Begin(t, s.Service, convert("tide-board.raw", name, "vhd")).Id)
@@ -125,7 +125,7 @@ func TestLimitsAndOrder(t *testing.T) {
 	// The speed of all is lifted while the first one runs, then a second place is there.
 	limited := awaitJob(t, s.Service, ids[0], func(j api.Job) bool { return j.Progress != nil && j.Progress.LimitedBy != "" })
 	assert.Equal(t, "a limit on the speed", limited.Progress.LimitedBy)
-	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: "service", Jobs: 1}))
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1})
 	for _, id := range ids {
 		require.Equal(t, api.JobStateDone, testkit.Await(t, s.Service, id).State)
 	}
@@ -139,12 +139,12 @@ func TestLimitsAndOrder(t *testing.T) {
 
 	// A limit of one pool holds for the jobs in it only.
 	s.Pool("seabag")
-	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: "service", Jobs: 0}))
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 0})
 	for _, scope := range []api.LimitScope{"host", "device"} {
-		require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: scope, Jobs: 0}))
+		testkit.Limit(t, s.Service, api.Limit{Scope: scope, Jobs: 0})
 	}
-	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: "pool", Jobs: 0}))
-	require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: "pool", Name: "seabag", Jobs: 1}))
+	testkit.Limit(t, s.Service, api.Limit{Scope: "pool", Jobs: 0})
+	testkit.Limit(t, s.Service, api.Limit{Scope: "pool", Name: "seabag", Jobs: 1})
 	to := func(pool, name string) string {
 		r := convert("tide-board.raw", name, "vhd")
 		r.Destination.Pool = pool
@@ -192,7 +192,7 @@ func TestOneWriterOrManyReaders(t *testing.T) {
 	s.Pool("lighthouse-store")
 	noise(t, quay, "crew-roster.raw", 16*mib)
 	for _, scope := range []api.LimitScope{"service", "host", "pool", "device"} {
-		require.NoError(t, s.SetLimit(t.Context(), api.Limit{Scope: scope, Jobs: 0}))
+		testkit.Limit(t, s.Service, api.Limit{Scope: scope, Jobs: 0})
 	}
 	first := slowly(t, s.Service, convert("crew-roster.raw", "crew-roster.vhd", "vhd"), 4*mib).Id
 	reader := testkit.Begin(t, s.Service, convert("crew-roster.raw", "other.vhd", "vhd")).Id

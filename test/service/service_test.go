@@ -173,8 +173,8 @@ func TestEveryAnswerIsAsDescribed(t *testing.T) {
 		{409, "is done", func() error { _, err := s.Pause(t.Context(), j.Id); return err }},
 		{409, "only jobs that wait", func() error { _, err := s.Move(t.Context(), j.Id, ""); return err }},
 		{409, "has ended", func() error { _, err := s.Change(t.Context(), j.Id, api.JobChange{}); return err }},
-		{400, "there is one service", func() error { return s.SetLimit(t.Context(), api.Limit{Scope: "service", Name: "x"}) }},
-		{400, "0, for none, or more", func() error { return s.SetLimit(t.Context(), api.Limit{Scope: "pool", Jobs: -1}) }},
+		{400, "there is one service", func() error { _, err := s.SetLimit(t.Context(), api.Limit{Scope: "service", Name: "x"}); return err }},
+		{400, "0, for none, or more", func() error { _, err := s.SetLimit(t.Context(), api.Limit{Scope: "pool", Jobs: -1}); return err }},
 		{404, "holds nothing", func() error { return s.FreeLeases(t.Context(), j.Id) }},
 		{404, "nothing is held", func() error { _, err := s.Restore(t.Context(), "quay-store", "x", false); return err }},
 		{404, "nothing is held", func() error { return s.DropHeld(t.Context(), "quay-store", "none") }},
@@ -198,7 +198,7 @@ func TestEveryAnswerIsAsDescribed(t *testing.T) {
 	limits, err := s.Limits(t.Context())
 	require.NoError(t, err)
 	assert.Len(t, limits, 4)
-	require.NoError(t, s.SetLimit(t.Context(), limits[0]))
+	testkit.Limit(t, s, limits[0])
 	_, err = s.Leases(t.Context())
 	require.NoError(t, err)
 	_, err = s.Held(t.Context())
@@ -252,16 +252,17 @@ func aroundPlaces(t *testing.T, s *client.Service) {
 	assert.Equal(t, []string{traits[1].Name}, p.Rules.Traits)
 	_, err = s.TestPool(t.Context(), "lighthouse-store", false)
 	require.NoError(t, err)
-	b, err := s.Balance(t.Context(), api.BalanceRequest{Kind: api.Spread, Pools: []string{"quay-store", "lighthouse-store"}})
-	require.NoError(t, err)
+	b, _ := testkit.Balance(t, s, plan.BalanceRequest{Kind: plan.KindSpread, Pools: []string{"quay-store", "lighthouse-store"}})
 	assert.Len(t, b.Before, 2)
-	g, err := s.StartGroup(t.Context(), api.NewGroup{Name: "carry", Requests: []plan.Request{
+	planned, err := s.PlanGroup(t.Context(), api.NewGroupPlan{Name: "carry", Requests: &[]plan.Request{
 		{
 			Kind:        plan.Copy,
 			Source:      plan.Place{Pool: "quay-store", Path: "ticketing.raw"},
 			Destination: &plan.Place{Pool: "lighthouse-store", Path: "carried/ticketing.raw"},
 		},
 	}})
+	require.NoError(t, err)
+	g, err := s.StartGroup(t.Context(), planned.Id)
 	require.NoError(t, err)
 	require.Len(t, g.Jobs, 1)
 	assert.Equal(t, api.JobStateDone, testkit.Await(t, s, g.Jobs[0].Id).State)

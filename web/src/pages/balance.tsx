@@ -2,7 +2,8 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Play } from "lucide-react";
 import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { calls, items, result, type Balance, type Pool } from "../api/client.ts";
+import { calls, items, result, type Balance, type GroupPart, type GroupPlan, type Pool } from "../api/client.ts";
+import { planGroup } from "../api/group-plan.ts";
 import { Choice } from "../components/choice.tsx";
 import { Failure } from "../components/failure.tsx";
 import { Fill } from "../components/fill.tsx";
@@ -26,12 +27,22 @@ export function BalancePage() {
   const chosen = usable?.map((p) => p.name).filter((name) => !left.includes(name)) ?? [];
   const body = kind === "drain" ? ({ kind, pools: [from], to: chosen } as const) : ({ kind, pools: chosen } as const);
   const ready = kind === "drain" ? from !== "" && chosen.length > 0 : chosen.length > 1;
+  const name = [kind, ...body.pools].join(" ");
+  const [without, setWithout] = useState<GroupPlan>();
   const plan = useQuery({
-    queryKey: ["balance", body],
-    queryFn: ({ signal }) => result(calls.POST("/v1/balance", { body: { ...body, pools: [...body.pools] }, signal })),
+    queryKey: ["balance", body, without?.id],
+    queryFn: ({ signal }) =>
+      without
+        ? planGroup({ name, requests: open(without).map((part) => part.request) }, signal)
+        : planGroup({ name, balance: { ...body, pools: [...body.pools] } }, signal),
     enabled: ready,
     staleTime: 0,
   });
+  const balance = without?.balanced ?? plan.data?.balanced;
+  const anew = (change: () => void) => {
+    setWithout(undefined);
+    change();
+  };
   return (
     <div className="space-y-6">
       <h1>Drain or spread</h1>
@@ -42,21 +53,23 @@ export function BalancePage() {
             value={kind}
             options={Object.keys(kinds)}
             show={(k) => kinds[k as keyof typeof kinds]}
-            change={(k) => setKind(k as keyof typeof kinds)}
+            change={(k) => anew(() => setKind(k as keyof typeof kinds))}
           />
           {kind === "drain" && (
             <Choice
               name="Empty the pool"
               value={from}
               options={pools.data?.map((p) => p.name) ?? []}
-              change={setFrom}
+              change={(name) => anew(() => setFrom(name))}
             />
           )}
           <Pools
             legend={kind === "drain" ? "Into" : "Among"}
             pools={usable ?? []}
             left={left}
-            toggle={(name) => setLeft(left.includes(name) ? left.filter((n) => n !== name) : [...left, name])}
+            toggle={(name) =>
+              anew(() => setLeft(left.includes(name) ? left.filter((n) => n !== name) : [...left, name]))
+            }
           />
         </form>
         <section className="sheet space-y-5" aria-label="Plan" aria-busy={plan.isFetching}>
@@ -67,8 +80,14 @@ export function BalancePage() {
             </p>
           )}
           {plan.error && <Failure error={plan.error} />}
-          {ready && plan.data && (
-            <BalanceView key={plan.dataUpdatedAt} balance={plan.data} name={[kind, ...body.pools].join(" ")} />
+          {plan.data?.problem && <Failure error={new Error(plan.data.problem)} />}
+          {ready && plan.data && balance && (
+            <BalanceView
+              key={plan.dataUpdatedAt}
+              plan={plan.data}
+              balance={balance}
+              onLeaveOut={() => setWithout({ ...plan.data, balanced: balance })}
+            />
           )}
         </section>
       </div>
@@ -100,15 +119,26 @@ function Pools(props: { legend: string; pools: Pool[]; left: string[]; toggle: (
   );
 }
 
+/** The check that blocks a part, if one does. */
+function stop(part: GroupPart) {
+  return part.checks.find((c) => c.severity === "blocks");
+}
+
+/** The parts of a plan that nothing blocks. */
+function open(plan: GroupPlan): GroupPart[] {
+  return plan.parts.filter((part) => !stop(part));
+}
+
 /** How full the pools are before and after, what goes, and what stays. */
-function BalanceView({ balance, name }: { balance: Balance; name: string }) {
+function BalanceView(props: { plan: GroupPlan; balance: Balance; onLeaveOut: () => void }) {
+  const { plan, balance } = props;
   const navigate = useNavigate();
   const start = useMutation({
-    mutationFn: () =>
-      result(calls.POST("/v1/groups", { body: { name, requests: balance.carries.map((c) => c.request) } })),
+    mutationFn: () => result(calls.POST("/v1/groups", { body: { plan: plan.id } })),
     onSuccess: () => navigate("/jobs"),
   });
-  const count = balance.carries.length;
+  const count = plan.parts.length;
+  const blocked = plan.parts.filter(stop);
   const machines = (away: boolean) =>
     [...new Set(balance.carries.flatMap((c) => (c.machine && !!c.away === away ? c.machine : [])))].join(", ");
   return (
@@ -174,11 +204,26 @@ function BalanceView({ balance, name }: { balance: Balance; name: string }) {
       <p className="text-sm opacity-75">
         Each is copied, proven and then held in its old pool for a while, where it takes its room until then.
       </p>
+      {blocked.length > 0 && (
+        <div className="space-y-2">
+          <ul className="space-y-1 text-error">
+            {blocked.map((part) => (
+              <li key={`${part.request.source?.pool}:${part.request.source?.path}`}>
+                {part.request.source?.path}: {stop(part)?.message}
+              </li>
+            ))}
+          </ul>
+          <p>All of it is started, or nothing. Settle that, or leave them out.</p>
+          <button type="button" className="btn btn-sm" disabled={blocked.length === count} onClick={props.onLeaveOut}>
+            Leave out what is blocked
+          </button>
+        </div>
+      )}
       {start.error && <Failure error={start.error} />}
       <button
         type="button"
         className="btn btn-primary w-full"
-        disabled={count === 0 || start.isPending}
+        disabled={count === 0 || plan.blocked || start.isPending}
         onClick={() => start.mutate()}
       >
         <Play aria-hidden className="size-4" />

@@ -159,7 +159,7 @@ function RequestFields({ request, change }: FieldsProps) {
         <Choice
           name="Disk"
           value={request.source.path}
-          options={disks.data?.disks.map((d) => d.path) ?? []}
+          options={disks.data?.items.map((d) => d.path) ?? []}
           change={setSource}
         />
       </fieldset>
@@ -247,7 +247,7 @@ function Base({ request, change }: FieldsProps) {
     <Choice
       name="Base"
       value={request.base ?? ""}
-      options={disks.data?.disks.map((d) => d.path) ?? []}
+      options={disks.data?.items.map((d) => d.path) ?? []}
       change={(base) => change({ ...request, base })}
     />
   );

@@ -96,7 +96,7 @@ function PoolSheet({ pool, held, names }: { pool: Pool; held: Held[]; names: str
       {list && <KnownAsOf list={list} />}
       {list?.total === 0 && <p className="opacity-75">No disks here.</p>}
       <ul className="divide-y divide-base-300">
-        {list?.disks.map((disk) => (
+        {list?.items.map((disk) => (
           <DiskRow key={disk.path} pool={pool.name} disk={disk} others={names.filter((n) => n !== pool.name)} />
         ))}
       </ul>

@@ -192,11 +192,12 @@ function Disks({ pool, others }: { pool: string; others: string[] }) {
   const [search, setSearch] = useState("");
   const [sort, setSort] = useState<keyof typeof sorts>("path");
   const [only, setOnly] = useState<keyof typeof onlys>("");
-  const [page, setPage] = useState(0);
+  // The cursors of the pages up to this one; the first has none.
+  const [cursors, setCursors] = useState<string[]>([]);
   const first = <T,>(set: (value: T) => void) => {
     return (value: T) => {
       set(value);
-      setPage(0);
+      setCursors([]);
     };
   };
   const query = {
@@ -205,7 +206,7 @@ function Disks({ pool, others }: { pool: string; others: string[] }) {
     descending: sort !== "path",
     only: only || undefined,
     limit: perPage,
-    offset: page * perPage,
+    cursor: cursors.at(-1),
   };
   const disks = useQuery({
     queryKey: ["disks", pool, query],
@@ -241,18 +242,28 @@ function Disks({ pool, others }: { pool: string; others: string[] }) {
       {disks.error && <Failure error={disks.error} />}
       {list?.problem && <Failure error={new Error(list.problem)} />}
       <ul className="divide-y divide-base-300">
-        {list?.disks.map((disk) => (
+        {list?.items.map((disk) => (
           <DiskRow key={disk.path} pool={pool} disk={disk} others={others} />
         ))}
       </ul>
       <div className="flex flex-wrap items-center gap-3 text-sm">
         <span>
-          {list?.total ?? 0} disks, page {page + 1} of {pages}
+          {list?.total ?? 0} disks, page {cursors.length + 1} of {pages}
         </span>
-        <button type="button" className="btn btn-sm" disabled={page === 0} onClick={() => setPage(page - 1)}>
+        <button
+          type="button"
+          className="btn btn-sm"
+          disabled={cursors.length === 0}
+          onClick={() => setCursors(cursors.slice(0, -1))}
+        >
           Back
         </button>
-        <button type="button" className="btn btn-sm" disabled={page + 1 >= pages} onClick={() => setPage(page + 1)}>
+        <button
+          type="button"
+          className="btn btn-sm"
+          disabled={!list?.next || cursors.length + 1 >= pages}
+          onClick={() => list?.next && setCursors([...cursors, list.next])}
+        >
           On
         </button>
         <span className="grow" />
@@ -261,19 +272,31 @@ function Disks({ pool, others }: { pool: string; others: string[] }) {
           Look again
         </button>
       </div>
-      {list && list.stray_count > 0 && (
-        <details>
-          <summary className="cursor-pointer">{list.stray_count} files belong to no disk</summary>
-          <ul className="mt-2 space-y-1 text-sm">
-            {list.strays.map((file) => (
-              <li key={file.name} className="flex justify-between gap-4">
-                <span className="break-all">{file.name}</span>
-                <span className="figures">{size(file.size)}</span>
-              </li>
-            ))}
-          </ul>
-        </details>
-      )}
+      {list && list.stray_count > 0 && <Strays pool={pool} count={list.stray_count} />}
     </section>
+  );
+}
+
+/** The files that belong to no disk, the first thousand of them, asked for when somebody wants to see them. */
+function Strays({ pool, count }: { pool: string; count: number }) {
+  const [shown, setShown] = useState(false);
+  const files = useQuery({
+    queryKey: ["disks", pool, "strays"],
+    queryFn: () => result(calls.GET("/v1/pools/{pool}/strays", { params: { path: { pool }, query: { limit: 1000 } } })),
+    enabled: shown,
+  });
+  return (
+    <details onToggle={(event) => setShown(event.currentTarget.open)}>
+      <summary className="cursor-pointer">{count} files belong to no disk</summary>
+      {files.error && <Failure error={files.error} />}
+      <ul className="mt-2 space-y-1 text-sm">
+        {files.data?.items.map((file) => (
+          <li key={file.name} className="flex justify-between gap-4">
+            <span className="break-all">{file.name}</span>
+            <span className="figures">{size(file.size)}</span>
+          </li>
+        ))}
+      </ul>
+    </details>
   );
 }

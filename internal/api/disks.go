@@ -1,0 +1,59 @@
+package api
+
+import (
+	"context"
+	"encoding/base64"
+	"fmt"
+
+	spec "bagaglio/api"
+	"bagaglio/core/plan"
+	"bagaglio/internal/records"
+	"bagaglio/internal/store"
+)
+
+func (s *server) ListDisks(ctx context.Context, r ListDisksRequestObject) (ListDisksResponseObject, error) {
+	p := r.Params
+	q := store.DiskQuery{Search: or(p.Search, ""), Descending: or(p.Descending, false), Cursor: or(p.Cursor, "")}
+	if p.Only != nil {
+		q.Only = string(*p.Only)
+	}
+	if p.Sort != nil {
+		q.Sort = string(*p.Sort)
+	}
+	var err error
+	if q.Limit, err = pageSize(p.Limit); err != nil {
+		return nil, err
+	}
+	list, err := s.service.Places.Disks(ctx, r.Pool, q, or(p.Refresh, false))
+	return ListDisks200JSONResponse(viewList(list)), err
+}
+
+func (s *server) ListStrays(ctx context.Context, r ListStraysRequestObject) (ListStraysResponseObject, error) {
+	n, err := pageSize(r.Params.Limit)
+	if err != nil {
+		return nil, err
+	}
+	behind, err := base64.RawURLEncoding.DecodeString(or(r.Params.Cursor, ""))
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", records.ErrInvalid, store.ErrCursor)
+	}
+	files, err := s.service.Places.Strays(ctx, r.Pool, string(behind), n)
+	out := ListStrays200JSONResponse{Items: append([]spec.PoolFile{}, files...)}
+	if len(files) == n {
+		next := base64.RawURLEncoding.EncodeToString([]byte(files[n-1].Name))
+		out.Next = &next
+	}
+	return out, err
+}
+
+func (s *server) StopLooking(ctx context.Context, r StopLookingRequestObject) (StopLookingResponseObject, error) {
+	return StopLooking204Response{}, s.service.Places.StopRefresh(ctx, r.Pool)
+}
+
+func (s *server) LookAtDisk(ctx context.Context, r LookAtDiskRequestObject) (LookAtDiskResponseObject, error) {
+	p := r.Params
+	report, err := s.service.Places.Look(ctx, plan.Place{
+		Pool: r.Pool, Path: p.Path, Format: or(p.Format, ""), Snapshot: or(p.Snapshot, ""), ByGeometry: or(p.ByGeometry, false),
+	})
+	return LookAtDisk200JSONResponse(report), err
+}

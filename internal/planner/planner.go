@@ -1,0 +1,234 @@
+// Package planner makes plans of requests, with what the records and the places tell.
+package planner
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"path"
+	"reflect"
+	"slices"
+	"time"
+
+	"bagaglio/core/plan"
+	"bagaglio/core/step"
+	"bagaglio/core/step/disks"
+	"bagaglio/core/storage"
+	"bagaglio/internal/places"
+	"bagaglio/internal/records"
+	"bagaglio/internal/store"
+
+	"github.com/google/uuid"
+)
+
+// Planner makes plans.
+type Planner struct {
+	records *records.Records
+	places  *places.Places
+	log     *slog.Logger
+	groups  groups
+	ctx     context.Context // of what is made in the background
+	stop    context.CancelFunc
+}
+
+// New returns one. The caller closes it.
+func New(r *records.Records, p *places.Places, log *slog.Logger) *Planner {
+	s := &Planner{records: r, places: p, log: log}
+	s.ctx, s.stop = context.WithCancel(context.Background())
+	return s
+}
+
+// Kept is a plan that is kept, to be started.
+type Kept struct {
+	ID   string
+	Plan plan.Plan // as it is shown
+	Job  int64     // that was started with it, 0 for none
+}
+
+// Plan says what a request would do, and keeps that so that it can be started.
+func (s *Planner) Plan(ctx context.Context, r plan.Request) (Kept, error) {
+	p, err := s.Prepare(ctx, r, time.Now())
+	if err != nil {
+		return Kept{}, err
+	}
+	k := Kept{ID: uuid.NewString(), Plan: p.Shown()}
+	return k, s.records.AddPlan(ctx, k.ID, k.Plan, time.Now())
+}
+
+// Kept returns a plan that was made.
+func (s *Planner) Kept(ctx context.Context, id string) (Kept, error) {
+	p, started, err := s.records.KeptPlan(ctx, id)
+	if err != nil {
+		return Kept{}, fmt.Errorf("plan %q: %w", id, err)
+	}
+	return Kept{ID: id, Plan: p, Job: started}, nil
+}
+
+// BlockedError is the error for a plan that checks stand in the way of, at least one.
+type BlockedError struct{ Checks []plan.Check }
+
+func (e *BlockedError) Error() string {
+	return fmt.Sprintf("%v: %s", step.ErrBlocked, e.Checks[0].Message)
+}
+
+func (e *BlockedError) Unwrap() error { return step.ErrBlocked }
+
+// Prepare plans a request, with what was known at a time or is known since.
+func (s *Planner) Prepare(ctx context.Context, r plan.Request, since time.Time) (plan.Plan, error) {
+	if err := r.Validate(); err != nil {
+		return plan.Plan{}, err
+	}
+	if r.Kind == plan.Undo {
+		return s.prepareUndo(ctx, r, since)
+	}
+	ends, err := s.Ends(ctx, r)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	to := ""
+	if r.Destination != nil {
+		to = r.Destination.Pool
+	}
+	speeds, err := s.records.Speeds(ctx, r.Source.Pool, to)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	if format, err := s.places.FormatOf(ctx, ends.Source, r.Source); err == nil && format == "raw" {
+		r.Source.Format = format
+	} // any other problem of the source is for the plan to tell
+	known, err := s.Known(ctx, r, since)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	known.Speeds = speeds
+	p, err := disks.Prepare(ctx, ends, r, known)
+	if err != nil || !r.ByRules {
+		return p, err
+	}
+	if next, more, err := p.ByRules(); err != nil {
+		return p, err
+	} else if more && !reflect.DeepEqual(next, r) {
+		return s.Prepare(ctx, next, since)
+	}
+	return p, nil
+}
+
+// Known is what the records tell of the places of a request, as of a time where that matters.
+func (s *Planner) Known(ctx context.Context, r plan.Request, since time.Time) (known step.Known, err error) {
+	if r.Destination == nil {
+		return known, nil
+	}
+	pool, err := s.places.Record(ctx, r.Destination.Pool)
+	if err != nil {
+		return known, err
+	}
+	known.Rules, known.Facts = pool.Rules, pool.Facts
+	from, err := s.places.Record(ctx, r.Source.Pool)
+	if err != nil {
+		return known, err
+	}
+	known.SourceRoot, known.SourceHost, known.Host = from.Folder, from.Host, pool.Host
+	if from.Host == pool.Host {
+		known.Root = pool.Folder
+	}
+	if known.Neighbours, err = s.records.MachinesIn(ctx, pool.Name, path.Dir(path.Clean(r.Destination.Path))); err != nil {
+		return known, err
+	}
+	needs, err := s.needs(ctx, r, from, pool)
+	if err != nil {
+		return known, err
+	}
+	if known.Knowledge, err = s.places.Knowledge(ctx, needs, since, !r.WithoutKnowing); err != nil {
+		return known, err
+	}
+	known.Standing = func(ctx context.Context, files []string) ([]string, error) {
+		return s.records.Standing(ctx, r.Source.Pool, files)
+	}
+	known.StandingThere = func(ctx context.Context, files []string) ([]string, error) {
+		return s.records.Standing(ctx, pool.Name, files)
+	}
+	known.Users = func(ctx context.Context, files []string) ([]plan.User, error) {
+		standing, err := s.records.Standing(ctx, r.Source.Pool, files)
+		if err != nil {
+			return nil, err
+		}
+		return s.records.Users(ctx, r.Source.Pool, append(files, standing...))
+	}
+	return known, nil
+}
+
+// needs are the pools of which a request has to know what lies in them, so that it does no harm: where something of the source goes away,
+// what may stand on it, and all definitions on its host; where something is replaced, what stands on that.
+func (s *Planner) needs(ctx context.Context, r plan.Request, from, to store.Pool) (map[string]places.Need, error) {
+	needs := map[string]places.Need{}
+	goes := r.Release || r.Replace && from.Name == to.Name
+	if goes {
+		pools, err := s.records.Pools(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range pools {
+			if p.Host == from.Host {
+				needs[p.Name] = places.NeedDefinitions
+			}
+		}
+	}
+	if goes || r.Family {
+		needs[from.Name] = places.NeedAll
+	}
+	if r.Replace {
+		needs[to.Name] = places.NeedAll
+	}
+	return needs, nil
+}
+
+// Ends are the folders that the places of a request lie in.
+func (s *Planner) Ends(ctx context.Context, r plan.Request) (ends step.Ends, err error) {
+	if ends.Source, err = s.places.Folder(ctx, r.Source.Pool); err != nil {
+		return ends, err
+	}
+	if r.Destination != nil {
+		ends.Destination, err = s.places.Folder(ctx, r.Destination.Pool)
+	}
+	return ends, err
+}
+
+// EndsOf are those of the disks of a plan.
+func (s *Planner) EndsOf(ctx context.Context, p plan.Plan) (map[string]step.Ends, error) {
+	all := map[string]step.Ends{}
+	for _, d := range p.Bodies {
+		ends, err := s.endsOfDisk(ctx, d)
+		if err != nil {
+			return nil, err
+		}
+		all[d.ID] = ends
+	}
+	return all, nil
+}
+
+// endsOfDisk are those of a disk, with the folders of the definitions that are changed. One whose pool is gone is for the job to tell.
+func (s *Planner) endsOfDisk(ctx context.Context, d plan.Disk) (step.Ends, error) {
+	ends, err := s.Ends(ctx, d.Request)
+	ends.Definitions = map[string]storage.Folder{}
+	for _, pool := range DefinitionPools(d) {
+		folder, folderErr := s.places.Folder(ctx, pool)
+		if folderErr == nil {
+			ends.Definitions[pool] = folder
+		} else if !errors.Is(folderErr, store.ErrNotFound) {
+			err = errors.Join(err, folderErr)
+		}
+	}
+	return ends, err
+}
+
+// DefinitionPools are those in which definitions of machines are changed for a disk.
+func DefinitionPools(d plan.Disk) (pools []string) {
+	for _, h := range d.Handovers {
+		if pools = append(pools, h.Pool); h.To != nil {
+			pools = append(pools, h.To.Pool)
+		}
+	}
+	slices.Sort(pools)
+	return slices.Compact(pools)
+}

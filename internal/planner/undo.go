@@ -1,0 +1,100 @@
+package planner
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"bagaglio/core/plan"
+	"bagaglio/core/step"
+	"bagaglio/core/step/disks"
+	"bagaglio/internal/records"
+	"bagaglio/internal/store"
+)
+
+// prepareUndo plans to take back what an ended job did.
+func (s *Planner) prepareUndo(ctx context.Context, r plan.Request, since time.Time) (p plan.Plan, err error) {
+	j, err := s.records.JobByName(ctx, r.Job)
+	if err != nil {
+		return p, err
+	}
+	switch {
+	case j.State != store.Done:
+		return p, fmt.Errorf("%w: job %s is %s: only what a job did that is done can be taken back", records.ErrState, r.Job, j.State)
+	case j.Plan.Request.Kind == plan.Undo:
+		return p, fmt.Errorf("%w: job %s took back what another one did: start that one again (job again)", records.ErrState, r.Job)
+	case j.Journal == nil || len(j.Plan.After) == 0:
+		return p, fmt.Errorf("%w: job %s left nothing in its place: there is nothing to take back", records.ErrState, r.Job)
+	}
+	ended := disks.Ended{Job: r.Job, Task: s.records.TaskID(j.ID), Plan: j.Plan, Journal: j.Journal, Finished: *j.Finished}
+	var parts []plan.Plan
+	for _, d := range j.Plan.Bodies {
+		part, err := s.prepareUndoOf(ctx, ended, d, since)
+		if err != nil {
+			return p, err
+		}
+		parts = append(parts, part)
+	}
+	if len(parts) == 1 {
+		return parts[0], nil
+	}
+	return plan.Together(r, parts...), nil
+}
+
+// prepareUndoOf plans to take back what an ended job did to a disk.
+func (s *Planner) prepareUndoOf(ctx context.Context, ended disks.Ended, d plan.Disk, since time.Time) (p plan.Plan, err error) {
+	ends, err := s.endsOfDisk(ctx, d)
+	if err != nil {
+		return p, err
+	}
+	reverse, ok, replaced, err := ended.Reverse(ends)
+	var blocked *step.BlockedError
+	if errors.As(err, &blocked) {
+		return p, &BlockedError{[]plan.Check{blocked.Check}}
+	}
+	if err != nil {
+		return p, err
+	}
+	if ok {
+		if p, err = s.Prepare(ctx, reverse, since); err == nil && replaced {
+			p.Checks = append(
+				p.Checks,
+				plan.Check{
+					Name:     "undo",
+					Severity: plan.Warns,
+					Message:  "What the job replaced stays held: give it its name back by itself (held restore).",
+				},
+			)
+		}
+		return p, err
+	}
+	known, err := s.KnownOfImage(ctx, d, since)
+	if err != nil {
+		return p, err
+	}
+	return disks.PrepareUndo(ctx, ends, ended, d.ID, known)
+}
+
+// KnownOfImage is what the records tell of an image that a job made, and that is to be taken away.
+func (s *Planner) KnownOfImage(ctx context.Context, d plan.Disk, since time.Time) (known step.Known, err error) {
+	away := plan.Request{Source: d.After.Place, Destination: d.Request.Destination, Release: true}
+	pool, err := s.places.Record(ctx, away.Source.Pool)
+	if err != nil {
+		return known, err
+	}
+	needs, err := s.needs(ctx, away, pool, pool)
+	if err != nil {
+		return known, err
+	}
+	if known.Knowledge, err = s.places.Knowledge(ctx, needs, since, true); err != nil {
+		return known, err
+	}
+	known.StandingThere = func(ctx context.Context, files []string) ([]string, error) {
+		return s.records.Standing(ctx, pool.Name, files)
+	}
+	known.Users = func(ctx context.Context, files []string) ([]plan.User, error) {
+		return s.records.Users(ctx, pool.Name, files)
+	}
+	return known, nil
+}

@@ -1,0 +1,431 @@
+package queue
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"bagaglio/core/job"
+	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
+	"bagaglio/core/step"
+	"bagaglio/core/step/disks"
+	"bagaglio/internal/places"
+	"bagaglio/internal/planner"
+	"bagaglio/internal/points"
+	"bagaglio/internal/store"
+
+	"github.com/google/uuid"
+	"golang.org/x/time/rate"
+)
+
+var (
+	errCancelled = errors.New("cancelled on request")
+	errPaused    = fmt.Errorf("paused on request (%w)", step.ErrSetAside)
+	errHours     = fmt.Errorf("its hours are over (%w)", step.ErrSetAside)
+	errFull      = errors.New("waits for a job")
+	errStopping  = fmt.Errorf("the service stops (%w)", step.ErrSetAside)
+)
+
+// run is a job that is running.
+type run struct {
+	claim    store.Claim
+	stop     context.CancelCauseFunc
+	progress *step.Progress
+	scopes   []scope
+	meter    *rate.Limiter
+	hours    string
+	// cancelled tells that it was cancelled, maybe when it was being set aside already.
+	cancelled bool
+}
+
+// recover sets right what was going on when an earlier run of the service ended: what ran goes on.
+func (q *Queue) recover(ctx context.Context) error {
+	running, err := q.records.JobsIn(ctx, store.Running)
+	if err != nil {
+		return err
+	}
+	for _, j := range running {
+		q.log.Warn("found an interrupted job, which goes on", "job", j.ID)
+		if err := q.records.SetAside(ctx, j.Claim(), store.Running, store.Waiting, "", false); err != nil {
+			return err
+		}
+		q.records.NoteJob(ctx, j.ID, "found interrupted", "it goes on")
+	}
+	uncleared, err := q.records.UnclearedJobs(ctx)
+	if err != nil {
+		return err
+	}
+	for _, j := range uncleared {
+		if err := q.clear(ctx, j); err != nil {
+			// The pool may be on a drive that is not there now: the next start tries again.
+			q.log.Warn("clearing up after a job", "job", j.ID, "error", err)
+		}
+	}
+	return nil
+}
+
+// unrun is the receipt of a job that could not write its own.
+func unrun(j store.Job, outcome receipt.Outcome, reason error) receipt.Receipt {
+	now := time.Now()
+	r := receipt.Receipt{
+		ID:       uuid.NewString(),
+		Kind:     j.Plan.Request.Kind,
+		Outcome:  outcome,
+		Reason:   reason.Error(),
+		Source:   receipt.Side{Side: plan.Side{Place: j.Plan.Carried().Source}},
+		Against:  j.Plan.Request.Against,
+		Steps:    []receipt.Done{},
+		Started:  now,
+		Finished: now,
+	}
+	if j.Started != nil {
+		r.Started = *j.Started
+		r.Seconds = now.Sub(r.Started).Seconds()
+	}
+	return r
+}
+
+// end notes how a job ended, and seals its receipt behind the one before.
+func (q *Queue) end(ctx context.Context, c store.Claim, from, to store.State, done receipt.Receipt) error {
+	last, err := q.records.LastSeal(ctx)
+	if err != nil {
+		return err
+	}
+	head, err := q.chain.add(
+		c.Job,
+		last.Number,
+		func(sealer store.Sealer) error { return q.records.EndJob(ctx, c, from, to, done, time.Now(), sealer) },
+	)
+	if err != nil {
+		return err
+	}
+	q.records.NoteJob(ctx, c.Job, "ended", fmt.Sprintf("%s; receipt %s", done.Outcome, head))
+	return q.records.Patiently(q.chain.keep)
+}
+
+// clear removes what a job left in the staging folder.
+func (q *Queue) clear(ctx context.Context, j store.Job) error {
+	for _, d := range j.Plan.Bodies {
+		to := d.Request.Destination
+		if to == nil {
+			continue
+		}
+		folder, err := q.places.Folder(ctx, to.Pool)
+		if errors.Is(err, store.ErrNotFound) { // a pool that was removed is no business of ours
+			continue
+		}
+		if err == nil {
+			err = disks.Clear(folder, plan.TaskID(q.records.TaskID(j.ID), d.ID))
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return q.records.ClearJob(ctx, j.ID)
+}
+
+// page is how many waiting jobs are looked at together.
+const page = 50
+
+// dispatch starts the waiting jobs that may run, in their order.
+func (q *Queue) dispatch() {
+	q.dispatching.Lock()
+	defer q.dispatching.Unlock()
+	ctx := context.Background()
+	blocked := map[string]error{} // by the pools of a job, so that a long queue is looked through fast
+	for behind := store.BeforeAll; ; {
+		waiting, err := q.records.Waiting(ctx, behind, page)
+		if err != nil {
+			q.log.Error("looking for waiting jobs", "error", err)
+			return
+		}
+		for _, j := range waiting {
+			behind = j.Rank
+			q.mu.Lock()
+			_, full := q.full([]scope{{scopeService, ""}})
+			closing := q.closing
+			q.mu.Unlock()
+			if full || closing {
+				return
+			}
+			pools := strings.Join(j.Plan.Pools(), " ")
+			why := blocked[pools]
+			if why == nil {
+				why = q.tryStart(ctx, j)
+			}
+			if errors.Is(why, errFull) {
+				blocked[pools] = why
+			}
+			if why != nil {
+				q.setWaits(j.ID, why.Error())
+			}
+		}
+		if len(waiting) < page {
+			return
+		}
+	}
+}
+
+// tryStart starts a job, or says why it has to wait.
+func (q *Queue) tryStart(ctx context.Context, j store.Job) error {
+	if !within(j.Hours, time.Now()) {
+		return fmt.Errorf("waits for its hours, %s", j.Hours)
+	}
+	scopes := q.scopesOf(ctx, j)
+	q.mu.Lock()
+	_, still := q.running[j.ID]
+	x, full := q.full(scopes)
+	q.mu.Unlock()
+	if still { // its end calls dispatch again
+		return errors.New("waits until it has been set aside")
+	}
+	if full {
+		return fmt.Errorf("%w of %s to end", errFull, x)
+	}
+	leases, err := q.leasesOf(ctx, j)
+	if err != nil {
+		return err
+	}
+	claim, err := q.records.StartJob(ctx, j.ID, leases, q.runner, time.Now())
+	if err != nil {
+		var leased *store.LeasedError
+		if errors.As(err, &leased) {
+			return fmt.Errorf("waits: %w", err)
+		}
+		return err
+	}
+	j.Epoch = claim.Epoch
+	runCtx, stop := context.WithCancelCause(context.Background())
+	r := &run{claim: claim, stop: stop, scopes: scopes, hours: j.Hours, meter: rate.NewLimiter(rateOf(j.Speed), burst)}
+	q.mu.Lock()
+	q.running[j.ID] = r
+	delete(q.waits, j.ID)
+	q.mu.Unlock()
+	q.records.NoteJob(ctx, j.ID, "started", "")
+	q.jobs.Go(func() {
+		defer stop(nil)
+		q.run(runCtx, j, r)
+		q.dispatch()
+	})
+	return nil
+}
+
+// leasesOf are the files that a job uses, by host and path.
+func (q *Queue) leasesOf(ctx context.Context, j store.Job) ([]store.Lease, error) {
+	var leases []store.Lease
+	for _, u := range j.Plan.Uses() {
+		pool, err := q.records.Pool(ctx, u.Pool)
+		if err != nil {
+			return nil, fmt.Errorf("pool %q: %w", u.Pool, err)
+		}
+		leases = append(leases, store.Lease{File: places.LeaseOf(pool, u.Path), Writes: u.Writes})
+	}
+	return leases, nil
+}
+
+// setWaits notes why a job waits.
+func (q *Queue) setWaits(id int64, why string) {
+	q.mu.Lock()
+	same := q.waits[id] == why
+	q.waits[id] = why
+	q.mu.Unlock()
+	if !same {
+		q.changed(id)
+	}
+}
+
+// run runs a job to its end, or until it is set aside, and notes it.
+func (q *Queue) run(ctx context.Context, j store.Job, r *run) {
+	q.log.Info("job started", "job", j.ID, "kind", j.Plan.Request.Kind, "source", j.Plan.Carried().Source.String())
+	done, err := q.work(ctx, j, r)
+	cause := context.Cause(ctx)
+	// Whoever stopped the job did not mean the notes about it.
+	ctx = context.WithoutCancel(ctx)
+	var problem error
+	var blocked *step.BlockedError
+	question, asks := step.Asked(err)
+	state := store.Done
+	switch {
+	case err == nil:
+	case errors.Is(err, store.ErrOutdated): // what it did up to its last mark stays, and counts
+		state, problem = store.Waiting, q.setAside(ctx, j.Claim(), store.Waiting, "", false)
+	case errors.Is(cause, errPaused):
+		state, problem = store.Paused, q.setAside(ctx, j.Claim(), store.Paused, "paused on request", false)
+	case errors.Is(cause, step.ErrSetAside):
+		state, problem = store.Waiting, q.setAside(ctx, j.Claim(), store.Waiting, "", false)
+	case errors.Is(cause, errCancelled):
+		state, done.Outcome, done.Reason = store.Cancelled, receipt.Cancelled, cause.Error()
+	case asks:
+		state, problem = store.Asking, q.records.Patiently(func() error { return q.records.Ask(ctx, j.Claim(), question) })
+	case j.Plan.Carried().Destination != nil && errors.As(err, &blocked):
+		state, problem = store.Paused, q.stopBy(ctx, j, blocked)
+	case j.Plan.Carried().Destination != nil && step.CanWait(err):
+		state, problem = store.Paused, q.setAside(ctx, j.Claim(), store.Paused, step.Explain(err).Error()+"; it goes on by itself then", true)
+		q.inTrouble(j, err)
+	default:
+		state, done.Reason = store.Failed, err.Error()
+	}
+	problem = errors.Join(problem, q.records.Patiently(func() error { return q.records.EndSteps(ctx, j.ID, done.Steps, time.Now()) }))
+	if state.Ended() {
+		problem = errors.Join(
+			problem,
+			q.records.Patiently(func() error { return q.end(ctx, j.Claim(), store.Running, state, done) }),
+			q.records.Patiently(func() error { return q.clear(ctx, j) }),
+		)
+	} else {
+		q.records.NoteJob(ctx, j.ID, "set aside", cmp.Or(question.Text, string(state)))
+	}
+	if state == store.Done && j.Plan.Request.Destination != nil {
+		problem = errors.Join(problem, q.records.Patiently(func() error { return q.knowResult(ctx, j) }))
+	}
+	q.mu.Lock()
+	last := r.progress
+	q.mu.Unlock()
+	if last != nil {
+		problem = errors.Join(problem, q.records.Patiently(func() error { return q.records.SetLast(ctx, j.ID, *last) }))
+	}
+	q.mu.Lock()
+	delete(q.running, j.ID)
+	if state.Ended() {
+		delete(q.troubles, j.ID)
+	}
+	cancelled := r.cancelled && !state.Ended()
+	q.mu.Unlock()
+	if cancelled {
+		problem = errors.Join(problem, q.cancel(ctx, strconv.FormatInt(j.ID, 10)))
+	}
+	if problem != nil {
+		q.log.Error("noting the end of a job", "job", j.ID, "error", problem)
+	}
+	touched := j.Plan.Pools()
+	for _, d := range j.Plan.Bodies {
+		touched = append(touched, planner.DefinitionPools(d)...)
+	}
+	q.places.Touch(touched...)
+	level := slog.LevelInfo
+	if state == store.Failed {
+		level = slog.LevelError
+	}
+	q.log.Log(
+		ctx,
+		level,
+		"job ended or was set aside",
+		"job",
+		j.ID,
+		"state",
+		state,
+		"outcome",
+		done.Outcome,
+		"reason",
+		done.Reason,
+		"head",
+		q.Head(),
+	)
+	q.changed(j.ID)
+}
+
+// setAside notes that a running job does not run any more, and has not ended.
+func (q *Queue) setAside(ctx context.Context, c store.Claim, to store.State, reason string, trouble bool) error {
+	return q.records.Patiently(func() error { return q.records.SetAside(ctx, c, store.Running, to, reason, trouble) })
+}
+
+// stopBy pauses a job for a check. One that may be settled by itself is tried again.
+func (q *Queue) stopBy(ctx context.Context, j store.Job, b *step.BlockedError) error {
+	why := b.Check.Message + " Settle that and let it go on, or cancel it and plan it again."
+	if b.Passes() {
+		why = b.Check.Message + " It goes on by itself when that is over."
+		q.inTrouble(j, b)
+	}
+	return q.records.Patiently(func() error { return q.records.StopBy(ctx, j.Claim(), why, b.Passes(), b.Check) })
+}
+
+func (q *Queue) task(j store.Job, ends map[string]step.Ends) job.Task {
+	task := job.Task{
+		ID:    q.records.TaskID(j.ID),
+		Ends:  ends,
+		Plan:  j.Plan,
+		Hold:  q.options.Hold,
+		Every: q.options.Checkpoint,
+		By:    fmt.Sprintf("job %d", j.ID),
+		Asks:  true,
+	}
+	if j.Question != nil {
+		task.Answer = step.Answer{Step: j.Question.Step, Name: j.Answer}
+	}
+	if j.Plan.Request.Destination != nil {
+		task.Records = points.Records(patient{q.records.Checkpoints(j.Claim()), q.records})
+	}
+	return task
+}
+
+// callOff undoes what an interrupted job that does not go on did to its source.
+func (q *Queue) callOff(ctx context.Context, j store.Job) error {
+	if j.Started == nil || !j.Plan.Together && !slices.ContainsFunc(j.Plan.Bodies, func(d plan.Disk) bool { return d.Renames }) {
+		return nil
+	}
+	ends, err := q.planner.EndsOf(ctx, j.Plan)
+	if err != nil {
+		return fmt.Errorf("the move was interrupted, and its files have to get their old names again: %w", err)
+	}
+	return q.task(j, ends).CallOff(ctx)
+}
+
+func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt, error) {
+	ends, err := q.planner.EndsOf(ctx, j.Plan)
+	if err != nil {
+		return unrun(j, receipt.Failed, err), err
+	}
+	number := 0
+	task := q.task(j, ends)
+	task.Wait = q.wait(r)
+	task.Known = func(ctx context.Context, subject string) (known step.Known, err error) {
+		err = q.records.Patiently(func() error {
+			d, err := j.Plan.Body(subject)
+			if err != nil {
+				return err
+			}
+			if d.Undoes != nil {
+				known, err = q.planner.KnownOfImage(ctx, d, time.Now())
+			} else {
+				known, err = q.planner.Known(ctx, d.Request, time.Now())
+			}
+			return err
+		})
+		return known, err
+	}
+	task.Watch = func(p step.Progress) {
+		if p.Number != number {
+			number = p.Number
+			if err := q.records.Patiently(func() error { return q.records.BeginStep(context.WithoutCancel(ctx), j.ID, number, time.Now()) }); err != nil {
+				q.log.Error("noting a step", "job", j.ID, "step", p.Step, "error", err)
+			}
+		}
+		q.mu.Lock()
+		r.progress = &p
+		q.mu.Unlock()
+		q.changed(j.ID)
+	}
+	return task.Run(ctx)
+}
+
+// knowResult keeps the format that was written, so that a raw disk stays raw.
+func (q *Queue) knowResult(ctx context.Context, j store.Job) error {
+	for _, d := range j.Plan.Bodies {
+		to := *d.Request.Destination
+		folder, err := q.places.Folder(ctx, to.Pool)
+		if err != nil {
+			return err
+		}
+		if err := q.places.Know(ctx, folder, to, d.After.Format); err != nil {
+			return fmt.Errorf("noting the format of %s: %w", to, err)
+		}
+	}
+	return nil
+}

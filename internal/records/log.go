@@ -1,0 +1,21 @@
+package records
+
+import (
+	"context"
+	"strconv"
+
+	"bagaglio/internal/store"
+)
+
+// ByService is who did what nobody asked for.
+const ByService = "service"
+
+// NoteJob adds what happened to a job to the log of events.
+func (r *Records) NoteJob(ctx context.Context, id int64, what, result string) {
+	r.Add(ctx, store.Event{Who: ByService, What: what, Subject: "job " + strconv.FormatInt(id, 10), Result: result})
+}
+
+// Note adds what somebody asked for to the log of events.
+func (r *Records) Note(who, origin, what, subject, result string) {
+	r.Add(context.Background(), store.Event{Who: who, Origin: origin, What: what, Subject: subject, Result: result})
+}
