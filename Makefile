@@ -58,7 +58,7 @@ race:
 	$(MAKE) -j2 race-core race-service
 race-core:
 	$(TEST) -race -short -skip 'Famil|Rot|PowerCut|CutIs|Pieces|Older|ARename|GoAlong|Compacting|HandOver|Definition|CalledOff|MovesGoOn|Copies|EveryLayout|Anew|Layouts|Chains|TheSame|Overlay' \
-		./core/transfer ./core/job
+		./core/transfer ./core/step/disks
 	$(TEST) -race ./core/disk/all -run 'TestWritesInAnyOrder/(raw-thin|qcow2-thin|qcow2-compressed|qcow2-overlay|vmdk-split-sparse|vmdk-stream|vhdx-differencing)$$'
 race-service:
 	BAGAGLIO_RACE=1 $(TEST) -count=1 -run 'EveryAnswer|PausedJobs|LimitsAndOrder|OneWriter|Follow' ./test/service
@@ -80,7 +80,7 @@ fuzz:
 # Kills the service 300 times, at random moments and at every named point, over all layouts; and carries the families of 300 random worlds about.
 torture:
 	BAGAGLIO_KILLS=300 $(GO) test -count=1 -timeout 60m -v -run "TestKilledAtAnyMoment|TestALongQueue" ./test/crash
-	BAGAGLIO_WORLDS=300 $(GO) test -count=1 -timeout 60m -v -run TestFamilies ./core/job
+	BAGAGLIO_WORLDS=300 $(GO) test -count=1 -timeout 60m -v -run TestFamilies ./core/step/disks
 
 bench: packages-bench build
 	$(GO) run ./test/bench

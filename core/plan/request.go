@@ -1,175 +1,142 @@
 package plan
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
-	"path"
-	"slices"
+	"reflect"
 	"strings"
 
 	"bagaglio/core/disk"
-	"bagaglio/core/fingerprint"
 )
 
 // ErrRequest is the error for a request that makes no sense, whatever the world looks like.
 var ErrRequest = errors.New("the request makes no sense")
 
-// fieldsOf are the fields that a request of each kind may have, by their names in JSON.
-var fieldsOf = func() map[string][]string {
-	carried := []string{
-		"kind",
-		"source",
-		"destination",
-		"replace",
-		"no_proof",
-		"no_tag",
-		"recopy",
-		"past_damage",
-		"clear_held",
-		"release",
-		"by_rules",
-		"as_it_is",
-		"take_definitions",
-		"leave_definitions",
-		"without_knowing",
+// work is a request of one kind: its type has the fields that the kind takes, and no others.
+type work interface {
+	// validate fails when fields are missing or contradict each other.
+	validate() error
+}
+
+// kinds read a request of each kind, and fail at fields that are not its own.
+var kinds = map[string]func([]byte) (work, error){
+	Convert: read[ConvertRequest],
+	Copy:    read[CopyRequest],
+	Prove:   read[ProveRequest],
+	Undo:    read[UndoRequest],
+}
+
+// Carrying is what requests have that carry a disk somewhere.
+type Carrying struct {
+	Kind             string `json:"kind"`
+	Source           Place  `json:"source"`
+	Destination      *Place `json:"destination"`
+	Replace          bool   `json:"replace"`
+	NoProof          bool   `json:"no_proof"`
+	NoTag            bool   `json:"no_tag"`
+	Recopy           bool   `json:"recopy"`
+	PastDamage       bool   `json:"past_damage"`
+	ClearHeld        bool   `json:"clear_held"`
+	Release          bool   `json:"release"`
+	ByRules          bool   `json:"by_rules"`
+	AsItIs           bool   `json:"as_it_is"`
+	TakeDefinitions  bool   `json:"take_definitions"`
+	LeaveDefinitions bool   `json:"leave_definitions"`
+	WithoutKnowing   bool   `json:"without_knowing"`
+}
+
+// read reads a request of one kind.
+func read[W work](b []byte) (work, error) {
+	var w W
+	d := json.NewDecoder(bytes.NewReader(b))
+	d.DisallowUnknownFields()
+	err := d.Decode(&w)
+	if name, ok := strings.CutPrefix(fmt.Sprint(err), "json: unknown field "); ok {
+		err = fmt.Errorf("it takes no %s; it takes %s", name, strings.Join(takes(reflect.TypeFor[W]()), ", "))
 	}
-	return map[string][]string{
-		Convert: append(slices.Clone(carried), "as", "layout", "options", "base", "round_to", "seed", "tag", "if_smaller"),
-		Copy:    append(slices.Clone(carried), "chain", "family"),
-		Prove:   {"kind", "source", "against", "tag", "quick"},
-		Undo:    {"kind", "job"},
+	return w, err
+}
+
+// takes are the names in JSON of the fields of a type, but for the kind.
+func takes(t reflect.Type) (names []string) {
+	for _, f := range reflect.VisibleFields(t) {
+		if name := f.Tag.Get("json"); name != "" && name != "kind" {
+			names = append(names, name)
+		}
 	}
-}()
+	return names
+}
 
 // UnmarshalJSON reads a request, and refuses fields that are not those of its kind.
 func (r *Request) UnmarshalJSON(b []byte) error {
-	var fields map[string]json.RawMessage
-	if err := json.Unmarshal(b, &fields); err != nil {
-		return fmt.Errorf("%w: %w", ErrRequest, err)
-	}
 	type plain Request // without this method
-	var read plain
-	if err := json.Unmarshal(b, &read); err != nil {
+	var any plain
+	if err := json.Unmarshal(b, &any); err != nil {
 		return fmt.Errorf("%w: %w", ErrRequest, err)
 	}
-	allowed, ok := fieldsOf[read.Kind]
+	read, ok := kinds[any.Kind]
 	if !ok {
-		return Request(read).Validate()
+		return unknown(any.Kind)
 	}
-	for _, name := range slices.Sorted(maps.Keys(fields)) {
-		if !slices.Contains(allowed, name) && string(fields[name]) != "null" {
-			return fmt.Errorf("%w: to %s takes no %q; it takes %s", ErrRequest, read.Kind, name, strings.Join(allowed[1:], ", "))
-		}
+	if _, err := read(b); err != nil {
+		return fmt.Errorf("%w: to %s: %w", ErrRequest, any.Kind, err)
 	}
-	*r = Request(read)
+	*r = Request(any)
 	return nil
 }
 
-// Validate returns an error that wraps ErrRequest when fields are missing or contradict each other.
+func unknown(kind string) error {
+	return fmt.Errorf("%w: kind %q is not known: it is %q, %q, %q or %q", ErrRequest, kind, Convert, Copy, Prove, Undo)
+}
+
+// Validate returns an error that wraps ErrRequest when it has fields that are not those of its kind, or when they are missing or contradict
+// each other.
 func (r Request) Validate() error {
-	wrong := func(format string, args ...any) error {
-		return fmt.Errorf("%w: %s", ErrRequest, fmt.Sprintf(format, args...))
+	read, ok := kinds[r.Kind]
+	if !ok {
+		return unknown(r.Kind)
 	}
-	if _, ok := fieldsOf[r.Kind]; !ok {
-		return wrong("kind %q is not known: it is %q, %q, %q or %q", r.Kind, Convert, Copy, Prove, Undo)
+	b, err := json.Marshal(r)
+	if err != nil {
+		return err
 	}
-	if r.Kind == Undo {
-		if r.Job == "" || r != (Request{Kind: Undo, Job: r.Job}) {
-			return wrong("to undo takes the number of an ended job, nothing else")
-		}
+	w, err := read(b)
+	if err == nil {
+		err = w.validate()
+	}
+	if err != nil {
+		return fmt.Errorf("%w: to %s: %w", ErrRequest, r.Kind, err)
+	}
+	return nil
+}
+
+// validate looks at the source.
+func (p Place) validate() error {
+	if p.Path == "" {
+		return errors.New("it names no source")
+	}
+	if p.Format == "" {
 		return nil
 	}
-	if r.Source.Path == "" {
-		return wrong("it names no source")
-	}
-	if r.Source.Format != "" {
-		if _, err := disk.Lookup(r.Source.Format); err != nil {
-			return wrong("%v", err)
-		}
-	}
-	if r.Release && r.NoProof {
-		return wrong("a source is released only when the new image is proven")
-	}
-	if r.Job != "" {
-		return wrong("the number of a job belongs to undoing")
-	}
-	switch r.Kind {
-	case Convert:
-		if r.Destination == nil || r.Destination.Path == "" {
-			return wrong("it names no destination")
-		}
-		if r.Family {
-			return wrong("disks that stand on one are copied with it, not converted: convert each")
-		}
-		if r.Chain != "" {
-			return wrong("a chain becomes one image when it is converted")
-		}
-		if r.Against != "" || r.Quick {
-			return wrong("to compare with a fingerprint belongs to proving, not to converting")
-		}
-		if r.IfSmaller && !r.Replace {
-			return wrong("only an image that takes the place of its source is kept if it is smaller")
-		}
-		if err := r.validateTarget(); err != nil {
-			return wrong("%v", err)
-		}
-	case Copy:
-		if r.Destination == nil || r.Destination.Path == "" || r.Destination.Snapshot != "" {
-			return wrong("it names no destination")
-		}
-		if r.As != "" || r.Layout != "" || r.Base != "" || r.RoundTo != 0 || r.Seed != "" || r.Options != (disk.Options{}) ||
-			r.Source.Snapshot != "" {
-			return wrong("a copy is the same in format, layout and size: for another one, convert")
-		}
-		if r.Against != "" || r.Tag != "" || r.Quick {
-			return wrong("to compare with a fingerprint or a tag belongs to proving, not to copying")
-		}
-		if r.Family && r.Chain == ChainAlone {
-			return wrong("what stands on a disk goes along with all that the disk itself stands on")
-		}
-		if r.Chain != "" && r.Chain != ChainWhole && r.Chain != ChainAlone {
-			return wrong("a chain is copied %q or %q, not %q", ChainWhole, ChainAlone, r.Chain)
-		}
-	case Prove:
-		if r != (Request{Kind: Prove, Source: r.Source, Against: r.Against, Tag: r.Tag, Quick: r.Quick}) {
-			return wrong("proving takes a source and what to compare it with, nothing else")
-		}
-		if r.Against != "" && (r.Tag != "" || r.Quick) {
-			return wrong("a disk is compared with a fingerprint or with a tag, and a quick proof compares no content")
-		}
-		if r.Tag != "" && r.Tag != TagBeside && path.Ext(r.Tag) != fingerprint.TagExtension {
-			return wrong("the name of a tag ends in %s", fingerprint.TagExtension)
-		}
-		if r.Against != "" {
-			if _, err := fingerprint.Parse(r.Against); err != nil {
-				return wrong("%v", err)
-			}
-		}
-	}
-	return nil
+	_, err := disk.Lookup(p.Format)
+	return err
 }
 
-// validateTarget looks at what is to be made.
-func (r Request) validateTarget() error {
-	f, err := disk.Lookup(r.As)
-	if err != nil {
+// validate looks at what both ends have to be.
+func (c Carrying) validate() error {
+	if err := c.Source.validate(); err != nil {
 		return err
 	}
-	l, err := f.Layout(r.Layout)
-	if err != nil {
-		return err
+	if c.Destination == nil || c.Destination.Path == "" {
+		return errors.New("it names no destination")
 	}
-	switch {
-	case l.Stands && r.Base == "":
-		return fmt.Errorf("%s, %s, stands on a base: name one", f.Name, l.Name)
-	case !l.Stands && r.Base != "":
-		return fmt.Errorf("%s, %s, stands on no base", f.Name, l.Name)
-	case r.RoundTo < 0 || r.RoundTo > 1<<40:
-		return fmt.Errorf("the virtual size cannot be rounded to multiples of %d bytes", r.RoundTo)
-	case r.Destination.Snapshot != "":
-		return errors.New("an image is not written into a snapshot")
+	if c.Destination.Snapshot != "" {
+		return errors.New("nothing is written into a snapshot")
 	}
-	return l.Accepts(r.Options)
+	if c.Release && c.NoProof {
+		return errors.New("a source is released only when the new image is proven")
+	}
+	return nil
 }

@@ -1,0 +1,115 @@
+package plan
+
+import (
+	"errors"
+	"fmt"
+	"path"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/fingerprint"
+)
+
+// ConvertRequest makes an image of another format or layout.
+type ConvertRequest struct {
+	Carrying
+	As        string       `json:"as"`
+	Layout    string       `json:"layout"`
+	Options   disk.Options `json:"options"`
+	Base      string       `json:"base"`
+	RoundTo   int64        `json:"round_to"`
+	Seed      string       `json:"seed"`
+	Tag       string       `json:"tag"`
+	IfSmaller bool         `json:"if_smaller"`
+}
+
+func (r ConvertRequest) validate() error {
+	if err := r.Carrying.validate(); err != nil {
+		return err
+	}
+	if r.IfSmaller && !r.Replace {
+		return errors.New("only an image that takes the place of its source is kept if it is smaller")
+	}
+	return r.validateTarget()
+}
+
+// validateTarget looks at what is to be made.
+func (r ConvertRequest) validateTarget() error {
+	f, err := disk.Lookup(r.As)
+	if err != nil {
+		return err
+	}
+	l, err := f.Layout(r.Layout)
+	if err != nil {
+		return err
+	}
+	switch {
+	case l.Stands && r.Base == "":
+		return fmt.Errorf("%s, %s, stands on a base: name one", f.Name, l.Name)
+	case !l.Stands && r.Base != "":
+		return fmt.Errorf("%s, %s, stands on no base", f.Name, l.Name)
+	case r.RoundTo < 0 || r.RoundTo > 1<<40:
+		return fmt.Errorf("the virtual size cannot be rounded to multiples of %d bytes", r.RoundTo)
+	}
+	return l.Accepts(r.Options)
+}
+
+// CopyRequest copies the files of an image as they are.
+type CopyRequest struct {
+	Carrying
+	Chain  string `json:"chain"`
+	Family bool   `json:"family"`
+}
+
+func (r CopyRequest) validate() error {
+	if err := r.Carrying.validate(); err != nil {
+		return err
+	}
+	switch {
+	case r.Source.Snapshot != "":
+		return errors.New("a copy is of the whole disk: convert a snapshot")
+	case r.Family && r.Chain == ChainAlone:
+		return errors.New("what stands on a disk goes along with all that the disk itself stands on")
+	case r.Chain != "" && r.Chain != ChainWhole && r.Chain != ChainAlone:
+		return fmt.Errorf("a chain is copied %q or %q, not %q", ChainWhole, ChainAlone, r.Chain)
+	}
+	return nil
+}
+
+// ProveRequest reads a whole disk and compares it.
+type ProveRequest struct {
+	Kind    string `json:"kind"`
+	Source  Place  `json:"source"`
+	Against string `json:"against"`
+	Tag     string `json:"tag"`
+	Quick   bool   `json:"quick"`
+}
+
+func (r ProveRequest) validate() error {
+	if err := r.Source.validate(); err != nil {
+		return err
+	}
+	if r.Against != "" && (r.Tag != "" || r.Quick) {
+		return errors.New("a disk is compared with a fingerprint or with a tag, and a quick proof compares no content")
+	}
+	if r.Tag != "" && r.Tag != TagBeside && path.Ext(r.Tag) != fingerprint.TagExtension {
+		return fmt.Errorf("the name of a tag ends in %s", fingerprint.TagExtension)
+	}
+	if r.Against == "" {
+		return nil
+	}
+	_, err := fingerprint.Parse(r.Against)
+	return err
+}
+
+// UndoRequest takes back what an ended job did.
+type UndoRequest struct {
+	Kind string `json:"kind"`
+	Job  string `json:"job"`
+}
+
+func (r UndoRequest) validate() error {
+	if r.Job == "" {
+		return errors.New("it names no job that has ended")
+	}
+	return nil
+}
