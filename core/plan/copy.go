@@ -209,9 +209,6 @@ func (p *maker) planCopy() {
 		}
 		p.step(StepPublish, 0, "Give them their names")
 	}
-	if p.Disk.Before.Layout != "" {
-		p.layout, _ = p.format.Layout(p.Disk.Before.Layout) // some layouts are only read
-	}
 	p.checkTag()
 	p.checkCopy()
 	p.checkDestination()

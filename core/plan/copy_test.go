@@ -65,7 +65,7 @@ func TestACopyThatIsTooLong(t *testing.T) {
 		Source:      Place{Pool: "quay-store", Path: "ticketing.raw"},
 		Destination: &Place{Pool: "seabag", Path: "ticketing.raw"},
 	}
-	p, err := Make(r, f)
+	p, err := made(r, f)
 	require.NoError(t, err)
 	check := find(p, "largest-file", Blocks)
 	require.NotNil(t, check)
@@ -95,7 +95,7 @@ func TestHowCopiesAreProven(t *testing.T) {
 			{"ticketing.raw", 40 * gib, c.stored},
 		}
 		f.Destination.ToCopy, f.Destination.Sums = c.stored, c.sums
-		p, err := Make(
+		p, err := made(
 			Request{Kind: Copy, Source: Place{Path: "ticketing.raw"}, Destination: &Place{Path: "ticketing.raw"}, NoProof: c.noProof},
 			f,
 		)

@@ -9,6 +9,7 @@ import (
 
 // Facts are what the world looks like when the plan is made.
 type Facts struct {
+	Target      Target // see TargetOf
 	Source      SourceFacts
 	Destination DestinationFacts
 	// Knowledge is of what must not be done harm; the zero value where nothing can be.

@@ -53,6 +53,27 @@ func (r ConvertRequest) validateTarget() error {
 	return l.Accepts(r.Options)
 }
 
+// Target is the format and layout of what is made.
+type Target struct {
+	Format disk.Format
+	Layout disk.Layout // without a name where files are copied as they are whose layout is only read
+}
+
+// TargetOf decides what a request makes of a source. That is looked up here, and nowhere else on the way from the request to its plan.
+func (r Request) TargetOf(source disk.Description) (t Target, err error) {
+	switch r.Kind {
+	case Convert:
+		if t.Format, err = disk.Lookup(r.As); err == nil {
+			t.Layout, err = t.Format.Layout(r.Layout)
+		}
+	case Copy:
+		if t.Format, err = disk.Lookup(source.Format); err == nil && source.Layout != "" {
+			t.Layout, _ = t.Format.Layout(source.Layout) // some are only read
+		}
+	}
+	return t, err
+}
+
 // CopyRequest copies the files of an image as they are.
 type CopyRequest struct {
 	Carrying

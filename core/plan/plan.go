@@ -200,10 +200,11 @@ func Make(r Request, f Facts) (Plan, error) {
 	if err := r.Validate(); err != nil {
 		return Plan{}, err
 	}
-	p := &maker{facts: f, Plan: Plan{Version: Version, Request: r, Checks: []Check{}, Steps: []Step{}}, Disk: Disk{ID: FirstDisk, Request: r}}
-	if err := p.make(); err != nil {
-		return Plan{}, err
+	p := &maker{
+		facts: f, format: f.Target.Format, layout: f.Target.Layout,
+		Plan: Plan{Version: Version, Request: r, Checks: []Check{}, Steps: []Step{}}, Disk: Disk{ID: FirstDisk, Request: r},
 	}
+	p.make()
 	p.finish()
 	return p.Plan, nil
 }
@@ -245,19 +246,10 @@ func (p *maker) finish() {
 	}
 }
 
-func (p *maker) make() error {
-	var err error
-	if p.Disk.Request.Kind == Convert {
-		if p.format, err = disk.Lookup(p.Disk.Request.As); err != nil {
-			return err
-		}
-		if p.layout, err = p.format.Layout(p.Disk.Request.Layout); err != nil {
-			return err
-		}
-	}
+func (p *maker) make() {
 	p.checkSource()
 	if p.facts.Source.Problem != nil {
-		return nil
+		return
 	}
 	s := p.facts.Source
 	p.Disk.Before = &Side{
@@ -285,9 +277,6 @@ func (p *maker) make() error {
 	case Convert:
 		p.convert()
 	case Copy:
-		if p.format, err = disk.Lookup(p.Disk.Before.Format); err != nil {
-			return err
-		}
 		p.planCopy()
 	default:
 		p.step(StepLook, 0, "Open the disk and check its tables")
@@ -298,7 +287,6 @@ func (p *maker) make() error {
 			p.step(StepVerify, s.Allocated, "Read all of it from storage and take its fingerprint")
 		}
 	}
-	return nil
 }
 
 // Opens is the name that opens an image which is asked for under a name: that of its first piece, or of its folder.

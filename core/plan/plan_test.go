@@ -3,6 +3,7 @@ package plan
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"testing"
 
 	"bagaglio/core/disk"
@@ -174,7 +175,7 @@ func TestChecks(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			r, f := request(), facts()
 			c.change(&r, &f)
-			p, err := Make(r, f)
+			p, err := made(r, f)
 			require.NoError(t, err)
 			check := find(p, c.check, c.severity)
 			require.NotNil(t, check, "%+v", p.Checks)
@@ -196,7 +197,7 @@ func TestChecks(t *testing.T) {
 func TestFigures(t *testing.T) {
 	f := facts()
 	f.Speeds = map[string]float64{StepFill: gib, StepProve: gib}
-	p, err := Make(request(), f)
+	p, err := made(request(), f)
 	require.NoError(t, err)
 	assert.Equal(t, int64(2*gib), p.BytesToRead, "the source, and the new image once more")
 	assert.Equal(t, int64(gib), p.BytesToWrite)
@@ -213,7 +214,7 @@ func TestFigures(t *testing.T) {
 
 	r := request()
 	r.NoProof, r.Layout = true, "thick"
-	p, err = Make(r, f)
+	p, err = made(r, f)
 	require.NoError(t, err)
 	assert.Len(t, p.Steps, 4)
 	assert.Equal(t, int64(gib), p.After[0].AllocatedSize, "it takes more room, and has no more allocated")
@@ -244,7 +245,16 @@ func TestRequestsThatMakeNoSense(t *testing.T) {
 	} {
 		r := request()
 		change(&r)
-		_, err := Make(r, facts())
+		_, err := made(r, facts())
 		require.ErrorIs(t, err, ErrRequest, name)
 	}
+}
+
+// made is the plan of a request, with what it makes.
+func made(r Request, f Facts) (Plan, error) {
+	var err error
+	if f.Target, err = r.TargetOf(f.Source.Description); err != nil {
+		return Plan{}, fmt.Errorf("%w: %w", ErrRequest, err)
+	}
+	return Make(r, f)
 }

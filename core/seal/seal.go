@@ -14,6 +14,8 @@ import (
 	"io/fs"
 	"os"
 
+	"bagaglio/core/storage/local"
+
 	"github.com/go-jose/go-jose/v4"
 )
 
@@ -39,7 +41,7 @@ func OpenKey(file string) (*Key, error) {
 	b, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
 		if b, err = newKey(); err == nil {
-			err = os.WriteFile(file, b, 0o600)
+			err = local.WriteFile(file, b)
 		}
 	}
 	if err != nil {

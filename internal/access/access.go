@@ -9,11 +9,11 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"sync"
 	"time"
 
+	"bagaglio/core/storage/local"
 	"bagaglio/internal/store"
 )
 
@@ -69,10 +69,7 @@ func Open(ctx context.Context, state string, records Records) (*Access, error) {
 	}
 	plain, hash := secret()
 	file := filepath.Join(state, TokenFile)
-	if err := os.Remove(file); err != nil && !errors.Is(err, os.ErrNotExist) {
-		return nil, fmt.Errorf("removing an old token: %w", err)
-	}
-	if err := os.WriteFile(file, []byte(plain+"\n"), 0o600); err != nil {
+	if err := local.WriteFile(file, []byte(plain+"\n")); err != nil {
 		return nil, fmt.Errorf("writing the token: %w", err)
 	}
 	a.tokenHash = hash

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+
+	"bagaglio/core/storage/local"
 )
 
 // vault encrypts what hosts are logged in to with (AES-256-GCM). Its key lies beside the records, for the user of the service only: the
@@ -23,7 +25,7 @@ func openVault(state string) (*vault, error) {
 	if errors.Is(err, os.ErrNotExist) {
 		key = make([]byte, 32)
 		_, _ = rand.Read(key) // never fails (crypto/rand)
-		err = os.WriteFile(file, key, 0o600)
+		err = local.WriteFile(file, key)
 	}
 	if err == nil && len(key) != 32 {
 		err = errors.New("it is not 32 bytes long")

@@ -11,6 +11,7 @@ import (
 	"sync"
 
 	"bagaglio/core/seal"
+	"bagaglio/core/storage/local"
 	"bagaglio/internal/records"
 	"bagaglio/internal/store"
 )
@@ -92,19 +93,7 @@ func (c *chain) keep() error {
 	if err != nil {
 		return err
 	}
-	staged := c.file + ".new"
-	file, err := os.OpenFile(staged, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err == nil {
-		_, err = file.Write(b)
-		err = errors.Join(err, file.Sync(), file.Close())
-	}
-	if err == nil {
-		err = os.Rename(staged, c.file)
-	}
-	if err == nil {
-		err = records.SyncFolder(filepath.Dir(c.file))
-	}
-	if err != nil {
+	if err := local.WriteFile(c.file, b); err != nil {
 		return fmt.Errorf("keeping the head of the receipts: %w: %w", store.ErrUnwritable, err)
 	}
 	return nil

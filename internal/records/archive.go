@@ -11,6 +11,7 @@ import (
 	"slices"
 	"time"
 
+	"bagaglio/core/storage/local"
 	"bagaglio/internal/store"
 )
 
@@ -78,7 +79,7 @@ func (a archive) put(lines []store.Event) (err error) {
 			),
 		)
 	}
-	if err = errors.Join(err, z.Close(), file.Sync(), file.Close(), SyncFolder(a.dir)); err != nil {
+	if err = errors.Join(err, z.Close(), file.Sync(), file.Close(), local.SyncFolder(a.dir)); err != nil {
 		return err
 	}
 	files, err := filepath.Glob(filepath.Join(a.dir, "*.jsonl.gz"))
@@ -87,13 +88,4 @@ func (a archive) put(lines []store.Event) (err error) {
 		err = errors.Join(err, os.Remove(old))
 	}
 	return err
-}
-
-// SyncFolder returns when the names in a folder of this computer are on stable storage.
-func SyncFolder(path string) error {
-	dir, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	return errors.Join(dir.Sync(), dir.Close())
 }

@@ -80,12 +80,14 @@ func parseBehind(cursor string) (b behind, err error) {
 		return b, ErrCursor
 	}
 	if n, ok := b.By.(json.Number); ok {
-		b.By, err = n.Int64()
-	}
-	if _, text := b.By.(string); err != nil || !text && b.By != nil {
-		if _, number := b.By.(int64); !number {
+		if b.By, err = n.Int64(); err != nil {
 			return b, ErrCursor
 		}
+	}
+	switch b.By.(type) {
+	case string, int64:
+	default:
+		return b, ErrCursor
 	}
 	return b, nil
 }

@@ -49,10 +49,13 @@ func Prepare(ctx context.Context, ends step.Ends, r plan.Request, known step.Kno
 	if r.Destination == nil || facts.Source.Problem != nil {
 		return plan.Make(r, facts)
 	}
+	if facts.Target, err = r.TargetOf(facts.Source.Description); err != nil {
+		return plan.Plan{}, err
+	}
 	if err := lookAround(ctx, ends, r, known, &facts.Source); err != nil {
 		return plan.Plan{}, err
 	}
-	if facts.Destination, err = lookAhead(ctx, ends, r, src, facts.Source, known); err != nil {
+	if facts.Destination, err = lookAhead(ctx, ends, r, src, facts.Source, facts.Target, known); err != nil {
 		return plan.Plan{}, err
 	}
 	if facts.Destination.Obstructed == nil {
@@ -116,21 +119,11 @@ func lookAhead(
 	ends step.Ends, r plan.Request,
 	src disk.Reader,
 	source plan.SourceFacts,
+	target plan.Target,
 	known step.Known) (f plan.DestinationFacts, err error) {
-	as, wanted := r.As, r.Layout
-	if r.Kind == plan.Copy {
-		as, wanted = source.Description.Format, source.Description.Layout
-	}
-	format, err := disk.Lookup(as)
-	if err != nil {
-		return f, err
-	}
-	layout, err := format.Layout(wanted)
-	if err != nil && r.Kind != plan.Copy { // some layouts are only read: they can be copied all the same
-		return f, err
-	}
-	if err != nil {
-		layout = format.Layouts[0]
+	layout := target.Layout
+	if layout.Name == "" { // it is only read, and can be copied all the same
+		layout = target.Format.Layouts[0]
 	}
 	size := layout.RoundUp(src.Size(), r.Options, r.RoundTo)
 	if f.Stored, _, err = disk.Count(ctx, src, disk.Units(size, layout, r.Options)...); err != nil {

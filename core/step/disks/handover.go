@@ -251,15 +251,7 @@ func (d definition) replace(text []byte) error {
 // stage writes a text under a name in the staging folder for good, with the owner and mode of a file.
 func (d definition) stage(name string, text []byte, like storage.Info) (string, error) {
 	name = path.Join(d.staging, name)
-	if err := d.folder.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) { // of an earlier time
-		return "", err
-	}
-	file, err := d.folder.Create(name)
-	if err != nil {
-		return "", err
-	}
-	_, err = file.WriteAt(text, 0)
-	if err := errors.Join(err, file.Sync(), file.Close()); err != nil {
+	if err := storage.WriteFile(d.folder, name, text); err != nil {
 		return "", err
 	}
 	if o, ok := storage.As[storage.Owner](d.folder); ok {

@@ -90,12 +90,7 @@ func (h Held) note(folder storage.Folder, now func(file string) string) error {
 	if err != nil {
 		return err
 	}
-	file, err := folder.Create(path.Join(HeldFolder, h.ID, heldNote))
-	if err != nil {
-		return err
-	}
-	_, err = file.WriteAt(b, 0)
-	return errors.Join(err, file.Sync(), file.Close())
+	return storage.WriteFile(folder, path.Join(HeldFolder, h.ID, heldNote), b)
 }
 
 // ListHeld returns what a pool holds, the oldest first.

@@ -177,15 +177,10 @@ func (f *keptFile) keep(runs []overwritten) error {
 		return err
 	}
 	k := f.keeping
-	note, err := k.notes.Create(path.Join(k.dir, fmt.Sprintf("%06d", f.count)))
-	if err != nil {
+	if err := storage.WriteFile(k.notes, path.Join(k.dir, fmt.Sprintf("%06d", f.count)), b); err != nil {
 		return err
 	}
 	f.count++
-	_, err = note.WriteAt(b, 0)
-	if err = errors.Join(err, note.Sync(), note.Close()); err != nil {
-		return err
-	}
 	for at := k.dir; at != "."; at = path.Dir(at) {
 		if err := k.notes.Sync(at); err != nil {
 			return err

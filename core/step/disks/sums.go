@@ -42,7 +42,7 @@ func (w *work) makeSums(ctx context.Context, folder storage.Folder) error {
 		return err
 	}
 	sums := inspect.SumsName(names[0])
-	if err := writeSums(folder, sums, text.String()); err != nil {
+	if err := storage.WriteFile(folder, sums, []byte(text.String())); err != nil {
 		return destination(err)
 	}
 	if !slices.Contains(w.state.Files, sums) {
@@ -54,21 +54,6 @@ func (w *work) makeSums(ctx context.Context, folder storage.Folder) error {
 // companions are the files that may lie beside a disk and only say something of it.
 func companions(disk string) []string {
 	return []string{fingerprint.TagName(disk), inspect.SumsName(disk)}
-}
-
-func writeSums(folder storage.Folder, name, text string) error {
-	if err := folder.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) { // of an earlier time
-		return err
-	}
-	file, err := folder.Create(name)
-	if err != nil {
-		return err
-	}
-	_, err = file.WriteAt([]byte(text), 0)
-	if err = errors.Join(err, file.Sync(), file.Close()); err != nil {
-		return fmt.Errorf("writing %s: %w", name, err)
-	}
-	return nil
 }
 
 // maxSums bounds a file with checksums, in bytes.
@@ -101,5 +86,5 @@ func (w *work) sumsMoved() error {
 		}
 		_, _ = fmt.Fprintf(&text, "%s  %s\n", sum, name) // a strings.Builder takes everything
 	}
-	return writeSums(w.Ends.Destination, inspect.SumsName(w.disk.After.Place.Path), text.String())
+	return storage.WriteFile(w.Ends.Destination, inspect.SumsName(w.disk.After.Place.Path), []byte(text.String()))
 }

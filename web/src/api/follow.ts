@@ -1,4 +1,4 @@
-import { useQueryClient } from "@tanstack/react-query";
+import { useQueryClient, type QueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import type { Job } from "./client.ts";
 
@@ -7,30 +7,36 @@ export function useFollow(job?: string) {
   const cache = useQueryClient();
   useEffect(() => {
     const events = new EventSource("/v1/events" + (job ? `?job=${encodeURIComponent(job)}` : ""));
-    events.addEventListener("job", (event) => {
-      const news = JSON.parse((event as MessageEvent<string>).data) as Job;
-      const known = cache.getQueryData<Job>(["job", news.id]);
-      if (known) {
-        // An answer that is still on its way is older than this, and must not overwrite it. News have no plan.
-        void cache.cancelQueries({ queryKey: ["job", news.id] });
-        cache.setQueryData(["job", news.id], { ...known, ...news });
-      } else {
-        void cache.invalidateQueries({ queryKey: ["job", news.id] });
-      }
-      const jobs = cache.getQueryData<Job[]>(["jobs"]);
-      if (jobs) {
-        void cache.cancelQueries({ queryKey: ["jobs"] });
-        cache.setQueryData(["jobs"], withNews(jobs, news));
-      } else {
-        void cache.invalidateQueries({ queryKey: ["jobs"] });
-      }
-      if (news.ended) {
-        void cache.invalidateQueries({ queryKey: ["disks"] });
-        void cache.invalidateQueries({ queryKey: ["pools"] });
-      }
-    });
+    events.addEventListener("job", (event) => takeNews(cache, JSON.parse((event as MessageEvent<string>).data) as Job));
     return () => events.close();
   }, [cache, job]);
+}
+
+/** Puts the news of a job in the place of what is known of it. */
+export function takeNews(cache: QueryClient, news: Job) {
+  // An answer that is still on its way is older than news, and must not be taken: invalidating alone would wait for a first one.
+  const askAnew = async (queryKey: string[]) => {
+    await cache.cancelQueries({ queryKey });
+    await cache.invalidateQueries({ queryKey });
+  };
+  const known = cache.getQueryData<Job>(["job", news.id]);
+  if (known) {
+    void cache.cancelQueries({ queryKey: ["job", news.id] });
+    cache.setQueryData(["job", news.id], { ...known, ...news }); // news have no plan
+  } else {
+    void askAnew(["job", news.id]);
+  }
+  const jobs = cache.getQueryData<Job[]>(["jobs"]);
+  if (jobs) {
+    void cache.cancelQueries({ queryKey: ["jobs"] });
+    cache.setQueryData(["jobs"], withNews(jobs, news));
+  } else {
+    void askAnew(["jobs"]);
+  }
+  if (news.ended) {
+    void cache.invalidateQueries({ queryKey: ["disks"] });
+    void cache.invalidateQueries({ queryKey: ["pools"] });
+  }
 }
 
 function withNews(jobs: Job[], news: Job): Job[] {
