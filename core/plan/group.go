@@ -39,8 +39,15 @@ func PartOf(p Plan, used Used) Part {
 	for _, u := range p.Uses() {
 		name := u.Pool + ":" + u.Path
 		if writes, ok := used[name]; ok && (writes || u.Writes) && len(part.Checks) == 0 {
-			part.Checks = append(part.Checks, Check{"group", Blocks, fmt.Sprintf(
-				"%s is used by another request of the group too, and one of them writes it or takes it away: start them one after the other.", name), nil})
+			part.Checks = append(part.Checks, Check{
+				"group",
+				Blocks,
+				fmt.Sprintf(
+					"%s is used by another request of the group too, and one of them writes it or takes it away: start them one after the other.",
+					name,
+				),
+				nil,
+			})
 		}
 		used[name] = used[name] || u.Writes
 	}

@@ -56,7 +56,15 @@ func TestOnlyWhatChangedIsCarriedAgain(t *testing.T) {
 	require.NoError(t, err)
 	src.reads.Clear()
 	var meter Meter
-	none, err := Transfer{Source: src, Destination: &target{}, Meter: &meter, Known: first.Leaves, Only: []fingerprint.Range{}}.Run(t.Context())
+	none, err := Transfer{
+		Source:      src,
+		Destination: &target{},
+		Meter:       &meter,
+		Known:       first.Leaves,
+		Only:        []fingerprint.Range{},
+	}.Run(
+		t.Context(),
+	)
 	require.NoError(t, err)
 	assert.Zero(t, meter.Read.Load(), "nothing may differ")
 	assert.Equal(t, first.Leaves.Total(), none.Leaves.Next())

@@ -122,7 +122,12 @@ func (a *app) leaveOut(ctx context.Context, service *client.Service, g api.Group
 	}
 	blocked := len(g.Parts) - len(others)
 	if !without {
-		return g, fmt.Errorf("%w: %d of %d, so nothing is started: settle that, or leave them out (--without-blocked)", step.ErrBlocked, blocked, len(g.Parts))
+		return g, fmt.Errorf(
+			"%w: %d of %d, so nothing is started: settle that, or leave them out (--without-blocked)",
+			step.ErrBlocked,
+			blocked,
+			len(g.Parts),
+		)
 	}
 	a.remark("%d of %d are left out.", blocked, len(g.Parts))
 	if len(others) == 0 {

@@ -94,7 +94,12 @@ func (s *Places) standsAlone(ctx context.Context, r store.Pool, nested bool) err
 		return fmt.Errorf("%w: looking where the folder lies: %w", records.ErrInvalid, err)
 	}
 	if strings.Contains(here.Path+"/", "/"+disks.OwnFolder+"/") {
-		return fmt.Errorf("%w: %s lies in what a pool holds for itself (%s): choose another folder", records.ErrInvalid, r.Folder, disks.OwnFolder)
+		return fmt.Errorf(
+			"%w: %s lies in what a pool holds for itself (%s): choose another folder",
+			records.ErrInvalid,
+			r.Folder,
+			disks.OwnFolder,
+		)
 	}
 	pools, err := s.records.Pools(ctx)
 	if err != nil {

@@ -29,7 +29,10 @@ type Refused struct {
 
 // StartGroup starts all requests of a plan as one group, or none: each is planned anew, since the world may have changed.
 func (q *Queue) StartGroup(ctx context.Context, id string) (Group, error) {
-	g, err, _ := q.starting.Do(id, func() (any, error) { return q.startGroup(context.WithoutCancel(ctx), id) }) // a line that is cut changes nothing
+	g, err, _ := q.starting.Do(
+		id,
+		func() (any, error) { return q.startGroup(context.WithoutCancel(ctx), id) },
+	) // a line that is cut changes nothing
 	return g.(Group), err
 }
 
@@ -130,7 +133,11 @@ func (q *Queue) ActOnGroup(ctx context.Context, id, act string) (Group, error) {
 		if j.State.Ended() {
 			continue
 		}
-		if _, err := do(ctx, strconv.FormatInt(j.ID, 10)); err != nil && !errors.Is(err, records.ErrState) { // one that has changed meanwhile, or is so already
+		if _, err := do(
+			ctx,
+			strconv.FormatInt(j.ID, 10),
+		); err != nil &&
+			!errors.Is(err, records.ErrState) { // one that has changed meanwhile, or is so already
 			return g, err
 		}
 	}

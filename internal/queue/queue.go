@@ -403,7 +403,9 @@ func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt,
 	task.Watch = func(p step.Progress) {
 		if p.Number != number {
 			number = p.Number
-			if err := q.records.Patiently(func() error { return q.records.BeginStep(context.WithoutCancel(ctx), j.ID, number, time.Now()) }); err != nil {
+			if err := q.records.Patiently(
+				func() error { return q.records.BeginStep(context.WithoutCancel(ctx), j.ID, number, time.Now()) },
+			); err != nil {
 				q.log.Error("noting a step", "job", j.ID, "step", p.Step, "error", err)
 			}
 		}

@@ -12,7 +12,8 @@ import (
 
 // TestRoomsImportDownward only: the core nothing that is above it, and no room of the service another one that is above or the API.
 func TestRoomsImportDownward(t *testing.T) {
-	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "bagaglio/core/...", "bagaglio/internal/...").Output()
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "bagaglio/core/...", "bagaglio/internal/...").
+		Output()
 	require.NoError(t, err)
 	rooms := []string{"store", "records", "places", "planner", "queue", "service", "api"} // each may import those before it
 	seen := 0

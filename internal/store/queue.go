@@ -205,7 +205,17 @@ func (s *Store) MoveJob(ctx context.Context, id, before int64) error {
 
 // SetJob changes the speed limit, in bytes a second, and the hours of a job that has not ended.
 func (s *Store) SetJob(ctx context.Context, id, speed int64, hours string) error {
-	return s.one(ctx, `UPDATE jobs SET speed = ?, hours = ? WHERE id = ? AND state IN (?, ?, ?, ?)`, speed, hours, id, Waiting, Running, Paused, Asking)
+	return s.one(
+		ctx,
+		`UPDATE jobs SET speed = ?, hours = ? WHERE id = ? AND state IN (?, ?, ?, ?)`,
+		speed,
+		hours,
+		id,
+		Waiting,
+		Running,
+		Paused,
+		Asking,
+	)
 }
 
 // SetLast keeps the progress of a job as it was at its end.

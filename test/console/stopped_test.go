@@ -1,6 +1,7 @@
 package console
 
 import (
+	"math/rand/v2"
 	"path/filepath"
 	"testing"
 	"time"
@@ -62,4 +63,33 @@ func TestTheConsoleSaysThatRecordsCannotBeWritten(t *testing.T) {
 	p.AwaitText("cannot write its records")
 	require.NoError(t, tx.Rollback())
 	p.Await(`!document.body.innerText.includes("cannot write its records")`)
+}
+
+// TestAJobThatAsks: what it wants to know stands on its page, and it goes on when that is answered there.
+func TestAJobThatAsks(t *testing.T) {
+	drive := testkit.NewDrive(t, "gate-kiosk.raw", 8<<20)
+	noise := make([]byte, 8<<20)
+	_, _ = rand.NewChaCha8([32]byte{7}).Read(noise) // never fails
+	_, err := drive.WriteAt(noise, 0)
+	require.NoError(t, err)
+	drive.Scratch(5<<20, 4096)
+	s := world(t)
+	_, err = s.AddPool(t.Context(), api.NewPool{Name: "kiosk", Folder: filepath.Dir(drive.Path)})
+	require.NoError(t, err)
+	j := testkit.Begin(t, s.Service, plan.Request{
+		Kind:        plan.Convert,
+		As:          "qcow2",
+		Source:      plan.Place{Pool: "kiosk", Path: "gate-kiosk.raw"},
+		Destination: &plan.Place{Pool: "lighthouse-store", Path: "gate-kiosk.qcow2"},
+	})
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.AwaitText("tide-board.raw")
+	p.Open(s.Address + "/jobs/" + j.Id)
+	p.AwaitText("Something of the source cannot be read")
+	p.AwaitText("It waits for an answer")
+	p.Click("Put zeros in the place of what cannot be read, here and further on: the copy is then damaged, and says where")
+	p.AwaitText("the answer to what to do about it was to put zeros there")
+	ended := testkit.Await(t, s.Service, j.Id)
+	require.Equal(t, api.JobOutcomeDamaged, *ended.Outcome)
 }

@@ -244,7 +244,11 @@ func TestDrain(t *testing.T) {
 		noise(t, quay, fmt.Sprintf("deck-%d.raw", i), 20*mib)
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(quay, "torn.qcow2"), []byte("QFI\xfb, and no more"), 0o600))
-	b, drain := testkit.Balance(t, s.Service, plan.BalanceRequest{Kind: plan.KindDrain, Pools: []string{"quay-full"}, To: []string{"lighthouse-new"}})
+	b, drain := testkit.Balance(
+		t,
+		s.Service,
+		plan.BalanceRequest{Kind: plan.KindDrain, Pools: []string{"quay-full"}, To: []string{"lighthouse-new"}},
+	)
 	require.Len(t, b.Carries, 5)
 	require.Len(t, b.Left, 1)
 	assert.Equal(t, "torn.qcow2", b.Left[0].Path)

@@ -127,7 +127,11 @@ func TestMachinesOwnDisks(t *testing.T) {
 	assert.Contains(t, checks()["folder"].Message, "is that of tide-board, which does not use this disk")
 
 	// And of emptying a pool.
-	b, _ := testkit.Balance(t, s.Service, plan.BalanceRequest{Kind: plan.KindDrain, Pools: []string{"sea-store"}, To: []string{"lighthouse-store"}})
+	b, _ := testkit.Balance(
+		t,
+		s.Service,
+		plan.BalanceRequest{Kind: plan.KindDrain, Pools: []string{"sea-store"}, To: []string{"lighthouse-store"}},
+	)
 	require.Len(t, b.Left, 1)
 	b, _ = testkit.Balance(t, s.Service, plan.BalanceRequest{Kind: plan.KindDrain, Pools: []string{"sea-store"}, To: []string{"quay-store"}})
 	require.Len(t, b.Carries, 1)

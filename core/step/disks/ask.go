@@ -29,7 +29,10 @@ func (w *work) asking(err error) error {
 		Text: fmt.Sprintf("Something of the source cannot be read: %v. What was copied so far stays.", err),
 		Answers: []step.Choice{
 			{Name: answerAgain, Label: "Try to read it again"},
-			{Name: answerZeros, Label: "Put zeros in the place of what cannot be read, here and further on: the copy is then damaged, and says where"},
+			{
+				Name:  answerZeros,
+				Label: "Put zeros in the place of what cannot be read, here and further on: the copy is then damaged, and says where",
+			},
 		},
 	}}
 }

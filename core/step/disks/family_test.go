@@ -321,7 +321,12 @@ func (v *voyage) plan(r plan.Request) plan.Plan {
 	v.Helper()
 	v.jobs++
 	v.id, v.records = fmt.Sprintf("job-%d", v.jobs), &notebook{}
-	p, err := Prepare(v.Context(), v.ends(r), r, step.Known{Standing: v.standing(r.Source.Pool), StandingThere: v.standing(r.Destination.Pool)})
+	p, err := Prepare(
+		v.Context(),
+		v.ends(r),
+		r,
+		step.Known{Standing: v.standing(r.Source.Pool), StandingThere: v.standing(r.Destination.Pool)},
+	)
 	require.NoError(v, err)
 	return p
 }

@@ -225,7 +225,11 @@ func TestDefinitionsGoAlong(t *testing.T) {
 				Folder: from + "/tide",
 				Files:  []string{"a.raw", "b.raw"},
 			}
-			known := step.Known{SourceRoot: from, Root: to, Users: func(context.Context, []string) ([]plan.User, error) { return []plan.User{user}, nil }}
+			known := step.Known{
+				SourceRoot: from,
+				Root:       to,
+				Users:      func(context.Context, []string) ([]plan.User, error) { return []plan.User{user}, nil },
+			}
 			var plans []plan.Plan // all are made before any is run, as those of a group
 			for _, disk := range c.order {
 				r := plan.Request{

@@ -100,7 +100,7 @@ func (w *work) recall(ctx context.Context, kind string, size int64, each func(di
 
 // recallState tells whether an earlier time had proven the new image and was giving its names: for that nothing is needed of the source
 // any more, which may have changed or gone.
-func (w *work) recallState(ctx context.Context) (bool, error) {
+func (w *work) recallState() (bool, error) {
 	var old State
 	if there, err := w.Log.Load(&old); err != nil || !there || old.Staged == nil {
 		return false, err

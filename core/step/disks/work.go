@@ -78,7 +78,7 @@ func (w *work) Open(ctx context.Context) error {
 	if len(w.Plan.Bodies) == 1 {
 		w.proof.Doubts = slices.Clone(w.Plan.Doubts)
 	}
-	known, err := w.recallState(ctx)
+	known, err := w.recallState()
 	if err == nil && !known {
 		err = w.open(ctx)
 	}
