@@ -108,6 +108,13 @@ func (a *app) balance(use, short string, least int, request func(pools []string)
 
 // leaveOut tells what a check blocks of a group. Where that is to be left out, it plans the others; otherwise it fails, as nothing can be started.
 func (a *app) leaveOut(ctx context.Context, service *client.Service, g api.GroupPlan, without bool) (api.GroupPlan, error) {
+	for _, part := range g.Parts {
+		for _, c := range part.Checks {
+			if c.Severity == plan.Warns {
+				a.remark("Warning, %s: %s", part.Request.Source, c.Message)
+			}
+		}
+	}
 	if !g.Blocked {
 		return g, nil
 	}
@@ -186,7 +193,7 @@ func (a *app) printBalance(b plan.Balance, planOnly bool) error {
 	}
 	if len(machines) > 0 {
 		a.remark(
-			"The definitions of %s follow their disks where they can, and go along out of a pool that is emptied; the group tells of those that cannot.",
+			"The definitions of %s follow their disks where they can, and go along out of a pool that is emptied.",
 			strings.Join(machines, ", "),
 		)
 	}

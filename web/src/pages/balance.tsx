@@ -191,9 +191,7 @@ function BalanceView(props: { plan: GroupPlan; balance: Balance; onLeaveOut: () 
         ))}
       </ul>
       {machines(false) && (
-        <p>
-          The definitions of {machines(false)} follow their disks where they can; the group tells of those that cannot.
-        </p>
+        <p>The definitions of {machines(false)} follow their disks where they can.</p>
       )}
       {machines(true) && (
         <p className="text-warning">
@@ -204,6 +202,17 @@ function BalanceView(props: { plan: GroupPlan; balance: Balance; onLeaveOut: () 
       <p className="text-sm opacity-75">
         Each is copied, proven and then held in its old pool for a while, where it takes its room until then.
       </p>
+      <ul className="space-y-1 text-warning">
+        {plan.parts.flatMap((part) =>
+          part.checks
+            .filter((c) => c.severity === "warns")
+            .map((c) => (
+              <li key={`${part.request.source?.path} ${c.message}`}>
+                {part.request.source?.path}: {c.message}
+              </li>
+            )),
+        )}
+      </ul>
       {blocked.length > 0 && (
         <div className="space-y-2">
           <ul className="space-y-1 text-error">
