@@ -120,6 +120,29 @@ func TestPlacesFromTheCommandLine(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(quay, "ticketing.vhd"))
 }
 
+// TestAGroupStartsWholeOrNot at all, unless what is blocked is left out on request.
+func TestAGroupStartsWholeOrNot(t *testing.T) {
+	state := filepath.Join(t.TempDir(), "state")
+	s := testkit.Start(t, state)
+	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
+	disk(t, filepath.Join(quay, "ticketing.raw"), 4<<20)
+	disk(t, filepath.Join(quay, "tide-board.raw"), 4<<20)
+	used, err := os.OpenFile(filepath.Join(quay, "tide-board.raw"), os.O_RDWR, 0)
+	require.NoError(t, err)
+	defer used.Close()
+	walk(t, quay, state, []step{
+		{"pool drain quay-store lighthouse-store --yes --wait", 3, "Blocked, quay-store:tide-board.raw"},
+		{"pool drain quay-store lighthouse-store --yes --wait", 3, "so nothing is started"},
+		{"job list", 0, "JOB"},
+	})
+	assert.NoFileExists(t, filepath.Join(lighthouse, "ticketing.raw"))
+	walk(t, quay, state, []step{
+		{"pool drain quay-store lighthouse-store --yes --wait --without-blocked", 0, "1 of 2 are left out"},
+	})
+	assert.FileExists(t, filepath.Join(lighthouse, "ticketing.raw"))
+	assert.FileExists(t, filepath.Join(quay, "tide-board.raw"))
+}
+
 // TestARemedyMayBeTyped: what stands behind it is what settles the check.
 func TestARemedyMayBeTyped(t *testing.T) {
 	state := filepath.Join(t.TempDir(), "state")

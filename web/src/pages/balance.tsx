@@ -190,9 +190,7 @@ function BalanceView(props: { plan: GroupPlan; balance: Balance; onLeaveOut: () 
           </li>
         ))}
       </ul>
-      {machines(false) && (
-        <p>The definitions of {machines(false)} follow their disks where they can.</p>
-      )}
+      {machines(false) && <p>The definitions of {machines(false)} follow their disks where they can.</p>}
       {machines(true) && (
         <p className="text-warning">
           Disks of {machines(true)} go to another host: the machines have to go there too, before they are started
