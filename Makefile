@@ -15,7 +15,7 @@ TEST_TOOLS := $(DEMO_TOOLS) chromium:chromium mkfs.xfs:xfsprogs mkfs.btrfs:btrfs
 BENCH_TOOLS := pigz:pigz zstd:zstd sshd:openssh-server sftp:openssh-client
 PICTURE_TOOLS := $(TEST_TOOLS) xterm:xterm xvfb-run:xvfb xauth:xauth import:imagemagick
 
-.PHONY: build console generate generated breaking demo start test check lint race fuzz torture bench pictures clean
+.PHONY: build console generate generated breaking demo start test check check-rooms check-whole lint race race-core race-service fuzz torture bench pictures clean
 
 build: console
 	CGO_ENABLED=0 $(GO) build $(FLAGS) -o bin/bagaglio ./cmd/bagaglio
@@ -43,15 +43,18 @@ start: packages-demo build
 
 test: packages-test console lint check race
 
-# Lint has vetted the code. What has not changed since it passed is not tested again, but for the whole, which waits more than it works; the
-# attacks measure how long answers take, and run alone.
+# Lint has vetted the code. What has not changed since it passed is not tested again, but for the whole, which waits more than it works: both go
+# on side by side. The attacks measure how long answers take, and the line counts what it carries: they run alone.
 TEST := $(GO) test -vet=off
-WHOLE := ./test/bench ./test/cli ./test/console ./test/crash ./test/line ./test/pictures ./test/service
+WHOLE := ./test/crash ./test/service ./test/cli ./test/console ./test/bench ./test/pictures
 check:
 	cd web && npm test
+	$(MAKE) -j2 check-rooms check-whole
+	$(TEST) -count=1 -p 1 -parallel 6 ./test/attack ./test/line
+check-rooms:
 	$(TEST) ./api/... ./client/... ./cmd/... ./core/... ./internal/...
-	$(TEST) -count=1 -parallel 6 ./test/attack
-	$(TEST) -count=1 -p 3 $(WHOLE)
+check-whole:
+	$(TEST) -count=1 -p 2 -parallel 4 $(WHOLE)
 
 # Where several things go on at a time; both parts wait now and then.
 race:

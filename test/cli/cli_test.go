@@ -35,6 +35,7 @@ func disk(t *testing.T, path string, size int64) {
 }
 
 func TestOnTheSpotThereAndBack(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	disk(t, filepath.Join(dir, "a.raw"), 40<<20)
 	run := func(args ...string) testkit.Result {
@@ -86,6 +87,7 @@ func TestOnTheSpotThereAndBack(t *testing.T) {
 
 // TestALargeDiskTakesLittleMemory: what counts is the data, not the virtual size.
 func TestALargeDiskTakesLittleMemory(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	f, err := os.Create(filepath.Join(dir, "a.raw"))
 	require.NoError(t, err)
@@ -134,6 +136,7 @@ func watchMemory(pid int) <-chan int {
 }
 
 func TestExitCodesTellTheClass(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	disk(t, filepath.Join(dir, "a.raw"), 4<<20)
 	disk(t, filepath.Join(dir, "b.raw"), 4<<20)
@@ -194,6 +197,7 @@ func TestExitCodesTellTheClass(t *testing.T) {
 
 // TestFileSizeLimit: the plan knows the longest file; a write beyond it is an error with advice, not the end of the process.
 func TestFileSizeLimit(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	disk(t, filepath.Join(dir, "a.raw"), 40<<20)
 	limited := func(args ...string) testkit.Result {
@@ -251,6 +255,7 @@ func left(t *testing.T, dir string) (names []string) {
 
 // TestInterruptedLeavesNothing; killed leaves staging, which the next run there clears up.
 func TestInterruptedLeavesNothing(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	cmd := working(t, dir)
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
@@ -274,6 +279,7 @@ func TestInterruptedLeavesNothing(t *testing.T) {
 
 // TestWithTheService: the same commands on disks in pools, and those that are about the service.
 func TestWithTheService(t *testing.T) {
+	t.Parallel()
 	s := testkit.Start(t, filepath.Join(t.TempDir(), "state"))
 	quay, lighthouse := t.TempDir(), t.TempDir()
 	disk(t, filepath.Join(quay, "tide-board.raw"), 20<<20)
@@ -331,6 +337,7 @@ func TestWithTheService(t *testing.T) {
 
 // TestConfiguration: flags weigh more than the environment, which weighs more than the file.
 func TestConfiguration(t *testing.T) {
+	t.Parallel()
 	s := testkit.Start(t, filepath.Join(t.TempDir(), "state"))
 	dir := t.TempDir()
 	file := filepath.Join(dir, "bagaglio.yaml")

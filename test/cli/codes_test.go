@@ -25,6 +25,7 @@ import (
 
 // TestExitCodes tell the class of what happened, as docs/operations.md says.
 func TestExitCodes(t *testing.T) {
+	t.Parallel()
 	state := filepath.Join(t.TempDir(), "state")
 	s := testkit.Start(t, state)
 	quay := s.Pool("quay-store")
@@ -92,6 +93,7 @@ func TestExitCodes(t *testing.T) {
 
 // TestRestoringAMove says what stays, and how that is undone too; a disk of which a piece is missing shows in the list of its pool.
 func TestRestoringAMove(t *testing.T) {
+	t.Parallel()
 	state := filepath.Join(t.TempDir(), "state")
 	s := testkit.Start(t, state)
 	quay := s.Pool("quay-store")
@@ -140,6 +142,7 @@ func (s *said) String() string {
 
 // TestFollowingPastAKill: the client waits for a service that is away, and whoever interrupts it is told what goes on.
 func TestFollowingPastAKill(t *testing.T) {
+	t.Parallel()
 	state := filepath.Join(t.TempDir(), "state")
 	s := testkit.Start(t, state)
 	quay := s.Pool("quay-store")

@@ -14,6 +14,7 @@ import (
 
 // TestDemo: it shows the main job, proves it, and takes everything away again.
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	if err := demo.CheckTools(); err != nil {
 		t.Skip(err)
 	}
@@ -30,6 +31,7 @@ func TestDemo(t *testing.T) {
 
 // TestDemoDiskIsReal: the kernel reads its partitions and mounts its filesystem.
 func TestDemoDiskIsReal(t *testing.T) {
+	t.Parallel()
 	if err := demo.CheckTools(); err != nil {
 		t.Skip(err)
 	}

@@ -19,6 +19,7 @@ import (
 // TestEveryLayoutFromTheCommandLine, as the fixed names of formats and layouts say; what is made is opened under the name
 // that was given, and by the one in the receipt.
 func TestEveryLayoutFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	disk(t, filepath.Join(dir, "a.raw"), 20<<20)
 	f, err := os.OpenFile(filepath.Join(dir, "a.raw"), os.O_WRONLY, 0)
@@ -63,6 +64,7 @@ func TestEveryLayoutFromTheCommandLine(t *testing.T) {
 
 // TestBaseElsewhere: an image names its base relative to itself, and who reads it says how far names may lead.
 func TestBaseElsewhere(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	disk(t, filepath.Join(dir, "a.raw"), 8<<20)
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "monday"), 0o700))
@@ -83,6 +85,7 @@ func TestBaseElsewhere(t *testing.T) {
 // TestKernelReadsWhatCameThrough: pieces one behind the other, a flat extent and a plain image are disks for the operating
 // system as they are.
 func TestKernelReadsWhatCameThrough(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		t.Skip("loop devices take root")
 	}
@@ -105,6 +108,7 @@ func TestKernelReadsWhatCameThrough(t *testing.T) {
 
 // TestFormatsTellTheirChoices: a program finds in the list of formats what each layout takes.
 func TestFormatsTellTheirChoices(t *testing.T) {
+	t.Parallel()
 	s := testkit.Start(t, filepath.Join(t.TempDir(), "state"))
 	request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.Address+"/v1/formats", nil)
 	require.NoError(t, err)

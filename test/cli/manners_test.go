@@ -17,6 +17,7 @@ import (
 
 // TestWhatMayHaveBeenMeant is said for commands, flags, formats and pools.
 func TestWhatMayHaveBeenMeant(t *testing.T) {
+	t.Parallel()
 	state := filepath.Join(t.TempDir(), "state")
 	s := testkit.Start(t, state)
 	dir := s.Pool("quay-store")
@@ -38,6 +39,7 @@ func TestWhatMayHaveBeenMeant(t *testing.T) {
 
 // TestRequestsInFiles: in JSON and YAML, from a file and the standard input, also to take a job back.
 func TestRequestsInFiles(t *testing.T) {
+	t.Parallel()
 	state := filepath.Join(t.TempDir(), "state")
 	s := testkit.Start(t, state)
 	dir := s.Pool("quay-store")
@@ -80,6 +82,7 @@ func TestRequestsInFiles(t *testing.T) {
 
 // TestUndoFromTheCommandLine, and work whose end is not waited for.
 func TestUndoFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	state := filepath.Join(t.TempDir(), "state")
 	s := testkit.Start(t, state)
 	dir := s.Pool("quay-store")

@@ -35,6 +35,7 @@ func walk(t *testing.T, dir, state string, steps []step) {
 
 // TestPlacesFromTheCommandLine: a host is trusted, pools get rules, disks are copied, moved, compacted and carried about.
 func TestPlacesFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	server := sshd.Start(t)
 	state := filepath.Join(t.TempDir(), "state")
 	testkit.Start(t, state)
@@ -122,6 +123,7 @@ func TestPlacesFromTheCommandLine(t *testing.T) {
 
 // TestAGroupStartsWholeOrNot at all, unless what is blocked is left out on request.
 func TestAGroupStartsWholeOrNot(t *testing.T) {
+	t.Parallel()
 	state := filepath.Join(t.TempDir(), "state")
 	s := testkit.Start(t, state)
 	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
@@ -145,6 +147,7 @@ func TestAGroupStartsWholeOrNot(t *testing.T) {
 
 // TestARemedyMayBeTyped: what stands behind it is what settles the check.
 func TestARemedyMayBeTyped(t *testing.T) {
+	t.Parallel()
 	state := filepath.Join(t.TempDir(), "state")
 	s := testkit.Start(t, state)
 	disk(t, filepath.Join(s.Pool("quay-store"), "ticketing.raw"), 4<<20)
@@ -164,6 +167,7 @@ func TestARemedyMayBeTyped(t *testing.T) {
 
 // TestCarryingOnTheSpot needs no service.
 func TestCarryingOnTheSpot(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	disk(t, filepath.Join(dir, "a.raw"), 6<<20)
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "seabag"), 0o700))
@@ -207,6 +211,7 @@ func TestCarryingOnTheSpot(t *testing.T) {
 // TestFilesThatAreTooLong for the destination are told before anything is written, with what to do. A limit of the user stands in for that
 // of a drive.
 func TestFilesThatAreTooLong(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	disk(t, filepath.Join(dir, "a.raw"), 6<<20)
 	limited := func(args string) (string, int) {

@@ -20,6 +20,7 @@ import (
 // TestReceiptsAreHeldTogether: what somebody changes in the records afterwards is seen, also by one who only kept the key
 // and a head.
 func TestReceiptsAreHeldTogether(t *testing.T) {
+	t.Parallel()
 	state := filepath.Join(t.TempDir(), "state")
 	s := testkit.Start(t, state)
 	quay := t.TempDir()
@@ -97,6 +98,7 @@ func alter(t *testing.T, records, sql string) {
 
 // TestEveryJobEndsWithAReceipt: also one that was killed with its service, and one that never began.
 func TestEveryJobEndsWithAReceipt(t *testing.T) {
+	t.Parallel()
 	state := filepath.Join(t.TempDir(), "state")
 	s := testkit.Start(t, state)
 	quay := s.Pool("quay-store")

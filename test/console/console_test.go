@@ -33,6 +33,7 @@ func world(t *testing.T) *testkit.Service {
 
 // TestComposeRunAndReadTheReceipt is the main job, as a technician does it.
 func TestComposeRunAndReadTheReceipt(t *testing.T) {
+	t.Parallel()
 	s := world(t)
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Address + "/jobs")
@@ -81,6 +82,7 @@ func TestComposeRunAndReadTheReceipt(t *testing.T) {
 
 // TestChoicesOfALayout: what a layout takes can be chosen, goes again with the layout, and is in the image.
 func TestChoicesOfALayout(t *testing.T) {
+	t.Parallel()
 	s := world(t)
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
@@ -124,6 +126,7 @@ func TestChoicesOfALayout(t *testing.T) {
 
 // TestProgressAndCancel: a job that runs tells how far it is, and can be stopped.
 func TestProgressAndCancel(t *testing.T) {
+	t.Parallel()
 	s := world(t)
 	quay := s.Pool("cellar")
 	f, err := os.Create(filepath.Join(quay, "cargo-ledger.raw"))
@@ -148,6 +151,7 @@ func TestProgressAndCancel(t *testing.T) {
 
 // TestKeyboard: every control can be reached and used without a mouse, in the order in which it is read.
 func TestKeyboard(t *testing.T) {
+	t.Parallel()
 	s := world(t)
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
@@ -172,6 +176,7 @@ func TestKeyboard(t *testing.T) {
 
 // TestNarrowWindow: nothing runs out of the side, by day and by night.
 func TestNarrowWindow(t *testing.T) {
+	t.Parallel()
 	s := world(t)
 	for _, err := range s.Follow(t.Context(), begin(t, s, "a.qcow2", 0, false)) {
 		require.NoError(t, err)

@@ -15,6 +15,7 @@ import (
 
 // TestMovingByDragging: a disk that is dropped on another pool opens the composing page with the move filled in, and its plan.
 func TestMovingByDragging(t *testing.T) {
+	t.Parallel()
 	s := world(t)
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
@@ -53,6 +54,7 @@ func TestMovingByDragging(t *testing.T) {
 
 // TestAPool is searched, tried out, and given rules that its plans keep to.
 func TestAPool(t *testing.T) {
+	t.Parallel()
 	s := world(t)
 	quay := s.Pool("pier")
 	for _, name := range []string{"crew-roster.raw", "cargo-ledger.raw"} {
@@ -108,6 +110,7 @@ func TestAPool(t *testing.T) {
 
 // TestEmptyingAPool as one group, which the jobs page shows.
 func TestEmptyingAPool(t *testing.T) {
+	t.Parallel()
 	s := world(t)
 	quay, err := s.Service.Pool(t.Context(), "quay-store")
 	require.NoError(t, err)
@@ -138,6 +141,7 @@ func TestEmptyingAPool(t *testing.T) {
 
 // TestANewHost is added, looked at, trusted, and given a pool.
 func TestANewHost(t *testing.T) {
+	t.Parallel()
 	server := sshd.Start(t)
 	s := world(t)
 	p := testkit.Browse(t, 1280, 800)

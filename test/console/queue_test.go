@@ -33,6 +33,7 @@ func begin(t *testing.T, s *testkit.Service, to string, speed int64, replace boo
 
 // TestPauseAndGoOn: a job is paused, put to the front, let go at another speed, and shows the disk and its speed.
 func TestPauseAndGoOn(t *testing.T) {
+	t.Parallel()
 	s := world(t)
 	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1})
 	first := begin(t, s, "a.qcow2", 200<<10, false)
@@ -68,6 +69,7 @@ func TestPauseAndGoOn(t *testing.T) {
 
 // TestToTheFront: a job that waits says for what, and can be put before the others.
 func TestToTheFront(t *testing.T) {
+	t.Parallel()
 	s := world(t)
 	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1})
 	first := begin(t, s, "a.qcow2", 100<<10, false)
@@ -95,6 +97,7 @@ func TestToTheFront(t *testing.T) {
 
 // TestKeeping: what was replaced is restored and removed, limits are changed, receipts are checked in the browser, and the log tells of it.
 func TestKeeping(t *testing.T) {
+	t.Parallel()
 	s := world(t)
 	for i := range 2 {
 		id := begin(t, s, "a.qcow2", 0, i > 0)

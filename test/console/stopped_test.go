@@ -16,6 +16,7 @@ import (
 
 // TestARemedyForAJobThatWasStopped: what came while it waited stands on its page, and a remedy starts its request anew.
 func TestARemedyForAJobThatWasStopped(t *testing.T) {
+	t.Parallel()
 	s := world(t)
 	now := time.Now()
 	hours, all := now.Add(2*time.Hour).Format("15:04")+"-"+now.Add(3*time.Hour).Format("15:04"), ""
@@ -51,6 +52,7 @@ func TestARemedyForAJobThatWasStopped(t *testing.T) {
 
 // TestTheConsoleSaysThatRecordsCannotBeWritten, as long as that is so.
 func TestTheConsoleSaysThatRecordsCannotBeWritten(t *testing.T) {
+	t.Parallel()
 	s := world(t)
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
@@ -67,6 +69,7 @@ func TestTheConsoleSaysThatRecordsCannotBeWritten(t *testing.T) {
 
 // TestAJobThatAsks: what it wants to know stands on its page, and it goes on when that is answered there.
 func TestAJobThatAsks(t *testing.T) {
+	t.Parallel()
 	drive := testkit.NewDrive(t, "gate-kiosk.raw", 8<<20)
 	noise := make([]byte, 8<<20)
 	_, _ = rand.NewChaCha8([32]byte{7}).Read(noise) // never fails

@@ -12,6 +12,7 @@ import (
 
 // TestTakingBackAJob: the plan is shown before, then the job runs, and a second time says why not.
 func TestTakingBackAJob(t *testing.T) {
+	t.Parallel()
 	s := world(t)
 	moved := testkit.Begin(t, s.Service, plan.Request{
 		Kind: plan.Convert, As: "qcow2", Release: true, Source: plan.Place{Pool: "quay-store", Path: "tide-board.raw"},

@@ -51,6 +51,7 @@ func session(t *testing.T, s *testkit.Service) string {
 }
 
 func TestWhoIsLetIn(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cookie := session(t, s)
 	bearer := map[string]string{"Authorization": "Bearer " + s.Token}
@@ -92,6 +93,7 @@ func TestWhoIsLetIn(t *testing.T) {
 
 // TestSecretsAreKeptAsHashes, and their files are for the user of the service alone.
 func TestSecretsAreKeptAsHashes(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cookie := session(t, s)
 	s.Stop()
@@ -121,6 +123,7 @@ func TestSecretsAreKeptAsHashes(t *testing.T) {
 
 // TestConsoleComesFromHereAlone: its files are served, with a policy that lets nothing else in.
 func TestConsoleComesFromHereAlone(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	for _, path := range []string{"/", "/jobs/7", "/compose"} {
 		resp := call{method: "GET", path: path}.do(t, s)

@@ -23,6 +23,7 @@ import (
 
 // TestCopiesToAnotherHost are proven by its own checksum tool where it has one, and read back otherwise; the receipt says which.
 func TestCopiesToAnotherHost(t *testing.T) {
+	t.Parallel()
 	for name, config := range map[string][]string{"with tools": nil, "without": {"ForceCommand internal-sftp"}} {
 		t.Run(name, func(t *testing.T) {
 			s := start(t)
@@ -82,6 +83,7 @@ func TestCopiesToAnotherHost(t *testing.T) {
 
 // TestRulesOfAPool show up in every plan into it, with what to do, and what is done then passes.
 func TestRulesOfAPool(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	noise(t, s.Pool("quay-store"), "ticketing.raw", 3*mib+512)
 	lighthouse := s.Pool("lighthouse-store")
@@ -190,6 +192,7 @@ func everyOrder(t *testing.T, s *client.Service) {
 
 // TestTheListOfAPool groups, searches, sorts and pages.
 func TestTheListOfAPool(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay := s.Pool("quay-store")
 	for i := range 25 {
@@ -231,6 +234,7 @@ func TestTheListOfAPool(t *testing.T) {
 
 // TestDrain empties a pool as one group: what cannot go is listed, one that fails does not stop the others, and all of it can be paused.
 func TestDrain(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		t.Skip("mounting a filesystem takes root")
 	}
@@ -328,6 +332,7 @@ func allOrNone(t *testing.T, s *client.Service, requests []plan.Request) {
 
 // TestNothingIsMovedFromUnderADisk that stands on it, wherever in the pool that lies.
 func TestNothingIsMovedFromUnderADisk(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay := s.Pool("quay-store")
 	s.Pool("lighthouse-store")

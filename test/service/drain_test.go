@@ -17,6 +17,7 @@ import (
 // TestDrainingAMachine takes its definition along beside its disks, names what is left behind, and chooses no drive by itself that may be
 // unplugged.
 func TestDrainingAMachine(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
 	for _, name := range []string{"tide/a.raw", "tide/b.raw", "log.raw"} {

@@ -19,6 +19,7 @@ import (
 // TestADriveComesAndGoes: when a job is done its drive can be unmounted, without it nothing is written into the empty folder, and another
 // one in its place is known for what it is.
 func TestADriveComesAndGoes(t *testing.T) {
+	t.Parallel()
 	dir, state := t.TempDir(), filepath.Join(t.TempDir(), "state")
 	mount(t, "tmpfs", dir, "tmpfs", "size=64m")
 	s := testkit.Start(t, state)

@@ -51,6 +51,7 @@ func lift(t *testing.T, s *client.Service, id string) {
 
 // TestDestinationFillsUpAndHasRoomAgain: the job pauses with the reason, and goes on by itself from where it was.
 func TestDestinationFillsUpAndHasRoomAgain(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	mount(t, "none", dir, "tmpfs", "size=160m")
 	s := start(t)
@@ -73,6 +74,7 @@ func TestDestinationFillsUpAndHasRoomAgain(t *testing.T) {
 
 // TestDestinationBecomesReadOnly, and writable again.
 func TestDestinationBecomesReadOnly(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	mount(t, "none", dir, "tmpfs", "size=160m")
 	s := start(t)
@@ -96,6 +98,7 @@ func TestDestinationBecomesReadOnly(t *testing.T) {
 
 // TestStagingFolderIsRemoved by somebody who tidies up: the job begins anew and ends well.
 func TestStagingFolderIsRemoved(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
 	noise(t, quay, "cargo-ledger.raw", 40*mib)
@@ -114,6 +117,7 @@ func asks(j api.Job) bool { return j.State == api.JobStateAsking }
 // TestUnreadableDrive: at real errors of reading a job asks, also after the service was killed, and goes on as it is answered; or on request
 // it goes on past them at once. It lists each range and what lies there, and never ends as proven.
 func TestUnreadableDrive(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	made, err := demo.MakeDisk(t.Context(), dir, "tide-board")
 	require.NoError(t, err)
@@ -187,6 +191,7 @@ func TestUnreadableDrive(t *testing.T) {
 
 // TestPulledDrive: a destination that is pulled in the middle and plugged in again: the job goes on from what is on it.
 func TestPulledDrive(t *testing.T) {
+	t.Parallel()
 	drive := testkit.NewDrive(t, "seabag", 256*mib)
 	dir := t.TempDir()
 	plug := func() (loop string) {

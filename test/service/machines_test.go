@@ -19,6 +19,7 @@ import (
 
 // TestMachinesOwnDisks: whose a disk is, is told in the list of its pool and in plans, and which disks no machine uses.
 func TestMachinesOwnDisks(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay, sea := s.Pool("quay-store"), s.Pool("sea-store")
 	for _, name := range []string{"crew-roster/crew-roster.raw", "crew-roster/old.raw", "tide-board/base.raw", "gate.raw"} {
@@ -140,6 +141,7 @@ func TestMachinesOwnDisks(t *testing.T) {
 
 // TestDefinitionsFollowTheirDisks: moved, renamed, converted, one after the other and side by side; and what was changed comes back.
 func TestDefinitionsFollowTheirDisks(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay, sea := s.Pool("quay-store"), s.Pool("sea-store")
 	for _, name := range []string{"roster/a.raw", "roster/b.raw", "cargo/c.raw"} {
@@ -219,6 +221,7 @@ func TestDefinitionsFollowTheirDisks(t *testing.T) {
 
 // TestDisksThatLeaveTheirMachine for another host, where no definition can name them.
 func TestDisksThatLeaveTheirMachine(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	dir := lighthouse(t, s, sshd.Start(t))
 	quay := s.Pool("quay-store")

@@ -22,6 +22,7 @@ func authorised(s *testkit.Service) map[string]string {
 
 // TestPlansAreKept: a plan can be read again, says where it is, and started twice it is one job.
 func TestPlansAreKept(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	noise(t, s.Pool("quay-store"), "gate.raw", mib)
 	s.Pool("lighthouse-store")
@@ -58,6 +59,7 @@ func TestPlansAreKept(t *testing.T) {
 
 // TestListsGoOn: a list is read page by page, and by state; jobs in it have no plans.
 func TestListsGoOn(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	noise(t, s.Pool("quay-store"), "gate.raw", mib)
 	s.Pool("lighthouse-store")
@@ -91,6 +93,7 @@ func TestListsGoOn(t *testing.T) {
 
 // TestProblemsHaveTypes that stay, and carry what programs go on with.
 func TestProblemsHaveTypes(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	noise(t, s.Pool("quay-store"), "gate.raw", mib)
 	noise(t, s.Pool("lighthouse-store"), "there.qcow2", mib)
@@ -117,6 +120,7 @@ func TestProblemsHaveTypes(t *testing.T) {
 
 // TestTwoPeopleChangeOnePool: whoever comes second is told, and changes nothing.
 func TestTwoPeopleChangeOnePool(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.Pool("quay-store")
 	read, err := s.Service.Pool(t.Context(), "quay-store")

@@ -19,6 +19,7 @@ import (
 
 // TestWhatIsNoted: who was refused is no token, and a job that failed is an error.
 func TestWhatIsNoted(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	noise(t, s.Pool("quay-store"), "ticketing.raw", mib)
 	stranger, err := client.Dial(s.Address, "not-the-token")
@@ -42,6 +43,7 @@ func TestWhatIsNoted(t *testing.T) {
 
 // TestATrialLeavesTheRules that were changed while it ran.
 func TestATrialLeavesTheRules(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.Pool("quay-store")
 	ended := make(chan error)
@@ -69,6 +71,7 @@ func TestATrialLeavesTheRules(t *testing.T) {
 
 // TestAGroupIsWhole although the line to who started it was cut.
 func TestAGroupIsWhole(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay := s.Pool("quay-store")
 	lighthouse := s.Pool("lighthouse-store")

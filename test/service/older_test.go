@@ -50,6 +50,7 @@ func unpack(t *testing.T, archive, dir string) {
 // TestAnOlderVersionsStateGoesOn: a state folder that an older version left, killed in the middle, with a job that is done, one that was
 // writing and one that waits to move a disk. All of it is there, and goes on.
 func TestAnOlderVersionsStateGoesOn(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	unpack(t, "testdata/half-done.tar.zst", dir)
 	state := filepath.Join(dir, "state")

@@ -42,6 +42,7 @@ func lighthouse(t *testing.T, s *testkit.Service, server *sshd.Server) string {
 
 // TestHostsAreTrustedFirst, and a key that changes is refused loudly.
 func TestHostsAreTrustedFirst(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	server := sshd.Start(t)
 	h, err := s.AddHost(
@@ -102,6 +103,7 @@ func TestHostsAreTrustedFirst(t *testing.T) {
 
 // TestSecretsAreNeverTold: not in an answer, an event, the service's own notes, or its records.
 func TestSecretsAreNeverTold(t *testing.T) {
+	t.Parallel()
 	secrets := t.TempDir()
 	s := testkit.Start(t, filepath.Join(t.TempDir(), "state"), "--secrets", secrets)
 	server := sshd.Start(t)
@@ -173,6 +175,7 @@ func raw(t *testing.T, state string) string {
 
 // TestALineThatIsCut while a disk goes to another host, and comes back from there: the job pauses, and goes on by itself.
 func TestALineThatIsCut(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	server := sshd.Start(t)
 	dir := lighthouse(t, s, server)
@@ -203,6 +206,7 @@ func TestALineThatIsCut(t *testing.T) {
 
 // TestReplacingOnAnotherHost holds the old image, which can be restored.
 func TestReplacingOnAnotherHost(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	dir := lighthouse(t, s, sshd.Start(t))
 	noise(t, s.Pool("quay-store"), "tide-board.raw", 4*mib)
@@ -227,6 +231,7 @@ func TestReplacingOnAnotherHost(t *testing.T) {
 
 // TestDisksOnAWebServer are looked at, listed and converted from; nothing can be written there.
 func TestDisksOnAWebServer(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.Pool("lighthouse-store")
 	dir := t.TempDir()

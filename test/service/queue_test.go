@@ -57,6 +57,7 @@ const mib = 1 << 20
 // TestPausedJobsGoOn where they were: after a pause, after the service was stopped, and after it was killed; and the limit of
 // their speed can be lifted meanwhile.
 func TestPausedJobsGoOn(t *testing.T) {
+	t.Parallel()
 	for name, between := range map[string]func(*testing.T, *testkit.Service, string) *testkit.Service{
 		"paused": func(t *testing.T, s *testkit.Service, id string) *testkit.Service {
 			_, err := s.Pause(t.Context(), id)
@@ -104,6 +105,7 @@ func TestPausedJobsGoOn(t *testing.T) {
 
 // TestLimitsAndOrder: what waits says for what, goes when there is a place, and in the order that somebody gave it.
 func TestLimitsAndOrder(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay := s.Pool("quay-store")
 	s.Pool("lighthouse-store")
@@ -164,6 +166,7 @@ func TestLimitsAndOrder(t *testing.T) {
 
 // TestCancelledWhileItIsPaused, or while that is going on: in any case it ends as cancelled, and leaves nothing.
 func TestCancelledWhileItIsPaused(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
 	noise(t, quay, "tide-board.raw", 24*mib)
@@ -187,6 +190,7 @@ func TestCancelledWhileItIsPaused(t *testing.T) {
 
 // TestOneWriterOrManyReaders: two jobs never use one disk in conflicting ways.
 func TestOneWriterOrManyReaders(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay := s.Pool("quay-store")
 	s.Pool("lighthouse-store")
@@ -216,6 +220,7 @@ func TestOneWriterOrManyReaders(t *testing.T) {
 
 // TestHours: a job waits for its hours, and is set aside when they are over.
 func TestHours(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay := s.Pool("quay-store")
 	s.Pool("lighthouse-store")
@@ -249,6 +254,7 @@ func TestHours(t *testing.T) {
 
 // TestWhatIsReplacedIsHeld, listed, restored with one call, and removed for good with another. All of it is in the log.
 func TestWhatIsReplacedIsHeld(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
 	noise(t, quay, "ticketing.raw", 3*mib)

@@ -97,6 +97,7 @@ func (c *contract) RoundTrip(r *http.Request) (*http.Response, error) {
 
 // TestEveryAnswerIsAsDescribed goes through the API as a technician would, and holds each answer against openapi.yaml.
 func TestEveryAnswerIsAsDescribed(t *testing.T) {
+	t.Parallel()
 	service := start(t)
 	c := newContract(t)
 	s, err := client.Dial(service.Address, service.Token, client.WithHTTPClient(&http.Client{Transport: c}))
@@ -289,6 +290,7 @@ func aroundPlaces(t *testing.T, s *client.Service) {
 
 // TestRawStaysRaw: whoever owns a guest can write any header into its raw disk.
 func TestRawStaysRaw(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
 	noise(t, quay, "gate-kiosk.img", 4<<20)
@@ -335,6 +337,7 @@ func TestRawStaysRaw(t *testing.T) {
 // TestKnownImageLosesItsMarks: what was written as an image and is damaged at its start is not read as a plain disk, unless a
 // person says so.
 func TestKnownImageLosesItsMarks(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
 	noise(t, quay, "crew-roster.raw", 4<<20)
@@ -361,6 +364,7 @@ func TestKnownImageLosesItsMarks(t *testing.T) {
 
 // TestAnImageOnItsWayIsNotKnownAsRaw: as long as its first bytes have not come, it looks like that.
 func TestAnImageOnItsWayIsNotKnownAsRaw(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
 	noise(t, quay, "a.raw", 1<<20)
@@ -384,6 +388,7 @@ func TestAnImageOnItsWayIsNotKnownAsRaw(t *testing.T) {
 
 // TestADiskOfSeveralFilesIsOne: its parts are not listed beside it.
 func TestADiskOfSeveralFilesIsOne(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay := s.Pool("quay-store")
 	s.Pool("lighthouse-store")
@@ -401,6 +406,7 @@ func TestADiskOfSeveralFilesIsOne(t *testing.T) {
 }
 
 func TestCancelLeavesNothing(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
 	noise(t, quay, "cargo-ledger.raw", 1<<30)
@@ -432,6 +438,7 @@ func TestCancelLeavesNothing(t *testing.T) {
 
 // TestOneServiceForAState: two would not know of each other's jobs.
 func TestOneServiceForAState(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	r := testkit.Run(t, t.TempDir(), s.State, "serve", "--listen", "127.0.0.1:0")
 	assert.Equal(t, 1, r.Code)
@@ -439,6 +446,7 @@ func TestOneServiceForAState(t *testing.T) {
 }
 
 func TestMetrics(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.Pool("seabag")
 	r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.Address+"/metrics", nil)
@@ -456,6 +464,7 @@ func TestMetrics(t *testing.T) {
 
 // TestFollowEndsWithItsCaller, and with the service.
 func TestFollowEndsWithTheService(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()

@@ -20,6 +20,7 @@ import (
 
 // TestEndedJobsAreTakenBack: the source comes back, the image is held, the machine's definition is what it was; twice is once.
 func TestEndedJobsAreTakenBack(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
 	noise(t, quay, "tide-board.raw", 4*mib)
@@ -122,6 +123,7 @@ func TestEndedJobsAreTakenBack(t *testing.T) {
 
 // TestAnUndoThatIsInterrupted by a pool that goes away pauses, goes on or is cancelled; nothing is lost.
 func TestAnUndoThatIsInterrupted(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
 	noise(t, quay, "tide-board.raw", mib)
@@ -158,6 +160,7 @@ func TestAnUndoThatIsInterrupted(t *testing.T) {
 
 // TestFieldsOfAnotherKindAreRefused by name, whatever the kind.
 func TestFieldsOfAnotherKindAreRefused(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	for body, want := range map[string]string{
 		`{"kind":"prove","source":{"pool":"quay-store","path":"a.raw"},"replace":true}`:                                           `takes no "replace"`,
