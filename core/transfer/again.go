@@ -9,7 +9,7 @@ import (
 )
 
 // correct writes the leaves of a block that are not as they were known.
-func (w *worker) correct(ctx context.Context, r *taken) error {
+func (w *worker) correct(ctx context.Context, r *found) error {
 	var content []disk.Extent
 	first := r.off / fingerprint.LeafSize
 	for i, d := range r.digests {
@@ -31,7 +31,7 @@ func (w *worker) correct(ctx context.Context, r *taken) error {
 }
 
 // emptied puts zeros where a run that holds nothing any more had something.
-func (w *worker) emptied(r *taken) error {
+func (w *worker) emptied(r *found) error {
 	first := r.off / fingerprint.LeafSize
 	for i := range r.zeros {
 		off := r.off + i*fingerprint.LeafSize

@@ -13,8 +13,8 @@ import (
 	"bagaglio/core/fingerprint"
 )
 
-// taken is what a worker found in a block, and wrote of it.
-type taken struct {
+// found is what a worker found in a block, and wrote of it.
+type found struct {
 	block
 	digests []fingerprint.Digest
 	zeros   int64 // leaves, when there are no digests
@@ -25,7 +25,7 @@ type taken struct {
 }
 
 // addTo adds the leaves of a block that was looked at.
-func (r taken) addTo(leaves *fingerprint.Leaves) {
+func (r found) addTo(leaves *fingerprint.Leaves) {
 	if r.digests == nil {
 		leaves.AppendZeros(r.zeros)
 	} else {
@@ -34,8 +34,8 @@ func (r taken) addTo(leaves *fingerprint.Leaves) {
 }
 
 // collect puts what was found into order, and marks how far it has come.
-func (t *running) collect(ctx context.Context, in <-chan taken) error {
-	waiting := map[int64]taken{} // those that came before their turn
+func (t *running) collect(ctx context.Context, in <-chan found) error {
+	waiting := map[int64]found{} // those that came before their turn
 	var next int64
 	marks := marker{running: t, pending: t.mark(), last: time.Now()}
 	for r := range in {
@@ -62,7 +62,7 @@ func (t *running) collect(ctx context.Context, in <-chan taken) error {
 	return marks.end()
 }
 
-func (t *running) take(r taken) {
+func (t *running) take(r found) {
 	if r.known {
 		for i := range r.zeros {
 			t.Leaves.Append(t.Known.At(r.off/fingerprint.LeafSize + i))
@@ -161,7 +161,7 @@ type Mark struct {
 	Tail    []byte // as in a Result, in the last one
 }
 
-func (m *Mark) add(r taken) {
+func (m *Mark) add(r found) {
 	r.addTo(m.Leaves)
 	m.Written = append(m.Written, r.written...)
 	m.Damaged = Join(m.Damaged, r.damaged...)

@@ -55,7 +55,7 @@ func (m *Meter) Bottleneck() (most Activity, share float64) {
 	return most, float64(m.spent[most].Load()) / float64(all)
 }
 
-func (m *Meter) passed(r taken) {
+func (m *Meter) passed(r found) {
 	if m.Strip != nil {
 		m.Strip.pass(r)
 	}
@@ -81,7 +81,7 @@ type cell struct {
 func NewStrip(size int64) *Strip { return &Strip{size: size} }
 
 // pass notes a block.
-func (s *Strip) pass(r taken) {
+func (s *Strip) pass(r found) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.each(r.off, r.n, func(c *cell, n int64) { c.passed += n })

@@ -85,14 +85,14 @@ func (t Transfer) Run(ctx context.Context) (Result, error) {
 	}
 	group, ctx := errgroup.WithContext(ctx)
 	blocks := make(chan block)
-	taken := make(chan taken, most)
+	found := make(chan found, most)
 	group.Go(func() error {
 		defer close(r.ended)
 		defer close(blocks)
 		return r.cut(ctx, min(r.Leaves.Next()*fingerprint.LeafSize, t.Source.Size()), blocks)
 	})
 	working, workCtx := errgroup.WithContext(ctx)
-	hire := func() { working.Go(func() error { return r.work(workCtx, blocks, taken) }) }
+	hire := func() { working.Go(func() error { return r.work(workCtx, blocks, found) }) }
 	for range fewest {
 		hire()
 	}
@@ -101,10 +101,10 @@ func (t Transfer) Run(ctx context.Context) (Result, error) {
 		return nil
 	})
 	group.Go(func() error {
-		defer close(taken)
+		defer close(found)
 		return working.Wait()
 	})
-	group.Go(func() error { return r.collect(ctx, taken) })
+	group.Go(func() error { return r.collect(ctx, found) })
 	if err := group.Wait(); err != nil {
 		return Result{}, err
 	}
@@ -235,7 +235,7 @@ func (t *running) cut(ctx context.Context, from int64, out chan<- block) error {
 var buffers = sync.Pool{New: func() any { return new([blockSize]byte) }}
 
 // work takes blocks in order; several run at once.
-func (t *running) work(ctx context.Context, blocks <-chan block, out chan<- taken) error {
+func (t *running) work(ctx context.Context, blocks <-chan block, out chan<- found) error {
 	buffer := buffers.Get().(*[blockSize]byte)
 	defer buffers.Put(buffer)
 	w := worker{running: t, buffer: buffer[:]}

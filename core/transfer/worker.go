@@ -22,8 +22,8 @@ type worker struct {
 	encoded []byte
 }
 
-func (w *worker) do(ctx context.Context, b block) (taken, error) {
-	result := taken{block: b, zeros: (b.n + fingerprint.LeafSize - 1) / fingerprint.LeafSize}
+func (w *worker) do(ctx context.Context, b block) (found, error) {
+	result := found{block: b, zeros: (b.n + fingerprint.LeafSize - 1) / fingerprint.LeafSize}
 	if b.known || len(b.data) == 0 && w.Known == nil {
 		return result, w.turn(ctx, b, func() error { return nil })
 	}
@@ -47,7 +47,7 @@ func (w *worker) do(ctx context.Context, b block) (taken, error) {
 }
 
 // read fills the buffer with the block.
-func (w *worker) read(ctx context.Context, r *taken) error {
+func (w *worker) read(ctx context.Context, r *found) error {
 	if w.Wait != nil {
 		var n int64
 		for _, e := range r.data {
@@ -89,7 +89,7 @@ func (w *worker) readAt(p []byte, off int64) error {
 const smallestRead = 512
 
 // isolate reads a range that cannot be read as a whole in ever smaller halves, and puts zeros in the place of what remains.
-func (w *worker) isolate(ctx context.Context, r *taken, p []byte, off int64) error {
+func (w *worker) isolate(ctx context.Context, r *found, p []byte, off int64) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -179,7 +179,7 @@ func (w *worker) content(b block) (content []disk.Extent, err error) {
 }
 
 // write gives the content of a block to the destination, and takes its leaves while others have their turn.
-func (w *worker) write(ctx context.Context, r *taken, content []disk.Extent) error {
+func (w *worker) write(ctx context.Context, r *found, content []disk.Extent) error {
 	if w.encoder != nil {
 		return w.encode(ctx, r, content)
 	}
@@ -198,7 +198,7 @@ func (w *worker) write(ctx context.Context, r *taken, content []disk.Extent) err
 }
 
 // put writes extents of the buffer.
-func (w *worker) put(ctx context.Context, r *taken, content []disk.Extent) error {
+func (w *worker) put(ctx context.Context, r *found, content []disk.Extent) error {
 	defer w.Meter.spend(Writing, time.Now())
 	for _, e := range content {
 		if e.Kind == disk.Zero {
@@ -236,7 +236,7 @@ func (w *worker) place(content []disk.Extent) error {
 }
 
 // encode makes of each unit of the content what is to be stored, and appends it when it is this block's turn.
-func (w *worker) encode(ctx context.Context, r *taken, content []disk.Extent) error {
+func (w *worker) encode(ctx context.Context, r *found, content []disk.Extent) error {
 	start := time.Now()
 	w.encoded = w.encoded[:0]
 	unit := w.encoder.Unit()
@@ -282,7 +282,7 @@ func (w *worker) turn(ctx context.Context, b block, do func() error) error {
 }
 
 // hash takes the leaves of a block.
-func (r *taken) hash(p []byte, m *Meter) {
+func (r *found) hash(p []byte, m *Meter) {
 	defer m.spend(Hashing, time.Now())
 	r.digests = make([]fingerprint.Digest, 0, r.zeros)
 	for len(p) > 0 {

@@ -173,7 +173,7 @@ func lookAhead(
 	if r.Base != "" {
 		f.Base = look.base(ctx)
 	}
-	if err := look.taken(ctx); err != nil {
+	if err := look.obstacles(ctx); err != nil {
 		return f, err
 	}
 	return f, look.underneath(ctx, known.StandingThere)
@@ -189,7 +189,8 @@ type ahead struct {
 	fitting []string                   // names of files that would be taken for a part of it
 }
 
-func (a *ahead) taken(ctx context.Context) error {
+// obstacles finds what lies where the new files will.
+func (a *ahead) obstacles(ctx context.Context) error {
 	name := a.request.Destination.Path
 	files := a.names(name)
 	info, err := a.ends.Destination.Stat(name)

@@ -37,16 +37,16 @@ func (w *work) stage(ctx context.Context) error {
 		}
 		w.state.Staged[name] = id
 	}
-	if err := w.own(); err != nil {
+	if err := w.keepOwners(); err != nil {
 		return destination(err)
 	}
 	return w.enter(ctx, plan.StepPublish)
 }
 
-// place moves the files of the image from the staging folder to their names, the one that makes it openable last. It is
+// giveNames moves the files of the image from the staging folder to their names, the one that makes it openable last. It is
 // past the point of return: it is not cancelled. Where one cannot be moved, those before it are moved back. It may be done again
 // after it was interrupted at any point.
-func (w *work) place(ctx context.Context) error {
+func (w *work) giveNames(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}

@@ -95,7 +95,7 @@ func (w *work) publish(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := w.name(ctx, plan.StepPublish, w.place); err != nil {
+	if err := w.name(ctx, plan.StepPublish, w.giveNames); err != nil {
 		return err
 	}
 	_, err := readHeld(w.Ends.Destination, heldID(w.ID))

@@ -265,13 +265,13 @@ func TestAnImageOfSeveralFilesIsWholeOrAbsent(t *testing.T) {
 	theirs := filepath.Join(w.to, "ferry", "deck.vmdk")
 	require.NoError(t, os.MkdirAll(filepath.Dir(theirs), 0o700))
 	require.NoError(t, os.WriteFile(theirs, []byte("old"), 0o600))
-	require.ErrorContains(t, made.place(t.Context()), "came into being meanwhile")
+	require.ErrorContains(t, made.giveNames(t.Context()), "came into being meanwhile")
 	entries, err := os.ReadDir(filepath.Dir(theirs))
 	require.NoError(t, err)
 	require.Len(t, entries, 1)
 
 	made.disk.Request.Replace = true
-	require.NoError(t, made.place(t.Context()))
+	require.NoError(t, made.giveNames(t.Context()))
 	for _, name := range made.state.Files {
 		b, err := os.ReadFile(filepath.Join(w.to, "ferry", name))
 		require.NoError(t, err)

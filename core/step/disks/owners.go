@@ -15,8 +15,8 @@ import (
 	"bagaglio/core/storage"
 )
 
-// own gives the files the owner, the mode and the labels that their source has, but what the rules of the pool ask for.
-func (w *work) own() error {
+// keepOwners gives the files the owner, the mode and the labels that their source has, but what the rules of the pool ask for.
+func (w *work) keepOwners() error {
 	o, ok := storage.As[storage.Owner](w.Ends.Destination)
 	if !ok {
 		if w.disk.Owner != "" || w.disk.Mode != "" {
