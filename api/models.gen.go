@@ -373,8 +373,8 @@ type DiskList struct {
 	// Problem why it could not be refreshed
 	Problem *string `json:"problem,omitempty"`
 
-	// Refreshed as of when the pool is known; the year 1 when it was never looked through to its end
-	Refreshed time.Time `json:"refreshed"`
+	// Refreshed as of when the pool is known; absent when it was never looked through to its end
+	Refreshed *time.Time `json:"refreshed,omitempty"`
 
 	// Refreshing it is being looked through
 	Refreshing bool `json:"refreshing"`
@@ -849,8 +849,8 @@ type Pool struct {
 	Filesystem string `json:"filesystem"`
 	Folder     string `json:"folder"`
 
-	// Free -1 where the storage does not tell
-	Free int64  `json:"free"`
+	// Free absent where the storage does not tell
+	Free *int64 `json:"free,omitempty"`
 	Host string `json:"host"`
 
 	// LargestFile absent when nothing is known of a limit
@@ -865,8 +865,8 @@ type Pool struct {
 	// Rules What a pool accepts. What is absent is free.
 	Rules Rules `json:"rules"`
 
-	// Total -1 where the storage does not tell
-	Total int64 `json:"total"`
+	// Total absent where the storage does not tell
+	Total *int64 `json:"total,omitempty"`
 }
 
 // PoolChange defines model for PoolChange.

@@ -21,8 +21,8 @@ type Progress struct {
 	Total   int64   `json:"total"` // bytes, in this step; 0 when it is no matter of bytes
 	Speed   float64 `json:"speed"`
 	Average float64 `json:"average"` // bytes a second, now and since the step began
-	// SecondsLeft is for all steps that go through bytes; below 0 while nothing can be said.
-	SecondsLeft float64   `json:"seconds_left"`
+	// SecondsLeft is for all steps that go through bytes; nil while nothing can be said.
+	SecondsLeft *float64  `json:"seconds_left,omitempty"`
 	Since       time.Time `json:"since"` // when the step began
 	// LimitedBy is what most of the time goes to, empty while nothing can be said.
 	LimitedBy string `json:"limited_by,omitempty"`
@@ -72,7 +72,6 @@ func (r *Reporter) Run(name string, meter *transfer.Meter, earlier *fingerprint.
 		Number:      number + 1,
 		Steps:       len(r.steps),
 		Total:       step.Bytes,
-		SecondsLeft: -1,
 		Since:       time.Now(),
 	}
 	before := int64(0)
@@ -97,7 +96,8 @@ func (r *Reporter) Run(name string, meter *transfer.Meter, earlier *fingerprint.
 			r.speeds.add(float64(read-last), every.Seconds())
 			last, p.Done, p.Average = read, before+read, float64(read)/elapsed
 			if p.Average > 0 {
-				p.SecondsLeft = max(0, float64(step.Bytes-p.Done))/p.Average + r.after(number, p.Average)
+				left := max(0, float64(step.Bytes-p.Done))/p.Average + r.after(number, p.Average)
+				p.SecondsLeft = &left
 			}
 			if most, share := meter.Bottleneck(); share > 0 {
 				p.LimitedBy = most.String()

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 
+	"bagaglio/core/storage"
 	"bagaglio/internal/service"
 
 	"github.com/gin-gonic/gin"
@@ -62,7 +63,7 @@ func (c collector) Collect(out chan<- prometheus.Metric) {
 		return
 	}
 	for _, p := range pools {
-		if p.Problem == nil {
+		if p.Problem == nil && p.Space.Total != storage.Unknown {
 			out <- prometheus.MustNewConstMetric(freeDesc, prometheus.GaugeValue, float64(p.Space.Free), p.Name)
 			out <- prometheus.MustNewConstMetric(totalDesc, prometheus.GaugeValue, float64(p.Space.Total), p.Name)
 		}

@@ -81,7 +81,10 @@ func viewPool(p places.Pool) spec.Pool {
 		v.Problem = &problem
 		return v
 	}
-	v.Reachable, v.Total, v.Free, v.Filesystem, v.ReadOnly = true, p.Space.Total, p.Space.Free, p.Space.Kind, p.Space.ReadOnly
+	v.Reachable, v.Filesystem, v.ReadOnly = true, p.Space.Kind, p.Space.ReadOnly
+	if p.Space.Total != storage.Unknown {
+		v.Total, v.Free = &p.Space.Total, &p.Space.Free
+	}
 	if p.Space.LargestFile > 0 {
 		v.LargestFile = &p.Space.LargestFile
 	}
@@ -103,7 +106,7 @@ func viewEntry(e places.Entry) spec.DiskEntry {
 
 func viewList(l places.List) spec.DiskList {
 	v := spec.DiskList{
-		Items: views(l.Disks, viewEntry), Next: known(l.Next), Total: l.Total, StrayCount: l.Strays, Room: l.Room, Refreshed: l.Began,
+		Items: views(l.Disks, viewEntry), Next: known(l.Next), Total: l.Total, StrayCount: l.Strays, Room: l.Room, Refreshed: known(l.Began),
 		Missed: append([]spec.Missed{}, l.Missed...), Refreshing: l.Refreshing, Seen: l.Seen, Of: l.Of,
 	}
 	if l.Problem != nil {

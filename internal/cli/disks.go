@@ -35,7 +35,7 @@ func (a *app) poolDisks() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if refresh || first.Refreshed.IsZero() {
+			if refresh || first.Refreshed == nil {
 				if err := a.lookThrough(cmd.Context(), service, args[0]); err != nil {
 					return err
 				}
@@ -66,17 +66,17 @@ func ptr[T any](v T) *T { return &v }
 
 // remarkList says what else is to be known of a list.
 func (a *app) remarkList(list api.DiskList) {
-	known := "this is how it was at " + when(list.Refreshed)
-	if list.Refreshed.IsZero() {
-		known = "this is what was found so far"
+	known := "this is what was found so far"
+	if list.Refreshed != nil {
+		known = "this is how it was at " + when(*list.Refreshed)
 	}
 	switch {
 	case list.Problem != nil:
 		a.remark("The pool cannot be looked through (%s): %s.", *list.Problem, known)
 	case list.Refreshing && list.Of > 0:
 		a.remark("The pool is being looked through, %d of %d files so far: %s.", list.Seen, list.Of, known)
-	default:
-		a.remark("As of %s.", when(list.Refreshed))
+	case list.Refreshed != nil:
+		a.remark("As of %s.", when(*list.Refreshed))
 	}
 	for _, m := range list.Missed[:min(len(list.Missed), mostMissed)] {
 		a.remark("Not looked at: %s (%s).", m.Name, m.Why)

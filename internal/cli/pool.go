@@ -47,7 +47,10 @@ func (a *app) poolList() *cobra.Command {
 			}
 			rows := [][]string{{"POOL", "HOST", "FREE", "OF", "FILESYSTEM", "RULES", "FOLDER"}}
 			for _, p := range pools {
-				row := []string{p.Name, p.Host, size(p.Free), size(p.Total), p.Filesystem, traitsOf(p.Rules), p.Folder}
+				row := []string{p.Name, p.Host, "?", "?", p.Filesystem, traitsOf(p.Rules), p.Folder}
+				if p.Free != nil {
+					row[2], row[3] = size(*p.Free), size(*p.Total)
+				}
 				if p.Problem != nil {
 					row = []string{p.Name, p.Host, "-", "-", "-", traitsOf(p.Rules), *p.Problem}
 				}
@@ -117,10 +120,10 @@ func freeOf(p api.Pool) string {
 	if p.Problem != nil {
 		return *p.Problem
 	}
-	if p.Free < 0 {
+	if p.Free == nil {
 		return "how much is free is not known"
 	}
-	return fmt.Sprintf("%s of %s free", size(p.Free), size(p.Total))
+	return fmt.Sprintf("%s of %s free", size(*p.Free), size(*p.Total))
 }
 
 func (a *app) poolRemove() *cobra.Command {

@@ -20,14 +20,14 @@ func (a *app) watcher() func(step.Progress) {
 		switch {
 		case p.Step != begun:
 			a.remark("Step %d of %d: %s", p.Number, p.Steps, p.Title)
-		case time.Since(last) > every && p.Total > 0:
+		case time.Since(last) > every && p.Total > 0 && p.SecondsLeft != nil:
 			a.remark(
 				"  %s of %s (%d %%), %s/s, %s left",
 				size(p.Done),
 				size(p.Total),
 				100*p.Done/p.Total,
 				size(int64(p.Average)),
-				span(p.SecondsLeft),
+				span(*p.SecondsLeft),
 			)
 		default:
 			return

@@ -122,7 +122,7 @@ func askPool(lines *bufio.Scanner, dir, state string) error {
 			first = false
 			say("the first disks listed", time.Since(begin))
 		}
-		if list.Total == 2*ofEach && !list.Refreshed.IsZero() {
+		if list.Total == 2*ofEach && list.Refreshed != nil {
 			break
 		}
 	}

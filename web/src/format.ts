@@ -24,8 +24,8 @@ export function speed(bytesPerSecond: number): string {
 }
 
 /** Writes a length of time. */
-export function span(seconds: number): string {
-  if (seconds < 0) return "not known yet";
+export function span(seconds?: number): string {
+  if (seconds === undefined) return "not known yet";
   if (seconds < 1) return "less than 1 s";
   if (seconds < 90) return `${Math.round(seconds)} s`;
   if (seconds < 5400) return `${Math.round(seconds / 60)} min`;

@@ -2,8 +2,8 @@ import { exact, size } from "../format.ts";
 
 type Props = {
   name: string;
-  total: number;
-  free: number;
+  total?: number;
+  free?: number;
   disks?: number;
   held?: number;
   /** In a narrow place only what is taken and what is free are told apart. */
@@ -12,7 +12,8 @@ type Props = {
 
 /** How full a pool is, and what fills it: disks, what is held, anything else, and what is free. */
 export function Fill({ name, total, free, disks = 0, held = 0, narrow }: Props) {
-  if (total < 0) return <span className="text-sm opacity-75">how much room it has is not told</span>;
+  if (total === undefined || free === undefined)
+    return <span className="text-sm opacity-75">how much room it has is not told</span>;
   const other = Math.max(total - free - disks - held, 0);
   const parts = [
     { what: "disks", bytes: disks, look: "bg-primary" },

@@ -14,11 +14,10 @@ export function useLook(pool: string) {
 
 /** Says as of when a list holds, how far a look through the pool is, and what could not be looked at. */
 export function KnownAsOf({ list }: { list: DiskList }) {
-  const never = list.refreshed.startsWith("0001");
   const missed = list.missed[0];
   return (
     <span className="text-sm opacity-75">
-      {never ? "found so far" : `as of ${when(list.refreshed)}`}
+      {list.refreshed ? `as of ${when(list.refreshed)}` : "found so far"}
       {list.refreshing && list.of > 0 && `, looking: ${list.seen} of ${list.of} files`}
       {missed && (
         <span title={list.missed.map((m) => `${m.name}: ${m.why}`).join("\n")}>

@@ -22,7 +22,7 @@ export function BalancePage() {
   const [left, setLeft] = useState<string[]>([]);
   const pools = useQuery({ queryKey: ["pools"], queryFn: () => items(calls.GET("/v1/pools")) });
   const usable = pools.data?.filter(
-    (p) => p.reachable && !p.read_only && p.total >= 0 && p.name !== fromOf(kind, from),
+    (p) => p.reachable && !p.read_only && p.total !== undefined && p.name !== fromOf(kind, from),
   );
   const chosen = usable?.map((p) => p.name).filter((name) => !left.includes(name)) ?? [];
   const body = kind === "drain" ? ({ kind, pools: [from], to: chosen } as const) : ({ kind, pools: chosen } as const);
