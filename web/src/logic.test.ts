@@ -47,7 +47,7 @@ describe("what is written", () => {
     [2 ** 60, "1,024 PiB"],
   ])("%d bytes are %s", (bytes, text) => expect(size(bytes)).toBe(text));
   test.each([
-    [-1, "not known yet"],
+    [undefined, "not known yet"],
     [0.4, "less than 1 s"],
     [89, "89 s"],
     [90, "2 min"],
