@@ -67,12 +67,12 @@ func (r *Reporter) Run(name string, meter *transfer.Meter, earlier *fingerprint.
 	}
 	step := r.steps[number]
 	p := Progress{
-		Step:        name,
-		Title:       step.Title,
-		Number:      number + 1,
-		Steps:       len(r.steps),
-		Total:       step.Bytes,
-		Since:       time.Now(),
+		Step:   name,
+		Title:  step.Title,
+		Number: number + 1,
+		Steps:  len(r.steps),
+		Total:  step.Bytes,
+		Since:  time.Now(),
 	}
 	before := int64(0)
 	if earlier != nil {
