@@ -89,7 +89,7 @@ func TestReceiptsAreHeldTogether(t *testing.T) {
 
 func alter(t *testing.T, records, sql string) {
 	t.Helper()
-	db, err := sqlx.Open("sqlite", records)
+	db, err := sqlx.Open("sqlite", records+"?_pragma=busy_timeout(10000)")
 	require.NoError(t, err)
 	_, err = db.ExecContext(t.Context(), sql)
 	require.NoError(t, err)
