@@ -10,6 +10,7 @@ import (
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
 	"bagaglio/core/inspect"
+	"bagaglio/core/machine"
 	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
 	"bagaglio/core/step"
@@ -194,6 +195,54 @@ func (e LimitScope) Valid() bool {
 	}
 }
 
+// Defines values for MachineFirmware.
+const (
+	Bios MachineFirmware = "bios"
+	Uefi MachineFirmware = "uefi"
+)
+
+// Valid indicates whether the value is a known member of the MachineFirmware enum.
+func (e MachineFirmware) Valid() bool {
+	switch e {
+	case Bios:
+		return true
+	case Uefi:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MachineState.
+const (
+	MachineStateCrashed   MachineState = "crashed"
+	MachineStateOff       MachineState = "off"
+	MachineStateRunning   MachineState = "running"
+	MachineStateSaved     MachineState = "saved"
+	MachineStateSuspended MachineState = "suspended"
+	MachineStateUnknown   MachineState = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the MachineState enum.
+func (e MachineState) Valid() bool {
+	switch e {
+	case MachineStateCrashed:
+		return true
+	case MachineStateOff:
+		return true
+	case MachineStateRunning:
+		return true
+	case MachineStateSaved:
+		return true
+	case MachineStateSuspended:
+		return true
+	case MachineStateUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NewHostKind.
 const (
 	NewHostKindHttp NewHostKind = "http"
@@ -292,6 +341,12 @@ func (e ListDisksParamsSort) Valid() bool {
 
 // Accepted defines model for Accepted.
 type Accepted = plan.Accepted
+
+// AwayHost defines model for AwayHost.
+type AwayHost struct {
+	Host string `json:"host"`
+	Why  string `json:"why"`
+}
 
 // Balance defines model for Balance.
 type Balance = plan.Balance
@@ -564,8 +619,14 @@ type Host struct {
 	LogsInWith []HostLogsInWith `json:"logs_in_with"`
 	Name       string           `json:"name"`
 
+	// Runs what runs machines there, absent where nothing does
+	Runs *string `json:"runs,omitempty"`
+
 	// ShownKey fingerprint of the key that the host showed when it was added, when that is not trusted
 	ShownKey *string `json:"shown_key,omitempty"`
+
+	// Socket where that is reached on the host
+	Socket *string `json:"socket,omitempty"`
 
 	// TrustedKey fingerprint, empty when none is trusted yet
 	TrustedKey string `json:"trusted_key"`
@@ -584,9 +645,15 @@ type HostChange struct {
 
 	// Login What to log in with. They are kept encrypted and never told again. Each may be `file:` and the name of a file in the service's folder for secrets, below the host's address, or
 	// `env:` and the name of a variable that begins with BAGAGLIO_SECRET_ and that address: then it is read from there each time.
-	Login      *Secrets `json:"login,omitempty"`
-	TrustedKey *string  `json:"trusted_key,omitempty"`
-	User       *string  `json:"user,omitempty"`
+	Login *Secrets `json:"login,omitempty"`
+
+	// Runs what runs machines there: libvirt; empty for nothing
+	Runs *string `json:"runs,omitempty"`
+
+	// Socket where that is reached on the host: the whole path of its socket
+	Socket     *string `json:"socket,omitempty"`
+	TrustedKey *string `json:"trusted_key,omitempty"`
+	User       *string `json:"user,omitempty"`
 }
 
 // HostList defines model for HostList.
@@ -754,6 +821,74 @@ type LimitList struct {
 	Next *string `json:"next,omitempty"`
 }
 
+// Machine defines model for Machine.
+type Machine struct {
+	Disks    []MachineDisk    `json:"disks"`
+	Firmware *MachineFirmware `json:"firmware,omitempty"`
+	Host     string           `json:"host"`
+
+	// Is what its definition says
+	Is *MachineModel `json:"is,omitempty"`
+
+	// Memory bytes
+	Memory *int64 `json:"memory,omitempty"`
+	Name   string `json:"name"`
+
+	// Problem why its definition cannot be read
+	Problem    *string      `json:"problem,omitempty"`
+	Processors *int         `json:"processors,omitempty"`
+	State      MachineState `json:"state"`
+	Uuid       string       `json:"uuid"`
+}
+
+// MachineFirmware defines model for Machine.Firmware.
+type MachineFirmware string
+
+// MachineState defines model for Machine.State.
+type MachineState string
+
+// MachineDisk defines model for MachineDisk.
+type MachineDisk struct {
+	Boot *int    `json:"boot,omitempty"`
+	Bus  *string `json:"bus,omitempty"`
+
+	// File on the host
+	File   *string `json:"file,omitempty"`
+	Format *string `json:"format,omitempty"`
+
+	// HostPool of the host's own, with volume
+	HostPool *string `json:"host_pool,omitempty"`
+	Path     *string `json:"path,omitempty"`
+
+	// Pool in which it lies, with path
+	Pool     *string `json:"pool,omitempty"`
+	ReadOnly *bool   `json:"read_only,omitempty"`
+
+	// Remote where it lies elsewhere
+	Remote *string `json:"remote,omitempty"`
+	Slot   *string `json:"slot,omitempty"`
+	Volume *string `json:"volume,omitempty"`
+}
+
+// MachineList defines model for MachineList.
+type MachineList struct {
+	// Away hosts that could not be asked
+	Away  []AwayHost `json:"away"`
+	Items []Machine  `json:"items"`
+}
+
+// MachineModel what its definition says
+type MachineModel = machine.Machine
+
+// MachineStop defines model for MachineStop.
+type MachineStop struct {
+	// CutOff take the power away when it has not ended by then; otherwise it goes on
+	CutOff *bool `json:"cut_off,omitempty"`
+
+	// Within seconds for which its end is waited for
+	Within int `json:"within"`
+}
+
 // Missed defines model for Missed.
 type Missed = catalog.Missed
 
@@ -780,6 +915,12 @@ type NewHost struct {
 	// `env:` and the name of a variable that begins with BAGAGLIO_SECRET_ and that address: then it is read from there each time.
 	Login *Secrets `json:"login,omitempty"`
 	Name  string   `json:"name"`
+
+	// Runs what runs machines there: libvirt; empty for nothing
+	Runs *string `json:"runs,omitempty"`
+
+	// Socket where that is reached on the host: the whole path of its socket
+	Socket *string `json:"socket,omitempty"`
 
 	// TrustedKey fingerprint of the key that the host has to show, SHA256:…
 	TrustedKey *string `json:"trusted_key,omitempty"`
@@ -1042,6 +1183,9 @@ type IfMatch = string
 // JobID defines model for JobID.
 type JobID = string
 
+// MachineName defines model for MachineName.
+type MachineName = string
+
 // PageSize defines model for PageSize.
 type PageSize = int
 
@@ -1098,6 +1242,12 @@ type ListEventsParams struct {
 	// Cursor next of the page before
 	Cursor *Cursor   `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *PageSize `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListMachinesParams defines parameters for ListMachines.
+type ListMachinesParams struct {
+	// Host only of this one, which has to answer then
+	Host *string `form:"host,omitempty" json:"host,omitempty"`
 }
 
 // ChangePoolParams defines parameters for ChangePool.
@@ -1180,6 +1330,9 @@ type AddHostJSONRequestBody = NewHost
 
 // ChangeHostJSONRequestBody defines body for ChangeHost for application/json ContentType.
 type ChangeHostJSONRequestBody = HostChange
+
+// StopMachineJSONRequestBody defines body for StopMachine for application/json ContentType.
+type StopMachineJSONRequestBody = MachineStop
 
 // StartJobJSONRequestBody defines body for StartJob for application/json ContentType.
 type StartJobJSONRequestBody = NewJob

@@ -225,6 +225,35 @@ type ClientInterface interface {
 	// Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
 	ChangeHost(ctx context.Context, host HostName, params *ChangeHostParams, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetMachine One machine
+	//
+	// Corresponds with GET /v1/hosts/{host}/machines/{machine} (the `GetMachine` operationId).
+	GetMachine(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetScreen What a machine shows at present
+	//
+	// Corresponds with GET /v1/hosts/{host}/machines/{machine}/screen (the `GetScreen` operationId).
+	GetScreen(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartMachine Switch a machine on
+	//
+	// Corresponds with POST /v1/hosts/{host}/machines/{machine}/start (the `StartMachine` operationId).
+	StartMachine(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StopMachineWithBody Ask a machine to end, and wait for that
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/hosts/{host}/machines/{machine}/stop (the `StopMachine` operationId).
+	StopMachineWithBody(ctx context.Context, host HostName, machine MachineName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StopMachine Ask a machine to end, and wait for that
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/hosts/{host}/machines/{machine}/stop (the `StopMachine` operationId).
+	StopMachine(ctx context.Context, host HostName, machine MachineName, body StopMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// TestHost Try a host out, step by step: reach it, log in
 	//
 	// Corresponds with POST /v1/hosts/{host}/test (the `TestHost` operationId).
@@ -367,6 +396,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /v1/log (the `ListEvents` operationId).
 	ListEvents(ctx context.Context, params *ListEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListMachines The machines of hosts that run them
+	//
+	// Corresponds with GET /v1/machines (the `ListMachines` operationId).
+	ListMachines(ctx context.Context, params *ListMachinesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MakePlanWithBody Say what a request would do; nothing is touched
 	//
@@ -822,6 +856,85 @@ func (c *Client) ChangeHost(ctx context.Context, host HostName, params *ChangeHo
 	return c.Client.Do(req)
 }
 
+// GetMachine One machine
+//
+// Corresponds with GET /v1/hosts/{host}/machines/{machine} (the `GetMachine` operationId).
+func (c *Client) GetMachine(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMachineRequest(c.Server, host, machine)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetScreen What a machine shows at present
+//
+// Corresponds with GET /v1/hosts/{host}/machines/{machine}/screen (the `GetScreen` operationId).
+func (c *Client) GetScreen(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetScreenRequest(c.Server, host, machine)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartMachine Switch a machine on
+//
+// Corresponds with POST /v1/hosts/{host}/machines/{machine}/start (the `StartMachine` operationId).
+func (c *Client) StartMachine(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartMachineRequest(c.Server, host, machine)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopMachineWithBody Ask a machine to end, and wait for that
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/hosts/{host}/machines/{machine}/stop (the `StopMachine` operationId).
+func (c *Client) StopMachineWithBody(ctx context.Context, host HostName, machine MachineName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopMachineRequestWithBody(c.Server, host, machine, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopMachine Ask a machine to end, and wait for that
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/hosts/{host}/machines/{machine}/stop (the `StopMachine` operationId).
+func (c *Client) StopMachine(ctx context.Context, host HostName, machine MachineName, body StopMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopMachineRequest(c.Server, host, machine, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // TestHost Try a host out, step by step: reach it, log in
 //
 // Corresponds with POST /v1/hosts/{host}/test (the `TestHost` operationId).
@@ -1185,6 +1298,21 @@ func (c *Client) SetLimit(ctx context.Context, params *SetLimitParams, body SetL
 // Corresponds with GET /v1/log (the `ListEvents` operationId).
 func (c *Client) ListEvents(ctx context.Context, params *ListEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListEventsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListMachines The machines of hosts that run them
+//
+// Corresponds with GET /v1/machines (the `ListMachines` operationId).
+func (c *Client) ListMachines(ctx context.Context, params *ListMachinesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMachinesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2100,6 +2228,183 @@ func NewChangeHostRequestWithBody(server string, host HostName, params *ChangeHo
 	return req, nil
 }
 
+// NewGetMachineRequest constructs an http.Request for the GetMachine method
+func NewGetMachineRequest(server string, host HostName, machine MachineName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "machine", machine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/hosts/%s/machines/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetScreenRequest constructs an http.Request for the GetScreen method
+func NewGetScreenRequest(server string, host HostName, machine MachineName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "machine", machine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/hosts/%s/machines/%s/screen", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStartMachineRequest constructs an http.Request for the StartMachine method
+func NewStartMachineRequest(server string, host HostName, machine MachineName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "machine", machine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/hosts/%s/machines/%s/start", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStopMachineRequest calls the generic StopMachine builder with application/json body
+func NewStopMachineRequest(server string, host HostName, machine MachineName, body StopMachineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStopMachineRequestWithBody(server, host, machine, "application/json", bodyReader)
+}
+
+// NewStopMachineRequestWithBody constructs an http.Request for the StopMachine method, with any body, and a specified content type
+func NewStopMachineRequestWithBody(server string, host HostName, machine MachineName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "machine", machine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/hosts/%s/machines/%s/stop", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewTestHostRequest constructs an http.Request for the TestHost method
 func NewTestHostRequest(server string, host HostName) (*http.Request, error) {
 	var err error
@@ -2875,6 +3180,60 @@ func NewListEventsRequest(server string, params *ListEventsParams) (*http.Reques
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListMachinesRequest constructs an http.Request for the ListMachines method
+func NewListMachinesRequest(server string, params *ListMachinesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/machines")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Host != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", *params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -4008,6 +4367,41 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
 	ChangeHostWithResponse(ctx context.Context, host HostName, params *ChangeHostParams, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeHostResponse, error)
 
+	// GetMachineWithResponse One machine
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/hosts/{host}/machines/{machine} (the `GetMachine` operationId).
+	GetMachineWithResponse(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*GetMachineResponse, error)
+
+	// GetScreenWithResponse What a machine shows at present
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/hosts/{host}/machines/{machine}/screen (the `GetScreen` operationId).
+	GetScreenWithResponse(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*GetScreenResponse, error)
+
+	// StartMachineWithResponse Switch a machine on
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/hosts/{host}/machines/{machine}/start (the `StartMachine` operationId).
+	StartMachineWithResponse(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*StartMachineResponse, error)
+
+	// StopMachineWithBodyWithResponse Ask a machine to end, and wait for that
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/hosts/{host}/machines/{machine}/stop (the `StopMachine` operationId).
+	StopMachineWithBodyWithResponse(ctx context.Context, host HostName, machine MachineName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StopMachineResponse, error)
+
+	// StopMachineWithResponse Ask a machine to end, and wait for that
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/hosts/{host}/machines/{machine}/stop (the `StopMachine` operationId).
+	StopMachineWithResponse(ctx context.Context, host HostName, machine MachineName, body StopMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*StopMachineResponse, error)
+
 	// TestHostWithResponse Try a host out, step by step: reach it, log in
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4176,6 +4570,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/log (the `ListEvents` operationId).
 	ListEventsWithResponse(ctx context.Context, params *ListEventsParams, reqEditors ...RequestEditorFn) (*ListEventsResponse, error)
+
+	// ListMachinesWithResponse The machines of hosts that run them
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/machines (the `ListMachines` operationId).
+	ListMachinesWithResponse(ctx context.Context, params *ListMachinesParams, reqEditors ...RequestEditorFn) (*ListMachinesResponse, error)
 
 	// MakePlanWithBodyWithResponse Say what a request would do; nothing is touched
 	//
@@ -5089,6 +5490,191 @@ func (r ChangeHostResponse) ContentType() string {
 	return ""
 }
 
+type GetMachineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Machine
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMachineResponse) GetJSON200() *Machine {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMachineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMachineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMachineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMachineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMachineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetScreenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetScreenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetScreenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetScreenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetScreenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetScreenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartMachineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Machine
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StartMachineResponse) GetJSON200() *Machine {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartMachineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartMachineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartMachineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartMachineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartMachineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StopMachineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Machine
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StopMachineResponse) GetJSON200() *Machine {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StopMachineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StopMachineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StopMachineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StopMachineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StopMachineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type TestHostResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5940,6 +6526,54 @@ func (r ListEventsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListEventsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListMachinesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MachineList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMachinesResponse) GetJSON200() *MachineList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMachinesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMachinesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMachinesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMachinesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMachinesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7059,6 +7693,71 @@ func (c *ClientWithResponses) ChangeHostWithResponse(ctx context.Context, host H
 	return ParseChangeHostResponse(rsp)
 }
 
+// GetMachineWithResponse One machine
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/hosts/{host}/machines/{machine} (the `GetMachine` operationId).
+func (c *ClientWithResponses) GetMachineWithResponse(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*GetMachineResponse, error) {
+	rsp, err := c.GetMachine(ctx, host, machine, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMachineResponse(rsp)
+}
+
+// GetScreenWithResponse What a machine shows at present
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/hosts/{host}/machines/{machine}/screen (the `GetScreen` operationId).
+func (c *ClientWithResponses) GetScreenWithResponse(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*GetScreenResponse, error) {
+	rsp, err := c.GetScreen(ctx, host, machine, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetScreenResponse(rsp)
+}
+
+// StartMachineWithResponse Switch a machine on
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/hosts/{host}/machines/{machine}/start (the `StartMachine` operationId).
+func (c *ClientWithResponses) StartMachineWithResponse(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*StartMachineResponse, error) {
+	rsp, err := c.StartMachine(ctx, host, machine, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartMachineResponse(rsp)
+}
+
+// StopMachineWithBodyWithResponse Ask a machine to end, and wait for that
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/hosts/{host}/machines/{machine}/stop (the `StopMachine` operationId).
+func (c *ClientWithResponses) StopMachineWithBodyWithResponse(ctx context.Context, host HostName, machine MachineName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StopMachineResponse, error) {
+	rsp, err := c.StopMachineWithBody(ctx, host, machine, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopMachineResponse(rsp)
+}
+
+// StopMachineWithResponse Ask a machine to end, and wait for that
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/hosts/{host}/machines/{machine}/stop (the `StopMachine` operationId).
+func (c *ClientWithResponses) StopMachineWithResponse(ctx context.Context, host HostName, machine MachineName, body StopMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*StopMachineResponse, error) {
+	rsp, err := c.StopMachine(ctx, host, machine, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopMachineResponse(rsp)
+}
+
 // TestHostWithResponse Try a host out, step by step: reach it, log in
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7364,6 +8063,19 @@ func (c *ClientWithResponses) ListEventsWithResponse(ctx context.Context, params
 		return nil, err
 	}
 	return ParseListEventsResponse(rsp)
+}
+
+// ListMachinesWithResponse The machines of hosts that run them
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/machines (the `ListMachines` operationId).
+func (c *ClientWithResponses) ListMachinesWithResponse(ctx context.Context, params *ListMachinesParams, reqEditors ...RequestEditorFn) (*ListMachinesResponse, error) {
+	rsp, err := c.ListMachines(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMachinesResponse(rsp)
 }
 
 // MakePlanWithBodyWithResponse Say what a request would do; nothing is touched
@@ -8166,6 +8878,131 @@ func ParseChangeHostResponse(rsp *http.Response) (*ChangeHostResponse, error) {
 	return response, nil
 }
 
+// ParseGetMachineResponse parses an HTTP response from a GetMachineWithResponse call
+func ParseGetMachineResponse(rsp *http.Response) (*GetMachineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMachineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Machine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetScreenResponse parses an HTTP response from a GetScreenWithResponse call
+func ParseGetScreenResponse(rsp *http.Response) (*GetScreenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetScreenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartMachineResponse parses an HTTP response from a StartMachineWithResponse call
+func ParseStartMachineResponse(rsp *http.Response) (*StartMachineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartMachineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Machine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStopMachineResponse parses an HTTP response from a StopMachineWithResponse call
+func ParseStopMachineResponse(rsp *http.Response) (*StopMachineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StopMachineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Machine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseTestHostResponse parses an HTTP response from a TestHostWithResponse call
 func ParseTestHostResponse(rsp *http.Response) (*TestHostResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8751,6 +9588,39 @@ func ParseListEventsResponse(rsp *http.Response) (*ListEventsResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest EventList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListMachinesResponse parses an HTTP response from a ListMachinesWithResponse call
+func ParseListMachinesResponse(rsp *http.Response) (*ListMachinesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMachinesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MachineList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -36,6 +36,8 @@ type Format struct {
 	Read func(text []byte) (Definition, error)
 	// Follow returns the text with names changed; what is not named stays as it is.
 	Follow func(text []byte, c Change) ([]byte, error)
+	// Describe reads what the machine is. Nil where that is not read yet.
+	Describe func(text []byte) (Machine, error)
 	// Images are the formats of images that it can say a disk has become one of.
 	Images []string
 	// Beside tells that it names only files in its own folder, or below it.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
+	"net"
 	"path"
 	"strings"
 )
@@ -189,6 +190,14 @@ func (s *sub) Moves(from Folder, a, b string) bool {
 }
 
 func (s *sub) Fresh() Folder { return Sub(Fresh(s.Folder), s.dir) }
+
+func (s *sub) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	d, ok := As[Dialer](s.Folder)
+	if !ok {
+		return nil, errors.ErrUnsupported
+	}
+	return d.Dial(ctx, network, address)
+}
 
 func (s *sub) Caveats() []string {
 	if c, ok := As[Careful](s.Folder); ok {

@@ -26,6 +26,7 @@ var abilities = map[string]reflect.Type{
 	"Versioner": reflect.TypeFor[Versioner](),
 	"Summer":    reflect.TypeFor[Summer](),
 	"Careful":   reflect.TypeFor[Careful](),
+	"Dialer":    reflect.TypeFor[Dialer](),
 }
 
 // others are the interfaces that are no abilities of a Folder.

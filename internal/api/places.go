@@ -28,7 +28,14 @@ func (s *server) GetHost(ctx context.Context, r GetHostRequestObject) (GetHostRe
 
 func (s *server) AddHost(ctx context.Context, r AddHostRequestObject) (AddHostResponseObject, error) {
 	n := r.Body
-	change := places.HostChange{Address: &n.Address, User: n.User, TrustedKey: n.TrustedKey, Login: login(n.Login)}
+	change := places.HostChange{
+		Address:    &n.Address,
+		User:       n.User,
+		TrustedKey: n.TrustedKey,
+		Login:      login(n.Login),
+		Runs:       n.Runs,
+		Socket:     n.Socket,
+	}
 	host, err := s.service.Places.AddHost(ctx, n.Name, string(n.Kind), change)
 	ctx.(*gin.Context).Set(subjectKey, "host "+n.Name)
 	if err == nil {
@@ -53,7 +60,9 @@ func (s *server) ChangeHost(ctx context.Context, r ChangeHostRequestObject) (Cha
 	err := s.change(r.Params.IfMatch, now, func() error {
 		c := r.Body
 		host, err := s.service.Places.ChangeHost(
-			ctx, r.Host, places.HostChange{Address: c.Address, User: c.User, TrustedKey: c.TrustedKey, Login: login(c.Login)})
+			ctx, r.Host, places.HostChange{
+				Address: c.Address, User: c.User, TrustedKey: c.TrustedKey, Login: login(c.Login), Runs: c.Runs, Socket: c.Socket,
+			})
 		v = viewHost(host)
 		return err
 	})

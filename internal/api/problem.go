@@ -10,6 +10,7 @@ import (
 
 	spec "bagaglio/api"
 	"bagaglio/core/disk"
+	"bagaglio/core/host"
 	"bagaglio/core/plan"
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
@@ -39,6 +40,8 @@ var classes = []struct {
 	{store.CannotWrite, "records", http.StatusServiceUnavailable},
 	{isA[*storage.HostKeyError], "host-key", http.StatusConflict},
 	{is(storage.ErrLost), "unreachable", http.StatusServiceUnavailable},
+	{is(host.ErrGone), "unreachable", http.StatusServiceUnavailable},
+	{is(host.ErrRefused), "refused", http.StatusConflict},
 	{is(storage.ErrOutside), "outside", http.StatusBadRequest},
 	{is(storage.ErrName), "name", http.StatusBadRequest},
 	{is(storage.ErrNotFile), "not-a-file", http.StatusUnprocessableEntity},

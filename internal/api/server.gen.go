@@ -68,6 +68,18 @@ type ServerInterface interface {
 	// ChangeHost Change how a host is reached, or which key of it is trusted
 	// (PATCH /v1/hosts/{host})
 	ChangeHost(c *gin.Context, host HostName, params ChangeHostParams)
+	// GetMachine One machine
+	// (GET /v1/hosts/{host}/machines/{machine})
+	GetMachine(c *gin.Context, host HostName, machine MachineName)
+	// GetScreen What a machine shows at present
+	// (GET /v1/hosts/{host}/machines/{machine}/screen)
+	GetScreen(c *gin.Context, host HostName, machine MachineName)
+	// StartMachine Switch a machine on
+	// (POST /v1/hosts/{host}/machines/{machine}/start)
+	StartMachine(c *gin.Context, host HostName, machine MachineName)
+	// StopMachine Ask a machine to end, and wait for that
+	// (POST /v1/hosts/{host}/machines/{machine}/stop)
+	StopMachine(c *gin.Context, host HostName, machine MachineName)
 	// TestHost Try a host out, step by step: reach it, log in
 	// (POST /v1/hosts/{host}/test)
 	TestHost(c *gin.Context, host HostName)
@@ -122,6 +134,9 @@ type ServerInterface interface {
 	// ListEvents Who did what, when, from where, and what came of it; the newest first
 	// (GET /v1/log)
 	ListEvents(c *gin.Context, params ListEventsParams)
+	// ListMachines The machines of hosts that run them
+	// (GET /v1/machines)
+	ListMachines(c *gin.Context, params ListMachinesParams)
 	// MakePlan Say what a request would do; nothing is touched
 	// (POST /v1/plans)
 	MakePlan(c *gin.Context)
@@ -512,6 +527,142 @@ func (siw *ServerInterfaceWrapper) ChangeHost(c *gin.Context) {
 	}
 
 	siw.Handler.ChangeHost(c, host, params)
+}
+
+// GetMachine operation middleware
+func (siw *ServerInterfaceWrapper) GetMachine(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "machine" -------------
+	var machine MachineName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "machine", c.Param("machine"), &machine, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter machine: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetMachine(c, host, machine)
+}
+
+// GetScreen operation middleware
+func (siw *ServerInterfaceWrapper) GetScreen(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "machine" -------------
+	var machine MachineName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "machine", c.Param("machine"), &machine, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter machine: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetScreen(c, host, machine)
+}
+
+// StartMachine operation middleware
+func (siw *ServerInterfaceWrapper) StartMachine(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "machine" -------------
+	var machine MachineName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "machine", c.Param("machine"), &machine, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter machine: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.StartMachine(c, host, machine)
+}
+
+// StopMachine operation middleware
+func (siw *ServerInterfaceWrapper) StopMachine(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "machine" -------------
+	var machine MachineName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "machine", c.Param("machine"), &machine, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter machine: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.StopMachine(c, host, machine)
 }
 
 // TestHost operation middleware
@@ -1024,6 +1175,33 @@ func (siw *ServerInterfaceWrapper) ListEvents(c *gin.Context) {
 	}
 
 	siw.Handler.ListEvents(c, params)
+}
+
+// ListMachines operation middleware
+func (siw *ServerInterfaceWrapper) ListMachines(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListMachinesParams
+
+	// ------------- Optional query parameter "host" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "host", c.Request.URL.Query(), &params.Host, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListMachines(c, params)
 }
 
 // MakePlan operation middleware
@@ -1622,6 +1800,11 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/v1/hosts/:host", wrapper.GetHost)
 	router.PATCH(options.BaseURL+"/v1/hosts/:host", wrapper.ChangeHost)
 	router.POST(options.BaseURL+"/v1/hosts/:host/test", wrapper.TestHost)
+	router.GET(options.BaseURL+"/v1/machines", wrapper.ListMachines)
+	router.GET(options.BaseURL+"/v1/hosts/:host/machines/:machine", wrapper.GetMachine)
+	router.POST(options.BaseURL+"/v1/hosts/:host/machines/:machine/start", wrapper.StartMachine)
+	router.POST(options.BaseURL+"/v1/hosts/:host/machines/:machine/stop", wrapper.StopMachine)
+	router.GET(options.BaseURL+"/v1/hosts/:host/machines/:machine/screen", wrapper.GetScreen)
 	router.GET(options.BaseURL+"/v1/traits", wrapper.ListTraits)
 	router.GET(options.BaseURL+"/v1/pools", wrapper.ListPools)
 	router.POST(options.BaseURL+"/v1/pools", wrapper.AddPool)
@@ -2313,6 +2496,173 @@ type ChangeHostdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ChangeHostdefaultApplicationProblemPlusJSONResponse) VisitChangeHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMachineRequestObject struct {
+	Host    HostName    `json:"host"`
+	Machine MachineName `json:"machine"`
+}
+
+type GetMachineResponseObject interface {
+	VisitGetMachineResponse(w http.ResponseWriter) error
+}
+
+type GetMachine200JSONResponse Machine
+
+func (response GetMachine200JSONResponse) VisitGetMachineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMachinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMachinedefaultApplicationProblemPlusJSONResponse) VisitGetMachineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetScreenRequestObject struct {
+	Host    HostName    `json:"host"`
+	Machine MachineName `json:"machine"`
+}
+
+type GetScreenResponseObject interface {
+	VisitGetScreenResponse(w http.ResponseWriter) error
+}
+
+type GetScreen200ImagepngResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetScreen200ImagepngResponse) VisitGetScreenResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "image/png")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetScreendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetScreendefaultApplicationProblemPlusJSONResponse) VisitGetScreenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartMachineRequestObject struct {
+	Host    HostName    `json:"host"`
+	Machine MachineName `json:"machine"`
+}
+
+type StartMachineResponseObject interface {
+	VisitStartMachineResponse(w http.ResponseWriter) error
+}
+
+type StartMachine200JSONResponse Machine
+
+func (response StartMachine200JSONResponse) VisitStartMachineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartMachinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartMachinedefaultApplicationProblemPlusJSONResponse) VisitStartMachineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopMachineRequestObject struct {
+	Host    HostName    `json:"host"`
+	Machine MachineName `json:"machine"`
+	Body    *StopMachineJSONRequestBody
+}
+
+type StopMachineResponseObject interface {
+	VisitStopMachineResponse(w http.ResponseWriter) error
+}
+
+type StopMachine200JSONResponse Machine
+
+func (response StopMachine200JSONResponse) VisitStopMachineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopMachinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StopMachinedefaultApplicationProblemPlusJSONResponse) VisitStopMachineResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3033,6 +3383,45 @@ type ListEventsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListEventsdefaultApplicationProblemPlusJSONResponse) VisitListEventsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMachinesRequestObject struct {
+	Params ListMachinesParams
+}
+
+type ListMachinesResponseObject interface {
+	VisitListMachinesResponse(w http.ResponseWriter) error
+}
+
+type ListMachines200JSONResponse MachineList
+
+func (response ListMachines200JSONResponse) VisitListMachinesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMachinesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListMachinesdefaultApplicationProblemPlusJSONResponse) VisitListMachinesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3777,6 +4166,18 @@ type StrictServerInterface interface {
 	// ChangeHost Change how a host is reached, or which key of it is trusted
 	// (PATCH /v1/hosts/{host})
 	ChangeHost(ctx context.Context, request ChangeHostRequestObject) (ChangeHostResponseObject, error)
+	// GetMachine One machine
+	// (GET /v1/hosts/{host}/machines/{machine})
+	GetMachine(ctx context.Context, request GetMachineRequestObject) (GetMachineResponseObject, error)
+	// GetScreen What a machine shows at present
+	// (GET /v1/hosts/{host}/machines/{machine}/screen)
+	GetScreen(ctx context.Context, request GetScreenRequestObject) (GetScreenResponseObject, error)
+	// StartMachine Switch a machine on
+	// (POST /v1/hosts/{host}/machines/{machine}/start)
+	StartMachine(ctx context.Context, request StartMachineRequestObject) (StartMachineResponseObject, error)
+	// StopMachine Ask a machine to end, and wait for that
+	// (POST /v1/hosts/{host}/machines/{machine}/stop)
+	StopMachine(ctx context.Context, request StopMachineRequestObject) (StopMachineResponseObject, error)
 	// TestHost Try a host out, step by step: reach it, log in
 	// (POST /v1/hosts/{host}/test)
 	TestHost(ctx context.Context, request TestHostRequestObject) (TestHostResponseObject, error)
@@ -3831,6 +4232,9 @@ type StrictServerInterface interface {
 	// ListEvents Who did what, when, from where, and what came of it; the newest first
 	// (GET /v1/log)
 	ListEvents(ctx context.Context, request ListEventsRequestObject) (ListEventsResponseObject, error)
+	// ListMachines The machines of hosts that run them
+	// (GET /v1/machines)
+	ListMachines(ctx context.Context, request ListMachinesRequestObject) (ListMachinesResponseObject, error)
 	// MakePlan Say what a request would do; nothing is touched
 	// (POST /v1/plans)
 	MakePlan(ctx context.Context, request MakePlanRequestObject) (MakePlanResponseObject, error)
@@ -4416,6 +4820,132 @@ func (sh *strictHandler) ChangeHost(ctx *gin.Context, host HostName, params Chan
 	}
 }
 
+// GetMachine operation middleware
+func (sh *strictHandler) GetMachine(ctx *gin.Context, host HostName, machine MachineName) {
+	var request GetMachineRequestObject
+
+	request.Host = host
+	request.Machine = machine
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMachine(ctx, request.(GetMachineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMachine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetMachineResponseObject); ok {
+		if err := validResponse.VisitGetMachineResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetScreen operation middleware
+func (sh *strictHandler) GetScreen(ctx *gin.Context, host HostName, machine MachineName) {
+	var request GetScreenRequestObject
+
+	request.Host = host
+	request.Machine = machine
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetScreen(ctx, request.(GetScreenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetScreen")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetScreenResponseObject); ok {
+		if err := validResponse.VisitGetScreenResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// StartMachine operation middleware
+func (sh *strictHandler) StartMachine(ctx *gin.Context, host HostName, machine MachineName) {
+	var request StartMachineRequestObject
+
+	request.Host = host
+	request.Machine = machine
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartMachine(ctx, request.(StartMachineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartMachine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(StartMachineResponseObject); ok {
+		if err := validResponse.VisitStartMachineResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// StopMachine operation middleware
+func (sh *strictHandler) StopMachine(ctx *gin.Context, host HostName, machine MachineName) {
+	var request StopMachineRequestObject
+
+	request.Host = host
+	request.Machine = machine
+
+	var body StopMachineJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StopMachine(ctx, request.(StopMachineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StopMachine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(StopMachineResponseObject); ok {
+		if err := validResponse.VisitStopMachineResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // TestHost operation middleware
 func (sh *strictHandler) TestHost(ctx *gin.Context, host HostName) {
 	var request TestHostRequestObject
@@ -4962,6 +5492,32 @@ func (sh *strictHandler) ListEvents(ctx *gin.Context, params ListEventsParams) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListEventsResponseObject); ok {
 		if err := validResponse.VisitListEventsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListMachines operation middleware
+func (sh *strictHandler) ListMachines(ctx *gin.Context, params ListMachinesParams) {
+	var request ListMachinesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListMachines(ctx, request.(ListMachinesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListMachines")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListMachinesResponseObject); ok {
+		if err := validResponse.VisitListMachinesResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

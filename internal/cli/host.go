@@ -37,7 +37,7 @@ func (a *app) hostList() *cobra.Command {
 			if a.json {
 				return a.printJSON(hosts)
 			}
-			rows := [][]string{{"HOST", "KIND", "ADDRESS", "USER", "LOGS IN WITH", "TRUSTED KEY"}}
+			rows := [][]string{{"HOST", "KIND", "ADDRESS", "USER", "LOGS IN WITH", "RUNS", "TRUSTED KEY"}}
 			for _, h := range hosts {
 				var with []string
 				for _, w := range h.LogsInWith {
@@ -47,7 +47,7 @@ func (a *app) hostList() *cobra.Command {
 				if h.Kind == api.HostKindSftp && key == "" {
 					key = "none: bagaglio host trust " + h.Name
 				}
-				rows = append(rows, []string{h.Name, string(h.Kind), h.Address, h.User, strings.Join(with, ", "), key})
+				rows = append(rows, []string{h.Name, string(h.Kind), h.Address, h.User, strings.Join(with, ", "), deref(h.Runs), key})
 			}
 			return table(a.out, rows)
 		}),
@@ -60,6 +60,7 @@ func (a *app) hostList() *cobra.Command {
 type loginFlags struct {
 	user, key, password, keyIs string
 	agent                      bool
+	runs, socket               string
 }
 
 func (l *loginFlags) add(c *cobra.Command) {
@@ -79,6 +80,8 @@ func (l *loginFlags) add(c *cobra.Command) {
 	)
 	f.BoolVar(&l.agent, "agent", false, "log in with the SSH agent of the user that runs the service")
 	f.StringVar(&l.keyIs, "key-is", "", "fingerprint of the host's own key, SHA256:..., to trust it unasked")
+	f.StringVar(&l.runs, "runs", "", "what runs machines there: libvirt; empty for nothing")
+	f.StringVar(&l.socket, "socket", "", "where that is reached on the host: the whole path of its socket")
 }
 
 // secrets reads what the flags name, or returns nil when they name nothing.
@@ -145,6 +148,9 @@ func (a *app) hostAdd() *cobra.Command {
 			}
 			if l.keyIs != "" {
 				n.TrustedKey = &l.keyIs
+			}
+			if l.runs != "" {
+				n.Runs, n.Socket = &l.runs, &l.socket
 			}
 			h, err := service.AddHost(cmd.Context(), n)
 			if err != nil {
@@ -248,7 +254,7 @@ func (a *app) hostChange() *cobra.Command {
 				flag string
 				to   **string
 				from *string
-			}{{"user", &change.User, &l.user}, {"address-is", &change.Address, &address}, {"key-is", &change.TrustedKey, &l.keyIs}} {
+			}{{"user", &change.User, &l.user}, {"address-is", &change.Address, &address}, {"key-is", &change.TrustedKey, &l.keyIs}, {"runs", &change.Runs, &l.runs}, {"socket", &change.Socket, &l.socket}} {
 				if cmd.Flags().Changed(x.flag) {
 					*x.to = x.from
 				}

@@ -5,8 +5,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
+	"path/filepath"
 	"time"
 
+	"bagaglio/core/host"
 	"bagaglio/core/storage"
 	_ "bagaglio/core/storage/http"
 	"bagaglio/core/storage/local"
@@ -24,7 +27,8 @@ const LocalHost = "local"
 // Host is one as it is shown. What it is logged in to with is not told, only of which sorts that is.
 type Host struct {
 	store.Host
-	LogsInWith []string // SortAgent, SortKey, SortPassword
+	LogsInWith []string   // SortAgent, SortKey, SortPassword
+	Runs       store.Runs // what runs machines there; the zero value for nothing
 }
 
 // Sorts of what a host is logged in to with.
@@ -46,6 +50,8 @@ type Login struct {
 type HostChange struct {
 	Address, User, TrustedKey *string
 	Login                     *Login
+	// Runs is the kind of what runs machines there, empty for nothing, and Socket where it is reached on the host.
+	Runs, Socket *string
 }
 
 // AddHost adds a host. One with SSH is trusted only when the key that it shows is named.
@@ -65,11 +71,91 @@ func (s *Places) AddHost(ctx context.Context, name, kind string, change HostChan
 	if err := s.records.AddHost(ctx, h, time.Now()); err != nil {
 		return Host{}, err
 	}
-	return s.viewHost(h), nil
+	if err := s.setRuns(ctx, name, change); err != nil {
+		return Host{}, err
+	}
+	return s.Host(ctx, name)
 }
+
+// setRuns changes what runs machines on a host.
+func (s *Places) setRuns(ctx context.Context, name string, change HostChange) error {
+	if change.Runs == nil && change.Socket == nil {
+		return nil
+	}
+	now, err := s.runs(ctx, name)
+	if err != nil {
+		return err
+	}
+	if change.Runs != nil {
+		now.Kind = *change.Runs
+	}
+	if change.Socket != nil {
+		now.Socket = *change.Socket
+	}
+	if now.Kind != "" {
+		if _, err := host.Lookup(now.Kind); err != nil {
+			return fmt.Errorf("%w: %w", records.ErrInvalid, err)
+		}
+		if !filepath.IsAbs(now.Socket) {
+			return fmt.Errorf("%w: name the socket of what runs machines on %s, with its whole path", records.ErrInvalid, name)
+		}
+	}
+	return s.records.SetRuns(ctx, now)
+}
+
+// runs is what runs machines on a host.
+func (s *Places) runs(ctx context.Context, name string) (store.Runs, error) {
+	all, err := s.records.Running(ctx)
+	for _, r := range all {
+		if r.Host == name {
+			return r, nil
+		}
+	}
+	return store.Runs{Host: name}, err
+}
+
+// Dial connects to a socket on a host: of this computer at once, of another one through the connection that files come over.
+func (s *Places) Dial(ctx context.Context, name, network, address string) (net.Conn, error) {
+	if name == LocalHost {
+		return (&net.Dialer{}).DialContext(ctx, network, address)
+	}
+	folder, err := s.reach(ctx, name, "/")
+	if err != nil {
+		return nil, err
+	}
+	d, ok := storage.As[storage.Dialer](folder)
+	if !ok {
+		return nil, errors.Join(
+			fmt.Errorf("%w: nothing can be reached through the host %s: it has to be one with SSH", records.ErrInvalid, name),
+			folder.Close(),
+		)
+	}
+	conn, err := d.Dial(ctx, network, address)
+	if err != nil {
+		return nil, errors.Join(err, folder.Close())
+	}
+	return through{conn, folder}, nil
+}
+
+// through is a connection that ends with the one that it goes through.
+type through struct {
+	net.Conn
+	folder storage.Folder
+}
+
+func (t through) Close() error { return errors.Join(t.Conn.Close(), t.folder.Close()) }
 
 // ChangeHost changes how a host is reached, or which key is trusted. Its pools are opened anew.
 func (s *Places) ChangeHost(ctx context.Context, name string, change HostChange) (Host, error) {
+	if name == LocalHost {
+		if change.Address != nil || change.User != nil || change.TrustedKey != nil || change.Login != nil {
+			return Host{}, fmt.Errorf("%w: of the service's own computer only what runs machines there can be changed", records.ErrInvalid)
+		}
+		if err := s.setRuns(ctx, name, change); err != nil {
+			return Host{}, err
+		}
+		return s.Host(ctx, name)
+	}
 	h, err := s.host(ctx, name)
 	if err != nil {
 		return Host{}, err
@@ -80,7 +166,11 @@ func (s *Places) ChangeHost(ctx context.Context, name string, change HostChange)
 	if err := s.records.ChangeHost(ctx, h); err != nil {
 		return Host{}, err
 	}
-	return s.viewHost(h), s.forget(ctx, name)
+	if err := s.setRuns(ctx, name, change); err != nil {
+		return Host{}, err
+	}
+	v, err := s.Host(ctx, name)
+	return v, errors.Join(err, s.forget(ctx, name))
 }
 
 // forget closes the pools of a host, to be opened anew.
@@ -170,16 +260,26 @@ func (s *Places) Hosts(ctx context.Context) ([]Host, error) {
 	for _, h := range all {
 		out = append(out, s.viewHost(h))
 	}
+	for i, h := range out {
+		if out[i].Runs, err = s.runs(ctx, h.Name); err != nil {
+			return nil, err
+		}
+	}
 	return out, nil
 }
 
 // Host returns one host.
 func (s *Places) Host(ctx context.Context, name string) (Host, error) {
-	h, err := s.host(ctx, name)
-	if err != nil {
-		return Host{}, err
+	all, err := s.Hosts(ctx)
+	for _, h := range all {
+		if h.Name == name {
+			return h, nil
+		}
 	}
-	return s.viewHost(h), nil
+	if err == nil {
+		err = fmt.Errorf("host %q: %w", name, store.ErrNotFound)
+	}
+	return Host{}, err
 }
 
 func (s *Places) viewHost(h store.Host) Host {

@@ -1,4 +1,4 @@
-// Package service puts the rooms together: records, places, planner and queue, and who is let in.
+// Package service puts the rooms together: records, places, machines, planner and queue, and who is let in.
 package service
 
 import (
@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"bagaglio/internal/access"
+	"bagaglio/internal/machines"
 	"bagaglio/internal/places"
 	"bagaglio/internal/planner"
 	"bagaglio/internal/queue"
@@ -18,11 +19,12 @@ import (
 
 // Service is the running service.
 type Service struct {
-	Access  *access.Access
-	Records *records.Records
-	Places  *places.Places
-	Planner *planner.Planner
-	Queue   *queue.Queue
+	Access   *access.Access
+	Records  *records.Records
+	Places   *places.Places
+	Machines *machines.Machines
+	Planner  *planner.Planner
+	Queue    *queue.Queue
 
 	lock *os.File // held as long as the service runs
 }
@@ -75,6 +77,7 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 	if err != nil {
 		return err
 	}
+	s.Machines = machines.New(s.Records, s.Places)
 	s.Planner = planner.New(s.Records, s.Places, log)
 	s.Queue, err = queue.Open(ctx, s.Records, s.Places, s.Planner, queue.Options{State: state, Hold: o.Hold, Checkpoint: o.Checkpoint}, log)
 	return err
@@ -87,6 +90,9 @@ func (s *Service) Close() (err error) {
 	}
 	if s.Queue != nil {
 		s.Queue.Close()
+	}
+	if s.Machines != nil {
+		s.Machines.Close()
 	}
 	if s.Places != nil {
 		err = s.Places.Close()

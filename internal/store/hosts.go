@@ -54,5 +54,8 @@ func (s *Store) Host(ctx context.Context, name string) (h Host, err error) {
 
 // RemoveHost forgets a host, or fails with ErrNotFound.
 func (s *Store) RemoveHost(ctx context.Context, name string) error {
-	return s.one(ctx, `DELETE FROM hosts WHERE name = ?`, name)
+	if err := s.one(ctx, `DELETE FROM hosts WHERE name = ?`, name); err != nil {
+		return err
+	}
+	return s.SetRuns(ctx, Runs{Host: name})
 }

@@ -13,7 +13,14 @@ import (
 
 func init() {
 	machine.Register(
-		machine.Format{Name: "domain-xml", Extension: ".xml", Read: read, Follow: follow, Images: slices.Sorted(maps.Keys(drivers))},
+		machine.Format{
+			Name:      "domain-xml",
+			Extension: ".xml",
+			Read:      read,
+			Follow:    follow,
+			Describe:  describe,
+			Images:    slices.Sorted(maps.Keys(drivers)),
+		},
 	)
 }
 

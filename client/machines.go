@@ -1,0 +1,48 @@
+package client
+
+import (
+	"context"
+	"io"
+
+	"bagaglio/api"
+)
+
+// Machines returns the machines of a host, or of all when host is empty, and the hosts that could not be asked.
+func (s *Service) Machines(ctx context.Context, host string) (api.MachineList, error) {
+	p := &api.ListMachinesParams{}
+	if host != "" {
+		p.Host = &host
+	}
+	return decode[api.MachineList](s.calls.ListMachines(ctx, p))
+}
+
+// Machine returns one machine.
+func (s *Service) Machine(ctx context.Context, host, name string) (api.Machine, error) {
+	return decode[api.Machine](s.calls.GetMachine(ctx, host, name))
+}
+
+// StartMachine switches a machine on.
+func (s *Service) StartMachine(ctx context.Context, host, name string) (api.Machine, error) {
+	return decode[api.Machine](s.calls.StartMachine(ctx, host, name))
+}
+
+// StopMachine asks a machine to end, and waits for that so many seconds; then it cuts it off, if that is wanted.
+func (s *Service) StopMachine(ctx context.Context, host, name string, within int, cutOff bool) (api.Machine, error) {
+	return decode[api.Machine](s.calls.StopMachine(ctx, host, name, api.MachineStop{Within: within, CutOff: &cutOff}))
+}
+
+// maxScreen bounds a picture, in bytes.
+const maxScreen = 64 << 20
+
+// Screen returns what a machine shows, as PNG.
+func (s *Service) Screen(ctx context.Context, host, name string) ([]byte, error) {
+	resp, err := s.calls.GetScreen(ctx, host, name)
+	if err != nil {
+		return nil, unreachable(err)
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode >= 300 {
+		return nil, decodeProblem(resp)
+	}
+	return io.ReadAll(io.LimitReader(resp.Body, maxScreen))
+}

@@ -1,0 +1,148 @@
+package all
+
+import (
+	"bytes"
+	"context"
+	"image/png"
+	"net"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"bagaglio/core/host"
+	"bagaglio/core/machine"
+	_ "bagaglio/core/machine/all"
+	"bagaglio/internal/testkit/daemon"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// world is a host of a kind, and how a machine is made for it.
+type world struct {
+	host.Host
+	define func(name string) []byte
+	killed func() // as by a crash
+}
+
+// worlds are one for each kind of host.
+var worlds = map[string]func(*testing.T) world{
+	"libvirt": func(t *testing.T) world {
+		d := daemon.Start(t)
+		return world{
+			Host: open(t, "libvirt", d.Socket),
+			define: func(name string) []byte {
+				return []byte(daemon.Definition(name, d.Disk(t, name+".raw", append(daemon.Boot(), make([]byte, 1<<20)...))))
+			},
+			killed: d.Kill,
+		}
+	},
+}
+
+func open(t *testing.T, kind, socket string) host.Host {
+	t.Helper()
+	k, err := host.Lookup(kind)
+	require.NoError(t, err)
+	h, err := k.Open(t.Context(), host.Address{Socket: socket, Dial: daemon.Dial})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = h.Close() }) // it may be gone
+	return h
+}
+
+// TestEveryKindOfHost: machines are made known, listed, switched on and off, seen and forgotten; what is so already is no error; and a host
+// that is gone is told from one that refuses.
+func TestEveryKindOfHost(t *testing.T) {
+	for kind, start := range worlds {
+		t.Run(kind, func(t *testing.T) {
+			w := start(t)
+			ctx := t.Context()
+			all, err := w.Machines(ctx)
+			require.NoError(t, err)
+			assert.Empty(t, all)
+			_, err = w.Machine(ctx, "ticketing")
+			require.ErrorIs(t, err, host.ErrNoMachine)
+
+			made, err := w.Host.(host.Definer).Define(ctx, w.define("ticketing"))
+			require.NoError(t, err)
+			assert.Equal(t, "ticketing", made.Name)
+			assert.Equal(t, host.Off, made.State)
+			_, err = w.Host.(host.Definer).Define(ctx, []byte("<domain"))
+			require.ErrorIs(t, err, host.ErrRefused)
+			m, err := machine.Describe(made.Format, made.Definition)
+			require.NoError(t, err)
+			assert.Equal(t, made.UUID, m.UUID)
+			assert.Equal(t, int64(32<<20), m.Memory)
+			assert.Equal(t, machine.BIOS, m.Firmware)
+			require.Len(t, m.Disks, 1)
+			assert.Equal(t, "raw", m.Disks[0].Format)
+
+			power := w.Host.(host.Power)
+			require.NoError(t, power.CutOff(ctx, made), "it is off already")
+			require.NoError(t, power.Start(ctx, made))
+			require.NoError(t, power.Start(ctx, made), "it runs already")
+			now, err := w.Machine(ctx, "ticketing")
+			require.NoError(t, err)
+			assert.Equal(t, host.Running, now.State)
+			require.Eventually(t, func() bool {
+				picture, err := w.Host.(host.Screener).Screen(ctx, made)
+				if err != nil {
+					return false
+				}
+				shown, err := png.Decode(bytes.NewReader(picture))
+				return err == nil && shown.Bounds().Dx() > 100
+			}, 20*time.Second, 200*time.Millisecond, "it shows something")
+			require.ErrorIs(t, w.Host.(host.Definer).Forget(ctx, host.Machine{UUID: "nonsense"}), host.ErrNoMachine)
+			require.NoError(t, power.ShutDown(ctx, made), "whether its guest listens or not")
+			require.NoError(t, power.CutOff(ctx, made))
+			now, err = w.Machine(ctx, "ticketing")
+			require.NoError(t, err)
+			assert.Equal(t, host.Off, now.State)
+			_, err = w.Host.(host.Screener).Screen(ctx, made)
+			require.Error(t, err)
+
+			require.NoError(t, w.Host.(host.Definer).Forget(ctx, made))
+			require.NoError(t, w.Host.(host.Definer).Forget(ctx, made), "it is forgotten already")
+			all, err = w.Machines(ctx)
+			require.NoError(t, err)
+			assert.Empty(t, all)
+
+			w.killed()
+			_, err = w.Machines(ctx)
+			require.ErrorIs(t, err, host.ErrGone)
+		})
+	}
+}
+
+// TestAHostThatDoesNotSpeak as one should: it is given up, and never waited for without end.
+func TestAHostThatDoesNotSpeak(t *testing.T) {
+	for name, answer := range map[string][]byte{"nothing": nil, "noise": bytes.Repeat([]byte{0xff}, 64)} {
+		t.Run(name, func(t *testing.T) {
+			socket := filepath.Join(t.TempDir(), "sock")
+			l, err := net.Listen("unix", socket)
+			require.NoError(t, err)
+			defer l.Close()
+			go func() {
+				for {
+					c, err := l.Accept()
+					if err != nil {
+						return
+					}
+					_, _ = c.Write(answer)
+				}
+			}()
+			ctx, cancel := context.WithTimeout(t.Context(), 2*time.Second)
+			defer cancel()
+			k, err := host.Lookup("libvirt")
+			require.NoError(t, err)
+			_, err = k.Open(ctx, host.Address{Socket: socket, Dial: daemon.Dial})
+			require.Error(t, err)
+		})
+	}
+	k, err := host.Lookup("libvirt")
+	require.NoError(t, err)
+	_, err = k.Open(t.Context(), host.Address{Socket: filepath.Join(os.TempDir(), "no-such-socket"), Dial: daemon.Dial})
+	require.ErrorIs(t, err, host.ErrGone)
+	_, err = host.Lookup("nothing")
+	require.ErrorContains(t, err, "but by libvirt")
+}

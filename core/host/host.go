@@ -1,0 +1,108 @@
+// Package host says what a host can do that runs machines: small interfaces, most of them optional and found by type assertion. Kinds of hosts
+// are in rooms of their own below this one, and register themselves.
+package host
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"slices"
+	"strings"
+)
+
+// State is that of a machine.
+type State string
+
+// The states. One that is Saved is off, and its memory is kept to go on with.
+const (
+	Off       State = "off"
+	Running   State = "running"
+	Suspended State = "suspended"
+	Saved     State = "saved"
+	Crashed   State = "crashed"
+	Unknown   State = "unknown"
+)
+
+// Machine is one that a host knows.
+type Machine struct {
+	Name  string
+	UUID  string
+	State State
+	// Format is that of its definition, see core/machine, and Definition its text.
+	Format     string
+	Definition []byte
+}
+
+var (
+	// ErrNoMachine is the error for a machine that the host does not know.
+	ErrNoMachine = errors.New("the host has no such machine")
+	// ErrGone is the error for a host that is not to be reached.
+	ErrGone = errors.New("the host is not to be reached")
+	// ErrRefused is the error for what the host does not do, with its own words.
+	ErrRefused = errors.New("the host refuses")
+)
+
+// Host is a host that runs machines. It is safe for concurrent use.
+type Host interface {
+	// Machines lists all machines, by their names.
+	Machines(ctx context.Context) ([]Machine, error)
+	// Machine returns the one of a name, or fails with ErrNoMachine.
+	Machine(ctx context.Context, name string) (Machine, error)
+	// Close ends the connection. What runs there goes on.
+	Close() error
+}
+
+// Power is a host that switches machines on and off. Each looks first: what is so already is no error.
+type Power interface {
+	Start(ctx context.Context, m Machine) error
+	// ShutDown asks the guest to end, and returns without waiting for that.
+	ShutDown(ctx context.Context, m Machine) error
+	// CutOff takes the power away, as from a computer whose plug is pulled.
+	CutOff(ctx context.Context, m Machine) error
+}
+
+// Screener is a host that has pictures of what machines show.
+type Screener interface {
+	// Screen returns the present picture, as PNG.
+	Screen(ctx context.Context, m Machine) ([]byte, error)
+}
+
+// Definer is a host to which machines can be made known.
+type Definer interface {
+	// Define makes a machine known, or changes the one that has its identity.
+	Define(ctx context.Context, definition []byte) (Machine, error)
+	// Forget drops a machine that is off. Its disks stay.
+	Forget(ctx context.Context, m Machine) error
+}
+
+// Address is where a host is reached. Dial connects to it.
+type Address struct {
+	Socket string // a path on the host
+	Dial   func(ctx context.Context, network, address string) (net.Conn, error)
+}
+
+// Kind is a kind of host: what a room offers.
+type Kind struct {
+	Name string
+	Open func(ctx context.Context, a Address) (Host, error)
+}
+
+var kinds []Kind
+
+// Register makes a kind known. Each kind's room calls it once, from init.
+func Register(k Kind) { kinds = append(kinds, k) }
+
+// Lookup returns the kind of that name.
+func Lookup(name string) (Kind, error) {
+	i := slices.IndexFunc(kinds, func(k Kind) bool { return k.Name == name })
+	if i >= 0 {
+		return kinds[i], nil
+	}
+	var names []string
+	for _, k := range kinds {
+		names = append(names, k.Name)
+	}
+	slices.Sort(names)
+	return Kind{}, fmt.Errorf("machines are not run by %q, but by %s", name, strings.Join(names, ", "))
+}

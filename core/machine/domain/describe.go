@@ -1,0 +1,195 @@
+package domain
+
+import (
+	"encoding/xml"
+	"fmt"
+	"maps"
+	"math"
+	"strings"
+
+	"bagaglio/core/machine"
+	"bagaglio/core/storage"
+)
+
+// whole is what is read of the root element to know what a machine is.
+type whole struct {
+	XMLName     xml.Name `xml:"domain"`
+	Name        string   `xml:"name"`
+	UUID        string   `xml:"uuid"`
+	Title       string   `xml:"title"`
+	Description string   `xml:"description"`
+	Memory      struct {
+		Unit  string `xml:"unit,attr"` // KiB where it is absent
+		Value int64  `xml:",chardata"`
+	} `xml:"memory"`
+	Processors int `xml:"vcpu"`
+	CPU        struct {
+		Mode     string `xml:"mode,attr"`
+		Model    string `xml:"model"`
+		Topology struct {
+			Sockets int `xml:"sockets,attr"`
+			Cores   int `xml:"cores,attr"`
+			Threads int `xml:"threads,attr"`
+		} `xml:"topology"`
+	} `xml:"cpu"`
+	OS struct {
+		Firmware string `xml:"firmware,attr"`
+		Type     struct {
+			Machine string `xml:"machine,attr"`
+		} `xml:"type"`
+		Loader struct {
+			Type   string `xml:"type,attr"`
+			Secure string `xml:"secure,attr"`
+		} `xml:"loader"`
+		Variables string `xml:"nvram"`
+	} `xml:"os"`
+	Clock struct {
+		Offset string `xml:"offset,attr"`
+	} `xml:"clock"`
+	Devices struct {
+		Disks      []disk      `xml:"disk"`
+		Interfaces []connected `xml:"interface"`
+		Graphics   []kind      `xml:"graphics"`
+		Serials    []kind      `xml:"serial"`
+		TPM        []struct{}  `xml:"tpm"`
+		Channels   []struct {
+			Target struct {
+				Name string `xml:"name,attr"`
+			} `xml:"target"`
+		} `xml:"channel"`
+	} `xml:"devices"`
+}
+
+type kind struct {
+	Type string `xml:"type,attr"`
+}
+
+type order struct {
+	Order int `xml:"order,attr"`
+}
+
+type disk struct {
+	Type   string `xml:"type,attr"` // file, block, volume, network
+	Device string `xml:"device,attr"`
+	Driver struct {
+		Type  string `xml:"type,attr"`
+		Cache string `xml:"cache,attr"`
+	} `xml:"driver"`
+	Source struct {
+		source
+		Pool     string `xml:"pool,attr"`
+		Volume   string `xml:"volume,attr"`
+		Protocol string `xml:"protocol,attr"`
+		Name     string `xml:"name,attr"`
+	} `xml:"source"`
+	Target struct {
+		Slot string `xml:"dev,attr"`
+		Bus  string `xml:"bus,attr"`
+	} `xml:"target"`
+	Boot     order     `xml:"boot"`
+	ReadOnly *struct{} `xml:"readonly"`
+	Serial   string    `xml:"serial"`
+}
+
+type connected struct {
+	Type string `xml:"type,attr"`
+	MAC  struct {
+		Address string `xml:"address,attr"`
+	} `xml:"mac"`
+	Source struct {
+		Network string `xml:"network,attr"`
+		Bridge  string `xml:"bridge,attr"`
+		Device  string `xml:"dev,attr"`
+	} `xml:"source"`
+	Model kind  `xml:"model"`
+	Boot  order `xml:"boot"`
+}
+
+// units are the lengths of units of memory in bytes: those with a b are powers of ten.
+var units = map[string]int64{
+	"b": 1, "bytes": 1, "": 1 << 10, "k": 1 << 10, "KiB": 1 << 10, "M": 1 << 20, "MiB": 1 << 20, "G": 1 << 30, "GiB": 1 << 30,
+	"T": 1 << 40, "TiB": 1 << 40, "KB": 1e3, "MB": 1e6, "GB": 1e9, "TB": 1e12,
+}
+
+// most bounds how many of each sort of device are told.
+const most = 256
+
+func describe(text []byte) (machine.Machine, error) {
+	var x whole
+	if err := xml.Unmarshal(text, &x); err != nil {
+		return machine.Machine{}, fmt.Errorf("%w: %w", machine.ErrOther, err)
+	}
+	unit := units[x.Memory.Unit]
+	if unit == 0 || x.Memory.Value < 0 || x.Memory.Value > math.MaxInt64/max(unit, 1) {
+		return machine.Machine{}, fmt.Errorf("%w: its memory of %d %q makes no sense", machine.ErrOther, x.Memory.Value, x.Memory.Unit)
+	}
+	m := machine.Machine{
+		Name: storage.Printable(
+			x.Name,
+		),
+		UUID:  storage.Printable(x.UUID),
+		Notes: storage.Printable(strings.TrimSpace(x.Title + "\n" + x.Description)),
+		Processors: machine.Processors{
+			Count: x.Processors, Sockets: x.CPU.Topology.Sockets, Cores: x.CPU.Topology.Cores, Threads: x.CPU.Topology.Threads,
+			Model: storage.Printable(strings.TrimSpace(x.CPU.Mode + " " + x.CPU.Model)),
+		},
+		Memory:     x.Memory.Value * unit,
+		Firmware:   machine.BIOS,
+		SecureBoot: x.OS.Loader.Secure == "yes",
+		TPM:        len(x.Devices.TPM) > 0,
+		Variables:  storage.Printable(x.OS.Variables),
+		Chipset:    storage.Printable(x.OS.Type.Machine),
+		Clock:      storage.Printable(x.Clock.Offset),
+		Disks:      []machine.Disk{},
+	}
+	if x.OS.Firmware == "efi" || x.OS.Loader.Type == "pflash" {
+		m.Firmware = machine.UEFI
+	}
+	for _, d := range x.Devices.Disks[:min(len(x.Devices.Disks), most)] {
+		if read := d.machine(); read.Device == "" {
+			m.Disks = append(m.Disks, read)
+		} else {
+			m.Drives = append(m.Drives, read)
+		}
+	}
+	for _, c := range x.Devices.Interfaces[:min(len(x.Devices.Interfaces), most)] {
+		m.Networks = append(m.Networks, machine.Network{
+			Kind: storage.Printable(c.Type), Network: storage.Printable(c.Source.Network + c.Source.Bridge + c.Source.Device),
+			MAC: storage.Printable(c.MAC.Address), Model: storage.Printable(c.Model.Type), Boot: c.Boot.Order,
+		})
+	}
+	for _, g := range x.Devices.Graphics[:min(len(x.Devices.Graphics), most)] {
+		m.Displays = append(m.Displays, storage.Printable(g.Type))
+	}
+	for _, s := range x.Devices.Serials[:min(len(x.Devices.Serials), most)] {
+		m.Serials = append(m.Serials, storage.Printable(s.Type))
+	}
+	for _, c := range x.Devices.Channels[:min(len(x.Devices.Channels), most)] {
+		m.Channels = append(m.Channels, storage.Printable(c.Target.Name))
+	}
+	return m, nil
+}
+
+// formats are the formats of images by the types of a disk's driver.
+var formats = func() map[string]string {
+	of := map[string]string{}
+	for format, driver := range maps.All(drivers) {
+		of[driver] = format
+	}
+	return of
+}()
+
+func (d disk) machine() machine.Disk {
+	m := machine.Disk{
+		File: storage.Printable(d.Source.name()), Pool: storage.Printable(d.Source.Pool), Volume: storage.Printable(d.Source.Volume),
+		Format: formats[d.Driver.Type], Bus: storage.Printable(d.Target.Bus), Slot: storage.Printable(d.Target.Slot), Boot: d.Boot.Order,
+		Cache: storage.Printable(d.Driver.Cache), ReadOnly: d.ReadOnly != nil, Serial: storage.Printable(d.Serial),
+	}
+	if d.Device != "" && d.Device != "disk" {
+		m.Device = storage.Printable(d.Device)
+	}
+	if d.Type == "network" {
+		m.Remote = storage.Printable(strings.TrimSpace(d.Source.Protocol + " " + d.Source.Name))
+	}
+	return m
+}

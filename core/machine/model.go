@@ -1,0 +1,83 @@
+package machine
+
+import (
+	"errors"
+	"fmt"
+)
+
+// Firmware of machines.
+const (
+	BIOS = "bios"
+	UEFI = "uefi"
+)
+
+// Machine is what a machine is, whatever the host that runs it. What a definition does not say is empty.
+type Machine struct {
+	Name       string     `json:"name"`
+	UUID       string     `json:"uuid,omitempty"`
+	Notes      string     `json:"notes,omitempty"`
+	Processors Processors `json:"processors"`
+	Memory     int64      `json:"memory"` // bytes
+	Firmware   string     `json:"firmware"`
+	SecureBoot bool       `json:"secure_boot,omitempty"`
+	TPM        bool       `json:"tpm,omitempty"`
+	// Variables is the file with the variables of its firmware.
+	Variables string    `json:"variables,omitempty"`
+	Chipset   string    `json:"chipset,omitempty"`
+	Clock     string    `json:"clock,omitempty"`
+	Disks     []Disk    `json:"disks"`
+	Drives    []Disk    `json:"drives,omitempty"` // for optical and floppy disks
+	Networks  []Network `json:"networks,omitempty"`
+	Displays  []string  `json:"displays,omitempty"`
+	Serials   []string  `json:"serials,omitempty"`  // ports, by where they lead
+	Channels  []string  `json:"channels,omitempty"` // to the guest, by name
+}
+
+// Processors are those of a machine.
+type Processors struct {
+	Count   int    `json:"count"`
+	Sockets int    `json:"sockets,omitempty"`
+	Cores   int    `json:"cores,omitempty"`   // of each socket
+	Threads int    `json:"threads,omitempty"` // of each core
+	Model   string `json:"model,omitempty"`   // as asked
+}
+
+// Disk is a disk of a machine. It is a file, a device, or a volume in a storage pool of its host.
+type Disk struct {
+	Device   string `json:"device,omitempty"` // of a drive: cdrom, floppy
+	File     string `json:"file,omitempty"`
+	Pool     string `json:"host_pool,omitempty"` // of the host, with Volume
+	Volume   string `json:"volume,omitempty"`
+	Remote   string `json:"remote,omitempty"` // where it lies elsewhere, in words
+	Format   string `json:"format,omitempty"`
+	Bus      string `json:"bus,omitempty"`
+	Slot     string `json:"slot,omitempty"`
+	Boot     int    `json:"boot,omitempty"` // its place in the order, from 1
+	Cache    string `json:"cache,omitempty"`
+	ReadOnly bool   `json:"read_only,omitempty"`
+	Serial   string `json:"serial,omitempty"`
+}
+
+// Network is a network card of a machine.
+type Network struct {
+	Kind    string `json:"kind"` // how it is connected
+	Network string `json:"network,omitempty"`
+	MAC     string `json:"mac,omitempty"`
+	Model   string `json:"model,omitempty"`
+	Boot    int    `json:"boot,omitempty"`
+}
+
+// Describe reads what a machine is out of the text of a definition of a format.
+func Describe(format string, text []byte) (Machine, error) {
+	f, err := Lookup(format)
+	if err != nil {
+		return Machine{}, err
+	}
+	if f.Describe == nil {
+		return Machine{}, fmt.Errorf("what a machine is cannot be read of %s: %w", format, errors.ErrUnsupported)
+	}
+	if len(text) > maxLength {
+		return Machine{}, fmt.Errorf("%w: it is longer than %d bytes", ErrOther, maxLength)
+	}
+	return f.Describe(text)
+}

@@ -1,0 +1,74 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"time"
+
+	spec "bagaglio/api"
+	"bagaglio/internal/machines"
+	"bagaglio/internal/records"
+)
+
+func viewMachine(m machines.Machine) spec.Machine {
+	v := spec.Machine{Host: m.Host, Name: m.Name, Uuid: m.UUID, State: spec.MachineState(m.State), Disks: views(m.Disks, viewMachineDisk)}
+	if m.Problem != nil {
+		v.Problem = known(m.Problem.Error())
+		return v
+	}
+	v.Firmware, v.Memory, v.Processors = known(spec.MachineFirmware(m.Is.Firmware)), known(m.Is.Memory), known(m.Is.Processors.Count)
+	v.Is = &m.Is
+	return v
+}
+
+func viewMachineDisk(d machines.Disk) spec.MachineDisk {
+	return spec.MachineDisk{
+		Pool:     known(d.InPool),
+		Path:     known(d.Path),
+		File:     known(d.File),
+		HostPool: known(d.Pool),
+		Volume:   known(d.Volume),
+		Remote: known(
+			d.Remote,
+		),
+		Format:   known(d.Format),
+		Bus:      known(d.Bus),
+		Slot:     known(d.Slot),
+		Boot:     known(d.Boot),
+		ReadOnly: known(d.ReadOnly),
+	}
+}
+
+func viewAway(a machines.Away) spec.AwayHost { return spec.AwayHost{Host: a.Host, Why: a.Why.Error()} }
+
+func (s *server) ListMachines(ctx context.Context, r ListMachinesRequestObject) (ListMachinesResponseObject, error) {
+	all, away, err := s.service.Machines.List(ctx, or(r.Params.Host, ""))
+	return ListMachines200JSONResponse{Items: views(all, viewMachine), Away: views(away, viewAway)}, err
+}
+
+func (s *server) GetMachine(ctx context.Context, r GetMachineRequestObject) (GetMachineResponseObject, error) {
+	m, err := s.service.Machines.Show(ctx, r.Host, r.Machine)
+	return GetMachine200JSONResponse(viewMachine(m)), err
+}
+
+func (s *server) StartMachine(ctx context.Context, r StartMachineRequestObject) (StartMachineResponseObject, error) {
+	m, err := s.service.Machines.Start(ctx, r.Host, r.Machine)
+	return StartMachine200JSONResponse(viewMachine(m)), err
+}
+
+// longestStop bounds for how long the end of a machine is waited for, in seconds.
+const longestStop = 600
+
+func (s *server) StopMachine(ctx context.Context, r StopMachineRequestObject) (StopMachineResponseObject, error) {
+	if r.Body.Within < 0 || r.Body.Within > longestStop {
+		return nil, fmt.Errorf("%w: the end of a machine is waited for up to %d seconds", records.ErrInvalid, longestStop)
+	}
+	m, err := s.service.Machines.Stop(ctx, r.Host, r.Machine, time.Duration(r.Body.Within)*time.Second, or(r.Body.CutOff, false))
+	return StopMachine200JSONResponse(viewMachine(m)), err
+}
+
+func (s *server) GetScreen(ctx context.Context, r GetScreenRequestObject) (GetScreenResponseObject, error) {
+	picture, err := s.service.Machines.Screen(ctx, r.Host, r.Machine)
+	return GetScreen200ImagepngResponse{Body: bytes.NewReader(picture), ContentLength: int64(len(picture))}, err
+}

@@ -1,0 +1,29 @@
+package store
+
+import (
+	"context"
+)
+
+// Runs says what runs machines on a host.
+type Runs struct {
+	Host   string `db:"host"`
+	Kind   string `db:"kind"`
+	Socket string `db:"socket"` // on the host
+}
+
+// Running returns the hosts that run machines, by name.
+func (s *Store) Running(ctx context.Context) (all []Runs, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT * FROM running ORDER BY host`)
+	return all, err
+}
+
+// SetRuns keeps what runs machines on a host; with an empty kind, that nothing does.
+func (s *Store) SetRuns(ctx context.Context, r Runs) error {
+	if r.Kind == "" {
+		_, err := s.db.ExecContext(ctx, `DELETE FROM running WHERE host = ?`, r.Host)
+		return err
+	}
+	_, err := s.db.NamedExecContext(ctx, `INSERT INTO running (host, kind, socket) VALUES (:host, :kind, :socket)
+		ON CONFLICT (host) DO UPDATE SET kind = excluded.kind, socket = excluded.socket`, r)
+	return err
+}

@@ -1,0 +1,133 @@
+// Package daemon runs private virtualisation daemons for tests, each with its own machines.
+package daemon
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// runsAs is the user of the daemons: nothing of them is the system's own.
+const runsAs = "bagaglio-guests"
+
+// Daemon is one that runs until the test ends.
+type Daemon struct {
+	Socket string
+	Dir    string // of the user that it runs as, for disks
+	cmd    *exec.Cmd
+	notes  bytes.Buffer
+}
+
+// Start starts a daemon as an ordinary user, and skips the test where that is not possible.
+func Start(t testing.TB) *Daemon {
+	t.Helper()
+	for tool, of := range map[string]string{"libvirtd": "libvirt-daemon", "qemu-system-x86_64": "qemu-system-x86", "setpriv": "util-linux"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			t.Skipf("%s is missing: apt-get install %s", tool, of)
+		}
+	}
+	if os.Getuid() != 0 {
+		t.Skip("a daemon of its own user takes root")
+	}
+	u, err := user.Lookup(runsAs)
+	if err != nil {
+		out, addErr := exec.Command("useradd", "--system", "--user-group", "--no-create-home", "--shell", "/usr/sbin/nologin", runsAs).
+			CombinedOutput()
+		if u, err = user.Lookup(runsAs); err != nil {
+			t.Skipf("adding the user %s: %v: %s", runsAs, addErr, out)
+		}
+	}
+	// Sockets have short names.
+	dir, err := os.MkdirTemp("/tmp", "guests-")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	uid, err := strconv.Atoi(u.Uid)
+	require.NoError(t, err)
+	gid, err := strconv.Atoi(u.Gid)
+	require.NoError(t, err)
+	env := []string{"PATH=" + os.Getenv("PATH"), "HOME=" + filepath.Join(dir, "home")}
+	for name, sub := range map[string]string{"XDG_RUNTIME_DIR": "run", "XDG_CONFIG_HOME": "config", "XDG_CACHE_HOME": "cache", "XDG_DATA_HOME": "data"} {
+		env = append(env, name+"="+filepath.Join(dir, sub))
+	}
+	for _, sub := range []string{"", "home", "run", "config", "cache", "data", "disks"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o755))
+		require.NoError(t, os.Chown(filepath.Join(dir, sub), uid, gid))
+	}
+	d := &Daemon{Socket: filepath.Join(dir, "run/libvirt/libvirt-sock"), Dir: filepath.Join(dir, "disks")}
+	d.cmd = exec.Command("setpriv", "--reuid="+u.Uid, "--regid="+u.Gid, "--clear-groups", "libvirtd")
+	d.cmd.Env, d.cmd.Dir, d.cmd.Stdout, d.cmd.Stderr = env, dir, &d.notes, &d.notes
+	require.NoError(t, d.cmd.Start())
+	t.Cleanup(func() {
+		d.Kill()
+		_ = exec.Command("pkill", "-KILL", "-u", u.Uid, "-f", dir).Run() // guests that are left
+	})
+	require.Eventually(t, func() bool {
+		_, err := os.Stat(d.Socket)
+		return err == nil
+	}, 20*time.Second, 50*time.Millisecond, "the daemon did not start")
+	return d
+}
+
+// Kill ends the daemon as a crash would. Its guests go on.
+func (d *Daemon) Kill() {
+	if d.cmd.ProcessState == nil {
+		_ = d.cmd.Process.Kill()
+		_ = d.cmd.Wait()
+	}
+}
+
+// Disk makes a disk that the daemon's guests can use, with a content.
+func (d *Daemon) Disk(t testing.TB, name string, content []byte) string {
+	t.Helper()
+	file := filepath.Join(d.Dir, name)
+	require.NoError(t, os.WriteFile(file, content, 0o666))
+	require.NoError(t, os.Chmod(file, 0o666))
+	return file
+}
+
+// Definition is a small machine of that name, whose disk is a raw file. It runs without acceleration.
+func Definition(name, disk string) string {
+	return fmt.Sprintf(`<domain type='qemu'>
+  <name>%s</name>
+  <memory unit='MiB'>32</memory>
+  <vcpu>1</vcpu>
+  <os><type arch='x86_64' machine='pc'>hvm</type></os>
+  <devices>
+    <emulator>/usr/bin/qemu-system-x86_64</emulator>
+    <disk type='file' device='disk'><driver name='qemu' type='raw'/><source file='%s'/><target dev='hda' bus='ide'/></disk>
+    <video><model type='vga'/></video>
+    <graphics type='vnc' port='-1' autoport='no'><listen type='none'/></graphics>
+  </devices>
+</domain>`, name, disk)
+}
+
+// Boot is the first sector of a disk from which a guest starts: it writes a line on its screen and waits for ever.
+func Boot() []byte {
+	code := []byte{
+		0xb8, 0x03, 0x00, 0xcd, 0x10, // text mode, a clear screen (INT 10h, 00h)
+		0xbe, 0x17, 0x7c, // the text
+		0xac, 0x84, 0xc0, 0x74, 0x06, // its next letter, until the end
+		0xb4, 0x0e, 0xcd, 0x10, 0xeb, 0xf5, // to the screen (INT 10h, 0Eh)
+		0xf4, 0xeb, 0xfd, 0x00, // halt, for ever
+	}
+	code = append(code, []byte("The tides are up.\x00")...)
+	sector := make([]byte, 512)
+	copy(sector, code)
+	sector[510], sector[511] = 0x55, 0xaa
+	return sector
+}
+
+// Dial connects to a socket of this computer.
+func Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	return (&net.Dialer{}).DialContext(ctx, network, address)
+}
