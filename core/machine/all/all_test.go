@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"bagaglio/core/machine"
+	"bagaglio/core/storage"
 	"bagaglio/core/storage/local"
 
 	"github.com/stretchr/testify/assert"
@@ -183,6 +184,10 @@ func FuzzDefinitions(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, text []byte) {
 		for _, format := range machine.Formats() {
+			if m, err := machine.Describe(format.Name, text); err == nil {
+				assert.GreaterOrEqual(t, m.Memory, int64(0))
+				assert.Equal(t, storage.Printable(m.Name), m.Name)
+			}
 			d, err := machine.Parse("m"+format.Extension, text)
 			if err != nil {
 				continue
