@@ -11,6 +11,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/internal/demo"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/daemon"
 	"bagaglio/internal/testkit/sshd"
 
 	"github.com/stretchr/testify/require"
@@ -162,6 +163,8 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	p.Await(`[...document.querySelectorAll("button")].some(b => b.textContent.trim() === "Start" && !b.disabled)`)
 	testkit.Eval[bool](p, `(document.querySelector("details[open]").scrollIntoView(false), true)`)
 	shot("console-choices")
+	machines(t, s, p, daemon.Start(t))
+	shot("console-machines")
 	p.Click("Dark colours")
 	p.Click("Places")
 	p.AwaitText("ticketing.qcow2")
@@ -182,6 +185,22 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	p.Open(s.Address + "/jobs/" + moved.Id + "/undo")
 	p.AwaitText("the one that the job made")
 	shot("console-undo")
+}
+
+// machines shows machines of a host, one of which runs.
+func machines(t *testing.T, s *testkit.Service, p *testkit.Page, guests *daemon.Daemon) {
+	for _, name := range []string{"cargo-ledger", "crew-roster", "ticketing", "tide-board"} {
+		guests.Guest(t, name)
+	}
+	_, err := s.AddPool(t.Context(), api.NewPool{Name: "guests", Folder: guests.Dir})
+	require.NoError(t, err)
+	runs := "libvirt"
+	_, err = s.ChangeHost(t.Context(), "local", api.HostChange{Runs: &runs, Socket: &guests.Socket})
+	require.NoError(t, err)
+	_, err = s.StartMachine(t.Context(), "local", "ticketing")
+	require.NoError(t, err)
+	p.Click("Machines")
+	p.AwaitText("running")
 }
 
 // terminal captures what the client prints in a terminal window.

@@ -11,7 +11,6 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/client"
-	"bagaglio/core/host"
 	_ "bagaglio/core/host/all"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/daemon"
@@ -21,26 +20,13 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// guest makes a machine known to a daemon, whose disk lies in a pool of the service.
-func guest(t *testing.T, d *daemon.Daemon, name string) {
-	t.Helper()
-	kind, err := host.Lookup("libvirt")
-	require.NoError(t, err)
-	h, err := kind.Open(t.Context(), host.Address{Socket: d.Socket, Dial: daemon.Dial})
-	require.NoError(t, err)
-	defer h.Close()
-	disk := d.Disk(t, name+".raw", append(daemon.Boot(), make([]byte, 1<<20)...))
-	_, err = h.(host.Definer).Define(t.Context(), []byte(daemon.Definition(name, disk)))
-	require.NoError(t, err)
-}
-
 // TestMachinesOfHosts are seen, switched on, shown and switched off: of this computer, and of one that is reached over SSH, with its folders and
 // its machines behind one login. A host that is gone is told, and hides no other one.
 func TestMachinesOfHosts(t *testing.T) {
 	t.Parallel()
 	here, there := daemon.Start(t), daemon.Start(t)
-	guest(t, here, "ticketing")
-	guest(t, there, "tide-board")
+	here.Guest(t, "ticketing")
+	there.Guest(t, "tide-board")
 	s := start(t)
 	server := sshd.Start(t)
 	change := func(name, socket string) {

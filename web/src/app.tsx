@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Archive, ArrowRightLeft, ListChecks, LogOut, Map, Moon, Sun } from "lucide-react";
+import { Archive, ArrowRightLeft, ListChecks, LogOut, Map, Moon, Server, Sun } from "lucide-react";
 import { useEffect, useState } from "react";
 import { NavLink, Route, Routes } from "react-router";
 import { calls, Problem, result } from "./api/client.ts";
@@ -13,6 +13,7 @@ import { KeepingPage } from "./pages/keeping.tsx";
 import { LockedPage } from "./pages/locked.tsx";
 import { HostsPage } from "./pages/hosts.tsx";
 import { UndoPage } from "./pages/undo.tsx";
+import { MachinesPage } from "./pages/machines.tsx";
 import { PlacesPage } from "./pages/places.tsx";
 import { PoolPage } from "./pages/pool.tsx";
 
@@ -32,6 +33,7 @@ export function App() {
       <main className="mx-auto max-w-6xl px-4 py-6">
         <Routes>
           <Route path="/" element={<PlacesPage />} />
+          <Route path="/machines" element={<MachinesPage />} />
           <Route path="/pool" element={<PoolPage />} />
           <Route path="/hosts" element={<HostsPage />} />
           <Route path="/disk" element={<DiskPage />} />
@@ -50,6 +52,7 @@ export function App() {
 
 const rooms = [
   { to: "/", name: "Places", icon: Map },
+  { to: "/machines", name: "Machines", icon: Server },
   { to: "/compose", name: "Compose", icon: ArrowRightLeft },
   { to: "/jobs", name: "Jobs", icon: ListChecks },
   { to: "/keeping", name: "Keeping", icon: Archive },

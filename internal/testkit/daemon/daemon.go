@@ -14,6 +14,9 @@ import (
 	"testing"
 	"time"
 
+	"bagaglio/core/host"
+	_ "bagaglio/core/host/libvirt"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -130,4 +133,17 @@ func Boot() []byte {
 // Dial connects to a socket of this computer.
 func Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	return (&net.Dialer{}).DialContext(ctx, network, address)
+}
+
+// Guest makes a small machine known, which starts from a disk of its own: NAME.raw.
+func (d *Daemon) Guest(t testing.TB, name string) {
+	t.Helper()
+	kind, err := host.Lookup("libvirt")
+	require.NoError(t, err)
+	h, err := kind.Open(t.Context(), host.Address{Socket: d.Socket, Dial: Dial})
+	require.NoError(t, err)
+	defer h.Close()
+	disk := d.Disk(t, name+".raw", append(Boot(), make([]byte, 1<<20)...))
+	_, err = h.(host.Definer).Define(t.Context(), []byte(Definition(name, disk)))
+	require.NoError(t, err)
 }

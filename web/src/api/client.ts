@@ -16,6 +16,7 @@ export type Side = Schemas["Side"];
 export type Check = Schemas["Check"];
 export type Remedy = Schemas["Remedy"];
 export type Job = Schemas["Job"];
+export type Machine = Schemas["Machine"];
 export type Question = Schemas["Question"];
 export type Held = Schemas["Held"];
 export type Limit = Schemas["Limit"];
