@@ -85,11 +85,11 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 
 // Close sets running jobs aside, which go on at the next start, and closes everything.
 func (s *Service) Close() (err error) {
-	if s.Planner != nil {
-		s.Planner.Close()
-	}
 	if s.Queue != nil {
 		s.Queue.Close()
+	}
+	if s.Planner != nil { // behind that: what waits for the records has given up
+		s.Planner.Close()
 	}
 	if s.Machines != nil {
 		s.Machines.Close()
