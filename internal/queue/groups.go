@@ -30,7 +30,7 @@ type Refused struct {
 // StartGroup starts all requests of a plan as one group, or none: each is planned anew, since the world may have changed.
 func (q *Queue) StartGroup(ctx context.Context, id string) (Group, error) {
 	g, err, _ := q.starting.Do(
-		id,
+		"group "+id,
 		func() (any, error) { return q.startGroup(context.WithoutCancel(ctx), id) },
 	) // a line that is cut changes nothing
 	return g.(Group), err
