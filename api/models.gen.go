@@ -849,12 +849,14 @@ type MachineState string
 
 // MachineDisk defines model for MachineDisk.
 type MachineDisk struct {
-	Boot *int    `json:"boot,omitempty"`
-	Bus  *string `json:"bus,omitempty"`
+	AllocatedSize *int64  `json:"allocated_size,omitempty"`
+	Boot          *int    `json:"boot,omitempty"`
+	Bus           *string `json:"bus,omitempty"`
 
 	// File on the host
-	File   *string `json:"file,omitempty"`
-	Format *string `json:"format,omitempty"`
+	File     *string `json:"file,omitempty"`
+	FileSize *int64  `json:"file_size,omitempty"`
+	Format   *string `json:"format,omitempty"`
 
 	// HostPool of the host's own, with volume
 	HostPool *string `json:"host_pool,omitempty"`
@@ -867,7 +869,10 @@ type MachineDisk struct {
 	// Remote where it lies elsewhere
 	Remote *string `json:"remote,omitempty"`
 	Slot   *string `json:"slot,omitempty"`
-	Volume *string `json:"volume,omitempty"`
+
+	// VirtualSize sizes are those on record, of a disk in a pool
+	VirtualSize *int64  `json:"virtual_size,omitempty"`
+	Volume      *string `json:"volume,omitempty"`
 }
 
 // MachineList defines model for MachineList.

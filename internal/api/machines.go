@@ -23,7 +23,7 @@ func viewMachine(m machines.Machine) spec.Machine {
 }
 
 func viewMachineDisk(d machines.Disk) spec.MachineDisk {
-	return spec.MachineDisk{
+	v := spec.MachineDisk{
 		Pool:     known(d.InPool),
 		Path:     known(d.Path),
 		File:     known(d.File),
@@ -38,6 +38,10 @@ func viewMachineDisk(d machines.Disk) spec.MachineDisk {
 		Boot:     known(d.Boot),
 		ReadOnly: known(d.ReadOnly),
 	}
+	if k := d.Known; k != nil {
+		v.VirtualSize, v.AllocatedSize, v.FileSize = &k.VirtualSize, &k.AllocatedSize, &k.FileSize
+	}
+	return v
 }
 
 func viewAway(a machines.Away) spec.AwayHost { return spec.AwayHost{Host: a.Host, Why: a.Why.Error()} }

@@ -139,13 +139,17 @@ func (a *app) printMachine(m api.Machine) error {
 	if err := table(a.out, append(rows, []string{""})); err != nil {
 		return err
 	}
-	rows = [][]string{{"DISK", "BUS", "FORMAT", "LIES IN"}}
+	rows = [][]string{{"DISK", "BUS", "FORMAT", "VIRTUAL SIZE", "LIES IN"}}
 	for _, d := range m.Disks {
 		lies := cmp.Or(deref(d.File), deref(d.Remote), strings.Trim(deref(d.HostPool)+"/"+deref(d.Volume), "/"))
 		if d.Pool != nil {
 			lies = *d.Pool + ":" + deref(d.Path)
 		}
-		rows = append(rows, []string{deref(d.Slot), deref(d.Bus), deref(d.Format), lies})
+		virtual := "?"
+		if d.VirtualSize != nil {
+			virtual = size(*d.VirtualSize)
+		}
+		rows = append(rows, []string{deref(d.Slot), deref(d.Bus), deref(d.Format), virtual, lies})
 	}
 	return table(a.out, rows)
 }

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"bagaglio/core/catalog"
 	"bagaglio/core/host"
 	_ "bagaglio/core/host/all"
 	"bagaglio/core/machine"
@@ -51,10 +52,11 @@ type Machine struct {
 	Disks   []Disk
 }
 
-// Disk is a disk of a machine, with the place in a pool where it lies, if there is one.
+// Disk is a disk of a machine, with the place in a pool where it lies, if there is one, and what is on record of it there.
 type Disk struct {
 	machine.Disk
 	InPool, Path string
+	Known        *catalog.Disk // nil where nothing is
 }
 
 // Away is a host that could not be asked.
@@ -165,7 +167,33 @@ func (m *Machines) of(ctx context.Context, name string) (out []Machine, err erro
 	for _, x := range found {
 		out = append(out, describe(name, x, pools))
 	}
-	return out, err
+	return out, errors.Join(err, m.know(ctx, out))
+}
+
+// know adds what is on record of disks in pools, asking once for each pool.
+func (m *Machines) know(ctx context.Context, all []Machine) error {
+	paths := map[string][]string{}
+	for _, x := range all {
+		for _, d := range x.Disks {
+			if d.InPool != "" {
+				paths[d.InPool] = append(paths[d.InPool], d.Path)
+			}
+		}
+	}
+	for pool, of := range paths {
+		known, err := m.records.DisksAt(ctx, pool, of)
+		if err != nil {
+			return err
+		}
+		for _, x := range all {
+			for i, d := range x.Disks {
+				if disk, ok := known[d.Path]; ok && d.InPool == pool {
+					x.Disks[i].Known = &disk
+				}
+			}
+		}
+	}
+	return nil
 }
 
 // describe is a machine with what it is, and where its disks lie.
@@ -209,7 +237,9 @@ func (m *Machines) Show(ctx context.Context, on, name string) (Machine, error) {
 	if err != nil {
 		return Machine{}, err
 	}
-	return describe(on, found, pools), nil
+	out := []Machine{describe(on, found, pools)}
+	err = m.know(ctx, out)
+	return out[0], err
 }
 
 // can is what a host can do, or an error that says that it cannot.

@@ -239,12 +239,13 @@ func (q *Queue) cancel(ctx context.Context, id string) error {
 		if err := q.remarkPlaced(ctx, j, &done); err != nil {
 			return err
 		}
-		err := q.end(ctx, j.Claim(), j.State, store.Cancelled, done)
-		if err == nil && j.Started != nil { // it was paused
-			err = q.clear(ctx, j)
-		}
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
+		if err := q.end(ctx, j.Claim(), j.State, store.Cancelled, done); err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
+		}
+		if j.Started != nil { // it was paused
+			if err := q.clear(ctx, j); err != nil { // its drive may be away: the next start tries again
+				q.log.Warn("clearing up after a job", "job", j.ID, "error", err)
+			}
 		}
 		q.changed(j.ID)
 	}

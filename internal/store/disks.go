@@ -178,6 +178,16 @@ func (s *Store) Disks(ctx context.Context, pool string, q DiskQuery) (disks []ca
 	return disks, next, total, nil
 }
 
+// DisksAt returns those of some disks of a pool that are on record, by their paths.
+func (s *Store) DisksAt(ctx context.Context, pool string, paths []string) (map[string]catalog.Disk, error) {
+	found, err := s.disks(ctx, `SELECT disk FROM disks WHERE pool = ? AND path IN `+listed, pool, list(paths))
+	out := map[string]catalog.Disk{}
+	for _, d := range found {
+		out[d.Path] = d
+	}
+	return out, err
+}
+
 // Standing returns the disks of a pool that stand on one of the files.
 func (s *Store) Standing(ctx context.Context, pool string, files []string) (paths []string, err error) {
 	err = s.db.SelectContext(

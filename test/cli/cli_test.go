@@ -87,7 +87,6 @@ func TestOnTheSpotThereAndBack(t *testing.T) {
 
 // TestALargeDiskTakesLittleMemory: what counts is the data, not the virtual size.
 func TestALargeDiskTakesLittleMemory(t *testing.T) {
-	t.Parallel()
 	dir := t.TempDir()
 	f, err := os.Create(filepath.Join(dir, "a.raw"))
 	require.NoError(t, err)

@@ -58,6 +58,10 @@ func TestMachinesOfHosts(t *testing.T) {
 	assert.Equal(t, "quay-store:ticketing.raw", *ticketing.Disks[0].Pool+":"+*ticketing.Disks[0].Path)
 	assert.Equal(t, "raw ide", *ticketing.Disks[0].Format+" "+*ticketing.Disks[0].Bus)
 	assert.Nil(t, tide.Disks[0].Pool, "its folder is no pool")
+	require.Eventually(t, func() bool {
+		m, err := s.Machine(t.Context(), "local", "ticketing")
+		return err == nil && m.Disks[0].VirtualSize != nil && *m.Disks[0].VirtualSize == mib+512
+	}, 10*time.Second, 100*time.Millisecond, "its pool was looked through")
 	assert.Equal(t, int64(32<<20), *tide.Memory)
 
 	for _, m := range list.Items {
@@ -71,7 +75,7 @@ func TestMachinesOfHosts(t *testing.T) {
 			}
 			_, err = png.Decode(bytes.NewReader(picture))
 			return err == nil
-		}, 20*time.Second, 200*time.Millisecond)
+		}, time.Minute, 200*time.Millisecond)
 		_, err = s.StopMachine(t.Context(), m.Host, m.Name, 1, false)
 		require.ErrorContains(t, err, "did not end within 1s", "its guest does not listen")
 		m, err = s.StopMachine(t.Context(), m.Host, m.Name, 0, true)
@@ -93,7 +97,7 @@ func TestMachinesOfHosts(t *testing.T) {
 	assert.Equal(t, 0, testkit.Run(t, dir, s.State, "machine", "start", "local:ticketing").Code)
 	require.Eventually(t, func() bool {
 		return testkit.Run(t, dir, s.State, "machine", "screen", "local:ticketing", "screen.png").Code == 0
-	}, 20*time.Second, 200*time.Millisecond)
+	}, time.Minute, 200*time.Millisecond)
 	assert.FileExists(t, filepath.Join(dir, "screen.png"))
 	assert.Equal(t, 1, testkit.Run(t, dir, s.State, "machine", "screen", "local:ticketing", "screen.png").Code, "nothing is overwritten")
 	assert.Equal(t, 2, testkit.Run(t, dir, s.State, "machine", "show", "ticketing").Code)

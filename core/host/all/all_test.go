@@ -87,11 +87,12 @@ func TestEveryKindOfHost(t *testing.T) {
 			require.Eventually(t, func() bool {
 				picture, err := w.Host.(host.Screener).Screen(ctx, made)
 				if err != nil {
+					t.Logf("no picture yet: %v", err)
 					return false
 				}
 				shown, err := png.Decode(bytes.NewReader(picture))
 				return err == nil && shown.Bounds().Dx() > 100
-			}, 20*time.Second, 200*time.Millisecond, "it shows something")
+			}, time.Minute, 200*time.Millisecond, "it shows something")
 			require.ErrorIs(t, w.Host.(host.Definer).Forget(ctx, host.Machine{UUID: "nonsense"}), host.ErrNoMachine)
 			require.NoError(t, power.ShutDown(ctx, made), "whether its guest listens or not")
 			require.NoError(t, power.CutOff(ctx, made))

@@ -125,7 +125,10 @@ function MachineRow({ machine }: { machine: Machine }) {
             ) : (
               <span>{disk.file ?? disk.remote ?? `${disk.host_pool}/${disk.volume}`}</span>
             )}
-            <span className="opacity-75">{disk.format}</span>
+            <span className="opacity-75">
+              {disk.format}
+              {disk.virtual_size !== undefined && `, ${size(disk.virtual_size)}`}
+            </span>
           </li>
         ))}
       </ul>
