@@ -15,6 +15,12 @@ type Wrapper interface {
 	Unwrap() Folder
 }
 
+// Adder is a folder in front of another one that it gives an ability which that may lack.
+type Adder interface {
+	Wrapper
+	Adds() (ability any)
+}
+
 // As returns an ability of a folder, such as Owner: its own, or that of the folder that it is in front of. Whoever wants one asks here, and
 // never by a type assertion: a folder in front of another one may have methods for what that cannot do.
 func As[A any](f Folder) (ability A, ok bool) {
@@ -23,6 +29,11 @@ func As[A any](f Folder) (ability A, ok bool) {
 		if _, ok := As[A](front.Folder); !ok {
 			return ability, false
 		}
+	case Adder:
+		if own, has := front.Adds().(A); has {
+			return own, true
+		}
+		return As[A](front.Unwrap())
 	case Wrapper:
 		below, ok := As[A](front.Unwrap())
 		if own, has := f.(A); ok && has {

@@ -30,7 +30,7 @@ var abilities = map[string]reflect.Type{
 }
 
 // others are the interfaces that are no abilities of a Folder.
-var others = []string{"Folder", "File", "Lease", "Wrapper", "RangeFinder", "Allocator", "HoleMaker", "Cloner"}
+var others = []string{"Folder", "File", "Lease", "Wrapper", "Adder", "RangeFinder", "Allocator", "HoleMaker", "Cloner"}
 
 // TestAbilitiesSurviveWrapping: whoever adds an ability is told here that a part of a folder has to have it too.
 func TestAbilitiesSurviveWrapping(t *testing.T) {
@@ -97,4 +97,35 @@ func TestAnAbilityIsThatOfTheFolderBelow(t *testing.T) {
 	}
 	_, err := Sub(below, "deck").(Labeler).Labels("../a")
 	require.ErrorIs(t, err, ErrOutside)
+}
+
+// telling adds to a folder that it can tell what is in use.
+type telling struct{ front }
+
+type told struct{}
+
+func (told) InUse(name string) (string, error) { return name + " is used", nil }
+func (telling) Adds() any                      { return told{} }
+
+// TestAnAbilityIsAdded to a folder that lacks it, seen through its parts too, and hides no other one.
+func TestAnAbilityIsAdded(t *testing.T) {
+	asked := ""
+	whole := telling{front{labelled{asked: &asked}}}
+	_, lacks := As[Usage](whole.Folder)
+	assert.False(t, lacks)
+	for folder, name := range map[Folder]string{whole: "a.raw", Sub(whole, "deck"): "deck/a.raw"} {
+		usage, ok := As[Usage](folder)
+		require.True(t, ok)
+		why, err := usage.InUse("a.raw")
+		require.NoError(t, err)
+		assert.Equal(t, name+" is used", why)
+		labels, ok := As[Labeler](folder)
+		require.True(t, ok)
+		_, err = labels.Labels("a.raw")
+		require.NoError(t, err)
+		assert.Equal(t, name, asked)
+	}
+	kind, ok := As[labelled](whole)
+	assert.True(t, ok, "the folder itself, by its type")
+	assert.Equal(t, whole.Folder, kind)
 }

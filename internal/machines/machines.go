@@ -28,6 +28,8 @@ type Machines struct {
 	records *records.Records
 	places  *places.Places
 
+	answers answers
+
 	mu   sync.Mutex
 	open map[string]*opened // by hosts
 }
@@ -40,7 +42,7 @@ type opened struct {
 
 // New returns them. The caller closes it.
 func New(r *records.Records, p *places.Places) *Machines {
-	return &Machines{records: r, places: p, open: map[string]*opened{}}
+	return &Machines{records: r, places: p, answers: answers{of: map[string]answer{}}, open: map[string]*opened{}}
 }
 
 // Machine is one of a host.
@@ -302,7 +304,9 @@ func (m *Machines) act(ctx context.Context, on, name string, do func(host.Host, 
 	if err != nil {
 		return Machine{}, err
 	}
-	if err := m.ask(ctx, on, func(h host.Host) error { return do(h, x.Machine) }); err != nil {
+	err = m.ask(ctx, on, func(h host.Host) error { return do(h, x.Machine) })
+	m.forget(on)
+	if err != nil {
 		return x, fmt.Errorf("machine %s:%s: %w", on, name, err)
 	}
 	return m.Show(ctx, on, name)

@@ -15,6 +15,7 @@ import (
 	"bagaglio/core/step"
 	"bagaglio/core/step/disks"
 	"bagaglio/core/storage"
+	"bagaglio/internal/machines"
 	"bagaglio/internal/places"
 	"bagaglio/internal/records"
 	"bagaglio/internal/store"
@@ -26,6 +27,7 @@ import (
 type Planner struct {
 	records *records.Records
 	places  *places.Places
+	guests  *machines.Machines
 	log     *slog.Logger
 	groups  groups
 	ctx     context.Context // of what is made in the background
@@ -33,8 +35,8 @@ type Planner struct {
 }
 
 // New returns one. The caller closes it.
-func New(r *records.Records, p *places.Places, log *slog.Logger) *Planner {
-	s := &Planner{records: r, places: p, log: log}
+func New(r *records.Records, p *places.Places, m *machines.Machines, log *slog.Logger) *Planner {
+	s := &Planner{records: r, places: p, guests: m, log: log}
 	s.ctx, s.stop = context.WithCancel(context.Background())
 	return s
 }
@@ -183,15 +185,27 @@ func (s *Planner) needs(ctx context.Context, r plan.Request, from, to store.Pool
 	return needs, nil
 }
 
-// Ends are the folders that the places of a request lie in.
+// Ends are the folders that the places of a request lie in. They know which files a machine of their host uses.
 func (s *Planner) Ends(ctx context.Context, r plan.Request) (ends step.Ends, err error) {
-	if ends.Source, err = s.places.Folder(ctx, r.Source.Pool); err != nil {
+	if ends.Source, err = s.folder(ctx, r.Source.Pool); err != nil {
 		return ends, err
 	}
 	if r.Destination != nil {
-		ends.Destination, err = s.places.Folder(ctx, r.Destination.Pool)
+		ends.Destination, err = s.folder(ctx, r.Destination.Pool)
 	}
 	return ends, err
+}
+
+func (s *Planner) folder(ctx context.Context, pool string) (storage.Folder, error) {
+	r, err := s.places.Record(ctx, pool)
+	if err != nil {
+		return nil, err
+	}
+	folder, err := s.places.Open(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	return s.guests.Watched(ctx, r, folder)
 }
 
 // EndsOf are those of the disks of a plan.

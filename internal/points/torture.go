@@ -76,9 +76,6 @@ func (f folder) Sync(dir string) error {
 	return around("folder sync", func() error { return f.Folder.Sync(dir) })
 }
 func (f folder) MoveIn(from storage.Folder, a, b string) error {
-	if other, ok := from.(folder); ok {
-		from = other.Folder
-	}
 	m, ok := storage.As[storage.Mover](f.Folder)
 	if !ok {
 		return errors.ErrUnsupported
@@ -87,9 +84,6 @@ func (f folder) MoveIn(from storage.Folder, a, b string) error {
 }
 
 func (f folder) Moves(from storage.Folder, a, b string) bool {
-	if other, ok := from.(folder); ok {
-		from = other.Folder
-	}
 	m, ok := storage.As[storage.Mover](f.Folder)
 	return ok && m.Moves(from, a, b)
 }

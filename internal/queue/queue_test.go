@@ -11,6 +11,7 @@ import (
 	_ "bagaglio/core/disk/all"
 	"bagaglio/core/plan"
 	"bagaglio/core/step/disks"
+	"bagaglio/internal/machines"
 	"bagaglio/internal/places"
 	"bagaglio/internal/planner"
 	"bagaglio/internal/records"
@@ -29,7 +30,7 @@ func rooms(t *testing.T) (*Queue, *places.Places, *planner.Planner) {
 	require.NoError(t, err)
 	p, err := places.Open(r, places.Options{State: state, Mark: "mark", Hold: disks.HoldFor}, log)
 	require.NoError(t, err)
-	pl := planner.New(r, p, log)
+	pl := planner.New(r, p, machines.New(r, p), log)
 	q, err := Open(t.Context(), r, p, pl, Options{State: state, Hold: disks.HoldFor}, log)
 	require.NoError(t, err)
 	t.Cleanup(func() {

@@ -78,7 +78,7 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 		return err
 	}
 	s.Machines = machines.New(s.Records, s.Places)
-	s.Planner = planner.New(s.Records, s.Places, log)
+	s.Planner = planner.New(s.Records, s.Places, s.Machines, log)
 	s.Queue, err = queue.Open(ctx, s.Records, s.Places, s.Planner, queue.Options{State: state, Hold: o.Hold, Checkpoint: o.Checkpoint}, log)
 	return err
 }

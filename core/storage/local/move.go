@@ -15,7 +15,7 @@ import (
 
 // MoveIn takes over a file of another folder of this computer, on the same filesystem.
 func (f *Folder) MoveIn(from storage.Folder, name, to string) error {
-	src, ok := from.(*Folder)
+	src, ok := storage.As[*Folder](from)
 	if !ok {
 		return errors.ErrUnsupported
 	}
@@ -28,7 +28,7 @@ func (f *Folder) MoveIn(from storage.Folder, name, to string) error {
 
 // Moves tells whether a file of another folder can get a name here without being copied: both lie in one mount of one filesystem.
 func (f *Folder) Moves(from storage.Folder, name, to string) bool {
-	src, ok := from.(*Folder)
+	src, ok := storage.As[*Folder](from)
 	if !ok {
 		return false
 	}

@@ -263,16 +263,22 @@ func (f *Folder) rename(src *Folder, from, to string) error {
 
 // MoveIn takes over a file of another folder of the same host, which knows by itself whether that is on one filesystem.
 func (f *Folder) MoveIn(from storage.Folder, name, to string) error {
-	if !f.Moves(from, name, to) {
+	src, ok := f.beside(from)
+	if !ok {
 		return errors.ErrUnsupported
 	}
-	return f.rename(from.(*Folder), name, to)
+	return f.rename(src, name, to)
 }
 
 // Moves tells whether the other folder is of the same host.
 func (f *Folder) Moves(from storage.Folder, _, _ string) bool {
-	src, ok := from.(*Folder)
-	return ok && src.login.Address == f.login.Address && src.login.User == f.login.User
+	_, ok := f.beside(from)
+	return ok
+}
+
+func (f *Folder) beside(other storage.Folder) (*Folder, bool) {
+	o, ok := storage.As[*Folder](other)
+	return o, ok && o.login.Address == f.login.Address && o.login.User == f.login.User
 }
 
 // Exchange is not a part of the protocol.

@@ -1,0 +1,133 @@
+package machines
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"slices"
+	"sync"
+	"time"
+
+	"bagaglio/core/host"
+	"bagaglio/core/step"
+	"bagaglio/core/storage"
+	"bagaglio/internal/store"
+
+	"golang.org/x/sync/singleflight"
+)
+
+// Watched returns the folder of a pool with an eye on the machines of its host, where something is known that runs them there: a disk of one
+// that is not off is in use, also where the storage cannot tell.
+func (m *Machines) Watched(ctx context.Context, p store.Pool, folder storage.Folder) (storage.Folder, error) {
+	hosts, err := m.records.Running(ctx)
+	if err != nil || !slices.ContainsFunc(hosts, func(r store.Runs) bool { return r.Host == p.Host }) {
+		return folder, err
+	}
+	return watched{folder, usage{m, folder, p.Host, p.Folder}}, nil
+}
+
+// watched is comparable: the same folder in front of the same machines is the same one.
+type watched struct {
+	storage.Folder
+	usage usage
+}
+
+// Unwrap is for everything else that the folder can do.
+func (w watched) Unwrap() storage.Folder { return w.Folder }
+
+// Adds is the knowledge of what machines use.
+func (w watched) Adds() any { return w.usage }
+
+type usage struct {
+	machines *Machines
+	folder   storage.Folder
+	host     string
+	root     string // the pool's folder on its host
+}
+
+// InUse asks the storage first. A host that cannot be asked counts as one that uses the file.
+func (u usage) InUse(name string) (string, error) {
+	if below, ok := storage.As[storage.Usage](u.folder); ok {
+		if why, err := below.InUse(name); err != nil || why != "" {
+			return why, err
+		}
+	}
+	used, err := u.machines.used(u.host)
+	if err != nil {
+		return "", fmt.Errorf(
+			`%w, for all that is known: the machines of the host %s cannot be asked for: %w; see that it is there, or say that it runs none (bagaglio host change %s --runs "")`,
+			step.ErrInUse,
+			u.host,
+			err,
+			u.host,
+		)
+	}
+	return used[path.Join(u.root, name)], nil
+}
+
+// How long an answer of a host is good for, and how long it has time to give one.
+const (
+	freshFor = 2 * time.Second
+	askFor   = 15 * time.Second
+)
+
+// answers are what hosts told last of files that machines use.
+type answers struct {
+	asking singleflight.Group // by hosts
+	mu     sync.Mutex
+	of     map[string]answer
+}
+
+type answer struct {
+	at   time.Time
+	used map[string]string // by what, in words, by paths on the host
+	err  error
+}
+
+// used are the files of disks of machines of a host that are not off.
+func (m *Machines) used(on string) (map[string]string, error) {
+	m.answers.mu.Lock()
+	a, ok := m.answers.of[on]
+	m.answers.mu.Unlock()
+	if ok && time.Since(a.at) < freshFor {
+		return a.used, a.err
+	}
+	told, _, _ := m.answers.asking.Do(on, func() (any, error) {
+		a := answer{at: time.Now()}
+		ctx, cancel := context.WithTimeout(context.Background(), askFor) // who asks has none
+		defer cancel()
+		a.used, a.err = m.askUsed(ctx, on)
+		m.answers.mu.Lock()
+		defer m.answers.mu.Unlock()
+		m.answers.of[on] = a
+		return a, nil
+	})
+	a = told.(answer)
+	return a.used, a.err
+}
+
+func (m *Machines) askUsed(ctx context.Context, on string) (map[string]string, error) {
+	all, err := m.of(ctx, on)
+	used := map[string]string{}
+	for _, x := range all {
+		if x.State == host.Off {
+			continue
+		}
+		if x.Problem != nil {
+			return nil, fmt.Errorf("the definition of %s, which is %s, cannot be read: %w", x.Name, x.State, x.Problem)
+		}
+		for _, d := range x.Disks {
+			if d.File != "" {
+				used[path.Clean(d.File)] = fmt.Sprintf("the machine %s:%s is %s", on, x.Name, x.State)
+			}
+		}
+	}
+	return used, err
+}
+
+// forget makes the next one ask a host again.
+func (m *Machines) forget(on string) {
+	m.answers.mu.Lock()
+	defer m.answers.mu.Unlock()
+	delete(m.answers.of, on)
+}

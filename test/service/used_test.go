@@ -1,0 +1,85 @@
+package service
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"bagaglio/api"
+	"bagaglio/core/plan"
+	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/daemon"
+	"bagaglio/internal/testkit/sshd"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestADiskOfARunningMachine on another host, whose storage cannot tell that it is in use, is in use by what runs there: in plans, and where a
+// plan that was made before is started. A host that cannot be asked counts as one that uses it, until it is said to run none.
+func TestADiskOfARunningMachine(t *testing.T) {
+	t.Parallel()
+	there := daemon.Start(t)
+	there.Guest(t, "tide-board")
+	s := start(t)
+	server := sshd.Start(t)
+	key, agent, runs, on, nothing := string(server.Key), false, "libvirt", "lighthouse", ""
+	_, err := s.AddHost(t.Context(), api.NewHost{
+		Name: on, Kind: api.NewHostKindSftp, Address: server.Address, User: &server.User, TrustedKey: &server.HostKey,
+		Login: &api.Secrets{Key: &key, Agent: &agent},
+	})
+	require.NoError(t, err)
+	_, err = s.ChangeHost(t.Context(), on, api.HostChange{Runs: &runs, Socket: &there.Socket})
+	require.NoError(t, err)
+	aside := filepath.Join(filepath.Dir(there.Dir), "aside")
+	require.NoError(t, os.Mkdir(aside, 0o755))
+	for name, folder := range map[string]string{"lamp-room": there.Dir, "attic": aside} {
+		_, err = s.AddPool(t.Context(), api.NewPool{Name: name, Host: &on, Folder: folder})
+		require.NoError(t, err)
+	}
+	addPool(t, s.Service, "seabag", t.TempDir())
+	copied := plan.Request{
+		Kind: plan.Convert, Source: plan.Place{Pool: "lamp-room", Path: "tide-board.raw"},
+		Destination: &plan.Place{Pool: "seabag", Path: "tide-board.qcow2"}, As: "qcow2",
+	}
+	early, err := s.Plan(t.Context(), copied)
+	require.NoError(t, err)
+	require.False(t, early.Blocked, "%+v", early.Plan.Checks)
+
+	_, err = s.StartMachine(t.Context(), on, "tide-board")
+	require.NoError(t, err)
+	blocked := func(why string) {
+		t.Helper()
+		p, err := s.Plan(t.Context(), copied)
+		require.NoError(t, err)
+		assert.True(t, p.Blocked)
+		check := p.Plan.Checks[1]
+		assert.Equal(t, "in-use", check.Name)
+		assert.Contains(t, check.Message, why)
+	}
+	blocked("the machine lighthouse:tide-board is running")
+	_, err = s.Start(t.Context(), api.NewJob{Plan: early.Id})
+	require.ErrorContains(t, err, "the machine lighthouse:tide-board is running")
+
+	_, err = s.StopMachine(t.Context(), on, "tide-board", 0, true)
+	require.NoError(t, err)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, copied).Id)
+	moved := testkit.Begin(t, s.Service, plan.Request{
+		Kind: plan.Copy, Release: true, Source: copied.Source, Destination: &plan.Place{Pool: "attic", Path: "tide-board.raw"},
+		LeaveDefinitions: true,
+	})
+	testkit.Await(t, s.Service, moved.Id)
+	assert.FileExists(t, filepath.Join(aside, "tide-board.raw"), "it got another name on its host")
+
+	there.Kill()
+	copied.Source.Pool, copied.Destination.Path = "attic", "again.qcow2"
+	require.Eventually(t, func() bool {
+		p, err := s.Plan(t.Context(), copied)
+		return err == nil && p.Blocked
+	}, 30*time.Second, 200*time.Millisecond)
+	blocked("the machines of the host lighthouse cannot be asked for")
+	_, err = s.ChangeHost(t.Context(), on, api.HostChange{Runs: &nothing})
+	require.NoError(t, err)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, copied).Id)
+}
