@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-const ledger = `<domain type="kvm"><name>cargo-ledger</name><uuid>0c7a6c7e-39b4-4e4b-9a53-6c3b5ad0a8f1</uuid><title>The ledger</title>
+const ledger = `<domain><name>cargo-ledger</name><uuid>0c7a6c7e-39b4-4e4b-9a53-6c3b5ad0a8f1</uuid><title>The ledger</title>
 <memory unit="GiB">2</memory><vcpu>4</vcpu><cpu mode="custom"><model>x</model><topology sockets="1" cores="2" threads="2"/></cpu>
 <os><type machine="q35">hvm</type><loader type="pflash" secure="yes">/fw</loader><nvram>/var/cargo.fd</nvram></os><clock offset="utc"/>
 <devices>
