@@ -32,6 +32,8 @@ type Machine struct {
 	// Format is that of its definition, see core/machine, and Definition its text.
 	Format     string
 	Definition []byte
+	// Live is the text of what runs or is saved at present, which may have other disks than what is stored. Nil for a machine that is off.
+	Live []byte
 }
 
 var (

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"bagaglio/core/host"
+	"bagaglio/core/machine"
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
 	"bagaglio/internal/store"
@@ -107,21 +108,27 @@ func (m *Machines) used(on string) (map[string]string, error) {
 }
 
 func (m *Machines) askUsed(ctx context.Context, on string) (map[string]string, error) {
-	all, err := m.of(ctx, on)
 	used := map[string]string{}
-	for _, x := range all {
-		if x.State == host.Off {
-			continue
-		}
-		if x.Problem != nil {
-			return nil, fmt.Errorf("the definition of %s, which is %s, cannot be read: %w", x.Name, x.State, x.Problem)
-		}
-		for _, d := range x.Disks {
-			if d.File != "" {
-				used[path.Clean(d.File)] = fmt.Sprintf("the machine %s:%s is %s", on, x.Name, x.State)
+	err := m.ask(ctx, on, func(h host.Host) error {
+		all, err := h.Machines(ctx)
+		for _, x := range all {
+			if x.State == host.Off {
+				continue
+			}
+			for _, text := range [][]byte{x.Definition, x.Live} {
+				is, err := machine.Describe(x.Format, text)
+				if err != nil {
+					return fmt.Errorf("the definition of %s, which is %s, cannot be read: %w", x.Name, x.State, err)
+				}
+				for _, d := range slices.Concat(is.Disks, is.Drives) {
+					if d.File != "" {
+						used[path.Clean(d.File)] = fmt.Sprintf("the machine %s:%s is %s", on, storage.Printable(x.Name), x.State)
+					}
+				}
 			}
 		}
-	}
+		return err
+	})
 	return used, err
 }
 

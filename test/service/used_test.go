@@ -3,10 +3,12 @@ package service
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
 	"bagaglio/api"
+	"bagaglio/core/host"
 	"bagaglio/core/plan"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/daemon"
@@ -59,6 +61,10 @@ func TestADiskOfARunningMachine(t *testing.T) {
 		assert.Contains(t, check.Message, why)
 	}
 	blocked("the machine lighthouse:tide-board is running")
+	redefine(t, there, "tide-board", there.Disk(t, "other.raw", daemon.Boot()))
+	_, err = s.StartMachine(t.Context(), on, "tide-board") // it runs, and the host is asked anew
+	require.NoError(t, err)
+	blocked("the machine lighthouse:tide-board is running")
 	_, err = s.Start(t.Context(), api.NewJob{Plan: early.Id})
 	require.ErrorContains(t, err, "the machine lighthouse:tide-board is running")
 
@@ -82,4 +88,19 @@ func TestADiskOfARunningMachine(t *testing.T) {
 	_, err = s.ChangeHost(t.Context(), on, api.HostChange{Runs: &nothing})
 	require.NoError(t, err)
 	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, copied).Id)
+}
+
+// redefine gives the stored definition of a machine another disk. What runs keeps that which it has.
+func redefine(t *testing.T, d *daemon.Daemon, name, disk string) {
+	t.Helper()
+	kind, err := host.Lookup("libvirt")
+	require.NoError(t, err)
+	h, err := kind.Open(t.Context(), host.Address{Socket: d.Socket, Dial: daemon.Dial})
+	require.NoError(t, err)
+	defer h.Close()
+	m, err := h.Machine(t.Context(), name)
+	require.NoError(t, err)
+	text := strings.Replace(daemon.Definition(name, disk), "<memory", "<uuid>"+m.UUID+"</uuid><memory", 1)
+	_, err = h.(host.Definer).Define(t.Context(), []byte(text))
+	require.NoError(t, err)
 }

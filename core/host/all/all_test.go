@@ -84,6 +84,11 @@ func TestEveryKindOfHost(t *testing.T) {
 			now, err := w.Machine(ctx, "ticketing")
 			require.NoError(t, err)
 			assert.Equal(t, host.Running, now.State)
+			live, err := machine.Describe(now.Format, now.Live)
+			require.NoError(t, err, "what runs is told apart from what is stored")
+			require.Len(t, live.Disks, 1)
+			assert.Equal(t, m.Disks[0].File, live.Disks[0].File)
+			assert.Empty(t, made.Live, "nothing of it ran")
 			require.Eventually(t, func() bool {
 				picture, err := w.Host.(host.Screener).Screen(ctx, made)
 				if err != nil {

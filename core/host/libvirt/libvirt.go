@@ -177,7 +177,20 @@ func (h *Host) machine(d libvirt.Domain) (host.Machine, error) {
 	}
 	text, err := h.l.DomainGetXMLDesc(d, libvirt.DomainXMLInactive) // as it is stored, without secrets
 	m.Definition = []byte(text)
-	return m, err
+	if err != nil || m.State == host.Off {
+		return m, err
+	}
+	if text, err = h.l.DomainGetXMLDesc(d, 0); err != nil {
+		return m, err
+	}
+	if m.State == host.Saved {
+		saved, err := h.l.DomainManagedSaveGetXMLDesc(d, 0)
+		if err == nil { // otherwise it has gone on meanwhile
+			text = saved
+		}
+	}
+	m.Live = []byte(text)
+	return m, nil
 }
 
 // domain is how the protocol names a machine.
