@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -149,34 +148,6 @@ func optionalTime(s sql.NullString) (*time.Time, error) {
 	}
 	t, err := time.Parse(time.RFC3339Nano, s.String)
 	return &t, err
-}
-
-// keepPlans is for how long a plan is kept: it is made for now.
-const keepPlans = 24 * time.Hour
-
-// AddPlan keeps a plan as it is shown, so that it can be started.
-func (s *Store) AddPlan(ctx context.Context, id string, p plan.Plan, now time.Time) error {
-	b, err := json.Marshal(p)
-	if err != nil {
-		return err
-	}
-	_, err = s.db.ExecContext(ctx, `DELETE FROM plans WHERE created < ?`, stamp(now.Add(-keepPlans)))
-	if err == nil {
-		_, err = s.db.ExecContext(ctx, `INSERT INTO plans (id, created, plan) VALUES (?, ?, ?)`, id, stamp(now), string(b))
-	}
-	return err
-}
-
-// KeptPlan returns a plan, and the number of the job that was started with it, 0 before. It fails with ErrNotFound.
-func (s *Store) KeptPlan(ctx context.Context, id string) (p plan.Plan, job int64, err error) {
-	var row struct {
-		Plan string        `db:"plan"`
-		Job  sql.NullInt64 `db:"job"`
-	}
-	if err := s.db.GetContext(ctx, &row, `SELECT plan, job FROM plans WHERE id = ?`, id); err != nil {
-		return p, 0, notFound(err)
-	}
-	return p, row.Job.Int64, json.Unmarshal([]byte(row.Plan), &p)
 }
 
 // NewJobs are what is put into the queue together.
@@ -331,9 +302,6 @@ func (s *Store) jobs(ctx context.Context, query string, args ...any) ([]Job, err
 	return jobs, nil
 }
 
-// Sealer signs a receipt, and returns its number with the seal.
-type Sealer func(done []byte) (number int64, sealed string, err error)
-
 // EndJob notes how a job ended that was waiting or running, with its receipt and the seal of it. It fails with ErrNotFound
 // when the job is not in that state any more.
 func (s *Store) EndJob(ctx context.Context, c Claim, from, to State, done receipt.Receipt, now time.Time, seal Sealer) error {
@@ -385,58 +353,9 @@ func (s *Store) EndJob(ctx context.Context, c Claim, from, to State, done receip
 	})
 }
 
-// Seal is a signed receipt.
-type Seal struct {
-	Number int64  `db:"number"`
-	Job    int64  `db:"job"`
-	Seal   string `db:"seal"`
-}
-
-// Seals returns the seals behind a number, in their order, at most limit.
-func (s *Store) Seals(ctx context.Context, after int64, limit int) (seals []Seal, err error) {
-	err = s.db.SelectContext(ctx, &seals, `SELECT * FROM seals WHERE number > ? ORDER BY number LIMIT ?`, after, limit)
-	return seals, err
-}
-
-// LastSeal is the one with the highest number, with 0 before there is one.
-func (s *Store) LastSeal(ctx context.Context) (last Seal, err error) {
-	err = s.db.GetContext(ctx, &last, `SELECT * FROM seals ORDER BY number DESC LIMIT 1`)
-	if errors.Is(err, sql.ErrNoRows) {
-		err = nil
-	}
-	return last, err
-}
-
 // ClearJob notes that nothing of a job lies in a staging folder any more.
 func (s *Store) ClearJob(ctx context.Context, id int64) error {
 	return s.one(ctx, `UPDATE jobs SET uncleared = 0 WHERE id = ?`, id)
-}
-
-// BeginStep notes that the step of that number runs, and that those before it are finished.
-func (s *Store) BeginStep(ctx context.Context, id int64, number int, now time.Time) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE steps SET finished = ? WHERE job = ? AND number < ? AND finished IS NULL`, stamp(now), id, number)
-	if err != nil {
-		return err
-	}
-	return s.one(ctx, `UPDATE steps SET started = ? WHERE job = ? AND number = ?`, stamp(now), id, number)
-}
-
-// EndSteps notes what finished steps took.
-func (s *Store) EndSteps(ctx context.Context, id int64, done []receipt.Done, now time.Time) error {
-	for _, d := range done {
-		_, err := s.db.ExecContext(
-			ctx,
-			`UPDATE steps SET finished = coalesce(finished, ?), bytes = ? WHERE job = ? AND name = ?`,
-			stamp(now),
-			d.Bytes,
-			id,
-			d.Name,
-		)
-		if err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 func (s *Store) one(ctx context.Context, query string, args ...any) error {
@@ -453,36 +372,6 @@ func changed(res sql.Result, err error) error {
 		err = ErrNotFound
 	}
 	return err
-}
-
-// Speeds returns the median speed of the last times that steps ran between the same pools, or, where there were none, between any: in
-// bytes a second, by the names of the steps. Pools may be empty.
-func (s *Store) Speeds(ctx context.Context, from, to string) (map[string]float64, error) {
-	speeds := map[string]float64{}
-	for _, name := range []string{plan.StepFill, plan.StepProve, plan.StepVerify} {
-		var rows []struct {
-			Speed float64 `db:"speed"`
-			Same  bool    `db:"same"`
-		}
-		err := s.db.SelectContext(ctx, &rows, `SELECT bytes / ((julianday(steps.finished) - julianday(steps.started)) * 86400.0) AS speed,
-				coalesce(json_extract(plan, '$.request.source.pool'), '') = ? AND coalesce(json_extract(plan, '$.request.destination.pool'), '') = ? AS same
-			FROM steps JOIN jobs ON jobs.id = steps.job
-			WHERE steps.name = ? AND bytes > 16777216 AND steps.finished > steps.started AND steps.job > (SELECT max(id) FROM jobs) - 500 ORDER BY same DESC, steps.job DESC LIMIT 9`, from, to, name)
-		if err != nil {
-			return nil, err
-		}
-		var of []float64
-		for _, r := range rows {
-			if r.Same == rows[0].Same {
-				of = append(of, r.Speed)
-			}
-		}
-		if len(of) > 0 {
-			slices.Sort(of)
-			speeds[name] = of[len(of)/2]
-		}
-	}
-	return speeds, nil
 }
 
 // CountJobs counts the jobs in each state.

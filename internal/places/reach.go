@@ -1,0 +1,158 @@
+package places
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"time"
+
+	"bagaglio/core/storage"
+	"bagaglio/core/storage/local"
+	"bagaglio/internal/records"
+	"bagaglio/internal/store"
+)
+
+// Dial connects to a socket on a host: of this computer at once, of another one through the connection that files come over.
+func (s *Places) Dial(ctx context.Context, name, network, address string) (net.Conn, error) {
+	if name == LocalHost {
+		return (&net.Dialer{}).DialContext(ctx, network, address)
+	}
+	folder, err := s.reach(ctx, name, "/")
+	if err != nil {
+		return nil, err
+	}
+	d, ok := storage.As[storage.Dialer](folder)
+	if !ok {
+		return nil, errors.Join(
+			fmt.Errorf("%w: nothing can be reached through the host %s: it has to be one with SSH", records.ErrInvalid, name),
+			folder.Close(),
+		)
+	}
+	conn, err := d.Dial(ctx, network, address)
+	if err != nil {
+		return nil, errors.Join(err, folder.Close())
+	}
+	return through{conn, folder}, nil
+}
+
+// through is a connection that ends with the one that it goes through.
+type through struct {
+	net.Conn
+	folder storage.Folder
+}
+
+func (t through) Close() error { return errors.Join(t.Conn.Close(), t.folder.Close()) }
+
+// reach opens a folder on a host.
+func (s *Places) reach(ctx context.Context, host, folder string) (storage.Folder, error) {
+	if host == LocalHost {
+		return local.OpenApart(folder, s.kept)
+	}
+	h, err := s.host(ctx, host)
+	if err != nil {
+		return nil, err
+	}
+	login, err := s.login(h)
+	if err != nil {
+		return nil, err
+	}
+	password, errPassword := s.fetch(h, given(login.Password))
+	key, errKey := s.fetch(h, given(login.Key))
+	passphrase, errPhrase := s.fetch(h, given(login.Passphrase))
+	if err := errors.Join(errPassword, errKey, errPhrase); err != nil {
+		return nil, err
+	}
+	kind, err := storage.LookupKind(h.Kind)
+	if err != nil {
+		return nil, err
+	}
+	server := storage.Server{
+		Address:    h.Address,
+		User:       h.User,
+		Password:   password,
+		Passphrase: passphrase,
+		TrustedKey: h.TrustedKey,
+		Agent:      login.Agent != nil && *login.Agent,
+	}
+	if key != "" {
+		server.Key = []byte(key + "\n")
+	}
+	return kind.Open(ctx, server, folder)
+}
+
+// Trial is what came of trying something out.
+type Trial struct {
+	Worked bool
+	Steps  []storage.Tried
+	Facts  *storage.Facts // of a pool
+}
+
+// TestHost tries a host out.
+func (s *Places) TestHost(ctx context.Context, name string) (Trial, error) {
+	t := Trial{Worked: true, Steps: []storage.Tried{}}
+	tell := teller(&t)
+	h := store.Host{Name: LocalHost, Kind: KindLocal}
+	if name != LocalHost {
+		var err error
+		if h, err = s.host(ctx, name); err != nil {
+			return t, err
+		}
+	}
+	folder := s.tryToReach(ctx, h, "/", tell)
+	if folder == nil {
+		return t, nil
+	}
+	return t, folder.Close()
+}
+
+// teller notes the steps of a trial.
+func teller(t *Trial) func(storage.Tried) {
+	return func(step storage.Tried) {
+		t.Steps = append(t.Steps, step)
+		t.Worked = t.Worked && step.Worked
+	}
+}
+
+// tryToReach reaches a folder on a host, step by step, and returns nil when that does not work.
+func (s *Places) tryToReach(ctx context.Context, h store.Host, dir string, tell func(storage.Tried)) storage.Folder {
+	step, kind := "open", storage.Kind{}
+	if h.Kind != KindLocal {
+		var err error
+		if kind, err = storage.LookupKind(h.Kind); err != nil {
+			tell(storage.Tried{Name: "reach", Said: err.Error()})
+			return nil
+		}
+		step = "reach"
+	}
+	if kind.ShownKey != nil {
+		step = "log in"
+		start := time.Now()
+		shown, err := kind.ShownKey(ctx, h.Address)
+		said := "it shows the key " + shown
+		if err == nil && shown != h.TrustedKey {
+			err = &storage.HostKeyError{Address: h.Address, Trusted: h.TrustedKey, Shown: shown}
+		}
+		if err != nil {
+			said = err.Error()
+		}
+		tell(storage.Tried{Name: "reach", Worked: err == nil, Said: said, Seconds: time.Since(start).Seconds()})
+		if err != nil {
+			return nil
+		}
+	}
+	start := time.Now()
+	folder, err := s.reach(ctx, h.Name, dir)
+	if err == nil && h.Kind != KindLocal && kind.ShownKey == nil { // it says nothing until it is asked
+		_, err = folder.Stat(".")
+	}
+	said := "the folder " + dir + " opens"
+	if err != nil {
+		said = err.Error()
+	}
+	tell(storage.Tried{Name: step, Worked: err == nil, Said: said, Seconds: time.Since(start).Seconds()})
+	if err != nil {
+		return nil
+	}
+	return folder
+}
