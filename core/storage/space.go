@@ -16,6 +16,7 @@ type Space struct {
 	Holes       bool   // keeps holes in files
 	Removable   bool   // may be unplugged
 	Mounted     bool   // lies on another filesystem than the computer's own
+	MountPoint  string // where that filesystem begins, empty where the storage cannot tell
 	ID          string // the same for two folders on one filesystem
 }
 

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"strings"
 	"time"
 )
 
@@ -149,7 +150,22 @@ type Info struct {
 // Versioner is a Folder that can tell two files apart of which one came into being when the other was gone, though they have the same
 // identity.
 type Versioner interface {
+	// Version has parts with VersionPart between them, any of them empty where the storage cannot tell.
 	Version(name string) (string, error)
+}
+
+// VersionPart stands between the parts of a version.
+const VersionPart = "+"
+
+// SameVersion tells whether two versions may be those of one file: the parts that both have are the same.
+func SameVersion(a, b string) bool {
+	as, bs := strings.Split(a, VersionPart), strings.Split(b, VersionPart)
+	for i := range min(len(as), len(bs)) {
+		if as[i] != bs[i] && as[i] != "" && bs[i] != "" {
+			return false
+		}
+	}
+	return true
 }
 
 // Taken is what a file takes of the storage, as far as is known: its whole length otherwise.

@@ -31,6 +31,7 @@ type Facts struct {
 	CaseSensitive bool      `json:"case_sensitive"` // names that differ in case only are different
 	Removable     bool      `json:"removable"`
 	Mounted       bool      `json:"mounted,omitempty"` // on a filesystem that is not the computer's own
+	MountPoint    string    `json:"mount_point,omitempty"`
 	ReadOnly      bool      `json:"read_only"`
 	LargestFile   int64     `json:"largest_file,omitempty"`
 	ReadSpeed     float64   `json:"read_speed,omitempty"`
@@ -41,15 +42,16 @@ type Facts struct {
 
 // take notes what is known without trying anything.
 func (f *Facts) take(s Space) {
-	f.Filesystem, f.Removable, f.Mounted, f.ReadOnly, f.LargestFile = s.Kind, s.Removable, s.Mounted, s.ReadOnly, s.LargestFile
+	f.Filesystem, f.Removable, f.ReadOnly, f.LargestFile = s.Kind, s.Removable, s.ReadOnly, s.LargestFile
+	f.Mounted, f.MountPoint = s.Mounted, s.MountPoint
 }
 
 // Hold tells whether they speak of storage as it is now.
 func (f *Facts) Hold(s Space) bool {
 	now := *f
 	now.take(s)
-	return now.Filesystem == f.Filesystem && now.Removable == f.Removable && now.Mounted == f.Mounted && now.ReadOnly == f.ReadOnly &&
-		now.LargestFile == f.LargestFile
+	return now.Filesystem == f.Filesystem && now.Removable == f.Removable && now.Mounted == f.Mounted && now.MountPoint == f.MountPoint &&
+		now.ReadOnly == f.ReadOnly && now.LargestFile == f.LargestFile
 }
 
 // Careful is a Folder of which something has to be known that is not so elsewhere.

@@ -15,7 +15,11 @@ import (
 // those of the disk as it is now.
 func TestOnlyWhatChangedIsCarriedAgain(t *testing.T) {
 	const size = 40<<20 + 4096
-	for seed := range uint64(12) {
+	seeds := uint64(12)
+	if testing.Short() { // with the race detector
+		seeds = 2
+	}
+	for seed := range seeds {
 		src := random(seed, size)
 		dst := &target{content: make([]byte, size)}
 		first, err := Transfer{Source: src, Destination: dst, Meter: &Meter{}}.Run(t.Context())

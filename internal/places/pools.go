@@ -1,6 +1,7 @@
 package places
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -176,11 +177,13 @@ func checkDrive(r store.Pool, f storage.Folder) error {
 		return nil
 	}
 	space, err := f.Space()
-	if err == nil && !space.Mounted {
+	if err != nil { // not even its folder may be there
+		err = fmt.Errorf("%w: %w", storage.ErrLost, err)
+	} else if !space.Mounted || len(space.MountPoint) < len(r.Facts.MountPoint) { // the folder lies on what is beneath the drive
 		err = fmt.Errorf(
 			"%w: its drive is not mounted: connect and mount it at %s, or, when the folder is to be the pool without it: bagaglio pool test %s --without-drive",
 			storage.ErrLost,
-			r.Folder,
+			cmp.Or(r.Facts.MountPoint, r.Folder),
 			r.Name,
 		)
 	}

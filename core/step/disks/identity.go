@@ -21,15 +21,15 @@ func identity(folder storage.Folder, name string) (string, error) {
 		return info.ID, nil
 	}
 	version, err := v.Version(name)
-	if err != nil || version == "" { // it belongs to somebody else by now, or its filesystem has none
+	if err != nil { // it belongs to somebody else by now
 		return info.ID, nil
 	}
 	return info.ID + versioned + version, nil
 }
 
-// isIt tells whether a file is the one that was noted. Versions count where both are known.
+// isIt tells whether a file is the one that was noted. Versions count as far as both are known.
 func isIt(noted, now string) bool {
 	notedID, notedVersion, _ := strings.Cut(noted, versioned)
 	nowID, nowVersion, _ := strings.Cut(now, versioned)
-	return notedID == nowID && (notedVersion == nowVersion || notedVersion == "" || nowVersion == "")
+	return notedID == nowID && storage.SameVersion(notedVersion, nowVersion)
 }

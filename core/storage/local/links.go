@@ -29,17 +29,22 @@ func (f *Folder) Link(name string) (string, error) {
 	return to, plain(err)
 }
 
-// Version is the generation of a file's inode (FS_IOC_GETVERSION), empty where the filesystem has none.
+// Version is the generation of a file's inode (FS_IOC_GETVERSION) and when it came into being (statx, in nanoseconds since 1970), each left
+// empty where the filesystem does not have it.
 func (f *Folder) Version(name string) (string, error) {
 	file, err := f.openPlain(name)
 	if err != nil {
 		return "", err
 	}
 	defer file.Close()
+	var generation, born string
 	const getVersion = 0x80087601 // linux/fs.h: _IOR('v', 1, long)
-	n, err := unix.IoctlGetUint32(int(file.Fd()), getVersion)
-	if err != nil {
-		return "", nil
+	if n, err := unix.IoctlGetUint32(int(file.Fd()), getVersion); err == nil {
+		generation = strconv.FormatUint(uint64(n), 10)
 	}
-	return strconv.FormatUint(uint64(n), 10), nil
+	var st unix.Statx_t
+	if err := unix.Statx(int(file.Fd()), "", unix.AT_EMPTY_PATH, unix.STATX_BTIME, &st); err == nil && st.Mask&unix.STATX_BTIME != 0 {
+		born = strconv.FormatInt(st.Btime.Sec*1e9+int64(st.Btime.Nsec), 10)
+	}
+	return generation + storage.VersionPart + born, nil
 }

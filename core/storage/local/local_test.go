@@ -26,7 +26,6 @@ func folder(t *testing.T) (*Folder, string) {
 	return f, dir
 }
 
-// TestNothingLeavesTheFolder: by no kind of name, and by no link.
 // TestAFolderRests: when nothing is done with it, it keeps nothing open, and what is mounted there then is the folder.
 func TestAFolderRests(t *testing.T) {
 	dir := t.TempDir()
@@ -52,6 +51,7 @@ func TestAFolderRests(t *testing.T) {
 	assert.False(t, held())
 }
 
+// TestNothingLeavesTheFolder: by no kind of name, and by no link.
 func TestNothingLeavesTheFolder(t *testing.T) {
 	outside := filepath.Join(t.TempDir(), "secret")
 	require.NoError(t, os.WriteFile(outside, []byte("crew only"), 0o600))
@@ -251,4 +251,34 @@ func TestRemoveAll(t *testing.T) {
 	require.NoError(t, err)
 	assert.NoDirExists(t, filepath.Join(dir, "a"))
 	assert.FileExists(t, filepath.Join(dir, "keep"), "a link is removed, not what it leads to")
+}
+
+// TestAnotherFileOfTheName has another version, on a filesystem of the machine's drives and in memory, also when it is given the same inode.
+func TestAnotherFileOfTheName(t *testing.T) {
+	for _, dir := range []string{t.TempDir(), "/dev/shm"} {
+		dir, err := os.MkdirTemp(dir, "bagaglio")
+		if err != nil {
+			t.Skipf("no folder can be made: %v", err)
+		}
+		t.Cleanup(func() { _ = os.RemoveAll(dir) })
+		f, err := Open(dir)
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = f.Close() })
+		at := filepath.Join(dir, "tide")
+		require.NoError(t, os.WriteFile(at, []byte("high"), 0o600))
+		first, err := f.Version("tide")
+		require.NoError(t, err)
+		require.NoError(t, os.Rename(at, at+"s"))
+		same, err := f.Version("tides")
+		require.NoError(t, err)
+		assert.Equal(t, first, same, "another name")
+		assert.True(t, storage.SameVersion(first, same))
+		require.NoError(t, os.Remove(at+"s"))
+		require.EventuallyWithT(t, func(c *assert.CollectT) { // the clock of a filesystem goes in steps
+			require.NoError(c, os.WriteFile(at, []byte("high"), 0o600))
+			second, err := f.Version("tide")
+			require.NoError(c, errors.Join(err, os.Remove(at)))
+			assert.False(c, storage.SameVersion(first, second), "%s and %s", first, second)
+		}, 10*time.Second, time.Millisecond)
+	}
 }

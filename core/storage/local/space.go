@@ -3,6 +3,7 @@ package local
 import (
 	"fmt"
 	"math"
+	"path/filepath"
 
 	"bagaglio/core/storage"
 
@@ -26,6 +27,26 @@ var filesystems = map[int64]struct {
 	unix.NFS_SUPER_MAGIC:       {"nfs", 0},
 	unix.SMB2_SUPER_MAGIC:      {"smb", 0},
 	unix.F2FS_SUPER_MAGIC:      {"f2fs", 0},
+}
+
+// mountPoint is the top of the filesystem that a folder lies on, empty where that cannot be looked at.
+func mountPoint(dir string) string {
+	dir, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		return ""
+	}
+	var at unix.Stat_t
+	if err := unix.Stat(dir, &at); err != nil {
+		return ""
+	}
+	for dir != "/" {
+		var above unix.Stat_t
+		if err := unix.Stat(filepath.Dir(dir), &above); err != nil || above.Dev != at.Dev {
+			break
+		}
+		dir = filepath.Dir(dir)
+	}
+	return dir
 }
 
 // Space tells how much room the folder's filesystem has, and what it can hold.
@@ -53,6 +74,7 @@ func (f *Folder) Space() (storage.Space, error) {
 	if err := unix.Statfs("/", &system); err == nil {
 		s.Mounted = system.Fsid != st.Fsid || system.Type != st.Type
 	}
+	s.MountPoint = mountPoint(f.root.Name())
 	if known, ok := filesystems[st.Type]; ok {
 		s.Kind, s.LargestFile, s.Holes = known.name, known.largest, !storage.NoHoles[known.name]
 	} else {
