@@ -23,7 +23,7 @@ func TestADriveComesAndGoes(t *testing.T) {
 	t.Run("on the computer's own disk", func(t *testing.T) { comesAndGoes(t, t.TempDir()) })
 	t.Run("inside of another drive", func(t *testing.T) {
 		outer := t.TempDir()
-		mount(t, "tmpfs", outer, "tmpfs", "size=64m")
+		mount(t, "tmpfs", outer, "tmpfs", "size=1g")
 		dir := filepath.Join(outer, "drive")
 		require.NoError(t, os.Mkdir(dir, 0o700))
 		comesAndGoes(t, dir)
