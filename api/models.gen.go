@@ -354,6 +354,9 @@ type Balance = plan.Balance
 // BalanceRequest defines model for BalanceRequest.
 type BalanceRequest = plan.BalanceRequest
 
+// CarriedMachine defines model for CarriedMachine.
+type CarriedMachine = receipt.Machine
+
 // Carry defines model for Carry.
 type Carry = plan.Carry
 
@@ -371,6 +374,9 @@ type ConsoleLink struct {
 
 // Contents defines model for Contents.
 type Contents = inspect.Contents
+
+// Difference what one of them does not have is empty
+type Difference = machine.Difference
 
 // DiskEntry defines model for DiskEntry.
 type DiskEntry struct {
@@ -986,6 +992,9 @@ type Place = plan.Place
 
 // Plan defines model for Plan.
 type Plan = plan.Plan
+
+// PlannedMachine defines model for PlannedMachine.
+type PlannedMachine = plan.Machine
 
 // Pool defines model for Pool.
 type Pool struct {

@@ -70,6 +70,18 @@ type Screener interface {
 	Screen(ctx context.Context, m Machine) ([]byte, error)
 }
 
+// Signs are what tells of a guest from outside. What a kind of host does not tell is zero.
+type Signs struct {
+	Read, Written int64  // of its disks since it was switched on, in bytes
+	Agent         bool   // a program inside of it answers
+	Console       string // the last that it wrote on its serial port
+}
+
+// Observer is a host that tells of guests what can be seen from outside.
+type Observer interface {
+	Signs(ctx context.Context, m Machine) (Signs, error)
+}
+
 // Definer is a host to which machines can be made known.
 type Definer interface {
 	// Define makes a machine known, or changes the one that has its identity.
@@ -86,8 +98,9 @@ type Address struct {
 
 // Kind is a kind of host: what a room offers.
 type Kind struct {
-	Name string
-	Open func(ctx context.Context, a Address) (Host, error)
+	Name   string
+	Format string // of its definitions, see core/machine
+	Open   func(ctx context.Context, a Address) (Host, error)
 }
 
 var kinds []Kind

@@ -219,10 +219,14 @@ func (r *runner) forward(ctx context.Context) error {
 		if do == nil {
 			return fmt.Errorf("taking back a step of the kind %q: %w", s.Kind, errors.ErrUnsupported)
 		}
-		if err := do(ctx, w.Work); err != nil || w.IsEnough() {
-			if err != nil {
-				return err
-			}
+		err = do(ctx, w.Work)
+		if errors.Is(err, step.ErrEnough) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if w.IsEnough() {
 			continue
 		}
 		w.log.Finish(s.Kind)

@@ -94,7 +94,12 @@ var attribute = regexp.MustCompile(`([^\s=/<>"']+)\s*=\s*("[^"]*"|'[^']*')`)
 type Edit struct {
 	Before     string            // a text to come before it
 	Attributes map[string]string // values by local names; what it has not yet is added
+	Text       *string           // what comes in the place of all that is in it, nil for nothing
+	Drop       bool              // it goes away with all that is in it
 }
+
+// Element is an element of that name which has the attributes, and nothing in it.
+func (c Edit) Element(name string) string { return string(c.tag([]byte("<" + name + "/>"))) }
 
 // EditXML changes elements of an XML document. edit gets each with the local names of those around it. All other bytes stay.
 func EditXML(text []byte, edit func(around []string, e xml.StartElement) Edit) ([]byte, error) {
@@ -115,12 +120,29 @@ func EditXML(text []byte, edit func(around []string, e xml.StartElement) Edit) (
 			around = around[:len(around)-1]
 		case xml.StartElement:
 			change := edit(around, e)
-			around = append(around, e.Name.Local)
 			out = append(append(out, text[done:begin]...), change.Before...)
-			out = append(out, change.tag(text[begin:d.InputOffset()])...)
 			done = d.InputOffset()
+			tag := change.tag(text[begin:done])
+			if !change.Drop && change.Text == nil {
+				around = append(around, e.Name.Local)
+				out = append(out, tag...)
+				continue
+			}
+			if err := d.Skip(); err != nil {
+				return nil, err
+			}
+			done = d.InputOffset()
+			if !change.Drop {
+				open := bytes.TrimSuffix(bytes.TrimSuffix(tag, []byte(">")), []byte("/"))
+				out = append(out, fmt.Sprintf("%s>%s</%s>", open, escaped(*change.Text), qualified(tag))...)
+			}
 		}
 	}
+}
+
+// qualified is the name of an element in its start tag, with its prefix.
+func qualified(tag []byte) string {
+	return strings.TrimPrefix(string(tag[:bytes.IndexAny(tag, " \t\r\n/>")]), "<")
 }
 
 // tag is a start tag with its attributes changed.

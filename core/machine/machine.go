@@ -38,6 +38,11 @@ type Format struct {
 	Follow func(text []byte, c Change) ([]byte, error)
 	// Describe reads what the machine is. Nil where that is not read yet.
 	Describe func(text []byte) (Machine, error)
+	// Rewrite returns the text with the machine being another one, which has as many disks, drives and cards in the same order. What is not
+	// said of it in a Machine stays as it is. Nil where that is not done yet.
+	Rewrite func(text []byte, m Machine) ([]byte, error)
+	// Write returns a new definition. Nil where that is not done yet.
+	Write func(m Machine) ([]byte, error)
 	// Images are the formats of images that it can say a disk has become one of.
 	Images []string
 	// Beside tells that it names only files in its own folder, or below it.

@@ -81,3 +81,32 @@ func Describe(format string, text []byte) (Machine, error) {
 	}
 	return f.Describe(text)
 }
+
+// Become returns the definition, in the format to, of a machine that is now what is said, from its text in the format from. In the same format
+// what is not said of a machine stays as it is, and it fails where something would not come out as it should.
+func Become(text []byte, from, to string, now Machine) ([]byte, error) {
+	f, err := Lookup(to)
+	if err != nil {
+		return nil, err
+	}
+	var out []byte
+	switch {
+	case from == to && f.Rewrite != nil:
+		out, err = f.Rewrite(text, now)
+	case f.Write != nil:
+		out, err = f.Write(now)
+	default:
+		err = fmt.Errorf("definitions of the format %s: %w", to, errors.ErrUnsupported)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("writing the definition of %s: %w", now.Name, err)
+	}
+	after, err := Describe(to, out)
+	if err != nil {
+		return nil, fmt.Errorf("writing the definition of %s: it could not be read any more: %w", now.Name, err)
+	}
+	if d := Unasked(now, after); len(d) > 0 && from == to {
+		return nil, fmt.Errorf("writing the definition of %s: %s would be %q and not %q", now.Name, d[0].What, d[0].After, d[0].Before)
+	}
+	return out, nil
+}

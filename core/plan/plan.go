@@ -93,6 +93,16 @@ type Request struct {
 	LeaveDefinitions bool `json:"leave_definitions,omitempty"`
 	// WithoutKnowing goes on though it is not known whether something stands on the disk, or which machines use it.
 	WithoutKnowing bool `json:"without_knowing,omitempty"`
+	// Machine is one that is moved or copied, as HOST:NAME; To is the host that it goes to, and Destination a folder of a pool there.
+	Machine string `json:"machine,omitempty"`
+	To      string `json:"to,omitempty"`
+	Name    string `json:"name,omitempty"` // of the machine in its new place, empty for the one that it has
+	// Stop shuts it down first, Start starts it in its new place, where it has so many seconds to come up.
+	Stop   bool `json:"stop,omitempty"`
+	Start  bool `json:"start,omitempty"`
+	Within int  `json:"within,omitempty"`
+	// LeaveSource leaves a machine that moves on the list of its old host; otherwise that has its disks, and does not know it any more.
+	LeaveSource bool `json:"leave_source,omitempty"`
 }
 
 // TagBeside asks for the tag that lies beside a disk.
@@ -155,6 +165,8 @@ type Plan struct {
 	Bodies []Disk `json:"bodies,omitempty"`
 	// Together tells that all disks are carried or none: where one cannot be, those that have their names already go back.
 	Together bool `json:"together,omitempty"`
+	// Machine is what was decided for the machine that is carried, nil where only disks are.
+	Machine *Machine `json:"machine,omitempty"`
 }
 
 // Body is what was decided for a disk.
@@ -170,6 +182,11 @@ func (p Plan) Body(id string) (Disk, error) {
 // Shown is the plan as it is shown to people: without what only its steps need.
 func (p Plan) Shown() Plan {
 	p.Version, p.Bodies, p.Together = 0, nil, false
+	if p.Machine != nil {
+		shown := *p.Machine
+		shown.Stored, shown.Definition, shown.Undoes = "", "", nil
+		p.Machine = &shown
+	}
 	return p
 }
 

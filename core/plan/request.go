@@ -5,7 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
+	"slices"
 	"strings"
 
 	"bagaglio/core/disk"
@@ -26,6 +28,9 @@ var kinds = map[string]func([]byte) (work, error){
 	Copy:    read[CopyRequest],
 	Prove:   read[ProveRequest],
 	Undo:    read[UndoRequest],
+
+	MoveMachine: read[MachineRequest],
+	CopyMachine: read[MachineRequest],
 }
 
 // Carrying is what requests have that carry a disk somewhere.
@@ -88,7 +93,7 @@ func (r *Request) UnmarshalJSON(b []byte) error {
 }
 
 func unknown(kind string) error {
-	return fmt.Errorf("%w: kind %q is not known: it is %q, %q, %q or %q", ErrRequest, kind, Convert, Copy, Prove, Undo)
+	return fmt.Errorf("%w: kind %q is not known: it is one of %s", ErrRequest, kind, strings.Join(slices.Sorted(maps.Keys(kinds)), ", "))
 }
 
 // Validate returns an error that wraps ErrRequest when it has fields that are not those of its kind, or when they are missing or contradict

@@ -16,7 +16,7 @@ func Together(r Request, parts ...Plan) Plan {
 	p := Plan{Version: Version, Request: r, Checks: []Check{}, Steps: []Step{}, Together: true}
 	last := make([][]Step, len(lasting))
 	for i, part := range parts {
-		id := "disk" + strconv.Itoa(i+1)
+		id := "disk" + strconv.Itoa(i+1) // a disk that cannot be planned has a number too
 		for _, d := range part.Bodies {
 			d.ID, d.Doubted = id, part.Doubts
 			p.Bodies = append(p.Bodies, d)

@@ -93,6 +93,8 @@ type Receipt struct {
 	Seconds  float64   `json:"seconds"`
 	// Parts are the receipts of each disk of a job that has several. Then sides, fingerprints and the like are theirs.
 	Parts []Receipt `json:"parts,omitempty"`
+	// Machine is what became of the machine, nil where only disks were carried.
+	Machine *Machine `json:"machine,omitempty"`
 }
 
 // worst are the outcomes, the one that says most against a job first.
@@ -100,6 +102,10 @@ var worst = []Outcome{Failed, Cancelled, Damaged, Unproven, Proven}
 
 // Add adds the receipt of one disk to that of a job which has several. The outcome is the worst of all.
 func (r *Receipt) Add(part Receipt) {
+	if part.Machine != nil {
+		r.Machine = part.Machine
+		r.Steps, r.Remarks = append(r.Steps, part.Steps...), append(r.Remarks, part.Remarks...)
+	}
 	if part.Outcome == "" { // it did not come that far
 		part.Outcome, part.Reason = Unproven, "nothing of it was compared"
 	}
@@ -114,7 +120,9 @@ func (r *Receipt) Add(part Receipt) {
 	r.BytesCompared += part.BytesCompared
 	r.Retries += part.Retries
 	r.Resumed = max(r.Resumed, part.Resumed)
-	r.Parts = append(r.Parts, part)
+	if part.Machine == nil {
+		r.Parts = append(r.Parts, part)
+	}
 }
 
 // Earlier is what the tag beside a source said before it was read, and how what was read differs from that.
@@ -182,6 +190,9 @@ func (r Receipt) WriteText(out io.Writer) error {
 	side("Source", r.Source)
 	if r.Destination != nil {
 		side("Destination", *r.Destination)
+	}
+	if r.Machine != nil {
+		r.Machine.lines(line)
 	}
 	if r.Against != "" {
 		line("Against", "%s", r.Against)

@@ -14,6 +14,8 @@ var (
 	ErrBlocked = errors.New("a check stands in the way")
 	// ErrInUse is the error for a disk that another program has open for writing, or has locked.
 	ErrInUse = errors.New("it is in use")
+	// ErrEnough ends a job as it is: nothing is taken back, and no step that is left is done.
+	ErrEnough = errors.New("it ends here")
 	// ErrSetAside is the cause to stop a job with that is to go on later: what it did stays.
 	ErrSetAside = errors.New("set aside")
 )

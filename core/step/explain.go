@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"syscall"
 
+	"bagaglio/core/host"
 	"bagaglio/core/storage"
 	"bagaglio/core/transfer"
 )
@@ -33,10 +34,10 @@ var advice = []struct {
 }
 
 // CanWait tells whether what went wrong may be right again later, so that a task which keeps records can go on then: there is no room,
-// or the storage went away.
+// or the storage or host went away.
 func CanWait(err error) bool {
 	var destination *transfer.DestinationError
-	return storage.Full(err) || storage.Lost(err) || errors.As(err, &destination) && storage.Unwritable(err)
+	return storage.Full(err) || storage.Lost(err) || errors.Is(err, host.ErrGone) || errors.As(err, &destination) && storage.Unwritable(err)
 }
 
 // Explain adds what to do next to an error.

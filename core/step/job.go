@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"bagaglio/core/host"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 )
@@ -40,6 +41,17 @@ type Ends struct {
 	Source, Destination storage.Folder
 	// Definitions are the folders with definitions of machines that are to follow a disk which moves, by their pools.
 	Definitions map[string]storage.Folder
+	// From and To are the hosts of a machine; nil for a disk.
+	From, To Guests
+}
+
+// Guests is a host that runs machines, as the steps of a machine need it. What its kind does not do fails with errors.ErrUnsupported.
+type Guests interface {
+	host.Host
+	host.Power
+	host.Screener
+	host.Observer
+	host.Definer
 }
 
 // Known is what whoever asks for a plan knows of the places. The zero value knows nothing.

@@ -22,6 +22,8 @@ var flagGroups = []struct {
 	flags []string
 	rare  bool // told by --help-all only
 }{
+	{title: "Where it goes", flags: []string{"pool", "folder", "name"}},
+	{title: "The machine", flags: []string{"stop", "start", "within", "release", "leave-source"}},
 	{title: "What is read", flags: []string{"from", "snapshot", "chain", "family"}},
 	{title: "What is made", flags: []string{"as", "layout", "base", "replace", "by-rules", "round-to"}},
 	{title: "How it is proven", flags: []string{"no-proof", "against", "tag", "quick", "only-read"}},
@@ -52,7 +54,7 @@ func layoutFlags() (names []string) {
 
 // isWork tells whether a command does work on disks: those have many flags.
 func isWork(c *cobra.Command) bool {
-	return c.Flags().Lookup("plan") != nil && c.Flags().Lookup("from") != nil
+	return c.Flags().Lookup("plan") != nil && c.Flags().Lookup("as") != nil
 }
 
 // flagUsages are the flags of a command in groups, the rare ones when all are asked for.

@@ -19,12 +19,14 @@ import (
 func (a *app) machine() *cobra.Command {
 	return group(
 		"machine",
-		"Machines of hosts that run them: see, start and stop them",
+		"Machines of hosts that run them: see, start, stop, move and copy them",
 		a.machineList(),
 		a.machineShow(),
 		a.machineStart(),
 		a.machineStop(),
 		a.machineScreen(),
+		a.machineMove(),
+		a.machineCopy(),
 	)
 }
 

@@ -63,6 +63,11 @@ func printPlan(out io.Writer, p plan.Plan) error {
 	var b strings.Builder
 	say := func(format string, args ...any) { _, _ = fmt.Fprintf(&b, format+"\n", args...) } // a strings.Builder takes everything
 	switch {
+	case p.Machine != nil:
+		if err := table(&b, machineRows(p)); err != nil {
+			return err
+		}
+		say("")
 	case len(p.Before) > 0 && p.Request.Kind == plan.Undo && len(p.After) == 0:
 		say("%s goes to the holding folder.\n", p.Before[0].Place)
 	case len(p.After) > 0:

@@ -14,6 +14,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/core/step"
 	"bagaglio/core/step/disks"
+	_ "bagaglio/core/step/machines"
 	"bagaglio/core/storage"
 	"bagaglio/internal/machines"
 	"bagaglio/internal/places"
@@ -81,8 +82,11 @@ func (s *Planner) Prepare(ctx context.Context, r plan.Request, since time.Time) 
 	if err := r.Validate(); err != nil {
 		return plan.Plan{}, err
 	}
-	if r.Kind == plan.Undo {
+	switch r.Kind {
+	case plan.Undo:
 		return s.prepareUndo(ctx, r, since)
+	case plan.MoveMachine, plan.CopyMachine:
+		return s.prepareMachine(ctx, r, since)
 	}
 	ends, err := s.Ends(ctx, r)
 	if err != nil {
@@ -217,6 +221,9 @@ func (s *Planner) EndsOf(ctx context.Context, p plan.Plan) (map[string]step.Ends
 			return nil, err
 		}
 		all[d.ID] = ends
+	}
+	if p.Machine != nil {
+		all[plan.MachineSubject] = s.endsOfMachine(*p.Machine)
 	}
 	return all, nil
 }

@@ -75,7 +75,8 @@ func Await(t *testing.T, s *client.Service, id string, until ...func(api.Job) bo
 // Proven waits for a job that has to be proven.
 func Proven(t *testing.T, s *client.Service, id string) receipt.Receipt {
 	t.Helper()
-	j := Await(t, s, id)
+	j := Await(t, s, id, func(j api.Job) bool { return j.State == api.JobStateAsking })
+	require.Nil(t, j.Question, "nobody is there to answer")
 	if j.Reason != nil {
 		require.Equal(t, api.JobStateDone, j.State, *j.Reason)
 	}

@@ -15,7 +15,7 @@ import (
 func TestMachines(t *testing.T) {
 	t.Parallel()
 	d := daemon.Start(t)
-	d.Guest(t, "ticketing")
+	d.Guest(t, "ticketing", false)
 	s := world(t)
 	_, err := s.AddPool(t.Context(), api.NewPool{Name: "guests", Folder: d.Dir})
 	require.NoError(t, err)

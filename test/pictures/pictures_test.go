@@ -180,7 +180,7 @@ func console(t *testing.T, s *testkit.Service, to string) {
 // machines shows machines of a host, one of which runs.
 func machines(t *testing.T, s *testkit.Service, p *testkit.Page, guests *daemon.Daemon) {
 	for _, name := range []string{"cargo-ledger", "crew-roster", "ticketing", "tide-board"} {
-		guests.Guest(t, name)
+		guests.Guest(t, name, true)
 	}
 	_, err := s.AddPool(t.Context(), api.NewPool{Name: "guests", Folder: guests.Dir})
 	require.NoError(t, err)

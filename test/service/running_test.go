@@ -25,8 +25,8 @@ import (
 func TestMachinesOfHosts(t *testing.T) {
 	t.Parallel()
 	here, there := daemon.Start(t), daemon.Start(t)
-	here.Guest(t, "ticketing")
-	there.Guest(t, "tide-board")
+	here.Guest(t, "ticketing", false)
+	there.Guest(t, "tide-board", false)
 	s := start(t)
 	server := sshd.Start(t)
 	change := func(name, socket string) {

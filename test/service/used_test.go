@@ -23,7 +23,7 @@ import (
 func TestADiskOfARunningMachine(t *testing.T) {
 	t.Parallel()
 	there := daemon.Start(t)
-	there.Guest(t, "tide-board")
+	there.Guest(t, "tide-board", false)
 	s := start(t)
 	server := sshd.Start(t)
 	key, agent, runs, on, nothing := string(server.Key), false, "libvirt", "lighthouse", ""
@@ -61,7 +61,7 @@ func TestADiskOfARunningMachine(t *testing.T) {
 		assert.Contains(t, check.Message, why)
 	}
 	blocked("the machine lighthouse:tide-board is running")
-	redefine(t, there, "tide-board", there.Disk(t, "other.raw", daemon.Boot()))
+	redefine(t, there, "tide-board", there.Disk(t, "other.raw", daemon.Boot(false)))
 	_, err = s.StartMachine(t.Context(), on, "tide-board") // it runs, and the host is asked anew
 	require.NoError(t, err)
 	blocked("the machine lighthouse:tide-board is running")

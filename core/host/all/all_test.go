@@ -33,7 +33,7 @@ var worlds = map[string]func(*testing.T) world{
 		return world{
 			Host: open(t, "libvirt", d.Socket),
 			define: func(name string) []byte {
-				return []byte(daemon.Definition(name, d.Disk(t, name+".raw", append(daemon.Boot(), make([]byte, 1<<20)...))))
+				return []byte(daemon.Definition(name, d.Disk(t, name+".raw", append(daemon.Boot(false), make([]byte, 1<<20)...))))
 			},
 			killed: d.Kill,
 		}

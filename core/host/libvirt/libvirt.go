@@ -19,13 +19,16 @@ import (
 	"github.com/google/uuid"
 )
 
-func init() { host.Register(host.Kind{Name: "libvirt", Open: Open}) }
+func init() { host.Register(host.Kind{Name: "libvirt", Format: format, Open: Open}) }
 
 // format is that of its definitions.
 const format = "domain-xml"
 
 // answerIn is for how long an answer is waited for: the first definition takes seconds, since the daemon asks its emulator what that can do.
 const answerIn = 30 * time.Second
+
+// agentIn is for how long an agent is waited for, in seconds.
+const agentIn = 2
 
 // maxScreen bounds a picture, in bytes.
 const maxScreen = 32 << 20
@@ -215,7 +218,13 @@ func (h *Host) act(ctx context.Context, m host.Machine, already []host.State, do
 		if err != nil || slices.Contains(already, now.State) {
 			return err
 		}
-		return do(d)
+		if err = do(d); err == nil {
+			return nil
+		}
+		if now, lookErr := h.machine(d); lookErr == nil && slices.Contains(already, now.State) { // it came to be so meanwhile
+			return nil
+		}
+		return err
 	})
 }
 
@@ -273,6 +282,31 @@ func (l *limited) Write(p []byte) (int, error) {
 		return 0, fmt.Errorf("the picture is longer than %d bytes", maxScreen)
 	}
 	return l.Buffer.Write(p)
+}
+
+// Signs tells what the emulator counts, and whether the agent in the guest answers, where it has one.
+func (h *Host) Signs(ctx context.Context, m host.Machine) (s host.Signs, err error) {
+	d, err := domain(m)
+	if err != nil {
+		return s, err
+	}
+	err = h.call(ctx, func() error {
+		_, read, _, written, _, err := h.l.DomainBlockStats(d, "") // of all disks
+		s.Read, s.Written = max(0, read), max(0, written)
+		return err
+	})
+	if err != nil {
+		return s, err
+	}
+	agentErr := h.call(ctx, func() error {
+		_, err := h.l.QEMUDomainAgentCommand(d, `{"execute":"guest-ping"}`, agentIn, 0)
+		return err
+	})
+	if errors.Is(agentErr, host.ErrGone) {
+		return s, agentErr
+	}
+	s.Agent = agentErr == nil
+	return s, nil
 }
 
 // Define makes a machine known, or changes the one that has its identity.

@@ -19,6 +19,7 @@ func init() {
 			Read:      read,
 			Follow:    follow,
 			Describe:  describe,
+			Rewrite:   rewrite,
 			Images:    slices.Sorted(maps.Keys(drivers)),
 		},
 	)

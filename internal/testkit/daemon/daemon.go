@@ -27,6 +27,7 @@ const runsAs = "bagaglio-guests"
 type Daemon struct {
 	Socket string
 	Dir    string // of the user that it runs as, for disks
+	Owner  string // that user, as UID:GID
 	cmd    *exec.Cmd
 	notes  bytes.Buffer
 }
@@ -66,7 +67,7 @@ func Start(t testing.TB) *Daemon {
 		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o755))
 		require.NoError(t, os.Chown(filepath.Join(dir, sub), uid, gid))
 	}
-	d := &Daemon{Socket: filepath.Join(dir, "run/libvirt/libvirt-sock"), Dir: filepath.Join(dir, "disks")}
+	d := &Daemon{Socket: filepath.Join(dir, "run/libvirt/libvirt-sock"), Dir: filepath.Join(dir, "disks"), Owner: u.Uid + ":" + u.Gid}
 	d.cmd = exec.Command("setpriv", "--reuid="+u.Uid, "--regid="+u.Gid, "--clear-groups", "libvirtd")
 	d.cmd.Env, d.cmd.Dir, d.cmd.Stdout, d.cmd.Stderr = env, dir, &d.notes, &d.notes
 	require.NoError(t, d.cmd.Start())
@@ -105,6 +106,7 @@ func Definition(name, disk string) string {
   <memory unit='MiB'>32</memory>
   <vcpu>1</vcpu>
   <os><type arch='x86_64' machine='pc'>hvm</type></os>
+  <features><acpi/></features>
   <devices>
     <emulator>/usr/bin/qemu-system-x86_64</emulator>
     <disk type='file' device='disk'><driver name='qemu' type='raw'/><source file='%s'/><target dev='hda' bus='ide'/></disk>
@@ -114,14 +116,22 @@ func Definition(name, disk string) string {
 </domain>`, name, disk)
 }
 
-// Boot is the first sector of a disk from which a guest starts: it writes a line on its screen and waits for ever.
-func Boot() []byte {
+// Boot is the first sector of a disk from which a guest starts: it writes a line on its screen and waits until its power button is pressed, when
+// it switches itself off; or for ever, when it does not listen.
+func Boot(listens bool) []byte {
 	code := []byte{
 		0xb8, 0x03, 0x00, 0xcd, 0x10, // text mode, a clear screen (INT 10h, 00h)
-		0xbe, 0x17, 0x7c, // the text
+		0xbe, 0x34, 0x7c, // the text
 		0xac, 0x84, 0xc0, 0x74, 0x06, // its next letter, until the end
 		0xb4, 0x0e, 0xcd, 0x10, 0xeb, 0xf5, // to the screen (INT 10h, 0Eh)
-		0xf4, 0xeb, 0xfd, 0x00, // halt, for ever
+		0xe4, 0xa1, 0x0c, 0x02, 0xe6, 0xa1, // its interrupt, 9, does not
+		0xba, 0x02, 0x06, 0xb8, 0x00, 0x01, 0xef, // the power button counts (ACPI, 4.8.3.1.2)
+		0xfb, 0xf4, // wait
+		0xba, 0x00, 0x06, 0xed, 0xf6, 0xc4, 0x01, 0x74, 0xf5, // until it is pressed (4.8.3.1.1)
+		0xba, 0x04, 0x06, 0xb8, 0x00, 0x20, 0xef, 0xeb, 0xec, // off (4.8.3.2.1)
+	}
+	if !listens {
+		copy(code[19:], []byte{0xf4, 0xeb, 0xfd}) // halt, for ever
 	}
 	code = append(code, []byte("The tides are up.\x00")...)
 	sector := make([]byte, 512)
@@ -135,15 +145,15 @@ func Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	return (&net.Dialer{}).DialContext(ctx, network, address)
 }
 
-// Guest makes a small machine known, which starts from a disk of its own: NAME.raw.
-func (d *Daemon) Guest(t testing.TB, name string) {
+// Guest makes a small machine known, which starts from a disk of its own, NAME.raw, and may listen to its power button.
+func (d *Daemon) Guest(t testing.TB, name string, listens bool) {
 	t.Helper()
 	kind, err := host.Lookup("libvirt")
 	require.NoError(t, err)
 	h, err := kind.Open(t.Context(), host.Address{Socket: d.Socket, Dial: Dial})
 	require.NoError(t, err)
 	defer h.Close()
-	disk := d.Disk(t, name+".raw", append(Boot(), make([]byte, 1<<20)...))
+	disk := d.Disk(t, name+".raw", append(Boot(listens), make([]byte, 1<<20)...))
 	_, err = h.(host.Definer).Define(t.Context(), []byte(Definition(name, disk)))
 	require.NoError(t, err)
 }

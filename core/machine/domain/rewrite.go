@@ -1,0 +1,149 @@
+package domain
+
+import (
+	"encoding/xml"
+	"fmt"
+	"slices"
+	"strconv"
+
+	"bagaglio/core/machine"
+)
+
+// rewrite changes what a Machine says, and leaves everything else: elements that are not known, and their order.
+func rewrite(text []byte, m machine.Machine) ([]byte, error) {
+	before, err := describe(text)
+	if err != nil {
+		return nil, err
+	}
+	if len(m.Disks) != len(before.Disks) || len(m.Drives) != len(before.Drives) || len(m.Networks) != len(before.Networks) {
+		return nil, fmt.Errorf("it has %d disks, %d drives and %d network cards, and has to keep them",
+			len(before.Disks), len(before.Drives), len(before.Networks))
+	}
+	w := rewriter{before: before, m: m, disk: -1, drive: -1, card: -1}
+	if err := xml.Unmarshal(text, &w.x); err != nil {
+		return nil, err
+	}
+	return machine.EditXML(text, w.edit)
+}
+
+// rewriter knows which disk, drive or card it is at.
+type rewriter struct {
+	before, m         machine.Machine
+	x                 domain
+	disk, drive, card int
+	was, is           *machine.Disk // the disk or drive that it is in, nil for one that is left as it is
+}
+
+// text is what an element right below the root is to say, nil where that is what it says.
+func (w *rewriter) text(name string) *string {
+	switch name {
+	case "name":
+		return &w.m.Name
+	case "uuid":
+		return &w.m.UUID
+	case "vcpu":
+		if w.m.Processors.Count != w.before.Processors.Count {
+			count := strconv.Itoa(w.m.Processors.Count)
+			return &count
+		}
+	}
+	return nil
+}
+
+func (w *rewriter) edit(around []string, e xml.StartElement) machine.Edit {
+	name := e.Name.Local
+	switch {
+	case len(around) == 1 && (name == "memory" || name == "currentMemory") && w.m.Memory != w.before.Memory:
+		kib := strconv.FormatInt(w.m.Memory>>10, 10)
+		return machine.Edit{Text: &kib, Attributes: map[string]string{"unit": "KiB"}}
+	case len(around) == 1:
+		return machine.Edit{Text: w.text(name)}
+	case slices.Equal(around, []string{"domain", "os"}) && name == "nvram" && w.m.Variables != w.before.Variables:
+		if w.m.Variables == "" { // the host makes new ones
+			return machine.Edit{Drop: true}
+		}
+		return machine.Edit{Text: &w.m.Variables}
+	case len(around) == 2 && around[1] == "devices" && name == "disk":
+		return w.enter(e)
+	case len(around) == 2 && around[1] == "devices" && name == "interface":
+		w.card++
+	case len(around) == 3 && around[1] == "devices" && around[2] == "disk" && w.is != nil:
+		return w.ofDisk(e)
+	case len(around) == 3 && around[1] == "devices" && around[2] == "interface" && w.card < len(w.m.Networks):
+		return w.ofCard(name)
+	}
+	return machine.Edit{}
+}
+
+// attr is the value of an attribute of an element.
+func attr(e xml.StartElement, name string) string {
+	for _, a := range e.Attr {
+		if a.Name.Local == name {
+			return a.Value
+		}
+	}
+	return ""
+}
+
+// enter notes which disk or drive begins. What becomes a file was a device or volume before.
+func (w *rewriter) enter(e xml.StartElement) machine.Edit {
+	w.was, w.is = nil, nil
+	kind := attr(e, "device")
+	before, after, at := w.before.Disks, w.m.Disks, &w.disk
+	if kind != "" && kind != "disk" {
+		before, after, at = w.before.Drives, w.m.Drives, &w.drive
+	}
+	if *at++; *at >= len(after) {
+		return machine.Edit{}
+	}
+	w.was, w.is = &before[*at], &after[*at]
+	if w.moved() && attr(e, "type") != "file" {
+		return machine.Edit{Attributes: map[string]string{"type": "file"}}
+	}
+	return machine.Edit{}
+}
+
+// moved tells whether the file of the disk becomes another one.
+func (w *rewriter) moved() bool { return w.is.File != w.was.File }
+
+// ofDisk changes an element of a disk. What the disk stood on is no part of it any more when its file is another one.
+func (w *rewriter) ofDisk(e xml.StartElement) machine.Edit {
+	name, format, bus := e.Name.Local, w.is.Format != w.was.Format, w.is.Bus != w.was.Bus
+	driver := ""
+	if format && w.x.Disks[w.disk+w.drive+1].Driver == nil { // which would be taken for raw
+		driver = "<driver type='" + drivers[w.is.Format] + "'/>"
+	}
+	switch {
+	case name == "source" && w.moved() && w.is.File == "": // a drive that is emptied
+		return machine.Edit{Drop: true}
+	case name == "source" && w.moved() && attr(e, "file") == "":
+		file := machine.Edit{Attributes: map[string]string{"file": w.is.File}}
+		return machine.Edit{Before: driver + file.Element("source"), Drop: true}
+	case name == "source" && w.moved():
+		return machine.Edit{Before: driver, Attributes: map[string]string{"file": w.is.File}}
+	case name == "driver" && format:
+		return machine.Edit{Attributes: map[string]string{"type": drivers[w.is.Format]}}
+	case name == "backingStore" && w.moved(), name == "address" && bus:
+		return machine.Edit{Drop: true}
+	case name == "target" && (bus || w.is.Slot != w.was.Slot):
+		return machine.Edit{Attributes: map[string]string{"bus": w.is.Bus, "dev": w.is.Slot}}
+	}
+	return machine.Edit{}
+}
+
+// ofCard changes an element of a network card.
+func (w *rewriter) ofCard(name string) machine.Edit {
+	was, is := w.before.Networks[w.card], w.m.Networks[w.card]
+	switch {
+	case name == "mac" && is.MAC != was.MAC:
+		return machine.Edit{Attributes: map[string]string{"address": is.MAC}}
+	case name == "model" && is.Model != was.Model:
+		return machine.Edit{Attributes: map[string]string{"type": is.Model}}
+	case name == "source" && is.Network != was.Network:
+		attribute := map[string]string{"network": "network", "bridge": "bridge", "direct": "dev"}[was.Kind]
+		if attribute != "" {
+			return machine.Edit{Attributes: map[string]string{attribute: is.Network}}
+		}
+	}
+	return machine.Edit{}
+}

@@ -1,0 +1,140 @@
+package machines
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"bagaglio/core/host"
+	"bagaglio/core/machine"
+	"bagaglio/core/receipt"
+)
+
+// define makes the machine known to its new host, unless an earlier time did.
+func (w *work) define(ctx context.Context) error {
+	if err := w.isOff(ctx); err != nil {
+		return err
+	}
+	all, err := w.Ends.To.Machines(ctx)
+	if err != nil {
+		return err
+	}
+	for _, other := range all {
+		same := strings.EqualFold(other.UUID, w.m.After.UUID)
+		switch {
+		case same && (w.m.Stays() || w.state.Known != "" || w.isOurs(other)):
+		case same:
+			return blocked("identity", fmt.Sprintf("%s has come to know a machine with the UUID %s: %s.", w.m.To, other.UUID, other.Name))
+		case other.Name == w.m.After.Name:
+			return blocked("name", fmt.Sprintf("%s has come to know another machine of the name %s.", w.m.To, other.Name))
+		}
+	}
+	made, err := w.Ends.To.Define(ctx, []byte(w.m.Definition))
+	if err != nil {
+		return fmt.Errorf("making the machine known to %s: %w", w.m.To, err)
+	}
+	w.state.Known, w.state.Receipt.Defined = made.UUID, true
+	return nil
+}
+
+// isOurs tells whether a machine that the host knows already is the one that an earlier time defined: it has the disks.
+func (w *work) isOurs(m host.Machine) bool {
+	is, err := machine.Describe(m.Format, m.Definition)
+	if err != nil || len(is.Disks) != len(w.m.After.Disks) {
+		return false
+	}
+	for i, d := range is.Disks {
+		if d.File != w.m.After.Disks[i].File {
+			return false
+		}
+	}
+	return true
+}
+
+// undefine has the new host forget the machine, or have the definition again that it had.
+func (w *work) undefine(ctx context.Context) error {
+	if w.m.Stays() {
+		if _, err := w.Ends.From.Define(ctx, []byte(w.m.Stored)); err != nil {
+			return fmt.Errorf("giving %s its old definition: %w", w.m.Name, err)
+		}
+		return nil
+	}
+	m, err := w.there(ctx)
+	if errors.Is(err, host.ErrNoMachine) {
+		return nil
+	}
+	if err != nil || w.state.Known == "" && !w.isOurs(m) {
+		return err
+	}
+	if err := w.Ends.To.Forget(ctx, m); err != nil {
+		return fmt.Errorf("having %s forget the machine: %w", w.m.To, err)
+	}
+	w.state.Receipt.Defined = false
+	return nil
+}
+
+// compare looks at what the host has made of the definition.
+func (w *work) compare(ctx context.Context) error {
+	m, err := w.there(ctx)
+	if err != nil {
+		return err
+	}
+	is, err := machine.Describe(m.Format, m.Definition)
+	if err != nil {
+		return fmt.Errorf("reading what %s has of the machine: %w", w.m.To, err)
+	}
+	w.state.Receipt.Unasked = machine.Unasked(w.m.After, is)
+	w.state.Concluded = true
+	return nil
+}
+
+// withdraw takes the source from the list of its host. Its disks stay.
+func (w *work) withdraw(ctx context.Context) error {
+	m, err := w.Ends.From.Machine(ctx, w.m.Name)
+	if errors.Is(err, host.ErrNoMachine) { // an earlier time did it
+		w.withdrawn()
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if err := w.isOff(ctx); err != nil {
+		return err
+	}
+	if err := w.Ends.From.Forget(ctx, m); err != nil {
+		return fmt.Errorf("taking %s from the list of %s: %w", w.m.Name, w.m.Host, err)
+	}
+	w.withdrawn()
+	return nil
+}
+
+func (w *work) withdrawn() {
+	w.state.Receipt.Source = fmt.Sprintf("%s does not know it any more; its disks are as they were", w.m.Host)
+	if w.Plan.Request.Release {
+		w.state.Receipt.Source = fmt.Sprintf("%s does not know it any more; its disks are held", w.m.Host)
+	}
+}
+
+// enlist puts the source on the list of its host again.
+func (w *work) enlist(ctx context.Context) error {
+	if _, err := w.Ends.From.Define(ctx, []byte(w.m.Stored)); err != nil {
+		return fmt.Errorf("making %s known to %s again: %w", w.m.Name, w.m.Host, err)
+	}
+	w.state.Receipt.Source = fmt.Sprintf("%s knows it again", w.m.Host)
+	return nil
+}
+
+// conclude says what all that proves.
+func (w *work) conclude() {
+	m := w.state.Receipt
+	w.proof.Outcome = receipt.Proven
+	w.proof.Compared = fmt.Sprintf("the definition that %s has, with the planned one", w.m.To)
+	switch {
+	case len(m.Unasked) > 0:
+		w.proof.Outcome = receipt.Unproven
+		w.proof.Reason = fmt.Sprintf("%s has the machine otherwise than asked: %s", w.m.To, m.Unasked[0].What)
+	case m.Started && !m.CameUp:
+		w.proof.Outcome, w.proof.Reason = receipt.Unproven, "the machine was started, and not seen to come up"
+	}
+}

@@ -1,0 +1,120 @@
+package machines
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"bagaglio/core/host"
+	"bagaglio/core/plan"
+	"bagaglio/core/step"
+)
+
+const (
+	// lookEvery is how often a machine is looked at that is to end or to come up.
+	lookEvery = time.Second
+	// endIn is for how long a guest is waited for that was asked to end.
+	endIn = 2 * time.Minute
+)
+
+// errStillOn is why a machine cannot be carried that does not end.
+var errStillOn = errors.New("the guest does not end")
+
+// Answers to the question what to do with a guest that does not end, and with one that was not seen to come up.
+const (
+	answerBack   = "back"
+	answerAgain  = "again"
+	answerCutOff = "cut-off"
+	answerUp     = "up"
+	answerKeep   = "keep"
+)
+
+// off sees that the source is off, and shuts it down where that is asked for.
+func (w *work) off(ctx context.Context) error {
+	m, err := w.source(ctx)
+	if err != nil {
+		return err
+	}
+	if err := w.changed(m); err != nil {
+		return err
+	}
+	switch {
+	case m.State == host.Off:
+		return nil
+	case m.State == host.Saved:
+		return blocked("off", fmt.Sprintf("%s is saved: its memory would not fit the disks any more. Start it, and shut it down.", w.m.Name))
+	case !w.m.Stop:
+		return inUse(fmt.Sprintf("%s of %s is %s: shut it down.", w.m.Name, w.m.Host, m.State))
+	}
+	if !w.state.Receipt.WasRunning {
+		w.state.Receipt.WasRunning = true
+		if picture, err := w.Ends.From.Screen(ctx, m); err == nil { // only to compare with
+			w.state.Receipt.ScreenBefore = picture
+		}
+		if err := w.Keep(ctx); err != nil { // it is started again when the job goes back
+			return err
+		}
+	}
+	switch w.answered(plan.StepOff) {
+	case answerBack:
+		return errStillOn
+	case answerCutOff:
+		w.evidence("%s did not end by itself, and was cut off when a person said so: its disks are what a power cut leaves", w.m.Name)
+		return w.Ends.From.CutOff(ctx, m)
+	}
+	return w.end(ctx, m)
+}
+
+// end asks the guest to end until it has, or a person what to do.
+func (w *work) end(ctx context.Context, m host.Machine) error {
+	for until := time.Now().Add(endIn); ; {
+		if err := w.Ends.From.ShutDown(ctx, m); err != nil { // again and again: a guest that is starting does not listen yet
+			return err
+		}
+		now, err := w.source(ctx)
+		if err != nil || now.State == host.Off {
+			return err
+		}
+		if time.Now().After(until) {
+			break
+		}
+		if err := pause(ctx); err != nil {
+			return err
+		}
+	}
+	return w.ask(plan.StepOff, fmt.Sprintf("%s was asked to end %s ago, and still runs. What is to be done?", w.m.Name, endIn), errStillOn,
+		step.Choice{Name: answerAgain, Label: "Ask it again, and wait"},
+		step.Choice{Name: answerBack, Label: "Leave it running, and give the job up"},
+		step.Choice{Name: answerCutOff, Label: "Cut it off: its disks will be what a power cut leaves"},
+	)
+}
+
+func pause(ctx context.Context) error {
+	select {
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	case <-time.After(lookEvery):
+		return nil
+	}
+}
+
+// onAgain starts the source where the job had shut it down.
+func (w *work) onAgain(ctx context.Context) error {
+	if !w.state.Receipt.WasRunning {
+		return nil
+	}
+	m, err := w.source(ctx)
+	if err != nil || m.State == host.Running {
+		return err
+	}
+	if err := w.Ends.From.Start(ctx, m); err != nil {
+		return fmt.Errorf("starting %s again: %w", w.m.Name, err)
+	}
+	w.state.Receipt.Source = "it was started again"
+	return nil
+}
+
+// same tells whether two pictures are one.
+func same(a, b []byte) bool { return len(a) > 0 && bytes.Equal(a, b) }

@@ -1,0 +1,183 @@
+package machines
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"image"
+	"image/png"
+	"time"
+
+	"bagaglio/core/host"
+	"bagaglio/core/plan"
+	"bagaglio/core/step"
+)
+
+const (
+	// settles is for how long a guest has to run before anything it shows counts: a loader that fails shows something too.
+	settles = 3 * time.Second
+	// readsAtLeast is what a guest reads of its disks, in bytes, that is beyond its loader. A firmware that finds none reads some sectors.
+	readsAtLeast = 8 << 20
+)
+
+// errNotUp is why a job does not go on behind a machine that was started.
+var errNotUp = errors.New("the machine was not seen to come up")
+
+// start switches the machine on in its new place, while the other is off.
+func (w *work) start(ctx context.Context) error {
+	if !w.m.Stays() {
+		if err := w.isOff(ctx); err != nil {
+			return err
+		}
+	}
+	m, err := w.there(ctx)
+	if err != nil {
+		return err
+	}
+	if err := w.Ends.To.Start(ctx, m); err != nil {
+		return fmt.Errorf("starting %s on %s: %w", w.m.After.Name, w.m.To, err)
+	}
+	w.state.Receipt.Started = true
+	return nil
+}
+
+// cutOff takes the power from the machine in its new place: nothing that it wrote is to stay.
+func (w *work) cutOff(ctx context.Context) error {
+	m, err := w.there(ctx)
+	if errors.Is(err, host.ErrNoMachine) {
+		return nil
+	}
+	if err == nil {
+		err = w.Ends.To.CutOff(ctx, m)
+	}
+	if err != nil {
+		return fmt.Errorf("switching %s on %s off again: %w", w.m.After.Name, w.m.To, err)
+	}
+	w.state.Receipt.Started, w.state.Receipt.CameUp = false, false
+	return nil
+}
+
+// watch sees the machine come up, or asks a person.
+func (w *work) watch(ctx context.Context) error {
+	switch w.answered(plan.StepWatch) {
+	case answerBack:
+		return errNotUp
+	case answerUp:
+		w.evidence("a person looked, and said that it is up")
+		w.state.Receipt.CameUp = true
+		return w.picture(ctx)
+	case answerKeep:
+		return w.keepBoth(ctx)
+	}
+	why := "it shows no sign of a guest"
+	for begun := time.Now(); time.Since(begun) < time.Duration(w.m.Within)*time.Second; {
+		m, err := w.there(ctx)
+		if err != nil {
+			return err
+		}
+		if m.State != host.Running {
+			why = fmt.Sprintf("it is %s", m.State)
+			break
+		}
+		if !w.m.Stays() {
+			if err := w.isOff(ctx); err != nil {
+				return err
+			}
+		}
+		if err := w.picture(ctx); err != nil {
+			return err
+		}
+		if ran := time.Since(begun); ran >= settles {
+			up, err := w.looksUp(ctx, m)
+			if err != nil {
+				return err
+			}
+			if up {
+				w.evidence("it runs since %s", ran.Round(time.Second))
+				w.state.Receipt.CameUp = true
+				return nil
+			}
+		}
+		if err := pause(ctx); err != nil {
+			return err
+		}
+	}
+	return w.ask(plan.StepWatch,
+		fmt.Sprintf("%s was started on %s, and %s. Look at its screen: what is to be done?", w.m.After.Name, w.m.To, why), errNotUp,
+		step.Choice{Name: answerAgain, Label: "Look again"},
+		step.Choice{Name: answerBack, Label: "Go back: switch it off there, and start it where it was if it ran"},
+		step.Choice{Name: answerKeep, Label: "Stop here, both off, and keep both"},
+		step.Choice{Name: answerUp, Label: "It is up: go on"},
+	)
+}
+
+// looksUp tells whether something is seen of the guest that only one which is up shows.
+func (w *work) looksUp(ctx context.Context, m host.Machine) (bool, error) {
+	signs, err := w.Ends.To.Signs(ctx, m)
+	if err != nil && !errors.Is(err, errors.ErrUnsupported) {
+		return false, err
+	}
+	shows := w.state.Receipt.Screen
+	switch {
+	case signs.Agent:
+		w.evidence("its guest agent answers")
+	case same(shows, w.state.Receipt.ScreenBefore) && !plain(shows):
+		w.evidence("its screen shows what the screen of %s:%s showed before it was shut down", w.m.Host, w.m.Name)
+	case signs.Read >= readsAtLeast:
+		w.evidence("it has read %s of its disks, and written %s", plan.Bytes(signs.Read), plan.Bytes(signs.Written))
+	default:
+		return false, nil
+	}
+	return true, nil
+}
+
+// picture keeps what the machine shows, where its host has that.
+func (w *work) picture(ctx context.Context) error {
+	m, err := w.there(ctx)
+	if err != nil {
+		return err
+	}
+	picture, err := w.Ends.To.Screen(ctx, m)
+	if errors.Is(err, host.ErrGone) {
+		return err
+	}
+	if err == nil {
+		w.state.Receipt.Screen = picture
+	}
+	return nil
+}
+
+// plain tells whether a picture is of one colour, or none.
+func plain(picture []byte) bool {
+	p, err := png.Decode(bytes.NewReader(picture))
+	if err != nil {
+		return true
+	}
+	bounds := p.Bounds()
+	first := at(p, bounds.Min)
+	for y := bounds.Min.Y; y < bounds.Max.Y; y++ {
+		for x := bounds.Min.X; x < bounds.Max.X; x++ {
+			if at(p, image.Pt(x, y)) != first {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+func at(p image.Image, where image.Point) [3]uint32 {
+	r, g, b, _ := p.At(where.X, where.Y).RGBA()
+	return [3]uint32{r, g, b}
+}
+
+// keepBoth ends the job with both machines off.
+func (w *work) keepBoth(ctx context.Context) error {
+	if err := w.cutOff(ctx); err != nil {
+		return err
+	}
+	w.state.Receipt.Started = true // it was, once
+	w.state.Receipt.Source = fmt.Sprintf("%s still knows it, and it is off; so does %s", w.m.Host, w.m.To)
+	w.state.Concluded = true
+	return step.ErrEnough
+}

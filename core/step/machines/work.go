@@ -1,0 +1,197 @@
+// Package machines has the steps of a machine that is carried from host to host: see that it is off, make it known in its new place, start it,
+// see it come up, compare, and take it from the list of its old host. Never are both switched on by it.
+package machines
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"bagaglio/core/host"
+	"bagaglio/core/machine"
+	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
+	"bagaglio/core/step"
+
+	"github.com/google/uuid"
+)
+
+func init() {
+	step.Register(step.Family{Name: "machine", Begin: begin, Kinds: []step.Kind{
+		{Name: plan.StepOff, Do: run(plan.StepOff, (*work).off), Undo: undo(plan.StepOff, (*work).onAgain)},
+		{Name: plan.StepDefine, Do: run(plan.StepDefine, (*work).define), Undo: undo(plan.StepDefine, (*work).undefine)},
+		{Name: plan.StepStart, Do: run(plan.StepStart, (*work).start), Undo: undo(plan.StepStart, (*work).cutOff)},
+		{Name: plan.StepWatch, Do: run(plan.StepWatch, (*work).watch)},
+		{Name: plan.StepCompare, Do: run(plan.StepCompare, (*work).compare)},
+		{Name: plan.StepWithdraw, Do: run(plan.StepWithdraw, (*work).withdraw), Undo: undo(plan.StepWithdraw, (*work).enlist)},
+	}})
+}
+
+// run makes an action of what does a kind of step. That it begins is kept first: from then on it may have to be taken back.
+func run(kind string, do func(*work, context.Context) error) step.Action {
+	return step.On(func(w *work, ctx context.Context) error {
+		if err := w.Log.Enter(ctx, kind, w.state); err != nil {
+			return err
+		}
+		return w.report.Run(kind, nil, nil, func() error { return do(w, ctx) })
+	})
+}
+
+// undo makes an action of what takes a kind of step back. It is not cancelled.
+func undo(kind string, back func(*work, context.Context) error) step.Action {
+	return step.On(func(w *work, ctx context.Context) error {
+		if err := w.recall(); err != nil {
+			return err
+		}
+		return w.report.Run(kind, nil, nil, func() error { return back(w, context.WithoutCancel(ctx)) })
+	})
+}
+
+// state is how far the work is.
+type state struct {
+	Receipt receipt.Machine `json:"receipt"`
+	// Known is the UUID by which the new host knows the machine, empty before.
+	Known string `json:"known,omitempty"`
+	// Concluded tells that the receipt says all.
+	Concluded bool `json:"concluded,omitempty"`
+}
+
+// work is the work on the machine of a job.
+type work struct {
+	step.Job
+	m      plan.Machine
+	report *step.Reporter
+	state  state
+	proof  receipt.Receipt
+}
+
+func begin(j step.Job) (step.Work, error) {
+	if j.Plan.Machine == nil {
+		return nil, fmt.Errorf("%w: the plan says nothing of the machine: plan it again", plan.ErrRequest)
+	}
+	w := &work{Job: j, m: *j.Plan.Machine, report: j.Reporter()}
+	w.state.Receipt = receipt.Machine{
+		From: w.m.Host + ":" + w.m.Name, To: w.m.To + ":" + w.m.After.Name, Move: w.m.Move, Evidence: []string{}, Differences: w.m.Differences,
+	}
+	w.proof = receipt.Receipt{ID: uuid.NewString(), Kind: j.Plan.Request.Kind, Steps: []receipt.Done{}, Started: time.Now()}
+	return w, nil
+}
+
+// Open takes up what an earlier time left.
+func (w *work) Open(context.Context) error { return w.recall() }
+
+func (w *work) recall() error {
+	if w.m.Undoes != nil {
+		return nil
+	}
+	_, err := w.Log.Load(&w.state)
+	return err
+}
+
+// Keep keeps how far it is.
+func (w *work) Keep(ctx context.Context) error {
+	if w.Log.Begun == "" {
+		return nil
+	}
+	return w.Log.Keep(ctx, w.state, nil)
+}
+
+// Close has nothing to close: the hosts are the service's.
+func (w *work) Close() {}
+
+// Clear has nothing to remove: what was made known to a host is taken back by its step.
+func (w *work) Clear() error { return nil }
+
+// IsEnough tells that nothing more is to be done, which is never so before the last step.
+func (w *work) IsEnough() bool { return false }
+
+// CallOff has nothing to do: the steps of a machine are taken back one by one.
+func (w *work) CallOff(context.Context) error { return nil }
+
+// Placed tells whether the machine is in its new place, complete.
+func (w *work) Placed() bool { return w.recall() == nil && w.Log.IsDone(plan.StepCompare) }
+
+// Receipt is what became of it so far.
+func (w *work) Receipt() *receipt.Receipt {
+	m := w.state.Receipt
+	if w.state.Concluded {
+		w.conclude()
+	}
+	w.proof.Machine, w.proof.Steps = &m, append([]receipt.Done{}, w.report.Done...)
+	return &w.proof
+}
+
+// source is the machine as its old host has it, or fails where that is another one by now.
+func (w *work) source(ctx context.Context) (host.Machine, error) {
+	m, err := w.Ends.From.Machine(ctx, w.m.Name)
+	if errors.Is(err, host.ErrNoMachine) {
+		return m, blocked("machine", fmt.Sprintf("%s is not on the list of %s any more.", w.m.Name, w.m.Host))
+	}
+	if err == nil && m.UUID != w.m.Before.UUID {
+		err = blocked("machine", fmt.Sprintf("%s of %s is another machine by now: plan it again.", w.m.Name, w.m.Host))
+	}
+	return m, err
+}
+
+// there is the machine as its new host has it.
+func (w *work) there(ctx context.Context) (host.Machine, error) {
+	m, err := w.Ends.To.Machine(ctx, w.m.After.Name)
+	if err == nil && w.state.Known != "" && m.UUID != w.state.Known {
+		err = fmt.Errorf("%w: %s of %s is another machine by now", host.ErrNoMachine, w.m.After.Name, w.m.To)
+	}
+	return m, err
+}
+
+// isOff fails unless the source is off: both must never run.
+func (w *work) isOff(ctx context.Context) error {
+	m, err := w.source(ctx)
+	if err == nil && m.State != host.Off {
+		err = inUse(fmt.Sprintf("%s of %s is %s: somebody started it while it was being carried.", w.m.Name, w.m.Host, m.State))
+	}
+	return err
+}
+
+// changed fails when the definition of the source is not the one that was planned with.
+func (w *work) changed(m host.Machine) error {
+	now, err := machine.Describe(m.Format, m.Definition)
+	if err != nil {
+		return fmt.Errorf("reading the definition of %s: %w", w.m.Name, err)
+	}
+	if d := machine.Compare(w.m.Before, now); len(d) > 0 {
+		return blocked(
+			"machine",
+			fmt.Sprintf("The definition of %s was changed since this was planned (%s): plan it again.", w.m.Name, d[0].What),
+		)
+	}
+	return nil
+}
+
+func blocked(name, message string) error {
+	return &step.BlockedError{Check: plan.Check{Name: name, Severity: plan.Blocks, Message: message}}
+}
+
+// inUse is likewise, and passes by itself when the machine is off again.
+func inUse(message string) error { return blocked("in-use", message) }
+
+func (w *work) evidence(format string, args ...any) {
+	w.state.Receipt.Evidence = append(w.state.Receipt.Evidence, fmt.Sprintf(format, args...))
+}
+
+// answered is what a person answered to a kind of step that had asked.
+func (w *work) answered(kind string) string {
+	if w.Answer.Step != w.Log.ID(kind) {
+		return ""
+	}
+	answer := w.Answer.Name
+	w.Answer = step.Answer{} // it counts once
+	return answer
+}
+
+// ask makes an error of a question, or of why where nobody can be asked.
+func (w *work) ask(kind, text string, why error, answers ...step.Choice) error {
+	if !w.Asks {
+		return why
+	}
+	return &step.AskedError{Question: step.Question{Step: w.Log.ID(kind), Text: text, Answers: answers}, Err: why}
+}

@@ -1,0 +1,90 @@
+package machines
+
+import (
+	"context"
+
+	"bagaglio/core/host"
+	"bagaglio/core/step"
+)
+
+// Guests is a host as the steps of jobs use it: it is connected when it is asked, and again when the connection was lost.
+func (m *Machines) Guests(name string) step.Guests { return guests{m, name} }
+
+type guests struct {
+	machines *Machines
+	host     string
+}
+
+// do does something that a host may not be able to.
+func do[A any](ctx context.Context, g guests, what string, f func(A) error) error {
+	return g.machines.ask(ctx, g.host, func(h host.Host) error {
+		a, err := can[A](h, what)
+		if err != nil {
+			return err
+		}
+		return f(a)
+	})
+}
+
+// changes does likewise, and has what is known of the host's machines asked anew.
+func changes[A any](ctx context.Context, g guests, what string, f func(A) error) error {
+	defer g.machines.forget(g.host)
+	return do(ctx, g, what, f)
+}
+
+func (g guests) Machines(ctx context.Context) (all []host.Machine, err error) {
+	err = do(ctx, g, "list machines", func(h host.Host) (err error) { all, err = h.Machines(ctx); return err })
+	return all, err
+}
+
+func (g guests) Machine(ctx context.Context, name string) (m host.Machine, err error) {
+	err = do(ctx, g, "list machines", func(h host.Host) (err error) { m, err = h.Machine(ctx, name); return err })
+	return m, err
+}
+
+func (g guests) Start(ctx context.Context, x host.Machine) error {
+	return changes(ctx, g, "switch machines", func(h host.Power) error { return h.Start(ctx, x) })
+}
+
+func (g guests) ShutDown(ctx context.Context, x host.Machine) error {
+	return changes(ctx, g, "switch machines", func(h host.Power) error { return h.ShutDown(ctx, x) })
+}
+
+func (g guests) CutOff(ctx context.Context, x host.Machine) error {
+	return changes(ctx, g, "switch machines", func(h host.Power) error { return h.CutOff(ctx, x) })
+}
+
+func (g guests) Screen(ctx context.Context, x host.Machine) (picture []byte, err error) {
+	err = do(ctx, g, "show screens", func(h host.Screener) (err error) { picture, err = h.Screen(ctx, x); return err })
+	return picture, err
+}
+
+func (g guests) Signs(ctx context.Context, x host.Machine) (s host.Signs, err error) {
+	err = do(ctx, g, "tell what guests do", func(h host.Observer) (err error) { s, err = h.Signs(ctx, x); return err })
+	return s, err
+}
+
+func (g guests) Define(ctx context.Context, definition []byte) (m host.Machine, err error) {
+	err = changes(ctx, g, "take new machines", func(h host.Definer) (err error) { m, err = h.Define(ctx, definition); return err })
+	return m, err
+}
+
+func (g guests) Forget(ctx context.Context, x host.Machine) error {
+	return changes(ctx, g, "forget machines", func(h host.Definer) error { return h.Forget(ctx, x) })
+}
+
+// Close does nothing: the connection is everybody's.
+func (guests) Close() error { return nil }
+
+// Format is that of the definitions of a host.
+func (m *Machines) Format(ctx context.Context, on string) (string, error) {
+	if _, err := m.on(ctx, on); err != nil {
+		return "", err
+	}
+	h, err := m.places.Host(ctx, on)
+	if err != nil {
+		return "", err
+	}
+	kind, err := host.Lookup(h.Runs.Kind)
+	return kind.Format, err
+}
