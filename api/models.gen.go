@@ -623,7 +623,10 @@ type Host struct {
 	Etag       string           `json:"etag"`
 	Kind       HostKind         `json:"kind"`
 	LogsInWith []HostLogsInWith `json:"logs_in_with"`
-	Name       string           `json:"name"`
+
+	// Machines the URL of its API
+	Machines *string `json:"machines,omitempty"`
+	Name     string  `json:"name"`
 
 	// Runs what runs machines there, absent where nothing does
 	Runs *string `json:"runs,omitempty"`
@@ -652,6 +655,9 @@ type HostChange struct {
 	// Login What to log in with. They are kept encrypted and never told again. Each may be `file:` and the name of a file in the service's folder for secrets, below the host's address, or
 	// `env:` and the name of a variable that begins with BAGAGLIO_SECRET_ and that address: then it is read from there each time.
 	Login *Secrets `json:"login,omitempty"`
+
+	// Machines the URL of its API, where it is reached by one
+	Machines *string `json:"machines,omitempty"`
 
 	// Runs what runs machines there: libvirt; empty for nothing
 	Runs *string `json:"runs,omitempty"`
@@ -925,7 +931,10 @@ type NewHost struct {
 	// Login What to log in with. They are kept encrypted and never told again. Each may be `file:` and the name of a file in the service's folder for secrets, below the host's address, or
 	// `env:` and the name of a variable that begins with BAGAGLIO_SECRET_ and that address: then it is read from there each time.
 	Login *Secrets `json:"login,omitempty"`
-	Name  string   `json:"name"`
+
+	// Machines the URL of its API, where it is reached by one
+	Machines *string `json:"machines,omitempty"`
+	Name     string  `json:"name"`
 
 	// Runs what runs machines there: libvirt; empty for nothing
 	Runs *string `json:"runs,omitempty"`

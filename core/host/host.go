@@ -82,6 +82,11 @@ type Observer interface {
 	Signs(ctx context.Context, m Machine) (Signs, error)
 }
 
+// Networker is a host that tells of the networks which machines can be connected to.
+type Networker interface {
+	Networks(ctx context.Context) ([]string, error)
+}
+
 // Definer is a host to which machines can be made known.
 type Definer interface {
 	// Define makes a machine known, or changes the one that has its identity.
@@ -93,6 +98,7 @@ type Definer interface {
 // Address is where a host is reached. Dial connects to it.
 type Address struct {
 	Socket string // a path on the host
+	URL    string // of an API, as this computer reaches it
 	Dial   func(ctx context.Context, network, address string) (net.Conn, error)
 }
 
@@ -100,7 +106,9 @@ type Address struct {
 type Kind struct {
 	Name   string
 	Format string // of its definitions, see core/machine
-	Open   func(ctx context.Context, a Address) (Host, error)
+	// Check fails for an address that makes no sense for the kind, and says what it takes.
+	Check func(a Address) error
+	Open  func(ctx context.Context, a Address) (Host, error)
 }
 
 var kinds []Kind

@@ -35,7 +35,7 @@ func (f Format) Why(name, format string) error {
 	if f.Beside && (path.IsAbs(name) || name == ".." || strings.HasPrefix(name, "../")) {
 		return fmt.Errorf("%s names only files that lie in its own folder", f.Name)
 	}
-	if format != "" && !slices.Contains(f.Images, format) {
+	if format != "" && !f.AnyImage && !slices.Contains(f.Images, format) {
 		return fmt.Errorf("%s cannot say that the disk is %s", f.Name, format)
 	}
 	return nil

@@ -43,8 +43,9 @@ type Format struct {
 	Rewrite func(text []byte, m Machine) ([]byte, error)
 	// Write returns a new definition. Nil where that is not done yet.
 	Write func(m Machine) ([]byte, error)
-	// Images are the formats of images that it can say a disk has become one of.
-	Images []string
+	// Images are the formats of images that it can say a disk has become one of, and AnyImage tells that it can say all.
+	Images   []string
+	AnyImage bool
 	// Beside tells that it names only files in its own folder, or below it.
 	Beside bool
 	// Seal is the extension of a file beside a definition that holds its checksum, empty where there is none.
@@ -75,7 +76,13 @@ func Formats() []Format {
 
 // Claim tells whether a file is called like a definition.
 func Claim(name string) bool {
-	return slices.ContainsFunc(formats, func(f Format) bool { return strings.EqualFold(path.Ext(name), f.Extension) })
+	return slices.ContainsFunc(formats, func(f Format) bool { return f.isCalled(name) })
+}
+
+// isCalled tells whether a file has a name as definitions of the format have, whatever the case.
+func (f Format) isCalled(name string) bool {
+	at := len(name) - len(f.Extension)
+	return at >= 0 && strings.EqualFold(name[at:], f.Extension)
 }
 
 // Lookup returns the format of that name.
@@ -126,7 +133,7 @@ func Text(folder storage.Folder, name string) ([]byte, error) {
 // read does so and tells the format.
 func read(name string, text []byte) (Definition, Format, error) {
 	for _, f := range Formats() {
-		if !strings.EqualFold(path.Ext(name), f.Extension) {
+		if !f.isCalled(name) {
 			continue
 		}
 		d, err := f.Read(text)
@@ -145,7 +152,8 @@ func read(name string, text []byte) (Definition, Format, error) {
 func (d Definition) bounded(f Format, file string) Definition {
 	d.Format, d.Name = f.Name, storage.Printable(d.Name)
 	if d.Name == "" || len(d.Name) > maxName {
-		d.Name = strings.TrimSuffix(path.Base(file), path.Ext(file))
+		d.Name = path.Base(file)
+		d.Name = d.Name[:len(d.Name)-len(f.Extension)]
 	}
 	number, length := 0, 0
 	bounded := func(all []string) []string {

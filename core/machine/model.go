@@ -3,6 +3,9 @@ package machine
 import (
 	"errors"
 	"fmt"
+	"reflect"
+
+	"bagaglio/core/storage"
 )
 
 // Firmware of machines.
@@ -65,6 +68,32 @@ type Network struct {
 	MAC     string `json:"mac,omitempty"`
 	Model   string `json:"model,omitempty"`
 	Boot    int    `json:"boot,omitempty"`
+}
+
+// Shown is the machine with nothing in it that cannot be shown, and not more than can be looked at.
+func (m Machine) Shown() Machine {
+	printable(reflect.ValueOf(&m).Elem())
+	return m
+}
+
+// most bounds how many of each sort of device are told.
+const most = 256
+
+func printable(v reflect.Value) {
+	switch v.Kind() {
+	case reflect.String:
+		v.SetString(storage.Printable(v.String()))
+	case reflect.Struct:
+		for i := range v.NumField() {
+			printable(v.Field(i))
+		}
+	case reflect.Slice:
+		v.Set(v.Slice(0, min(v.Len(), most)))
+		for i := range v.Len() {
+			printable(v.Index(i))
+		}
+	default: // numbers
+	}
 }
 
 // Describe reads what a machine is out of the text of a definition of a format.

@@ -47,11 +47,14 @@ type MachineRequest struct {
 	Start       bool         `json:"start"`
 	Within      int          `json:"within"`
 	Release     bool         `json:"release"`
-	LeaveSource bool         `json:"leave_source"`
-	NoTag       bool         `json:"no_tag"`
-	Recopy      bool         `json:"recopy"`
-	PastDamage  bool         `json:"past_damage"`
-	AsItIs      bool         `json:"as_it_is"`
+
+	Networks map[string]string `json:"networks"`
+
+	LeaveSource bool `json:"leave_source"`
+	NoTag       bool `json:"no_tag"`
+	Recopy      bool `json:"recopy"`
+	PastDamage  bool `json:"past_damage"`
+	AsItIs      bool `json:"as_it_is"`
 }
 
 // HostAndName takes HOST:NAME apart, as a machine is written.
@@ -148,6 +151,8 @@ type MachineFacts struct {
 	ToFormat   string // of the definitions of the host that it goes to
 	// There are the machines that this host has.
 	There []machine.Machine
+	// Networks are those that this host has; nil where that is not known.
+	Networks []string
 	// UUID and MACs are fresh, for a copy.
 	UUID string
 	MACs []string
@@ -242,6 +247,7 @@ func (w *whole) become(disks []Plan) {
 			after.Networks[i].MAC = w.f.MACs[i]
 		}
 	}
+	w.connect(after.Networks)
 	for i, p := range disks {
 		if len(p.After) == 0 { // it cannot be carried, for which there is a check
 			continue
@@ -265,6 +271,37 @@ func (w *whole) become(disks []Plan) {
 	}
 	w.m.After, w.m.Differences = after, machine.Compare(w.f.Is, after)
 }
+
+// connect connects the cards to the networks that are asked for, and looks whether those are there.
+func (w *whole) connect(cards []machine.Network) {
+	for i := range cards {
+		n := &cards[i]
+		if to, ok := w.r.Networks[n.Network]; ok && n.Network != "" {
+			if n.Network = to; to == "" {
+				n.Kind = userNetwork
+			}
+		}
+		if n.Kind != "network" || w.f.Networks == nil || slices.Contains(w.f.Networks, n.Network) {
+			continue
+		}
+		var remedies []Remedy
+		for _, other := range append(slices.Clone(w.f.Networks[:min(len(w.f.Networks), mostOffered)]), "") {
+			label := "Connect it to " + other
+			if other == "" {
+				label = "Let it out through the host itself"
+			}
+			remedies = append(remedies, remedy(label, map[string]any{"networks": map[string]any{w.f.Is.Networks[i].Network: other}}))
+		}
+		w.check(
+			Blocks,
+			"network",
+			fmt.Sprintf("%s has no network %s, which network card %d is connected to.", w.r.To, n.Network, i+1),
+			remedies...)
+	}
+}
+
+// userNetwork is the kind of a card that leads out through its host itself.
+const userNetwork = "user"
 
 // checkThere: nobody at the destination has its name or identity.
 func (w *whole) checkThere() {

@@ -101,6 +101,8 @@ type Request struct {
 	Stop   bool `json:"stop,omitempty"`
 	Start  bool `json:"start,omitempty"`
 	Within int  `json:"within,omitempty"`
+	// Networks are those of the new host by those that the machine is connected to; an empty one leads out through the host itself.
+	Networks map[string]string `json:"networks,omitempty"`
 	// LeaveSource leaves a machine that moves on the list of its old host; otherwise that has its disks, and does not know it any more.
 	LeaveSource bool `json:"leave_source,omitempty"`
 }

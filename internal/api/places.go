@@ -35,6 +35,7 @@ func (s *server) AddHost(ctx context.Context, r AddHostRequestObject) (AddHostRe
 		Login:      login(n.Login),
 		Runs:       n.Runs,
 		Socket:     n.Socket,
+		Machines:   n.Machines,
 	}
 	host, err := s.service.Places.AddHost(ctx, n.Name, string(n.Kind), change)
 	ctx.(*gin.Context).Set(subjectKey, "host "+n.Name)
@@ -61,7 +62,7 @@ func (s *server) ChangeHost(ctx context.Context, r ChangeHostRequestObject) (Cha
 		c := r.Body
 		host, err := s.service.Places.ChangeHost(
 			ctx, r.Host, places.HostChange{
-				Address: c.Address, User: c.User, TrustedKey: c.TrustedKey, Login: login(c.Login), Runs: c.Runs, Socket: c.Socket,
+				Address: c.Address, User: c.User, TrustedKey: c.TrustedKey, Login: login(c.Login), Runs: c.Runs, Socket: c.Socket, Machines: c.Machines,
 			})
 		v = viewHost(host)
 		return err

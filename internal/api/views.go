@@ -66,8 +66,8 @@ func viewHost(h places.Host) spec.Host {
 	v := spec.Host{
 		Name: h.Name, Kind: spec.HostKind(h.Kind), Address: h.Address, User: h.User, TrustedKey: h.TrustedKey,
 		LogsInWith: views(h.LogsInWith, func(s string) spec.HostLogsInWith { return spec.HostLogsInWith(s) }),
-		Etag:       etag(h.Address, h.User, h.TrustedKey, h.Login, h.Runs.Kind, h.Runs.Socket),
-		Runs:       known(h.Runs.Kind), Socket: known(h.Runs.Socket),
+		Etag:       etag(h.Address, h.User, h.TrustedKey, h.Login, h.Runs.Kind, h.Runs.Socket, h.Runs.URL),
+		Runs:       known(h.Runs.Kind), Socket: known(h.Runs.Socket), Machines: known(h.Runs.URL),
 	}
 	if h.ShownKey != h.TrustedKey {
 		v.ShownKey = &h.ShownKey

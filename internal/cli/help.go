@@ -22,7 +22,7 @@ var flagGroups = []struct {
 	flags []string
 	rare  bool // told by --help-all only
 }{
-	{title: "Where it goes", flags: []string{"pool", "folder", "name"}},
+	{title: "Where it goes", flags: []string{"pool", "folder", "name", "network"}},
 	{title: "The machine", flags: []string{"stop", "start", "within", "release", "leave-source"}},
 	{title: "What is read", flags: []string{"from", "snapshot", "chain", "family"}},
 	{title: "What is made", flags: []string{"as", "layout", "base", "replace", "by-rules", "round-to"}},

@@ -60,7 +60,7 @@ func (a *app) hostList() *cobra.Command {
 type loginFlags struct {
 	user, key, password, keyIs string
 	agent                      bool
-	runs, socket               string
+	runs, socket, machines     string
 }
 
 func (l *loginFlags) add(c *cobra.Command) {
@@ -80,7 +80,8 @@ func (l *loginFlags) add(c *cobra.Command) {
 	)
 	f.BoolVar(&l.agent, "agent", false, "log in with the SSH agent of the user that runs the service")
 	f.StringVar(&l.keyIs, "key-is", "", "fingerprint of the host's own key, SHA256:..., to trust it unasked")
-	f.StringVar(&l.runs, "runs", "", "what runs machines there: libvirt; empty for nothing")
+	f.StringVar(&l.runs, "runs", "", "what runs machines there: libvirt or standin; empty for nothing")
+	f.StringVar(&l.machines, "machines", "", "where that is reached by an API: its URL")
 	f.StringVar(&l.socket, "socket", "", "where that is reached on the host: the whole path of its socket")
 }
 
@@ -150,7 +151,7 @@ func (a *app) hostAdd() *cobra.Command {
 				n.TrustedKey = &l.keyIs
 			}
 			if l.runs != "" {
-				n.Runs, n.Socket = &l.runs, &l.socket
+				n.Runs, n.Socket, n.Machines = &l.runs, &l.socket, &l.machines
 			}
 			h, err := service.AddHost(cmd.Context(), n)
 			if err != nil {
@@ -254,7 +255,7 @@ func (a *app) hostChange() *cobra.Command {
 				flag string
 				to   **string
 				from *string
-			}{{"user", &change.User, &l.user}, {"address-is", &change.Address, &address}, {"key-is", &change.TrustedKey, &l.keyIs}, {"runs", &change.Runs, &l.runs}, {"socket", &change.Socket, &l.socket}} {
+			}{{"user", &change.User, &l.user}, {"address-is", &change.Address, &address}, {"key-is", &change.TrustedKey, &l.keyIs}, {"runs", &change.Runs, &l.runs}, {"socket", &change.Socket, &l.socket}, {"machines", &change.Machines, &l.machines}} {
 				if cmd.Flags().Changed(x.flag) {
 					*x.to = x.from
 				}

@@ -68,6 +68,12 @@ func (a *app) carryMachine(r *plan.Request, kind, use, short string) *cobra.Comm
 	f.StringVar(&r.Layout, "layout", "", "layout of that format (default: its first)")
 	optionFlags(f, &r.Options)
 	f.StringVar(&r.Name, "name", "", "the name of the machine in its new place (default: the one that it has)")
+	f.StringToStringVar(
+		&r.Networks,
+		"network",
+		nil,
+		"connect cards on the network OLD to NEW of its new host: OLD=NEW; OLD= leads out through the host itself",
+	)
 	f.BoolVar(&r.Stop, "stop", false, "shut the machine down first, when it runs")
 	f.BoolVar(&r.Start, "start", false, "start it in its new place, and see it come up")
 	f.DurationVar(&within, "within", plan.WatchFor*time.Second, "how long it has to come up, at most 1h")

@@ -45,6 +45,10 @@ var remedyFlags = []struct{ field, flag string }{
 	{"reserve", "reserve"},
 	{"adapter", "adapter"},
 	{"bundle", "bundle"},
+	{"stop", "stop"},
+	{"start", "start"},
+	{"name", "name"},
+	{"networks", "network"},
 }
 
 // wayTo says what to write for a remedy of a request: the flags to add and to leave out, and the place to name. It is empty when the
@@ -77,8 +81,13 @@ func wayTo(r plan.Request, remedy plan.Remedy) string {
 			case value == true:
 				add = append(add, flag)
 			default:
-				if n, ok := value.(float64); ok {
-					value = int64(n) // lengths are whole numbers
+				switch v := value.(type) {
+				case float64:
+					value = int64(v) // lengths are whole numbers
+				case map[string]any: // of one to one
+					for from, to := range v {
+						value = fmt.Sprintf("%s=%v", from, to)
+					}
 				}
 				add = append(add, fmt.Sprintf("%s %v", flag, value))
 			}

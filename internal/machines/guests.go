@@ -73,6 +73,12 @@ func (g guests) Forget(ctx context.Context, x host.Machine) error {
 	return changes(ctx, g, "forget machines", func(h host.Definer) error { return h.Forget(ctx, x) })
 }
 
+// Networks are those of a host; errors.ErrUnsupported tells that it does not tell.
+func (m *Machines) Networks(ctx context.Context, on string) (names []string, err error) {
+	err = do(ctx, guests{m, on}, "tell of networks", func(h host.Networker) (err error) { names, err = h.Networks(ctx); return err })
+	return names, err
+}
+
 // Close does nothing: the connection is everybody's.
 func (guests) Close() error { return nil }
 

@@ -75,7 +75,7 @@ func (m *Machines) on(ctx context.Context, name string) (host.Host, error) {
 	}
 	if h.Runs.Kind == "" {
 		return nil, fmt.Errorf(
-			"%w: nothing that runs machines is known of the host %s: say what does (bagaglio host change %s --runs KIND --socket PATH)",
+			"%w: nothing that runs machines is known of the host %s: say what does (bagaglio host change %s --runs KIND --socket PATH, or --machines URL)",
 			records.ErrState,
 			name,
 			name,
@@ -94,7 +94,7 @@ func (m *Machines) on(ctx context.Context, name string) (host.Host, error) {
 	dial := func(ctx context.Context, network, address string) (net.Conn, error) {
 		return m.places.Dial(ctx, name, network, address)
 	}
-	connected, err := kind.Open(ctx, host.Address{Socket: h.Runs.Socket, Dial: dial})
+	connected, err := kind.Open(ctx, host.Address{Socket: h.Runs.Socket, URL: h.Runs.URL, Dial: dial})
 	if err != nil {
 		return nil, fmt.Errorf("host %s: %w", name, err)
 	}

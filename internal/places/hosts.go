@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"time"
 
 	"bagaglio/core/host"
@@ -48,8 +47,8 @@ type Login struct {
 type HostChange struct {
 	Address, User, TrustedKey *string
 	Login                     *Login
-	// Runs is the kind of what runs machines there, empty for nothing, and Socket where it is reached on the host.
-	Runs, Socket *string
+	// Runs is the kind of what runs machines there, empty for nothing; Socket is where it is reached on the host, or Machines the URL of its API.
+	Runs, Socket, Machines *string
 }
 
 // AddHost adds a host. One with SSH is trusted only when the key that it shows is named.
@@ -77,7 +76,7 @@ func (s *Places) AddHost(ctx context.Context, name, kind string, change HostChan
 
 // setRuns changes what runs machines on a host.
 func (s *Places) setRuns(ctx context.Context, name string, change HostChange) error {
-	if change.Runs == nil && change.Socket == nil {
+	if change.Runs == nil && change.Socket == nil && change.Machines == nil {
 		return nil
 	}
 	now, err := s.runs(ctx, name)
@@ -90,12 +89,16 @@ func (s *Places) setRuns(ctx context.Context, name string, change HostChange) er
 	if change.Socket != nil {
 		now.Socket = *change.Socket
 	}
+	if change.Machines != nil {
+		now.URL = *change.Machines
+	}
 	if now.Kind != "" {
-		if _, err := host.Lookup(now.Kind); err != nil {
-			return fmt.Errorf("%w: %w", records.ErrInvalid, err)
+		kind, err := host.Lookup(now.Kind)
+		if err == nil {
+			err = kind.Check(host.Address{Socket: now.Socket, URL: now.URL})
 		}
-		if !filepath.IsAbs(now.Socket) {
-			return fmt.Errorf("%w: name the socket of what runs machines on %s, with its whole path", records.ErrInvalid, name)
+		if err != nil {
+			return fmt.Errorf("%w: host %s: %w", records.ErrInvalid, name, err)
 		}
 	}
 	return s.records.SetRuns(ctx, now)

@@ -3,6 +3,7 @@ package planner
 import (
 	"context"
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"net"
 	"path"
@@ -47,6 +48,9 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 		is := other.Is
 		is.Name, is.UUID = other.Name, other.UUID // also where its definition cannot be read
 		f.There = append(f.There, is)
+	}
+	if f.Networks, err = s.guests.Networks(ctx, r.To); err != nil && !errors.Is(err, errors.ErrUnsupported) {
+		return plan.Plan{}, err
 	}
 	if r.Destination.Path == "" { // a folder of its own
 		to := *r.Destination

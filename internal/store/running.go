@@ -9,6 +9,7 @@ type Runs struct {
 	Host   string `db:"host"`
 	Kind   string `db:"kind"`
 	Socket string `db:"socket"` // on the host
+	URL    string `db:"url"`    // of its API
 }
 
 // Running returns the hosts that run machines, by name.
@@ -23,7 +24,7 @@ func (s *Store) SetRuns(ctx context.Context, r Runs) error {
 		_, err := s.db.ExecContext(ctx, `DELETE FROM running WHERE host = ?`, r.Host)
 		return err
 	}
-	_, err := s.db.NamedExecContext(ctx, `INSERT INTO running (host, kind, socket) VALUES (:host, :kind, :socket)
-		ON CONFLICT (host) DO UPDATE SET kind = excluded.kind, socket = excluded.socket`, r)
+	_, err := s.db.NamedExecContext(ctx, `INSERT INTO running (host, kind, socket, url) VALUES (:host, :kind, :socket, :url)
+		ON CONFLICT (host) DO UPDATE SET kind = excluded.kind, socket = excluded.socket, url = excluded.url`, r)
 	return err
 }

@@ -1,6 +1,7 @@
 package testkit
 
 import (
+	"context"
 	"crypto/rand"
 	"io"
 	"os"
@@ -55,11 +56,19 @@ func Begin(t *testing.T, s *client.Service, r plan.Request) api.Job {
 	return j
 }
 
+// waitAtMost is for how long a job is waited for.
+const waitAtMost = 4 * time.Minute
+
 // Await follows a job to its end, or until one of the conditions holds.
 func Await(t *testing.T, s *client.Service, id string, until ...func(api.Job) bool) api.Job {
 	t.Helper()
 	var last api.Job
-	for j, err := range s.Follow(t.Context(), id) {
+	ctx, cancel := context.WithTimeout(t.Context(), waitAtMost)
+	defer cancel()
+	for j, err := range s.Follow(ctx, id) {
+		if ctx.Err() != nil && t.Context().Err() == nil {
+			require.Fail(t, "the job does not come so far", "%+v", last)
+		}
 		require.NoError(t, err)
 		last = j
 		for _, holds := range until {

@@ -1,17 +1,22 @@
 package service
 
 import (
+	"bytes"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
 	"bagaglio/api"
+	"bagaglio/core/machine"
 	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
+	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/daemon"
 	"bagaglio/internal/testkit/sshd"
+	"bagaglio/internal/testkit/standins"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -42,10 +47,10 @@ func twoHosts(t *testing.T) (s *testkit.Service, here, there *daemon.Daemon) {
 	return s, here, there
 }
 
-// state is that of a machine, empty where its host does not know it.
-func state(t *testing.T, s *testkit.Service, on, name string) api.MachineState {
+// state is that of ticketing, empty where a host does not know it.
+func state(t *testing.T, s *testkit.Service, on string) api.MachineState {
 	t.Helper()
-	m, err := s.Machine(t.Context(), on, name)
+	m, err := s.Machine(t.Context(), on, "ticketing")
 	if err != nil {
 		require.ErrorContains(t, err, "not found")
 		return ""
@@ -70,10 +75,7 @@ func TestTheRound(t *testing.T) {
 	require.Len(t, off.Remedies, 1)
 	assert.JSONEq(t, `{"stop":true,"start":true}`, string(off.Remedies[0].Change))
 
-	require.Eventually(t, func() bool { // so that there is something to compare with
-		picture, err := s.Screen(t.Context(), "local", "ticketing")
-		return err == nil && len(picture) > 0
-	}, time.Minute, 100*time.Millisecond)
+	settled(t, s, "local", "ticketing")
 	move.Stop, move.Start = true, true
 	p, err = s.Plan(t.Context(), move)
 	require.NoError(t, err)
@@ -91,13 +93,27 @@ func TestTheRound(t *testing.T) {
 	require.Len(t, r.Parts, 1)
 	assert.Equal(t, receipt.Proven, r.Parts[0].Outcome)
 
-	assert.Equal(t, api.MachineStateRunning, state(t, s, "lighthouse", "ticketing"))
-	assert.Empty(t, state(t, s, "local", "ticketing"), "its old host does not know it any more")
+	assert.Equal(t, api.MachineStateRunning, state(t, s, "lighthouse"))
+	assert.Empty(t, state(t, s, "local"), "its old host does not know it any more")
 	now, err := s.Machine(t.Context(), "lighthouse", "ticketing")
 	require.NoError(t, err)
 	assert.Equal(t, "lamp-room:ticketing/ticketing.qcow2 qcow2", *now.Disks[0].Pool+":"+*now.Disks[0].Path+" "+*now.Disks[0].Format)
 	_, err = os.Stat(filepath.Join(here.Dir, "ticketing.raw"))
 	require.NoError(t, err, "the old disk stays")
+}
+
+// settled waits until a machine shows the same for some seconds, so that there is something to compare with.
+func settled(t *testing.T, s *testkit.Service, on, name string) {
+	t.Helper()
+	var last []byte
+	since := 0
+	require.Eventually(t, func() bool {
+		picture, err := s.Screen(t.Context(), on, name)
+		if since++; err != nil || !bytes.Equal(picture, last) {
+			last, since = picture, 0
+		}
+		return since >= 3
+	}, time.Minute, time.Second)
 }
 
 func kinds(p plan.Plan) (all []string) {
@@ -117,4 +133,146 @@ func check(t *testing.T, p plan.Plan, name string) plan.Check {
 	}
 	require.Fail(t, "no such check", "%s in %+v", name, p.Checks)
 	return plan.Check{}
+}
+
+// standinHost adds a stand-in with a pool of its folder.
+func standinHost(t *testing.T, s *testkit.Service, name, pool string, traits standin.Traits) *standins.Host {
+	t.Helper()
+	h := standins.Start(t, traits)
+	runs, user, agent := "standin", "crew", false
+	_, err := s.AddHost(t.Context(), api.NewHost{
+		Name: name, Kind: api.NewHostKindSftp, Address: h.Files, User: &user, TrustedKey: &h.HostKey, Runs: &runs, Machines: &h.URL,
+		Login: &api.Secrets{Key: &h.Key, Agent: &agent},
+	})
+	require.NoError(t, err)
+	_, err = s.AddPool(t.Context(), api.NewPool{Name: pool, Host: &name, Folder: h.Folder})
+	require.NoError(t, err)
+	return h
+}
+
+// TestStandInsAndRealHosts: a machine goes from a stand-in to a real host, where its definition becomes another one, and comes back.
+func TestStandInsAndRealHosts(t *testing.T) {
+	t.Parallel()
+	real := daemon.Start(t)
+	s := start(t)
+	quay := standinHost(t, s, "quay", "quay-store", standin.Traits{Networks: []string{"pier"}})
+	runs := "libvirt"
+	_, err := s.ChangeHost(t.Context(), "local", api.HostChange{Runs: &runs, Socket: &real.Socket})
+	require.NoError(t, err)
+	addPool(t, s.Service, "lamp-room", real.Dir)
+	_, err = s.ChangePool(t.Context(), "lamp-room", api.PoolChange{Rules: plan.Rules{Owner: real.Owner, Mode: "0660"}})
+	require.NoError(t, err)
+	at := filepath.Join(quay.Folder, "ticketing.raw")
+	require.NoError(t, os.WriteFile(at, bootable(), 0o600))
+	definition := strings.Replace(standins.Definition("ticketing", ticketingID, at, "raw"), "network: quay", "network: pier", 1)
+	_, err = quay.Define([]byte(definition))
+	require.NoError(t, err)
+
+	there := plan.Request{
+		Kind: plan.MoveMachine, Machine: "quay:ticketing", To: "local", Destination: &plan.Place{Pool: "lamp-room"}, As: "qcow2",
+		Networks: map[string]string{"pier": ""},
+	}
+	r := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, there).Id)
+	assert.False(t, r.Machine.CameUp, "it was not to be started")
+	m, err := s.Machine(t.Context(), "local", "ticketing")
+	require.NoError(t, err)
+	assert.Equal(t, ticketingID, m.Uuid, "a move keeps its identity")
+	assert.Equal(t, "52:54:00:00:00:01 user", m.Is.Networks[0].MAC+" "+m.Is.Networks[0].Kind)
+	_, err = s.StartMachine(t.Context(), "local", "ticketing")
+	require.NoError(t, err)
+	settled(t, s, "local", "ticketing")
+
+	back := plan.Request{
+		Kind: plan.CopyMachine, Machine: "local:ticketing", To: "quay", Destination: &plan.Place{Pool: "quay-store"}, As: "vhdx",
+		Name: "ticketing-trial", Stop: true, Start: true,
+	}
+	r = testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, back).Id)
+	assert.True(t, r.Machine.CameUp)
+	assert.NotEmpty(t, r.Machine.ScreenBefore)
+	trial, err := s.Machine(t.Context(), "quay", "ticketing-trial")
+	require.NoError(t, err)
+	assert.NotEqual(t, ticketingID, trial.Uuid, "a copy gets one of its own")
+	assert.NotEqual(t, m.Is.Networks[0].MAC, trial.Is.Networks[0].MAC)
+	assert.Equal(t, api.MachineStateOff, state(t, s, "local"), "it was asked to end")
+	assert.Equal(t, api.MachineStateRunning, trial.State)
+}
+
+// TestWhatIsFoundBefore a machine is moved: its name or network is not as it has to be there, or a disk lies nowhere known; and a remedy settles it.
+func TestWhatIsFoundBefore(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	quay := standinHost(t, s, "quay", "quay-store", standin.Traits{})
+	lighthouse := standinHost(t, s, "lighthouse", "lamp-room", standin.Traits{Networks: []string{"pier"}, Firmware: []string{"bios"}})
+	hasTicketing(t, quay, "ticketing.raw", "raw", bootable())
+	at := filepath.Join(lighthouse.Folder, "x.raw")
+	require.NoError(t, os.WriteFile(at, bootable(), 0o600))
+	other := strings.Replace(
+		standins.Definition("ticketing", "99999999-39b4-4e4b-9a53-6c3b5ad0a8f1", at, "raw"),
+		"network: quay",
+		"network: pier",
+		1,
+	)
+	_, err := lighthouse.Define([]byte(other))
+	require.NoError(t, err)
+	move := plan.Request{Kind: plan.MoveMachine, Machine: "quay:ticketing", To: "lighthouse", Destination: &plan.Place{Pool: "lamp-room"}}
+	p, err := s.Plan(t.Context(), move)
+	require.NoError(t, err)
+	require.True(t, p.Blocked)
+	assert.JSONEq(t, `{"networks":{"quay":"pier"}}`, string(check(t, p.Plan, "network").Remedies[0].Change))
+	assert.JSONEq(t, `{"name":"ticketing-2"}`, string(check(t, p.Plan, "name").Remedies[0].Change))
+	assert.Contains(t, check(t, p.Plan, "identity").Message, "the network address 52:54:00:00:00:01 too")
+	move.Name, move.Networks = "ticketing-2", map[string]string{"quay": "pier"}
+	r := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, move).Id)
+	assert.Contains(t, r.Machine.Differences, machine.Difference{What: "name", Before: "ticketing", After: "ticketing-2"})
+
+	for want, wrong := range map[string]plan.Request{
+		"names no pool":          {Kind: plan.MoveMachine, Machine: "quay:x", To: "lighthouse", Destination: &plan.Place{}},
+		"written HOST:NAME":      {Kind: plan.MoveMachine, Machine: "x", To: "lighthouse", Destination: &plan.Place{Pool: "lamp-room"}},
+		"not found":              {Kind: plan.MoveMachine, Machine: "quay:gone", To: "lighthouse", Destination: &plan.Place{Pool: "lamp-room"}},
+		"what is copied stays":   {Kind: plan.CopyMachine, Machine: "quay:x", To: "lighthouse", Destination: &plan.Place{Pool: "lamp-room"}, Release: true},
+		"held or left, not both": {Kind: plan.MoveMachine, Machine: "quay:x", To: "q", Destination: &plan.Place{Pool: "p"}, Release: true, LeaveSource: true},
+	} {
+		_, err := s.Plan(t.Context(), wrong)
+		require.ErrorContains(t, err, want)
+	}
+}
+
+const ticketingID = "0c7a6c7e-39b4-4e4b-9a53-6c3b5ad0a8f1"
+
+// hasTicketing makes a machine known to a stand-in whose disk lies in its folder, and starts it.
+func hasTicketing(t *testing.T, h *standins.Host, file, format string, bytes []byte) {
+	t.Helper()
+	at := filepath.Join(h.Folder, file)
+	require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
+	require.NoError(t, os.WriteFile(at, bytes, 0o600))
+	_, err := h.Define([]byte(standins.Definition("ticketing", ticketingID, at, format)))
+	require.NoError(t, err)
+}
+
+// bootable is a disk that a guest starts from, which listens.
+func bootable() []byte { return append(daemon.Boot(true), make([]byte, 2<<20)...) }
+
+// TestMachinesBetweenKinds of hosts: from one with traits of its own to another, and to a real one and back, by each format that both take.
+func TestMachinesBetweenKinds(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	quay := standinHost(t, s, "quay", "quay-store", standin.Traits{})
+	standinHost(t, s, "lighthouse", "lamp-room", standin.Traits{Folders: true, Formats: []string{"vhdx", "vhd", "vdi", "vmdk"}})
+	hasTicketing(t, quay, "ticketing.raw", "raw", bootable())
+	_, err := s.StartMachine(t.Context(), "quay", "ticketing")
+	require.NoError(t, err)
+
+	from, to, pool := "quay", "lighthouse", "lamp-room"
+	for _, as := range []string{"vhdx", "raw", "vmdk", "qcow2", "vdi", "raw"} {
+		r := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, plan.Request{
+			Kind: plan.MoveMachine, Machine: from + ":ticketing", To: to, Destination: &plan.Place{Pool: pool},
+			As: as, Stop: true, Start: true, Release: true,
+		}).Id)
+		assert.True(t, r.Machine.CameUp)
+		assert.Equal(t, api.MachineStateRunning, state(t, s, to))
+		assert.Empty(t, state(t, s, from))
+		if from, to, pool = to, from, "lamp-room"; to == "quay" {
+			pool = "quay-store"
+		}
+	}
 }

@@ -3,4 +3,5 @@ package all
 
 import (
 	_ "bagaglio/core/host/libvirt"
+	_ "bagaglio/core/host/standin"
 )

@@ -13,8 +13,11 @@ import (
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
 	_ "bagaglio/core/machine/all"
+	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit/daemon"
+	"bagaglio/internal/testkit/standins"
 
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -28,10 +31,22 @@ type world struct {
 
 // worlds are one for each kind of host.
 var worlds = map[string]func(*testing.T) world{
+	"standin": func(t *testing.T) world {
+		s := standins.Start(t, standin.Traits{Deaf: true})
+		return world{
+			Host: open(t, "standin", host.Address{URL: s.URL}),
+			define: func(name string) []byte {
+				disk := filepath.Join(s.Folder, name+".raw")
+				require.NoError(t, os.WriteFile(disk, append(daemon.Boot(false), make([]byte, 1<<20)...), 0o600))
+				return []byte(standins.Definition(name, uuid.NewSHA1(uuid.Nil, []byte(name)).String(), disk, "raw"))
+			},
+			killed: s.Kill,
+		}
+	},
 	"libvirt": func(t *testing.T) world {
 		d := daemon.Start(t)
 		return world{
-			Host: open(t, "libvirt", d.Socket),
+			Host: open(t, "libvirt", host.Address{Socket: d.Socket, Dial: daemon.Dial}),
 			define: func(name string) []byte {
 				return []byte(daemon.Definition(name, d.Disk(t, name+".raw", append(daemon.Boot(false), make([]byte, 1<<20)...))))
 			},
@@ -40,11 +55,12 @@ var worlds = map[string]func(*testing.T) world{
 	},
 }
 
-func open(t *testing.T, kind, socket string) host.Host {
+func open(t *testing.T, kind string, a host.Address) host.Host {
 	t.Helper()
 	k, err := host.Lookup(kind)
 	require.NoError(t, err)
-	h, err := k.Open(t.Context(), host.Address{Socket: socket, Dial: daemon.Dial})
+	require.NoError(t, k.Check(a))
+	h, err := k.Open(t.Context(), a)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = h.Close() }) // it may be gone
 	return h

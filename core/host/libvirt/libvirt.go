@@ -2,12 +2,12 @@
 package libvirt
 
 import (
-	"bytes"
 	"context"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
+	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -19,7 +19,7 @@ import (
 	"github.com/google/uuid"
 )
 
-func init() { host.Register(host.Kind{Name: "libvirt", Format: format, Open: Open}) }
+func init() { host.Register(host.Kind{Name: "libvirt", Format: format, Check: check, Open: Open}) }
 
 // format is that of its definitions.
 const format = "domain-xml"
@@ -30,28 +30,40 @@ const answerIn = 30 * time.Second
 // agentIn is for how long an agent is waited for, in seconds.
 const agentIn = 2
 
-// maxScreen bounds a picture, in bytes.
-const maxScreen = 32 << 20
-
 // Host is a daemon.
 type Host struct {
 	mu   sync.Mutex // the protocol answers one call at a time
 	l    *libvirt.Libvirt
 	dead bool
+
+	dial func(context.Context) (net.Conn, error)
+	uri  libvirt.ConnectURI
+}
+
+// check wants a socket.
+func check(a host.Address) error {
+	if !path.IsAbs(a.Socket) || a.URL != "" {
+		return errors.New("name the socket of what runs machines on it, with its whole path (--socket)")
+	}
+	return nil
 }
 
 // Open connects to a daemon.
 func Open(ctx context.Context, a host.Address) (host.Host, error) {
-	if a.Socket == "" {
-		return nil, errors.New("name the socket of the daemon")
+	dial := func(ctx context.Context) (net.Conn, error) {
+		conn, err := a.Dial(ctx, "unix", a.Socket)
+		if err != nil {
+			err = fmt.Errorf("%w: connecting to the socket %s: %w", host.ErrGone, a.Socket, err)
+		}
+		return conn, err
 	}
 	var err error
 	for _, uri := range []libvirt.ConnectURI{libvirt.QEMUSystem, libvirt.QEMUSession} { // of the system, or of a user
 		var conn net.Conn
-		if conn, err = a.Dial(ctx, "unix", a.Socket); err != nil {
-			return nil, fmt.Errorf("%w: connecting to the socket %s: %w", host.ErrGone, a.Socket, err)
+		if conn, err = dial(ctx); err != nil {
+			return nil, err
 		}
-		h := &Host{l: libvirt.NewWithDialer(once{conn})}
+		h := &Host{l: libvirt.NewWithDialer(once{conn}), dial: dial, uri: uri}
 		if err = h.call(ctx, func() error { return h.l.ConnectToURI(uri) }); err == nil {
 			return h, nil
 		}
@@ -248,42 +260,6 @@ func (h *Host) CutOff(ctx context.Context, m host.Machine) error {
 	return h.act(ctx, m, []host.State{host.Off, host.Saved}, h.l.DomainDestroy)
 }
 
-// Screen returns the present picture. The library tells of an error in the last answer although the picture is whole: what counts is the
-// picture.
-func (h *Host) Screen(ctx context.Context, m host.Machine) ([]byte, error) {
-	d, err := domain(m)
-	if err != nil {
-		return nil, err
-	}
-	var picture bytes.Buffer
-	err = h.call(ctx, func() error {
-		_, err := h.l.DomainScreenshot(d, &limited{&picture}, 0, 0)
-		if isPNG(picture.Bytes()) {
-			return nil
-		}
-		return err
-	})
-	if err == nil && !isPNG(picture.Bytes()) {
-		err = fmt.Errorf("%w: what it sent is no whole picture", host.ErrRefused)
-	}
-	return picture.Bytes(), err
-}
-
-// isPNG tells whether a picture begins and ends as one (PNG, 5.2 and 11.2.5).
-func isPNG(b []byte) bool {
-	return bytes.HasPrefix(b, []byte("\x89PNG\r\n\x1a\n")) && bytes.HasSuffix(b, []byte("IEND\xaeB`\x82"))
-}
-
-// limited takes no more than a picture.
-type limited struct{ *bytes.Buffer }
-
-func (l *limited) Write(p []byte) (int, error) {
-	if l.Len()+len(p) > maxScreen {
-		return 0, fmt.Errorf("the picture is longer than %d bytes", maxScreen)
-	}
-	return l.Buffer.Write(p)
-}
-
 // Signs tells what the emulator counts, and whether the agent in the guest answers, where it has one.
 func (h *Host) Signs(ctx context.Context, m host.Machine) (s host.Signs, err error) {
 	d, err := domain(m)
@@ -307,6 +283,21 @@ func (h *Host) Signs(ctx context.Context, m host.Machine) (s host.Signs, err err
 	}
 	s.Agent = agentErr == nil
 	return s, nil
+}
+
+// Networks are those that the daemon defines. One without a driver for them tells of none: bridges are the system's.
+func (h *Host) Networks(ctx context.Context) (names []string, err error) {
+	err = h.call(ctx, func() error {
+		all, _, err := h.l.ConnectListAllNetworks(1, 0)
+		for _, n := range all {
+			names = append(names, n.Name)
+		}
+		return err
+	})
+	if errors.Is(err, host.ErrRefused) {
+		return nil, fmt.Errorf("%w: %w", errors.ErrUnsupported, err)
+	}
+	return names, err
 }
 
 // Define makes a machine known, or changes the one that has its identity.

@@ -4,5 +4,6 @@ package all
 import (
 	_ "bagaglio/core/machine/domain"
 	_ "bagaglio/core/machine/ovf"
+	_ "bagaglio/core/machine/own"
 	_ "bagaglio/core/machine/vmx"
 )

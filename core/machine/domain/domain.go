@@ -20,6 +20,7 @@ func init() {
 			Follow:    follow,
 			Describe:  describe,
 			Rewrite:   rewrite,
+			Write:     write,
 			Images:    slices.Sorted(maps.Keys(drivers)),
 		},
 	)

@@ -1,7 +1,6 @@
 package machines
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -115,6 +114,3 @@ func (w *work) onAgain(ctx context.Context) error {
 	w.state.Receipt.Source = "it was started again"
 	return nil
 }
-
-// same tells whether two pictures are one.
-func same(a, b []byte) bool { return len(a) > 0 && bytes.Equal(a, b) }

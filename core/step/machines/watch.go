@@ -1,12 +1,9 @@
 package machines
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"image"
-	"image/png"
 	"time"
 
 	"bagaglio/core/host"
@@ -122,7 +119,7 @@ func (w *work) looksUp(ctx context.Context, m host.Machine) (bool, error) {
 	switch {
 	case signs.Agent:
 		w.evidence("its guest agent answers")
-	case same(shows, w.state.Receipt.ScreenBefore) && !plain(shows):
+	case alike(shows, w.state.Receipt.ScreenBefore):
 		w.evidence("its screen shows what the screen of %s:%s showed before it was shut down", w.m.Host, w.m.Name)
 	case signs.Read >= readsAtLeast:
 		w.evidence("it has read %s of its disks, and written %s", plan.Bytes(signs.Read), plan.Bytes(signs.Written))
@@ -146,29 +143,6 @@ func (w *work) picture(ctx context.Context) error {
 		w.state.Receipt.Screen = picture
 	}
 	return nil
-}
-
-// plain tells whether a picture is of one colour, or none.
-func plain(picture []byte) bool {
-	p, err := png.Decode(bytes.NewReader(picture))
-	if err != nil {
-		return true
-	}
-	bounds := p.Bounds()
-	first := at(p, bounds.Min)
-	for y := bounds.Min.Y; y < bounds.Max.Y; y++ {
-		for x := bounds.Min.X; x < bounds.Max.X; x++ {
-			if at(p, image.Pt(x, y)) != first {
-				return false
-			}
-		}
-	}
-	return true
-}
-
-func at(p image.Image, where image.Point) [3]uint32 {
-	r, g, b, _ := p.At(where.X, where.Y).RGBA()
-	return [3]uint32{r, g, b}
 }
 
 // keepBoth ends the job with both machines off.

@@ -1,0 +1,104 @@
+package domain
+
+import (
+	"encoding/xml"
+	"fmt"
+	"strings"
+	"text/template"
+
+	"bagaglio/core/machine"
+)
+
+// definition is the text of a new machine. What a Machine does not say is the host's choice. It runs by software emulation, which is there on
+// every host: whoever has more changes the type.
+var definition = template.Must(template.New("definition").Funcs(template.FuncMap{"x": escaped}).Parse(`<domain type="qemu">
+  <name>{{x .Name}}</name>
+{{- if .UUID}}
+  <uuid>{{x .UUID}}</uuid>{{end}}
+{{- if .Notes}}
+  <description>{{x .Notes}}</description>{{end}}
+  <memory unit="b">{{.Memory}}</memory>
+  <vcpu>{{.Processors.Count}}</vcpu>
+  <os{{if eq .Firmware "uefi"}} firmware="efi"{{end}}>
+    <type arch="x86_64"{{if .Chipset}} machine="{{x .Chipset}}"{{end}}>hvm</type>
+{{- if .SecureBoot}}
+    <loader secure="yes"/>{{end}}
+  </os>
+  <features><acpi/><apic/>{{if .SecureBoot}}<smm state="on"/>{{end}}</features>
+{{- with .Processors}}{{if and .Sockets .Cores .Threads}}
+  <cpu><topology sockets="{{.Sockets}}" cores="{{.Cores}}" threads="{{.Threads}}"/></cpu>{{end}}{{end}}
+{{- if .Clock}}
+  <clock offset="{{x .Clock}}"/>{{end}}
+  <devices>
+{{- range .Disks}}
+    <disk type="file" device="disk"><driver type="{{.Format}}"{{if .Cache}} cache="{{x .Cache}}"{{end}}/><source file="{{x .File}}"/>
+      <target dev="{{.Slot}}" bus="{{.Bus}}"/>{{if .Boot}}<boot order="{{.Boot}}"/>{{end}}{{if .ReadOnly}}<readonly/>{{end}}
+{{- if .Serial}}<serial>{{x .Serial}}</serial>{{end}}</disk>{{end}}
+{{- range .Drives}}
+    <disk type="file" device="{{x .Device}}">{{if .File}}<source file="{{x .File}}"/>{{end}}<target dev="{{.Slot}}" bus="{{.Bus}}"/><readonly/></disk>{{end}}
+{{- range .Networks}}
+    <interface type="{{.Kind}}">{{if .MAC}}<mac address="{{x .MAC}}"/>{{end}}
+{{- if eq .Kind "network"}}<source network="{{x .Network}}"/>{{else if eq .Kind "bridge"}}<source bridge="{{x .Network}}"/>{{end}}
+{{- if .Model}}<model type="{{x .Model}}"/>{{end}}{{if .Boot}}<boot order="{{.Boot}}"/>{{end}}</interface>{{end}}
+{{- range .Serials}}
+    <serial type="pty"/>{{end}}
+{{- range .Channels}}
+    <channel type="unix"><target type="virtio" name="{{x .}}"/></channel>{{end}}
+{{- if .TPM}}
+    <tpm><backend type="emulator" version="2.0"/></tpm>{{end}}
+    <video><model type="vga"/></video>
+    <graphics type="vnc" port="-1" autoport="no"><listen type="none"/></graphics>
+  </devices>
+</domain>
+`))
+
+// buses are those that a disk of a definition can have, and how their slots begin.
+var buses = map[string]string{"ide": "hd", "sata": "sd", "scsi": "sd", "usb": "sd", "virtio": "vd", "fdc": "fd"}
+
+// write makes a new definition. What it cannot say comes out as the nearest that it can, which whoever compares sees.
+func write(m machine.Machine) ([]byte, error) {
+	if m.Processors.Count < 1 || m.Memory < 1<<20 {
+		return nil, fmt.Errorf("%d processors and %d bytes of memory are no machine", m.Processors.Count, m.Memory)
+	}
+	if kind, _, _ := strings.Cut(m.Chipset, "-"); kind != "pc" && kind != "q35" {
+		m.Chipset = ""
+	}
+	taken := map[string]int{}
+	disks, drives := m.Disks, m.Drives
+	m.Disks, m.Drives, m.Networks = nil, nil, append([]machine.Network{}, m.Networks...)
+	for _, d := range disks {
+		d.Format = drivers[d.Format]
+		if d.Format == "" || d.File == "" {
+			return nil, fmt.Errorf("a disk is the file of an image in a format that it knows, and %q is not", d.File+" "+d.Format)
+		}
+		m.Disks = append(m.Disks, placed(d, taken))
+	}
+	for _, d := range drives {
+		m.Drives = append(m.Drives, placed(d, taken))
+	}
+	for i, n := range m.Networks {
+		if n.Kind != "network" && n.Kind != "bridge" {
+			m.Networks[i].Kind, m.Networks[i].Network = "user", ""
+		}
+	}
+	var b strings.Builder
+	err := definition.Execute(&b, m)
+	return []byte(b.String()), err
+}
+
+// placed gives a disk a bus that there is, and the next slot on it.
+func placed(d machine.Disk, taken map[string]int) machine.Disk {
+	if buses[d.Bus] == "" {
+		d.Bus = "sata"
+	}
+	prefix := buses[d.Bus]
+	d.Slot = prefix + string(rune('a'+taken[prefix]%26))
+	taken[prefix]++
+	return d
+}
+
+func escaped(s string) string {
+	var b strings.Builder
+	_ = xml.EscapeText(&b, []byte(s)) // never fails on memory
+	return b.String()
+}

@@ -1,0 +1,147 @@
+package standin
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+
+	"bagaglio/core/disk"
+	_ "bagaglio/core/disk/all"
+	"bagaglio/core/inspect"
+	"bagaglio/core/machine"
+	"bagaglio/core/storage/local"
+
+	"golang.org/x/sys/unix"
+)
+
+// start is how far a machine came that was switched on.
+type start struct {
+	console []string // what it shows, a line for each step
+	up      bool
+	read    int64 // bytes of its disks
+	locks   []*os.File
+}
+
+func (s *start) say(format string, args ...any) {
+	s.console = append(s.console, fmt.Sprintf(format, args...))
+}
+
+// unlock lets go of the disks.
+func (s *start) unlock() {
+	for _, f := range s.locks {
+		_ = f.Close() // which ends the lock
+	}
+	s.locks = nil
+}
+
+// counted counts what is read of a disk.
+type counted struct {
+	disk.Reader
+	n *int64
+}
+
+func (c counted) ReadAt(b []byte, off int64) (int, error) {
+	n, err := c.Reader.ReadAt(b, off)
+	*c.n += int64(n)
+	return n, err
+}
+
+// boot reads the disks of a machine as it does that is switched on. An error is of the host, which does not switch it on then; what goes wrong
+// behind that is on the screen.
+func (h *Host) boot(ctx context.Context, m machine.Machine) (*start, error) {
+	s := &start{}
+	s.say("%s, %d MiB of memory, %d processor(s)", strings.ToUpper(m.Firmware), m.Memory>>20, m.Processors.Count)
+	for i, d := range m.Disks {
+		if err := h.attach(ctx, s, d, i == 0, m); err != nil {
+			s.unlock()
+			return nil, err
+		}
+	}
+	if len(m.Disks) == 0 {
+		s.say("No disk to start from.")
+	}
+	return s, nil
+}
+
+// attach opens a disk, locks its files, and starts from the first one.
+func (h *Host) attach(ctx context.Context, s *start, d machine.Disk, first bool, m machine.Machine) error {
+	dir, name := filepath.Split(d.File)
+	folder, err := local.Open(dir)
+	if err != nil {
+		return fmt.Errorf("the disk %s is missing: %w", d.Slot, err)
+	}
+	defer folder.Close()
+	r, err := disk.Open(ctx, folder, name, d.Format)
+	if err != nil {
+		return fmt.Errorf("the disk %s cannot be opened as %s: %w", d.Slot, d.Format, err)
+	}
+	defer r.Close()
+	is := r.Describe()
+	if !takes(h.traits.Layouts, is.Layout) {
+		return fmt.Errorf("the disk %s is %s, %s, and it takes %v", d.Slot, is.Format, is.Layout, h.traits.Layouts)
+	}
+	for _, f := range is.Files {
+		if err := s.lock(path.Join(dir, f)); err != nil {
+			return fmt.Errorf("the disk %s is locked: %w", d.Slot, err)
+		}
+	}
+	s.say("Disk %s: %s, %d MiB", d.Slot, is.Format, is.VirtualSize>>20)
+	if !first {
+		return nil
+	}
+	return s.from(counted{r, &s.read}, d, m, h.traits)
+}
+
+func (s *start) lock(name string) error {
+	f, err := os.OpenFile(name, os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		return errors.Join(err, f.Close())
+	}
+	s.locks = append(s.locks, f)
+	return nil
+}
+
+// from starts from a disk: its boot code or loader, its partitions, its filesystems.
+func (s *start) from(r disk.Reader, d machine.Disk, m machine.Machine, t Traits) error {
+	var sector [512]byte
+	if _, err := r.ReadAt(sector[:], 0); err != nil {
+		return fmt.Errorf("reading the disk %s: %w", d.Slot, err)
+	}
+	found, err := inspect.Inside(r)
+	if err != nil {
+		return fmt.Errorf("looking into the disk %s: %w", d.Slot, err)
+	}
+	loader := false
+	for _, p := range found.Partitions {
+		loader = loader || strings.Contains(strings.ToLower(p.Type), "efi")
+	}
+	switch {
+	case m.Firmware == machine.UEFI && !loader:
+		s.say("No loader found: there is no EFI system partition.")
+		return nil
+	case m.Firmware != machine.UEFI && (sector[510] != 0x55 || sector[511] != 0xaa || bytes.Count(sector[:440], []byte{0}) == 440):
+		s.say("No boot code found.")
+		return nil
+	}
+	s.say("Loading from %s", d.Slot)
+	if !takes(t.Drivers, d.Bus) {
+		s.say("Waiting for the root disk: no driver for the bus %s", d.Bus)
+		return nil
+	}
+	for _, p := range found.Partitions {
+		if f := p.Filesystem; f != nil {
+			s.say("Partition %d: %s %s", p.Number, f.Kind, f.Label)
+		}
+	}
+	s.say("%s is up.", m.Name)
+	s.up = true
+	return nil
+}

@@ -1,0 +1,257 @@
+package standin
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"bagaglio/core/host"
+	"bagaglio/core/machine"
+	_ "bagaglio/core/machine/all"
+	"bagaglio/core/machine/own"
+)
+
+// Errors of a host.
+var (
+	errUnknown = errors.New("there is no such machine")
+	errState   = errors.New("not in its present state")
+	errRefused = errors.New("refused")
+)
+
+// Host is a stand-in. It is safe for concurrent use.
+type Host struct {
+	traits Traits
+	folder string // that the disks of its machines lie in
+	file   string // its inventory
+
+	mu       sync.Mutex
+	machines map[string]*guest // by UUID
+}
+
+// guest is a machine on the list.
+type guest struct {
+	Definition string     `json:"definition"`
+	State      host.State `json:"state"`
+
+	is    machine.Machine
+	start *start
+}
+
+// Open opens a host whose inventory lies in the folder state. What ran when it ended is off: a host that starts anew starts nobody.
+func Open(state, folder string, t Traits) (*Host, error) {
+	folder, err := filepath.Abs(folder)
+	if err != nil {
+		return nil, err
+	}
+	if folder, err = filepath.EvalSymlinks(folder); err != nil {
+		return nil, err
+	}
+	h := &Host{traits: t, folder: folder, file: filepath.Join(state, "inventory.json"), machines: map[string]*guest{}}
+	b, err := os.ReadFile(h.file)
+	if errors.Is(err, os.ErrNotExist) {
+		return h, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(b, &h.machines)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading the inventory: %w", err)
+	}
+	for _, g := range h.machines {
+		g.State = host.Off
+		if g.is, err = machine.Describe(own.Name, []byte(g.Definition)); err != nil {
+			return nil, fmt.Errorf("reading the inventory: %w", err)
+		}
+	}
+	return h, nil
+}
+
+// keep writes the inventory.
+func (h *Host) keep() error {
+	b, err := json.MarshalIndent(h.machines, "", "  ")
+	if err != nil {
+		return err
+	}
+	next := h.file + ".new"
+	if err := os.WriteFile(next, b, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(next, h.file)
+}
+
+// Entry is a machine as the list has it.
+type Entry struct {
+	Name       string     `json:"name"`
+	UUID       string     `json:"uuid"`
+	State      host.State `json:"state"`
+	Definition string     `json:"definition"`
+}
+
+func (g *guest) entry() Entry {
+	return Entry{Name: g.is.Name, UUID: g.is.UUID, State: g.State, Definition: g.Definition}
+}
+
+// List returns all machines, by name.
+func (h *Host) List() []Entry {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	all := []Entry{}
+	for _, g := range h.machines {
+		all = append(all, g.entry())
+	}
+	slices.SortFunc(all, func(a, b Entry) int { return strings.Compare(a.Name, b.Name) })
+	return all
+}
+
+// Which is a machine on the list: by its name, and by its UUID where that is given.
+type Which struct{ Name, UUID string }
+
+// do does something with a machine, and keeps what came of it.
+func (h *Host) do(m Which, f func(*guest) error) (Entry, error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, g := range h.machines {
+		if g.is.Name == m.Name && (m.UUID == "" || m.UUID == g.is.UUID) {
+			if err := f(g); err != nil {
+				return g.entry(), err
+			}
+			return g.entry(), h.keep()
+		}
+	}
+	return Entry{}, fmt.Errorf("%w: %s", errUnknown, m.Name)
+}
+
+// Define puts a machine on the list, or changes the one that has its UUID.
+func (h *Host) Define(text []byte) (Entry, error) {
+	is, err := machine.Describe(own.Name, text)
+	if err == nil && (is.Name == "" || is.UUID == "") {
+		err = errors.New("a machine has a name and a UUID")
+	}
+	if err == nil {
+		err = h.traits.refuses(is)
+	}
+	if err != nil {
+		return Entry{}, fmt.Errorf("%w: %w", errRefused, err)
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for id, g := range h.machines {
+		if g.is.Name == is.Name && id != is.UUID {
+			return Entry{}, fmt.Errorf("%w: another machine is called %s", errRefused, is.Name)
+		}
+	}
+	for _, d := range is.Disks {
+		rest, inside := strings.CutPrefix(d.File, h.folder+"/")
+		if !inside {
+			return Entry{}, fmt.Errorf("%w: the disk %s does not lie in %s", errRefused, d.File, h.folder)
+		}
+		if folder, _, _ := strings.Cut(rest, "/"); h.traits.Folders && folder != is.Name {
+			return Entry{}, fmt.Errorf("%w: the disks of %s lie in a folder of that name", errRefused, is.Name)
+		}
+	}
+	g := h.machines[is.UUID]
+	if g == nil {
+		g = &guest{State: host.Off}
+		h.machines[is.UUID] = g
+	}
+	g.Definition, g.is = string(text), is
+	return g.entry(), h.keep()
+}
+
+// Forget takes a machine that is off from the list.
+func (h *Host) Forget(m Which) error {
+	_, err := h.do(m, func(g *guest) error {
+		if g.State != host.Off {
+			return fmt.Errorf("%w: it is %s", errState, g.State)
+		}
+		delete(h.machines, g.is.UUID)
+		return nil
+	})
+	return err
+}
+
+// Start switches a machine on.
+func (h *Host) Start(ctx context.Context, m Which) (Entry, error) {
+	return h.do(m, func(g *guest) error {
+		if g.State == host.Running {
+			return nil
+		}
+		if h.traits.Maintenance {
+			return fmt.Errorf("%w: the host is in maintenance", errRefused)
+		}
+		used := g.is.Memory
+		for _, other := range h.machines {
+			if other.State == host.Running {
+				used += other.is.Memory
+			}
+		}
+		if h.traits.Memory > 0 && used > h.traits.Memory {
+			return fmt.Errorf("%w: no memory is left: %d MiB would be used of %d MiB", errRefused, used>>20, h.traits.Memory>>20)
+		}
+		s, err := h.boot(ctx, g.is)
+		if err != nil {
+			return fmt.Errorf("%w: %w", errRefused, err)
+		}
+		g.State, g.start = host.Running, s
+		return nil
+	})
+}
+
+// ShutDown asks a guest to end, which it does when it is up and listens.
+func (h *Host) ShutDown(m Which) (Entry, error) {
+	return h.do(m, func(g *guest) error {
+		if g.State == host.Running && g.start.up && !h.traits.Deaf {
+			g.off()
+		}
+		return nil
+	})
+}
+
+// CutOff takes the power away.
+func (h *Host) CutOff(m Which) (Entry, error) {
+	return h.do(m, func(g *guest) error {
+		g.off()
+		return nil
+	})
+}
+
+func (g *guest) off() {
+	if g.start != nil {
+		g.start.unlock()
+	}
+	g.State, g.start = host.Off, nil
+}
+
+// Seen is what is seen of a guest from outside.
+type Seen struct {
+	Read    int64  `json:"read"` // bytes of its disks
+	Up      bool   `json:"up"`   // its agent answers
+	Console string `json:"console"`
+}
+
+// See tells what is seen of a machine that runs.
+func (h *Host) See(m Which) (seen Seen, err error) {
+	_, err = h.do(m, func(g *guest) error {
+		if g.start == nil {
+			return fmt.Errorf("%w: it is %s", errState, g.State)
+		}
+		seen = Seen{Read: g.start.read, Up: g.start.up, Console: strings.Join(g.start.console, "\n")}
+		return nil
+	})
+	return seen, err
+}
+
+// Close switches everything off.
+func (h *Host) Close() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, g := range h.machines {
+		g.off()
+	}
+}

@@ -1,0 +1,91 @@
+package standin
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+)
+
+// maxDefinition bounds the text of a definition, in bytes.
+const maxDefinition = 4 << 20
+
+// Handler is the API of a host (docs/standin.md).
+func (h *Host) Handler() http.Handler {
+	m := http.NewServeMux()
+	m.HandleFunc("GET /host", func(w http.ResponseWriter, _ *http.Request) {
+		answer(w, map[string]any{"folder": h.folder, "traits": h.traits}, nil)
+	})
+	m.HandleFunc("GET /machines", func(w http.ResponseWriter, _ *http.Request) {
+		answer(w, map[string]any{"items": h.List()}, nil)
+	})
+	m.HandleFunc("GET /machines/{name}", h.acts(func(r *http.Request) (Entry, error) {
+		return h.do(which(r), func(*guest) error { return nil })
+	}))
+	m.HandleFunc("POST /machines", h.acts(func(r *http.Request) (Entry, error) {
+		text, err := io.ReadAll(io.LimitReader(r.Body, maxDefinition))
+		if err != nil {
+			return Entry{}, err
+		}
+		return h.Define(text)
+	}))
+	m.HandleFunc("DELETE /machines/{name}", func(w http.ResponseWriter, r *http.Request) {
+		answer(w, map[string]any{}, h.Forget(which(r)))
+	})
+	m.HandleFunc("POST /machines/{name}/start", h.acts(func(r *http.Request) (Entry, error) {
+		return h.Start(r.Context(), which(r))
+	}))
+	m.HandleFunc("POST /machines/{name}/shut-down", h.acts(func(r *http.Request) (Entry, error) {
+		return h.ShutDown(which(r))
+	}))
+	m.HandleFunc("POST /machines/{name}/cut-off", h.acts(func(r *http.Request) (Entry, error) {
+		return h.CutOff(which(r))
+	}))
+	m.HandleFunc("GET /machines/{name}/signs", func(w http.ResponseWriter, r *http.Request) {
+		seen, err := h.See(which(r))
+		answer(w, seen, err)
+	})
+	m.HandleFunc("GET /machines/{name}/screen", func(w http.ResponseWriter, r *http.Request) {
+		seen, err := h.See(which(r))
+		if err != nil {
+			answer(w, nil, err)
+			return
+		}
+		w.Header().Set("Content-Type", "image/png")
+		_ = drawScreen(w, seen.Console) // whoever looks has gone
+	})
+	return m
+}
+
+// which is the machine that a request is about.
+func which(r *http.Request) Which {
+	return Which{Name: r.PathValue("name"), UUID: r.URL.Query().Get("uuid")}
+}
+
+func (h *Host) acts(f func(*http.Request) (Entry, error)) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		e, err := f(r)
+		answer(w, e, err)
+	}
+}
+
+// answer writes what was found, or why not.
+func answer(w http.ResponseWriter, found any, err error) {
+	status := http.StatusOK
+	switch {
+	case err == nil:
+	case errors.Is(err, errUnknown):
+		status = http.StatusNotFound
+	case errors.Is(err, errState), errors.Is(err, errRefused):
+		status = http.StatusConflict
+	default:
+		status = http.StatusInternalServerError
+	}
+	if err != nil {
+		found = map[string]string{"why": fmt.Sprint(err)}
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(found) // likewise
+}

@@ -1,0 +1,122 @@
+package standin
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+)
+
+// Door lets those in over SFTP whose public key it knows. They may do what the user may that runs the stand-in.
+type Door struct {
+	config *ssh.ServerConfig
+	// Fingerprint is that of its host key.
+	Fingerprint string
+}
+
+// OpenDoor reads the public keys of who may enter, one a line, and its own key in the folder state, which is made where there is none.
+func OpenDoor(state, authorized string) (*Door, error) {
+	text, err := os.ReadFile(authorized)
+	if err != nil {
+		return nil, fmt.Errorf("reading the keys of who may enter: %w", err)
+	}
+	known := map[string]bool{}
+	for len(text) > 0 {
+		key, _, _, rest, err := ssh.ParseAuthorizedKey(text)
+		if err != nil {
+			break // nothing but empty lines is left
+		}
+		known[string(key.Marshal())], text = true, rest
+	}
+	if len(known) == 0 {
+		return nil, fmt.Errorf("%s has no public key: nobody could enter", authorized)
+	}
+	signer, err := hostKey(filepath.Join(state, "host_key"))
+	if err != nil {
+		return nil, err
+	}
+	d := &Door{Fingerprint: ssh.FingerprintSHA256(signer.PublicKey()), config: &ssh.ServerConfig{
+		PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+			if !known[string(key.Marshal())] {
+				return nil, errors.New("an unknown key")
+			}
+			return &ssh.Permissions{}, nil
+		},
+	}}
+	d.config.AddHostKey(signer)
+	return d, nil
+}
+
+func hostKey(name string) (ssh.Signer, error) {
+	text, err := os.ReadFile(name)
+	if errors.Is(err, os.ErrNotExist) {
+		_, private, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return nil, err
+		}
+		block, err := ssh.MarshalPrivateKey(private, "")
+		if err != nil {
+			return nil, err
+		}
+		text = pem.EncodeToMemory(block)
+		if err := os.WriteFile(name, text, 0o600); err != nil {
+			return nil, err
+		}
+	} else if err != nil {
+		return nil, err
+	}
+	return ssh.ParsePrivateKey(text)
+}
+
+// Serve lets in whoever comes until the listener is closed.
+func (d *Door) Serve(l net.Listener) error {
+	for {
+		conn, err := l.Accept()
+		if err != nil {
+			return err
+		}
+		go d.serve(conn)
+	}
+}
+
+func (d *Door) serve(conn net.Conn) {
+	defer conn.Close()
+	_, channels, requests, err := ssh.NewServerConn(conn, d.config)
+	if err != nil {
+		return
+	}
+	go ssh.DiscardRequests(requests)
+	for c := range channels {
+		if c.ChannelType() != "session" {
+			_ = c.Reject(ssh.UnknownChannelType, "files only") // it is gone otherwise
+			continue
+		}
+		channel, requests, err := c.Accept()
+		if err != nil {
+			return
+		}
+		go session(channel, requests)
+	}
+}
+
+func session(channel ssh.Channel, requests <-chan *ssh.Request) {
+	defer channel.Close()
+	for r := range requests {
+		ok := r.Type == "subsystem" && len(r.Payload) > 4 && string(r.Payload[4:]) == "sftp"
+		_ = r.Reply(ok, nil) // likewise
+		if !ok {
+			continue
+		}
+		if s, err := sftp.NewServer(channel); err == nil {
+			_ = s.Serve() // until it has gone
+		}
+		return
+	}
+}
