@@ -3,7 +3,6 @@ package machines
 import (
 	"bytes"
 	"image"
-	"image/color"
 	"image/png"
 	"testing"
 
@@ -18,7 +17,7 @@ func TestPicturesAlike(t *testing.T) {
 		for _, r := range rects {
 			for y := r.Min.Y; y < r.Max.Y; y++ {
 				for x := r.Min.X; x < r.Max.X; x++ {
-					p.Set(x, y, color.White)
+					p.Set(x, y, image.White)
 				}
 			}
 		}
