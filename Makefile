@@ -19,7 +19,7 @@ PICTURE_TOOLS := $(TEST_TOOLS) xterm:xterm xvfb-run:xvfb xauth:xauth import:imag
 .PHONY: build console generate generated breaking demo start test check check-rooms check-whole lint race race-core race-service fuzz torture bench pictures clean
 
 build: console
-	CGO_ENABLED=0 $(GO) build $(FLAGS) -o bin/bagaglio ./cmd/bagaglio
+	CGO_ENABLED=0 $(GO) build $(FLAGS) -o bin/ ./cmd/bagaglio ./cmd/standin
 
 # The console is built from its lock file, and again when something in it has changed.
 console: web/dist/app/index.html
@@ -47,11 +47,11 @@ test: packages-test console lint check race
 # Lint has vetted the code. What has not changed since it passed is not tested again, but for the whole, which waits more than it works: both go
 # on side by side. The attacks measure how long answers take, and the line counts what it carries: they run alone.
 TEST := $(GO) test -vet=off
-# The tests of storage and of transfers have their folders on the computer's drive. The others sync as often, to no purpose, and have theirs in
+# The tests of storage, of transfers and of what is seen of folders have their folders on the computer's drive. The others sync as often, to no purpose, and have theirs in
 # memory where there is room for them; a service that is killed leaves there what it would leave on a drive.
 IN_MEMORY := $(shell test "$$(df --output=avail -k /dev/shm 2>/dev/null | tail -1)" -gt 4000000 2>/dev/null && mkdir -p /dev/shm/bagaglio-tests && \
 	echo TMPDIR=/dev/shm/bagaglio-tests)
-ON_DRIVE := ./core/storage/... ./core/transfer/...
+ON_DRIVE := ./core/storage/... ./core/transfer/... ./internal/rounds
 WHOLE := ./test/crash ./test/service ./test/cli ./test/console ./test/bench ./test/pictures
 check:
 	cd web && npm test
@@ -59,7 +59,7 @@ check:
 	$(TEST) -count=1 -p 1 -parallel 6 ./test/attack ./test/line
 check-rooms:
 	$(TEST) $(ON_DRIVE)
-	$(IN_MEMORY) $(TEST) $$($(GO) list ./api/... ./client/... ./cmd/... ./core/... ./internal/... | grep -Ev '/core/(storage|transfer)(/|$$)')
+	$(IN_MEMORY) $(TEST) $$($(GO) list ./api/... ./client/... ./cmd/... ./core/... ./internal/... | grep -Ev '/(core/storage|core/transfer|internal/rounds)(/|$$)')
 check-whole:
 	$(IN_MEMORY) $(TEST) -count=1 -p 2 -parallel 4 $(WHOLE)
 

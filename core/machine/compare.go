@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+
+	"github.com/dustin/go-humanize"
 )
 
 // Difference is something in which two machines differ. What one of them does not have is empty.
@@ -64,6 +66,14 @@ func (f *facts) number(what string, n int) {
 	}
 }
 
+// length is told for people, and exactly.
+func length(n int64) string {
+	if n <= 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s (%s bytes)", humanize.IBytes(uint64(n)), humanize.Comma(n))
+}
+
 func (f *facts) yes(what string, is bool) {
 	if is {
 		f.add(what, "yes")
@@ -79,7 +89,7 @@ func (m Machine) facts() (f facts) {
 	f.number("processors, cores", m.Processors.Cores)
 	f.number("processors, threads", m.Processors.Threads)
 	f.add("processors, model", m.Processors.Model)
-	f.number("memory in bytes", int(m.Memory))
+	f.add("memory", length(m.Memory))
 	f.add("firmware", m.Firmware)
 	f.yes("secure boot", m.SecureBoot)
 	f.yes("TPM", m.TPM)

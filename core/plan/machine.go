@@ -222,17 +222,18 @@ func (w *whole) checkDisks() {
 		switch {
 		case w.f.Disks[i].Path != "":
 		case d.File != "":
-			w.check(Blocks, "pool", fmt.Sprintf("The disk %s (%s) lies outside of all pools: make its folder one (bagaglio pool add NAME %s).",
-				d.Slot, d.File, w.folder(d.File)))
+			w.check(
+				Blocks,
+				"pool",
+				fmt.Sprintf("The disk %s (%s) lies outside of all pools: make its folder one (bagaglio pool add NAME %s --host %s).",
+					d.Slot, d.File, path.Dir(d.File), w.m.Host),
+			)
 		default:
 			w.check(Blocks, "pool", fmt.Sprintf("The disk %s is no file of the host (%s): it is not carried yet.",
 				d.Slot, strings.TrimSpace(d.Pool+"/"+d.Volume+" "+d.Remote)))
 		}
 	}
 }
-
-// folder is one of the machine's host, as it is written for a pool.
-func (w *whole) folder(file string) string { return w.m.Host + ":" + path.Dir(file) }
 
 // become says what the machine is to be.
 func (w *whole) become(disks []Plan) {

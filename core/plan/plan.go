@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/machine"
 	"bagaglio/core/storage"
 )
 
@@ -186,6 +187,10 @@ func (p Plan) Shown() Plan {
 	p.Version, p.Bodies, p.Together = 0, nil, false
 	if p.Machine != nil {
 		shown := *p.Machine
+		if shown.Undoes != nil { // it goes the other way
+			shown.Before, shown.After, shown.Differences = shown.After, shown.Before, machine.Compare(shown.After, shown.Before)
+			shown.Host, shown.Name, shown.To = shown.To, shown.Before.Name, shown.Host
+		}
 		shown.Stored, shown.Definition, shown.Undoes = "", "", nil
 		p.Machine = &shown
 	}

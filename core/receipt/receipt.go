@@ -194,6 +194,19 @@ func (r Receipt) WriteText(out io.Writer) error {
 	if r.Machine != nil {
 		r.Machine.lines(line)
 	}
+	for i, p := range r.Parts {
+		to := ""
+		if p.Destination != nil {
+			to = fmt.Sprintf(" -> %s (%s, %s)", p.Destination.Place, p.Destination.Format, p.Destination.Layout)
+		}
+		line(fmt.Sprintf("Disk %d", i+1), "%s: %s (%s, %s)%s", p.Outcome, p.Source.Place, p.Source.Format, p.Source.Layout, to)
+		if p.Source.Fingerprint != "" {
+			line("", "%s", p.Source.Fingerprint)
+		}
+		for _, d := range p.Doubts {
+			line("", "doubt: %s", d)
+		}
+	}
 	if r.Against != "" {
 		line("Against", "%s", r.Against)
 	}

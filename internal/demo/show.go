@@ -66,7 +66,14 @@ func Show(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, stop()) }()
-	if err := s.run(ctx); err != nil {
+	hostsCtx, stopHosts := context.WithCancel(context.WithoutCancel(ctx)) // they end behind the service
+	urls, wait, err := s.startHosts(hostsCtx)
+	if err != nil {
+		stopHosts()
+		return err
+	}
+	defer func() { stopHosts(); err = errors.Join(err, wait()) }()
+	if err := s.run(ctx, urls); err != nil {
 		return err
 	}
 	if !o.Stay {
@@ -130,7 +137,7 @@ func (s *show) start() (stop func() error, err error) {
 }
 
 // run converts ticketing round through formats, compares what came back with the system's own cmp, and moves the disk of crew-roster.
-func (s *show) run(ctx context.Context) error {
+func (s *show) run(ctx context.Context, urls map[string]string) error {
 	for _, pool := range []string{"quay-store", "lighthouse-store", "seabag"} {
 		if _, err := s.service.AddPool(ctx, api.NewPool{Name: pool, Folder: s.makeFolder(pool)}); err != nil {
 			return err
@@ -163,6 +170,9 @@ func (s *show) run(ctx context.Context) error {
 	if err := s.move(ctx); err != nil {
 		return err
 	}
+	if err := s.round(ctx, urls); err != nil {
+		return err
+	}
 	s.say("\nWHAT HAPPENED")
 	for _, r := range s.done {
 		s.say("  %-8s  %s (%s, %s) -> %s (%s, %s) in %.2f s", r.Outcome, r.Source.Place, r.Source.Format, r.Source.Layout,
@@ -170,6 +180,7 @@ func (s *show) run(ctx context.Context) error {
 	}
 	s.say("  All have the fingerprint %s", s.done[0].Source.Fingerprint)
 	s.say("  crew-roster moved to the lighthouse, and its definition names its disk there.")
+	s.say("  The machine ticketing moved from the quay to the lighthouse, came up there, and the quay does not know it any more.")
 	return nil
 }
 

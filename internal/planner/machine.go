@@ -7,13 +7,17 @@ import (
 	"fmt"
 	"net"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
 	"bagaglio/core/host"
+	"bagaglio/core/machine"
 	"bagaglio/core/plan"
 	"bagaglio/core/step"
+	"bagaglio/core/step/disks"
 	"bagaglio/internal/machines"
+	"bagaglio/internal/store"
 
 	"github.com/google/uuid"
 )
@@ -119,4 +123,37 @@ func (s *Planner) identity(r plan.Request, m machines.Machine) (id string, macs 
 // endsOfMachine are the hosts of a machine.
 func (s *Planner) endsOfMachine(m plan.Machine) step.Ends {
 	return step.Ends{From: s.guests.Guests(m.Host), To: s.guests.Guests(m.To)}
+}
+
+// machineBack plans to take back what a job did with a machine, around the plan for its disks.
+func (s *Planner) machineBack(ctx context.Context, p plan.Plan, ended disks.Ended) (plan.Plan, error) {
+	m := *ended.Plan.Machine
+	u := plan.MachineUndo{Undone: plan.Undone{Job: ended.Job, Task: ended.Task, Journal: ended.Journal}, Machine: m}
+	there, err := s.guests.Show(ctx, m.To, m.After.Name)
+	if err == nil {
+		u.State, u.Off = string(there.State), there.State == host.Off
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return p, err
+	}
+	u.Withdrawn = slices.ContainsFunc(ended.Plan.Steps, func(s plan.Step) bool { return s.Kind == plan.StepWithdraw })
+	has, _, err := s.guests.List(ctx, m.Host)
+	if err != nil {
+		return p, err
+	}
+	for _, other := range has {
+		u.Has = append(u.Has, machine.Machine{Name: other.Name, UUID: other.UUID})
+	}
+	for _, d := range ended.Plan.Bodies {
+		if d.Request.Release { // it is held, which is looked at with the disk
+			continue
+		}
+		folder, err := s.folder(ctx, d.Request.Source.Pool)
+		if err != nil {
+			return p, err
+		}
+		if _, err := folder.Stat(d.Request.Source.Path); err != nil {
+			u.Missing = append(u.Missing, d.Request.Source.String())
+		}
+	}
+	return plan.TakeMachineBack(p, u), nil
 }

@@ -36,6 +36,9 @@ func (s *Planner) prepareUndo(ctx context.Context, r plan.Request, since time.Ti
 		}
 		parts = append(parts, part)
 	}
+	if j.Plan.Machine != nil {
+		return s.machineBack(ctx, plan.Together(r, parts...), ended)
+	}
 	if len(parts) == 1 {
 		return parts[0], nil
 	}

@@ -102,6 +102,47 @@ func TestTheRound(t *testing.T) {
 	require.NoError(t, err, "the old disk stays")
 }
 
+// TestTheRoundIsTakenBack: the machine is on the list of its old host again, with the disks that it had there, held or not, and not on that of
+// the other, once it is off there.
+func TestTheRoundIsTakenBack(t *testing.T) {
+	t.Parallel()
+	for _, release := range []bool{false, true} {
+		s := start(t)
+		quay := standinHost(t, s, "quay", "quay-store", standin.Traits{})
+		standinHost(t, s, "lighthouse", "lamp-room", standin.Traits{})
+		hasTicketing(t, quay, "ticketing.raw", "raw", bootable())
+		before, err := s.Machine(t.Context(), "quay", "ticketing")
+		require.NoError(t, err)
+		moved := testkit.Begin(t, s.Service, plan.Request{
+			Kind: plan.MoveMachine, Machine: "quay:ticketing", To: "lighthouse", Destination: &plan.Place{Pool: "lamp-room"}, As: "qcow2",
+			Start: true, Release: release,
+		})
+		testkit.Proven(t, s.Service, moved.Id)
+		undo := plan.Request{Kind: plan.Undo, Job: moved.Id}
+		p, err := s.Plan(t.Context(), undo)
+		require.NoError(t, err)
+		assert.Contains(t, check(t, p.Plan, "off").Message, "shut it down first")
+		require.True(t, p.Blocked)
+		_, err = s.StopMachine(t.Context(), "lighthouse", "ticketing", 10, false)
+		require.NoError(t, err)
+		p, err = s.Plan(t.Context(), undo)
+		require.NoError(t, err)
+		require.False(t, p.Blocked, "%+v", p.Plan.Checks)
+		back := testkit.Await(t, s.Service, testkit.Begin(t, s.Service, undo).Id)
+		require.Equal(t, api.JobStateDone, back.State)
+		r, err := s.Receipt(t.Context(), back.Id)
+		require.NoError(t, err)
+		assert.Equal(t, "lighthouse:ticketing quay:ticketing", r.Machine.From+" "+r.Machine.To)
+		assert.Empty(t, state(t, s, "lighthouse"))
+		now, err := s.Machine(t.Context(), "quay", "ticketing")
+		require.NoError(t, err)
+		assert.Equal(t, before.Is, now.Is)
+		started, err := s.StartMachine(t.Context(), "quay", "ticketing")
+		require.NoError(t, err, "its disk is there")
+		assert.Equal(t, api.MachineStateRunning, started.State)
+	}
+}
+
 // settled waits until a machine shows the same for some seconds, so that there is something to compare with.
 func settled(t *testing.T, s *testkit.Service, on, name string) {
 	t.Helper()

@@ -13,6 +13,7 @@ import { KeepingPage } from "./pages/keeping.tsx";
 import { LockedPage } from "./pages/locked.tsx";
 import { HostsPage } from "./pages/hosts.tsx";
 import { UndoPage } from "./pages/undo.tsx";
+import { MachineMovePage } from "./pages/machine-move.tsx";
 import { MachinesPage } from "./pages/machines.tsx";
 import { PlacesPage } from "./pages/places.tsx";
 import { PoolPage } from "./pages/pool.tsx";
@@ -34,6 +35,7 @@ export function App() {
         <Routes>
           <Route path="/" element={<PlacesPage />} />
           <Route path="/machines" element={<MachinesPage />} />
+          <Route path="/machines/move" element={<MachineMovePage />} />
           <Route path="/pool" element={<PoolPage />} />
           <Route path="/hosts" element={<HostsPage />} />
           <Route path="/disk" element={<DiskPage />} />

@@ -39,12 +39,12 @@ export function when(time: string): string {
 
 /** Names what a job does, as people ask for it. */
 export function workName(request: AnyRequest): string {
-  return request.release ? "move" : request.kind;
+  return request.machine ? request.kind.replace("-", " ") : request.release ? "move" : request.kind;
 }
 
 /** What a request is about. */
 export function subjectName(request: AnyRequest): string {
-  return request.source ? placeName(request.source) : `job ${request.job}`;
+  return request.machine ?? (request.source ? placeName(request.source) : `job ${request.job}`);
 }
 
 export function placeName(place: Place): string {

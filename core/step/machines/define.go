@@ -118,9 +118,15 @@ func (w *work) withdrawn() {
 
 // enlist puts the source on the list of its host again.
 func (w *work) enlist(ctx context.Context) error {
-	if _, err := w.Ends.From.Define(ctx, []byte(w.m.Stored)); err != nil {
+	made, err := w.Ends.From.Define(ctx, []byte(w.m.Stored))
+	if err != nil {
 		return fmt.Errorf("making %s known to %s again: %w", w.m.Name, w.m.Host, err)
 	}
+	is, err := machine.Describe(made.Format, made.Definition)
+	if err != nil {
+		return fmt.Errorf("reading what %s has of the machine: %w", w.m.Host, err)
+	}
+	w.state.Receipt.Unasked = machine.Unasked(w.m.Before, is)
 	w.state.Receipt.Source = fmt.Sprintf("%s knows it again", w.m.Host)
 	return nil
 }
@@ -130,6 +136,9 @@ func (w *work) conclude() {
 	m := w.state.Receipt
 	w.proof.Outcome = receipt.Proven
 	w.proof.Compared = fmt.Sprintf("the definition that %s has, with the planned one", w.m.To)
+	if w.m.Undoes != nil {
+		w.proof.Compared = fmt.Sprintf("the definition that %s has, with the one that it had", w.m.Host)
+	}
 	switch {
 	case len(m.Unasked) > 0:
 		w.proof.Outcome = receipt.Unproven

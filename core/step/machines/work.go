@@ -4,6 +4,7 @@ package machines
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
@@ -74,6 +75,11 @@ func begin(j step.Job) (step.Work, error) {
 	w.state.Receipt = receipt.Machine{
 		From: w.m.Host + ":" + w.m.Name, To: w.m.To + ":" + w.m.After.Name, Move: w.m.Move, Evidence: []string{}, Differences: w.m.Differences,
 	}
+	if w.m.Undoes != nil {
+		r := &w.state.Receipt
+		r.From, r.To, r.Differences = r.To, r.From, machine.Compare(w.m.After, w.m.Before)
+		w.state.Concluded = true
+	}
 	w.proof = receipt.Receipt{ID: uuid.NewString(), Kind: j.Plan.Request.Kind, Steps: []receipt.Done{}, Started: time.Now()}
 	return w, nil
 }
@@ -82,11 +88,20 @@ func begin(j step.Job) (step.Work, error) {
 func (w *work) Open(context.Context) error { return w.recall() }
 
 func (w *work) recall() error {
-	if w.m.Undoes != nil {
-		return nil
+	if w.m.Undoes == nil {
+		_, err := w.Log.Load(&w.state)
+		return err
 	}
-	_, err := w.Log.Load(&w.state)
-	return err
+	var ended step.Journal
+	if err := json.Unmarshal(w.m.Undoes.Journal, &ended); err != nil {
+		return fmt.Errorf("reading how far the job was: %w", err)
+	}
+	var old state
+	if err := json.Unmarshal(ended.Subjects[plan.MachineSubject].State, &old); err != nil {
+		return fmt.Errorf("reading how far the job was: %w", err)
+	}
+	w.state.Known = old.Known
+	return nil
 }
 
 // Keep keeps how far it is.

@@ -2,12 +2,14 @@ import { ArrowDown } from "lucide-react";
 import type { Check, Plan, Remedy, Side } from "../api/client.ts";
 import { placeName, size, span } from "../format.ts";
 import { Checks } from "./checks.tsx";
+import { MachineSides } from "./machine-sides.tsx";
 import { Sizes } from "./sizes.tsx";
 
 /** What a request would do: before and after, checks, steps, cost. */
 export function PlanView({ plan, onRemedy }: { plan: Plan; onRemedy?: (remedy: Remedy) => void }) {
   return (
     <div className="space-y-5">
+      {plan.machine && <MachineSides machine={plan.machine} />}
       {plan.before?.map((side, i) => (
         <div key={placeName(side.place)}>
           <DiskSide title="Before" side={side} />

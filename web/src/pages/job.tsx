@@ -4,6 +4,7 @@ import { calls, result, type Check, type Job, type Remedy } from "../api/client.
 import { useFollow } from "../api/follow.ts";
 import { mend } from "../api/mend.ts";
 import { Asked } from "../components/asked.tsx";
+import { CarriedMachine } from "../components/carried-machine.tsx";
 import { Checks } from "../components/checks.tsx";
 import { Failure } from "../components/failure.tsx";
 import { JobActions } from "../components/job-actions.tsx";
@@ -44,7 +45,12 @@ export function JobPage() {
         </section>
       )}
       <Course job={job.data} />
-      {receipt.data && typeof receipt.data !== "string" && <ReceiptView receipt={receipt.data} />}
+      {receipt.data && typeof receipt.data !== "string" && (
+        <>
+          {receipt.data.machine && <CarriedMachine machine={receipt.data.machine} />}
+          <ReceiptView receipt={receipt.data} />
+        </>
+      )}
       <details className="sheet">
         <summary className="cursor-pointer">The plan it was started with</summary>
         <div className="mt-4">{job.data.plan && <PlanView plan={job.data.plan} />}</div>
@@ -64,6 +70,7 @@ function Title({ job }: { job: Job }) {
       </div>
       <p className="break-all">
         {workName(job.request)} {subjectName(job.request)}
+        {job.request.to && ` to ${job.request.to},`}
         {job.request.destination && ` to ${placeName(job.request.destination)}`}
         {job.request.as && ` as ${job.request.as}`}
       </p>

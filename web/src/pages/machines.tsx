@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Monitor, Power, PowerOff } from "lucide-react";
+import { ArrowRightLeft, Monitor, Power, PowerOff } from "lucide-react";
 import { Link } from "react-router";
 import { calls, result, type Machine } from "../api/client.ts";
 import { Failure } from "../components/failure.tsx";
@@ -42,6 +42,12 @@ export function MachinesPage() {
   );
 }
 
+/** The request that moving a machine begins with, as it is in the address. */
+function begin(machine: Machine): string {
+  const runs = machine.state === "running" ? { stop: true, start: true } : {};
+  return JSON.stringify({ kind: "move-machine", machine: `${machine.host}:${machine.name}`, ...runs });
+}
+
 const colours: Record<Machine["state"], string> = {
   off: "badge-ghost",
   running: "badge-success",
@@ -82,6 +88,10 @@ function MachineRow({ machine }: { machine: Machine }) {
           {machine.processors === 1 ? "1 processor" : `${machine.processors ?? "?"} processors`}
         </span>
         <span className="grow" />
+        <Link className="btn btn-sm" to={`/machines/move?${new URLSearchParams({ request: begin(machine) })}`}>
+          <ArrowRightLeft aria-hidden className="size-4" />
+          Move or copy
+        </Link>
         {!runs && (
           <button type="button" className="btn btn-sm" disabled={busy} onClick={() => start.mutate()}>
             <Power aria-hidden className="size-4" />

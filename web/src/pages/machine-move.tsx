@@ -1,0 +1,146 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Play } from "lucide-react";
+import { useNavigate, useSearchParams } from "react-router";
+import { calls, items, result, type AnyRequest } from "../api/client.ts";
+import { mend } from "../api/mend.ts";
+import { Choice } from "../components/choice.tsx";
+import { Failure } from "../components/failure.tsx";
+import { PlanView } from "../components/plan-view.tsx";
+
+/** Moving or copying a machine: what is asked for beside what would happen. The request is in the address, so that it can be kept and sent. */
+export function MachineMovePage() {
+  const [search, setSearch] = useSearchParams();
+  const request = read(search.get("request"));
+  const change = (next: AnyRequest) => setSearch({ request: JSON.stringify(next) }, { replace: true });
+  const complete = Boolean(request.machine && request.to && request.destination?.pool);
+  const plan = useQuery({
+    queryKey: ["plan", request],
+    queryFn: ({ signal }) => result(calls.POST("/v1/plans", { body: request, signal })),
+    enabled: complete,
+    staleTime: 0,
+    placeholderData: (before) => before,
+  });
+  const navigate = useNavigate();
+  const start = useMutation({
+    mutationFn: (id: string) => result(calls.POST("/v1/jobs", { body: { plan: id } })),
+    onSuccess: (job) => navigate(`/jobs/${job.id}`),
+  });
+  const ready = complete && plan.data && !plan.isFetching && !plan.error && !plan.data.blocked;
+  return (
+    <div className="space-y-6">
+      <h1>
+        {request.kind === "copy-machine" ? "Copy" : "Move"} {request.machine}
+      </h1>
+      <div className="grid items-start gap-6 md:grid-cols-2">
+        <form className="sheet space-y-5" onSubmit={(event) => event.preventDefault()}>
+          <Fields request={request} change={change} />
+        </form>
+        <section className="sheet space-y-5" aria-label="Plan" aria-busy={plan.isFetching}>
+          <h2>What would happen</h2>
+          {!complete && (
+            <p className="opacity-75">
+              Choose a pool of a host: the plan appears here. Nothing is touched before you start it.
+            </p>
+          )}
+          {plan.error && <Failure error={plan.error} />}
+          {complete && plan.data && !plan.error && (
+            <PlanView plan={plan.data.plan} onRemedy={(remedy) => change(mend(request, remedy))} />
+          )}
+          {start.error && <Failure error={start.error} />}
+          <button
+            type="button"
+            className="btn btn-primary w-full"
+            disabled={!ready || start.isPending}
+            onClick={() => plan.data && start.mutate(plan.data.id)}
+          >
+            <Play aria-hidden className="size-4" />
+            {plan.data?.blocked && complete ? "Something stands in the way" : "Start"}
+          </button>
+        </section>
+      </div>
+    </div>
+  );
+}
+
+/** The request in the address. What is no request begins a new one. */
+function read(text: string | null): AnyRequest {
+  try {
+    return JSON.parse(text ?? "") as AnyRequest;
+  } catch {
+    return { kind: "move-machine" };
+  }
+}
+
+const works = {
+  "move-machine": "Move: then it is there, and no more here",
+  "copy-machine": "Copy: with a new identity",
+} as const;
+
+type FieldsProps = { request: AnyRequest; change: (request: AnyRequest) => void };
+
+function Fields({ request, change }: FieldsProps) {
+  const pools = useQuery({ queryKey: ["pools"], queryFn: () => items(calls.GET("/v1/pools")) });
+  const hosts = useQuery({ queryKey: ["hosts"], queryFn: () => items(calls.GET("/v1/hosts")) });
+  const formats = useQuery({ queryKey: ["formats"], queryFn: () => items(calls.GET("/v1/formats")) });
+  const runs = new Set(hosts.data?.filter((h) => h.runs).map((h) => h.name));
+  const places = pools.data?.filter((p) => runs.has(p.host)) ?? [];
+  const hostOf = (pool: string) => places.find((p) => p.name === pool)?.host ?? "";
+  const set = (patch: Record<string, unknown>) => change(mend(request, { label: "", change: patch }));
+  return (
+    <>
+      <Choice
+        name="What to do"
+        value={request.kind}
+        options={Object.keys(works)}
+        show={(kind) => works[kind as keyof typeof works]}
+        change={(kind) => set({ kind, release: null, leave_source: null })}
+      />
+      <Choice
+        name="Pool of its disks"
+        value={request.destination?.pool ?? ""}
+        options={places.map((p) => p.name)}
+        show={(pool) => (pool ? `${pool} of ${hostOf(pool)}` : "Choose one")}
+        change={(pool) => set({ to: hostOf(pool), destination: { pool, path: "" } })}
+      />
+      <Choice
+        name="Format of its disks"
+        value={request.as ?? ""}
+        options={["", ...(formats.data ?? []).map((f) => f.name)]}
+        show={(as) => as || "What the pool asks for"}
+        change={(as) => set({ as: as || null, layout: null, options: null })}
+      />
+      <label className="block">
+        <span className="text-sm">Name in its new place</span>
+        <input
+          className="input w-full"
+          value={request.name ?? ""}
+          placeholder="The one that it has"
+          onChange={(event) => set({ name: event.target.value || null })}
+        />
+      </label>
+      <Switch name="Shut it down first, when it runs" on={request.stop} onChange={(stop) => set({ stop })} />
+      <Switch name="Start it there, and see it come up" on={request.start} onChange={(start) => set({ start })} />
+      {request.kind === "move-machine" && (
+        <Switch
+          name="Hold the old disks out of the way"
+          on={request.release}
+          onChange={(release) => set({ release })}
+        />
+      )}
+    </>
+  );
+}
+
+function Switch({ name, on, onChange }: { name: string; on?: boolean; onChange: (on: true | null) => void }) {
+  return (
+    <label className="flex items-center gap-3">
+      <input
+        type="checkbox"
+        className="toggle"
+        checked={Boolean(on)}
+        onChange={(event) => onChange(event.target.checked || null)}
+      />
+      {name}
+    </label>
+  );
+}
