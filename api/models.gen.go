@@ -962,6 +962,15 @@ type NewJob struct {
 	Speed *int64 `json:"speed,omitempty"`
 }
 
+// NewMachine defines model for NewMachine.
+type NewMachine struct {
+	// Definition its text, which names disks with their whole paths on the host
+	Definition string `json:"definition"`
+
+	// File a name with the extension of a format of definitions: .machine.yaml, .xml
+	File string `json:"file"`
+}
+
 // NewPool defines model for NewPool.
 type NewPool struct {
 	// Folder an absolute path on the host; of a web server, behind its address
@@ -1353,6 +1362,9 @@ type AddHostJSONRequestBody = NewHost
 
 // ChangeHostJSONRequestBody defines body for ChangeHost for application/json ContentType.
 type ChangeHostJSONRequestBody = HostChange
+
+// AddMachineJSONRequestBody defines body for AddMachine for application/json ContentType.
+type AddMachineJSONRequestBody = NewMachine
 
 // StopMachineJSONRequestBody defines body for StopMachine for application/json ContentType.
 type StopMachineJSONRequestBody = MachineStop

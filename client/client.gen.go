@@ -225,6 +225,25 @@ type ClientInterface interface {
 	// Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
 	ChangeHost(ctx context.Context, host HostName, params *ChangeHostParams, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AddMachineWithBody Make a machine known to a host that has its disks already
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/hosts/{host}/machines (the `AddMachine` operationId).
+	AddMachineWithBody(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddMachine Make a machine known to a host that has its disks already
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/hosts/{host}/machines (the `AddMachine` operationId).
+	AddMachine(ctx context.Context, host HostName, body AddMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ForgetMachine Take a machine that is off from the list of its host; its disks stay
+	//
+	// Corresponds with DELETE /v1/hosts/{host}/machines/{machine} (the `ForgetMachine` operationId).
+	ForgetMachine(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetMachine One machine
 	//
 	// Corresponds with GET /v1/hosts/{host}/machines/{machine} (the `GetMachine` operationId).
@@ -846,6 +865,55 @@ func (c *Client) ChangeHostWithBody(ctx context.Context, host HostName, params *
 // Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
 func (c *Client) ChangeHost(ctx context.Context, host HostName, params *ChangeHostParams, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeHostRequest(c.Server, host, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddMachineWithBody Make a machine known to a host that has its disks already
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/hosts/{host}/machines (the `AddMachine` operationId).
+func (c *Client) AddMachineWithBody(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddMachineRequestWithBody(c.Server, host, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddMachine Make a machine known to a host that has its disks already
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/hosts/{host}/machines (the `AddMachine` operationId).
+func (c *Client) AddMachine(ctx context.Context, host HostName, body AddMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddMachineRequest(c.Server, host, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ForgetMachine Take a machine that is off from the list of its host; its disks stay
+//
+// Corresponds with DELETE /v1/hosts/{host}/machines/{machine} (the `ForgetMachine` operationId).
+func (c *Client) ForgetMachine(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForgetMachineRequest(c.Server, host, machine)
 	if err != nil {
 		return nil, err
 	}
@@ -2223,6 +2291,94 @@ func NewChangeHostRequestWithBody(server string, host HostName, params *ChangeHo
 			req.Header.Set("If-Match", headerParam0)
 		}
 
+	}
+
+	return req, nil
+}
+
+// NewAddMachineRequest calls the generic AddMachine builder with application/json body
+func NewAddMachineRequest(server string, host HostName, body AddMachineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddMachineRequestWithBody(server, host, "application/json", bodyReader)
+}
+
+// NewAddMachineRequestWithBody constructs an http.Request for the AddMachine method, with any body, and a specified content type
+func NewAddMachineRequestWithBody(server string, host HostName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/hosts/%s/machines", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewForgetMachineRequest constructs an http.Request for the ForgetMachine method
+func NewForgetMachineRequest(server string, host HostName, machine MachineName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "machine", machine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/hosts/%s/machines/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -4367,6 +4523,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
 	ChangeHostWithResponse(ctx context.Context, host HostName, params *ChangeHostParams, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeHostResponse, error)
 
+	// AddMachineWithBodyWithResponse Make a machine known to a host that has its disks already
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/hosts/{host}/machines (the `AddMachine` operationId).
+	AddMachineWithBodyWithResponse(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddMachineResponse, error)
+
+	// AddMachineWithResponse Make a machine known to a host that has its disks already
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/hosts/{host}/machines (the `AddMachine` operationId).
+	AddMachineWithResponse(ctx context.Context, host HostName, body AddMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*AddMachineResponse, error)
+
+	// ForgetMachineWithResponse Take a machine that is off from the list of its host; its disks stay
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/hosts/{host}/machines/{machine} (the `ForgetMachine` operationId).
+	ForgetMachineWithResponse(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*ForgetMachineResponse, error)
+
 	// GetMachineWithResponse One machine
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5484,6 +5661,95 @@ func (r ChangeHostResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ChangeHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddMachineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Machine
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddMachineResponse) GetJSON201() *Machine {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddMachineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddMachineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddMachineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddMachineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddMachineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ForgetMachineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ForgetMachineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ForgetMachineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ForgetMachineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ForgetMachineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ForgetMachineResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7693,6 +7959,45 @@ func (c *ClientWithResponses) ChangeHostWithResponse(ctx context.Context, host H
 	return ParseChangeHostResponse(rsp)
 }
 
+// AddMachineWithBodyWithResponse Make a machine known to a host that has its disks already
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/hosts/{host}/machines (the `AddMachine` operationId).
+func (c *ClientWithResponses) AddMachineWithBodyWithResponse(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddMachineResponse, error) {
+	rsp, err := c.AddMachineWithBody(ctx, host, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddMachineResponse(rsp)
+}
+
+// AddMachineWithResponse Make a machine known to a host that has its disks already
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/hosts/{host}/machines (the `AddMachine` operationId).
+func (c *ClientWithResponses) AddMachineWithResponse(ctx context.Context, host HostName, body AddMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*AddMachineResponse, error) {
+	rsp, err := c.AddMachine(ctx, host, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddMachineResponse(rsp)
+}
+
+// ForgetMachineWithResponse Take a machine that is off from the list of its host; its disks stay
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/hosts/{host}/machines/{machine} (the `ForgetMachine` operationId).
+func (c *ClientWithResponses) ForgetMachineWithResponse(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*ForgetMachineResponse, error) {
+	rsp, err := c.ForgetMachine(ctx, host, machine, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseForgetMachineResponse(rsp)
+}
+
 // GetMachineWithResponse One machine
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8865,6 +9170,68 @@ func ParseChangeHostResponse(rsp *http.Response) (*ChangeHostResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddMachineResponse parses an HTTP response from a AddMachineWithResponse call
+func ParseAddMachineResponse(rsp *http.Response) (*AddMachineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddMachineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Machine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseForgetMachineResponse parses an HTTP response from a ForgetMachineWithResponse call
+func ParseForgetMachineResponse(rsp *http.Response) (*ForgetMachineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ForgetMachineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

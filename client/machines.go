@@ -21,6 +21,17 @@ func (s *Service) Machine(ctx context.Context, host, name string) (api.Machine, 
 	return decode[api.Machine](s.calls.GetMachine(ctx, host, name))
 }
 
+// AddMachine makes a machine known to a host that has its disks already.
+func (s *Service) AddMachine(ctx context.Context, host string, n api.NewMachine) (api.Machine, error) {
+	return decode[api.Machine](s.calls.AddMachine(ctx, host, n))
+}
+
+// ForgetMachine takes a machine that is off from the list of its host.
+func (s *Service) ForgetMachine(ctx context.Context, host, name string) error {
+	_, err := decode[struct{}](s.calls.ForgetMachine(ctx, host, name))
+	return err
+}
+
 // StartMachine switches a machine on.
 func (s *Service) StartMachine(ctx context.Context, host, name string) (api.Machine, error) {
 	return decode[api.Machine](s.calls.StartMachine(ctx, host, name))

@@ -82,6 +82,12 @@ type Observer interface {
 	Signs(ctx context.Context, m Machine) (Signs, error)
 }
 
+// Volumer is a host that has storage pools of its own, whose volumes are files.
+type Volumer interface {
+	// Volume returns the path of the file of a volume, or fails with ErrRefused where there is none.
+	Volume(ctx context.Context, pool, volume string) (string, error)
+}
+
 // Networker is a host that tells of the networks which machines can be connected to.
 type Networker interface {
 	Networks(ctx context.Context) ([]string, error)

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"net/url"
 	"time"
 
 	spec "bagaglio/api"
@@ -75,4 +76,16 @@ func (s *server) StopMachine(ctx context.Context, r StopMachineRequestObject) (S
 func (s *server) GetScreen(ctx context.Context, r GetScreenRequestObject) (GetScreenResponseObject, error) {
 	picture, err := s.service.Machines.Screen(ctx, r.Host, r.Machine)
 	return GetScreen200ImagepngResponse{Body: bytes.NewReader(picture), ContentLength: int64(len(picture))}, err
+}
+
+func (s *server) AddMachine(ctx context.Context, r AddMachineRequestObject) (AddMachineResponseObject, error) {
+	m, err := s.service.Machines.Add(ctx, r.Host, r.Body.File, []byte(r.Body.Definition))
+	if err == nil {
+		created(ctx, "/v1/hosts/"+url.PathEscape(m.Host)+"/machines/"+url.PathEscape(m.Name))
+	}
+	return AddMachine201JSONResponse(viewMachine(m)), err
+}
+
+func (s *server) ForgetMachine(ctx context.Context, r ForgetMachineRequestObject) (ForgetMachineResponseObject, error) {
+	return ForgetMachine204Response{}, s.service.Machines.Forget(ctx, r.Host, r.Machine)
 }

@@ -34,6 +34,8 @@ var deeds = map[string]string{
 	"DELETE /v1/pools/:pool":                       "forgot the pool",
 	"POST /v1/pools/:pool/held/:held/restore":      "restored what was held",
 	"DELETE /v1/pools/:pool/held/:held":            "removed what was held",
+	"POST /v1/hosts/:host/machines":                "made a machine known to the host",
+	"DELETE /v1/hosts/:host/machines/:machine":     "had the host forget the machine",
 	"POST /v1/hosts/:host/machines/:machine/start": "switched the machine on",
 	"POST /v1/hosts/:host/machines/:machine/stop":  "switched the machine off",
 	"POST /v1/groups":                              "started a group of jobs",

@@ -68,6 +68,12 @@ type ServerInterface interface {
 	// ChangeHost Change how a host is reached, or which key of it is trusted
 	// (PATCH /v1/hosts/{host})
 	ChangeHost(c *gin.Context, host HostName, params ChangeHostParams)
+	// AddMachine Make a machine known to a host that has its disks already
+	// (POST /v1/hosts/{host}/machines)
+	AddMachine(c *gin.Context, host HostName)
+	// ForgetMachine Take a machine that is off from the list of its host; its disks stay
+	// (DELETE /v1/hosts/{host}/machines/{machine})
+	ForgetMachine(c *gin.Context, host HostName, machine MachineName)
 	// GetMachine One machine
 	// (GET /v1/hosts/{host}/machines/{machine})
 	GetMachine(c *gin.Context, host HostName, machine MachineName)
@@ -527,6 +533,65 @@ func (siw *ServerInterfaceWrapper) ChangeHost(c *gin.Context) {
 	}
 
 	siw.Handler.ChangeHost(c, host, params)
+}
+
+// AddMachine operation middleware
+func (siw *ServerInterfaceWrapper) AddMachine(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddMachine(c, host)
+}
+
+// ForgetMachine operation middleware
+func (siw *ServerInterfaceWrapper) ForgetMachine(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "machine" -------------
+	var machine MachineName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "machine", c.Param("machine"), &machine, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter machine: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ForgetMachine(c, host, machine)
 }
 
 // GetMachine operation middleware
@@ -1801,6 +1866,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PATCH(options.BaseURL+"/v1/hosts/:host", wrapper.ChangeHost)
 	router.POST(options.BaseURL+"/v1/hosts/:host/test", wrapper.TestHost)
 	router.GET(options.BaseURL+"/v1/machines", wrapper.ListMachines)
+	router.POST(options.BaseURL+"/v1/hosts/:host/machines", wrapper.AddMachine)
+	router.DELETE(options.BaseURL+"/v1/hosts/:host/machines/:machine", wrapper.ForgetMachine)
 	router.GET(options.BaseURL+"/v1/hosts/:host/machines/:machine", wrapper.GetMachine)
 	router.POST(options.BaseURL+"/v1/hosts/:host/machines/:machine/start", wrapper.StartMachine)
 	router.POST(options.BaseURL+"/v1/hosts/:host/machines/:machine/stop", wrapper.StopMachine)
@@ -2496,6 +2563,80 @@ type ChangeHostdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ChangeHostdefaultApplicationProblemPlusJSONResponse) VisitChangeHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddMachineRequestObject struct {
+	Host HostName `json:"host"`
+	Body *AddMachineJSONRequestBody
+}
+
+type AddMachineResponseObject interface {
+	VisitAddMachineResponse(w http.ResponseWriter) error
+}
+
+type AddMachine201JSONResponse Machine
+
+func (response AddMachine201JSONResponse) VisitAddMachineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddMachinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddMachinedefaultApplicationProblemPlusJSONResponse) VisitAddMachineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ForgetMachineRequestObject struct {
+	Host    HostName    `json:"host"`
+	Machine MachineName `json:"machine"`
+}
+
+type ForgetMachineResponseObject interface {
+	VisitForgetMachineResponse(w http.ResponseWriter) error
+}
+
+type ForgetMachine204Response struct {
+}
+
+func (response ForgetMachine204Response) VisitForgetMachineResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ForgetMachinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ForgetMachinedefaultApplicationProblemPlusJSONResponse) VisitForgetMachineResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4166,6 +4307,12 @@ type StrictServerInterface interface {
 	// ChangeHost Change how a host is reached, or which key of it is trusted
 	// (PATCH /v1/hosts/{host})
 	ChangeHost(ctx context.Context, request ChangeHostRequestObject) (ChangeHostResponseObject, error)
+	// AddMachine Make a machine known to a host that has its disks already
+	// (POST /v1/hosts/{host}/machines)
+	AddMachine(ctx context.Context, request AddMachineRequestObject) (AddMachineResponseObject, error)
+	// ForgetMachine Take a machine that is off from the list of its host; its disks stay
+	// (DELETE /v1/hosts/{host}/machines/{machine})
+	ForgetMachine(ctx context.Context, request ForgetMachineRequestObject) (ForgetMachineResponseObject, error)
 	// GetMachine One machine
 	// (GET /v1/hosts/{host}/machines/{machine})
 	GetMachine(ctx context.Context, request GetMachineRequestObject) (GetMachineResponseObject, error)
@@ -4813,6 +4960,77 @@ func (sh *strictHandler) ChangeHost(ctx *gin.Context, host HostName, params Chan
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ChangeHostResponseObject); ok {
 		if err := validResponse.VisitChangeHostResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddMachine operation middleware
+func (sh *strictHandler) AddMachine(ctx *gin.Context, host HostName) {
+	var request AddMachineRequestObject
+
+	request.Host = host
+
+	var body AddMachineJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddMachine(ctx, request.(AddMachineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddMachine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddMachineResponseObject); ok {
+		if err := validResponse.VisitAddMachineResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ForgetMachine operation middleware
+func (sh *strictHandler) ForgetMachine(ctx *gin.Context, host HostName, machine MachineName) {
+	var request ForgetMachineRequestObject
+
+	request.Host = host
+	request.Machine = machine
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ForgetMachine(ctx, request.(ForgetMachineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ForgetMachine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ForgetMachineResponseObject); ok {
+		if err := validResponse.VisitForgetMachineResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

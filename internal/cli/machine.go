@@ -26,6 +26,9 @@ func (a *app) machine() *cobra.Command {
 		a.machineStop(),
 		a.machineScreen(),
 		a.machineMove(),
+		a.machineAdd(),
+		a.machineForget(),
+		a.machineCompare(),
 		a.machineCopy(),
 	)
 }

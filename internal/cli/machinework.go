@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"path"
 	"strings"
 	"time"
@@ -98,7 +97,7 @@ func machineRows(p plan.Plan) [][]string {
 	}
 	for _, f := range machine.Facts(m.Before) {
 		if d, ok := changed[f.What]; ok {
-			rows = append(rows, []string{"* " + f.What, f.Value, cmp.Or(d.After, "-")})
+			rows = append(rows, []string{"* " + f.What, f.Value, orDash(d.After)})
 			delete(changed, f.What)
 		} else if !strings.HasPrefix(f.What, "disk ") {
 			rows = append(rows, []string{"  " + f.What, f.Value, f.Value})

@@ -161,14 +161,14 @@ func (m *Machines) of(ctx context.Context, name string) (out []Machine, err erro
 	if err != nil {
 		return nil, err
 	}
-	var found []host.Machine
-	err = m.ask(ctx, name, func(h host.Host) (err error) {
-		found, err = h.Machines(ctx)
+	err = m.ask(ctx, name, func(h host.Host) error {
+		found, err := h.Machines(ctx)
+		out = nil
+		for _, x := range found {
+			out = append(out, describe(ctx, h, name, x, pools))
+		}
 		return err
 	})
-	for _, x := range found {
-		out = append(out, describe(name, x, pools))
-	}
 	return out, errors.Join(err, m.know(ctx, out))
 }
 
@@ -198,8 +198,18 @@ func (m *Machines) know(ctx context.Context, all []Machine) error {
 	return nil
 }
 
+// file is that of a disk on its host, empty where it is none: one that is named, or that of a volume.
+func file(ctx context.Context, h host.Host, d machine.Disk) (string, error) {
+	v, ok := h.(host.Volumer)
+	if !ok || d.File != "" || d.Volume == "" {
+		return d.File, nil
+	}
+	path, err := v.Volume(ctx, d.Pool, d.Volume)
+	return storage.Printable(path), err
+}
+
 // describe is a machine with what it is, and where its disks lie.
-func describe(on string, x host.Machine, pools []store.Pool) Machine {
+func describe(ctx context.Context, h host.Host, on string, x host.Machine, pools []store.Pool) Machine {
 	x.Name = storage.Printable(x.Name)
 	out := Machine{Host: on, Machine: x}
 	if out.Is, out.Problem = machine.Describe(x.Format, x.Definition); out.Problem != nil {
@@ -207,10 +217,11 @@ func describe(on string, x host.Machine, pools []store.Pool) Machine {
 	}
 	for _, d := range out.Is.Disks {
 		disk := Disk{Disk: d}
-		longest := -1
+		at, _ := file(ctx, h, d) // of a volume that is not found, nothing is known
+		lies, longest := path.Clean(at), -1
 		for _, p := range pools { // of pools in each other, the inner one
 			if rest, ok := strings.CutPrefix(
-				path.Clean(d.File),
+				lies,
 				strings.TrimSuffix(p.Folder, "/")+"/",
 			); ok && p.Host == on &&
 				len(p.Folder) > longest {
@@ -228,9 +239,12 @@ func (m *Machines) Show(ctx context.Context, on, name string) (Machine, error) {
 	if err != nil {
 		return Machine{}, err
 	}
-	var found host.Machine
-	err = m.ask(ctx, on, func(h host.Host) (err error) {
-		found, err = h.Machine(ctx, name)
+	var out Machine
+	err = m.ask(ctx, on, func(h host.Host) error {
+		found, err := h.Machine(ctx, name)
+		if err == nil {
+			out = describe(ctx, h, on, found, pools)
+		}
 		return err
 	})
 	if errors.Is(err, host.ErrNoMachine) {
@@ -239,9 +253,9 @@ func (m *Machines) Show(ctx context.Context, on, name string) (Machine, error) {
 	if err != nil {
 		return Machine{}, err
 	}
-	out := []Machine{describe(on, found, pools)}
-	err = m.know(ctx, out)
-	return out[0], err
+	all := []Machine{out}
+	err = m.know(ctx, all)
+	return all[0], err
 }
 
 // can is what a host can do, or an error that says that it cannot.

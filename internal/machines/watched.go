@@ -121,8 +121,12 @@ func (m *Machines) askUsed(ctx context.Context, on string) (map[string]string, e
 					return fmt.Errorf("the definition of %s, which is %s, cannot be read: %w", x.Name, x.State, err)
 				}
 				for _, d := range slices.Concat(is.Disks, is.Drives) {
-					if d.File != "" {
-						used[path.Clean(d.File)] = fmt.Sprintf("the machine %s:%s is %s", on, storage.Printable(x.Name), x.State)
+					name, err := file(ctx, h, d)
+					if err != nil {
+						return fmt.Errorf("looking for the disk %s of %s, which is %s: %w", d.Slot, x.Name, x.State, err)
+					}
+					if name != "" {
+						used[path.Clean(name)] = fmt.Sprintf("the machine %s:%s is %s", on, storage.Printable(x.Name), x.State)
 					}
 				}
 			}

@@ -27,7 +27,7 @@ func TestMachinesByTheClient(t *testing.T) {
 		require.Zero(t, r.Code, "%v: %s%s", args, r.Out, r.Notes)
 		return r
 	}
-	quay, lighthouse := standins.Start(t, standin.Traits{}), standins.Start(t, standin.Traits{Folders: true})
+	quay, lighthouse := standins.Start(t, t.TempDir(), standin.Traits{}), standins.Start(t, t.TempDir(), standin.Traits{Folders: true})
 	for name, h := range map[string]*standins.Host{"quay": quay, "lighthouse": lighthouse} {
 		key := filepath.Join(dir, name)
 		require.NoError(t, os.WriteFile(key, []byte(h.Key), 0o600))
@@ -35,10 +35,7 @@ func TestMachinesByTheClient(t *testing.T) {
 	}
 	run("pool", "add", "harbour", quay.Folder, "--host", "quay")
 	run("pool", "add", "lamp-room", lighthouse.Folder, "--host", "lighthouse")
-	at := filepath.Join(quay.Folder, "ticketing.raw")
-	require.NoError(t, os.WriteFile(at, append(daemon.Boot(true), make([]byte, 1<<20)...), 0o600))
-	_, err := quay.Define([]byte(standins.Definition("ticketing", "0c7a6c7e-39b4-4e4b-9a53-6c3b5ad0a8f1", at, "raw")))
-	require.NoError(t, err)
+	quay.Ticketing(t, append(daemon.Boot(true), make([]byte, 1<<20)...))
 	run("machine", "start", "quay:ticketing")
 
 	stopped := testkit.Run(t, dir, s.State, "machine", "move", "quay:ticketing", "lighthouse", "--pool", "lamp-room", "--plan")
@@ -71,6 +68,22 @@ func TestMachinesByTheClient(t *testing.T) {
 	assert.Contains(t, text, "PROVEN")
 	assert.Regexp(t, `Disk 1 +proven: lamp-room:ticketing/ticketing.qcow2 \(qcow2, thin\) -> harbour:trial/ticketing.qcow2`, text)
 	assert.Contains(t, text, "it was not started")
+
+	differs := run("machine", "compare", "lighthouse:ticketing", "quay:trial").Out
+	assert.Regexp(t, `name +ticketing +trial`, differs)
+	assert.Regexp(t, `network card 1, MAC +52:54:00:00:00:01 +52:54:00:`, differs)
+	assert.Equal(t, "[]\n", run("machine", "compare", "quay:trial", "quay:trial", "--json").Out)
+	assert.Contains(t, run("machine", "forget", "quay:trial").Notes, "does not know trial any more")
+	file := filepath.Join(dir, "spare.machine.yaml")
+	spare := standins.Definition("spare", "99999999-39b4-4e4b-9a53-6c3b5ad0a8f1", filepath.Join(quay.Folder, "ticketing.raw"), "raw")
+	require.NoError(t, os.WriteFile(file, []byte(spare), 0o600))
+	run("machine", "add", "quay", file)
+	assert.Contains(t, run("machine", "list", "quay").Out, "quay:spare")
+	again := testkit.Run(t, dir, s.State, "machine", "add", "quay", file)
+	assert.NotZero(t, again.Code)
+	assert.Contains(t, again.Notes, "has a machine of that name or UUID already")
+	run("machine", "start", "quay:spare")
+	assert.Contains(t, testkit.Run(t, dir, s.State, "machine", "forget", "quay:spare").Notes, "only one that is off is forgotten")
 
 	wrong := testkit.Run(t, dir, s.State, "machine", "move", "ticketing", "lighthouse", "--pool", "lamp-room")
 	assert.Equal(t, 2, wrong.Code)

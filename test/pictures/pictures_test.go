@@ -2,6 +2,7 @@
 package pictures
 
 import (
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -10,9 +11,11 @@ import (
 	"bagaglio/api"
 	"bagaglio/core/plan"
 	"bagaglio/internal/demo"
+	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/daemon"
 	"bagaglio/internal/testkit/sshd"
+	"bagaglio/internal/testkit/standins"
 
 	"github.com/stretchr/testify/require"
 )
@@ -174,7 +177,28 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	testkit.Proven(t, s.Service, moved.Id)
 	p.Open(s.Address + "/jobs/" + moved.Id + "/undo")
 	p.AwaitText("the one that the job made")
-	shot("console-undo")
+	round(t, s, p, shot)
+}
+
+// round moves a machine that runs: the plan beside what is asked for, and what was seen of it in its new place.
+func round(t *testing.T, s *testkit.Service, p *testkit.Page, shot func(string)) {
+	at := func(name string) string { return pool(t, s, "local", name) }
+	quay := standins.JoinAt(t, s.Service, "quay", "harbour", at("harbour-disks"), standin.Traits{})
+	standins.JoinAt(t, s.Service, "breakwater", "beacon", at("beacon-disks"), standin.Traits{Folders: true})
+	for _, name := range []string{"harbour-disks", "beacon-disks"} {
+		require.NoError(t, s.RemovePool(t.Context(), name)) // only their hosts have them
+	}
+	quay.Ticketing(t, append(daemon.Boot(true), make([]byte, 64<<20)...))
+	_, err := s.StartMachine(t.Context(), "quay", "ticketing")
+	require.NoError(t, err)
+	request := `{"kind":"move-machine","machine":"quay:ticketing","to":"breakwater","destination":{"pool":"beacon","path":""},"as":"qcow2",` +
+		`"stop":true,"start":true}`
+	p.Open(s.Address + "/machines/move?request=" + url.QueryEscape(request))
+	p.AwaitText("What becomes different")
+	shot("console-machine-move")
+	p.Click("Start")
+	p.AwaitText("It was seen to come up")
+	shot("console-machine")
 }
 
 // machines shows machines of a host, one of which runs.
@@ -197,7 +221,7 @@ func machines(t *testing.T, s *testkit.Service, p *testkit.Page, guests *daemon.
 func terminal(t *testing.T, state, to string) {
 	for name, command := range map[string]string{
 		"client-look":    "bagaglio look quay-store:ticketing.raw",
-		"client-undo":    "bagaglio job list; bagaglio job undo 1 --yes",
+		"client-machine": "bagaglio machine list; bagaglio machine copy breakwater:ticketing quay --pool harbour --name ticketing-trial --stop --yes",
 		"client-convert": "bagaglio convert quay-store:crew-roster.raw seabag:crew-roster.vhd --yes",
 		"client-move":    "bagaglio move quay-store:crew-roster.raw lamp-room:crew-roster.raw --plan; bagaglio move quay-store:crew-roster.raw seabag:rosters/crew-roster.raw --plan",
 		"client-keeping": "bagaglio held list; bagaglio limit list; bagaglio log --limit 8",

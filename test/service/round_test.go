@@ -108,9 +108,9 @@ func TestTheRoundIsTakenBack(t *testing.T) {
 	t.Parallel()
 	for _, release := range []bool{false, true} {
 		s := start(t)
-		quay := standinHost(t, s, "quay", "quay-store", standin.Traits{})
-		standinHost(t, s, "lighthouse", "lamp-room", standin.Traits{})
-		hasTicketing(t, quay, "ticketing.raw", "raw", bootable())
+		quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{})
+		standins.Join(t, s.Service, "lighthouse", "lamp-room", standin.Traits{})
+		quay.Ticketing(t, bootable())
 		before, err := s.Machine(t.Context(), "quay", "ticketing")
 		require.NoError(t, err)
 		moved := testkit.Begin(t, s.Service, plan.Request{
@@ -176,27 +176,12 @@ func check(t *testing.T, p plan.Plan, name string) plan.Check {
 	return plan.Check{}
 }
 
-// standinHost adds a stand-in with a pool of its folder.
-func standinHost(t *testing.T, s *testkit.Service, name, pool string, traits standin.Traits) *standins.Host {
-	t.Helper()
-	h := standins.Start(t, traits)
-	runs, user, agent := "standin", "crew", false
-	_, err := s.AddHost(t.Context(), api.NewHost{
-		Name: name, Kind: api.NewHostKindSftp, Address: h.Files, User: &user, TrustedKey: &h.HostKey, Runs: &runs, Machines: &h.URL,
-		Login: &api.Secrets{Key: &h.Key, Agent: &agent},
-	})
-	require.NoError(t, err)
-	_, err = s.AddPool(t.Context(), api.NewPool{Name: pool, Host: &name, Folder: h.Folder})
-	require.NoError(t, err)
-	return h
-}
-
 // TestStandInsAndRealHosts: a machine goes from a stand-in to a real host, where its definition becomes another one, and comes back.
 func TestStandInsAndRealHosts(t *testing.T) {
 	t.Parallel()
 	real := daemon.Start(t)
 	s := start(t)
-	quay := standinHost(t, s, "quay", "quay-store", standin.Traits{Networks: []string{"pier"}})
+	quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{Networks: []string{"pier"}})
 	runs := "libvirt"
 	_, err := s.ChangeHost(t.Context(), "local", api.HostChange{Runs: &runs, Socket: &real.Socket})
 	require.NoError(t, err)
@@ -205,7 +190,7 @@ func TestStandInsAndRealHosts(t *testing.T) {
 	require.NoError(t, err)
 	at := filepath.Join(quay.Folder, "ticketing.raw")
 	require.NoError(t, os.WriteFile(at, bootable(), 0o600))
-	definition := strings.Replace(standins.Definition("ticketing", ticketingID, at, "raw"), "network: quay", "network: pier", 1)
+	definition := strings.Replace(standins.Definition("ticketing", standins.TicketingID, at, "raw"), "network: quay", "network: pier", 1)
 	_, err = quay.Define([]byte(definition))
 	require.NoError(t, err)
 
@@ -217,7 +202,7 @@ func TestStandInsAndRealHosts(t *testing.T) {
 	assert.False(t, r.Machine.CameUp, "it was not to be started")
 	m, err := s.Machine(t.Context(), "local", "ticketing")
 	require.NoError(t, err)
-	assert.Equal(t, ticketingID, m.Uuid, "a move keeps its identity")
+	assert.Equal(t, standins.TicketingID, m.Uuid, "a move keeps its identity")
 	assert.Equal(t, "52:54:00:00:00:01 user", m.Is.Networks[0].MAC+" "+m.Is.Networks[0].Kind)
 	_, err = s.StartMachine(t.Context(), "local", "ticketing")
 	require.NoError(t, err)
@@ -232,7 +217,7 @@ func TestStandInsAndRealHosts(t *testing.T) {
 	assert.NotEmpty(t, r.Machine.ScreenBefore)
 	trial, err := s.Machine(t.Context(), "quay", "ticketing-trial")
 	require.NoError(t, err)
-	assert.NotEqual(t, ticketingID, trial.Uuid, "a copy gets one of its own")
+	assert.NotEqual(t, standins.TicketingID, trial.Uuid, "a copy gets one of its own")
 	assert.NotEqual(t, m.Is.Networks[0].MAC, trial.Is.Networks[0].MAC)
 	assert.Equal(t, api.MachineStateOff, state(t, s, "local"), "it was asked to end")
 	assert.Equal(t, api.MachineStateRunning, trial.State)
@@ -242,9 +227,15 @@ func TestStandInsAndRealHosts(t *testing.T) {
 func TestWhatIsFoundBefore(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	quay := standinHost(t, s, "quay", "quay-store", standin.Traits{})
-	lighthouse := standinHost(t, s, "lighthouse", "lamp-room", standin.Traits{Networks: []string{"pier"}, Firmware: []string{"bios"}})
-	hasTicketing(t, quay, "ticketing.raw", "raw", bootable())
+	quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{})
+	lighthouse := standins.Join(
+		t,
+		s.Service,
+		"lighthouse",
+		"lamp-room",
+		standin.Traits{Networks: []string{"pier"}, Firmware: []string{"bios"}},
+	)
+	quay.Ticketing(t, bootable())
 	at := filepath.Join(lighthouse.Folder, "x.raw")
 	require.NoError(t, os.WriteFile(at, bootable(), 0o600))
 	other := strings.Replace(
@@ -278,18 +269,6 @@ func TestWhatIsFoundBefore(t *testing.T) {
 	}
 }
 
-const ticketingID = "0c7a6c7e-39b4-4e4b-9a53-6c3b5ad0a8f1"
-
-// hasTicketing makes a machine known to a stand-in whose disk lies in its folder, and starts it.
-func hasTicketing(t *testing.T, h *standins.Host, file, format string, bytes []byte) {
-	t.Helper()
-	at := filepath.Join(h.Folder, file)
-	require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
-	require.NoError(t, os.WriteFile(at, bytes, 0o600))
-	_, err := h.Define([]byte(standins.Definition("ticketing", ticketingID, at, format)))
-	require.NoError(t, err)
-}
-
 // bootable is a disk that a guest starts from, which listens.
 func bootable() []byte { return append(daemon.Boot(true), make([]byte, 2<<20)...) }
 
@@ -297,9 +276,9 @@ func bootable() []byte { return append(daemon.Boot(true), make([]byte, 2<<20)...
 func TestMachinesBetweenKinds(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	quay := standinHost(t, s, "quay", "quay-store", standin.Traits{})
-	standinHost(t, s, "lighthouse", "lamp-room", standin.Traits{Folders: true, Formats: []string{"vhdx", "vhd", "vdi", "vmdk"}})
-	hasTicketing(t, quay, "ticketing.raw", "raw", bootable())
+	quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{})
+	standins.Join(t, s.Service, "lighthouse", "lamp-room", standin.Traits{Folders: true, Formats: []string{"vhdx", "vhd", "vdi", "vmdk"}})
+	quay.Ticketing(t, bootable())
 	_, err := s.StartMachine(t.Context(), "quay", "ticketing")
 	require.NoError(t, err)
 

@@ -90,6 +90,52 @@ func TestADiskOfARunningMachine(t *testing.T) {
 	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, copied).Id)
 }
 
+// TestADiskByVolume of a storage pool of its host is known by its file: where it lies, that it is in use, and where it goes.
+func TestADiskByVolume(t *testing.T) {
+	t.Parallel()
+	s, _, there := twoHosts(t)
+	there.Guest(t, "tide-board", false)
+	there.StoragePool(t, "deck")
+	text := strings.Replace(daemon.Definition("tide-board", ""), "<disk type='file'", "<disk type='volume'", 1)
+	text = strings.Replace(text, "<source file=''/>", "<source pool='deck' volume='tide-board.raw'/>", 1)
+	m, err := s.Machine(t.Context(), "lighthouse", "tide-board")
+	require.NoError(t, err)
+	define(t, there, strings.Replace(text, "<memory", "<uuid>"+m.Uuid+"</uuid><memory", 1))
+	m, err = s.StartMachine(t.Context(), "lighthouse", "tide-board")
+	require.NoError(t, err)
+	require.Nil(t, m.Disks[0].File)
+	assert.Equal(t, "deck tide-board.raw", *m.Disks[0].HostPool+" "+*m.Disks[0].Volume)
+	assert.Equal(t, "lamp-room:tide-board.raw", *m.Disks[0].Pool+":"+*m.Disks[0].Path)
+	p, err := s.Plan(t.Context(), plan.Request{
+		Kind: plan.Convert, As: "qcow2", Source: plan.Place{Pool: "lamp-room", Path: "tide-board.raw"},
+		Destination: &plan.Place{Pool: "lamp-room", Path: "t.qcow2"},
+	})
+	require.NoError(t, err)
+	assert.Contains(t, check(t, p.Plan, "in-use").Message, "the machine lighthouse:tide-board is running")
+
+	_, err = s.StopMachine(t.Context(), "lighthouse", "tide-board", 0, true)
+	require.NoError(t, err)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, plan.Request{
+		Kind: plan.MoveMachine, Machine: "lighthouse:tide-board", To: "local", Destination: &plan.Place{Pool: "quay-store"},
+	}).Id)
+	now, err := s.Machine(t.Context(), "local", "tide-board")
+	require.NoError(t, err)
+	assert.Equal(t, "quay-store:tide-board/tide-board.raw", *now.Disks[0].Pool+":"+*now.Disks[0].Path)
+	require.NotNil(t, now.Disks[0].File, "it is named by its file there")
+}
+
+// define makes a machine known to a daemon, or changes it.
+func define(t *testing.T, d *daemon.Daemon, text string) {
+	t.Helper()
+	kind, err := host.Lookup("libvirt")
+	require.NoError(t, err)
+	h, err := kind.Open(t.Context(), host.Address{Socket: d.Socket, Dial: daemon.Dial})
+	require.NoError(t, err)
+	defer h.Close()
+	_, err = h.(host.Definer).Define(t.Context(), []byte(text))
+	require.NoError(t, err)
+}
+
 // redefine gives the stored definition of a machine another disk. What runs keeps that which it has.
 func redefine(t *testing.T, d *daemon.Daemon, name, disk string) {
 	t.Helper()
@@ -100,7 +146,5 @@ func redefine(t *testing.T, d *daemon.Daemon, name, disk string) {
 	defer h.Close()
 	m, err := h.Machine(t.Context(), name)
 	require.NoError(t, err)
-	text := strings.Replace(daemon.Definition(name, disk), "<memory", "<uuid>"+m.UUID+"</uuid><memory", 1)
-	_, err = h.(host.Definer).Define(t.Context(), []byte(text))
-	require.NoError(t, err)
+	define(t, d, strings.Replace(daemon.Definition(name, disk), "<memory", "<uuid>"+m.UUID+"</uuid><memory", 1))
 }

@@ -32,7 +32,7 @@ type world struct {
 // worlds are one for each kind of host.
 var worlds = map[string]func(*testing.T) world{
 	"standin": func(t *testing.T) world {
-		s := standins.Start(t, standin.Traits{Deaf: true})
+		s := standins.Start(t, t.TempDir(), standin.Traits{Deaf: true})
 		return world{
 			Host: open(t, "standin", host.Address{URL: s.URL}),
 			define: func(name string) []byte {

@@ -285,21 +285,6 @@ func (h *Host) Signs(ctx context.Context, m host.Machine) (s host.Signs, err err
 	return s, nil
 }
 
-// Networks are those that the daemon defines. One without a driver for them tells of none: bridges are the system's.
-func (h *Host) Networks(ctx context.Context) (names []string, err error) {
-	err = h.call(ctx, func() error {
-		all, _, err := h.l.ConnectListAllNetworks(1, 0)
-		for _, n := range all {
-			names = append(names, n.Name)
-		}
-		return err
-	})
-	if errors.Is(err, host.ErrRefused) {
-		return nil, fmt.Errorf("%w: %w", errors.ErrUnsupported, err)
-	}
-	return names, err
-}
-
 // Define makes a machine known, or changes the one that has its identity.
 func (h *Host) Define(ctx context.Context, definition []byte) (m host.Machine, err error) {
 	err = h.call(ctx, func() error {

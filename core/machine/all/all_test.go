@@ -208,6 +208,15 @@ func FuzzDefinitions(f *testing.F) {
 			if m, err := machine.Describe(format.Name, text); err == nil {
 				assert.GreaterOrEqual(t, m.Memory, int64(0))
 				assert.Equal(t, storage.Printable(m.Name), m.Name)
+				for i := range m.Disks {
+					m.Disks[i].File, m.Disks[i].Format = "/lamp room/<é>.raw", "raw"
+				}
+				for _, other := range machine.Formats() { // or it says why not
+					if out, err := machine.Become(text, format.Name, other.Name, m); err == nil {
+						_, err = machine.Describe(other.Name, out)
+						assert.NoError(t, err)
+					}
+				}
 			}
 			d, err := machine.Parse("m"+format.Extension, text)
 			if err != nil {

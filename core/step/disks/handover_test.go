@@ -247,6 +247,17 @@ func TestDefinitionsGoAlong(t *testing.T) {
 			}
 			for i, p := range plans {
 				task := solo{ID: fmt.Sprintf("job-%d", i), Ends: w.ends, Plan: p, Hold: HoldFor, By: "job 7", Records: &notebook{}}
+				task.Known = func(context.Context) (step.Known, error) { // the definition may have gone along with the other disk
+					now := known
+					now.Users = func(context.Context, []string) ([]plan.User, error) {
+						at := user
+						if _, err := quay.Stat(at.Path); err != nil {
+							at.Pool = "lighthouse"
+						}
+						return []plan.User{at}, nil
+					}
+					return now, nil
+				}
 				if c.interrupted {
 					broken := task
 					broken.Ends.Definitions = map[string]storage.Folder{"quay": quay, "lighthouse": lostOnce{lighthouse}}

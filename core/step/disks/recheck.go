@@ -73,7 +73,11 @@ func (w *work) recheckSource(ctx context.Context, known step.Known) error {
 		return nil
 	}
 	users, err := known.Users(ctx, slices.Clone(goes))
-	users = slices.DeleteFunc(users, func(u plan.User) bool { return slices.Contains(w.disk.Users, u.Where()) })
+	users = slices.DeleteFunc(users, func(u plan.User) bool {
+		return slices.Contains(w.disk.Users, u.Where()) || slices.ContainsFunc(w.disk.Handovers, func(h plan.Handover) bool {
+			return h.To != nil && h.To.String() == u.Where() // it went along with another disk of the machine
+		})
+	})
 	if err == nil && len(users) > 0 {
 		err = &step.BlockedError{Check: plan.NewUsers(users)}
 	}

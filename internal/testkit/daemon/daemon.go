@@ -17,6 +17,8 @@ import (
 	"bagaglio/core/host"
 	_ "bagaglio/core/host/libvirt"
 
+	"github.com/digitalocean/go-libvirt"
+	"github.com/digitalocean/go-libvirt/socket/dialers"
 	"github.com/stretchr/testify/require"
 )
 
@@ -144,6 +146,16 @@ func Boot(listens bool) []byte {
 // Dial connects to a socket of this computer.
 func Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	return (&net.Dialer{}).DialContext(ctx, network, address)
+}
+
+// StoragePool makes the folder with the disks a storage pool of the daemon's own.
+func (d *Daemon) StoragePool(t testing.TB, name string) {
+	t.Helper()
+	l := libvirt.NewWithDialer(dialers.NewLocal(dialers.WithSocket(d.Socket)))
+	require.NoError(t, l.ConnectToURI(libvirt.QEMUSession))
+	defer func() { _ = l.Disconnect() }() // it may be gone
+	_, err := l.StoragePoolCreateXML(fmt.Sprintf(`<pool type="dir"><name>%s</name><target><path>%s</path></target></pool>`, name, d.Dir), 0)
+	require.NoError(t, err)
 }
 
 // Guest makes a small machine known, which starts from a disk of its own, NAME.raw, and may listen to its power button.

@@ -11,6 +11,8 @@ import (
 	"path/filepath"
 	"testing"
 
+	"bagaglio/api"
+	"bagaglio/client"
 	"bagaglio/internal/standin"
 
 	"github.com/stretchr/testify/require"
@@ -28,11 +30,11 @@ type Host struct {
 	server  *httptest.Server
 }
 
-// Start starts one.
-func Start(t testing.TB, traits standin.Traits) *Host {
+// Start starts one whose disks lie in a folder.
+func Start(t testing.TB, folder string, traits standin.Traits) *Host {
 	t.Helper()
 	state := t.TempDir()
-	h := &Host{Folder: t.TempDir()}
+	h := &Host{Folder: folder}
 	public, private, err := ed25519.GenerateKey(nil)
 	require.NoError(t, err)
 	key, err := ssh.NewPublicKey(public)
@@ -56,6 +58,39 @@ func Start(t testing.TB, traits standin.Traits) *Host {
 	t.Cleanup(h.server.Close)
 	h.URL = h.server.URL
 	return h
+}
+
+// Join starts one, adds it to a service as a host of that name, and its folder as a pool.
+func Join(t testing.TB, s *client.Service, name, pool string, traits standin.Traits) *Host {
+	t.Helper()
+	return JoinAt(t, s, name, pool, t.TempDir(), traits)
+}
+
+// JoinAt does so with a folder.
+func JoinAt(t testing.TB, s *client.Service, name, pool, folder string, traits standin.Traits) *Host {
+	t.Helper()
+	h := Start(t, folder, traits)
+	runs, user, agent := "standin", "crew", false
+	_, err := s.AddHost(t.Context(), api.NewHost{
+		Name: name, Kind: api.NewHostKindSftp, Address: h.Files, User: &user, TrustedKey: &h.HostKey, Runs: &runs, Machines: &h.URL,
+		Login: &api.Secrets{Key: &h.Key, Agent: &agent},
+	})
+	require.NoError(t, err)
+	_, err = s.AddPool(t.Context(), api.NewPool{Name: pool, Host: &name, Folder: h.Folder})
+	require.NoError(t, err)
+	return h
+}
+
+// TicketingID is the UUID of the machine of Ticketing.
+const TicketingID = "0c7a6c7e-39b4-4e4b-9a53-6c3b5ad0a8f1"
+
+// Ticketing makes a machine of that name known, whose raw disk lies in the folder.
+func (h *Host) Ticketing(t testing.TB, disk []byte) {
+	t.Helper()
+	at := filepath.Join(h.Folder, "ticketing.raw")
+	require.NoError(t, os.WriteFile(at, disk, 0o600))
+	_, err := h.Define([]byte(Definition("ticketing", TicketingID, at, "raw")))
+	require.NoError(t, err)
 }
 
 // Kill ends its API, as a crash would.
