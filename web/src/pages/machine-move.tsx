@@ -1,5 +1,6 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Play } from "lucide-react";
+import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { calls, items, result, type AnyRequest } from "../api/client.ts";
 import { mend } from "../api/mend.ts";
@@ -10,8 +11,12 @@ import { PlanView } from "../components/plan-view.tsx";
 /** Moving or copying a machine: what is asked for beside what would happen. The request is in the address, so that it can be kept and sent. */
 export function MachineMovePage() {
   const [search, setSearch] = useSearchParams();
-  const request = read(search.get("request"));
-  const change = (next: AnyRequest) => setSearch({ request: JSON.stringify(next) }, { replace: true });
+  const [request, setRequest] = useState(() => read(search.get("request")));
+  const change = (patch: Record<string, unknown>) => setRequest((now) => mend(now, { label: "", change: patch })); // of what it is by then, however fast somebody is
+  const written = JSON.stringify(request);
+  useEffect(() => {
+    if (search.get("request") !== written) setSearch({ request: written }, { replace: true });
+  }, [search, setSearch, written]);
   const complete = Boolean(request.machine && request.to && request.destination?.pool);
   const plan = useQuery({
     queryKey: ["plan", request],
@@ -44,7 +49,7 @@ export function MachineMovePage() {
           )}
           {plan.error && <Failure error={plan.error} />}
           {complete && plan.data && !plan.error && (
-            <PlanView plan={plan.data.plan} onRemedy={(remedy) => change(mend(request, remedy))} />
+            <PlanView plan={plan.data.plan} onRemedy={(remedy) => change(remedy.change)} />
           )}
           {start.error && <Failure error={start.error} />}
           <button
@@ -76,7 +81,7 @@ const works = {
   "copy-machine": "Copy: with a new identity",
 } as const;
 
-type FieldsProps = { request: AnyRequest; change: (request: AnyRequest) => void };
+type FieldsProps = { request: AnyRequest; change: (patch: Record<string, unknown>) => void };
 
 function Fields({ request, change }: FieldsProps) {
   const pools = useQuery({ queryKey: ["pools"], queryFn: () => items(calls.GET("/v1/pools")) });
@@ -85,7 +90,6 @@ function Fields({ request, change }: FieldsProps) {
   const runs = new Set(hosts.data?.filter((h) => h.runs).map((h) => h.name));
   const places = pools.data?.filter((p) => runs.has(p.host)) ?? [];
   const hostOf = (pool: string) => places.find((p) => p.name === pool)?.host ?? "";
-  const set = (patch: Record<string, unknown>) => change(mend(request, { label: "", change: patch }));
   return (
     <>
       <Choice
@@ -93,21 +97,21 @@ function Fields({ request, change }: FieldsProps) {
         value={request.kind}
         options={Object.keys(works)}
         show={(kind) => works[kind as keyof typeof works]}
-        change={(kind) => set({ kind, release: null, leave_source: null })}
+        change={(kind) => change({ kind, release: null, leave_source: null })}
       />
       <Choice
         name="Pool of its disks"
         value={request.destination?.pool ?? ""}
         options={places.map((p) => p.name)}
         show={(pool) => (pool ? `${pool} of ${hostOf(pool)}` : "Choose one")}
-        change={(pool) => set({ to: hostOf(pool), destination: { pool, path: "" } })}
+        change={(pool) => change({ to: hostOf(pool), destination: { pool, path: "" } })}
       />
       <Choice
         name="Format of its disks"
         value={request.as ?? ""}
         options={["", ...(formats.data ?? []).map((f) => f.name)]}
         show={(as) => as || "What the pool asks for"}
-        change={(as) => set({ as: as || null, layout: null, options: null })}
+        change={(as) => change({ as: as || null, layout: null, options: null })}
       />
       <label className="block">
         <span className="text-sm">Name in its new place</span>
@@ -115,16 +119,16 @@ function Fields({ request, change }: FieldsProps) {
           className="input w-full"
           value={request.name ?? ""}
           placeholder="The one that it has"
-          onChange={(event) => set({ name: event.target.value || null })}
+          onChange={(event) => change({ name: event.target.value || null })}
         />
       </label>
-      <Switch name="Shut it down first, when it runs" on={request.stop} onChange={(stop) => set({ stop })} />
-      <Switch name="Start it there, and see it come up" on={request.start} onChange={(start) => set({ start })} />
+      <Switch name="Shut it down first, when it runs" on={request.stop} onChange={(stop) => change({ stop })} />
+      <Switch name="Start it there, and see it come up" on={request.start} onChange={(start) => change({ start })} />
       {request.kind === "move-machine" && (
         <Switch
           name="Hold the old disks out of the way"
           on={request.release}
-          onChange={(release) => set({ release })}
+          onChange={(release) => change({ release })}
         />
       )}
     </>
