@@ -224,7 +224,6 @@ func terminal(t *testing.T, state, to string) {
 		"client-machine": "bagaglio machine list; bagaglio machine copy breakwater:ticketing quay --pool harbour --name ticketing-trial --stop --yes",
 		"client-convert": "bagaglio convert quay-store:crew-roster.raw seabag:crew-roster.vhd --yes",
 		"client-move":    "bagaglio move quay-store:crew-roster.raw lamp-room:crew-roster.raw --plan; bagaglio move quay-store:crew-roster.raw seabag:rosters/crew-roster.raw --plan",
-		"client-keeping": "bagaglio held list; bagaglio limit list; bagaglio log --limit 8",
 		"client-lists":   "bagaglio host list; bagaglio pool list; bagaglio pool show lamp-room; bagaglio pool disks lighthouse-store; bagaglio job list",
 	} {
 		script := "cd /; PATH=" + filepath.Dir(

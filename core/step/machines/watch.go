@@ -91,7 +91,7 @@ func (w *work) watch(ctx context.Context) error {
 				return err
 			}
 			if up {
-				w.evidence("it runs since %s", ran.Round(time.Second))
+				w.evidence("it has run for %s", ran.Round(time.Second))
 				w.state.Receipt.CameUp = true
 				return nil
 			}
