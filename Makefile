@@ -56,7 +56,7 @@ WHOLE := ./test/crash ./test/service ./test/cli ./test/console ./test/bench ./te
 check:
 	cd web && npm test
 	$(MAKE) -j2 check-rooms check-whole
-	$(TEST) -count=1 -p 1 -parallel 6 ./test/attack ./test/line
+	$(IN_MEMORY) $(TEST) -count=1 -p 1 -parallel 6 ./test/attack ./test/line
 check-rooms:
 	$(TEST) $(ON_DRIVE)
 	$(IN_MEMORY) $(TEST) $$($(GO) list ./api/... ./client/... ./cmd/... ./core/... ./internal/... | grep -Ev '/(core/storage|core/transfer|internal/rounds)(/|$$)')

@@ -115,7 +115,7 @@ func (s *Places) standsAlone(ctx context.Context, r store.Pool, nested bool) err
 			continue // it is not there at present
 		}
 		switch {
-		case here == there:
+		case here.Is(there):
 			return fmt.Errorf("the folder %s is %w, by the pool %s (%s)", r.Folder, store.ErrTaken, p.Name, p.Folder)
 		case nested:
 		case here.In(there):

@@ -282,3 +282,30 @@ func TestAnotherFileOfTheName(t *testing.T) {
 		}, 10*time.Second, time.Millisecond)
 	}
 }
+
+// TestAFolderOnAnotherDrive lies in the folder that the drive is mounted in: what is kept on it is not in a pool of the folder above.
+func TestAFolderOnAnotherDrive(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("mounts take root")
+	}
+	above := t.TempDir()
+	drive := filepath.Join(above, "drive")
+	require.NoError(t, os.Mkdir(drive, 0o700))
+	if err := unix.Mount("tmpfs", drive, "tmpfs", 0, "size=1m"); err != nil {
+		t.Skipf("nothing can be mounted: %v", err)
+	}
+	t.Cleanup(func() { _ = unix.Unmount(drive, unix.MNT_DETACH) })
+	state := filepath.Join(drive, "state")
+	require.NoError(t, os.Mkdir(state, 0o700))
+	inside, err := Find(state)
+	require.NoError(t, err)
+	for _, dir := range []string{state, drive, above, filepath.Dir(above), "/"} {
+		outside, err := Find(dir)
+		require.NoError(t, err)
+		assert.True(t, inside.In(outside), dir)
+		assert.Equal(t, dir == state, inside.Is(outside), dir)
+		assert.Equal(t, dir == state, outside.In(inside), dir)
+		require.ErrorIs(t, Keep(state).Apart(dir), ErrKept, dir)
+	}
+	require.NoError(t, Keep(state).Apart(t.TempDir()))
+}

@@ -18,6 +18,7 @@ import (
 type Where struct {
 	Device string // of the filesystem, as major:minor
 	Path   string
+	on     *Where // where the mount that it was found in is mounted, nil for the root
 }
 
 // mountTable is where the kernel tells what is mounted (proc_pid_mountinfo(5)).
@@ -25,7 +26,8 @@ const mountTable = "/proc/self/mountinfo"
 
 // mount is a line of it.
 type mount struct {
-	id, device string
+	id, parent string
+	device     string
 	root, at   string // which part of the filesystem lies where
 }
 
@@ -38,7 +40,7 @@ func mounts() (all []mount, err error) {
 	lines := bufio.NewScanner(table)
 	for lines.Scan() {
 		if f := strings.Fields(lines.Text()); len(f) >= 5 {
-			all = append(all, mount{f[0], f[2], unescape(f[3]), unescape(f[4])})
+			all = append(all, mount{f[0], f[1], f[2], unescape(f[3]), unescape(f[4])})
 		}
 	}
 	return all, lines.Err()
@@ -70,14 +72,25 @@ func find(dir string) (w Where, all []mount, err error) {
 	if all, err = mounts(); err != nil {
 		return w, nil, err
 	}
+	if found := placed(all, id, dir, len(all)); found != nil {
+		return *found, all, nil
+	}
+	return w, nil, fmt.Errorf("what %s is mounted from is not known", dir)
+}
+
+// placed is where a path lies that is in a mount, and what that is mounted on, so many mounts deep at most.
+func placed(all []mount, id, dir string, deep int) *Where {
 	for _, m := range all {
-		if m.id != id {
+		if m.id != id || deep == 0 {
 			continue
 		}
 		below, err := filepath.Rel(m.at, dir)
-		return Where{m.device, filepath.Join(m.root, below)}, all, err
+		if err != nil {
+			return nil
+		}
+		return &Where{m.device, filepath.Join(m.root, below), placed(all, m.parent, m.at, deep-1)}
 	}
-	return w, nil, fmt.Errorf("what %s is mounted from is not known", dir)
+	return nil
 }
 
 // Canonical is one name for a file of this computer that may have several, by links and bind mounts of folders; of what is not there yet,
@@ -93,7 +106,7 @@ func Canonical(file string) string {
 		}
 		best := mount{root: w.Path + "/more"} // longer than any that the folder lies in
 		for _, m := range all {
-			if m.device == w.Device && w.In(Where{m.device, m.root}) && len(m.root) < len(best.root) {
+			if w.below(m.device, m.root) && len(m.root) < len(best.root) {
 				best = m
 			}
 		}
@@ -121,7 +134,15 @@ func unescape(s string) string {
 	return b.String()
 }
 
-// In tells whether a folder is another one, or lies below it.
+// Is tells whether a folder is another one.
+func (w Where) Is(o Where) bool { return w.Device == o.Device && w.Path == o.Path }
+
+// In tells whether a folder is another one, or lies below it, also on a filesystem that is mounted there.
 func (w Where) In(o Where) bool {
-	return w.Device == o.Device && (w.Path == o.Path || o.Path == "/" || strings.HasPrefix(w.Path, o.Path+"/"))
+	return w.below(o.Device, o.Path) || w.on != nil && w.on.In(o)
+}
+
+// below tells whether it lies in a folder of its own filesystem.
+func (w Where) below(device, path string) bool {
+	return w.Device == device && (w.Path == path || path == "/" || strings.HasPrefix(w.Path, path+"/"))
 }
