@@ -20,6 +20,7 @@ const (
 // Kinds of steps of a machine, in their order. Its disks are proven and have their names before it is defined.
 const (
 	StepOff      = "off"      // see that it is off, and shut it down where that is asked for
+	StepOn       = "on"       // of a copy: start the machine again that was shut down, once its disks are copied
 	StepDefine   = "define"   // make it known to its new host
 	StepStart    = "start"    // switch it on there
 	StepWatch    = "watch"    // see it come up
@@ -391,6 +392,10 @@ func (w *whole) steps() {
 	for _, s := range disks[:released] {
 		w.follow(s)
 	}
+	w.sources(StepStill)
+	if w.r.Stop && !w.m.Move {
+		w.step(from, StepOn, "Start "+name+" again, if it ran")
+	}
 	define := fmt.Sprintf("Make it known to %s as %s", w.m.To, w.m.After.Name)
 	if w.m.Stays() {
 		define = "Change its definition"
@@ -403,10 +408,25 @@ func (w *whole) steps() {
 	w.step(w.m.To, StepCompare, "Compare what the host has with what was to become of it")
 	w.Steps[len(w.Steps)-1].Forward = w.r.Start // a guest writes to the new disks
 	if w.m.Move && !w.m.Stays() && !w.r.LeaveSource {
+		w.sources(StepPart)
 		w.step(from, StepWithdraw, fmt.Sprintf("Take it from the list of %s, so that it cannot be started there too", from))
 		w.Steps[len(w.Steps)-1].Forward = true
 	}
 	for _, s := range disks[released:] {
+		w.follow(s)
+	}
+}
+
+// sources has each disk looked at that is left, where the machine moves: what a copy does not have that was written later is no loss.
+func (w *whole) sources(kind string) {
+	if !w.m.Move {
+		return
+	}
+	for _, d := range w.Bodies {
+		s := Step{ID: d.ID + "." + kind, Kind: kind, Title: "See that nothing was written to its old disk since it was read", Host: w.m.Host}
+		if d.Before != nil {
+			s.Uses = []Use{{Pool: d.Request.Source.Pool, Path: d.Before.Place.Path}}
+		}
 		w.follow(s)
 	}
 }

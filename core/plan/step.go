@@ -33,6 +33,9 @@ const (
 	StepSums    = "sums"    // of a disk in pieces: checksums of each
 	StepPublish = "publish" // give it its name
 	StepRename  = "rename"  // in the place of all that, for a disk that stays on its storage
+	// Only for a disk of a machine that moves: see that nothing was written to the source since it was read.
+	StepStill = "still" // before the machine is known in its new place
+	StepPart  = "part"  // before its old host forgets it
 	// Only for a disk that moves.
 	StepHandOver = "hand-over" // have definitions of machines name the new place
 	StepRelease  = "release"   // hold the source

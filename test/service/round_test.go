@@ -81,7 +81,7 @@ func TestTheRound(t *testing.T) {
 	require.NoError(t, err)
 	require.False(t, p.Blocked, "%+v", p.Plan.Checks)
 	assert.Equal(t, []string{"look", "fill", "secure", "prove", "publish"}, kinds(p.Plan)[1:6])
-	assert.Equal(t, []string{"define", "start", "watch", "compare", "withdraw"}, kinds(p.Plan)[6:])
+	assert.Equal(t, []string{"still", "define", "start", "watch", "compare", "part", "withdraw"}, kinds(p.Plan)[6:])
 	r := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, move).Id)
 	m := r.Machine
 	require.NotNil(t, m)
@@ -219,7 +219,7 @@ func TestStandInsAndRealHosts(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotEqual(t, standins.TicketingID, trial.Uuid, "a copy gets one of its own")
 	assert.NotEqual(t, m.Is.Networks[0].MAC, trial.Is.Networks[0].MAC)
-	assert.Equal(t, api.MachineStateOff, state(t, s, "local"), "it was asked to end")
+	assert.Equal(t, api.MachineStateRunning, state(t, s, "local"), "it was asked to end, and started again")
 	assert.Equal(t, api.MachineStateRunning, trial.State)
 }
 

@@ -97,6 +97,7 @@ func TestEveryKindOfHost(t *testing.T) {
 			require.NoError(t, power.CutOff(ctx, made), "it is off already")
 			require.NoError(t, power.Start(ctx, made))
 			require.NoError(t, power.Start(ctx, made), "it runs already")
+			require.ErrorIs(t, w.Host.(host.Definer).Forget(ctx, made), host.ErrRefused, "what runs is not forgotten")
 			now, err := w.Machine(ctx, "ticketing")
 			require.NoError(t, err)
 			assert.Equal(t, host.Running, now.State)

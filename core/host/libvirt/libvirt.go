@@ -303,7 +303,16 @@ func (h *Host) Forget(ctx context.Context, m host.Machine) error {
 	if err != nil {
 		return err
 	}
-	err = h.call(ctx, func() error { return h.l.DomainUndefineFlags(d, libvirt.DomainUndefineKeepNvram) })
+	err = h.call(ctx, func() error {
+		now, err := h.machine(d)
+		if err == nil && now.State != host.Off { // the daemon would forget it, and let it run on
+			err = libvirt.Error{Code: uint32(libvirt.ErrOperationInvalid), Message: fmt.Sprintf("it is %s", now.State)}
+		}
+		if err != nil {
+			return err
+		}
+		return h.l.DomainUndefineFlags(d, libvirt.DomainUndefineKeepNvram)
+	})
 	if errors.Is(err, host.ErrNoMachine) { // it is forgotten already
 		return nil
 	}

@@ -16,17 +16,30 @@ import (
 const (
 	// maxScreen bounds a picture, in bytes.
 	maxScreen = 32 << 20
-	// screenIn is for how long a picture is waited for.
-	screenIn = 10 * time.Second
+	// screenIn is for how long a picture is waited for, and screenTimes how often it is asked for.
+	screenIn, screenTimes = 4 * time.Second, 3
 )
 
-// Screen returns the present picture. The library tells of an error in the last answer although the picture is whole, or waits for that answer
-// without end: what counts is the picture, and a connection is used for no other one.
-func (h *Host) Screen(ctx context.Context, m host.Machine) ([]byte, error) {
+// errSilent is the error for a daemon that says nothing more of a picture.
+var errSilent = fmt.Errorf("%w: it sends no whole picture within %s", host.ErrRefused, screenIn)
+
+// Screen returns the present picture, which is asked for again where none comes.
+func (h *Host) Screen(ctx context.Context, m host.Machine) (picture []byte, err error) {
 	d, err := domain(m)
 	if err != nil {
 		return nil, err
 	}
+	for range screenTimes {
+		if picture, err = h.screen(ctx, d); !errors.Is(err, errSilent) {
+			break
+		}
+	}
+	return picture, err
+}
+
+// screen asks for a picture. The library tells of an error in the last answer although the picture is whole, or waits for that answer without
+// end: what counts is the picture, and a connection is used for no other one.
+func (h *Host) screen(ctx context.Context, d libvirt.Domain) ([]byte, error) {
 	conn, err := h.dial(ctx)
 	if err != nil {
 		return nil, err
@@ -34,7 +47,7 @@ func (h *Host) Screen(ctx context.Context, m host.Machine) ([]byte, error) {
 	defer conn.Close()
 	l := libvirt.NewWithDialer(once{conn})
 	picture := &whole{done: make(chan struct{})}
-	ctx, cancel := context.WithTimeoutCause(ctx, screenIn, fmt.Errorf("%w: it sends no whole picture within %s", host.ErrRefused, screenIn))
+	ctx, cancel := context.WithTimeoutCause(ctx, screenIn, errSilent)
 	defer cancel()
 	end := make(chan error, 1)
 	go func() {

@@ -20,7 +20,8 @@ import (
 type State struct {
 	Source     string    `json:"source"`
 	Base       string    `json:"base,omitempty"`
-	Storage    string    `json:"storage"` // identity of the destination's
+	Parted     []parted  `json:"parted,omitempty"` // the source as it was when its content was looked at last
+	Storage    string    `json:"storage"`          // identity of the destination's
 	Identifier [16]byte  `json:"identifier"`
 	Created    time.Time `json:"created"`
 	Files      []string  `json:"files"`

@@ -19,6 +19,8 @@ func init() {
 		{Name: plan.StepVerify, Do: step.On((*work).verify)},
 		{Name: plan.StepPublish, Do: step.On((*work).publish), Undo: undo(plan.StepPublish, (*work).unpublish)},
 		{Name: plan.StepRename, Do: step.On((*work).rename), Undo: undo(plan.StepRename, (*work).unrename)},
+		{Name: plan.StepStill, Do: see(plan.StepStill)},
+		{Name: plan.StepPart, Do: see(plan.StepPart)},
 		{Name: plan.StepHandOver, Do: step.On((*work).handOver), Undo: undo(plan.StepHandOver, (*work).handBack)},
 		{Name: plan.StepRelease, Do: step.On((*work).release), Undo: undo(plan.StepRelease, (*work).unrelease)},
 	}})
@@ -148,5 +150,5 @@ func (w *work) recheckLeaving(ctx context.Context) error {
 	if !w.disk.Request.Release || w.disk.Renames || w.Log.IsAt(plan.StepHandOver, plan.StepRelease) {
 		return nil
 	}
-	return w.recheck(ctx, true)
+	return errors.Join(w.still(ctx), w.recheck(ctx, true))
 }

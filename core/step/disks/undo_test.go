@@ -48,6 +48,7 @@ type round struct {
 	request plan.Request
 	same    bool // both ends are on one filesystem
 	there   bool // something lies at the destination
+	machine bool // it is a disk of one that moves
 }
 
 func rounds() []round {
@@ -72,6 +73,7 @@ func rounds() []round {
 		},
 		{name: "rename", request: plan.Request{Kind: plan.Copy, Source: from, Destination: to, Release: true}, same: true},
 		{name: "prove", request: plan.Request{Kind: plan.Prove, Source: from}},
+		{name: "copy for a machine", request: plan.Request{Kind: plan.Copy, Source: from, Destination: to}, machine: true},
 	}
 }
 
@@ -112,6 +114,11 @@ func (r round) begin(t *testing.T) *trip {
 	p, err := Prepare(t.Context(), x.ends, r.request, x.known())
 	require.NoError(t, err)
 	require.False(t, p.Blocked(), "%+v", p.Checks)
+	if r.machine { // which moves: its steps are around those of its disk
+		for _, kind := range []string{plan.StepStill, plan.StepPart} {
+			p.Steps = append(p.Steps, plan.Step{ID: plan.FirstDisk + "." + kind, Kind: kind, Title: "See that nothing was written"})
+		}
+	}
 	x.task = solo{ID: "test-1", Ends: x.ends, Plan: p, Hold: HoldFor, By: "job 7", Records: &notebook{marks: map[string][][]byte{}}}
 	x.before = lying(t, x.from, x.to, x.definitions)
 	return x

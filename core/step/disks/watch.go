@@ -131,6 +131,14 @@ var errChanged = errors.New(
 
 // closingLook fails when what was read is not what it was any more.
 func (w *work) closingLook(ctx context.Context, src disk.Reader, copied transfer.Result) error {
+	w.state.Parted = nil // as it is before it is looked at: what is written from now on shows
+	for _, name := range w.source.files {
+		p, err := part(w.source.folder, name)
+		if err != nil {
+			return err
+		}
+		w.state.Parted = append(w.state.Parted, p)
+	}
 	now, err := w.source.look()
 	if err != nil {
 		return err

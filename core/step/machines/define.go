@@ -99,7 +99,7 @@ func (w *work) withdraw(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := w.isOff(ctx); err != nil {
+	if err := errors.Join(w.isOff(ctx), w.changed(m)); err != nil {
 		return err
 	}
 	if err := w.Ends.From.Forget(ctx, m); err != nil {

@@ -62,7 +62,7 @@ func TestEveryStepOfAMachine(t *testing.T) {
 		{"move", plan.MoveMachine, "lighthouse", true, true, host.Running, "lighthouse:gate-kiosk running"},
 		{"move, off", plan.MoveMachine, "lighthouse", false, false, host.Off, "lighthouse:gate-kiosk off"},
 		{"move of its disks only", plan.MoveMachine, "quay", true, true, host.Running, "quay:gate-kiosk running"},
-		{"copy", plan.CopyMachine, "lighthouse", true, true, host.Running, "lighthouse:trial running, quay:gate-kiosk off"},
+		{"copy", plan.CopyMachine, "lighthouse", true, true, host.Running, "lighthouse:trial running, quay:gate-kiosk running"},
 	} {
 		unhurried(t, c.name, func(t *testing.T) {
 			r := move()

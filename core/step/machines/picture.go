@@ -2,6 +2,7 @@ package machines
 
 import (
 	"bytes"
+	"fmt"
 	"image"
 	"image/png"
 )
@@ -9,10 +10,25 @@ import (
 // unlike is the share of points in which two pictures of one screen may differ: a cursor blinks, and a minute goes by.
 const unlike = 1. / 500
 
+// most bounds the points of a picture that is compared: whoever sends it may have it become anything.
+const most = 1 << 24
+
+// decode reads a picture, as PNG.
+func decode(b []byte) (image.Image, error) {
+	c, err := png.DecodeConfig(bytes.NewReader(b))
+	if err != nil {
+		return nil, err
+	}
+	if c.Width <= 0 || c.Height <= 0 || c.Width > most/c.Height {
+		return nil, fmt.Errorf("a picture of %d by %d points is none of a screen", c.Width, c.Height)
+	}
+	return png.Decode(bytes.NewReader(b))
+}
+
 // alike tells whether two pictures, as PNG, show the same, and something at all.
 func alike(a, b []byte) bool {
-	one, errA := png.Decode(bytes.NewReader(a))
-	other, errB := png.Decode(bytes.NewReader(b))
+	one, errA := decode(a)
+	other, errB := decode(b)
 	if errA != nil || errB != nil || one.Bounds() != other.Bounds() {
 		return false
 	}

@@ -2,6 +2,8 @@ package machines
 
 import (
 	"bytes"
+	"encoding/binary"
+	"hash/crc32"
 	"image"
 	"image/png"
 	"testing"
@@ -33,4 +35,10 @@ func TestPicturesAlike(t *testing.T) {
 	assert.False(t, alike(shows(720, text), shows(640, text)))
 	assert.False(t, alike(nil, nil))
 	assert.False(t, alike(shows(720, text), []byte("no picture")))
+	huge := shows(720, text)
+	binary.BigEndian.PutUint32(huge[16:], 1<<30) // its width (PNG, 11.2.1)
+	binary.BigEndian.PutUint32(huge[29:], crc32.ChecksumIEEE(huge[12:29]))
+	_, err := decode(huge)
+	require.ErrorContains(t, err, "none of a screen", "no room is made for it")
+	assert.False(t, alike(huge, huge))
 }

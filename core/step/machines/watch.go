@@ -68,7 +68,8 @@ func (w *work) watch(ctx context.Context) error {
 		return w.keepBoth(ctx)
 	}
 	why := "it shows no sign of a guest"
-	for begun := time.Now(); time.Since(begun) < time.Duration(w.m.Within)*time.Second; {
+	within := max(time.Duration(w.m.Within)*time.Second, settles+2*lookEvery) // it is looked at once, whatever was asked for
+	for begun := time.Now(); time.Since(begun) < within; {
 		m, err := w.there(ctx)
 		if err != nil {
 			return err

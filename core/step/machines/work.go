@@ -21,6 +21,7 @@ import (
 func init() {
 	step.Register(step.Family{Name: "machine", Begin: begin, Kinds: []step.Kind{
 		{Name: plan.StepOff, Do: run(plan.StepOff, (*work).off), Undo: undo(plan.StepOff, (*work).onAgain)},
+		{Name: plan.StepOn, Do: run(plan.StepOn, (*work).onAgain)},
 		{Name: plan.StepDefine, Do: run(plan.StepDefine, (*work).define), Undo: undo(plan.StepDefine, (*work).undefine)},
 		{Name: plan.StepStart, Do: run(plan.StepStart, (*work).start), Undo: undo(plan.StepStart, (*work).cutOff)},
 		{Name: plan.StepWatch, Do: run(plan.StepWatch, (*work).watch)},
@@ -158,8 +159,11 @@ func (w *work) there(ctx context.Context) (host.Machine, error) {
 	return m, err
 }
 
-// isOff fails unless the source is off: both must never run.
+// isOff fails unless the source is off, where the machine moves: both must never run. A copy is a machine of its own.
 func (w *work) isOff(ctx context.Context) error {
+	if !w.m.Move {
+		return nil
+	}
 	m, err := w.source(ctx)
 	if err == nil && m.State != host.Off {
 		err = inUse(fmt.Sprintf("%s of %s is %s: somebody started it while it was being carried.", w.m.Name, w.m.Host, m.State))
@@ -169,17 +173,18 @@ func (w *work) isOff(ctx context.Context) error {
 
 // changed fails when the definition of the source is not the one that was planned with.
 func (w *work) changed(m host.Machine) error {
+	if string(m.Definition) == w.m.Stored {
+		return nil
+	}
 	now, err := machine.Describe(m.Format, m.Definition)
 	if err != nil {
 		return fmt.Errorf("reading the definition of %s: %w", w.m.Name, err)
 	}
+	what := "in something that only its host knows"
 	if d := machine.Compare(w.m.Before, now); len(d) > 0 {
-		return blocked(
-			"machine",
-			fmt.Sprintf("The definition of %s was changed since this was planned (%s): plan it again.", w.m.Name, d[0].What),
-		)
+		what = d[0].What
 	}
-	return nil
+	return blocked("machine", fmt.Sprintf("The definition of %s was changed since this was planned (%s): plan it again.", w.m.Name, what))
 }
 
 func blocked(name, message string) error {
