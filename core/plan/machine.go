@@ -9,6 +9,7 @@ import (
 
 	"bagaglio/core/disk"
 	"bagaglio/core/machine"
+	"bagaglio/core/storage"
 )
 
 // Kinds of request for whole machines.
@@ -149,6 +150,7 @@ type MachineFacts struct {
 	Disks []Place
 	// Host is that of the destination's pool, and Root the folder of that there.
 	Host, Root string
+	Free       int64  // room of the pool in bytes, or storage.Unknown
 	ToFormat   string // of the definitions of the host that it goes to
 	// There are the machines that this host has.
 	There []machine.Machine
@@ -184,6 +186,7 @@ func ForMachine(r Request, f MachineFacts, disks []Plan) Plan {
 		return w.Plan
 	}
 	w.checkDisks()
+	w.checkRoom(disks)
 	w.become(disks)
 	w.checkThere()
 	if !w.Blocked() {
@@ -233,6 +236,31 @@ func (w *whole) checkDisks() {
 			w.check(Blocks, "pool", fmt.Sprintf("The disk %s is no file of the host (%s): it is not carried yet.",
 				d.Slot, strings.TrimSpace(d.Pool+"/"+d.Volume+" "+d.Remote)))
 		}
+	}
+}
+
+// checkRoom: each disk fits, by its own plan, but all of them together may not. What is stored of them is the least that they need.
+func (w *whole) checkRoom(disks []Plan) {
+	need := int64(0)
+	for _, p := range disks {
+		if len(p.After) == 0 {
+			return
+		}
+		f, err := disk.Lookup(p.After[0].Format)
+		if err != nil {
+			return
+		}
+		if l, err := f.Layout(p.After[0].Layout); err == nil && l.Compresses {
+			continue
+		}
+		need += p.After[0].AllocatedSize
+	}
+	if len(disks) > 1 && w.f.Free != storage.Unknown && need > w.f.Free {
+		w.check(
+			Blocks,
+			"room",
+			fmt.Sprintf("Its disks need %s together, and %s are free: make room or choose another pool.", Bytes(need), Bytes(w.f.Free)),
+		)
 	}
 }
 

@@ -12,6 +12,7 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/client"
+	"bagaglio/core/plan"
 
 	"github.com/spf13/cobra"
 )
@@ -35,11 +36,10 @@ func (a *app) machine() *cobra.Command {
 
 // hostAndName takes HOST:NAME apart.
 func hostAndName(text string) (host, name string, err error) {
-	host, name, ok := strings.Cut(text, ":")
-	if !ok || host == "" || name == "" {
-		return "", "", usage("a machine is written HOST:NAME, and %q is not", text)
+	if host, name, err = plan.HostAndName(text); err != nil {
+		err = usage("%v", err)
 	}
-	return host, name, nil
+	return host, name, err
 }
 
 func (a *app) machineList() *cobra.Command {

@@ -45,8 +45,8 @@ func (a *app) carryMachine(r *plan.Request, kind, use, short string) *cobra.Comm
 			return a.completeMachine(cmd, args, typed)
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if _, _, err := plan.HostAndName(args[0]); err != nil {
-				return usage("%v", err)
+			if _, _, err := hostAndName(args[0]); err != nil {
+				return err
 			}
 			if pool == "" {
 				return usage("name the pool that the disks are to go into: --pool POOL")

@@ -40,7 +40,6 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 		Name: m.Name, State: string(m.State), Off: m.State == host.Off, Saved: m.State == host.Saved,
 		Format: m.Format, Text: m.Definition, Is: m.Is, Problem: m.Problem, Host: pool.Host, Root: pool.Folder,
 	}
-	f.UUID, f.MACs = s.identity(r, m)
 	if f.ToFormat, err = s.guests.Format(ctx, r.To); err != nil {
 		return plan.Plan{}, err
 	}
@@ -53,9 +52,19 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 		is.Name, is.UUID = other.Name, other.UUID // also where its definition cannot be read
 		f.There = append(f.There, is)
 	}
+	f.UUID, f.MACs = s.identity(r, m, f.There)
 	if f.Networks, err = s.guests.Networks(ctx, r.To); err != nil && !errors.Is(err, errors.ErrUnsupported) {
 		return plan.Plan{}, err
 	}
+	folder, err := s.folder(ctx, pool.Name)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	space, err := folder.Space()
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	f.Free = space.Free
 	if r.Destination.Path == "" { // a folder of its own
 		to := *r.Destination
 		to.Path = machineFolder(r, m.Name)
@@ -110,14 +119,21 @@ func (s *Planner) disksOf(ctx context.Context, r plan.Request, m machines.Machin
 	return plans, nil
 }
 
-// identity gives a copy a UUID and network addresses that nobody else has. They are the same when it is planned again.
-func (s *Planner) identity(r plan.Request, m machines.Machine) (id string, macs []string) {
-	sum := sha256.Sum256([]byte(strings.Join([]string{s.records.ID, m.UUID, r.To, r.Destination.Pool, machineFolder(r, m.Name)}, "\x00")))
-	for i := range m.Is.Networks {
-		card := sha256.Sum256(append(sum[:], byte(i)))
-		macs = append(macs, net.HardwareAddr{0x52, 0x54, 0x00, card[0], card[1], card[2]}.String()) // administered locally: IEEE 802, 8.4
+// identity gives a copy a UUID and network addresses that no machine there has. They are the same when it is planned again.
+func (s *Planner) identity(r plan.Request, m machines.Machine, there []machine.Machine) (id string, macs []string) {
+	what := strings.Join([]string{s.records.ID, m.UUID, r.To, r.Destination.Pool, machineFolder(r, m.Name)}, "\x00")
+	for n := 0; ; n++ { // an earlier copy of that name may have another one by now
+		sum := sha256.Sum256(fmt.Appendf(nil, "%s\x00%d", what, n))
+		id = uuid.NewSHA1(uuid.Nil, sum[:]).String()
+		if slices.ContainsFunc(there, func(other machine.Machine) bool { return strings.EqualFold(other.UUID, id) }) {
+			continue
+		}
+		for i := range m.Is.Networks {
+			card := sha256.Sum256(append(sum[:], byte(i)))
+			macs = append(macs, net.HardwareAddr{0x52, 0x54, 0x00, card[0], card[1], card[2]}.String()) // administered locally: IEEE 802, 8.4
+		}
+		return id, macs
 	}
-	return uuid.NewSHA1(uuid.Nil, sum[:]).String(), macs
 }
 
 // endsOfMachine are the hosts of a machine.

@@ -257,6 +257,24 @@ func TestWhatIsFoundBefore(t *testing.T) {
 	r := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, move).Id)
 	assert.Contains(t, r.Machine.Differences, machine.Difference{What: "name", Before: "ticketing", After: "ticketing-2"})
 
+	copied := plan.Request{
+		Kind: plan.CopyMachine, Machine: "lighthouse:ticketing-2", To: "quay", Destination: &plan.Place{Pool: "quay-store"}, Name: "trial",
+	}
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, copied).Id)
+	trial, err := s.Machine(t.Context(), "quay", "trial")
+	require.NoError(t, err)
+	renamed := *trial.Is
+	renamed.Name = "trial-of-monday"
+	text, err := machine.Become(nil, "", "machine-file", renamed)
+	require.NoError(t, err)
+	_, err = quay.Define(text)
+	require.NoError(t, err)
+	copied.Destination.Path = "again"
+	p, err = s.Plan(t.Context(), copied)
+	require.NoError(t, err)
+	assert.False(t, p.Blocked, "another copy of that name is another machine: %+v", p.Plan.Checks)
+	assert.NotEqual(t, trial.Uuid, p.Plan.Machine.After.UUID)
+
 	for want, wrong := range map[string]plan.Request{
 		"names no pool":          {Kind: plan.MoveMachine, Machine: "quay:x", To: "lighthouse", Destination: &plan.Place{}},
 		"written HOST:NAME":      {Kind: plan.MoveMachine, Machine: "x", To: "lighthouse", Destination: &plan.Place{Pool: "lamp-room"}},

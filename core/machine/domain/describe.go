@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"bagaglio/core/machine"
-	"bagaglio/core/storage"
 )
 
 // whole is what is read of the root element to know what a machine is.
@@ -111,9 +110,6 @@ var units = map[string]int64{
 	"T": 1 << 40, "TiB": 1 << 40, "KB": 1e3, "MB": 1e6, "GB": 1e9, "TB": 1e12,
 }
 
-// most bounds how many of each sort of device are told.
-const most = 256
-
 func describe(text []byte) (machine.Machine, error) {
 	var x whole
 	if err := xml.Unmarshal(text, &x); err != nil {
@@ -124,50 +120,48 @@ func describe(text []byte) (machine.Machine, error) {
 		return machine.Machine{}, fmt.Errorf("%w: its memory of %d %q makes no sense", machine.ErrOther, x.Memory.Value, x.Memory.Unit)
 	}
 	m := machine.Machine{
-		Name: storage.Printable(
-			x.Name,
-		),
-		UUID:  storage.Printable(x.UUID),
-		Notes: storage.Printable(strings.TrimSpace(x.Title + "\n" + x.Description)),
+		Name:  x.Name,
+		UUID:  x.UUID,
+		Notes: strings.TrimSpace(x.Title + "\n" + x.Description),
 		Processors: machine.Processors{
 			Count: x.Processors, Sockets: x.CPU.Topology.Sockets, Cores: x.CPU.Topology.Cores, Threads: x.CPU.Topology.Threads,
-			Model: storage.Printable(strings.TrimSpace(x.CPU.Mode + " " + x.CPU.Model)),
+			Model: strings.TrimSpace(x.CPU.Mode + " " + x.CPU.Model),
 		},
 		Memory:     x.Memory.Value * unit,
 		Firmware:   machine.BIOS,
 		SecureBoot: x.OS.Loader.Secure == "yes",
 		TPM:        len(x.Devices.TPM) > 0,
-		Variables:  storage.Printable(x.OS.Variables),
-		Chipset:    storage.Printable(x.OS.Type.Machine),
-		Clock:      storage.Printable(x.Clock.Offset),
+		Variables:  x.OS.Variables,
+		Chipset:    x.OS.Type.Machine,
+		Clock:      x.Clock.Offset,
 		Disks:      []machine.Disk{},
 	}
 	if x.OS.Firmware == "efi" || x.OS.Loader.Type == "pflash" {
 		m.Firmware = machine.UEFI
 	}
-	for _, d := range x.Devices.Disks[:min(len(x.Devices.Disks), most)] {
+	for _, d := range x.Devices.Disks {
 		if read := d.machine(); read.Device == "" {
 			m.Disks = append(m.Disks, read)
 		} else {
 			m.Drives = append(m.Drives, read)
 		}
 	}
-	for _, c := range x.Devices.Interfaces[:min(len(x.Devices.Interfaces), most)] {
+	for _, c := range x.Devices.Interfaces {
 		m.Networks = append(m.Networks, machine.Network{
-			Kind: storage.Printable(c.Type), Network: storage.Printable(c.Source.Network + c.Source.Bridge + c.Source.Device),
-			MAC: storage.Printable(c.MAC.Address), Model: storage.Printable(c.Model.Type), Boot: c.Boot.Order,
+			Kind: c.Type, Network: c.Source.Network + c.Source.Bridge + c.Source.Device,
+			MAC: c.MAC.Address, Model: c.Model.Type, Boot: c.Boot.Order,
 		})
 	}
-	for _, g := range x.Devices.Graphics[:min(len(x.Devices.Graphics), most)] {
-		m.Displays = append(m.Displays, storage.Printable(g.Type))
+	for _, g := range x.Devices.Graphics {
+		m.Displays = append(m.Displays, g.Type)
 	}
-	for _, s := range x.Devices.Serials[:min(len(x.Devices.Serials), most)] {
-		m.Serials = append(m.Serials, storage.Printable(s.Type))
+	for _, s := range x.Devices.Serials {
+		m.Serials = append(m.Serials, s.Type)
 	}
-	for _, c := range x.Devices.Channels[:min(len(x.Devices.Channels), most)] {
-		m.Channels = append(m.Channels, storage.Printable(c.Target.Name))
+	for _, c := range x.Devices.Channels {
+		m.Channels = append(m.Channels, c.Target.Name)
 	}
-	return m, nil
+	return m.Shown(), nil
 }
 
 // formats are the formats of images by the types of a disk's driver.
@@ -181,15 +175,15 @@ var formats = func() map[string]string {
 
 func (d disk) machine() machine.Disk {
 	m := machine.Disk{
-		File: storage.Printable(d.Source.name()), Pool: storage.Printable(d.Source.Pool), Volume: storage.Printable(d.Source.Volume),
-		Format: formats[d.Driver.Type], Bus: storage.Printable(d.Target.Bus), Slot: storage.Printable(d.Target.Slot), Boot: d.Boot.Order,
-		Cache: storage.Printable(d.Driver.Cache), ReadOnly: d.ReadOnly != nil, Serial: storage.Printable(d.Serial),
+		File: d.Source.name(), Pool: d.Source.Pool, Volume: d.Source.Volume,
+		Format: formats[d.Driver.Type], Bus: d.Target.Bus, Slot: d.Target.Slot, Boot: d.Boot.Order,
+		Cache: d.Driver.Cache, ReadOnly: d.ReadOnly != nil, Serial: d.Serial,
 	}
 	if d.Device != "" && d.Device != "disk" {
-		m.Device = storage.Printable(d.Device)
+		m.Device = d.Device
 	}
 	if d.Type == "network" {
-		m.Remote = storage.Printable(strings.TrimSpace(d.Source.Protocol + " " + d.Source.Name))
+		m.Remote = strings.TrimSpace(d.Source.Protocol + " " + d.Source.Name)
 	}
 	return m
 }

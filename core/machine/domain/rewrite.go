@@ -23,6 +23,9 @@ func rewrite(text []byte, m machine.Machine) ([]byte, error) {
 	if err := xml.Unmarshal(text, &w.x); err != nil {
 		return nil, err
 	}
+	if n := len(w.x.Disks); n != len(m.Disks)+len(m.Drives) { // the others would name what they name now
+		return nil, fmt.Errorf("it has %d disks and drives, of which no more than %d are looked at", n, len(m.Disks)+len(m.Drives))
+	}
 	return machine.EditXML(text, w.edit)
 }
 

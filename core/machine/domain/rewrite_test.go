@@ -55,6 +55,12 @@ func TestAnotherMachine(t *testing.T) {
 		files.Disks,
 	)
 
+	many := strings.Replace(text, "<devices>", "<devices>"+strings.Repeat(`<disk type="file"><source file="/a"/></disk>`, 300), 1)
+	all, err := machine.Describe("domain-xml", []byte(many))
+	require.NoError(t, err)
+	_, err = machine.Become([]byte(many), "domain-xml", "domain-xml", all)
+	require.ErrorContains(t, err, "are looked at", "none of its disks is forgotten")
+
 	m.Disks = m.Disks[:1]
 	_, err = machine.Become([]byte(text), "domain-xml", "domain-xml", m)
 	require.ErrorContains(t, err, "has to keep them")

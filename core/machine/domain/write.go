@@ -1,7 +1,6 @@
 package domain
 
 import (
-	"encoding/xml"
 	"fmt"
 	"strings"
 	"text/template"
@@ -11,16 +10,16 @@ import (
 
 // definition is the text of a new machine. What a Machine does not say is the host's choice. It runs by software emulation, which is there on
 // every host: whoever has more changes the type.
-var definition = template.Must(template.New("definition").Funcs(template.FuncMap{"x": escaped}).Parse(`<domain type="qemu">
-  <name>{{x .Name}}</name>
+var definition = template.Must(template.New("definition").Parse(`<domain type="qemu">
+  <name>{{html .Name}}</name>
 {{- if .UUID}}
-  <uuid>{{x .UUID}}</uuid>{{end}}
+  <uuid>{{html .UUID}}</uuid>{{end}}
 {{- if .Notes}}
-  <description>{{x .Notes}}</description>{{end}}
+  <description>{{html .Notes}}</description>{{end}}
   <memory unit="b">{{.Memory}}</memory>
   <vcpu>{{.Processors.Count}}</vcpu>
   <os{{if eq .Firmware "uefi"}} firmware="efi"{{end}}>
-    <type arch="x86_64"{{if .Chipset}} machine="{{x .Chipset}}"{{end}}>hvm</type>
+    <type arch="x86_64"{{if .Chipset}} machine="{{html .Chipset}}"{{end}}>hvm</type>
 {{- if .SecureBoot}}
     <loader secure="yes"/>{{end}}
   </os>
@@ -28,22 +27,22 @@ var definition = template.Must(template.New("definition").Funcs(template.FuncMap
 {{- with .Processors}}{{if and .Sockets .Cores .Threads}}
   <cpu><topology sockets="{{.Sockets}}" cores="{{.Cores}}" threads="{{.Threads}}"/></cpu>{{end}}{{end}}
 {{- if .Clock}}
-  <clock offset="{{x .Clock}}"/>{{end}}
+  <clock offset="{{html .Clock}}"/>{{end}}
   <devices>
 {{- range .Disks}}
-    <disk type="file" device="disk"><driver type="{{.Format}}"{{if .Cache}} cache="{{x .Cache}}"{{end}}/><source file="{{x .File}}"/>
+    <disk type="file" device="disk"><driver type="{{.Format}}"{{if .Cache}} cache="{{html .Cache}}"{{end}}/><source file="{{html .File}}"/>
       <target dev="{{.Slot}}" bus="{{.Bus}}"/>{{if .Boot}}<boot order="{{.Boot}}"/>{{end}}{{if .ReadOnly}}<readonly/>{{end}}
-{{- if .Serial}}<serial>{{x .Serial}}</serial>{{end}}</disk>{{end}}
+{{- if .Serial}}<serial>{{html .Serial}}</serial>{{end}}</disk>{{end}}
 {{- range .Drives}}
-    <disk type="file" device="{{x .Device}}">{{if .File}}<source file="{{x .File}}"/>{{end}}<target dev="{{.Slot}}" bus="{{.Bus}}"/><readonly/></disk>{{end}}
+    <disk type="file" device="{{html .Device}}">{{if .File}}<source file="{{html .File}}"/>{{end}}<target dev="{{.Slot}}" bus="{{.Bus}}"/><readonly/></disk>{{end}}
 {{- range .Networks}}
-    <interface type="{{.Kind}}">{{if .MAC}}<mac address="{{x .MAC}}"/>{{end}}
-{{- if eq .Kind "network"}}<source network="{{x .Network}}"/>{{else if eq .Kind "bridge"}}<source bridge="{{x .Network}}"/>{{end}}
-{{- if .Model}}<model type="{{x .Model}}"/>{{end}}{{if .Boot}}<boot order="{{.Boot}}"/>{{end}}</interface>{{end}}
+    <interface type="{{.Kind}}">{{if .MAC}}<mac address="{{html .MAC}}"/>{{end}}
+{{- if eq .Kind "network"}}<source network="{{html .Network}}"/>{{else if eq .Kind "bridge"}}<source bridge="{{html .Network}}"/>{{end}}
+{{- if .Model}}<model type="{{html .Model}}"/>{{end}}{{if .Boot}}<boot order="{{.Boot}}"/>{{end}}</interface>{{end}}
 {{- range .Serials}}
     <serial type="pty"/>{{end}}
 {{- range .Channels}}
-    <channel type="unix"><target type="virtio" name="{{x .}}"/></channel>{{end}}
+    <channel type="unix"><target type="virtio" name="{{html .}}"/></channel>{{end}}
 {{- if .TPM}}
     <tpm><backend type="emulator" version="2.0"/></tpm>{{end}}
     <video><model type="vga"/></video>
@@ -95,10 +94,4 @@ func placed(d machine.Disk, taken map[string]int) machine.Disk {
 	d.Slot = prefix + string(rune('a'+taken[prefix]%26))
 	taken[prefix]++
 	return d
-}
-
-func escaped(s string) string {
-	var b strings.Builder
-	_ = xml.EscapeText(&b, []byte(s)) // never fails on memory
-	return b.String()
 }

@@ -1,13 +1,11 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
-import { Play } from "lucide-react";
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
+import { useSearchParams } from "react-router";
 import { mend } from "../api/mend.ts";
 import { calls, items, result, type Format, type PlanRequest } from "../api/client.ts";
 import { Choice } from "../components/choice.tsx";
-import { Failure } from "../components/failure.tsx";
 import { LayoutOptions } from "../components/layout-options.tsx";
-import { PlanView } from "../components/plan-view.tsx";
+import { Outlook } from "../components/outlook.tsx";
 
 /** Work in one place: what is asked for on the left, what would happen on the right. */
 export function ComposePage() {
@@ -17,19 +15,6 @@ export function ComposePage() {
   );
   const asked = useSettled(request);
   const complete = Boolean(asked.source.pool && asked.source.path && asked.destination?.pool && asked.destination.path);
-  const plan = useQuery({
-    queryKey: ["plan", asked],
-    queryFn: ({ signal }) => result(calls.POST("/v1/plans", { body: asked, signal })),
-    enabled: complete,
-    staleTime: 0,
-    placeholderData: (before) => before,
-  });
-  const navigate = useNavigate();
-  const start = useMutation({
-    mutationFn: (id: string) => result(calls.POST("/v1/jobs", { body: { plan: id } })),
-    onSuccess: (job) => navigate(`/jobs/${job.id}`),
-  });
-  const ready = complete && asked === request && plan.data && !plan.isFetching && !plan.error && !plan.data.blocked;
   return (
     <div className="space-y-6">
       <h1>Compose</h1>
@@ -37,28 +22,13 @@ export function ComposePage() {
         <form className="sheet space-y-5" onSubmit={(event) => event.preventDefault()}>
           <RequestFields request={request} change={setRequest} />
         </form>
-        <section className="sheet space-y-5" aria-label="Plan" aria-busy={plan.isFetching}>
-          <h2>What would happen</h2>
-          {!complete && (
-            <p className="opacity-75">
-              Choose a source and a destination: the plan appears here. Nothing is touched before you start it.
-            </p>
-          )}
-          {plan.error && <Failure error={plan.error} />}
-          {complete && plan.data && !plan.error && (
-            <PlanView plan={plan.data.plan} onRemedy={(remedy) => setRequest(mend(request, remedy))} />
-          )}
-          {start.error && <Failure error={start.error} />}
-          <button
-            type="button"
-            className="btn btn-primary w-full"
-            disabled={!ready || start.isPending}
-            onClick={() => plan.data && start.mutate(plan.data.id)}
-          >
-            <Play aria-hidden className="size-4" />
-            {plan.data?.blocked && complete ? "Something stands in the way" : "Start"}
-          </button>
-        </section>
+        <Outlook
+          request={asked}
+          complete={complete}
+          current={asked === request}
+          hint="Choose a source and a destination: the plan appears here."
+          onRemedy={(remedy) => setRequest(mend(request, remedy))}
+        />
       </div>
     </div>
   );

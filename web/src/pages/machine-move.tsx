@@ -1,12 +1,10 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
-import { Play } from "lucide-react";
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
-import { calls, items, result, type AnyRequest } from "../api/client.ts";
+import { useSearchParams } from "react-router";
+import { calls, items, type AnyRequest } from "../api/client.ts";
 import { mend } from "../api/mend.ts";
 import { Choice } from "../components/choice.tsx";
-import { Failure } from "../components/failure.tsx";
-import { PlanView } from "../components/plan-view.tsx";
+import { Outlook } from "../components/outlook.tsx";
 
 /** Moving or copying a machine: what is asked for beside what would happen. The request is in the address, so that it can be kept and sent. */
 export function MachineMovePage() {
@@ -18,19 +16,6 @@ export function MachineMovePage() {
     if (search.get("request") !== written) setSearch({ request: written }, { replace: true });
   }, [search, setSearch, written]);
   const complete = Boolean(request.machine && request.to && request.destination?.pool);
-  const plan = useQuery({
-    queryKey: ["plan", request],
-    queryFn: ({ signal }) => result(calls.POST("/v1/plans", { body: request, signal })),
-    enabled: complete,
-    staleTime: 0,
-    placeholderData: (before) => before,
-  });
-  const navigate = useNavigate();
-  const start = useMutation({
-    mutationFn: (id: string) => result(calls.POST("/v1/jobs", { body: { plan: id } })),
-    onSuccess: (job) => navigate(`/jobs/${job.id}`),
-  });
-  const ready = complete && plan.data && !plan.isFetching && !plan.error && !plan.data.blocked;
   return (
     <div className="space-y-6">
       <h1>
@@ -40,28 +25,13 @@ export function MachineMovePage() {
         <form className="sheet space-y-5" onSubmit={(event) => event.preventDefault()}>
           <Fields request={request} change={change} />
         </form>
-        <section className="sheet space-y-5" aria-label="Plan" aria-busy={plan.isFetching}>
-          <h2>What would happen</h2>
-          {!complete && (
-            <p className="opacity-75">
-              Choose a pool of a host: the plan appears here. Nothing is touched before you start it.
-            </p>
-          )}
-          {plan.error && <Failure error={plan.error} />}
-          {complete && plan.data && !plan.error && (
-            <PlanView plan={plan.data.plan} onRemedy={(remedy) => change(remedy.change)} />
-          )}
-          {start.error && <Failure error={start.error} />}
-          <button
-            type="button"
-            className="btn btn-primary w-full"
-            disabled={!ready || start.isPending}
-            onClick={() => plan.data && start.mutate(plan.data.id)}
-          >
-            <Play aria-hidden className="size-4" />
-            {plan.data?.blocked && complete ? "Something stands in the way" : "Start"}
-          </button>
-        </section>
+        <Outlook
+          request={request}
+          complete={complete}
+          current
+          hint="Choose a pool of a host: the plan appears here."
+          onRemedy={(remedy) => change(remedy.change)}
+        />
       </div>
     </div>
   );
