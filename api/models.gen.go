@@ -360,6 +360,9 @@ type CarriedMachine = receipt.Machine
 // Carry defines model for Carry.
 type Carry = plan.Carry
 
+// Changes what a machine is to be in its new place and is not now
+type Changes = plan.Changes
+
 // Check defines model for Check.
 type Check = plan.Check
 
@@ -377,6 +380,9 @@ type Contents = inspect.Contents
 
 // Difference what one of them does not have is empty
 type Difference = machine.Difference
+
+// DiskChoice defines model for DiskChoice.
+type DiskChoice = plan.DiskChoice
 
 // DiskEntry defines model for DiskEntry.
 type DiskEntry struct {

@@ -9,6 +9,8 @@ import (
 	"net"
 	"slices"
 	"strings"
+
+	"bagaglio/core/machine"
 )
 
 // State is that of a machine.
@@ -91,6 +93,11 @@ type Volumer interface {
 // Networker is a host that tells of the networks which machines can be connected to.
 type Networker interface {
 	Networks(ctx context.Context) ([]string, error)
+}
+
+// Limiter is a host that tells what it takes of machines.
+type Limiter interface {
+	Limits(ctx context.Context) (machine.Limits, error)
 }
 
 // Definer is a host to which machines can be made known.

@@ -41,6 +41,8 @@ type Format struct {
 	// Rewrite returns the text with the machine being another one, which has as many disks, drives and cards in the same order. What is not
 	// said of it in a Machine stays as it is. Nil where that is not done yet.
 	Rewrite func(text []byte, m Machine) ([]byte, error)
+	// Without returns the text without some of its disks, by their places in the order. Nil where Rewrite, or nothing, does that.
+	Without func(text []byte, disks []int) ([]byte, error)
 	// Write returns a new definition. Nil where that is not done yet.
 	Write func(m Machine) ([]byte, error)
 	// Images are the formats of images that it can say a disk has become one of, and AnyImage tells that it can say all.

@@ -1,9 +1,11 @@
 package machine
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"reflect"
+	"strings"
 
 	"bagaglio/core/storage"
 )
@@ -61,6 +63,11 @@ type Disk struct {
 	Serial   string `json:"serial,omitempty"`
 }
 
+// Lies says where it lies, in words.
+func (d Disk) Lies() string {
+	return cmp.Or(d.File, strings.Trim(d.Pool+"/"+d.Volume, "/"), d.Remote)
+}
+
 // Network is a network card of a machine.
 type Network struct {
 	Kind    string `json:"kind"` // how it is connected
@@ -109,6 +116,18 @@ func Describe(format string, text []byte) (Machine, error) {
 		return Machine{}, fmt.Errorf("%w: it is longer than %d bytes", ErrOther, maxLength)
 	}
 	return f.Describe(text)
+}
+
+// Without returns a definition without some of its disks, by their places in the order.
+func Without(format string, text []byte, disks []int) ([]byte, error) {
+	f, err := Lookup(format)
+	if err != nil || len(disks) == 0 || f.Without == nil {
+		return text, err
+	}
+	if text, err = f.Without(text, disks); err != nil {
+		return nil, fmt.Errorf("taking disks out of the definition: %w", err)
+	}
+	return text, nil
 }
 
 // Become returns the definition, in the format to, of a machine that is now what is said, from its text in the format from. In the same format

@@ -1,8 +1,8 @@
 package plan
 
 import (
-	"errors"
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -10,12 +10,6 @@ import (
 	"bagaglio/core/disk"
 	"bagaglio/core/machine"
 	"bagaglio/core/storage"
-)
-
-// Kinds of request for whole machines.
-const (
-	MoveMachine = "move-machine" // to another place: afterwards it is there, and no more where it was
-	CopyMachine = "copy-machine" // with a new identity: afterwards there are two
 )
 
 // Kinds of steps of a machine, in their order. Its disks are proven and have their names before it is defined.
@@ -32,93 +26,15 @@ const (
 // MachineSubject is what the IDs of steps of a machine begin with.
 const MachineSubject = "machine"
 
-// WatchFor is for how long a machine is watched that is to come up, in seconds, where the request does not say; and at most.
-const WatchFor, LongestWatch = 180, 3600
-
-// MachineRequest carries a whole machine to a host, its disks into a folder of one of that host's pools.
-type MachineRequest struct {
-	Kind        string       `json:"kind"`
-	Machine     string       `json:"machine"`
-	To          string       `json:"to"`
-	Destination *Place       `json:"destination"`
-	As          string       `json:"as"`
-	Layout      string       `json:"layout"`
-	Options     disk.Options `json:"options"`
-	Name        string       `json:"name"`
-	Stop        bool         `json:"stop"`
-	Start       bool         `json:"start"`
-	Within      int          `json:"within"`
-	Release     bool         `json:"release"`
-
-	Networks map[string]string `json:"networks"`
-
-	LeaveSource bool `json:"leave_source"`
-	NoTag       bool `json:"no_tag"`
-	Recopy      bool `json:"recopy"`
-	PastDamage  bool `json:"past_damage"`
-	AsItIs      bool `json:"as_it_is"`
-}
-
-// HostAndName takes HOST:NAME apart, as a machine is written.
-func HostAndName(text string) (host, name string, err error) {
-	host, name, ok := strings.Cut(text, ":")
-	if !ok || host == "" || name == "" {
-		return "", "", fmt.Errorf("a machine is written HOST:NAME, and %q is not", text)
-	}
-	return host, name, nil
-}
-
-func (r MachineRequest) validate() error {
-	if _, _, err := HostAndName(r.Machine); err != nil {
-		return err
-	}
-	switch {
-	case r.To == "":
-		return errors.New("it names no host that the machine is to go to")
-	case r.Destination == nil || r.Destination.Pool == "":
-		return errors.New("it names no pool that the disks are to go into")
-	case r.Destination.Snapshot != "" || r.Destination.Format != "":
-		return errors.New("the destination of a machine is a folder of a pool")
-	case r.As == "" && r.Layout != "":
-		return errors.New("a layout is one of a format: say which")
-	case r.Kind == CopyMachine && (r.Release || r.LeaveSource):
-		return errors.New("what is copied stays: nothing is to be said of the source")
-	case r.Release && r.LeaveSource:
-		return errors.New("the source is held or left, not both")
-	case r.Within < 0 || r.Within > LongestWatch:
-		return fmt.Errorf("a machine is watched for up to %d seconds", LongestWatch)
-	case strings.ContainsAny(r.Name, "/\n") || len(r.Name) > 200:
-		return fmt.Errorf("%q is no name for a machine", r.Name)
-	}
-	if r.As == "" {
-		return nil
-	}
-	return ConvertRequest{As: r.As, Layout: r.Layout, Options: r.Options}.validateTarget()
-}
-
-// OfDisk is the request by which a disk of the machine is carried, whose image has a format. The name is without extension.
-func (r Request) OfDisk(from Place, format, name string) Request {
-	out := Request{
-		Kind: Copy, Source: from, Destination: &Place{Pool: r.Destination.Pool}, Release: r.Release, NoTag: r.NoTag, Recopy: r.Recopy,
-		PastDamage: r.PastDamage, AsItIs: r.AsItIs, LeaveDefinitions: r.Release, ByRules: true,
-	}
-	extension := path.Ext(from.Path)
-	if r.As != "" && (r.As != format || r.Layout != "") {
-		out.Kind, out.As, out.Layout, out.Options = Convert, r.As, r.Layout, r.Options
-		if f, err := disk.Lookup(r.As); err == nil && len(f.Extensions) > 0 {
-			extension = f.Extensions[0]
-		}
-	}
-	out.Destination.Path = path.Join(r.Destination.Path, name+extension)
-	return out
-}
-
 // Machine is what was decided for the machine of a plan.
 type Machine struct {
-	Host string `json:"host"` // that it is on
-	Name string `json:"name"` // there
-	To   string `json:"to"`   // the host that it goes to
-	Move bool   `json:"move"` // otherwise it is copied
+	Host string `json:"host,omitempty"` // that it is on
+	Name string `json:"name"`           // there
+	To   string `json:"to,omitempty"`   // the host that it goes to
+	Move bool   `json:"move"`           // otherwise it is copied
+	// From is its definition in a pool where it is on no host, and Into that which it gets where it goes to none.
+	From *Place `json:"from,omitempty"`
+	Into *Place `json:"into,omitempty"`
 	// Before is the machine as it is, After as it is to be, and Differences what differs between them.
 	Before      machine.Machine      `json:"before"`
 	After       machine.Machine      `json:"after"`
@@ -134,7 +50,29 @@ type Machine struct {
 }
 
 // Stays tells whether it stays on its host with its identity: then its definition there changes.
-func (m Machine) Stays() bool { return m.Move && m.Host == m.To }
+func (m Machine) Stays() bool { return m.Move && m.To != "" && m.Host == m.To }
+
+// Alone tells that no more than one of them may run: both have the same identity.
+func (m Machine) Alone() bool { return m.Move || strings.EqualFold(m.Before.UUID, m.After.UUID) }
+
+// Here is where it is, and There where it goes, in words.
+func (m Machine) Here() string { return called(m.Host, m.Name, m.From) }
+
+// There is likewise.
+func (m Machine) There() string { return called(m.To, m.After.Name, m.Into) }
+
+func called(host, name string, file *Place) string {
+	if file != nil {
+		return file.String()
+	}
+	return host + ":" + name
+}
+
+// Reached is a pool that disks of a machine go into: the host that it is on, its folder there, and its room in bytes, or storage.Unknown.
+type Reached struct {
+	Host, Root string
+	Free       int64
+}
 
 // MachineFacts are what is known of a machine that is to be carried.
 type MachineFacts struct {
@@ -146,17 +84,19 @@ type MachineFacts struct {
 	Text    []byte
 	Is      machine.Machine
 	Problem error // why its definition cannot be read
-	// Disks are where its disks lie, in their order; a place without a path is outside of all pools.
-	Disks []Place
-	// Host is that of the destination's pool, and Root the folder of that there.
-	Host, Root string
-	Free       int64  // room of the pool in bytes, or storage.Unknown
-	ToFormat   string // of the definitions of the host that it goes to
+	// Disks are where its disks lie, in their order; a place without a path is outside of all pools. Variables is likewise of its firmware.
+	Disks     []Place
+	Variables Place
+	Pools     map[string]Reached // by names, those that its disks go into
+	ToFormat  string             // of the definitions where it goes to
+	Beside    bool               // those name files from their own folder
 	// There are the machines that this host has.
 	There []machine.Machine
-	// Networks are those that this host has; nil where that is not known.
-	Networks []string
-	// UUID and MACs are fresh, for a copy.
+	// Networks are those that this host has; nil where that is not known. Remembered are those that were chosen last for networks of the old one.
+	Networks   []string
+	Remembered map[string]string
+	Limits     machine.Limits
+	// UUID and MACs are fresh, for a new identity.
 	UUID string
 	MACs []string
 }
@@ -169,25 +109,31 @@ type whole struct {
 	m *Machine
 }
 
-// ForMachine makes the plan for a machine from the plans of its disks, which are in their order.
-func ForMachine(r Request, f MachineFacts, disks []Plan) Plan {
-	host, name, _ := HostAndName(r.Machine) // it is a valid request
-	w := whole{Plan: Together(r, disks...), r: r, f: f, m: &Machine{
-		Host: host, Name: name, To: r.To, Move: r.Kind == MoveMachine, Before: f.Is, After: f.Is, Format: f.ToFormat, Stored: string(f.Text),
+// ForMachine makes the plan for a machine from the plans of its disks, which are in their order, and behind them that of the variables of its
+// firmware, where those are carried. The plan of what stays is empty.
+func ForMachine(r Request, f MachineFacts, parts []Plan) Plan {
+	w := whole{Plan: Together(r, parts...), r: r, f: f, m: &Machine{
+		Name: f.Name, To: r.To, Move: r.Kind == MoveMachine, Before: f.Is, After: f.Is, Format: f.ToFormat, Stored: string(f.Text),
 		Stop: r.Stop, Within: r.Within,
 	}}
-	w.Machine = w.m
+	if w.Machine = w.m; r.Machine == "" {
+		w.m.From = &r.Source
+	} else {
+		w.m.Host, _, _ = HostAndName(r.Machine) // it is a valid request
+	}
 	if w.m.Within == 0 {
 		w.m.Within = WatchFor
 	}
 	w.checkOff()
 	if f.Problem != nil {
-		w.check(Blocks, "machine", fmt.Sprintf("The definition of %s cannot be read: %v.", r.Machine, f.Problem))
+		w.check(Blocks, "machine", fmt.Sprintf("The definition of %s cannot be read: %v.", w.m.Here(), f.Problem))
 		return w.Plan
 	}
+	w.checkChoices()
 	w.checkDisks()
-	w.checkRoom(disks)
-	w.become(disks)
+	w.checkRoom(parts)
+	w.become(parts)
+	w.checkLimits(parts)
 	w.checkThere()
 	if !w.Blocked() {
 		w.write()
@@ -203,262 +149,108 @@ func (w *whole) check(s Severity, name, message string, remedies ...Remedy) {
 // checkOff: a machine that runs is carried by nobody without shutting it down.
 func (w *whole) checkOff() {
 	stop := remedy("Shut it down first, and start it in its new place", map[string]any{"stop": true, "start": true})
+	here := w.m.Here()
 	switch {
+	case w.m.From != nil: // whoever runs from its disks is found with them
 	case w.f.Saved:
-		w.check(Blocks, "off", fmt.Sprintf("%s is saved: its memory would not fit the disks any more. Start it, and shut it down.", w.r.Machine))
+		w.check(Blocks, "off", fmt.Sprintf("%s is saved: its memory would not fit the disks any more. Start it, and shut it down.", here))
 	case w.f.Off:
-		w.check(Informs, "off", fmt.Sprintf("%s is off. That is looked at again before anything is read.", w.r.Machine))
+		w.check(Informs, "off", fmt.Sprintf("%s is off. That is looked at again before anything is read.", here))
 	case !w.r.Stop:
-		w.check(Blocks, "off", fmt.Sprintf("%s is %s: what is read of its disks would be torn.", w.r.Machine, w.f.State), stop)
+		w.check(Blocks, "off", fmt.Sprintf("%s is %s: what is read of its disks would be torn.", here, w.f.State), stop)
 	default:
-		w.check(Informs, "off", fmt.Sprintf("%s is %s, and is shut down before anything is read.", w.r.Machine, w.f.State))
+		w.check(Informs, "off", fmt.Sprintf("%s is %s, and is shut down before anything is read.", here, w.f.State))
 		w.Checks = slices.DeleteFunc(w.Checks, func(c Check) bool { return c.Name == "in-use" }) // the job looks when it is off
 	}
 }
 
-// checkDisks: all of them are carried, or none.
-func (w *whole) checkDisks() {
-	if w.f.Host != w.r.To {
-		w.check(Blocks, "destination", fmt.Sprintf("The pool %s lies on the host %s, and %s could not use it: name a pool of %s.",
-			w.r.Destination.Pool, w.f.Host, w.r.To, w.r.To))
+// choice is what is said of a disk.
+func (w *whole) choice(i int) DiskChoice { return w.r.Disks[DiskName(w.f.Is, i)] }
+
+// checkChoices: what is said of disks and cards is said of such that there are.
+func (w *whole) checkChoices() {
+	slots, cards := []string{AllDisks}, []string{}
+	for i := range w.f.Is.Disks {
+		slots = append(slots, DiskName(w.f.Is, i))
 	}
+	for _, n := range w.f.Is.Networks {
+		cards = append(cards, strings.ToLower(n.MAC))
+	}
+	for _, name := range slices.Concat(slices.Collect(maps.Keys(w.r.Disks)), slices.Collect(maps.Keys(w.r.Changes.Buses))) {
+		if !slices.Contains(slots, name) {
+			w.check(Blocks, "choice", fmt.Sprintf("%s has no disk %s: it has %s.", w.m.Here(), name, strings.Join(slots[1:], ", ")))
+		}
+	}
+	for mac := range w.r.Changes.Addresses {
+		if !slices.Contains(cards, strings.ToLower(mac)) {
+			w.check(Blocks, "choice", fmt.Sprintf("%s has no network card %s: it has %s.", w.m.Here(), mac, strings.Join(cards, ", ")))
+		}
+	}
+}
+
+// checkDisks: those that are to be carried are, or none.
+func (w *whole) checkDisks() {
+	for _, pool := range slices.Sorted(maps.Keys(w.f.Pools)) {
+		if on := w.f.Pools[pool].Host; w.r.To != "" && on != w.r.To {
+			w.check(Blocks, "destination", fmt.Sprintf("The pool %s lies on the host %s, and %s could not use it: name a pool of %s.",
+				pool, on, w.r.To, w.r.To))
+		}
+	}
+	left := 0
 	for i, d := range w.f.Is.Disks {
+		name := DiskName(w.f.Is, i)
 		switch {
+		case w.choice(i).Leave:
+			left++
+			if !w.m.Stays() {
+				w.check(Warns, "disk", fmt.Sprintf("The disk %s stays behind (%s): the machine will not have it.", name, d.Lies()))
+			}
 		case w.f.Disks[i].Path != "":
 		case d.File != "":
 			w.check(
 				Blocks,
 				"pool",
 				fmt.Sprintf("The disk %s (%s) lies outside of all pools: make its folder one (bagaglio pool add NAME %s --host %s).",
-					d.Slot, d.File, path.Dir(d.File), w.m.Host),
+					name, d.File, path.Dir(d.File), w.m.Host),
+				w.leave(name),
 			)
 		default:
-			w.check(Blocks, "pool", fmt.Sprintf("The disk %s is no file of the host (%s): it is not carried yet.",
-				d.Slot, strings.TrimSpace(d.Pool+"/"+d.Volume+" "+d.Remote)))
+			w.check(Blocks, "pool", fmt.Sprintf("The disk %s is no file of the host (%s): it is not carried yet.", name, d.Lies()), w.leave(name))
 		}
 	}
+	if n := len(w.f.Is.Disks); n > 0 && left == n {
+		w.check(Blocks, "disk", "No disk would be carried: there is nothing to prove.")
+	}
+}
+
+func (w *whole) leave(slot string) Remedy {
+	return remedy("Leave the disk "+slot+" where it is", map[string]any{"disks": map[string]any{slot: map[string]any{"leave": true}}})
 }
 
 // checkRoom: each disk fits, by its own plan, but all of them together may not. What is stored of them is the least that they need.
-func (w *whole) checkRoom(disks []Plan) {
-	need := int64(0)
-	for _, p := range disks {
+func (w *whole) checkRoom(parts []Plan) {
+	need, disks := map[string]int64{}, map[string]int{}
+	for _, p := range parts {
 		if len(p.After) == 0 {
-			return
-		}
-		f, err := disk.Lookup(p.After[0].Format)
-		if err != nil {
-			return
-		}
-		if l, err := f.Layout(p.After[0].Layout); err == nil && l.Compresses {
 			continue
 		}
-		need += p.After[0].AllocatedSize
-	}
-	if len(disks) > 1 && w.f.Free != storage.Unknown && need > w.f.Free {
-		w.check(
-			Blocks,
-			"room",
-			fmt.Sprintf("Its disks need %s together, and %s are free: make room or choose another pool.", Bytes(need), Bytes(w.f.Free)),
-		)
-	}
-}
-
-// become says what the machine is to be.
-func (w *whole) become(disks []Plan) {
-	after := w.f.Is
-	after.Disks, after.Drives, after.Networks = slices.Clone(after.Disks), slices.Clone(after.Drives), slices.Clone(after.Networks)
-	if w.r.Name != "" {
-		after.Name = w.r.Name
-	}
-	if !w.m.Move {
-		after.UUID = w.f.UUID
-		for i := range after.Networks {
-			after.Networks[i].MAC = w.f.MACs[i]
-		}
-	}
-	w.connect(after.Networks)
-	for i, p := range disks {
-		if len(p.After) == 0 { // it cannot be carried, for which there is a check
-			continue
-		}
-		d := &after.Disks[i]
-		d.Pool, d.Volume, d.Remote = "", "", ""
-		d.File, d.Format = path.Join(w.f.Root, p.After[0].Place.Path), p.After[0].Format
-	}
-	if w.m.Host != w.m.To {
-		for i, d := range after.Drives {
-			if d.File != "" {
-				w.check(Warns, "drive", fmt.Sprintf("What is in the drive %s stays behind (%s): it will be empty.", d.Slot, d.File))
-			}
-			after.Drives[i].File = ""
-		}
-	}
-	if after.Variables != "" && !w.m.Stays() {
-		w.check(Warns, "firmware",
-			"The variables of its firmware stay behind: the host makes new ones, without boot entries or keys of the old machine.")
-		after.Variables = ""
-	}
-	w.m.After, w.m.Differences = after, machine.Compare(w.f.Is, after)
-}
-
-// connect connects the cards to the networks that are asked for, and looks whether those are there.
-func (w *whole) connect(cards []machine.Network) {
-	for i := range cards {
-		n := &cards[i]
-		if to, ok := w.r.Networks[n.Network]; ok && n.Network != "" {
-			if n.Network = to; to == "" {
-				n.Kind = userNetwork
+		side := p.After[0]
+		disks[side.Place.Pool]++
+		if f, err := disk.Lookup(side.Format); err == nil {
+			if l, err := f.Layout(side.Layout); err == nil && l.Compresses {
+				continue
 			}
 		}
-		if n.Kind != "network" || w.f.Networks == nil || slices.Contains(w.f.Networks, n.Network) {
-			continue
-		}
-		var remedies []Remedy
-		for _, other := range append(slices.Clone(w.f.Networks[:min(len(w.f.Networks), mostOffered)]), "") {
-			label := "Connect it to " + other
-			if other == "" {
-				label = "Let it out through the host itself"
-			}
-			remedies = append(remedies, remedy(label, map[string]any{"networks": map[string]any{w.f.Is.Networks[i].Network: other}}))
-		}
-		w.check(
-			Blocks,
-			"network",
-			fmt.Sprintf("%s has no network %s, which network card %d is connected to.", w.r.To, n.Network, i+1),
-			remedies...)
+		need[side.Place.Pool] += side.AllocatedSize
 	}
-}
-
-// userNetwork is the kind of a card that leads out through its host itself.
-const userNetwork = "user"
-
-// checkThere: nobody at the destination has its name or identity.
-func (w *whole) checkThere() {
-	after := w.m.After
-	for _, other := range w.f.There {
-		if w.m.Stays() && other.UUID == after.UUID {
-			continue
-		}
-		if other.Name == after.Name {
-			w.check(Blocks, "name", fmt.Sprintf("%s has a machine of the name %s already.", w.r.To, after.Name),
-				remedy("Call it "+w.free(after.Name), map[string]any{"name": w.free(after.Name)}))
-		}
-		if other.UUID != "" && strings.EqualFold(other.UUID, after.UUID) {
+	for _, pool := range slices.Sorted(maps.Keys(need)) {
+		if r, ok := w.f.Pools[pool]; ok && disks[pool] > 1 && r.Free != storage.Unknown && need[pool] > r.Free {
 			w.check(
 				Blocks,
-				"identity",
-				fmt.Sprintf("%s has a machine with the UUID %s already: %s. Forget it there first, or copy instead of moving.",
-					w.r.To, after.UUID, other.Name),
+				"room",
+				fmt.Sprintf("Its disks need %s together in the pool %s, and %s are free: make room or choose another pool.",
+					Bytes(need[pool]), pool, Bytes(r.Free)),
 			)
 		}
-		for _, card := range other.Networks {
-			if card.MAC != "" && slices.ContainsFunc(after.Networks, func(n machine.Network) bool { return strings.EqualFold(n.MAC, card.MAC) }) {
-				w.check(Warns, "identity", fmt.Sprintf("%s on %s has the network address %s too.", other.Name, w.r.To, card.MAC))
-			}
-		}
 	}
-}
-
-// free is a name that no machine there has.
-func (w *whole) free(name string) string {
-	for n := 2; ; n++ {
-		other := fmt.Sprintf("%s-%d", name, n)
-		if !slices.ContainsFunc(w.f.There, func(m machine.Machine) bool { return m.Name == other }) {
-			return other
-		}
-	}
-}
-
-// write makes the text of the new definition, and says what it cannot say.
-func (w *whole) write() {
-	text, err := machine.Become(w.f.Text, w.f.Format, w.f.ToFormat, w.m.After)
-	if err != nil {
-		w.check(Blocks, "definition", fmt.Sprintf("The definition for %s cannot be written: %v.", w.r.To, err))
-		return
-	}
-	w.m.Definition = string(text)
-	if w.f.Format == w.f.ToFormat {
-		return
-	}
-	after, err := machine.Describe(w.f.ToFormat, text)
-	if err != nil {
-		w.check(Blocks, "definition", fmt.Sprintf("The definition for %s cannot be read again: %v.", w.r.To, err))
-		return
-	}
-	for _, d := range machine.Compare(w.m.After, after) {
-		if d.Before != "" {
-			w.check(Warns, "definition", lostOrChanged(d))
-		}
-	}
-	w.m.After, w.m.Differences = after, machine.Compare(w.f.Is, after)
-	w.check(Informs, "definition", fmt.Sprintf("Its definition is written anew in the format %s: what only %s says is not carried.",
-		w.f.ToFormat, w.f.Format))
-}
-
-func lostOrChanged(d machine.Difference) string {
-	if d.After == "" {
-		return fmt.Sprintf("Lost, since the new host's definitions cannot say it: %s (%s).", d.What, d.Before)
-	}
-	return fmt.Sprintf("Changed, since the new host's definitions cannot say it: %s, from %s to %s.", d.What, d.Before, d.After)
-}
-
-// steps puts those of the machine around those of its disks.
-func (w *whole) steps() {
-	disks := w.Steps
-	w.Steps = nil
-	name, from := w.m.Name, w.m.Host
-	off := "See that " + name + " is off"
-	if w.r.Stop {
-		off = "Shut " + name + " down, unless it is off"
-	}
-	w.step(from, StepOff, off)
-	released := slices.IndexFunc(disks, func(s Step) bool { return s.Kind == StepRelease })
-	if released < 0 {
-		released = len(disks)
-	}
-	for _, s := range disks[:released] {
-		w.follow(s)
-	}
-	w.sources(StepStill)
-	if w.r.Stop && !w.m.Move {
-		w.step(from, StepOn, "Start "+name+" again, if it ran")
-	}
-	define := fmt.Sprintf("Make it known to %s as %s", w.m.To, w.m.After.Name)
-	if w.m.Stays() {
-		define = "Change its definition"
-	}
-	w.step(w.m.To, StepDefine, define)
-	if w.r.Start {
-		w.step(w.m.To, StepStart, "Start it there")
-		w.step(w.m.To, StepWatch, "See it come up")
-	}
-	w.step(w.m.To, StepCompare, "Compare what the host has with what was to become of it")
-	w.Steps[len(w.Steps)-1].Forward = w.r.Start // a guest writes to the new disks
-	if w.m.Move && !w.m.Stays() && !w.r.LeaveSource {
-		w.sources(StepPart)
-		w.step(from, StepWithdraw, fmt.Sprintf("Take it from the list of %s, so that it cannot be started there too", from))
-		w.Steps[len(w.Steps)-1].Forward = true
-	}
-	for _, s := range disks[released:] {
-		w.follow(s)
-	}
-}
-
-// sources has each disk looked at that is left, where the machine moves: what a copy does not have that was written later is no loss.
-func (w *whole) sources(kind string) {
-	if !w.m.Move {
-		return
-	}
-	for _, d := range w.Bodies {
-		s := Step{ID: d.ID + "." + kind, Kind: kind, Title: "See that nothing was written to its old disk since it was read", Host: w.m.Host}
-		if d.Before != nil {
-			s.Uses = []Use{{Pool: d.Request.Source.Pool, Path: d.Before.Place.Path}}
-		}
-		w.follow(s)
-	}
-}
-
-func (w *whole) step(host, kind, title string) {
-	w.follow(Step{ID: MachineSubject + "." + kind, Kind: kind, Title: title, Host: host, Machines: []string{w.r.Machine}})
 }

@@ -22,8 +22,16 @@ func TestDisksOfAMachineTogether(t *testing.T) {
 		After:  []Side{{Place: Place{Pool: "lamp-room", Path: "a.qcow2"}, Format: "qcow2", Layout: "thin", AllocatedSize: 60 << 30}},
 	}
 	f := MachineFacts{
-		Name: "ticketing", State: "off", Off: true, Format: "none", ToFormat: "none", Host: "lighthouse", Root: "/lamp", Free: 100 << 30,
-		Is:    machine.Machine{Name: "ticketing", Disks: []machine.Disk{{File: "/quay/a.raw", Slot: "vda"}, {File: "/quay/b.raw", Slot: "vdb"}}},
+		Name:     "ticketing",
+		State:    "off",
+		Off:      true,
+		Format:   "none",
+		ToFormat: "none",
+		Pools:    map[string]Reached{"lamp-room": {Host: "lighthouse", Root: "/lamp", Free: 100 << 30}},
+		Is: machine.Machine{
+			Name:  "ticketing",
+			Disks: []machine.Disk{{File: "/quay/a.raw", Slot: "vda"}, {File: "/quay/b.raw", Slot: "vdb"}},
+		},
 		Disks: []Place{{Pool: "quay-store", Path: "a.raw"}, {Pool: "quay-store", Path: "b.raw"}},
 	}
 	said := func() string {
@@ -34,11 +42,11 @@ func TestDisksOfAMachineTogether(t *testing.T) {
 		return strings.Join(all, "\n")
 	}
 	assert.Contains(t, said(), "room: Its disks need 120 GiB")
-	f.Free = 121 << 30
+	f.Pools["lamp-room"] = Reached{"lighthouse", "/lamp", 121 << 30}
 	assert.NotContains(t, said(), "room: ")
-	f.Free = storage.Unknown
+	f.Pools["lamp-room"] = Reached{"lighthouse", "/lamp", storage.Unknown}
 	assert.NotContains(t, said(), "room: ")
-	f.Host = "quay"
+	f.Pools["lamp-room"] = Reached{"quay", "/lamp", storage.Unknown}
 	assert.Contains(t, said(), "lighthouse could not use it")
 	f.Disks[1] = Place{}
 	assert.Contains(t, said(), "The disk vdb (/quay/b.raw) lies outside of all pools")

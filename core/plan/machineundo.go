@@ -25,11 +25,11 @@ type MachineUndo struct {
 func TakeMachineBack(p Plan, u MachineUndo) Plan {
 	m := u.Machine
 	m.Undoes = &u.Undone
-	w := whole{Plan: p, r: Request{Machine: m.Host + ":" + m.Name}, m: &m}
+	w := whole{Plan: p, m: &m}
 	w.Machine = &m
-	switch there := m.To + ":" + m.After.Name; {
+	switch there := m.There(); {
 	case u.State == "":
-		w.check(Warns, "machine", fmt.Sprintf("%s does not know %s any more.", m.To, m.After.Name))
+		w.check(Warns, "machine", fmt.Sprintf("%s is not there any more.", there))
 	case !u.Off:
 		w.check(Blocks, "off", fmt.Sprintf(
 			"%s is %s: shut it down first (bagaglio machine stop %s). What its guest wrote since the job ended is not in its old disks.",

@@ -94,7 +94,8 @@ type Request struct {
 	LeaveDefinitions bool `json:"leave_definitions,omitempty"`
 	// WithoutKnowing goes on though it is not known whether something stands on the disk, or which machines use it.
 	WithoutKnowing bool `json:"without_knowing,omitempty"`
-	// Machine is one that is moved or copied, as HOST:NAME; To is the host that it goes to, and Destination a folder of a pool there.
+	// Machine is one that is moved or copied, as HOST:NAME, or empty for the one whose definition is the source; To is the host that it goes to,
+	// empty for none, and Destination a folder of a pool there.
 	Machine string `json:"machine,omitempty"`
 	To      string `json:"to,omitempty"`
 	Name    string `json:"name,omitempty"` // of the machine in its new place, empty for the one that it has
@@ -106,6 +107,13 @@ type Request struct {
 	Networks map[string]string `json:"networks,omitempty"`
 	// LeaveSource leaves a machine that moves on the list of its old host; otherwise that has its disks, and does not know it any more.
 	LeaveSource bool `json:"leave_source,omitempty"`
+	// Changes are what the machine is to be that it is not, and Disks how single ones of its disks are carried, by their slots.
+	Changes Changes               `json:"changes,omitzero"`
+	Disks   map[string]DiskChoice `json:"disks,omitempty"`
+	// Identity is KeepIdentity or NewIdentity; empty keeps it, unless the machine is copied to a host.
+	Identity string `json:"identity,omitempty"`
+	// Definition is the format of the definition that is put beside the disks, where the machine goes to no host; empty for a machine file.
+	Definition string `json:"definition,omitempty"`
 }
 
 // TagBeside asks for the tag that lies beside a disk.

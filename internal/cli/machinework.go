@@ -13,10 +13,17 @@ import (
 
 func (a *app) machineMove() *cobra.Command {
 	var r plan.Request
-	c := a.carryMachine(&r, plan.MoveMachine, "move HOST:NAME HOST", "Move a machine to another host or pool: disks, definition, start")
+	c := a.carryMachine(
+		&r,
+		plan.MoveMachine,
+		"move HOST:NAME|POOL:FILE [HOST]",
+		"Move a machine to another host or pool: disks, definition, start",
+	)
 	c.Long = `Moves a machine: sees that it is off, carries all of its disks and proves them, makes it known to its new host, starts it and sees it come up, compares
 it with what it was, and takes it from the list of its old host. Its old disks stay as they are there, or are held for a while (--release).
-Until the new one has come up, all of it goes back where something fails.`
+Until the new one has come up, all of it goes back where something fails.
+Without a second host its definition is put beside its disks, into a folder that no host knows: on a drive that travels, say. From there it comes by
+that file: POOL:FILE.`
 	c.Example = `  bagaglio machine move quay:ticketing lighthouse --pool lamp-room --as qcow2 --stop --start`
 	f := c.Flags()
 	f.BoolVar(&r.Release, "release", false, "hold the old disks for a while, out of the way; otherwise they stay where they are")
@@ -26,9 +33,11 @@ Until the new one has come up, all of it goes back where something fails.`
 
 func (a *app) machineCopy() *cobra.Command {
 	var r plan.Request
-	c := a.carryMachine(&r, plan.CopyMachine, "copy HOST:NAME HOST", "Copy a machine, with a new identity, to a host or pool")
+	c := a.carryMachine(&r, plan.CopyMachine, "copy HOST:NAME|POOL:FILE [HOST]", "Copy a machine, with a new identity, to a host or pool")
 	c.Long = `Copies a machine: as moving does, but the copy gets an identity and network addresses of its own, and the machine stays as it is.`
-	c.Example = `  bagaglio machine copy quay:ticketing lighthouse --pool lamp-room --name ticketing-trial --stop`
+	c.Example = `  bagaglio machine copy quay:ticketing lighthouse --pool lamp-room --name ticketing-trial --stop
+  bagaglio machine copy quay:ticketing --pool seabag
+  bagaglio machine copy seabag:ticketing/ticketing.machine.yaml lighthouse --pool lamp-room --start`
 	return c
 }
 
@@ -36,8 +45,9 @@ func (a *app) carryMachine(r *plan.Request, kind, use, short string) *cobra.Comm
 	var planOnly, yes bool
 	var pool, folder string
 	var within time.Duration
+	var wishes wishes
 	c := &cobra.Command{
-		Use: use, Short: short, Args: exactly(2),
+		Use: use, Short: short, Args: between(1, 2),
 		ValidArgsFunction: func(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
 			if len(args) == 1 {
 				return a.completeHost(cmd, nil, typed)
@@ -45,13 +55,14 @@ func (a *app) carryMachine(r *plan.Request, kind, use, short string) *cobra.Comm
 			return a.completeMachine(cmd, args, typed)
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if _, _, err := hostAndName(args[0]); err != nil {
-				return err
-			}
 			if pool == "" {
 				return usage("name the pool that the disks are to go into: --pool POOL")
 			}
-			r.Kind, r.Machine, r.To, r.Within = kind, args[0], args[1], int(within.Seconds())
+			if err := ofMachine(r, args[0]); err != nil {
+				return err
+			}
+			wishes.into(r)
+			r.Kind, r.To, r.Within = kind, strings.Join(args[1:], ""), int(within.Seconds())
 			r.Destination = &plan.Place{Pool: pool, Path: folder}
 			w, err := a.remote()
 			if err != nil {
@@ -67,6 +78,9 @@ func (a *app) carryMachine(r *plan.Request, kind, use, short string) *cobra.Comm
 	f.StringVar(&r.Layout, "layout", "", "layout of that format (default: its first)")
 	optionFlags(f, &r.Options)
 	f.StringVar(&r.Name, "name", "", "the name of the machine in its new place (default: the one that it has)")
+	f.StringVar(&r.Identity, "identity", "", "keep or new: its UUID and network addresses (default: a copy on a host gets new ones)")
+	f.StringVar(&r.Definition, "definition", "", "without a host: the form of its definition (default machine-file)")
+	wishes.flags(f)
 	f.StringToStringVar(
 		&r.Networks,
 		"network",

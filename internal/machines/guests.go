@@ -2,8 +2,10 @@ package machines
 
 import (
 	"context"
+	"errors"
 
 	"bagaglio/core/host"
+	"bagaglio/core/machine"
 	"bagaglio/core/step"
 )
 
@@ -77,6 +79,15 @@ func (g guests) Forget(ctx context.Context, x host.Machine) error {
 func (m *Machines) Networks(ctx context.Context, on string) (names []string, err error) {
 	err = do(ctx, guests{m, on}, "tell of networks", func(h host.Networker) (err error) { names, err = h.Networks(ctx); return err })
 	return names, err
+}
+
+// Limits are what a host takes of machines; none where it does not tell.
+func (m *Machines) Limits(ctx context.Context, on string) (l machine.Limits, err error) {
+	err = do(ctx, guests{m, on}, "tell what it takes", func(h host.Limiter) (err error) { l, err = h.Limits(ctx); return err })
+	if errors.Is(err, errors.ErrUnsupported) {
+		err = nil
+	}
+	return l, err
 }
 
 // Close does nothing: the connection is everybody's.

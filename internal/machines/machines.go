@@ -52,6 +52,8 @@ type Machine struct {
 	Is      machine.Machine
 	Problem error // why its definition cannot be read; then Is says nothing
 	Disks   []Disk
+	// Variables are those of its firmware, where they lie in a pool.
+	Variables Disk
 }
 
 // Disk is a disk of a machine, with the place in a pool where it lies, if there is one, and what is on record of it there.
@@ -216,21 +218,61 @@ func describe(ctx context.Context, h host.Host, on string, x host.Machine, pools
 		return out
 	}
 	for _, d := range out.Is.Disks {
-		disk := Disk{Disk: d}
 		at, _ := file(ctx, h, d) // of a volume that is not found, nothing is known
-		lies, longest := path.Clean(at), -1
-		for _, p := range pools { // of pools in each other, the inner one
-			if rest, ok := strings.CutPrefix(
-				lies,
-				strings.TrimSuffix(p.Folder, "/")+"/",
-			); ok && p.Host == on &&
-				len(p.Folder) > longest {
-				disk.InPool, disk.Path, longest = p.Name, rest, len(p.Folder)
-			}
-		}
-		out.Disks = append(out.Disks, disk)
+		out.Disks = append(out.Disks, lying(d, on, at, pools))
 	}
+	out.Variables = lying(machine.Disk{File: out.Is.Variables}, on, out.Is.Variables, pools)
 	return out
+}
+
+// lying is a disk whose file is at a path of a host, with the place in a pool, of pools in each other in the inner one.
+func lying(d machine.Disk, on, at string, pools []store.Pool) Disk {
+	disk := Disk{Disk: d}
+	lies, longest := path.Clean(at), -1
+	for _, p := range pools {
+		rest, ok := strings.CutPrefix(lies, strings.TrimSuffix(p.Folder, "/")+"/")
+		if ok && p.Host == on && len(p.Folder) > longest {
+			disk.InPool, disk.Path, longest = p.Name, rest, len(p.Folder)
+		}
+	}
+	return disk
+}
+
+// Shelved is the machine whose definition is a file in a pool, and which is on no host.
+func (m *Machines) Shelved(ctx context.Context, pool store.Pool, folder storage.Folder, name string) (Machine, error) {
+	name, err := storage.Clean(name)
+	if err != nil {
+		return Machine{}, fmt.Errorf("%w: %w", records.ErrInvalid, err)
+	}
+	found, err := shelf{folder, name}.only()
+	if errors.Is(err, host.ErrNoMachine) {
+		err = fmt.Errorf("the definition %s:%s: %w", pool.Name, name, store.ErrNotFound)
+	}
+	if err != nil {
+		return Machine{}, fmt.Errorf("%w: %w", records.ErrInvalid, err)
+	}
+	pools, err := m.records.Pools(ctx)
+	if err != nil {
+		return Machine{}, err
+	}
+	out := Machine{Host: pool.Host, Machine: found}
+	if out.Is, out.Problem = machine.Describe(found.Format, found.Definition); out.Problem != nil {
+		return out, nil
+	}
+	out.Is.Name = found.Name
+	beside := func(file string) string {
+		if file == "" || path.IsAbs(file) {
+			return file
+		}
+		return path.Join(pool.Folder, path.Dir(name), file)
+	}
+	for _, d := range out.Is.Disks {
+		out.Disks = append(out.Disks, lying(d, pool.Host, beside(d.File), pools))
+	}
+	out.Variables = lying(machine.Disk{}, pool.Host, beside(out.Is.Variables), pools)
+	all := []Machine{out}
+	err = m.know(ctx, all)
+	return all[0], err
 }
 
 // Show returns one machine.

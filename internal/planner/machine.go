@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"path"
 	"slices"
@@ -13,71 +14,165 @@ import (
 
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
+	"bagaglio/core/machine/own"
 	"bagaglio/core/plan"
 	"bagaglio/core/step"
 	"bagaglio/core/step/disks"
 	"bagaglio/internal/machines"
-	"bagaglio/internal/store"
 
 	"github.com/google/uuid"
 )
 
 // prepareMachine plans to carry a whole machine.
 func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time.Time) (plan.Plan, error) {
-	from, name, err := plan.HostAndName(r.Machine)
+	m, err := s.carriedMachine(ctx, r)
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	m, err := s.guests.Show(ctx, from, name)
-	if err != nil {
-		return plan.Plan{}, err
-	}
-	pool, err := s.places.Record(ctx, r.Destination.Pool)
-	if err != nil {
-		return plan.Plan{}, err
-	}
-	f := plan.MachineFacts{
-		Name: m.Name, State: string(m.State), Off: m.State == host.Off, Saved: m.State == host.Saved,
-		Format: m.Format, Text: m.Definition, Is: m.Is, Problem: m.Problem, Host: pool.Host, Root: pool.Folder,
-	}
-	if f.ToFormat, err = s.guests.Format(ctx, r.To); err != nil {
-		return plan.Plan{}, err
-	}
-	there, _, err := s.guests.List(ctx, r.To)
-	if err != nil {
-		return plan.Plan{}, err
-	}
-	for _, other := range there {
-		is := other.Is
-		is.Name, is.UUID = other.Name, other.UUID // also where its definition cannot be read
-		f.There = append(f.There, is)
-	}
-	f.UUID, f.MACs = s.identity(r, m, f.There)
-	if f.Networks, err = s.guests.Networks(ctx, r.To); err != nil && !errors.Is(err, errors.ErrUnsupported) {
-		return plan.Plan{}, err
-	}
-	folder, err := s.folder(ctx, pool.Name)
-	if err != nil {
-		return plan.Plan{}, err
-	}
-	space, err := folder.Space()
-	if err != nil {
-		return plan.Plan{}, err
-	}
-	f.Free = space.Free
 	if r.Destination.Path == "" { // a folder of its own
 		to := *r.Destination
 		to.Path = machineFolder(r, m.Name)
 		r.Destination = &to
 	}
-	disks, err := s.disksOf(ctx, r, m, since)
+	f := plan.MachineFacts{
+		Name: m.Name, State: string(m.State), Off: m.State == host.Off, Saved: m.State == host.Saved,
+		Format: m.Format, Text: m.Definition, Is: m.Is, Problem: m.Problem, Pools: map[string]plan.Reached{},
+	}
+	if r.To != "" {
+		err = s.factsOfHost(ctx, r, m, &f)
+	} else {
+		err = s.factsOfFolder(ctx, r, m, &f)
+	}
+	if err != nil || m.Problem != nil {
+		return plan.ForMachine(r, f, nil), err
+	}
+	f.UUID, f.MACs = s.identity(r, m, f.There)
+	parts, err := s.disksOf(ctx, r, m, f.Limits, since)
 	if err != nil {
 		return plan.Plan{}, err
 	}
 	for _, d := range m.Disks {
 		f.Disks = append(f.Disks, plan.Place{Pool: d.InPool, Path: d.Path})
 	}
-	return plan.ForMachine(r, f, disks), nil
+	if v := m.Variables; v.Path != "" {
+		f.Variables = plan.Place{Pool: v.InPool, Path: v.Path}
+		p, err := s.Prepare(ctx, r.OfVariables(f.Variables), since)
+		if err != nil {
+			return plan.Plan{}, fmt.Errorf("the variables of its firmware (%s): %w", f.Variables, err)
+		}
+		parts = append(parts, p)
+	}
+	for _, pool := range poolsOf(r) {
+		if f.Pools[pool], err = s.reached(ctx, pool); err != nil {
+			return plan.Plan{}, err
+		}
+	}
+	return plan.ForMachine(r, f, parts), nil
+}
+
+// carriedMachine is the machine that a request is about.
+func (s *Planner) carriedMachine(ctx context.Context, r plan.Request) (machines.Machine, error) {
+	if r.Machine != "" {
+		from, name, err := plan.HostAndName(r.Machine)
+		if err != nil {
+			return machines.Machine{}, err
+		}
+		return s.guests.Show(ctx, from, name)
+	}
+	pool, err := s.places.Record(ctx, r.Source.Pool)
+	if err != nil {
+		return machines.Machine{}, err
+	}
+	folder, err := s.places.Open(ctx, pool)
+	if err != nil {
+		return machines.Machine{}, err
+	}
+	return s.guests.Shelved(ctx, pool, folder, r.Source.Path)
+}
+
+// factsOfHost finds out about the host that the machine goes to.
+func (s *Planner) factsOfHost(ctx context.Context, r plan.Request, m machines.Machine, f *plan.MachineFacts) (err error) {
+	if f.ToFormat, err = s.guests.Format(ctx, r.To); err != nil {
+		return err
+	}
+	there, _, err := s.guests.List(ctx, r.To)
+	if err != nil {
+		return err
+	}
+	for _, other := range there {
+		is := other.Is
+		is.Name, is.UUID = other.Name, other.UUID // also where its definition cannot be read
+		f.There = append(f.There, is)
+	}
+	if f.Networks, err = s.guests.Networks(ctx, r.To); err != nil && !errors.Is(err, errors.ErrUnsupported) {
+		return err
+	}
+	if f.Remembered, err = s.records.NetworksBetween(ctx, m.Host, r.To); err != nil {
+		return err
+	}
+	if f.Limits, err = s.guests.Limits(ctx, r.To); err != nil {
+		return err
+	}
+	if format, err := machine.Lookup(f.ToFormat); err == nil && len(f.Limits.Formats) == 0 && !format.AnyImage {
+		f.Limits.Formats = format.Images
+	}
+	return nil
+}
+
+// factsOfFolder finds out about the folder that the machine goes into without a host.
+func (s *Planner) factsOfFolder(ctx context.Context, r plan.Request, m machines.Machine, f *plan.MachineFacts) error {
+	f.ToFormat = own.Name
+	if r.Definition != "" {
+		f.ToFormat = r.Definition
+	}
+	format, err := machine.Lookup(f.ToFormat)
+	if err != nil {
+		return fmt.Errorf("%w: %w", plan.ErrRequest, err)
+	}
+	if !format.AnyImage {
+		f.Limits.Formats = format.Images
+	}
+	folder, err := s.folder(ctx, r.Destination.Pool)
+	if err != nil {
+		return err
+	}
+	name := m.Name
+	if r.Name != "" {
+		name = r.Name
+	}
+	at := path.Join(r.Destination.Path, name+format.Extension)
+	switch _, err := folder.Stat(at); {
+	case err == nil:
+		f.There = append(f.There, machine.Machine{Name: name})
+	case !errors.Is(err, fs.ErrNotExist):
+		return err
+	}
+	return nil
+}
+
+// poolsOf are those that the disks of a machine go into.
+func poolsOf(r plan.Request) []string {
+	pools := []string{r.Destination.Pool}
+	for _, c := range r.Disks {
+		if c.Pool != "" {
+			pools = append(pools, c.Pool)
+		}
+	}
+	slices.Sort(pools)
+	return slices.Compact(pools)
+}
+
+func (s *Planner) reached(ctx context.Context, pool string) (plan.Reached, error) {
+	record, err := s.places.Record(ctx, pool)
+	if err != nil {
+		return plan.Reached{}, err
+	}
+	folder, err := s.folder(ctx, pool)
+	if err != nil {
+		return plan.Reached{}, err
+	}
+	space, err := folder.Space()
+	return plan.Reached{Host: record.Host, Root: record.Folder, Free: space.Free}, err
 }
 
 // machineFolder is the name of a folder for a machine.
@@ -93,11 +188,18 @@ func machineFolder(r plan.Request, name string) string {
 	}, name), ". ")
 }
 
-// disksOf plans each disk of a machine that lies in a pool.
-func (s *Planner) disksOf(ctx context.Context, r plan.Request, m machines.Machine, since time.Time) (plans []plan.Plan, err error) {
+// disksOf plans each disk of a machine that lies in a pool and is to be carried, in a form that the limits take.
+func (s *Planner) disksOf(
+	ctx context.Context,
+	r plan.Request,
+	m machines.Machine,
+	l machine.Limits,
+	since time.Time,
+) (plans []plan.Plan, err error) {
 	taken := map[string]bool{}
-	for _, d := range m.Disks {
-		if d.InPool == "" {
+	for i, d := range m.Disks {
+		slot := plan.DiskName(m.Is, i)
+		if d.InPool == "" || r.Disks[slot].Leave {
 			plans = append(plans, plan.Plan{})
 			continue
 		}
@@ -110,7 +212,13 @@ func (s *Planner) disksOf(ctx context.Context, r plan.Request, m machines.Machin
 			name = fmt.Sprintf("%s-%d", first, n)
 		}
 		taken[name] = true
-		p, err := s.Prepare(ctx, r.OfDisk(place, d.Format, name), since)
+		asked := r.OfDisk(slot, place, d.Format, name)
+		p, err := s.Prepare(ctx, asked, since)
+		if err == nil && len(p.After) > 0 && r.As == "" && r.Disks[slot].As == "" {
+			if next, more := p.Request.Fitting(p.After[0], l); more {
+				p, err = s.Prepare(ctx, next, since)
+			}
+		}
 		if err != nil {
 			return nil, fmt.Errorf("the disk %s (%s): %w", d.Slot, place, err)
 		}
@@ -137,22 +245,41 @@ func (s *Planner) identity(r plan.Request, m machines.Machine, there []machine.M
 }
 
 // endsOfMachine are the hosts of a machine.
-func (s *Planner) endsOfMachine(m plan.Machine) step.Ends {
-	return step.Ends{From: s.guests.Guests(m.Host), To: s.guests.Guests(m.To)}
+func (s *Planner) endsOfMachine(ctx context.Context, m plan.Machine) (step.Ends, error) {
+	ends := step.Ends{From: s.guests.Guests(m.Host), To: s.guests.Guests(m.To)}
+	if m.From != nil {
+		folder, err := s.folder(ctx, m.From.Pool)
+		if err != nil {
+			return ends, err
+		}
+		ends.From = machines.Shelf(folder, m.From.Path)
+	}
+	if m.Into != nil {
+		folder, err := s.folder(ctx, m.Into.Pool)
+		if err != nil {
+			return ends, err
+		}
+		ends.To = machines.Shelf(folder, m.Into.Path)
+	}
+	return ends, nil
 }
 
 // machineBack plans to take back what a job did with a machine, around the plan for its disks.
 func (s *Planner) machineBack(ctx context.Context, p plan.Plan, ended disks.Ended) (plan.Plan, error) {
 	m := *ended.Plan.Machine
 	u := plan.MachineUndo{Undone: plan.Undone{Job: ended.Job, Task: ended.Task, Journal: ended.Journal}, Machine: m}
-	there, err := s.guests.Show(ctx, m.To, m.After.Name)
+	ends, err := s.endsOfMachine(ctx, m)
+	if err != nil {
+		return p, err
+	}
+	there, err := ends.To.Machine(ctx, m.After.Name)
 	if err == nil {
 		u.State, u.Off = string(there.State), there.State == host.Off
-	} else if !errors.Is(err, store.ErrNotFound) {
+	} else if !errors.Is(err, host.ErrNoMachine) {
 		return p, err
 	}
 	u.Withdrawn = slices.ContainsFunc(ended.Plan.Steps, func(s plan.Step) bool { return s.Kind == plan.StepWithdraw })
-	has, _, err := s.guests.List(ctx, m.Host)
+	has, err := ends.From.Machines(ctx)
 	if err != nil {
 		return p, err
 	}

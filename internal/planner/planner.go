@@ -223,7 +223,11 @@ func (s *Planner) EndsOf(ctx context.Context, p plan.Plan) (map[string]step.Ends
 		all[d.ID] = ends
 	}
 	if p.Machine != nil {
-		all[plan.MachineSubject] = s.endsOfMachine(*p.Machine)
+		ends, err := s.endsOfMachine(ctx, *p.Machine)
+		if err != nil {
+			return nil, err
+		}
+		all[plan.MachineSubject] = ends
 	}
 	return all, nil
 }

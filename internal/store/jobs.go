@@ -179,6 +179,9 @@ func (s *Store) AddJobs(ctx context.Context, n NewJobs, now time.Time) (ids []in
 				return err
 			}
 			ids = append(ids, id)
+			if err := rememberNetworks(ctx, tx, p); err != nil {
+				return err
+			}
 		}
 		if n.Kept == "" {
 			return nil

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"bagaglio/core/host"
+	"bagaglio/core/machine"
 	"bagaglio/core/machine/own"
 )
 
@@ -173,14 +174,31 @@ func (h *Host) Signs(ctx context.Context, m host.Machine) (host.Signs, error) {
 	return host.Signs{Read: seen.Read, Agent: seen.Up, Console: seen.Console}, err
 }
 
+// traits are what the host says of itself.
+type traits struct {
+	Formats, Layouts, Buses, Firmware, Networks []string
+	Memory                                      int64
+}
+
+func (h *Host) traits(ctx context.Context) (traits, error) {
+	var is struct{ Traits traits }
+	err := h.call(ctx, http.MethodGet, "/host", nil, &is)
+	return is.Traits, err
+}
+
 // Networks are those that it has. One that says nothing of them takes all.
 func (h *Host) Networks(ctx context.Context) ([]string, error) {
-	var is struct{ Traits struct{ Networks []string } }
-	err := h.call(ctx, http.MethodGet, "/host", nil, &is)
-	if err == nil && is.Traits.Networks == nil {
+	t, err := h.traits(ctx)
+	if err == nil && t.Networks == nil {
 		err = errors.ErrUnsupported
 	}
-	return is.Traits.Networks, err
+	return t.Networks, err
+}
+
+// Limits are what it takes of machines.
+func (h *Host) Limits(ctx context.Context) (machine.Limits, error) {
+	t, err := h.traits(ctx)
+	return machine.Limits{Formats: t.Formats, Layouts: t.Layouts, Buses: t.Buses, Firmware: t.Firmware, Memory: t.Memory}, err
 }
 
 // Define makes a machine known, or changes the one that has its identity.

@@ -20,6 +20,7 @@ func init() {
 			Follow:    follow,
 			Describe:  describe,
 			Rewrite:   rewrite,
+			Without:   without,
 			Write:     write,
 			Images:    slices.Sorted(maps.Keys(drivers)),
 		},
@@ -31,9 +32,10 @@ var drivers = map[string]string{"raw": "raw", "qcow2": "qcow2", "vmdk": "vmdk", 
 
 // domain is what is read of the root element.
 type domain struct {
-	XMLName xml.Name `xml:"domain"`
-	Name    string   `xml:"name"`
-	Disks   []struct {
+	XMLName     xml.Name `xml:"domain"`
+	Name        string   `xml:"name"`
+	Description *string  `xml:"description"`
+	Disks       []struct {
 		Device string    `xml:"device,attr"` // disk where it is absent
 		Driver *struct{} `xml:"driver"`
 		Source source    `xml:"source"`

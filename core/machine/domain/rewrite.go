@@ -3,6 +3,7 @@ package domain
 import (
 	"encoding/xml"
 	"fmt"
+	"html"
 	"slices"
 	"strconv"
 
@@ -23,10 +24,23 @@ func rewrite(text []byte, m machine.Machine) ([]byte, error) {
 	if err := xml.Unmarshal(text, &w.x); err != nil {
 		return nil, err
 	}
+	w.described = w.x.Description != nil
 	if n := len(w.x.Disks); n != len(m.Disks)+len(m.Drives) { // the others would name what they name now
 		return nil, fmt.Errorf("it has %d disks and drives, of which no more than %d are looked at", n, len(m.Disks)+len(m.Drives))
 	}
 	return machine.EditXML(text, w.edit)
+}
+
+// without drops disks, by their places in the order, drives not counted.
+func without(text []byte, disks []int) ([]byte, error) {
+	at := -1
+	return machine.EditXML(text, func(around []string, e xml.StartElement) (edit machine.Edit) {
+		if kind := attr(e, "device"); len(around) == 2 && around[1] == "devices" && e.Name.Local == "disk" && (kind == "" || kind == "disk") {
+			at++
+			edit.Drop = slices.Contains(disks, at)
+		}
+		return edit
+	})
 }
 
 // rewriter knows which disk, drive or card it is at.
@@ -34,6 +48,7 @@ type rewriter struct {
 	before, m         machine.Machine
 	x                 domain
 	disk, drive, card int
+	described         bool          // it has notes, which may become others
 	was, is           *machine.Disk // the disk or drive that it is in, nil for one that is left as it is
 }
 
@@ -44,6 +59,10 @@ func (w *rewriter) text(name string) *string {
 		return &w.m.Name
 	case "uuid":
 		return &w.m.UUID
+	case "description":
+		if w.m.Notes != w.before.Notes {
+			return &w.m.Notes
+		}
 	case "vcpu":
 		if w.m.Processors.Count != w.before.Processors.Count {
 			count := strconv.Itoa(w.m.Processors.Count)
@@ -59,13 +78,25 @@ func (w *rewriter) edit(around []string, e xml.StartElement) machine.Edit {
 	case len(around) == 1 && (name == "memory" || name == "currentMemory") && w.m.Memory != w.before.Memory:
 		kib := strconv.FormatInt(w.m.Memory>>10, 10)
 		return machine.Edit{Text: &kib, Attributes: map[string]string{"unit": "KiB"}}
+	case len(around) == 1 && name == "title" && w.m.Notes != w.before.Notes:
+		return machine.Edit{Drop: true} // it is in the notes, or was
+	case len(around) == 1 && name == "devices" && w.m.Notes != w.before.Notes && !w.described:
+		return machine.Edit{Before: "<description>" + html.EscapeString(w.m.Notes) + "</description>\n  "}
+	case len(around) == 1 && name == "os":
+		return w.os()
 	case len(around) == 1:
-		return machine.Edit{Text: w.text(name)}
-	case slices.Equal(around, []string{"domain", "os"}) && name == "nvram" && w.m.Variables != w.before.Variables:
-		if w.m.Variables == "" { // the host makes new ones
-			return machine.Edit{Drop: true}
+		edit := machine.Edit{Text: w.text(name)}
+		if name == "vcpu" && edit.Text != nil && attr(e, "current") != "" {
+			edit.Attributes = map[string]string{"current": *edit.Text}
 		}
-		return machine.Edit{Text: &w.m.Variables}
+		return edit
+	case slices.Equal(around, []string{"domain", "os"}):
+		return w.ofOS(name)
+	case slices.Equal(around, []string{"domain", "cpu"}) && name == "topology":
+		return machine.Edit{Drop: w.m.Processors.Sockets == 0} // it would not be that of the new count
+	case w.rewired() && len(around) > 2 && name == "address" && attr(e, "type") == "pci",
+		w.rewired() && len(around) == 2 && name == "controller" && slices.Contains([]string{"pci", "ide", "sata"}, attr(e, "type")):
+		return machine.Edit{Drop: true} // the host places everything anew
 	case len(around) == 2 && around[1] == "devices" && name == "disk":
 		return w.enter(e)
 	case len(around) == 2 && around[1] == "devices" && name == "interface":
@@ -76,6 +107,34 @@ func (w *rewriter) edit(around []string, e xml.StartElement) machine.Edit {
 		return w.ofCard(name)
 	}
 	return machine.Edit{}
+}
+
+// rewired tells that the machine gets a board of another sort, on which nothing sits where it sat.
+func (w *rewriter) rewired() bool { return w.m.Chipset != w.before.Chipset }
+
+// os says which firmware the host is to choose, and the variables where they were not named.
+func (w *rewriter) os() (edit machine.Edit) {
+	if w.m.Firmware == w.before.Firmware {
+		return edit
+	}
+	firmware := map[string]string{machine.UEFI: "efi", machine.BIOS: "bios"}[w.m.Firmware]
+	return machine.Edit{Attributes: map[string]string{"firmware": firmware}}
+}
+
+// ofOS changes an element of what starts the machine. A loader is that of one firmware.
+func (w *rewriter) ofOS(name string) (edit machine.Edit) {
+	other := w.m.Firmware != w.before.Firmware
+	switch {
+	case (name == "loader" || name == "firmware" || name == "nvram") && other:
+		edit.Drop = true
+	case name == "nvram" && w.m.Variables != w.before.Variables:
+		if edit.Drop = w.m.Variables == ""; !edit.Drop { // otherwise the host makes new ones
+			edit.Text = &w.m.Variables
+		}
+	case name == "type" && w.rewired():
+		edit.Attributes = map[string]string{"machine": w.m.Chipset}
+	}
+	return edit
 }
 
 // attr is the value of an attribute of an element.

@@ -2,6 +2,7 @@ package domain
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"text/template"
 
@@ -22,6 +23,8 @@ var definition = template.Must(template.New("definition").Parse(`<domain type="q
     <type arch="x86_64"{{if .Chipset}} machine="{{html .Chipset}}"{{end}}>hvm</type>
 {{- if .SecureBoot}}
     <loader secure="yes"/>{{end}}
+{{- if .Variables}}
+    <nvram>{{html .Variables}}</nvram>{{end}}
   </os>
   <features><acpi/><apic/>{{if .SecureBoot}}<smm state="on"/>{{end}}</features>
 {{- with .Processors}}{{if and .Sockets .Cores .Threads}}
@@ -51,8 +54,8 @@ var definition = template.Must(template.New("definition").Parse(`<domain type="q
 </domain>
 `))
 
-// buses are those that a disk of a definition can have, and how their slots begin.
-var buses = map[string]string{"ide": "hd", "sata": "sd", "scsi": "sd", "usb": "sd", "virtio": "vd", "fdc": "fd"}
+// buses are those that a disk of a definition can have.
+var buses = []string{"ide", "sata", "scsi", "usb", "virtio", "fdc"}
 
 // write makes a new definition. What it cannot say comes out as the nearest that it can, which whoever compares sees.
 func write(m machine.Machine) ([]byte, error) {
@@ -62,7 +65,7 @@ func write(m machine.Machine) ([]byte, error) {
 	if kind, _, _ := strings.Cut(m.Chipset, "-"); kind != "pc" && kind != "q35" {
 		m.Chipset = ""
 	}
-	taken := map[string]int{}
+	var taken []machine.Disk
 	disks, drives := m.Disks, m.Drives
 	m.Disks, m.Drives, m.Networks = nil, nil, append([]machine.Network{}, m.Networks...)
 	for _, d := range disks {
@@ -71,9 +74,11 @@ func write(m machine.Machine) ([]byte, error) {
 			return nil, fmt.Errorf("a disk is the file of an image in a format that it knows, and %q is not", d.File+" "+d.Format)
 		}
 		m.Disks = append(m.Disks, placed(d, taken))
+		taken = append(taken, m.Disks[len(m.Disks)-1])
 	}
 	for _, d := range drives {
 		m.Drives = append(m.Drives, placed(d, taken))
+		taken = append(taken, m.Drives[len(m.Drives)-1])
 	}
 	for i, n := range m.Networks {
 		if n.Kind != "network" && n.Kind != "bridge" {
@@ -86,12 +91,10 @@ func write(m machine.Machine) ([]byte, error) {
 }
 
 // placed gives a disk a bus that there is, and the next slot on it.
-func placed(d machine.Disk, taken map[string]int) machine.Disk {
-	if buses[d.Bus] == "" {
+func placed(d machine.Disk, taken []machine.Disk) machine.Disk {
+	if !slices.Contains(buses, d.Bus) {
 		d.Bus = "sata"
 	}
-	prefix := buses[d.Bus]
-	d.Slot = prefix + string(rune('a'+taken[prefix]%26))
-	taken[prefix]++
+	d.Slot = machine.FreeSlot(d.Bus, taken...)
 	return d
 }

@@ -25,14 +25,17 @@ func (w *work) define(ctx context.Context) error {
 		switch {
 		case same && (w.m.Stays() || w.state.Known != "" || w.isOurs(other)):
 		case same:
-			return blocked("identity", fmt.Sprintf("%s has come to know a machine with the UUID %s: %s.", w.m.To, other.UUID, other.Name))
+			return blocked(
+				"identity",
+				fmt.Sprintf("There is a machine with the UUID %s by now where %s was to be: %s.", other.UUID, w.m.There(), other.Name),
+			)
 		case other.Name == w.m.After.Name:
-			return blocked("name", fmt.Sprintf("%s has come to know another machine of the name %s.", w.m.To, other.Name))
+			return blocked("name", fmt.Sprintf("Another machine has come to be %s.", w.m.There()))
 		}
 	}
 	made, err := w.Ends.To.Define(ctx, []byte(w.m.Definition))
 	if err != nil {
-		return fmt.Errorf("making the machine known to %s: %w", w.m.To, err)
+		return fmt.Errorf("making it known as %s: %w", w.m.There(), err)
 	}
 	w.state.Known, w.state.Receipt.Defined = made.UUID, true
 	return nil
@@ -68,7 +71,7 @@ func (w *work) undefine(ctx context.Context) error {
 		return err
 	}
 	if err := w.Ends.To.Forget(ctx, m); err != nil {
-		return fmt.Errorf("having %s forget the machine: %w", w.m.To, err)
+		return fmt.Errorf("having %s forgotten: %w", w.m.There(), err)
 	}
 	w.state.Receipt.Defined = false
 	return nil
@@ -82,7 +85,7 @@ func (w *work) compare(ctx context.Context) error {
 	}
 	is, err := machine.Describe(m.Format, m.Definition)
 	if err != nil {
-		return fmt.Errorf("reading what %s has of the machine: %w", w.m.To, err)
+		return fmt.Errorf("reading what is there of %s: %w", w.m.There(), err)
 	}
 	w.state.Receipt.Unasked = machine.Unasked(w.m.After, is)
 	w.state.Concluded = true
@@ -135,14 +138,14 @@ func (w *work) enlist(ctx context.Context) error {
 func (w *work) conclude() {
 	m := w.state.Receipt
 	w.proof.Outcome = receipt.Proven
-	w.proof.Compared = fmt.Sprintf("the definition that %s has, with the planned one", w.m.To)
+	w.proof.Compared = fmt.Sprintf("the definition of %s, with the planned one", w.m.There())
 	if w.m.Undoes != nil {
 		w.proof.Compared = fmt.Sprintf("the definition that %s has, with the one that it had", w.m.Host)
 	}
 	switch {
 	case len(m.Unasked) > 0:
 		w.proof.Outcome = receipt.Unproven
-		w.proof.Reason = fmt.Sprintf("%s has the machine otherwise than asked: %s", w.m.To, m.Unasked[0].What)
+		w.proof.Reason = fmt.Sprintf("%s is otherwise than asked: %s", w.m.There(), m.Unasked[0].What)
 	case m.Started && !m.CameUp:
 		w.proof.Outcome, w.proof.Reason = receipt.Unproven, "the machine was started, and not seen to come up"
 	}

@@ -22,9 +22,19 @@ func carried(t *testing.T, w *world, r plan.Request, m host.Machine) job.Task {
 	is, err := machine.Describe(m.Format, m.Definition)
 	require.NoError(t, err)
 	f := plan.MachineFacts{
-		Name: m.Name, State: string(m.State), Off: m.State == host.Off, Format: m.Format, Text: m.Definition, Is: is,
-		Disks: []plan.Place{{Pool: "quay-store", Path: "kiosk.raw"}}, Host: r.To, Root: "/lamp", ToFormat: "domain-xml",
-		UUID: "11111111-2222-5333-8444-555555555555", MACs: []string{"52:54:00:aa:bb:cc"},
+		Name:   m.Name,
+		State:  string(m.State),
+		Off:    m.State == host.Off,
+		Format: m.Format,
+		Text:   m.Definition,
+		Is:     is,
+		Disks: []plan.Place{
+			{Pool: "quay-store", Path: "kiosk.raw"},
+		},
+		Pools:    map[string]plan.Reached{"lamp-room": {Host: r.To, Root: "/lamp"}},
+		ToFormat: "domain-xml",
+		UUID:     "11111111-2222-5333-8444-555555555555",
+		MACs:     []string{"52:54:00:aa:bb:cc"},
 	}
 	p := plan.ForMachine(r, f, nil)
 	require.False(t, p.Blocked(), "%+v", p.Checks)
@@ -178,13 +188,13 @@ func TestWhatStandsInTheWay(t *testing.T) {
 		do   func(*testing.T, *world, host.Machine)
 		want string
 	}{
-		"gone":    {func(_ *testing.T, w *world, m host.Machine) { delete(w.quay.machines, m.UUID) }, "not on the list"},
+		"gone":    {func(_ *testing.T, w *world, m host.Machine) { delete(w.quay.machines, m.UUID) }, "is not there any more"},
 		"changed": {func(t *testing.T, w *world, _ host.Machine) { w.quay.has(t, more(kiosk), host.Off) }, "was changed since"},
 		"started": {func(_ *testing.T, w *world, m host.Machine) { w.quay.machines[m.UUID].State = host.Running }, "is running"},
 		"saved":   {func(_ *testing.T, w *world, m host.Machine) { w.quay.machines[m.UUID].State = host.Saved }, "is saved"},
 		"name": {func(t *testing.T, w *world, _ host.Machine) {
 			w.lighthouse.has(t, other(kiosk, "gate-kiosk"), host.Off)
-		}, "another machine of the name"},
+		}, "Another machine has come to be"},
 	} {
 		unhurried(t, name, func(t *testing.T) {
 			w := newWorld()

@@ -45,7 +45,7 @@ func (w *work) off(ctx context.Context) error {
 	case m.State == host.Saved:
 		return blocked("off", fmt.Sprintf("%s is saved: its memory would not fit the disks any more. Start it, and shut it down.", w.m.Name))
 	case !w.m.Stop:
-		return inUse(fmt.Sprintf("%s of %s is %s: shut it down.", w.m.Name, w.m.Host, m.State))
+		return inUse(fmt.Sprintf("%s is %s: shut it down.", w.m.Here(), m.State))
 	}
 	if !w.state.Receipt.WasRunning {
 		w.state.Receipt.WasRunning = true

@@ -74,7 +74,7 @@ func begin(j step.Job) (step.Work, error) {
 	}
 	w := &work{Job: j, m: *j.Plan.Machine, report: j.Reporter()}
 	w.state.Receipt = receipt.Machine{
-		From: w.m.Host + ":" + w.m.Name, To: w.m.To + ":" + w.m.After.Name, Move: w.m.Move, Evidence: []string{}, Differences: w.m.Differences,
+		From: w.m.Here(), To: w.m.There(), Move: w.m.Move, Evidence: []string{}, Differences: w.m.Differences,
 	}
 	if w.m.Undoes != nil {
 		r := &w.state.Receipt
@@ -142,10 +142,10 @@ func (w *work) Receipt() *receipt.Receipt {
 func (w *work) source(ctx context.Context) (host.Machine, error) {
 	m, err := w.Ends.From.Machine(ctx, w.m.Name)
 	if errors.Is(err, host.ErrNoMachine) {
-		return m, blocked("machine", fmt.Sprintf("%s is not on the list of %s any more.", w.m.Name, w.m.Host))
+		return m, blocked("machine", fmt.Sprintf("%s is not there any more.", w.m.Here()))
 	}
 	if err == nil && m.UUID != w.m.Before.UUID {
-		err = blocked("machine", fmt.Sprintf("%s of %s is another machine by now: plan it again.", w.m.Name, w.m.Host))
+		err = blocked("machine", fmt.Sprintf("%s is another machine by now: plan it again.", w.m.Here()))
 	}
 	return m, err
 }
@@ -154,19 +154,19 @@ func (w *work) source(ctx context.Context) (host.Machine, error) {
 func (w *work) there(ctx context.Context) (host.Machine, error) {
 	m, err := w.Ends.To.Machine(ctx, w.m.After.Name)
 	if err == nil && w.state.Known != "" && m.UUID != w.state.Known {
-		err = fmt.Errorf("%w: %s of %s is another machine by now", host.ErrNoMachine, w.m.After.Name, w.m.To)
+		err = fmt.Errorf("%w: %s is another machine by now", host.ErrNoMachine, w.m.There())
 	}
 	return m, err
 }
 
-// isOff fails unless the source is off, where the machine moves: both must never run. A copy is a machine of its own.
+// isOff fails unless the source is off, where both have one identity: they must never run together. Any other copy is a machine of its own.
 func (w *work) isOff(ctx context.Context) error {
-	if !w.m.Move {
+	if !w.m.Alone() {
 		return nil
 	}
 	m, err := w.source(ctx)
 	if err == nil && m.State != host.Off {
-		err = inUse(fmt.Sprintf("%s of %s is %s: somebody started it while it was being carried.", w.m.Name, w.m.Host, m.State))
+		err = inUse(fmt.Sprintf("%s is %s: somebody started it while it was being carried.", w.m.Here(), m.State))
 	}
 	return err
 }

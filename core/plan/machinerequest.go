@@ -1,0 +1,243 @@
+package plan
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/machine"
+)
+
+// Kinds of request for whole machines.
+const (
+	MoveMachine = "move-machine" // to another place: afterwards it is there, and no more where it was
+	CopyMachine = "copy-machine" // with a new identity: afterwards there are two
+)
+
+// WatchFor is for how long a machine is watched that is to come up, in seconds, where the request does not say; and at most.
+const WatchFor, LongestWatch = 180, 3600
+
+// Identities that a machine has in its new place: its UUID and the addresses of its network cards.
+const (
+	KeepIdentity = "keep"
+	NewIdentity  = "new"
+)
+
+// AllDisks stands for the disks whose slots are not named.
+const AllDisks = "all"
+
+// Changes are what a machine is to be in its new place and is not now. What is not said stays.
+type Changes struct {
+	Notes      *string           `json:"notes,omitempty"`
+	Processors int               `json:"processors,omitempty"`
+	Memory     int64             `json:"memory,omitempty"` // bytes
+	Firmware   string            `json:"firmware,omitempty"`
+	Chipset    string            `json:"chipset,omitempty"`
+	Buses      map[string]string `json:"buses,omitempty"`     // of disks, by their slots or AllDisks
+	Addresses  map[string]string `json:"addresses,omitempty"` // of network cards, by those that they have
+}
+
+// DiskChoice is how one disk of a machine is carried, where that is not as the others are.
+type DiskChoice struct {
+	Pool   string `json:"pool,omitempty"`
+	Path   string `json:"path,omitempty"` // its folder in that pool
+	As     string `json:"as,omitempty"`
+	Layout string `json:"layout,omitempty"`
+	Leave  bool   `json:"leave,omitempty"` // it stays where it is
+}
+
+// MachineRequest carries a whole machine to a host, its disks into a folder of one of that host's pools; or into such a folder alone, where no
+// host knows it. It comes from a host, or by a definition in a pool.
+type MachineRequest struct {
+	Kind        string       `json:"kind"`
+	Machine     string       `json:"machine"`
+	Source      Place        `json:"source"`
+	To          string       `json:"to"`
+	Destination *Place       `json:"destination"`
+	Definition  string       `json:"definition"`
+	As          string       `json:"as"`
+	Layout      string       `json:"layout"`
+	Options     disk.Options `json:"options"`
+	Name        string       `json:"name"`
+	Identity    string       `json:"identity"`
+	Stop        bool         `json:"stop"`
+	Start       bool         `json:"start"`
+	Within      int          `json:"within"`
+	Release     bool         `json:"release"`
+
+	Networks map[string]string     `json:"networks"`
+	Changes  Changes               `json:"changes"`
+	Disks    map[string]DiskChoice `json:"disks"`
+
+	LeaveSource bool `json:"leave_source"`
+	NoTag       bool `json:"no_tag"`
+	Recopy      bool `json:"recopy"`
+	PastDamage  bool `json:"past_damage"`
+	AsItIs      bool `json:"as_it_is"`
+}
+
+// HostAndName takes HOST:NAME apart, as a machine is written.
+func HostAndName(text string) (host, name string, err error) {
+	host, name, ok := strings.Cut(text, ":")
+	if !ok || host == "" || name == "" {
+		return "", "", fmt.Errorf("a machine is written HOST:NAME, and %q is not", text)
+	}
+	return host, name, nil
+}
+
+func (r MachineRequest) validate() error {
+	return errors.Join(r.validateEnds(), r.validateSource(), r.Changes.validate(), r.validateDisks())
+}
+
+// validateEnds looks at where it comes from and goes to.
+func (r MachineRequest) validateEnds() error {
+	switch {
+	case (r.Machine == "") == (r.Source.Path == ""):
+		return errors.New("a machine is one of a host, or one by its definition in a pool: name one of them")
+	case r.Source.Path != "" && r.Stop:
+		return errors.New("a machine of no host does not run: it cannot be shut down")
+	case r.Destination == nil || r.Destination.Pool == "":
+		return errors.New("it names no pool that the disks are to go into")
+	case r.Destination.Snapshot != "" || r.Destination.Format != "":
+		return errors.New("the destination of a machine is a folder of a pool")
+	case r.To == "" && r.Start:
+		return errors.New("a machine is started by a host: say which it goes to")
+	case r.To != "" && r.Definition != "":
+		return errors.New("a host has the form of definitions that it has: none is to be named")
+	case r.Machine == "":
+		return nil
+	}
+	_, _, err := HostAndName(r.Machine)
+	return err
+}
+
+func (r MachineRequest) validateSource() error {
+	switch {
+	case r.Kind == CopyMachine && (r.Release || r.LeaveSource):
+		return errors.New("what is copied stays: nothing is to be said of the source")
+	case r.Release && r.LeaveSource:
+		return errors.New("the source is held or left, not both")
+	case r.Identity != "" && r.Identity != KeepIdentity && r.Identity != NewIdentity:
+		return fmt.Errorf("the identity is one to %s or a %s one, not %q", KeepIdentity, NewIdentity, r.Identity)
+	case r.Within < 0 || r.Within > LongestWatch:
+		return fmt.Errorf("a machine is watched for up to %d seconds", LongestWatch)
+	case strings.ContainsAny(r.Name, "/\n") || len(r.Name) > 200:
+		return fmt.Errorf("%q is no name for a machine", r.Name)
+	}
+	return nil
+}
+
+func (c Changes) validate() error {
+	switch {
+	case c.Processors < 0 || c.Processors > 4096:
+		return fmt.Errorf("a machine has no %d processors", c.Processors)
+	case c.Memory < 0 || c.Memory != 0 && c.Memory < 1<<20 || c.Memory%1024 != 0:
+		return fmt.Errorf("memory is at least 1 MiB, in whole KiB, and not %d bytes", c.Memory)
+	case c.Firmware != "" && c.Firmware != machine.BIOS && c.Firmware != machine.UEFI:
+		return fmt.Errorf("firmware is %s or %s, not %q", machine.BIOS, machine.UEFI, c.Firmware)
+	}
+	return nil
+}
+
+// validateDisks looks at what is to become of the disks.
+func (r MachineRequest) validateDisks() error {
+	if r.As == "" && r.Layout != "" {
+		return errors.New("a layout is one of a format: say which")
+	}
+	if r.As != "" {
+		if err := (ConvertRequest{As: r.As, Layout: r.Layout, Options: r.Options}).validateTarget(); err != nil {
+			return err
+		}
+	}
+	for slot, c := range r.Disks {
+		switch {
+		case c.Leave && (c != DiskChoice{Leave: true}):
+			return fmt.Errorf("the disk %s stays or goes, not both", slot)
+		case c.Path != "" && c.Pool == "":
+			return fmt.Errorf("the disk %s goes into a folder of a pool: say of which", slot)
+		case c.As == "" && c.Layout != "":
+			return fmt.Errorf("the disk %s: a layout is one of a format: say which", slot)
+		case c.As != "":
+			if err := (ConvertRequest{As: c.As, Layout: c.Layout}).validateTarget(); err != nil {
+				return fmt.Errorf("the disk %s: %w", slot, err)
+			}
+		}
+	}
+	return nil
+}
+
+// DiskName is what a disk of a machine is called in requests: its slot, or its number where it has none.
+func DiskName(m machine.Machine, i int) string {
+	if slot := m.Disks[i].Slot; slot != "" {
+		return slot
+	}
+	return strconv.Itoa(i + 1)
+}
+
+// OfDisk is the request by which a disk of the machine is carried, whose image has a format. The name is without extension. A disk that is
+// called as the machine has no other goes by that one's choices.
+func (r Request) OfDisk(slot string, from Place, format, name string) Request {
+	to, as, layout, options := *r.Destination, r.As, r.Layout, r.Options
+	if c := r.Disks[slot]; c != (DiskChoice{}) {
+		if c.Pool != "" {
+			to = Place{Pool: c.Pool, Path: c.Path}
+		}
+		if c.As != "" {
+			as, layout, options = c.As, c.Layout, disk.Options{}
+		}
+	}
+	out := r.carried(from, to.Pool)
+	extension := path.Ext(from.Path)
+	if as != "" && (as != format || layout != "") {
+		out.Kind, out.As, out.Layout, out.Options = Convert, as, layout, options
+		if f, err := disk.Lookup(as); err == nil && len(f.Extensions) > 0 {
+			extension = f.Extensions[0]
+		}
+	}
+	out.Destination.Path = path.Join(to.Path, name+extension)
+	return out
+}
+
+// carried is the request by which a file of the machine is copied into a pool.
+func (r Request) carried(from Place, pool string) Request {
+	return Request{
+		Kind: Copy, Source: from, Destination: &Place{Pool: pool}, Release: r.Release, NoTag: r.NoTag, Recopy: r.Recopy,
+		PastDamage: r.PastDamage, AsItIs: r.AsItIs, LeaveDefinitions: r.Release, ByRules: true,
+	}
+}
+
+// OfVariables is the request by which the variables of its firmware are carried, which are no disk that a guest sees.
+func (r Request) OfVariables(from Place) Request {
+	from.Format = "raw"
+	out := r.carried(from, r.Destination.Pool)
+	out.NoTag, out.ByRules = true, false
+	out.Destination.Path = path.Join(r.Destination.Path, path.Base(from.Path))
+	return out
+}
+
+// Fitting is the request for a disk that the host takes: where the pool leaves a form that it does not take, the first one that it does. More
+// tells that it is another one.
+func (r Request) Fitting(after Side, l machine.Limits) (next Request, more bool) {
+	takes := func(format, layout string) bool {
+		return machine.Takes(l.Formats, format) && machine.Takes(l.Layouts, layout)
+	}
+	if takes(after.Format, after.Layout) {
+		return r, false
+	}
+	for _, f := range disk.Formats() {
+		i := slices.IndexFunc(f.Layouts, func(l disk.Layout) bool { return !l.Stands && !l.Compresses && takes(f.Name, l.Name) })
+		if i < 0 {
+			continue
+		}
+		r.Kind, r.As, r.Layout, r.Options = Convert, f.Name, f.Layouts[i].Name, disk.Options{}
+		if to := r.Destination; len(f.Extensions) > 0 {
+			r.Destination = &Place{Pool: to.Pool, Path: strings.TrimSuffix(to.Path, path.Ext(to.Path)) + f.Extensions[0]}
+		}
+		return r, true
+	}
+	return r, false
+}

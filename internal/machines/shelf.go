@@ -1,0 +1,118 @@
+package machines
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+
+	"bagaglio/core/host"
+	"bagaglio/core/machine"
+	"bagaglio/core/step"
+	"bagaglio/core/storage"
+)
+
+// Shelf is a folder as the steps of jobs use it where a machine is on no host: its definition is a file there. It is always off.
+func Shelf(folder storage.Folder, file string) step.Guests { return shelf{folder, file} }
+
+type shelf struct {
+	folder storage.Folder
+	file   string
+}
+
+// Define puts the definition there. What lies there already is not overwritten, unless it is the same.
+func (s shelf) Define(_ context.Context, definition []byte) (host.Machine, error) {
+	there, err := s.only()
+	switch {
+	case err == nil && string(there.Definition) == string(definition):
+		return there, nil
+	case err == nil:
+		return there, fmt.Errorf("%w: %s has another definition already", host.ErrRefused, s.file)
+	case !errors.Is(err, host.ErrNoMachine):
+		return there, err
+	}
+	part := s.file + ".part"
+	err = storage.WriteFile(s.folder, part, definition)
+	if err == nil {
+		err = s.folder.Rename(part, s.file)
+	}
+	if err == nil {
+		err = s.folder.Sync(path.Dir(s.file))
+	}
+	if err != nil {
+		return there, fmt.Errorf("putting the definition to %s: %w", s.file, err)
+	}
+	return s.only()
+}
+
+// Forget takes the definition away that has the identity.
+func (s shelf) Forget(_ context.Context, m host.Machine) error {
+	there, err := s.only()
+	if errors.Is(err, host.ErrNoMachine) || err == nil && there.UUID != m.UUID {
+		return nil
+	}
+	if err == nil {
+		err = s.folder.Remove(s.file)
+	}
+	if err == nil {
+		err = s.folder.Sync(path.Dir(s.file))
+	}
+	return err
+}
+
+// only is the machine whose definition lies there.
+func (s shelf) only() (host.Machine, error) {
+	text, err := machine.Text(s.folder, s.file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return host.Machine{}, fmt.Errorf("%w: there is no %s", host.ErrNoMachine, s.file)
+	}
+	if err != nil {
+		return host.Machine{}, err
+	}
+	d, err := machine.Parse(s.file, text)
+	if err != nil {
+		return host.Machine{}, err
+	}
+	m := host.Machine{Name: d.Name, State: host.Off, Format: d.Format, Definition: text}
+	if is, err := machine.Describe(d.Format, text); err == nil {
+		m.UUID = is.UUID
+	}
+	return m, nil
+}
+
+func (s shelf) Machines(context.Context) ([]host.Machine, error) {
+	m, err := s.only()
+	if errors.Is(err, host.ErrNoMachine) {
+		return nil, nil
+	}
+	return []host.Machine{m}, err
+}
+
+func (s shelf) Machine(_ context.Context, name string) (host.Machine, error) {
+	m, err := s.only()
+	if err == nil && m.Name != name {
+		err = fmt.Errorf("%w: %s is the definition of %s", host.ErrNoMachine, s.file, m.Name)
+	}
+	return m, err
+}
+
+// A folder runs nothing.
+func (shelf) Start(context.Context, host.Machine) error { return errors.ErrUnsupported }
+
+// ShutDown has nothing to do: it is off.
+func (shelf) ShutDown(context.Context, host.Machine) error { return nil }
+
+// CutOff likewise.
+func (shelf) CutOff(context.Context, host.Machine) error { return nil }
+
+// Screen shows nothing.
+func (shelf) Screen(context.Context, host.Machine) ([]byte, error) { return nil, errors.ErrUnsupported }
+
+// Signs are of nothing.
+func (shelf) Signs(context.Context, host.Machine) (host.Signs, error) {
+	return host.Signs{}, errors.ErrUnsupported
+}
+
+// Close does nothing: the folder is its pool's.
+func (shelf) Close() error { return nil }

@@ -1,0 +1,254 @@
+package service
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"bagaglio/api"
+	"bagaglio/core/machine"
+	"bagaglio/core/plan"
+	"bagaglio/internal/standin"
+	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/standins"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// ledgerID is the UUID of cargo-ledger.
+const ledgerID = "7d1f0b52-2c6e-4e0f-8a37-51c0a9e4d3b7"
+
+// cargoLedger is a machine of quay with three disks in three folders, of which a pool each is made, and with variables of its firmware.
+func cargoLedger(t *testing.T, s *testkit.Service, quay *standins.Host) {
+	t.Helper()
+	m := machine.Machine{
+		Name: "cargo-ledger", UUID: ledgerID, Processors: machine.Processors{Count: 2, Sockets: 1, Cores: 2, Threads: 1}, Memory: 64 << 20,
+		Firmware: machine.BIOS, Chipset: "pc", Networks: []machine.Network{{Kind: "network", Network: "quay", MAC: "52:54:00:00:00:07"}},
+	}
+	host := "quay"
+	for i, slot := range []string{"vda", "vdb", "vdc"} {
+		dir := filepath.Join(quay.Folder, "shelf-"+slot)
+		require.NoError(t, os.Mkdir(dir, 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "ledger.raw"), append(bootable(), byte(i+1)), 0o600))
+		m.Disks = append(m.Disks, machine.Disk{File: filepath.Join(dir, "ledger.raw"), Format: "raw", Bus: "virtio", Slot: slot})
+		_, err := s.AddPool(t.Context(), api.NewPool{Name: "shelf-" + slot, Host: &host, Folder: dir})
+		require.NoError(t, err)
+	}
+	text, err := machine.Become(nil, "", "machine-file", m)
+	require.NoError(t, err)
+	_, err = quay.Define(text)
+	require.NoError(t, err)
+}
+
+// TestDisksOfTheirOwn places: a machine with three disks in three pools goes to a host where each has a place and a form of its own, and is
+// another one in whatever was asked for; what stays behind is said.
+func TestDisksOfTheirOwn(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{})
+	lighthouse := standins.Join(
+		t,
+		s.Service,
+		"lighthouse",
+		"lamp-room",
+		standin.Traits{Networks: []string{"pier"}, Buses: []string{"sata", "ide"}},
+	)
+	cargoLedger(t, s, quay)
+	on := "lighthouse"
+	for _, name := range []string{"gallery", "cellar"} {
+		require.NoError(t, os.Mkdir(filepath.Join(lighthouse.Folder, name), 0o755))
+		_, err := s.AddPool(t.Context(), api.NewPool{Name: name, Host: &on, Folder: filepath.Join(lighthouse.Folder, name)})
+		require.NoError(t, err)
+	}
+	notes := "moved to the lighthouse"
+	move := plan.Request{
+		Kind:        plan.MoveMachine,
+		Machine:     "quay:cargo-ledger",
+		To:          "lighthouse",
+		Destination: &plan.Place{Pool: "lamp-room"},
+		As:          "qcow2",
+		Start:       true,
+		Disks:       map[string]plan.DiskChoice{"vdb": {Pool: "gallery", Path: "books", As: "vhdx"}, "vdc": {Leave: true}},
+		Networks:    map[string]string{"quay": "pier"},
+	}
+	p, err := s.Plan(t.Context(), move)
+	require.NoError(t, err)
+	require.True(t, p.Blocked)
+	limits := check(t, p.Plan, "limits")
+	assert.Contains(t, limits.Message, "no disk on the bus virtio, but sata, ide")
+	assert.JSONEq(t, `{"changes":{"buses":{"vda":"sata"}}}`, string(limits.Remedies[0].Change))
+	move.Changes = plan.Changes{
+		Notes: &notes, Processors: 1, Memory: 96 << 20, Chipset: "q35", Buses: map[string]string{"all": "sata"},
+		Addresses: map[string]string{"52:54:00:00:00:07": "52:54:00:aa:00:07"},
+	}
+	p, err = s.Plan(t.Context(), move)
+	require.NoError(t, err)
+	require.False(t, p.Blocked, "%+v", p.Plan.Checks)
+	assert.Contains(t, check(t, p.Plan, "disk").Message, "The disk vdc stays behind")
+	r := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, move).Id)
+	assert.True(t, r.Machine.CameUp)
+	assert.Len(t, r.Parts, 2)
+	m, err := s.Machine(t.Context(), "lighthouse", "cargo-ledger")
+	require.NoError(t, err)
+	assert.Equal(t, machine.Machine{
+		Name:       "cargo-ledger",
+		UUID:       ledgerID,
+		Notes:      notes,
+		Processors: machine.Processors{Count: 1},
+		Memory:     96 << 20,
+		Firmware:   machine.BIOS,
+		Chipset:    "q35",
+		Networks:   []machine.Network{{Kind: "network", Network: "pier", MAC: "52:54:00:aa:00:07"}},
+		Disks: []machine.Disk{
+			{File: filepath.Join(lighthouse.Folder, "cargo-ledger/ledger.qcow2"), Format: "qcow2", Bus: "sata", Slot: "sda"},
+			{File: filepath.Join(lighthouse.Folder, "gallery/books/ledger-2.vhdx"), Format: "vhdx", Bus: "sata", Slot: "sdb"},
+		},
+	}, *m.Is)
+	assert.Equal(t, "gallery", *m.Disks[1].Pool)
+
+	_, err = s.StopMachine(t.Context(), "lighthouse", "cargo-ledger", 10, false)
+	require.NoError(t, err)
+	stays := plan.Request{
+		Kind: plan.MoveMachine, Machine: "lighthouse:cargo-ledger", To: "lighthouse", Destination: &plan.Place{Pool: "cellar"}, Release: true,
+		Disks: map[string]plan.DiskChoice{"sdb": {Leave: true}}, As: "vdi",
+	}
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, stays).Id)
+	m, err = s.Machine(t.Context(), "lighthouse", "cargo-ledger")
+	require.NoError(t, err)
+	assert.Equal(
+		t,
+		"cellar:cargo-ledger/ledger.vdi gallery:books/ledger-2.vhdx",
+		*m.Disks[0].Pool+":"+*m.Disks[0].Path+" "+*m.Disks[1].Pool+":"+*m.Disks[1].Path,
+		"one disk goes to another pool of its host, the other one stays",
+	)
+
+	for want, change := range map[string]func(*plan.Request){
+		"has no disk vdz: it has sda, sdb": func(r *plan.Request) { r.Disks = map[string]plan.DiskChoice{"vdz": {Leave: true}} },
+		"has no network card":              func(r *plan.Request) { r.Changes.Addresses = map[string]string{"x": "y"} },
+		"No disk would be carried": func(r *plan.Request) {
+			r.Disks = map[string]plan.DiskChoice{"sda": {Leave: true}, "sdb": {Leave: true}}
+		},
+	} {
+		wrong := stays
+		change(&wrong)
+		p, err := s.Plan(t.Context(), wrong)
+		require.NoError(t, err)
+		require.True(t, p.Blocked)
+		assert.Contains(t, messages(p.Plan), want)
+	}
+}
+
+// messages are those of all checks.
+func messages(p plan.Plan) string {
+	var all []string
+	for _, c := range p.Checks {
+		all = append(all, c.Message)
+	}
+	return strings.Join(all, "\n")
+}
+
+// TestADriveThatTravels: a machine goes into a folder that no host knows, with its definition beside its disks, and from there to another host,
+// as the same machine; also by a definition of another format.
+func TestADriveThatTravels(t *testing.T) {
+	t.Parallel()
+	for format, file := range map[string]string{"": "ticketing.machine.yaml", "domain-xml": "ticketing.xml"} {
+		t.Run(file, func(t *testing.T) {
+			t.Parallel()
+			s := start(t)
+			quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{})
+			lighthouse := standins.Join(t, s.Service, "lighthouse", "lamp-room", standin.Traits{Layouts: []string{"flat"}})
+			quay.Ticketing(t, bootable())
+			drive := t.TempDir()
+			addPool(t, s.Service, "seabag", drive)
+			out := plan.Request{
+				Kind: plan.CopyMachine, Machine: "quay:ticketing", Destination: &plan.Place{Pool: "seabag"}, As: "qcow2", Definition: format,
+			}
+			r := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, out).Id)
+			assert.Equal(t, "seabag:ticketing/"+file, r.Machine.To)
+			assert.FileExists(t, filepath.Join(drive, "ticketing", file))
+			text, err := os.ReadFile(filepath.Join(drive, "ticketing", file))
+			require.NoError(t, err)
+			assert.NotContains(t, string(text), drive, "the disk lies beside it, wherever that will be")
+			again, err := s.Plan(t.Context(), out)
+			require.NoError(t, err)
+			assert.Contains(t, messages(again.Plan), "already", "nothing of an earlier time is overwritten")
+
+			in := plan.Request{
+				Kind: plan.MoveMachine, Source: plan.Place{Pool: "seabag", Path: "ticketing/" + file}, To: "lighthouse",
+				Destination: &plan.Place{Pool: "lamp-room"}, Start: true,
+			}
+			r = testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, in).Id)
+			assert.True(t, r.Machine.CameUp)
+			m, err := s.Machine(t.Context(), "lighthouse", "ticketing")
+			require.NoError(t, err)
+			assert.Equal(t, standins.TicketingID, m.Uuid, "it is the same machine")
+			assert.Equal(t, "52:54:00:00:00:01", m.Is.Networks[0].MAC)
+			assert.Equal(t, filepath.Join(lighthouse.Folder, "ticketing/ticketing.vmdk")+" vmdk", m.Is.Disks[0].File+" "+m.Is.Disks[0].Format,
+				"the host takes no other layout")
+			assert.FileExists(t, filepath.Join(drive, "ticketing", file), "what is on the drive stays")
+		})
+	}
+}
+
+// TestIdentities: a copy keeps its identity only where that is said, and then never runs beside the machine.
+func TestIdentities(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{})
+	standins.Join(t, s.Service, "lighthouse", "lamp-room", standin.Traits{})
+	quay.Ticketing(t, bootable())
+	twin := plan.Request{
+		Kind:        plan.CopyMachine,
+		Machine:     "quay:ticketing",
+		To:          "lighthouse",
+		Destination: &plan.Place{Pool: "lamp-room"},
+		Identity:    "keep",
+		Start:       true,
+	}
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, twin).Id)
+	m, err := s.Machine(t.Context(), "lighthouse", "ticketing")
+	require.NoError(t, err)
+	assert.Equal(t, standins.TicketingID, m.Uuid)
+	_, err = s.StopMachine(t.Context(), "lighthouse", "ticketing", 10, false)
+	require.NoError(t, err)
+	require.NoError(t, s.ForgetMachine(t.Context(), "lighthouse", "ticketing"))
+
+	other := plan.Request{
+		Kind:        plan.MoveMachine,
+		Machine:     "quay:ticketing",
+		To:          "lighthouse",
+		Destination: &plan.Place{Pool: "lamp-room", Path: "second"},
+		Identity:    "new",
+	}
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, other).Id)
+	m, err = s.Machine(t.Context(), "lighthouse", "ticketing")
+	require.NoError(t, err)
+	assert.NotEqual(t, standins.TicketingID, m.Uuid)
+	assert.NotEqual(t, "52:54:00:00:00:01", m.Is.Networks[0].MAC)
+}
+
+// TestNetworksAreRemembered for a pair of hosts: what was chosen once is what the next machine gets, and that is said.
+func TestNetworksAreRemembered(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{})
+	standins.Join(t, s.Service, "lighthouse", "lamp-room", standin.Traits{Networks: []string{"pier"}})
+	quay.Ticketing(t, bootable())
+	cargoLedger(t, s, quay)
+	move := func(name string) plan.Request {
+		return plan.Request{Kind: plan.MoveMachine, Machine: "quay:" + name, To: "lighthouse", Destination: &plan.Place{Pool: "lamp-room"}}
+	}
+	first := move("ticketing")
+	first.Networks = map[string]string{"quay": "pier"}
+	p, err := s.Plan(t.Context(), move("cargo-ledger"))
+	require.NoError(t, err)
+	require.True(t, p.Blocked)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, first).Id)
+	p, err = s.Plan(t.Context(), move("cargo-ledger"))
+	require.NoError(t, err)
+	require.False(t, p.Blocked, "%+v", p.Plan.Checks)
+	assert.Contains(t, check(t, p.Plan, "network").Message, "from quay to pier, as it did the last time")
+	assert.Equal(t, "pier", p.Plan.Machine.After.Networks[0].Network)
+}
