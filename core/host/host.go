@@ -36,6 +36,8 @@ type Machine struct {
 	Definition []byte
 	// Live is the text of what runs or is saved at present, which may have other disks than what is stored. Nil for a machine that is off.
 	Live []byte
+	// WithHost tells that it is started whenever its host starts.
+	WithHost bool
 }
 
 var (
@@ -98,6 +100,11 @@ type Networker interface {
 // Limiter is a host that tells what it takes of machines.
 type Limiter interface {
 	Limits(ctx context.Context) (machine.Limits, error)
+}
+
+// Waker is a host that starts machines whenever it starts itself.
+type Waker interface {
+	StartWithHost(ctx context.Context, m Machine, yes bool) error
 }
 
 // Definer is a host to which machines can be made known.

@@ -83,13 +83,15 @@ func (f *facts) yes(what string, is bool) {
 func (m Machine) facts() (f facts) {
 	f.add("name", m.Name)
 	f.add("UUID", m.UUID)
-	f.add("notes", m.Notes)
+	f.add("notes", strings.ReplaceAll(m.Notes, "\n", " / "))
+	f.add("guest", m.Guest)
 	f.number("processors", m.Processors.Count)
 	f.number("processors, sockets", m.Processors.Sockets)
 	f.number("processors, cores", m.Processors.Cores)
 	f.number("processors, threads", m.Processors.Threads)
 	f.add("processors, model", m.Processors.Model)
 	f.add("memory", length(m.Memory))
+	f.add("memory, at least", length(m.MemoryMin))
 	f.add("firmware", m.Firmware)
 	f.yes("secure boot", m.SecureBoot)
 	f.yes("TPM", m.TPM)
@@ -118,6 +120,7 @@ func (m Machine) facts() (f facts) {
 	for i, c := range m.Channels {
 		f.add(fmt.Sprintf("guest channel %d", i+1), c)
 	}
+	f.yes("start with the host", m.WithHost)
 	return f
 }
 

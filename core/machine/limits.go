@@ -21,6 +21,17 @@ var slots = map[string]string{
 	"ide": "hd", "sata": "sd", "scsi": "sd", "usb": "sd", "virtio": "vd", "nvme": "nvme", "fdc": "fd",
 }
 
+// Slotted is the machine with a slot for each disk that has none.
+func (m Machine) Slotted() Machine {
+	m.Disks = slices.Clone(m.Disks)
+	for i, d := range m.Disks {
+		if d.Slot == "" {
+			m.Disks[i].Slot = FreeSlot(d.Bus, slices.Concat(m.Disks, m.Drives)...)
+		}
+	}
+	return m
+}
+
 // FreeSlot is a slot on a bus that none of the disks has; empty for a bus that is not known.
 func FreeSlot(bus string, taken ...Disk) string {
 	prefix := slots[bus]

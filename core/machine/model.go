@@ -21,11 +21,14 @@ type Machine struct {
 	Name       string     `json:"name"`
 	UUID       string     `json:"uuid,omitempty"`
 	Notes      string     `json:"notes,omitempty"`
+	Guest      string     `json:"guest,omitempty"` // the family of what runs in it, see Family
 	Processors Processors `json:"processors"`
 	Memory     int64      `json:"memory"` // bytes
-	Firmware   string     `json:"firmware"`
-	SecureBoot bool       `json:"secure_boot,omitempty"`
-	TPM        bool       `json:"tpm,omitempty"`
+	// MemoryMin is what it begins with where that is less, in bytes: then Memory is what it may come to have.
+	MemoryMin  int64  `json:"memory_min,omitempty"`
+	Firmware   string `json:"firmware"`
+	SecureBoot bool   `json:"secure_boot,omitempty"`
+	TPM        bool   `json:"tpm,omitempty"`
 	// Variables is the file with the variables of its firmware.
 	Variables string    `json:"variables,omitempty"`
 	Chipset   string    `json:"chipset,omitempty"`
@@ -36,6 +39,8 @@ type Machine struct {
 	Displays  []string  `json:"displays,omitempty"`
 	Serials   []string  `json:"serials,omitempty"`  // ports, by where they lead
 	Channels  []string  `json:"channels,omitempty"` // to the guest, by name
+	// WithHost starts it whenever its host starts.
+	WithHost bool `json:"with_host,omitempty"`
 }
 
 // Processors are those of a machine.
@@ -77,9 +82,14 @@ type Network struct {
 	Boot    int    `json:"boot,omitempty"`
 }
 
-// Shown is the machine with nothing in it that cannot be shown, and not more than can be looked at.
+// Shown is the machine with nothing in it that cannot be shown, but for lines of its notes, and not more than can be looked at.
 func (m Machine) Shown() Machine {
+	lines := strings.Split(m.Notes, "\n")
 	printable(reflect.ValueOf(&m).Elem())
+	for i, line := range lines {
+		lines[i] = storage.Printable(line)
+	}
+	m.Notes = strings.Join(lines, "\n")
 	return m
 }
 
@@ -153,7 +163,7 @@ func Become(text []byte, from, to string, now Machine) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("writing the definition of %s: it could not be read any more: %w", now.Name, err)
 	}
-	if d := Unasked(now, after); len(d) > 0 && from == to {
+	if d := Unasked(now.Shown(), after); len(d) > 0 && from == to {
 		return nil, fmt.Errorf("writing the definition of %s: %s would be %q and not %q", now.Name, d[0].What, d[0].After, d[0].Before)
 	}
 	return out, nil

@@ -89,13 +89,13 @@ type MachineFacts struct {
 	Variables Place
 	Pools     map[string]Reached // by names, those that its disks go into
 	ToFormat  string             // of the definitions where it goes to
-	Beside    bool               // those name files from their own folder
 	// There are the machines that this host has.
 	There []machine.Machine
 	// Networks are those that this host has; nil where that is not known. Remembered are those that were chosen last for networks of the old one.
 	Networks   []string
 	Remembered map[string]string
 	Limits     machine.Limits
+	Wakes      bool // this host starts machines whenever it starts itself, whatever their definitions say
 	// UUID and MACs are fresh, for a new identity.
 	UUID string
 	MACs []string
@@ -107,6 +107,8 @@ type whole struct {
 	r Request
 	f MachineFacts
 	m *Machine
+	// names are those of the disks that it will have, in requests.
+	names []string
 }
 
 // ForMachine makes the plan for a machine from the plans of its disks, which are in their order, and behind them that of the variables of its

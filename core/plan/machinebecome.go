@@ -35,9 +35,9 @@ func (w *whole) become(parts []Plan) {
 			d.File, d.Format = w.file(parts[i].After[0]), parts[i].After[0].Format
 		}
 		if bus := w.bus(i); bus != "" && bus != d.Bus {
-			d.Bus, d.Slot = bus, machine.FreeSlot(bus, slices.Concat(w.f.Is.Disks, after.Disks, after.Drives)...)
+			d.Bus, d.Slot = bus, "" // its definition has the next one
 		}
-		after.Disks = append(after.Disks, d)
+		after.Disks, w.names = append(after.Disks, d), append(w.names, DiskName(w.f.Is, i))
 	}
 	if w.m.Host != w.m.To || w.m.To == "" {
 		for i, d := range after.Drives {
@@ -93,7 +93,7 @@ func (w *whole) change(m *machine.Machine) {
 		m.Processors = machine.Processors{Count: c.Processors, Model: m.Processors.Model} // how they sit is the host's choice then
 	}
 	if c.Memory != 0 {
-		m.Memory = c.Memory
+		m.Memory, m.MemoryMin = c.Memory, 0
 	}
 	if c.Chipset != "" {
 		m.Chipset = c.Chipset
@@ -190,6 +190,14 @@ func or(text, otherwise string) string {
 	return text
 }
 
+// taker is who has to take the machine, in words.
+func (w *whole) taker() string {
+	if w.r.To == "" {
+		return "A definition in the format " + w.f.ToFormat
+	}
+	return w.r.To
+}
+
 // checkLimits: the host takes what the machine is to be.
 func (w *whole) checkLimits(parts []Plan) {
 	l, m := w.f.Limits, w.m.After
@@ -199,7 +207,7 @@ func (w *whole) checkLimits(parts []Plan) {
 		for _, other := range takes[:min(len(takes), mostOffered)] {
 			remedies = append(remedies, remedy("Make it "+other, change(other)))
 		}
-		w.check(Blocks, "limits", fmt.Sprintf("%s takes no %s %s, but %s.", w.r.To, what, is, strings.Join(takes, ", ")), remedies...)
+		w.check(Blocks, "limits", fmt.Sprintf("%s takes no %s %s, but %s.", w.taker(), what, is, strings.Join(takes, ", ")), remedies...)
 	}
 	if !machine.Takes(l.Firmware, m.Firmware) {
 		refused("firmware", m.Firmware, l.Firmware, func(to string) map[string]any { return change("firmware", to) })
@@ -208,10 +216,9 @@ func (w *whole) checkLimits(parts []Plan) {
 		offered := slices.DeleteFunc(slices.Clone(l.Chipsets), func(c string) bool { return strings.Contains(c, "-") })
 		refused("chipset", m.Chipset, offered, func(to string) map[string]any { return change("chipset", to) })
 	}
-	for _, d := range m.Disks {
+	for i, d := range m.Disks {
 		if d.Bus != "" && !machine.Takes(l.Buses, d.Bus) {
-			slot := d.Slot
-			refused("disk on the bus", d.Bus, l.Buses, func(to string) map[string]any { return change("buses", map[string]any{slot: to}) })
+			refused("disk on the bus", d.Bus, l.Buses, func(to string) map[string]any { return change("buses", map[string]any{w.names[i]: to}) })
 		}
 	}
 	for _, p := range parts {
@@ -219,14 +226,14 @@ func (w *whole) checkLimits(parts []Plan) {
 			continue
 		}
 		if _, more := p.Bodies[0].Request.Fitting(p.After[0], l); more {
-			w.check(Blocks, "limits", fmt.Sprintf("%s takes no disk of the form %s, %s.", w.r.To, p.After[0].Format, p.After[0].Layout))
+			w.check(Blocks, "limits", fmt.Sprintf("%s takes no disk of the form %s, %s.", w.taker(), p.After[0].Format, p.After[0].Layout))
 		}
 	}
 	if l.Processors > 0 && m.Processors.Count > l.Processors {
-		w.check(Blocks, "limits", fmt.Sprintf("%s gives a machine %d processors at most, not %d.", w.r.To, l.Processors, m.Processors.Count),
+		w.check(Blocks, "limits", fmt.Sprintf("%s gives a machine %d processors at most, not %d.", w.taker(), l.Processors, m.Processors.Count),
 			remedy(fmt.Sprintf("Give it %d", l.Processors), change("processors", l.Processors)))
 	}
 	if l.Memory > 0 && m.Memory > l.Memory {
-		w.check(Blocks, "limits", fmt.Sprintf("%s has %s of memory for all machines, not %s.", w.r.To, Bytes(l.Memory), Bytes(m.Memory)))
+		w.check(Blocks, "limits", fmt.Sprintf("%s has %s of memory for all machines, not %s.", w.taker(), Bytes(l.Memory), Bytes(m.Memory)))
 	}
 }

@@ -60,6 +60,7 @@ func (w *whole) write() {
 		return
 	}
 	w.m.Definition = string(text)
+	after.WithHost = after.WithHost || w.m.After.WithHost && w.f.Wakes
 	for _, d := range machine.Unasked(w.m.After, after) {
 		w.check(Warns, "definition", lostOrChanged(d))
 	}

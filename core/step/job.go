@@ -51,6 +51,7 @@ type Guests interface {
 	host.Power
 	host.Screener
 	host.Observer
+	host.Waker
 	host.Definer
 }
 

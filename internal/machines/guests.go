@@ -66,6 +66,10 @@ func (g guests) Signs(ctx context.Context, x host.Machine) (s host.Signs, err er
 	return s, err
 }
 
+func (g guests) StartWithHost(ctx context.Context, x host.Machine, yes bool) error {
+	return do(ctx, g, "start machines with itself", func(h host.Waker) error { return h.StartWithHost(ctx, x, yes) })
+}
+
 func (g guests) Define(ctx context.Context, definition []byte) (m host.Machine, err error) {
 	err = changes(ctx, g, "take new machines", func(h host.Definer) (err error) { m, err = h.Define(ctx, definition); return err })
 	return m, err
@@ -88,6 +92,12 @@ func (m *Machines) Limits(ctx context.Context, on string) (l machine.Limits, err
 		err = nil
 	}
 	return l, err
+}
+
+// Wakes tells whether a host starts machines whenever it starts itself.
+func (m *Machines) Wakes(ctx context.Context, on string) (yes bool, err error) {
+	err = m.ask(ctx, on, func(h host.Host) error { _, yes = h.(host.Waker); return nil })
+	return yes, err
 }
 
 // Close does nothing: the connection is everybody's.

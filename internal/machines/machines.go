@@ -217,6 +217,7 @@ func describe(ctx context.Context, h host.Host, on string, x host.Machine, pools
 	if out.Is, out.Problem = machine.Describe(x.Format, x.Definition); out.Problem != nil {
 		return out
 	}
+	out.Is.WithHost = out.Is.WithHost || x.WithHost
 	for _, d := range out.Is.Disks {
 		at, _ := file(ctx, h, d) // of a volume that is not found, nothing is known
 		out.Disks = append(out.Disks, lying(d, on, at, pools))

@@ -114,5 +114,8 @@ func (shelf) Signs(context.Context, host.Machine) (host.Signs, error) {
 	return host.Signs{}, errors.ErrUnsupported
 }
 
+// StartWithHost is what its definition says, or nothing.
+func (shelf) StartWithHost(context.Context, host.Machine, bool) error { return errors.ErrUnsupported }
+
 // Close does nothing: the folder is its pool's.
 func (shelf) Close() error { return nil }

@@ -110,6 +110,9 @@ func (s *Planner) factsOfHost(ctx context.Context, r plan.Request, m machines.Ma
 	if f.Remembered, err = s.records.NetworksBetween(ctx, m.Host, r.To); err != nil {
 		return err
 	}
+	if f.Wakes, err = s.guests.Wakes(ctx, r.To); err != nil {
+		return err
+	}
 	if f.Limits, err = s.guests.Limits(ctx, r.To); err != nil {
 		return err
 	}

@@ -153,7 +153,7 @@ func messages(p plan.Plan) string {
 // as the same machine; also by a definition of another format.
 func TestADriveThatTravels(t *testing.T) {
 	t.Parallel()
-	for format, file := range map[string]string{"": "ticketing.machine.yaml", "domain-xml": "ticketing.xml"} {
+	for format, file := range map[string]string{"": "ticketing.machine.yaml", "domain-xml": "ticketing.xml", "vmx": "ticketing.vmx"} {
 		t.Run(file, func(t *testing.T) {
 			t.Parallel()
 			s := start(t)
@@ -164,6 +164,13 @@ func TestADriveThatTravels(t *testing.T) {
 			addPool(t, s.Service, "seabag", drive)
 			out := plan.Request{
 				Kind: plan.CopyMachine, Machine: "quay:ticketing", Destination: &plan.Place{Pool: "seabag"}, As: "qcow2", Definition: format,
+			}
+			if format == "vmx" {
+				p, err := s.Plan(t.Context(), out)
+				require.NoError(t, err)
+				require.True(t, p.Blocked)
+				assert.Contains(t, messages(p.Plan), "A definition in the format vmx takes no disk of the form qcow2, thin")
+				out.As = ""
 			}
 			r := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, out).Id)
 			assert.Equal(t, "seabag:ticketing/"+file, r.Machine.To)

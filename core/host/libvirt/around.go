@@ -14,6 +14,19 @@ import (
 	"github.com/digitalocean/go-libvirt"
 )
 
+// StartWithHost has a machine started whenever the daemon starts, or not any more.
+func (h *Host) StartWithHost(ctx context.Context, m host.Machine, yes bool) error {
+	d, err := domain(m)
+	if err != nil {
+		return err
+	}
+	with := int32(0)
+	if yes {
+		with = 1
+	}
+	return h.call(ctx, func() error { return h.l.DomainSetAutostart(d, with) })
+}
+
 // Networks are those that the daemon defines. One without a driver for them tells of none: bridges are the system's.
 func (h *Host) Networks(ctx context.Context) (names []string, err error) {
 	err = h.call(ctx, func() error {

@@ -190,6 +190,11 @@ func (h *Host) machine(d libvirt.Domain) (host.Machine, error) {
 			m.State = host.Saved
 		}
 	}
+	with, err := h.l.DomainGetAutostart(d)
+	if err != nil {
+		return m, err
+	}
+	m.WithHost = with == 1
 	text, err := h.l.DomainGetXMLDesc(d, libvirt.DomainXMLInactive) // as it is stored, without secrets
 	m.Definition = []byte(text)
 	if err != nil || m.State == host.Off {

@@ -53,7 +53,11 @@ func carried(t *testing.T) string {
 			continue
 		}
 		names = append(names, f.Name)
-		text, err := machine.Become(nil, "another", f.Name, m)
+		carried := m
+		if carried.Disks = slices.Clone(m.Disks); !f.AnyImage && !slices.Contains(f.Images, m.Disks[0].Format) {
+			carried.Disks[0].Format = f.Images[0] // it is converted before
+		}
+		text, err := machine.Become(nil, "another", f.Name, carried)
 		require.NoError(t, err)
 		is, err := machine.Describe(f.Name, text)
 		require.NoError(t, err)

@@ -2,6 +2,7 @@ package domain
 
 import (
 	"encoding/xml"
+	"errors"
 	"fmt"
 	"maps"
 	"math"
@@ -17,10 +18,11 @@ type whole struct {
 	UUID        string   `xml:"uuid"`
 	Title       string   `xml:"title"`
 	Description string   `xml:"description"`
-	Memory      struct {
-		Unit  string `xml:"unit,attr"` // KiB where it is absent
-		Value int64  `xml:",chardata"`
-	} `xml:"memory"`
+	Memory      memory   `xml:"memory"`
+	Current     memory   `xml:"currentMemory"`
+	Guest       struct {
+		ID string `xml:"id,attr"`
+	} `xml:"metadata>libosinfo>os"`
 	Processors int `xml:"vcpu"`
 	CPU        struct {
 		Mode     string `xml:"mode,attr"`
@@ -57,6 +59,20 @@ type whole struct {
 			} `xml:"target"`
 		} `xml:"channel"`
 	} `xml:"devices"`
+}
+
+// memory is a length of it.
+type memory struct {
+	Unit  string `xml:"unit,attr"` // KiB where it is absent
+	Value int64  `xml:",chardata"`
+}
+
+func (m memory) bytes() (int64, error) {
+	unit := units[m.Unit]
+	if unit == 0 || m.Value < 0 || m.Value > math.MaxInt64/max(unit, 1) {
+		return 0, fmt.Errorf("%w: its memory of %d %q makes no sense", machine.ErrOther, m.Value, m.Unit)
+	}
+	return m.Value * unit, nil
 }
 
 type kind struct {
@@ -115,9 +131,13 @@ func describe(text []byte) (machine.Machine, error) {
 	if err := xml.Unmarshal(text, &x); err != nil {
 		return machine.Machine{}, fmt.Errorf("%w: %w", machine.ErrOther, err)
 	}
-	unit := units[x.Memory.Unit]
-	if unit == 0 || x.Memory.Value < 0 || x.Memory.Value > math.MaxInt64/max(unit, 1) {
-		return machine.Machine{}, fmt.Errorf("%w: its memory of %d %q makes no sense", machine.ErrOther, x.Memory.Value, x.Memory.Unit)
+	length, err := x.Memory.bytes()
+	least, leastErr := x.Current.bytes()
+	if err := errors.Join(err, leastErr); err != nil {
+		return machine.Machine{}, err
+	}
+	if least >= length {
+		least = 0
 	}
 	m := machine.Machine{
 		Name:  x.Name,
@@ -127,7 +147,9 @@ func describe(text []byte) (machine.Machine, error) {
 			Count: x.Processors, Sockets: x.CPU.Topology.Sockets, Cores: x.CPU.Topology.Cores, Threads: x.CPU.Topology.Threads,
 			Model: strings.TrimSpace(x.CPU.Mode + " " + x.CPU.Model),
 		},
-		Memory:     x.Memory.Value * unit,
+		Guest:      machine.Family(x.Guest.ID),
+		Memory:     length,
+		MemoryMin:  least,
 		Firmware:   machine.BIOS,
 		SecureBoot: x.OS.Loader.Secure == "yes",
 		TPM:        len(x.Devices.TPM) > 0,

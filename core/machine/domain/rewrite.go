@@ -20,7 +20,7 @@ func rewrite(text []byte, m machine.Machine) ([]byte, error) {
 		return nil, fmt.Errorf("it has %d disks, %d drives and %d network cards, and has to keep them",
 			len(before.Disks), len(before.Drives), len(before.Networks))
 	}
-	w := rewriter{before: before, m: m, disk: -1, drive: -1, card: -1}
+	w := rewriter{before: before, m: m.Slotted(), disk: -1, drive: -1, card: -1}
 	if err := xml.Unmarshal(text, &w.x); err != nil {
 		return nil, err
 	}
@@ -75,8 +75,12 @@ func (w *rewriter) text(name string) *string {
 func (w *rewriter) edit(around []string, e xml.StartElement) machine.Edit {
 	name := e.Name.Local
 	switch {
-	case len(around) == 1 && (name == "memory" || name == "currentMemory") && w.m.Memory != w.before.Memory:
-		kib := strconv.FormatInt(w.m.Memory>>10, 10)
+	case len(around) == 1 && (name == "memory" || name == "currentMemory") && (w.m.Memory != w.before.Memory || w.m.MemoryMin != w.before.MemoryMin):
+		length := w.m.Memory
+		if name == "currentMemory" && w.m.MemoryMin > 0 {
+			length = w.m.MemoryMin
+		}
+		kib := strconv.FormatInt(length>>10, 10)
 		return machine.Edit{Text: &kib, Attributes: map[string]string{"unit": "KiB"}}
 	case len(around) == 1 && name == "title" && w.m.Notes != w.before.Notes:
 		return machine.Edit{Drop: true} // it is in the notes, or was

@@ -18,6 +18,8 @@ var definition = template.Must(template.New("definition").Parse(`<domain type="q
 {{- if .Notes}}
   <description>{{html .Notes}}</description>{{end}}
   <memory unit="b">{{.Memory}}</memory>
+{{- if .MemoryMin}}
+  <currentMemory unit="b">{{.MemoryMin}}</currentMemory>{{end}}
   <vcpu>{{.Processors.Count}}</vcpu>
   <os{{if eq .Firmware "uefi"}} firmware="efi"{{end}}>
     <type arch="x86_64"{{if .Chipset}} machine="{{html .Chipset}}"{{end}}>hvm</type>

@@ -11,7 +11,7 @@ import (
 
 func init() {
 	// A disk's format is a URI that its maker chose (9.1), so that no other one can be told. The manifest is that of 6.1.
-	machine.Register(machine.Format{Name: "ovf", Extension: ".ovf", Read: read, Follow: follow, Beside: true, Seal: ".mf"})
+	machine.Register(machine.Format{Name: "ovf", Extension: ".ovf", Read: read, Follow: follow, Describe: describe, Beside: true, Seal: ".mf"})
 }
 
 // envelope is what is read of the root element (DSP0243, 6). Namespaces differ between versions, and are not looked at.
@@ -41,16 +41,22 @@ func read(text []byte) (machine.Definition, error) {
 			d.Name = e.Systems[0].ID
 		}
 	}
+	files := e.names()
+	for _, disk := range e.Disks {
+		d.Disks = append(d.Disks, files[disk.FileRef]) // a disk without a file is empty
+	}
+	return d, nil
+}
+
+// names are those of the files, by their IDs.
+func (e envelope) names() map[string]string {
 	files := map[string]string{}
 	for _, f := range e.Files {
 		if name, err := url.PathUnescape(f.HRef); err == nil {
 			files[f.ID] = name
 		}
 	}
-	for _, disk := range e.Disks {
-		d.Disks = append(d.Disks, files[disk.FileRef]) // a disk without a file is empty
-	}
-	return d, nil
+	return files
 }
 
 // follow changes the names of files.

@@ -109,10 +109,10 @@ func rewrite(text []byte, m machine.Machine) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return encode(m, values)
+	return encode(m.Slotted(), values)
 }
 
-func write(m machine.Machine) ([]byte, error) { return encode(m, nil) }
+func write(m machine.Machine) ([]byte, error) { return encode(m.Slotted(), nil) }
 
 // fields are the keys of a machine.
 var fields = func() map[string]bool {

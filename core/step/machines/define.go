@@ -9,6 +9,7 @@ import (
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
 	"bagaglio/core/receipt"
+	"bagaglio/core/step"
 )
 
 // define makes the machine known to its new host, unless an earlier time did.
@@ -38,7 +39,16 @@ func (w *work) define(ctx context.Context) error {
 		return fmt.Errorf("making it known as %s: %w", w.m.There(), err)
 	}
 	w.state.Known, w.state.Receipt.Defined = made.UUID, true
-	return nil
+	return w.wake(ctx, w.Ends.To, made, w.m.After)
+}
+
+// wake has a machine started with its host where that is so for it, unless its definition says so already.
+func (w *work) wake(ctx context.Context, on step.Guests, made host.Machine, is machine.Machine) error {
+	d, err := machine.Describe(made.Format, made.Definition)
+	if err != nil || d.WithHost || made.WithHost == is.WithHost {
+		return err
+	}
+	return on.StartWithHost(ctx, made, is.WithHost)
 }
 
 // isOurs tells whether a machine that the host knows already is the one that an earlier time defined: it has the disks.
@@ -87,6 +97,7 @@ func (w *work) compare(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("reading what is there of %s: %w", w.m.There(), err)
 	}
+	is.WithHost = is.WithHost || m.WithHost
 	w.state.Receipt.Unasked = machine.Unasked(w.m.After, is)
 	w.state.Concluded = true
 	return nil
@@ -129,6 +140,10 @@ func (w *work) enlist(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("reading what %s has of the machine: %w", w.m.Host, err)
 	}
+	if err := w.wake(ctx, w.Ends.From, made, w.m.Before); err != nil {
+		return err
+	}
+	is.WithHost = w.m.Before.WithHost
 	w.state.Receipt.Unasked = machine.Unasked(w.m.Before, is)
 	w.state.Receipt.Source = fmt.Sprintf("%s knows it again", w.m.Host)
 	return nil

@@ -152,6 +152,15 @@ func (f *fake) Forget(_ context.Context, m host.Machine) error {
 	})
 }
 
+func (f *fake) StartWithHost(_ context.Context, m host.Machine, yes bool) error {
+	return f.op(func() error {
+		if x := f.machines[m.UUID]; x != nil {
+			x.WithHost = yes
+		}
+		return nil
+	})
+}
+
 func (f *fake) Close() error { return nil }
 
 // lists says in a line which machines there are and what they do.
