@@ -12,7 +12,8 @@ FUZZ := disk/fuzz:Qcow2:1000000 disk/fuzz:VMDK:1000000 disk/fuzz:VHD:1000000 dis
 # What the demo world and the tests take from Debian: tool:package.
 DEMO_TOOLS := sfdisk:fdisk mkfs.ext4:e2fsprogs mkfs.vfat:dosfstools mcopy:mtools cmp:diffutils
 TEST_TOOLS := $(DEMO_TOOLS) chromium:chromium mkfs.xfs:xfsprogs mkfs.btrfs:btrfs-progs sshd:openssh-server ip:iproute2 ps:procps \
-	libvirtd:libvirt-daemon libvirtd:libvirt-daemon-driver-qemu qemu-system-x86_64:qemu-system-x86
+	libvirtd:libvirt-daemon libvirtd:libvirt-daemon-driver-qemu libvirtd:ovmf qemu-system-x86_64:qemu-system-x86 \
+	grub-mkimage:grub-common grub-mkimage:grub-pc-bin grub-mkimage:grub-efi-amd64-bin busybox:busybox-static cpio:cpio depmod:kmod
 BENCH_TOOLS := pigz:pigz zstd:zstd sshd:openssh-server sftp:openssh-client
 PICTURE_TOOLS := $(TEST_TOOLS) xterm:xterm xvfb-run:xvfb xauth:xauth import:imagemagick
 

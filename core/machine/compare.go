@@ -36,15 +36,21 @@ func Compare(before, after Machine) (all []Difference) {
 	return all
 }
 
-// Unasked are the differences between a machine as it was to become and as its host has it. What was left open is for the host to choose.
+// Unasked are the differences between a machine as it was to become and as its host has it. What was left open is for the host to choose,
+// so is the version of a board.
 func Unasked(wanted, is Machine) (all []Difference) {
 	for _, d := range Compare(wanted, is) {
-		if d.Before != "" {
+		if d.Before != "" && !(d.What == chipset && boards[d.Before] != "" && strings.HasPrefix(d.After, boards[d.Before])) {
 			all = append(all, d)
 		}
 	}
 	return all
 }
+
+const chipset = "chipset"
+
+// boards are how versions of a board are called that is asked for without one.
+var boards = map[string]string{"pc": "pc-i440fx-", "q35": "pc-q35-"}
 
 // Fact is one thing that a machine is, in words. None of them is empty.
 type Fact struct{ What, Value string }
@@ -96,7 +102,7 @@ func (m Machine) facts() (f facts) {
 	f.yes("secure boot", m.SecureBoot)
 	f.yes("TPM", m.TPM)
 	f.add("firmware variables", m.Variables)
-	f.add("chipset", m.Chipset)
+	f.add(chipset, m.Chipset)
 	f.add("clock", m.Clock)
 	for i, d := range m.Disks {
 		f.disk(fmt.Sprintf("disk %d, ", i+1), d)

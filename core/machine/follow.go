@@ -94,6 +94,7 @@ var attribute = regexp.MustCompile(`([^\s=/<>"']+)\s*=\s*("[^"]*"|'[^']*')`)
 type Edit struct {
 	Before     string            // a text to come before it
 	Attributes map[string]string // values by local names; what it has not yet is added
+	Loses      []string          // attributes that go, by local names
 	Text       *string           // what comes in the place of all that is in it, nil for nothing
 	Drop       bool              // it goes away with all that is in it
 }
@@ -152,6 +153,11 @@ func (c Edit) tag(tag []byte) (out []byte) {
 	for _, m := range attribute.FindAllSubmatchIndex(tag, -1) {
 		local := tag[m[2]:m[3]]
 		local = local[bytes.IndexByte(local, ':')+1:]
+		if slices.Contains(c.Loses, string(local)) {
+			out = append(out, bytes.TrimRight(tag[done:m[0]], " \t\r\n")...)
+			done = m[1]
+			continue
+		}
 		value, ok := left[string(local)]
 		if !ok {
 			continue

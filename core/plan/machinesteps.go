@@ -47,9 +47,13 @@ func (w *whole) free(name string) string {
 
 // write makes the text of the new definition, and says what it cannot say.
 func (w *whole) write() {
+	want := w.m.After
+	if said, err := machine.Describe(w.f.Format, w.f.Text); err == nil && w.f.Format == w.f.ToFormat {
+		want.WithHost = said.WithHost // which many leave to the host
+	}
 	text, err := machine.Without(w.f.Format, w.f.Text, w.left())
 	if err == nil {
-		text, err = machine.Become(text, w.f.Format, w.f.ToFormat, w.m.After)
+		text, err = machine.Become(text, w.f.Format, w.f.ToFormat, want)
 	}
 	var after machine.Machine
 	if err == nil {

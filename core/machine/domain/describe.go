@@ -43,6 +43,10 @@ type whole struct {
 			Secure string `xml:"secure,attr"`
 		} `xml:"loader"`
 		Variables string `xml:"nvram"`
+		Features  []struct {
+			Name    string `xml:"name,attr"`
+			Enabled string `xml:"enabled,attr"`
+		} `xml:"firmware>feature"`
 	} `xml:"os"`
 	Clock struct {
 		Offset string `xml:"offset,attr"`
@@ -157,6 +161,9 @@ func describe(text []byte) (machine.Machine, error) {
 		Chipset:    x.OS.Type.Machine,
 		Clock:      x.Clock.Offset,
 		Disks:      []machine.Disk{},
+	}
+	for _, f := range x.OS.Features {
+		m.SecureBoot = m.SecureBoot || f.Name == "secure-boot" && f.Enabled == "yes"
 	}
 	if x.OS.Firmware == "efi" || x.OS.Loader.Type == "pflash" {
 		m.Firmware = machine.UEFI

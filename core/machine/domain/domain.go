@@ -27,8 +27,8 @@ func init() {
 	)
 }
 
-// drivers are the types of a disk's driver by formats of images.
-var drivers = map[string]string{"raw": "raw", "qcow2": "qcow2", "vmdk": "vmdk", "vdi": "vdi", "vhdx": "vhdx", "vhd": "vpc"}
+// drivers are the types of a disk's driver by formats of images. The daemon knows none for vhdx, though its emulator does.
+var drivers = map[string]string{"raw": "raw", "qcow2": "qcow2", "vmdk": "vmdk", "vdi": "vdi", "vhd": "vpc"}
 
 // domain is what is read of the root element.
 type domain struct {

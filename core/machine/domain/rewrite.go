@@ -121,13 +121,18 @@ func (w *rewriter) os() (edit machine.Edit) {
 	if w.m.Firmware == w.before.Firmware {
 		return edit
 	}
-	firmware := map[string]string{machine.UEFI: "efi", machine.BIOS: "bios"}[w.m.Firmware]
-	return machine.Edit{Attributes: map[string]string{"firmware": firmware}}
+	if w.m.Firmware == machine.BIOS { // which is the emulator's own
+		return machine.Edit{Loses: []string{"firmware"}}
+	}
+	return machine.Edit{Attributes: map[string]string{"firmware": "efi"}}
 }
 
 // ofOS changes an element of what starts the machine. A loader is that of one firmware.
 func (w *rewriter) ofOS(name string) (edit machine.Edit) {
 	other := w.m.Firmware != w.before.Firmware
+	if name == "type" && other && w.m.Firmware == machine.UEFI { // otherwise the host may choose one that starts nothing which is not signed
+		edit.Before = `<firmware><feature enabled="no" name="secure-boot"/></firmware>`
+	}
 	switch {
 	case (name == "loader" || name == "firmware" || name == "nvram") && other:
 		edit.Drop = true

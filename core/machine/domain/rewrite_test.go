@@ -55,6 +55,22 @@ func TestAnotherMachine(t *testing.T) {
 		files.Disks,
 	)
 
+	m.Firmware, m.SecureBoot, m.Chipset = machine.BIOS, false, "pc"
+	m.Notes = "two\nlines"
+	addressed := strings.Replace(string(after), `<readonly/>`, `<readonly/><address type="pci" slot="9"/>`, 1)
+	addressed = strings.Replace(addressed, "<os>", `<os a='b' firmware = "efi">`, 1)
+	old, err := machine.Become([]byte(addressed), "domain-xml", "domain-xml", m)
+	require.NoError(t, err)
+	assert.Contains(t, string(old), "<os a='b'>", "the emulator's own firmware is not named")
+	for _, gone := range []string{"pflash", "<address", "<title>"} {
+		assert.NotContains(t, string(old), gone)
+	}
+	assert.Contains(t, string(old), "<description>two\nlines</description>")
+	m.Firmware, m.Chipset = machine.UEFI, "q35"
+	young, err := machine.Become(old, "domain-xml", "domain-xml", m)
+	require.NoError(t, err)
+	assert.Contains(t, string(young), `firmware="efi"`)
+
 	many := strings.Replace(text, "<devices>", "<devices>"+strings.Repeat(`<disk type="file"><source file="/a"/></disk>`, 300), 1)
 	all, err := machine.Describe("domain-xml", []byte(many))
 	require.NoError(t, err)
@@ -80,4 +96,9 @@ func TestDifferences(t *testing.T) {
 	})
 	assert.Contains(t, machine.Compare(other, m), machine.Difference{What: "chipset", After: "q35"})
 	assert.NotContains(t, machine.Unasked(other, m), machine.Difference{What: "chipset", After: "q35"}, "the host's choice")
+	versioned := m
+	versioned.Chipset = "pc-q35-7.2"
+	assert.Empty(t, machine.Unasked(m, versioned), "so is the version")
+	versioned.Chipset = "pc-i440fx-7.2"
+	assert.Equal(t, []machine.Difference{{What: "chipset", Before: "q35", After: "pc-i440fx-7.2"}}, machine.Unasked(m, versioned))
 }

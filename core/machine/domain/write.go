@@ -23,8 +23,8 @@ var definition = template.Must(template.New("definition").Parse(`<domain type="q
   <vcpu>{{.Processors.Count}}</vcpu>
   <os{{if eq .Firmware "uefi"}} firmware="efi"{{end}}>
     <type arch="x86_64"{{if .Chipset}} machine="{{html .Chipset}}"{{end}}>hvm</type>
-{{- if .SecureBoot}}
-    <loader secure="yes"/>{{end}}
+{{- if eq .Firmware "uefi"}}
+    <firmware><feature enabled="{{if .SecureBoot}}yes{{else}}no{{end}}" name="secure-boot"/></firmware>{{end}}
 {{- if .Variables}}
     <nvram>{{html .Variables}}</nvram>{{end}}
   </os>

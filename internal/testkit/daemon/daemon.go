@@ -75,6 +75,9 @@ func Start(t testing.TB) *Daemon {
 	require.NoError(t, d.cmd.Start())
 	t.Cleanup(func() {
 		d.Kill()
+		if t.Failed() {
+			t.Logf("the daemon said: %s\n%v", d.notes.String(), d.cmd.ProcessState)
+		}
 		_ = exec.Command("pkill", "-KILL", "-u", u.Uid, "-f", dir).Run() // guests that are left
 	})
 	require.Eventually(t, func() bool {
