@@ -92,6 +92,31 @@ type Volumer interface {
 	Volume(ctx context.Context, pool, volume string) (string, error)
 }
 
+// Question is something that a host asks of a machine that is started, before it goes on.
+type Question struct {
+	ID      string // Identity, or another one
+	Text    string
+	Answers []string
+}
+
+// Identity is the question whether a machine was moved or copied, and these are its answers.
+const (
+	Identity = "identity"
+	Moved    = "moved"
+	Copied   = "copied"
+)
+
+// Asker is a host that asks.
+type Asker interface {
+	Questions(ctx context.Context, m Machine) ([]Question, error)
+	Answer(ctx context.Context, m Machine, question, answer string) error
+}
+
+// Looker is a host that knows new files only after it was told to look.
+type Looker interface {
+	Look(ctx context.Context) error
+}
+
 // Networker is a host that tells of the networks which machines can be connected to.
 type Networker interface {
 	Networks(ctx context.Context) ([]string, error)

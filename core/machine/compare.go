@@ -40,7 +40,8 @@ func Compare(before, after Machine) (all []Difference) {
 // so is the version of a board.
 func Unasked(wanted, is Machine) (all []Difference) {
 	for _, d := range Compare(wanted, is) {
-		if d.Before != "" && !(d.What == chipset && boards[d.Before] != "" && strings.HasPrefix(d.After, boards[d.Before])) {
+		version := d.What == chipset && boards[d.Before] != "" && strings.HasPrefix(d.After, boards[d.Before])
+		if d.Before != "" && !version {
 			all = append(all, d)
 		}
 	}

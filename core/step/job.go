@@ -52,6 +52,8 @@ type Guests interface {
 	host.Screener
 	host.Observer
 	host.Waker
+	host.Asker
+	host.Looker
 	host.Definer
 }
 

@@ -70,6 +70,19 @@ func (g guests) StartWithHost(ctx context.Context, x host.Machine, yes bool) err
 	return do(ctx, g, "start machines with itself", func(h host.Waker) error { return h.StartWithHost(ctx, x, yes) })
 }
 
+func (g guests) Questions(ctx context.Context, x host.Machine) (all []host.Question, err error) {
+	err = do(ctx, g, "ask", func(h host.Asker) (err error) { all, err = h.Questions(ctx, x); return err })
+	return all, err
+}
+
+func (g guests) Answer(ctx context.Context, x host.Machine, question, answer string) error {
+	return do(ctx, g, "ask", func(h host.Asker) error { return h.Answer(ctx, x, question, answer) })
+}
+
+func (g guests) Look(ctx context.Context) error {
+	return do(ctx, g, "look for new files", func(h host.Looker) error { return h.Look(ctx) })
+}
+
 func (g guests) Define(ctx context.Context, definition []byte) (m host.Machine, err error) {
 	err = changes(ctx, g, "take new machines", func(h host.Definer) (err error) { m, err = h.Define(ctx, definition); return err })
 	return m, err

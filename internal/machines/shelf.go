@@ -117,5 +117,18 @@ func (shelf) Signs(context.Context, host.Machine) (host.Signs, error) {
 // StartWithHost is what its definition says, or nothing.
 func (shelf) StartWithHost(context.Context, host.Machine, bool) error { return errors.ErrUnsupported }
 
+// Questions are none.
+func (shelf) Questions(context.Context, host.Machine) ([]host.Question, error) {
+	return nil, errors.ErrUnsupported
+}
+
+// Answer answers none.
+func (shelf) Answer(context.Context, host.Machine, string, string) error {
+	return errors.ErrUnsupported
+}
+
+// Look has nothing to do: files are looked at when they are asked for.
+func (shelf) Look(context.Context) error { return errors.ErrUnsupported }
+
 // Close does nothing: the folder is its pool's.
 func (shelf) Close() error { return nil }

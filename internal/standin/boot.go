@@ -25,14 +25,17 @@ type start struct {
 	up      bool
 	read    int64 // bytes of its disks
 	locks   []*os.File
+	asks    bool // something has to be answered first
+	writes  *writer
 }
 
 func (s *start) say(format string, args ...any) {
 	s.console = append(s.console, fmt.Sprintf(format, args...))
 }
 
-// unlock lets go of the disks.
-func (s *start) unlock() {
+// end has the guest end, and lets go of the disks.
+func (s *start) end() {
+	s.writes.stop()
 	for _, f := range s.locks {
 		_ = f.Close() // which ends the lock
 	}
@@ -58,9 +61,12 @@ func (h *Host) boot(ctx context.Context, m machine.Machine) (*start, error) {
 	s.say("%s, %d MiB of memory, %d processor(s)", strings.ToUpper(m.Firmware), m.Memory>>20, m.Processors.Count)
 	for i, d := range m.Disks {
 		if err := h.attach(ctx, s, d, i == 0, m); err != nil {
-			s.unlock()
+			s.end()
 			return nil, err
 		}
+	}
+	if s.up && h.traits.Writes {
+		h.write(s, m)
 	}
 	if len(m.Disks) == 0 {
 		s.say("No disk to start from.")
@@ -91,6 +97,9 @@ func (h *Host) attach(ctx context.Context, s *start, d machine.Disk, first bool,
 		}
 	}
 	s.say("Disk %s: %s, %d MiB", d.Slot, is.Format, is.VirtualSize>>20)
+	if first {
+		s.writes = writerOf(dir, name, is)
+	}
 	if !first {
 		return nil
 	}

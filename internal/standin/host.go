@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -32,12 +33,16 @@ type Host struct {
 
 	mu       sync.Mutex
 	machines map[string]*guest // by UUID
+	seen     map[string]bool   // files that it knows, where it knows only those
+	log      *os.File          // what guests wrote
 }
 
 // guest is a machine on the list.
 type guest struct {
 	Definition string     `json:"definition"`
 	State      host.State `json:"state"`
+	// Came is what was answered to whether it was moved or copied.
+	Came string `json:"came,omitempty"`
 
 	is    machine.Machine
 	start *start
@@ -52,7 +57,15 @@ func Open(state, folder string, t Traits) (*Host, error) {
 	if folder, err = filepath.EvalSymlinks(folder); err != nil {
 		return nil, err
 	}
-	h := &Host{traits: t, folder: folder, file: filepath.Join(state, "inventory.json"), machines: map[string]*guest{}}
+	h := &Host{traits: t, folder: folder, file: filepath.Join(state, "inventory.json"), machines: map[string]*guest{}, seen: map[string]bool{}}
+	if err := h.Look(); err != nil {
+		return nil, err
+	}
+	if t.Writes {
+		if h.log, err = os.OpenFile(filepath.Join(state, WritesLog), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600); err != nil {
+			return nil, err
+		}
+	}
 	b, err := os.ReadFile(h.file)
 	if errors.Is(err, os.ErrNotExist) {
 		return h, nil
@@ -147,6 +160,9 @@ func (h *Host) Define(text []byte) (Entry, error) {
 		}
 	}
 	for _, d := range is.Disks {
+		if h.traits.Looks && !h.seen[d.File] {
+			return Entry{}, fmt.Errorf("%w: it knows no file %s: have it look", errRefused, d.File)
+		}
 		rest, inside := strings.CutPrefix(d.File, h.folder+"/")
 		if !inside {
 			return Entry{}, fmt.Errorf("%w: the disk %s does not lie in %s", errRefused, d.File, h.folder)
@@ -194,19 +210,71 @@ func (h *Host) Start(ctx context.Context, m Which) (Entry, error) {
 		if h.traits.Memory > 0 && used > h.traits.Memory {
 			return fmt.Errorf("%w: no memory is left: %d MiB would be used of %d MiB", errRefused, used>>20, h.traits.Memory>>20)
 		}
-		s, err := h.boot(ctx, g.is)
-		if err != nil {
-			return fmt.Errorf("%w: %w", errRefused, err)
-		}
-		g.State, g.start = host.Running, s
+		return h.goOn(ctx, g)
+	})
+}
+
+// goOn starts a machine, unless something has to be answered first: then it waits, switched on.
+func (h *Host) goOn(ctx context.Context, g *guest) error {
+	if h.traits.Asks && g.Came == "" {
+		g.State, g.start = host.Running, &start{console: []string{question}, asks: true}
 		return nil
+	}
+	s, err := h.boot(ctx, g.is)
+	if err != nil {
+		return fmt.Errorf("%w: %w", errRefused, err)
+	}
+	g.State, g.start = host.Running, s
+	return nil
+}
+
+const question = "Was this machine moved or copied?"
+
+// Questions are what a machine waits for.
+func (h *Host) Questions(m Which) (all []host.Question, err error) {
+	all = []host.Question{}
+	_, err = h.do(m, func(g *guest) error {
+		if g.start != nil && g.start.asks {
+			all = append(all, host.Question{ID: host.Identity, Text: question, Answers: []string{host.Moved, host.Copied}})
+		}
+		return nil
+	})
+	return all, err
+}
+
+// Answer answers the question, and lets the machine go on.
+func (h *Host) Answer(ctx context.Context, m Which, id, answer string) (Entry, error) {
+	return h.do(m, func(g *guest) error {
+		if g.start == nil || !g.start.asks || id != host.Identity {
+			return fmt.Errorf("%w: nothing was asked", errState)
+		}
+		if answer != host.Moved && answer != host.Copied {
+			return fmt.Errorf("%w: it was %s or %s", errRefused, host.Moved, host.Copied)
+		}
+		g.Came = answer
+		return h.goOn(ctx, g)
+	})
+}
+
+// Look has it know the files that are there.
+func (h *Host) Look() error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return filepath.WalkDir(h.folder, func(name string, _ fs.DirEntry, err error) error {
+		if err == nil {
+			h.seen[name] = true
+		}
+		if errors.Is(err, fs.ErrNotExist) { // it went meanwhile
+			return nil
+		}
+		return err
 	})
 }
 
 // ShutDown asks a guest to end, which it does when it is up and listens.
 func (h *Host) ShutDown(m Which) (Entry, error) {
 	return h.do(m, func(g *guest) error {
-		if g.State == host.Running && g.start.up && !h.traits.Deaf {
+		if g.State == host.Running && (g.start.up && !h.traits.Deaf || g.start.asks) {
 			g.off()
 		}
 		return nil
@@ -223,7 +291,7 @@ func (h *Host) CutOff(m Which) (Entry, error) {
 
 func (g *guest) off() {
 	if g.start != nil {
-		g.start.unlock()
+		g.start.end()
 	}
 	g.State, g.start = host.Off, nil
 }
@@ -253,5 +321,8 @@ func (h *Host) Close() {
 	defer h.mu.Unlock()
 	for _, g := range h.machines {
 		g.off()
+	}
+	if h.log != nil {
+		_ = h.log.Close() // nobody writes any more
 	}
 }

@@ -42,6 +42,18 @@ func (h *Host) Handler() http.Handler {
 	m.HandleFunc("POST /machines/{name}/cut-off", h.acts(func(r *http.Request) (Entry, error) {
 		return h.CutOff(which(r))
 	}))
+	m.HandleFunc("POST /look", func(w http.ResponseWriter, _ *http.Request) { answer(w, map[string]any{}, h.Look()) })
+	m.HandleFunc("GET /machines/{name}/questions", func(w http.ResponseWriter, r *http.Request) {
+		all, err := h.Questions(which(r))
+		answer(w, map[string]any{"items": all}, err)
+	})
+	m.HandleFunc("POST /machines/{name}/answers", h.acts(func(r *http.Request) (Entry, error) {
+		var given struct{ Question, Answer string }
+		if err := json.NewDecoder(io.LimitReader(r.Body, maxDefinition)).Decode(&given); err != nil {
+			return Entry{}, fmt.Errorf("%w: %w", errRefused, err)
+		}
+		return h.Answer(r.Context(), which(r), given.Question, given.Answer)
+	}))
 	m.HandleFunc("GET /machines/{name}/signs", func(w http.ResponseWriter, r *http.Request) {
 		seen, err := h.See(which(r))
 		answer(w, seen, err)

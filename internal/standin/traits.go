@@ -25,6 +25,12 @@ type Traits struct {
 	Maintenance bool     `yaml:"maintenance" json:"maintenance,omitempty"`
 	// Drivers are the buses that guests have a driver for.
 	Drivers []string `yaml:"drivers" json:"drivers,omitempty"`
+	// Asks whether a machine that is new to it was moved or copied, when that is first started.
+	Asks bool `yaml:"asks" json:"asks,omitempty"`
+	// Looks tells that new files are known only after it was told to look.
+	Looks bool `yaml:"looks" json:"looks,omitempty"`
+	// Writes has guests write to their first disk all the time, where that stores what they write as it is.
+	Writes bool `yaml:"writes" json:"writes,omitempty"`
 	// Deaf guests do not end when they are asked to.
 	Deaf bool `yaml:"deaf" json:"deaf,omitempty"`
 }

@@ -42,6 +42,23 @@ func (h *Host) Networks(ctx context.Context) (names []string, err error) {
 	return names, err
 }
 
+// Look has the storage pools of the daemon's own looked through. One without a driver for them has none.
+func (h *Host) Look(ctx context.Context) error {
+	err := h.call(ctx, func() error {
+		pools, _, err := h.l.ConnectListAllStoragePools(1, libvirt.ConnectListStoragePoolsActive)
+		for _, p := range pools {
+			if refreshErr := h.l.StoragePoolRefresh(p, 0); refreshErr != nil && !libvirt.IsNotFound(refreshErr) {
+				err = errors.Join(err, fmt.Errorf("looking through its pool %s: %w", p.Name, refreshErr))
+			}
+		}
+		return err
+	})
+	if errors.Is(err, host.ErrRefused) { // what it does not find in them is no reason to go without the machine
+		return nil
+	}
+	return err
+}
+
 // capabilities are what is read of what the daemon says of itself.
 type capabilities struct {
 	Guests []struct {

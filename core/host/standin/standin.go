@@ -174,6 +174,27 @@ func (h *Host) Signs(ctx context.Context, m host.Machine) (host.Signs, error) {
 	return host.Signs{Read: seen.Read, Agent: seen.Up, Console: seen.Console}, err
 }
 
+// Look has it look through its folder.
+func (h *Host) Look(ctx context.Context) error {
+	return h.call(ctx, http.MethodPost, "/look", nil, nil)
+}
+
+// Questions are those that it waits for an answer to.
+func (h *Host) Questions(ctx context.Context, m host.Machine) ([]host.Question, error) {
+	var list struct{ Items []host.Question }
+	err := h.call(ctx, http.MethodGet, at(m, "/questions"), nil, &list)
+	return list.Items, err
+}
+
+// Answer answers one.
+func (h *Host) Answer(ctx context.Context, m host.Machine, question, answer string) error {
+	body, err := json.Marshal(map[string]string{"question": question, "answer": answer})
+	if err != nil {
+		return err
+	}
+	return h.call(ctx, http.MethodPost, at(m, "/answers"), body, nil)
+}
+
 // traits are what the host says of itself.
 type traits struct {
 	Formats, Layouts, Buses, Firmware, Networks []string

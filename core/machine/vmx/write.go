@@ -166,10 +166,10 @@ func free(bus string, taken map[string]bool) string {
 
 func (p *pairs) card(name string, n machine.Network) {
 	p.add(name+".present", "TRUE")
-	switch {
-	case n.Kind == "network":
+	switch n.Kind {
+	case "network":
 		p.add(name+".networkName", n.Network)
-	case n.Kind == "bridge":
+	case "bridge":
 		p.add(name+".connectionType", "bridged")
 	default:
 		p.add(name+".connectionType", "nat")

@@ -34,6 +34,9 @@ func (w *work) define(ctx context.Context) error {
 			return blocked("name", fmt.Sprintf("Another machine has come to be %s.", w.m.There()))
 		}
 	}
+	if err := w.Ends.To.Look(ctx); err != nil && !errors.Is(err, errors.ErrUnsupported) { // otherwise it may not know the new files
+		return fmt.Errorf("having %s look for the new disks: %w", w.m.To, err)
+	}
 	made, err := w.Ends.To.Define(ctx, []byte(w.m.Definition))
 	if err != nil {
 		return fmt.Errorf("making it known as %s: %w", w.m.There(), err)

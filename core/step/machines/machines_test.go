@@ -233,3 +233,37 @@ func TestAGuestThatDoesNotEnd(t *testing.T) {
 		})
 	}
 }
+
+// TestWhatAHostAsks: whether a machine was moved or copied is answered by itself, anything else by a person, who may go back instead.
+func TestWhatAHostAsks(t *testing.T) { unhurried(t, "", whatAHostAsks) }
+
+func whatAHostAsks(t *testing.T) {
+	licence := host.Question{ID: "licence", Text: "Is there a licence?", Answers: []string{"yes", "no"}}
+	for _, row := range []struct {
+		kind, identity, answer string
+		answered               []string
+		lists                  string
+	}{
+		{plan.MoveMachine, "", "yes", []string{"identity moved", "licence yes"}, "lighthouse:gate-kiosk running"},
+		{plan.CopyMachine, "", "no", []string{"identity copied", "licence no"}, "lighthouse:gate-kiosk running, quay:gate-kiosk running"},
+		{plan.CopyMachine, plan.KeepIdentity, "no", []string{"identity moved", "licence no"}, "lighthouse:gate-kiosk running, quay:gate-kiosk off"},
+		{plan.MoveMachine, "", answerBack, []string{"identity moved"}, "quay:gate-kiosk running"},
+	} {
+		w := newWorld()
+		w.lighthouse.asks = []host.Question{{ID: host.Identity, Text: "?", Answers: []string{host.Moved, host.Copied}}, licence}
+		r := move()
+		r.Kind, r.Identity = row.kind, row.identity
+		task := carried(t, w, r, w.quay.has(t, kiosk, host.Running))
+		_, err := task.Run(t.Context())
+		q, asks := step.Asked(err)
+		require.True(t, asks, "%v", err)
+		assert.Equal(t, "lighthouse asks about gate-kiosk: Is there a licence?", q.Text)
+		assert.Len(t, q.Answers, 3)
+		task.Answer = step.Answer{Step: q.Step, Name: row.answer}
+		_, err = task.Run(t.Context())
+		assert.Equal(t, row.answer == answerBack, err != nil, "%v", err)
+		assert.Equal(t, row.answered, w.lighthouse.answered)
+		assert.Equal(t, row.lists, w.lists())
+		assert.Empty(t, w.twice)
+	}
+}

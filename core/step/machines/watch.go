@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"bagaglio/core/host"
 	"bagaglio/core/plan"
 	"bagaglio/core/step"
+	"bagaglio/core/storage"
 )
 
 const (
@@ -36,7 +38,43 @@ func (w *work) start(ctx context.Context) error {
 		return fmt.Errorf("starting %s on %s: %w", w.m.After.Name, w.m.To, err)
 	}
 	w.state.Receipt.Started = true
-	return nil
+	return w.questions(ctx, m)
+}
+
+// questions answers what the host asks before the machine goes on: whether it was moved or copied is known, anything else a person has to say.
+func (w *work) questions(ctx context.Context, m host.Machine) error {
+	all, err := w.Ends.To.Questions(ctx, m)
+	if errors.Is(err, errors.ErrUnsupported) {
+		return nil
+	}
+	given := w.answered(plan.StepStart)
+	if given == answerBack {
+		return errNotUp
+	}
+	for _, q := range all {
+		answer := given
+		switch {
+		case q.ID == host.Identity && w.m.Alone():
+			answer = host.Moved
+		case q.ID == host.Identity:
+			answer = host.Copied
+		case !slices.Contains(q.Answers, answer):
+			choices := []step.Choice{{Name: answerBack, Label: "Go back: switch it off there, and start it where it was if it ran"}}
+			for _, a := range q.Answers {
+				choices = append(choices, step.Choice{Name: a, Label: "Answer: " + a})
+			}
+			return w.ask(
+				plan.StepStart,
+				fmt.Sprintf("%s asks about %s: %s", w.m.To, w.m.After.Name, storage.Printable(q.Text)),
+				errNotUp,
+				choices...)
+		}
+		if err := w.Ends.To.Answer(ctx, m, q.ID, answer); err != nil {
+			return fmt.Errorf("answering %s, which asked about %s: %w", w.m.To, w.m.After.Name, err)
+		}
+		w.evidence("%s asked %q, and was answered %q", w.m.To, storage.Printable(q.Text), answer)
+	}
+	return err
 }
 
 // cutOff takes the power from the machine in its new place: nothing that it wrote is to stay.

@@ -32,6 +32,8 @@ type fake struct {
 	world    *world
 	machines map[string]*host.Machine // by UUID
 	refuses  error                    // to define
+	asks     []host.Question          // when a machine is started
+	answered []string
 }
 
 func newWorld() *world {
@@ -159,6 +161,22 @@ func (f *fake) StartWithHost(_ context.Context, m host.Machine, yes bool) error 
 		}
 		return nil
 	})
+}
+
+func (f *fake) Questions(context.Context, host.Machine) (all []host.Question, err error) {
+	return f.asks, f.op(func() error { return nil })
+}
+
+func (f *fake) Answer(_ context.Context, _ host.Machine, question, answer string) error {
+	return f.op(func() error {
+		f.asks = slices.DeleteFunc(slices.Clone(f.asks), func(q host.Question) bool { return q.ID == question })
+		f.answered = append(f.answered, question+" "+answer)
+		return nil
+	})
+}
+
+func (f *fake) Look(context.Context) error {
+	return f.op(func() error { return errors.ErrUnsupported })
 }
 
 func (f *fake) Close() error { return nil }

@@ -27,6 +27,7 @@ type Host struct {
 	Files   string // address of its files
 	Key     string // private, of who may reach them
 	HostKey string // fingerprint
+	State   string // the folder with its inventory
 	server  *httptest.Server
 }
 
@@ -34,7 +35,7 @@ type Host struct {
 func Start(t testing.TB, folder string, traits standin.Traits) *Host {
 	t.Helper()
 	state := t.TempDir()
-	h := &Host{Folder: folder}
+	h := &Host{Folder: folder, State: state}
 	public, private, err := ed25519.GenerateKey(nil)
 	require.NoError(t, err)
 	key, err := ssh.NewPublicKey(public)
