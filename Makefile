@@ -11,8 +11,10 @@ FUZZ := disk/fuzz:Qcow2:1000000 disk/fuzz:VMDK:1000000 disk/fuzz:VHD:1000000 dis
 
 # What the demo world and the tests take from Debian: tool:package.
 DEMO_TOOLS := sfdisk:fdisk mkfs.ext4:e2fsprogs mkfs.vfat:dosfstools mcopy:mtools cmp:diffutils
-TEST_TOOLS := $(DEMO_TOOLS) chromium:chromium mkfs.xfs:xfsprogs mkfs.btrfs:btrfs-progs sshd:openssh-server ip:iproute2 ps:procps \
-	libvirtd:libvirt-daemon libvirtd:libvirt-daemon-driver-qemu libvirtd:ovmf qemu-system-x86_64:qemu-system-x86 \
+# What makes the lighthouse of the demo a real host, where it can be installed.
+REAL_TOOLS := libvirtd:libvirt-daemon libvirtd:libvirt-daemon-driver-qemu qemu-system-x86_64:qemu-system-x86
+TEST_TOOLS := $(DEMO_TOOLS) $(REAL_TOOLS) chromium:chromium mkfs.xfs:xfsprogs mkfs.btrfs:btrfs-progs sshd:openssh-server ip:iproute2 ps:procps \
+	libvirtd:ovmf \
 	grub-mkimage:grub-common grub-mkimage:grub-pc-bin grub-mkimage:grub-efi-amd64-bin busybox:busybox-static cpio:cpio depmod:kmod
 BENCH_TOOLS := pigz:pigz zstd:zstd sshd:openssh-server sftp:openssh-client
 PICTURE_TOOLS := $(TEST_TOOLS) xterm:xterm xvfb-run:xvfb xauth:xauth import:imagemagick
@@ -105,6 +107,7 @@ clean:
 	rm -rf bin web/dist/app web/node_modules
 
 packages-demo: TOOLS = $(DEMO_TOOLS)
+packages-demo: MORE = $(REAL_TOOLS)
 packages-test: TOOLS = $(TEST_TOOLS)
 packages-bench: TOOLS = $(BENCH_TOOLS)
 packages-picture: TOOLS = $(PICTURE_TOOLS)
@@ -115,3 +118,6 @@ packages-%:
 	if [ -z "$$missing" ]; then exit 0; fi; \
 	if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
 	else echo "These Debian packages are missing:$$missing"; echo "As root: apt-get install$$missing"; exit 1; fi
+	@missing=""; for t in $(MORE); do command -v $${t%%:*} >/dev/null || missing="$$missing $${t##*:}"; done; \
+	if [ -z "$$missing" ]; then exit 0; fi; \
+	if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null || true; fi

@@ -6,21 +6,27 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"net"
 	"os"
+	"os/user"
 	"path/filepath"
+	"slices"
 
 	"bagaglio/api"
 	"bagaglio/core/host"
+	_ "bagaglio/core/host/libvirt"
 	_ "bagaglio/core/host/standin"
 	definition "bagaglio/core/machine"
 	"bagaglio/core/machine/own"
 	"bagaglio/core/plan"
+	"bagaglio/internal/guestd"
 	"bagaglio/internal/standin"
 
 	"golang.org/x/crypto/ssh"
 )
 
-// hosts are the two of the demo world that run machines, simulated: what they take is different, so that a machine has to change on its way.
+// hosts are the two of the demo world that run machines. What they take is different, so that a machine has to change on its way. The lighthouse
+// is a real one where that is possible.
 var hosts = []struct {
 	name, pool string
 	traits     standin.Traits
@@ -28,82 +34,165 @@ var hosts = []struct {
 	{"quay", "harbour", standin.Traits{
 		Formats: []string{"vmdk"}, Layouts: []string{"flat"}, Folders: true, Networks: []string{"quay-lan"},
 	}},
-	{"lighthouse", "lamp-room", standin.Traits{
+	{lighthouse, "lamp-room", standin.Traits{
 		Formats: []string{"qcow2", "raw"}, Folders: true, Networks: []string{"lamp-lan"}, Memory: 4 << 30,
 	}},
 }
 
-// startHosts runs the hosts until ctx ends, adds them to the service, and returns the addresses of their APIs. What is returned waits for their
-// end.
-func (s *show) startHosts(ctx context.Context) (urls map[string]string, wait func() error, err error) {
-	state := s.makeFolder("hosts")
+const lighthouse = "lighthouse"
+
+// guests are the hosts while the demo runs.
+type guests struct {
+	url     string // of the API of the quay
+	network string // of the lighthouse, empty for one without
+	ends    []func() error
+}
+
+// Close ends them.
+func (g *guests) Close() (err error) {
+	for _, end := range slices.Backward(g.ends) {
+		err = errors.Join(err, end())
+	}
+	return err
+}
+
+// keys are those by which the service enters a host.
+type keys struct {
+	authorized string // a file with the public one
+	private    string
+}
+
+func (s *show) makeKeys(state string) (k keys, err error) {
 	public, private, err := ed25519.GenerateKey(nil)
 	if err != nil {
-		return nil, nil, err
+		return k, err
 	}
 	key, err := ssh.NewPublicKey(public)
 	if err != nil {
-		return nil, nil, err
+		return k, err
 	}
 	block, err := ssh.MarshalPrivateKey(private, "")
 	if err != nil {
-		return nil, nil, err
+		return k, err
 	}
-	authorized := filepath.Join(state, "authorized")
-	if err := os.WriteFile(authorized, ssh.MarshalAuthorizedKey(key), 0o600); err != nil {
-		return nil, nil, err
+	k = keys{authorized: filepath.Join(state, "authorized"), private: string(pem.EncodeToMemory(block))}
+	return k, os.WriteFile(k.authorized, ssh.MarshalAuthorizedKey(key), 0o600)
+}
+
+// startHosts runs the hosts and adds them to the service. The caller closes them, also where it fails.
+func (s *show) startHosts(ctx context.Context) (*guests, error) {
+	g := &guests{}
+	k, err := s.makeKeys(s.makeFolder("hosts"))
+	if err != nil {
+		return g, err
 	}
-	login, runs, user, agent := string(pem.EncodeToMemory(block)), "standin", "crew", false
-	urls = map[string]string{}
-	ended := make(chan error, len(hosts))
 	for _, h := range hosts {
-		o := standin.Options{
-			State: s.makeFolder("hosts/" + h.name), Folder: s.makeFolder(h.pool), Traits: h.traits,
-			Listen: "127.0.0.1:0", Files: "127.0.0.1:0", Authorized: authorized,
+		if h.name == lighthouse {
+			err := s.startReal(ctx, g, k, h.name, h.pool)
+			if err == nil {
+				continue
+			}
+			s.say("The lighthouse is simulated, since no real host can be run here: %v.", err)
+			g.network = h.traits.Networks[0]
 		}
-		started := make(chan standin.Started, 1)
-		go func() {
-			err := standin.Run(ctx, o, func(at standin.Started) { started <- at })
-			close(started)
-			ended <- err
-		}()
-		at, ok := <-started
-		if !ok {
-			return nil, nil, <-ended
-		}
-		urls[h.name] = at.URL
-		if _, err := s.service.AddHost(ctx, api.NewHost{
-			Name: h.name, Kind: api.NewHostKindSftp, Address: at.Files, User: &user, TrustedKey: &at.HostKey, Runs: &runs, Machines: &at.URL,
-			Login: &api.Secrets{Key: &login, Agent: &agent},
-		}); err != nil {
-			return nil, nil, err
-		}
-		if _, err := s.service.AddPool(ctx, api.NewPool{Name: h.pool, Host: &h.name, Folder: o.Folder}); err != nil {
-			return nil, nil, err
+		if err := s.startStandIn(ctx, g, k, h.name, h.pool, h.traits); err != nil {
+			return g, err
 		}
 		s.say("The host %s is a stand-in (docs/standin.md): it takes %v, and its network is %v.", h.name, h.traits.Formats, h.traits.Networks)
 	}
-	wait = func() (err error) {
-		for range hosts {
-			err = errors.Join(err, <-ended)
-		}
+	return g, nil
+}
+
+// startStandIn runs a stand-in.
+func (s *show) startStandIn(ctx context.Context, g *guests, k keys, name, pool string, t standin.Traits) error {
+	o := standin.Options{
+		State: s.makeFolder("hosts/" + name), Folder: s.makeFolder(pool), Traits: t,
+		Listen: "127.0.0.1:0", Files: "127.0.0.1:0", Authorized: k.authorized,
+	}
+	runs, stop := context.WithCancel(context.WithoutCancel(ctx)) // it ends behind the service
+	started, ended := make(chan standin.Started, 1), make(chan error, 1)
+	go func() {
+		ended <- standin.Run(runs, o, func(at standin.Started) { started <- at })
+		close(started)
+	}()
+	g.ends = append(g.ends, func() error { stop(); return <-ended })
+	at, ok := <-started
+	if !ok {
+		return fmt.Errorf("the stand-in %s did not start", name)
+	}
+	if name != lighthouse {
+		g.url = at.URL
+	}
+	kind := "standin"
+	h := api.NewHost{Name: name, Address: at.Files, TrustedKey: &at.HostKey, Runs: &kind, Machines: &at.URL}
+	return s.join(ctx, h, k, pool, o.Folder)
+}
+
+// startReal runs a real host of machines with the rights of an ordinary user, and a door to its files and its socket.
+func (s *show) startReal(ctx context.Context, g *guests, k keys, name, pool string) error {
+	u, err := user.Current()
+	if err == nil && u.Uid == "0" {
+		u, err = user.Lookup("nobody")
+	}
+	if err != nil {
 		return err
 	}
-	return urls, wait, nil
+	d, err := guestd.Start(u)
+	if err != nil {
+		return err
+	}
+	door, err := standin.OpenDoor(s.makeFolder("hosts/"+name), k.authorized)
+	if err != nil {
+		return errors.Join(err, d.Close())
+	}
+	door.Sockets = true
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return errors.Join(err, d.Close())
+	}
+	go func() { _ = door.Serve(l) }() // until the listener is closed
+	g.ends = append(g.ends, func() error { return errors.Join(l.Close(), d.Close()) })
+	kind := "libvirt"
+	h := api.NewHost{Name: name, Address: l.Addr().String(), TrustedKey: &door.Fingerprint, Runs: &kind, Socket: &d.Socket}
+	if err := s.join(ctx, h, k, pool, d.Disks); err != nil {
+		return err
+	}
+	if os.Getuid() == 0 { // what the service writes is to be the guests'
+		if _, err := s.service.ChangePool(ctx, pool, api.PoolChange{Rules: plan.Rules{Owner: d.Owner, Mode: "0660"}}); err != nil {
+			return err
+		}
+	}
+	s.say(
+		"The host %s is a real one, a virtualisation daemon with the rights of the user %s. Its guests run by software emulation.",
+		name,
+		u.Username,
+	)
+	return nil
+}
+
+// join adds a host and its pool to the service.
+func (s *show) join(ctx context.Context, h api.NewHost, k keys, pool, folder string) error {
+	login, crew, agent := k.private, "crew", false
+	h.Kind, h.User, h.Login = api.NewHostKindSftp, &crew, &api.Secrets{Key: &login, Agent: &agent}
+	if _, err := s.service.AddHost(ctx, h); err != nil {
+		return err
+	}
+	_, err := s.service.AddPool(ctx, api.NewPool{Name: pool, Host: &h.Name, Folder: folder})
+	return err
 }
 
 // ticketing is the machine of the ticket office, whose disk lies at a path of the quay.
 func ticketing(disk string) definition.Machine {
 	return definition.Machine{
 		Name: "ticketing", UUID: "3f0c8d52-7c1e-4a57-9d3a-6b1f0c2e8a41", Notes: "Ticket office, quay", Memory: 512 << 20,
-		Processors: definition.Processors{Count: 2}, Firmware: definition.UEFI,
+		Processors: definition.Processors{Count: 2}, Firmware: definition.BIOS,
 		Disks:    []definition.Disk{{File: disk, Format: "vmdk", Bus: "scsi", Slot: "sda", Boot: 1}},
 		Networks: []definition.Network{{Kind: "network", Network: "quay-lan", MAC: "52:54:00:71:c4:e7", Model: "virtio"}},
 	}
 }
 
 // round moves a machine that runs from one host to the other.
-func (s *show) round(ctx context.Context, urls map[string]string) error {
+func (s *show) round(ctx context.Context, g *guests) error {
 	_, err := s.carry(ctx, "The disk of ticketing lies at the quay as that takes it", plan.Request{
 		Kind: plan.Convert, As: "vmdk", Layout: "flat", Source: plan.Place{Pool: "quay-store", Path: "ticketing.raw"},
 		Destination: &plan.Place{Pool: "harbour", Path: "ticketing/ticketing.vmdk"},
@@ -119,7 +208,7 @@ func (s *show) round(ctx context.Context, urls map[string]string) error {
 	if err != nil {
 		return err
 	}
-	quay, err := kind.Open(ctx, host.Address{URL: urls["quay"]})
+	quay, err := kind.Open(ctx, host.Address{URL: g.url})
 	if err != nil {
 		return err
 	}
@@ -133,8 +222,15 @@ func (s *show) round(ctx context.Context, urls map[string]string) error {
 	}
 	s.say("\nquay:ticketing is %s, with %d disk(s).", running.State, len(running.Disks))
 	done, err := s.carry(ctx, "quay:ticketing moves to the lighthouse", plan.Request{
-		Kind: plan.MoveMachine, Machine: "quay:ticketing", To: "lighthouse", Destination: &plan.Place{Pool: "lamp-room"}, As: "qcow2",
-		Stop: true, Start: true, Networks: map[string]string{"quay-lan": "lamp-lan"},
+		Kind:        plan.MoveMachine,
+		Machine:     "quay:ticketing",
+		To:          "lighthouse",
+		Destination: &plan.Place{Pool: "lamp-room"},
+		As:          "qcow2",
+		Stop:        true,
+		Start:       true,
+		Networks:    map[string]string{"quay-lan": g.network},
+		Changes:     plan.Changes{Buses: map[string]string{"all": "virtio"}},
 	})
 	if err != nil {
 		return err

@@ -66,14 +66,12 @@ func Show(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, stop()) }()
-	hostsCtx, stopHosts := context.WithCancel(context.WithoutCancel(ctx)) // they end behind the service
-	urls, wait, err := s.startHosts(hostsCtx)
+	hosts, err := s.startHosts(ctx)
+	defer func() { err = errors.Join(err, hosts.Close()) }()
 	if err != nil {
-		stopHosts()
 		return err
 	}
-	defer func() { stopHosts(); err = errors.Join(err, wait()) }()
-	if err := s.run(ctx, urls); err != nil {
+	if err := s.run(ctx, hosts); err != nil {
 		return err
 	}
 	if !o.Stay {
@@ -137,7 +135,7 @@ func (s *show) start() (stop func() error, err error) {
 }
 
 // run converts ticketing round through formats, compares what came back with the system's own cmp, and moves the disk of crew-roster.
-func (s *show) run(ctx context.Context, urls map[string]string) error {
+func (s *show) run(ctx context.Context, hosts *guests) error {
 	for _, pool := range []string{"quay-store", "lighthouse-store", "seabag"} {
 		if _, err := s.service.AddPool(ctx, api.NewPool{Name: pool, Folder: s.makeFolder(pool)}); err != nil {
 			return err
@@ -170,7 +168,7 @@ func (s *show) run(ctx context.Context, urls map[string]string) error {
 	if err := s.move(ctx); err != nil {
 		return err
 	}
-	if err := s.round(ctx, urls); err != nil {
+	if err := s.round(ctx, hosts); err != nil {
 		return err
 	}
 	s.say("\nWHAT HAPPENED")

@@ -12,6 +12,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"bagaglio/internal/bootcode"
 )
 
 // machine is a machine of the ferry line, of which the demo world has the disk.
@@ -128,8 +130,16 @@ func (m machine) make(ctx context.Context, dir string) (path string, err error) 
 	if err := insert(disk, boot, 1<<20); err != nil {
 		return "", err
 	}
-	return path, insert(disk, root, bootMiB<<20)
+	if err := insert(disk, root, bootMiB<<20); err != nil {
+		return "", err
+	}
+	code := bootcode.Sector(m.name+" is up. "+strings.TrimSpace(m.note), readUnits, true)
+	_, err = disk.WriteAt(code[:bootcode.Code], 0) // behind it is what protects the partition table
+	return path, err
 }
+
+// readUnits is how much its guest reads of its disk when it starts, as real ones do: 16 MiB.
+const readUnits = 16 << 20 / bootcode.Unit
 
 // makeBoot makes the first partition: a FAT filesystem with the start file.
 func (m machine) makeBoot(ctx context.Context, tmp, image string) error {

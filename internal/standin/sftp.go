@@ -6,6 +6,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -19,6 +20,8 @@ type Door struct {
 	config *ssh.ServerConfig
 	// Fingerprint is that of its host key.
 	Fingerprint string
+	// Sockets lets them reach sockets of the computer too.
+	Sockets bool
 }
 
 // OpenDoor reads the public keys of who may enter, one a line, and its own key in the folder state, which is made where there is none.
@@ -94,6 +97,10 @@ func (d *Door) serve(conn net.Conn) {
 	}
 	go ssh.DiscardRequests(requests)
 	for c := range channels {
+		if d.Sockets && c.ChannelType() == "direct-streamlocal@openssh.com" {
+			go toSocket(c)
+			continue
+		}
 		if c.ChannelType() != "session" {
 			_ = c.Reject(ssh.UnknownChannelType, "files only") // it is gone otherwise
 			continue
@@ -104,6 +111,35 @@ func (d *Door) serve(conn net.Conn) {
 		}
 		go session(channel, requests)
 	}
+}
+
+// toSocket connects a channel with a socket (OpenSSH, PROTOCOL, 2.4).
+func toSocket(c ssh.NewChannel) {
+	var to struct {
+		Path, Reserved string
+		More           uint32
+	}
+	if err := ssh.Unmarshal(c.ExtraData(), &to); err != nil {
+		_ = c.Reject(ssh.ConnectionFailed, err.Error()) // it is gone otherwise
+		return
+	}
+	socket, err := net.Dial("unix", to.Path)
+	if err != nil {
+		_ = c.Reject(ssh.ConnectionFailed, err.Error()) // likewise
+		return
+	}
+	channel, requests, err := c.Accept()
+	if err != nil {
+		_ = socket.Close() // nobody is there
+		return
+	}
+	go ssh.DiscardRequests(requests)
+	go func() {
+		_, _ = io.Copy(socket, channel) // until one of both ends
+		_ = socket.Close()
+	}()
+	_, _ = io.Copy(channel, socket)
+	_ = channel.Close()
 }
 
 func session(channel ssh.Channel, requests <-chan *ssh.Request) {

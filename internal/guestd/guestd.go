@@ -1,0 +1,128 @@
+// Package guestd runs a virtualisation daemon of its own, with the rights of an ordinary user, for the demo and for tests. Nothing of it is the
+// system's.
+package guestd
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// Needs are the programs that it takes, and the packages that have them.
+var Needs = map[string]string{"libvirtd": "libvirt-daemon", "qemu-system-x86_64": "qemu-system-x86", "setpriv": "util-linux"}
+
+// readyIn is how long it has to start.
+const readyIn = 20 * time.Second
+
+// Daemon is one that runs.
+type Daemon struct {
+	Socket string
+	Disks  string // a folder for disks that its guests can use
+	Owner  string // of those, as UID:GID
+	dir    string
+	cmd    *exec.Cmd
+	notes  bytes.Buffer
+}
+
+// Start starts one as a user, in a folder of its own. The caller closes it.
+func Start(u *user.User) (d *Daemon, err error) {
+	for tool, of := range Needs {
+		if _, err := exec.LookPath(tool); err != nil {
+			return nil, fmt.Errorf("%s is missing: apt-get install %s", tool, of)
+		}
+	}
+	uid, uidErr := strconv.Atoi(u.Uid)
+	gid, gidErr := strconv.Atoi(u.Gid)
+	dir, err := os.MkdirTemp("/tmp", "guests-") // sockets have short names
+	if err := errors.Join(uidErr, gidErr, err); err != nil {
+		return nil, err
+	}
+	d = &Daemon{
+		Socket: filepath.Join(dir, "run/libvirt/libvirt-sock"),
+		Disks:  filepath.Join(dir, "disks"),
+		Owner:  u.Uid + ":" + u.Gid,
+		dir:    dir,
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, d.Close())
+		}
+	}()
+	for _, sub := range []string{"", "home", "run", "config", "cache", "data", "disks"} {
+		at := filepath.Join(dir, sub)
+		if err := errors.Join(os.MkdirAll(at, 0o755), os.Chmod(at, 0o755), os.Chown(at, uid, gid)); err != nil {
+			return nil, err
+		}
+	}
+	d.cmd = exec.Command("setpriv", "--reuid="+u.Uid, "--regid="+u.Gid, "--clear-groups", "libvirtd")
+	if os.Getuid() != 0 { // it is that user
+		d.cmd = exec.Command("libvirtd")
+	}
+	d.cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + filepath.Join(dir, "home")}
+	for name, sub := range map[string]string{"XDG_RUNTIME_DIR": "run", "XDG_CONFIG_HOME": "config", "XDG_CACHE_HOME": "cache", "XDG_DATA_HOME": "data"} {
+		d.cmd.Env = append(d.cmd.Env, name+"="+filepath.Join(dir, sub))
+	}
+	d.cmd.Dir, d.cmd.Stdout, d.cmd.Stderr = dir, &d.notes, &d.notes
+	d.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // Ctrl-C at the terminal is for whoever started it
+	if err := d.cmd.Start(); err != nil {
+		return nil, err
+	}
+	for until := time.Now().Add(readyIn); ; time.Sleep(20 * time.Millisecond) {
+		if _, err := os.Stat(d.Socket); err == nil {
+			return d, nil
+		}
+		if time.Now().After(until) {
+			return nil, fmt.Errorf("the daemon did not start: %s", d.Said())
+		}
+	}
+}
+
+// Said is what it wrote about itself, once it has ended.
+func (d *Daemon) Said() string {
+	if d.cmd == nil || d.cmd.ProcessState == nil {
+		return "it has not ended"
+	}
+	return fmt.Sprintf("%s\n%v", d.notes.String(), d.cmd.ProcessState)
+}
+
+// Kill ends it as a crash would. Its guests go on.
+func (d *Daemon) Kill() {
+	if d.cmd != nil && d.cmd.Process != nil && d.cmd.ProcessState == nil {
+		_ = d.cmd.Process.Kill()
+		_ = d.cmd.Wait()
+	}
+}
+
+// Close ends it, its guests, and what it started for them, and removes its folder.
+func (d *Daemon) Close() error {
+	d.Kill()
+	for _, pattern := range []string{"run/libvirt/*.pid", "run/libvirt/qemu/run/*.pid", "config/libvirt/qemu/run/*.pid"} {
+		files, _ := filepath.Glob(filepath.Join(d.dir, pattern)) // the pattern is a good one
+		for _, f := range files {
+			if text, err := os.ReadFile(f); err == nil {
+				if pid, err := strconv.Atoi(strings.TrimSpace(string(text))); err == nil && pid > 1 && d.isOurs(pid) {
+					_ = syscall.Kill(pid, syscall.SIGKILL)
+				}
+			}
+		}
+	}
+	return os.RemoveAll(d.dir)
+}
+
+// isOurs tells whether a process has the folder in its words or surroundings: numbers are given again.
+func (d *Daemon) isOurs(pid int) bool {
+	for _, file := range []string{"cmdline", "environ"} {
+		if text, err := os.ReadFile(fmt.Sprintf("/proc/%d/%s", pid, file)); err == nil && bytes.Contains(text, []byte(d.dir)) {
+			return true
+		}
+	}
+	return false
+}
