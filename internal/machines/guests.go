@@ -7,10 +7,11 @@ import (
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
 	"bagaglio/core/step"
+	"bagaglio/internal/points"
 )
 
 // Guests is a host as the steps of jobs use it: it is connected when it is asked, and again when the connection was lost.
-func (m *Machines) Guests(name string) step.Guests { return guests{m, name} }
+func (m *Machines) Guests(name string) step.Guests { return points.Guests(guests{m, name}) }
 
 type guests struct {
 	machines *Machines

@@ -12,5 +12,8 @@ import (
 // Folder returns the folder of a pool as it is.
 func Folder(f storage.Folder) storage.Folder { return f }
 
+// Guests returns a host of machines as it is.
+func Guests(g step.Guests) step.Guests { return g }
+
 // Records returns them as they are.
 func Records(r step.Records) step.Records { return r }

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"syscall"
 
+	"bagaglio/core/host"
 	"bagaglio/core/plan"
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
@@ -109,13 +110,43 @@ func (f file) Range(off int64) (int64, bool, error) { return f.File.(storage.Ran
 func (f file) Allocate(off, n int64) error          { return f.File.(storage.Allocator).Allocate(off, n) }
 func (f file) MakeHole(off, n int64) error          { return f.File.(storage.HoleMaker).MakeHole(off, n) }
 
+// Guests returns a host of machines with points around what changes there.
+func Guests(g step.Guests) step.Guests { return guests{g} }
+
+type guests struct{ step.Guests }
+
+func (g guests) Start(ctx context.Context, m host.Machine) error {
+	return around("start", func() error { return g.Guests.Start(ctx, m) })
+}
+
+func (g guests) ShutDown(ctx context.Context, m host.Machine) error {
+	return around("shut down", func() error { return g.Guests.ShutDown(ctx, m) })
+}
+
+func (g guests) CutOff(ctx context.Context, m host.Machine) error {
+	return around("cut off", func() error { return g.Guests.CutOff(ctx, m) })
+}
+
+func (g guests) Define(ctx context.Context, definition []byte) (m host.Machine, err error) {
+	err = around("define", func() error { m, err = g.Guests.Define(ctx, definition); return err })
+	return m, err
+}
+
+func (g guests) Forget(ctx context.Context, m host.Machine) error {
+	return around("forget machine", func() error { return g.Guests.Forget(ctx, m) })
+}
+
 // Records returns records with points around what they keep.
 func Records(r step.Records) step.Records { return records{r} }
 
 type records struct{ step.Records }
 
 func (r records) Keep(ctx context.Context, j step.Journal, mark *step.Mark) error {
-	return around("checkpoint "+j.Subjects[plan.FirstDisk].Begun, func() error { return r.Records.Keep(ctx, j, mark) })
+	begun := j.Subjects[plan.FirstDisk].Begun
+	if of := j.Subjects[plan.MachineSubject].Begun; of != "" {
+		begun += " " + of
+	}
+	return around("checkpoint "+begun, func() error { return r.Records.Keep(ctx, j, mark) })
 }
 
 func (r records) Forget(ctx context.Context, subject string, j step.Journal) error {

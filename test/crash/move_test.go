@@ -99,22 +99,27 @@ func (m *moving) run(killAt, points string) api.JobOutcome {
 		"15ms",
 	)
 	defer s.Kill()
-	if jobs, err := s.Jobs(m.t.Context(), 1); err == nil && len(jobs) == 0 {
-		kept, err := s.Plan(m.t.Context(), plan.Request{
-			Kind:        plan.Copy,
-			Release:     true,
-			Source:      plan.Place{Pool: "quay-store", Path: "ledger.raw"},
-			Destination: &plan.Place{Pool: "lighthouse-store", Path: "deck/ledger.raw"},
-		})
-		require.NoError(m.t, err)
-		_, _ = s.Start(m.t.Context(), api.NewJob{Plan: kept.Id}) // it may be killed during that
+	return outcome(m.t, s, plan.Request{
+		Kind:        plan.Copy,
+		Release:     true,
+		Source:      plan.Place{Pool: "quay-store", Path: "ledger.raw"},
+		Destination: &plan.Place{Pool: "lighthouse-store", Path: "deck/ledger.raw"},
+	})
+}
+
+// outcome is that of the only job, which is started where there is none; empty where the service is killed before it has one.
+func outcome(t *testing.T, s *testkit.Service, r plan.Request) api.JobOutcome {
+	if jobs, err := s.Jobs(t.Context(), 1); err == nil && len(jobs) == 0 {
+		kept, err := s.Plan(t.Context(), r)
+		require.NoError(t, err)
+		_, _ = s.Start(t.Context(), api.NewJob{Plan: kept.Id}) // it may be killed during that
 	}
-	jobs, err := s.Jobs(m.t.Context(), 1)
-	if err != nil {
+	jobs, err := s.Jobs(t.Context(), 1)
+	if err != nil || len(jobs) == 0 {
 		return ""
 	}
 	last := jobs[0]
-	for j, err := range s.Follow(m.t.Context(), last.Id) {
+	for j, err := range s.Follow(t.Context(), last.Id) {
 		if err != nil {
 			return ""
 		}
