@@ -839,6 +839,14 @@ type LimitList struct {
 	Next *string `json:"next,omitempty"`
 }
 
+// LoneDisk defines model for LoneDisk.
+type LoneDisk struct {
+	// Name of the machine; that of the disk when absent
+	Name *string `json:"name,omitempty"`
+	Path string  `json:"path"`
+	Pool string  `json:"pool"`
+}
+
 // Machine defines model for Machine.
 type Machine struct {
 	Disks    []MachineDisk    `json:"disks"`
@@ -902,6 +910,18 @@ type MachineList struct {
 
 // MachineModel what its definition says
 type MachineModel = machine.Machine
+
+// MachineProposal defines model for MachineProposal.
+type MachineProposal struct {
+	Definition string `json:"definition"`
+	File       string `json:"file"`
+
+	// Is what its definition says
+	Is MachineModel `json:"is"`
+
+	// Reasons for each choice, as sentences
+	Reasons []string `json:"reasons"`
+}
 
 // MachineStop defines model for MachineStop.
 type MachineStop struct {
@@ -1368,6 +1388,9 @@ type AddHostJSONRequestBody = NewHost
 
 // ChangeHostJSONRequestBody defines body for ChangeHost for application/json ContentType.
 type ChangeHostJSONRequestBody = HostChange
+
+// ProposeMachineJSONRequestBody defines body for ProposeMachine for application/json ContentType.
+type ProposeMachineJSONRequestBody = LoneDisk
 
 // AddMachineJSONRequestBody defines body for AddMachine for application/json ContentType.
 type AddMachineJSONRequestBody = NewMachine

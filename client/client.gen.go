@@ -225,6 +225,20 @@ type ClientInterface interface {
 	// Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
 	ChangeHost(ctx context.Context, host HostName, params *ChangeHostParams, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ProposeMachineWithBody What a machine could be around a disk that came alone
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/hosts/{host}/machine-proposals (the `ProposeMachine` operationId).
+	ProposeMachineWithBody(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProposeMachine What a machine could be around a disk that came alone
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/hosts/{host}/machine-proposals (the `ProposeMachine` operationId).
+	ProposeMachine(ctx context.Context, host HostName, body ProposeMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// AddMachineWithBody Make a machine known to a host that has its disks already
 	//
 	// Takes any type of body and a specified content type.
@@ -865,6 +879,40 @@ func (c *Client) ChangeHostWithBody(ctx context.Context, host HostName, params *
 // Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
 func (c *Client) ChangeHost(ctx context.Context, host HostName, params *ChangeHostParams, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeHostRequest(c.Server, host, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProposeMachineWithBody What a machine could be around a disk that came alone
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/hosts/{host}/machine-proposals (the `ProposeMachine` operationId).
+func (c *Client) ProposeMachineWithBody(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProposeMachineRequestWithBody(c.Server, host, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProposeMachine What a machine could be around a disk that came alone
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/hosts/{host}/machine-proposals (the `ProposeMachine` operationId).
+func (c *Client) ProposeMachine(ctx context.Context, host HostName, body ProposeMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProposeMachineRequest(c.Server, host, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2292,6 +2340,53 @@ func NewChangeHostRequestWithBody(server string, host HostName, params *ChangeHo
 		}
 
 	}
+
+	return req, nil
+}
+
+// NewProposeMachineRequest calls the generic ProposeMachine builder with application/json body
+func NewProposeMachineRequest(server string, host HostName, body ProposeMachineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewProposeMachineRequestWithBody(server, host, "application/json", bodyReader)
+}
+
+// NewProposeMachineRequestWithBody constructs an http.Request for the ProposeMachine method, with any body, and a specified content type
+func NewProposeMachineRequestWithBody(server string, host HostName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/hosts/%s/machine-proposals", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -4523,6 +4618,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PATCH /v1/hosts/{host} (the `ChangeHost` operationId).
 	ChangeHostWithResponse(ctx context.Context, host HostName, params *ChangeHostParams, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeHostResponse, error)
 
+	// ProposeMachineWithBodyWithResponse What a machine could be around a disk that came alone
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/hosts/{host}/machine-proposals (the `ProposeMachine` operationId).
+	ProposeMachineWithBodyWithResponse(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProposeMachineResponse, error)
+
+	// ProposeMachineWithResponse What a machine could be around a disk that came alone
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/hosts/{host}/machine-proposals (the `ProposeMachine` operationId).
+	ProposeMachineWithResponse(ctx context.Context, host HostName, body ProposeMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*ProposeMachineResponse, error)
+
 	// AddMachineWithBodyWithResponse Make a machine known to a host that has its disks already
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -5661,6 +5770,54 @@ func (r ChangeHostResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ChangeHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ProposeMachineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MachineProposal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ProposeMachineResponse) GetJSON200() *MachineProposal {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ProposeMachineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ProposeMachineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ProposeMachineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ProposeMachineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ProposeMachineResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7959,6 +8116,32 @@ func (c *ClientWithResponses) ChangeHostWithResponse(ctx context.Context, host H
 	return ParseChangeHostResponse(rsp)
 }
 
+// ProposeMachineWithBodyWithResponse What a machine could be around a disk that came alone
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/hosts/{host}/machine-proposals (the `ProposeMachine` operationId).
+func (c *ClientWithResponses) ProposeMachineWithBodyWithResponse(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProposeMachineResponse, error) {
+	rsp, err := c.ProposeMachineWithBody(ctx, host, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProposeMachineResponse(rsp)
+}
+
+// ProposeMachineWithResponse What a machine could be around a disk that came alone
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/hosts/{host}/machine-proposals (the `ProposeMachine` operationId).
+func (c *ClientWithResponses) ProposeMachineWithResponse(ctx context.Context, host HostName, body ProposeMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*ProposeMachineResponse, error) {
+	rsp, err := c.ProposeMachine(ctx, host, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProposeMachineResponse(rsp)
+}
+
 // AddMachineWithBodyWithResponse Make a machine known to a host that has its disks already
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -9166,6 +9349,39 @@ func ParseChangeHostResponse(rsp *http.Response) (*ChangeHostResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Host
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseProposeMachineResponse parses an HTTP response from a ProposeMachineWithResponse call
+func ParseProposeMachineResponse(rsp *http.Response) (*ProposeMachineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ProposeMachineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MachineProposal
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

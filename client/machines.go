@@ -32,6 +32,11 @@ func (s *Service) ForgetMachine(ctx context.Context, host, name string) error {
 	return err
 }
 
+// ProposeMachine says what a machine could be around a disk that came alone.
+func (s *Service) ProposeMachine(ctx context.Context, host string, disk api.LoneDisk) (api.MachineProposal, error) {
+	return decode[api.MachineProposal](s.calls.ProposeMachine(ctx, host, disk))
+}
+
 // StartMachine switches a machine on.
 func (s *Service) StartMachine(ctx context.Context, host, name string) (api.Machine, error) {
 	return decode[api.Machine](s.calls.StartMachine(ctx, host, name))

@@ -86,6 +86,11 @@ func (s *server) AddMachine(ctx context.Context, r AddMachineRequestObject) (Add
 	return AddMachine201JSONResponse(viewMachine(m)), err
 }
 
+func (s *server) ProposeMachine(ctx context.Context, r ProposeMachineRequestObject) (ProposeMachineResponseObject, error) {
+	p, err := s.service.Machines.Propose(ctx, r.Host, r.Body.Pool, r.Body.Path, or(r.Body.Name, ""))
+	return ProposeMachine200JSONResponse{File: p.File, Definition: string(p.Definition), Is: p.Is, Reasons: p.Reasons}, err
+}
+
 func (s *server) ForgetMachine(ctx context.Context, r ForgetMachineRequestObject) (ForgetMachineResponseObject, error) {
 	return ForgetMachine204Response{}, s.service.Machines.Forget(ctx, r.Host, r.Machine)
 }

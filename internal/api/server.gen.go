@@ -68,6 +68,9 @@ type ServerInterface interface {
 	// ChangeHost Change how a host is reached, or which key of it is trusted
 	// (PATCH /v1/hosts/{host})
 	ChangeHost(c *gin.Context, host HostName, params ChangeHostParams)
+	// ProposeMachine What a machine could be around a disk that came alone
+	// (POST /v1/hosts/{host}/machine-proposals)
+	ProposeMachine(c *gin.Context, host HostName)
 	// AddMachine Make a machine known to a host that has its disks already
 	// (POST /v1/hosts/{host}/machines)
 	AddMachine(c *gin.Context, host HostName)
@@ -533,6 +536,31 @@ func (siw *ServerInterfaceWrapper) ChangeHost(c *gin.Context) {
 	}
 
 	siw.Handler.ChangeHost(c, host, params)
+}
+
+// ProposeMachine operation middleware
+func (siw *ServerInterfaceWrapper) ProposeMachine(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ProposeMachine(c, host)
 }
 
 // AddMachine operation middleware
@@ -1867,6 +1895,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/v1/hosts/:host/test", wrapper.TestHost)
 	router.GET(options.BaseURL+"/v1/machines", wrapper.ListMachines)
 	router.POST(options.BaseURL+"/v1/hosts/:host/machines", wrapper.AddMachine)
+	router.POST(options.BaseURL+"/v1/hosts/:host/machine-proposals", wrapper.ProposeMachine)
 	router.DELETE(options.BaseURL+"/v1/hosts/:host/machines/:machine", wrapper.ForgetMachine)
 	router.GET(options.BaseURL+"/v1/hosts/:host/machines/:machine", wrapper.GetMachine)
 	router.POST(options.BaseURL+"/v1/hosts/:host/machines/:machine/start", wrapper.StartMachine)
@@ -2563,6 +2592,46 @@ type ChangeHostdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ChangeHostdefaultApplicationProblemPlusJSONResponse) VisitChangeHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProposeMachineRequestObject struct {
+	Host HostName `json:"host"`
+	Body *ProposeMachineJSONRequestBody
+}
+
+type ProposeMachineResponseObject interface {
+	VisitProposeMachineResponse(w http.ResponseWriter) error
+}
+
+type ProposeMachine200JSONResponse MachineProposal
+
+func (response ProposeMachine200JSONResponse) VisitProposeMachineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProposeMachinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ProposeMachinedefaultApplicationProblemPlusJSONResponse) VisitProposeMachineResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4307,6 +4376,9 @@ type StrictServerInterface interface {
 	// ChangeHost Change how a host is reached, or which key of it is trusted
 	// (PATCH /v1/hosts/{host})
 	ChangeHost(ctx context.Context, request ChangeHostRequestObject) (ChangeHostResponseObject, error)
+	// ProposeMachine What a machine could be around a disk that came alone
+	// (POST /v1/hosts/{host}/machine-proposals)
+	ProposeMachine(ctx context.Context, request ProposeMachineRequestObject) (ProposeMachineResponseObject, error)
 	// AddMachine Make a machine known to a host that has its disks already
 	// (POST /v1/hosts/{host}/machines)
 	AddMachine(ctx context.Context, request AddMachineRequestObject) (AddMachineResponseObject, error)
@@ -4960,6 +5032,50 @@ func (sh *strictHandler) ChangeHost(ctx *gin.Context, host HostName, params Chan
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ChangeHostResponseObject); ok {
 		if err := validResponse.VisitChangeHostResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ProposeMachine operation middleware
+func (sh *strictHandler) ProposeMachine(ctx *gin.Context, host HostName) {
+	var request ProposeMachineRequestObject
+
+	request.Host = host
+
+	var body ProposeMachineJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ProposeMachine(ctx, request.(ProposeMachineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ProposeMachine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ProposeMachineResponseObject); ok {
+		if err := validResponse.VisitProposeMachineResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

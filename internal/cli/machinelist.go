@@ -1,9 +1,12 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"bagaglio/api"
 	"bagaglio/client"
@@ -13,12 +16,14 @@ import (
 )
 
 func (a *app) machineAdd() *cobra.Command {
+	var planOnly, yes bool
+	var name string
 	c := &cobra.Command{
-		Use:   "add HOST FILE",
+		Use:   "add HOST FILE|POOL:DISK",
 		Short: "Make a machine known to a host that has its disks already",
 		Args:  exactly(2),
 		Long: `Makes a machine known to a host by a file that says what it is: a machine file (NAME.machine.yaml) or a definition of another host. The file names the
-disks with their whole paths on the host.`,
+disks with their whole paths on the host. Around a disk that came alone, POOL:DISK, a machine is proposed by what is on it, with the reasons.`,
 		ValidArgsFunction: func(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
 			if len(args) == 1 {
 				return nil, cobra.ShellCompDirectiveDefault
@@ -26,19 +31,59 @@ disks with their whole paths on the host.`,
 			return a.completeHost(cmd, args, typed)
 		},
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
+			add := api.NewMachine{File: filepath.Base(args[1])}
 			text, err := os.ReadFile(args[1])
-			if err != nil {
+			add.Definition = string(text)
+			if pool, path, ok := strings.Cut(args[1], ":"); ok && errors.Is(err, fs.ErrNotExist) {
+				p, err := service.ProposeMachine(cmd.Context(), args[0], api.LoneDisk{Pool: pool, Path: path, Name: &name})
+				if err != nil {
+					return err
+				}
+				if err := a.proposed(p, planOnly, yes); err != nil || planOnly {
+					return err
+				}
+				add = api.NewMachine{File: p.File, Definition: p.Definition}
+			} else if err != nil {
 				return err
 			}
-			m, err := service.AddMachine(cmd.Context(), args[0], api.NewMachine{File: filepath.Base(args[1]), Definition: string(text)})
+			m, err := service.AddMachine(cmd.Context(), args[0], add)
 			if err != nil {
 				return err
 			}
 			return a.did(m, "%s knows %s now.", m.Host, m.Name)
 		}),
 	}
+	c.Flags().StringVar(&name, "name", "", "around a disk: the name of the machine (default: that of the disk)")
+	c.Flags().BoolVar(&planOnly, "plan", false, "around a disk: only say what would be made")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	a.jsonFlag(c)
 	return c
+}
+
+// proposed shows what a machine would be, and asks.
+func (a *app) proposed(p api.MachineProposal, planOnly, yes bool) error {
+	if a.json && planOnly {
+		return a.printJSON(p)
+	}
+	var rows [][]string
+	for _, f := range machine.Facts(p.Is) {
+		rows = append(rows, []string{f.What, f.Value})
+	}
+	out := a.out
+	if a.json {
+		out = a.notes
+	}
+	if err := table(out, rows); err != nil {
+		return err
+	}
+	_, _ = fmt.Fprintln(out)
+	for _, r := range p.Reasons {
+		_, _ = fmt.Fprintln(out, r)
+	}
+	if planOnly || yes {
+		return nil
+	}
+	return a.ask("Make it known?")
 }
 
 func (a *app) machineForget() *cobra.Command {

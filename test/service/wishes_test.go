@@ -9,6 +9,7 @@ import (
 	"bagaglio/api"
 	"bagaglio/core/machine"
 	"bagaglio/core/plan"
+	"bagaglio/internal/demo"
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/standins"
@@ -258,4 +259,41 @@ func TestNetworksAreRemembered(t *testing.T) {
 	require.False(t, p.Blocked, "%+v", p.Plan.Checks)
 	assert.Contains(t, check(t, p.Plan, "network").Message, "from quay to pier, as it did the last time")
 	assert.Equal(t, "pier", p.Plan.Machine.After.Networks[0].Network)
+}
+
+// TestAroundADisk that came alone, a machine is made by what is on it, with reasons, and comes up.
+func TestAroundADisk(t *testing.T) {
+	t.Parallel()
+	if err := demo.CheckTools(); err != nil {
+		t.Skip(err)
+	}
+	s := start(t)
+	lighthouse := standins.Join(t, s.Service, "lighthouse", "lamp-room", standin.Traits{Networks: []string{"lamp-lan"}, Formats: []string{"raw"}})
+	_, err := demo.MakeDisk(t.Context(), lighthouse.Folder, "tide-board")
+	require.NoError(t, err)
+	p, err := s.ProposeMachine(t.Context(), "lighthouse", api.LoneDisk{Pool: "lamp-room", Path: "tide-board.raw"})
+	require.NoError(t, err)
+	assert.Equal(t, "tide-board uefi linux virtio lamp-lan",
+		strings.Join([]string{p.Is.Name, p.Is.Firmware, p.Is.Guest, p.Is.Disks[0].Bus, p.Is.Networks[0].Network}, " "))
+	assert.Contains(t, p.Reasons[0], "has an EFI system partition")
+	r := testkit.Run(t, t.TempDir(), s.State, "machine", "add", "lighthouse", "lamp-room:tide-board.raw", "--name", "tides", "--yes")
+	require.Zero(t, r.Code, r.Notes)
+	assert.Contains(t, r.Out, "UEFI: the disk has an EFI system partition.")
+	m, err := s.StartMachine(t.Context(), "lighthouse", "tides")
+	require.NoError(t, err)
+	assert.Equal(t, api.MachineStateRunning, m.State)
+	seen, err := lighthouse.See(standin.Which{Name: "tides"})
+	require.NoError(t, err)
+	assert.True(t, seen.Up, seen.Console)
+
+	require.NoError(t, os.WriteFile(filepath.Join(lighthouse.Folder, "x.qcow2"), []byte("QFI\xfb"), 0o600))
+	for want, disk := range map[string]api.LoneDisk{
+		"not found":      {Pool: "gone", Path: "x"},
+		"opening x":      {Pool: "lamp-room", Path: "x.raw"},
+		"opening x.qcow": {Pool: "lamp-room", Path: "x.qcow2"},
+		"leads out":      {Pool: "lamp-room", Path: "../x"},
+	} {
+		_, err := s.ProposeMachine(t.Context(), "lighthouse", disk)
+		require.ErrorContains(t, err, want)
+	}
 }

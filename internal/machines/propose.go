@@ -1,0 +1,105 @@
+package machines
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"strings"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/inspect"
+	"bagaglio/core/machine"
+	"bagaglio/core/machine/own"
+	"bagaglio/core/machine/propose"
+	"bagaglio/core/storage"
+	"bagaglio/internal/records"
+
+	"github.com/google/uuid"
+)
+
+// Proposal is a machine that is made around a disk, and its reasons. File and Definition are what it can be added by.
+type Proposal struct {
+	Is         machine.Machine
+	Reasons    []string
+	File       string
+	Definition []byte
+}
+
+// Propose makes a machine around a disk in a pool of a host, which came alone.
+func (m *Machines) Propose(ctx context.Context, on, pool, name, called string) (Proposal, error) {
+	record, err := m.records.Pool(ctx, pool)
+	if err != nil {
+		return Proposal{}, err
+	}
+	if record.Host != on {
+		return Proposal{}, fmt.Errorf("%w: the pool %s lies on the host %s, and %s could not use it", records.ErrInvalid, pool, record.Host, on)
+	}
+	folder, err := m.places.Open(ctx, record)
+	if err != nil {
+		return Proposal{}, err
+	}
+	if name, err = storage.Clean(name); err != nil {
+		return Proposal{}, fmt.Errorf("%w: %w", records.ErrInvalid, err)
+	}
+	if called == "" {
+		called = strings.TrimSuffix(path.Base(name), path.Ext(name))
+	}
+	f := propose.Facts{Name: called, UUID: uuid.NewString(), Disk: machine.Disk{File: path.Join(record.Folder, name)}}
+	if err := within(ctx, folder, name, &f); err != nil {
+		return Proposal{}, err
+	}
+	if f.Limits, err = m.Limits(ctx, on); err != nil {
+		return Proposal{}, err
+	}
+	if f.Networks, err = m.Networks(ctx, on); err != nil && !errors.Is(err, errors.ErrUnsupported) {
+		return Proposal{}, err
+	}
+	if err := m.takes(ctx, on, f); err != nil {
+		return Proposal{}, err
+	}
+	p := Proposal{File: called + own.Extension}
+	p.Is, p.Reasons = propose.Machine(f)
+	p.Definition, err = machine.Become(nil, "", own.Name, p.Is)
+	return p, err
+}
+
+// within looks into the disk.
+func within(ctx context.Context, folder storage.Folder, name string, f *propose.Facts) error {
+	r, err := disk.Open(ctx, folder, name, "")
+	if err != nil {
+		return fmt.Errorf("%w: opening %s: %w", records.ErrInvalid, name, err)
+	}
+	defer r.Close()
+	f.Disk.Format = r.Describe().Format
+	if f.Inside, err = inspect.Inside(r); err != nil {
+		return fmt.Errorf("looking into %s: %w", name, err)
+	}
+	var sector [512]byte
+	if _, err := r.ReadAt(sector[:], 0); err != nil {
+		return fmt.Errorf("reading the first sector of %s: %w", name, err)
+	}
+	f.BootCode = sector[510] == 0x55 && sector[511] == 0xaa && len(bytes.Trim(sector[:440], "\x00")) > 0
+	return nil
+}
+
+// takes fails for a disk in a form that the host does not take.
+func (m *Machines) takes(ctx context.Context, on string, f propose.Facts) error {
+	name, err := m.Format(ctx, on)
+	if err != nil {
+		return err
+	}
+	format, err := machine.Lookup(name)
+	if err != nil {
+		return err
+	}
+	if len(f.Limits.Formats) == 0 && !format.AnyImage {
+		f.Limits.Formats = format.Images
+	}
+	if !machine.Takes(f.Limits.Formats, f.Disk.Format) {
+		return fmt.Errorf("%w: %s takes no disk of the format %s, but %s: convert it first",
+			records.ErrState, on, f.Disk.Format, strings.Join(f.Limits.Formats, ", "))
+	}
+	return nil
+}
