@@ -590,6 +590,9 @@ type Held struct {
 	Files       []string          `json:"files"`
 	Id          string            `json:"id"`
 
+	// Machine that moved with the disk, as its old host had it; it can be added again by the file and the text
+	Machine *HeldMachine `json:"machine,omitempty"`
+
 	// Moved where the copy lies, of a disk that has moved
 	Moved *string `json:"moved,omitempty"`
 
@@ -617,6 +620,9 @@ type HeldList struct {
 	// Next the cursor of the next page, absent behind the last
 	Next *string `json:"next,omitempty"`
 }
+
+// HeldMachine that moved with the disk, as its old host had it; it can be added again by the file and the text
+type HeldMachine = disks.HeldMachine
 
 // Hit defines model for Hit.
 type Hit = receipt.Hit

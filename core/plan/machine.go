@@ -40,8 +40,10 @@ type Machine struct {
 	After       machine.Machine      `json:"after"`
 	Differences []machine.Difference `json:"differences"`
 	// Format is that of its definition, Stored the text of that as its host has it, and Definition the text that the new host gets.
-	Format     string `json:"format,omitempty"`
+	Format string `json:"format,omitempty"`
+	// Extension is that of files with such a text as Stored.
 	Stored     string `json:"stored,omitempty"`
+	Extension  string `json:"extension,omitempty"`
 	Definition string `json:"definition,omitempty"`
 	Stop       bool   `json:"stop,omitempty"`
 	Within     int    `json:"within,omitempty"` // seconds to come up
@@ -123,6 +125,7 @@ func ForMachine(r Request, f MachineFacts, parts []Plan) Plan {
 	} else {
 		w.m.Host, _, _ = HostAndName(r.Machine) // it is a valid request
 	}
+	w.m.Extension = extension(f.Format)
 	if w.m.Within == 0 {
 		w.m.Within = WatchFor
 	}

@@ -50,15 +50,15 @@ func (w *whole) become(parts []Plan) {
 	w.variables(&after, parts)
 	if w.r.To == "" {
 		into := *w.r.Destination
-		into.Path = path.Join(into.Path, storage.Printable(strings.ReplaceAll(after.Name, "/", "-"))+w.extension())
+		into.Path = path.Join(into.Path, storage.Printable(strings.ReplaceAll(after.Name, "/", "-"))+extension(w.f.ToFormat))
 		w.m.Into = &into
 	}
 	w.m.After, w.m.Differences = after, machine.Compare(w.f.Is, after)
 }
 
-// extension is that of a definition in the format where it goes to.
-func (w *whole) extension() string {
-	f, err := machine.Lookup(w.f.ToFormat)
+// extension is that of definitions in a format.
+func extension(format string) string {
+	f, err := machine.Lookup(format)
 	if err != nil {
 		return ""
 	}

@@ -121,7 +121,7 @@ func viewHeld(h places.Held) spec.Held {
 		Id: h.ID, Pool: h.Pool, Path: h.Path, Files: h.Files, Size: h.Size, Room: h.Room, Why: h.Why, Since: h.Since, Until: h.Until,
 	}
 	if h.Moved != "" {
-		v.Moved, v.Definitions = &h.Moved, &h.Definitions
+		v.Moved, v.Definitions, v.Machine = &h.Moved, &h.Definitions, h.Machine
 	}
 	return v
 }

@@ -118,6 +118,16 @@ func TestTheRoundIsTakenBack(t *testing.T) {
 			Start: true, Release: release,
 		})
 		testkit.Proven(t, s.Service, moved.Id)
+		if release {
+			held, err := s.Held(t.Context())
+			require.NoError(t, err)
+			require.Len(t, held, 1)
+			require.NotNil(t, held[0].Machine, "its definition is held with its disk")
+			assert.Equal(t, "quay:ticketing ticketing.machine.yaml", held[0].Machine.Machine+" "+held[0].Machine.File)
+			was, err := machine.Describe("machine-file", []byte(held[0].Machine.Definition))
+			require.NoError(t, err)
+			assert.Equal(t, *before.Is, was)
+		}
 		undo := plan.Request{Kind: plan.Undo, Job: moved.Id}
 		p, err := s.Plan(t.Context(), undo)
 		require.NoError(t, err)

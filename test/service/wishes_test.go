@@ -268,7 +268,13 @@ func TestAroundADisk(t *testing.T) {
 		t.Skip(err)
 	}
 	s := start(t)
-	lighthouse := standins.Join(t, s.Service, "lighthouse", "lamp-room", standin.Traits{Networks: []string{"lamp-lan"}, Formats: []string{"raw"}})
+	lighthouse := standins.Join(
+		t,
+		s.Service,
+		"lighthouse",
+		"lamp-room",
+		standin.Traits{Networks: []string{"lamp-lan"}, Formats: []string{"raw"}},
+	)
 	_, err := demo.MakeDisk(t.Context(), lighthouse.Folder, "tide-board")
 	require.NoError(t, err)
 	p, err := s.ProposeMachine(t.Context(), "lighthouse", api.LoneDisk{Pool: "lamp-room", Path: "tide-board.raw"})

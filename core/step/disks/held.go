@@ -38,6 +38,15 @@ type Held struct {
 	// Moved is where the copy lies of a disk that has moved, and Definitions are those that name it there and are held as they were.
 	Moved       string           `json:"moved,omitempty"`
 	Definitions []HeldDefinition `json:"definitions,omitempty"`
+	// Machine is the one that moved with the disk, as it was.
+	Machine *HeldMachine `json:"machine,omitempty"`
+}
+
+// HeldMachine is a machine that moved, with the text of its definition as its old host had it.
+type HeldMachine struct {
+	Machine    string `json:"machine"`
+	File       string `json:"file"` // a name that such a definition may have
+	Definition string `json:"definition"`
 }
 
 // HeldDefinition is a definition of a machine as it was before a disk moved.

@@ -361,6 +361,9 @@ func (w *work) leave(ctx context.Context) error {
 	for _, h := range w.disk.Handovers {
 		held.Definitions = append(held.Definitions, HeldDefinition{h.Machine, h.Pool, h.Path, heldID(handedOver + w.ID + " " + h.Path)})
 	}
+	if m := w.Plan.Machine; m != nil && m.Undoes == nil {
+		held.Machine = &HeldMachine{Machine: m.Here(), File: m.Name + m.Extension, Definition: m.Stored}
+	}
 	if err := hold(folder, held, itself); err != nil {
 		return fmt.Errorf("holding the source: %w", err)
 	}
