@@ -491,6 +491,9 @@ type EventList struct {
 // Extent defines model for Extent.
 type Extent = inspect.Run
 
+// Fact defines model for Fact.
+type Fact = machine.Fact
+
 // Facts defines model for Facts.
 type Facts = storage.Facts
 
@@ -855,7 +858,10 @@ type LoneDisk struct {
 
 // Machine defines model for Machine.
 type Machine struct {
-	Disks    []MachineDisk    `json:"disks"`
+	Disks []MachineDisk `json:"disks"`
+
+	// Facts all that it is, in words; of one machine only
+	Facts    *[]Fact          `json:"facts,omitempty"`
 	Firmware *MachineFirmware `json:"firmware,omitempty"`
 	Host     string           `json:"host"`
 
@@ -900,7 +906,10 @@ type MachineDisk struct {
 
 	// Remote where it lies elsewhere
 	Remote *string `json:"remote,omitempty"`
-	Slot   *string `json:"slot,omitempty"`
+
+	// Removable it lies on a drive that is removable: the machine starts only while that is plugged in
+	Removable *bool   `json:"removable,omitempty"`
+	Slot      *string `json:"slot,omitempty"`
 
 	// VirtualSize sizes are those on record, of a disk in a pool
 	VirtualSize *int64  `json:"virtual_size,omitempty"`
@@ -1275,6 +1284,9 @@ type ListJobsParams struct {
 	// Cursor next of the page before
 	Cursor *Cursor   `form:"cursor,omitempty" json:"cursor,omitempty"`
 	State  *JobState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Machine HOST:NAME: those by which that machine came to be there, or went
+	Machine *string `form:"machine,omitempty" json:"machine,omitempty"`
 }
 
 // ChangeJobParams defines parameters for ChangeJob.

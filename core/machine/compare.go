@@ -54,7 +54,10 @@ const chipset = "chipset"
 var boards = map[string]string{"pc": "pc-i440fx-", "q35": "pc-q35-"}
 
 // Fact is one thing that a machine is, in words. None of them is empty.
-type Fact struct{ What, Value string }
+type Fact struct {
+	What  string `json:"what"`
+	Value string `json:"value"`
+}
 
 type facts []Fact
 

@@ -74,6 +74,7 @@ func called(host, name string, file *Place) string {
 type Reached struct {
 	Host, Root string
 	Free       int64
+	Removable  bool // a drive that can be unplugged
 }
 
 // MachineFacts are what is known of a machine that is to be carried.
@@ -199,6 +200,13 @@ func (w *whole) checkDisks() {
 		if on := w.f.Pools[pool].Host; w.r.To != "" && on != w.r.To {
 			w.check(Blocks, "destination", fmt.Sprintf("The pool %s lies on the host %s, and %s could not use it: name a pool of %s.",
 				pool, on, w.r.To, w.r.To))
+		}
+		if w.r.To != "" && w.f.Pools[pool].Removable {
+			w.check(
+				Warns,
+				"removable",
+				fmt.Sprintf("The pool %s is on a removable drive: that has to stay plugged in for the machine to run.", pool),
+			)
 		}
 	}
 	left := 0

@@ -42,11 +42,11 @@ func TestDisksOfAMachineTogether(t *testing.T) {
 		return strings.Join(all, "\n")
 	}
 	assert.Contains(t, said(), "room: Its disks need 120 GiB")
-	f.Pools["lamp-room"] = Reached{"lighthouse", "/lamp", 121 << 30}
+	f.Pools["lamp-room"] = Reached{Host: "lighthouse", Root: "/lamp", Free: 121 << 30}
 	assert.NotContains(t, said(), "room: ")
-	f.Pools["lamp-room"] = Reached{"lighthouse", "/lamp", storage.Unknown}
+	f.Pools["lamp-room"] = Reached{Host: "lighthouse", Root: "/lamp", Free: storage.Unknown}
 	assert.NotContains(t, said(), "room: ")
-	f.Pools["lamp-room"] = Reached{"quay", "/lamp", storage.Unknown}
+	f.Pools["lamp-room"] = Reached{Host: "quay", Root: "/lamp", Free: storage.Unknown}
 	assert.Contains(t, said(), "lighthouse could not use it")
 	f.Disks[1] = Place{}
 	assert.Contains(t, said(), "The disk vdb (/quay/b.raw) lies outside of all pools")

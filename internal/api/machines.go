@@ -8,6 +8,7 @@ import (
 	"time"
 
 	spec "bagaglio/api"
+	"bagaglio/core/machine"
 	"bagaglio/internal/machines"
 	"bagaglio/internal/records"
 )
@@ -37,7 +38,7 @@ func viewMachineDisk(d machines.Disk) spec.MachineDisk {
 		Bus:      known(d.Bus),
 		Slot:     known(d.Slot),
 		Boot:     known(d.Boot),
-		ReadOnly: known(d.ReadOnly),
+		ReadOnly: known(d.ReadOnly), Removable: known(d.Removable),
 	}
 	if k := d.Known; k != nil {
 		v.VirtualSize, v.AllocatedSize, v.FileSize = &k.VirtualSize, &k.AllocatedSize, &k.FileSize
@@ -54,7 +55,12 @@ func (s *server) ListMachines(ctx context.Context, r ListMachinesRequestObject) 
 
 func (s *server) GetMachine(ctx context.Context, r GetMachineRequestObject) (GetMachineResponseObject, error) {
 	m, err := s.service.Machines.Show(ctx, r.Host, r.Machine)
-	return GetMachine200JSONResponse(viewMachine(m)), err
+	v := viewMachine(m)
+	if m.Problem == nil {
+		facts := machine.Facts(m.Is)
+		v.Facts = &facts
+	}
+	return GetMachine200JSONResponse(v), err
 }
 
 func (s *server) StartMachine(ctx context.Context, r StartMachineRequestObject) (StartMachineResponseObject, error) {

@@ -60,6 +60,7 @@ type Machine struct {
 type Disk struct {
 	machine.Disk
 	InPool, Path string
+	Removable    bool          // that pool is on a drive which can be unplugged
 	Known        *catalog.Disk // nil where nothing is
 }
 
@@ -234,6 +235,7 @@ func lying(d machine.Disk, on, at string, pools []store.Pool) Disk {
 		rest, ok := strings.CutPrefix(lies, strings.TrimSuffix(p.Folder, "/")+"/")
 		if ok && p.Host == on && len(p.Folder) > longest {
 			disk.InPool, disk.Path, longest = p.Name, rest, len(p.Folder)
+			disk.Removable = p.Facts != nil && p.Facts.Removable
 		}
 	}
 	return disk

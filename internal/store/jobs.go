@@ -264,18 +264,21 @@ func (s *Store) JobByName(ctx context.Context, name string) (Job, error) {
 type JobQuery struct {
 	Below int64 // their numbers; 0 for all
 	State State // empty for any
-	Limit int
+	// Machine is HOST:NAME, of which those are wanted by which it came to be there, or went; empty for all.
+	Machine string
+	Limit   int
 }
 
 // Jobs returns jobs, the newest first.
 func (s *Store) Jobs(ctx context.Context, q JobQuery) ([]Job, error) {
 	return s.jobs(
 		ctx,
-		`SELECT * FROM jobs WHERE (? = 0 OR id < ?) AND (? = '' OR state = ?) ORDER BY id DESC LIMIT ?`,
-		q.Below,
+		`SELECT * FROM jobs WHERE (?1 = 0 OR id < ?1) AND (?2 = '' OR state = ?2) AND (?3 = '' OR
+			json_extract(plan, '$.machine.host') || ':' || json_extract(plan, '$.machine.name') = ?3 OR
+			json_extract(plan, '$.machine.to') || ':' || json_extract(plan, '$.machine.after.name') = ?3) ORDER BY id DESC LIMIT ?4`,
 		q.Below,
 		q.State,
-		q.State,
+		q.Machine,
 		q.Limit,
 	)
 }

@@ -14,6 +14,7 @@ import { LockedPage } from "./pages/locked.tsx";
 import { HostsPage } from "./pages/hosts.tsx";
 import { UndoPage } from "./pages/undo.tsx";
 import { MachineMovePage } from "./pages/machine-move.tsx";
+import { MachinePage } from "./pages/machine.tsx";
 import { MachinesPage } from "./pages/machines.tsx";
 import { PlacesPage } from "./pages/places.tsx";
 import { PoolPage } from "./pages/pool.tsx";
@@ -36,6 +37,7 @@ export function App() {
           <Route path="/" element={<PlacesPage />} />
           <Route path="/machines" element={<MachinesPage />} />
           <Route path="/machines/move" element={<MachineMovePage />} />
+          <Route path="/machines/:host/:name" element={<MachinePage />} />
           <Route path="/pool" element={<PoolPage />} />
           <Route path="/hosts" element={<HostsPage />} />
           <Route path="/disk" element={<DiskPage />} />

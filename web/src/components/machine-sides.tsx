@@ -1,6 +1,6 @@
 import { ArrowRight } from "lucide-react";
 import type { Plan } from "../api/client.ts";
-import { size } from "../format.ts";
+import { placeName, size } from "../format.ts";
 
 type Carried = NonNullable<Plan["machine"]>;
 type Model = Carried["before"];
@@ -10,9 +10,9 @@ export function MachineSides({ machine }: { machine: Carried }) {
   return (
     <section aria-label="Machine" className="space-y-3">
       <h3 className="flex flex-wrap items-center gap-2 text-lg font-semibold break-all">
-        {machine.host}:{machine.before.name}
+        {machine.from ? placeName(machine.from) : `${machine.host}:${machine.before.name}`}
         <ArrowRight aria-label="becomes" className="size-5 opacity-60" />
-        {machine.to}:{machine.after.name}
+        {machine.into ? placeName(machine.into) : `${machine.to}:${machine.after.name}`}
       </h3>
       <p className="text-sm opacity-75">{sentence(machine.before)}</p>
       {machine.differences.length === 0 ? (

@@ -100,9 +100,65 @@ function HostSheet({ host }: { host: Host }) {
           </form>
         </details>
       )}
+      {host.kind !== "http" && <RunsForm host={host} />}
       {error && <Failure error={error} />}
       {trial.data && <TrialView trial={trial.data} />}
     </section>
+  );
+}
+
+const kinds = ["", "libvirt", "standin"] as const;
+const kindNames: Record<string, string> = { "": "nothing", libvirt: "libvirt", standin: "a stand-in" };
+
+/** What runs machines on a host. */
+function RunsForm({ host }: { host: Host }) {
+  const client = useQueryClient();
+  const [runs, setRuns] = useState(host.runs ?? "");
+  const change = useMutation({
+    mutationFn: (form: FormData) => {
+      const body = {
+        runs,
+        ...(runs === "libvirt" ? { socket: String(form.get("socket")) } : {}),
+        ...(runs === "standin" ? { machines: String(form.get("machines")) } : {}),
+      };
+      return result(calls.PATCH("/v1/hosts/{host}", { params: { path: { host: host.name } }, body }));
+    },
+    onSuccess: () => client.invalidateQueries(),
+  });
+  return (
+    <details className="text-sm">
+      <summary className="cursor-pointer">Machines are run by {kindNames[host.runs ?? ""] ?? host.runs}</summary>
+      <form className="mt-3 max-w-xl space-y-3" action={(form) => change.mutate(form)}>
+        <Choice
+          name="What runs them"
+          value={runs}
+          options={[...kinds]}
+          show={(k) => kindNames[k] ?? k}
+          change={setRuns}
+        />
+        {runs === "libvirt" && (
+          <TextField
+            name="socket"
+            label="Its socket on the host"
+            begin={host.socket}
+            hint="/run/libvirt/libvirt-sock"
+          />
+        )}
+        {runs === "standin" && (
+          <TextField
+            name="machines"
+            label="The address of its API"
+            begin={host.machines}
+            hint="http://quay.example:2280"
+          />
+        )}
+        {change.error && <Failure error={change.error} />}
+        <button type="submit" className="btn btn-sm btn-primary" disabled={change.isPending}>
+          Change what runs machines on {host.name}
+        </button>
+        {change.isSuccess && <p className="text-success">It is changed.</p>}
+      </form>
+    </details>
   );
 }
 

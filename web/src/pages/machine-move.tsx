@@ -4,6 +4,7 @@ import { useSearchParams } from "react-router";
 import { calls, items, type AnyRequest } from "../api/client.ts";
 import { mend } from "../api/mend.ts";
 import { Choice } from "../components/choice.tsx";
+import { MachineChanges } from "../components/machine-changes.tsx";
 import { Outlook } from "../components/outlook.tsx";
 
 /** Moving or copying a machine: what is asked for beside what would happen. The request is in the address, so that it can be kept and sent. */
@@ -15,7 +16,7 @@ export function MachineMovePage() {
   useEffect(() => {
     if (search.get("request") !== written) setSearch({ request: written }, { replace: true });
   }, [search, setSearch, written]);
-  const complete = Boolean(request.machine && request.to && request.destination?.pool);
+  const complete = Boolean((request.machine || request.source) && request.destination?.pool);
   return (
     <div className="space-y-6">
       <h1>
@@ -58,8 +59,11 @@ function Fields({ request, change }: FieldsProps) {
   const hosts = useQuery({ queryKey: ["hosts"], queryFn: () => items(calls.GET("/v1/hosts")) });
   const formats = useQuery({ queryKey: ["formats"], queryFn: () => items(calls.GET("/v1/formats")) });
   const runs = new Set(hosts.data?.filter((h) => h.runs).map((h) => h.name));
-  const places = pools.data?.filter((p) => runs.has(p.host)) ?? [];
-  const hostOf = (pool: string) => places.find((p) => p.name === pool)?.host ?? "";
+  const places = (hosts.data && pools.data) ?? []; // whose host is known
+  const hostOf = (pool: string) => {
+    const host = places.find((p) => p.name === pool)?.host ?? "";
+    return runs.has(host) ? host : "";
+  };
   return (
     <>
       <Choice
@@ -73,8 +77,16 @@ function Fields({ request, change }: FieldsProps) {
         name="Pool of its disks"
         value={request.destination?.pool ?? ""}
         options={places.map((p) => p.name)}
-        show={(pool) => (pool ? `${pool} of ${hostOf(pool)}` : "Choose one")}
-        change={(pool) => change({ to: hostOf(pool), destination: { pool, path: "" } })}
+        show={(pool) =>
+          pool ? `${pool}${hostOf(pool) ? ` of ${hostOf(pool)}` : ", a folder that no host knows"}` : "Choose one"
+        }
+        change={(pool) =>
+          change({
+            to: hostOf(pool) || null,
+            destination: { pool, path: "" },
+            ...(hostOf(pool) ? {} : { start: null }),
+          })
+        }
       />
       <Choice
         name="Format of its disks"
@@ -93,7 +105,9 @@ function Fields({ request, change }: FieldsProps) {
         />
       </label>
       <Switch name="Shut it down first, when it runs" on={request.stop} onChange={(stop) => change({ stop })} />
-      <Switch name="Start it there, and see it come up" on={request.start} onChange={(start) => change({ start })} />
+      {request.to && (
+        <Switch name="Start it there, and see it come up" on={request.start} onChange={(start) => change({ start })} />
+      )}
       {request.kind === "move-machine" && (
         <Switch
           name="Hold the old disks out of the way"
@@ -101,6 +115,7 @@ function Fields({ request, change }: FieldsProps) {
           onChange={(release) => change({ release })}
         />
       )}
+      <MachineChanges request={request} change={change} pools={places.map((p) => p.name)} />
     </>
   );
 }

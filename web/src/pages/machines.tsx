@@ -1,8 +1,9 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { ArrowRightLeft, Monitor, Power, PowerOff } from "lucide-react";
+import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { calls, result, type Machine } from "../api/client.ts";
 import { Failure } from "../components/failure.tsx";
+import { MachineActions, MachineState } from "../components/machine-actions.tsx";
+import { MachineDisks } from "../components/machine-disks.tsx";
 import { size } from "../format.ts";
 
 /** The machines of all hosts that run them, as they are at present. */
@@ -42,106 +43,25 @@ export function MachinesPage() {
   );
 }
 
-/** The request that moving a machine begins with, as it is in the address. */
-function begin(machine: Machine): string {
-  const runs = machine.state === "running" ? { stop: true, start: true } : {};
-  return JSON.stringify({ kind: "move-machine", machine: `${machine.host}:${machine.name}`, ...runs });
-}
-
-const colours: Record<Machine["state"], string> = {
-  off: "badge-ghost",
-  running: "badge-success",
-  suspended: "badge-warning",
-  saved: "badge-info",
-  crashed: "badge-error",
-  unknown: "badge-ghost",
-};
-
 function MachineRow({ machine }: { machine: Machine }) {
-  const cache = useQueryClient();
-  const path = { host: machine.host, machine: machine.name };
-  const done = { onSettled: () => cache.invalidateQueries({ queryKey: ["machines"] }) };
-  const start = useMutation({
-    mutationFn: () => result(calls.POST("/v1/hosts/{host}/machines/{machine}/start", { params: { path } })),
-    ...done,
-  });
-  const stop = useMutation({
-    mutationFn: (cutOff: boolean) =>
-      result(
-        calls.POST("/v1/hosts/{host}/machines/{machine}/stop", {
-          params: { path },
-          body: cutOff ? { within: 0, cut_off: true } : { within: 120 },
-        }),
-      ),
-    ...done,
-  });
-  const runs = machine.state === "running" || machine.state === "suspended";
-  const busy = start.isPending || stop.isPending;
-  const screen = `/v1/hosts/${encodeURIComponent(machine.host)}/machines/${encodeURIComponent(machine.name)}/screen`;
   return (
     <li className="space-y-2 py-3">
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
-        <span className="text-lg font-semibold">{machine.name}</span>
-        <span className={`badge badge-soft ${colours[machine.state]}`}>{machine.state}</span>
+        <Link
+          className="link text-lg font-semibold break-all"
+          to={`/machines/${encodeURIComponent(machine.host)}/${encodeURIComponent(machine.name)}`}
+        >
+          {machine.name}
+        </Link>
+        <MachineState machine={machine} />
         <span className="text-sm opacity-75">
           {machine.is && `${machine.is.firmware}, ${size(machine.is.memory)}, `}
           {machine.processors === 1 ? "1 processor" : `${machine.processors ?? "?"} processors`}
         </span>
         <span className="grow" />
-        <Link className="btn btn-sm" to={`/machines/move?${new URLSearchParams({ request: begin(machine) })}`}>
-          <ArrowRightLeft aria-hidden className="size-4" />
-          Move or copy
-        </Link>
-        {!runs && (
-          <button type="button" className="btn btn-sm" disabled={busy} onClick={() => start.mutate()}>
-            <Power aria-hidden className="size-4" />
-            Start {machine.name}
-          </button>
-        )}
-        {runs && (
-          <>
-            <a className="btn btn-sm" href={screen} target="_blank" rel="noreferrer">
-              <Monitor aria-hidden className="size-4" />
-              Screen
-            </a>
-            <button type="button" className="btn btn-sm" disabled={busy} onClick={() => stop.mutate(false)}>
-              <PowerOff aria-hidden className="size-4" />
-              {stop.isPending ? "Waits for its end" : `Shut down ${machine.name}`}
-            </button>
-            {stop.error && (
-              <button
-                type="button"
-                className="btn btn-sm"
-                onClick={() => window.confirm(`Take the power of ${machine.name} away?`) && stop.mutate(true)}
-              >
-                Cut off
-              </button>
-            )}
-          </>
-        )}
+        <MachineActions machine={machine} />
       </div>
-      {machine.problem && <Failure error={new Error(machine.problem)} />}
-      {(start.error ?? stop.error) && <Failure error={(start.error ?? stop.error) as Error} />}
-      <ul className="space-y-1 text-sm">
-        {machine.disks.map((disk) => (
-          <li key={`${disk.slot} ${disk.file} ${disk.volume}`} className="flex flex-wrap gap-x-3 break-all">
-            <span className="opacity-75">
-              {disk.bus} {disk.slot}
-            </span>
-            {disk.pool && disk.path ? (
-              <Link className="link" to={`/disk?${new URLSearchParams({ pool: disk.pool, path: disk.path })}`}>
-                {disk.pool}:{disk.path}
-              </Link>
-            ) : (
-              <span>{disk.file ?? disk.remote ?? `${disk.host_pool}/${disk.volume}`}</span>
-            )}
-            <span className="opacity-75">
-              {disk.format}
-              {disk.virtual_size !== undefined && `, ${size(disk.virtual_size)}`}
-            </span>
-          </li>
-        ))}
-      </ul>
+      <MachineDisks disks={machine.disks} />
     </li>
   );
 }

@@ -1,0 +1,110 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { Link, useParams } from "react-router";
+import { calls, items, result, type Machine } from "../api/client.ts";
+import { Failure } from "../components/failure.tsx";
+import { isOn, MachineActions, MachineState, screenOf } from "../components/machine-actions.tsx";
+import { MachineDisks } from "../components/machine-disks.tsx";
+import { State } from "../components/state.tsx";
+import { when, workName } from "../format.ts";
+
+/** One machine: what it is, where its disks lie, what it shows, and what was done with it. */
+export function MachinePage() {
+  const { host = "", name = "" } = useParams();
+  const machine = useQuery({
+    queryKey: ["machines", host, name],
+    queryFn: () =>
+      result(calls.GET("/v1/hosts/{host}/machines/{machine}", { params: { path: { host, machine: name } } })),
+    refetchInterval: 5000,
+  });
+  const jobs = useQuery({
+    queryKey: ["jobs", "of", host, name],
+    queryFn: () => items(calls.GET("/v1/jobs", { params: { query: { machine: `${host}:${name}` } } })),
+  });
+  const is = machine.data;
+  return (
+    <div className="space-y-6">
+      <h1 className="break-all">
+        {host}:{name}
+      </h1>
+      {machine.error && <Failure error={machine.error} />}
+      {is && (
+        <>
+          <section className="sheet flex flex-wrap items-center gap-4" aria-label="At present">
+            <MachineState machine={is} />
+            <MachineActions machine={is} />
+          </section>
+          <div className="grid items-start gap-6 lg:grid-cols-2">
+            <section className="sheet space-y-3" aria-label="What it is">
+              <h2>What it is</h2>
+              <dl className="grid grid-cols-[minmax(8rem,auto)_1fr] gap-x-4 gap-y-1 text-sm">
+                {is.facts
+                  ?.filter((f) => !f.what.startsWith("disk "))
+                  .map((f) => (
+                    <Fact key={f.what} what={f.what} value={f.value} />
+                  ))}
+              </dl>
+            </section>
+            <div className="space-y-6">
+              {isOn(is) && <Screen machine={is} />}
+              <section className="sheet space-y-3" aria-label="Disks">
+                <h2>Disks</h2>
+                <MachineDisks disks={is.disks} bars />
+              </section>
+            </div>
+          </div>
+        </>
+      )}
+      {jobs.data && jobs.data.length > 0 && (
+        <section className="sheet space-y-3" aria-label="What was done with it">
+          <h2>What was done with it</h2>
+          <ul className="divide-y divide-base-300">
+            {jobs.data.map((job) => (
+              <li key={job.id} className="flex flex-wrap items-center gap-x-4 gap-y-1 py-2">
+                <Link className="link" to={`/jobs/${job.id}`}>
+                  Job {job.id}: {workName(job.request)}
+                </Link>
+                <State job={job} />
+                <span className="text-sm opacity-75">{when(job.created)}</span>
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
+    </div>
+  );
+}
+
+function Fact({ what, value }: { what: string; value: string }) {
+  return (
+    <>
+      <dt className="opacity-75">{what}</dt>
+      <dd className="break-all">{value}</dd>
+    </>
+  );
+}
+
+const pictureEvery = 5000;
+
+/** What a machine shows, looked at again and again. */
+function Screen({ machine }: { machine: Machine }) {
+  const [at, setAt] = useState(0);
+  const [failed, setFailed] = useState(false);
+  useEffect(() => {
+    const timer = setInterval(() => setAt((n) => n + 1), pictureEvery);
+    return () => clearInterval(timer);
+  }, []);
+  return (
+    <section className="sheet space-y-3" aria-label="Screen">
+      <h2>Screen</h2>
+      <img
+        className={failed ? "hidden" : "rounded-box border border-base-300"}
+        src={`${screenOf(machine)}?at=${at}`}
+        alt={`What ${machine.name} shows`}
+        onLoad={() => setFailed(false)}
+        onError={() => setFailed(true)}
+      />
+      {failed && <p className="opacity-75">There is no picture of it at present.</p>}
+    </section>
+  );
+}
