@@ -101,7 +101,7 @@ func (w *work) compare(ctx context.Context) error {
 		return fmt.Errorf("reading what is there of %s: %w", w.m.There(), err)
 	}
 	is.WithHost = is.WithHost || m.WithHost
-	w.state.Receipt.Unasked = machine.Unasked(w.m.After, is)
+	w.state.Receipt.Unasked = machine.Unasked(w.after(), is)
 	w.state.Concluded = true
 	return nil
 }

@@ -95,7 +95,11 @@ func (w *work) cutOff(ctx context.Context) error {
 
 // watch sees the machine come up, or asks a person.
 func (w *work) watch(ctx context.Context) error {
-	switch w.answered(plan.StepWatch) {
+	switch answer := w.answered(plan.StepWatch); answer {
+	case answerFirmware, answerBus:
+		if err := w.tryOtherwise(ctx, answer); err != nil {
+			return err
+		}
 	case answerBack:
 		return errNotUp
 	case answerUp:
@@ -139,12 +143,19 @@ func (w *work) watch(ctx context.Context) error {
 			return err
 		}
 	}
+	return w.askUp(why)
+}
+
+// askUp asks a person what is to be done with a machine that is not seen to be up.
+func (w *work) askUp(why string) error {
 	return w.ask(plan.StepWatch,
 		fmt.Sprintf("%s was started on %s, and %s. Look at its screen: what is to be done?", w.m.After.Name, w.m.To, why), errNotUp,
 		step.Choice{Name: answerAgain, Label: "Look again"},
 		step.Choice{Name: answerBack, Label: "Go back: switch it off there, and start it where it was if it ran"},
 		step.Choice{Name: answerKeep, Label: "Stop here, both off, and keep both"},
 		step.Choice{Name: answerUp, Label: "It is up: go on"},
+		step.Choice{Name: answerFirmware, Label: "Try it with the other firmware, BIOS or UEFI"},
+		step.Choice{Name: answerBus, Label: "Try it with its disks on the next bus"},
 	)
 }
 

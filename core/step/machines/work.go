@@ -55,6 +55,8 @@ type state struct {
 	Receipt receipt.Machine `json:"receipt"`
 	// Known is the UUID by which the new host knows the machine, empty before.
 	Known string `json:"known,omitempty"`
+	// Tried is the machine as it was tried otherwise than planned, nil where it was not.
+	Tried *tried `json:"tried,omitempty"`
 	// Concluded tells that the receipt says all.
 	Concluded bool `json:"concluded,omitempty"`
 }
