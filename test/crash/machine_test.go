@@ -83,7 +83,7 @@ func newRound(t *testing.T) *round {
 	m.lighthouse = standins.Join(t, s.Service, "lighthouse", "lamp-room", standin.Traits{Asks: true})
 	s.Stop()
 	m.quay.Ticketing(t, append(bootcode.Sector("up", 0, true), make([]byte, 2*mib)...))
-	_, err := m.quay.Host.Start(t.Context(), standin.Which{Name: "ticketing"})
+	_, err := m.quay.Start(t.Context(), standin.Which{Name: "ticketing"})
 	require.NoError(t, err)
 	m.watch.Go(func() {
 		for {
