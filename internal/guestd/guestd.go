@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"os/user"
@@ -28,12 +29,13 @@ type Daemon struct {
 	Disks  string // a folder for disks that its guests can use
 	Owner  string // of those, as UID:GID
 	dir    string
+	words  []string // more of its command line
 	cmd    *exec.Cmd
 	notes  bytes.Buffer
 }
 
-// Start starts one as a user, in a folder of its own. The caller closes it.
-func Start(u *user.User) (d *Daemon, err error) {
+// Start starts one as a user, in a folder of its own, with more words on its command line. The caller closes it.
+func Start(u *user.User, words ...string) (d *Daemon, err error) {
 	for tool, of := range Needs {
 		if _, err := exec.LookPath(tool); err != nil {
 			return nil, fmt.Errorf("%s is missing: apt-get install %s", tool, of)
@@ -49,7 +51,7 @@ func Start(u *user.User) (d *Daemon, err error) {
 		Socket: filepath.Join(dir, "run/libvirt/libvirt-sock"),
 		Disks:  filepath.Join(dir, "disks"),
 		Owner:  u.Uid + ":" + u.Gid,
-		dir:    dir,
+		dir:    dir, words: words,
 	}
 	defer func() {
 		if err != nil {
@@ -62,25 +64,35 @@ func Start(u *user.User) (d *Daemon, err error) {
 			return nil, err
 		}
 	}
-	d.cmd = exec.Command("setpriv", "--reuid="+u.Uid, "--regid="+u.Gid, "--clear-groups", "libvirtd")
+	return d, d.Run()
+}
+
+// Run starts it again after Kill, with what it knew.
+func (d *Daemon) Run() error {
+	uid, gid, _ := strings.Cut(d.Owner, ":")
+	words := append([]string{"setpriv", "--reuid=" + uid, "--regid=" + gid, "--clear-groups", "libvirtd"}, d.words...)
 	if os.Getuid() != 0 { // it is that user
-		d.cmd = exec.Command("libvirtd")
+		words = words[4:]
 	}
-	d.cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + filepath.Join(dir, "home")}
+	d.cmd = exec.Command(words[0], words[1:]...)
+	if err := os.Remove(d.Socket); err != nil && !errors.Is(err, fs.ErrNotExist) { // it is ready when that is there
+		return err
+	}
+	d.cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + filepath.Join(d.dir, "home")}
 	for name, sub := range map[string]string{"XDG_RUNTIME_DIR": "run", "XDG_CONFIG_HOME": "config", "XDG_CACHE_HOME": "cache", "XDG_DATA_HOME": "data"} {
-		d.cmd.Env = append(d.cmd.Env, name+"="+filepath.Join(dir, sub))
+		d.cmd.Env = append(d.cmd.Env, name+"="+filepath.Join(d.dir, sub))
 	}
-	d.cmd.Dir, d.cmd.Stdout, d.cmd.Stderr = dir, &d.notes, &d.notes
+	d.cmd.Dir, d.cmd.Stdout, d.cmd.Stderr = d.dir, &d.notes, &d.notes
 	d.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // Ctrl-C at the terminal is for whoever started it
 	if err := d.cmd.Start(); err != nil {
-		return nil, err
+		return err
 	}
 	for until := time.Now().Add(readyIn); ; time.Sleep(20 * time.Millisecond) {
 		if _, err := os.Stat(d.Socket); err == nil {
-			return d, nil
+			return nil
 		}
 		if time.Now().After(until) {
-			return nil, fmt.Errorf("the daemon did not start: %s", d.Said())
+			return fmt.Errorf("the daemon did not start: %s", d.Said())
 		}
 	}
 }

@@ -39,6 +39,7 @@ func main() {
 	cache := flag.String("cache", "out", "where what is read is: out of the page cache, in it, or both in turn (out,in)")
 	shape := flag.Bool("shapes", true, "measure also what should not depend on the virtual size, and several jobs at once")
 	many := flag.Bool("pools", true, "measure also what ten thousand disks in a pool cost")
+	guests := flag.Bool("machines", true, "measure also what listing a hundred machines of a host costs")
 	flag.Parse()
 	b := &bench{size: *size << 20}
 	if *formats != "" {
@@ -58,6 +59,9 @@ func main() {
 	}
 	if err == nil && *many {
 		err = pools(b)
+	}
+	if err == nil && *guests {
+		err = machines(b)
 	}
 	if err = errors.Join(err, os.RemoveAll(b.dir)); err != nil {
 		log.Fatal(err)

@@ -33,10 +33,22 @@ const (
 
 // pools measures what many disks in one pool cost.
 func pools(b *bench) error {
-	dir, state := filepath.Join(b.dir, "pool"), filepath.Join(b.dir, "state")
+	dir := filepath.Join(b.dir, "pool")
 	if err := fillPool(dir); err != nil {
 		return err
 	}
+	return b.withService("state", func(s service) error { return askPool(s, dir) })
+}
+
+// service is one that runs for the measuring, and how it is reached.
+type service struct {
+	*client.Service
+	address, token string
+}
+
+// withService does something with a service of its own, whose state lies in a folder of that name.
+func (b *bench) withService(name string, do func(service) error) error {
+	state := filepath.Join(b.dir, name)
 	cmd := exec.Command(b.binary, "serve", "--listen", "127.0.0.1:0", "--state", state)
 	out, err := cmd.StdoutPipe()
 	if err != nil {
@@ -45,8 +57,27 @@ func pools(b *bench) error {
 	if err := cmd.Start(); err != nil {
 		return err
 	}
-	err = askPool(bufio.NewScanner(out), dir, state)
+	s, err := dial(bufio.NewScanner(out), state)
+	if err == nil {
+		err = do(s)
+	}
 	return errors.Join(err, cmd.Process.Signal(syscall.SIGTERM), cmd.Wait())
+}
+
+// dial connects to a service that says where it answers.
+func dial(lines *bufio.Scanner, state string) (s service, err error) {
+	link := ""
+	for link == "" && lines.Scan() {
+		_, link, _ = strings.Cut(lines.Text(), "minutes: ")
+	}
+	s.address, _, _ = strings.Cut(link, "/enter")
+	token, err := os.ReadFile(filepath.Join(state, "token"))
+	if err != nil {
+		return s, err
+	}
+	s.token = strings.TrimSpace(string(token))
+	s.Service, err = client.Dial(s.address, s.token)
+	return s, err
 }
 
 // fillPool makes the disks: copies of one of each format.
@@ -85,20 +116,7 @@ func fillPool(dir string) error {
 	return nil
 }
 
-func askPool(lines *bufio.Scanner, dir, state string) error {
-	link := ""
-	for link == "" && lines.Scan() {
-		_, link, _ = strings.Cut(lines.Text(), "minutes: ")
-	}
-	address, _, _ := strings.Cut(link, "/enter")
-	token, err := os.ReadFile(filepath.Join(state, "token"))
-	if err != nil {
-		return err
-	}
-	s, err := client.Dial(address, strings.TrimSpace(string(token)))
-	if err != nil {
-		return err
-	}
+func askPool(s service, dir string) error {
 	ctx := context.Background()
 	fmt.Printf("\n%-60s %10s\n", fmt.Sprintf("a pool of %d disks", 2*ofEach), "ms")
 	say := func(what string, took time.Duration) {
@@ -150,7 +168,7 @@ func askPool(lines *bufio.Scanner, dir, state string) error {
 		say("a page of 50, looked through before", took)
 	}
 	if err == nil {
-		err = manyClients(ctx, address, string(token))
+		err = manyClients(ctx, s.address, s.token)
 	}
 	begin = time.Now()
 	if err == nil {
@@ -160,7 +178,7 @@ func askPool(lines *bufio.Scanner, dir, state string) error {
 	if err != nil {
 		return err
 	}
-	return behindItsBack(ctx, s, dir, say)
+	return behindItsBack(ctx, s.Service, dir, say)
 }
 
 // manyClients has clients list one page, all at the same time.
@@ -175,7 +193,7 @@ func manyClients(ctx context.Context, address, token string) error {
 			var err error
 			for err == nil && time.Since(begin) < asking {
 				asked := time.Now()
-				err = ask(ctx, address+"/v1/pools/quay-store/disks?limit=50", strings.TrimSpace(token))
+				err = ask(ctx, address+"/v1/pools/quay-store/disks?limit=50", token)
 				mu.Lock()
 				took = append(took, time.Since(asked).Seconds()*1000)
 				mu.Unlock()

@@ -71,6 +71,7 @@ func TestMachinesOfHosts(t *testing.T) {
 		require.Eventually(t, func() bool {
 			picture, err := s.Screen(t.Context(), m.Host, m.Name)
 			if err != nil {
+				t.Logf("no picture of %s yet: %v", m.Name, err)
 				return false
 			}
 			_, err = png.Decode(bytes.NewReader(picture))

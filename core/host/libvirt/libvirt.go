@@ -40,12 +40,16 @@ type Host struct {
 	uri  libvirt.ConnectURI
 }
 
-// check wants a socket.
+// check wants a socket, or an address with TLS.
 func check(a host.Address) error {
-	if !path.IsAbs(a.Socket) || a.URL != "" {
-		return errors.New("name the socket of what runs machines on it, with its whole path (--socket)")
+	switch {
+	case a.URL == "" && path.IsAbs(a.Socket):
+		return nil
+	case a.URL == "" || a.Socket != "":
+		return errors.New("name the socket of what runs machines on it, with its whole path (--socket), or its address (--machines tls://HOST)")
 	}
-	return nil
+	_, err := parseTLS(a.URL)
+	return err
 }
 
 // Open connects to a daemon.
@@ -56,6 +60,14 @@ func Open(ctx context.Context, a host.Address) (host.Host, error) {
 			err = fmt.Errorf("%w: connecting to the socket %s: %w", host.ErrGone, a.Socket, err)
 		}
 		return conn, err
+	}
+	at := a.Socket
+	if a.URL != "" {
+		over, err := parseTLS(a.URL)
+		if err != nil {
+			return nil, err
+		}
+		at, dial = over.address, over.dial
 	}
 	var err error
 	for _, uri := range []libvirt.ConnectURI{libvirt.QEMUSystem, libvirt.QEMUSession} { // of the system, or of a user
@@ -72,7 +84,7 @@ func Open(ctx context.Context, a host.Address) (host.Host, error) {
 			break
 		}
 	}
-	return nil, fmt.Errorf("greeting the daemon at %s: %w", a.Socket, err)
+	return nil, fmt.Errorf("greeting the daemon at %s: %w", at, err)
 }
 
 // once is a dialer that gives the connection which there is.

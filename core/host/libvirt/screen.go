@@ -18,6 +18,8 @@ const (
 	maxScreen = 32 << 20
 	// screenIn is for how long a picture is waited for, and screenTimes how often it is asked for.
 	screenIn, screenTimes = 4 * time.Second, 3
+	// endsIn is for how long the end of the answer is waited for, behind the picture.
+	endsIn = time.Minute
 )
 
 // errSilent is the error for a daemon that says nothing more of a picture.
@@ -38,24 +40,33 @@ func (h *Host) Screen(ctx context.Context, m host.Machine) (picture []byte, err 
 }
 
 // screen asks for a picture. The library tells of an error in the last answer although the picture is whole, or waits for that answer without
-// end: what counts is the picture, and a connection is used for no other one.
+// end: what counts is the picture, and a connection is used for no other one. It is left open until that answer has come: the daemon may die of a
+// client that goes in the middle of it.
 func (h *Host) screen(ctx context.Context, d libvirt.Domain) ([]byte, error) {
 	conn, err := h.dial(ctx)
 	if err != nil {
 		return nil, err
 	}
-	defer conn.Close()
 	l := libvirt.NewWithDialer(once{conn})
 	picture := &whole{done: make(chan struct{})}
 	ctx, cancel := context.WithTimeoutCause(ctx, screenIn, errSilent)
 	defer cancel()
-	end := make(chan error, 1)
+	end, ended := make(chan error, 1), make(chan struct{})
 	go func() {
 		err := l.ConnectToURI(h.uri)
 		if err == nil {
 			_, err = l.DomainScreenshot(d, picture, 0, 0)
 		}
 		end <- err
+		close(ended)
+	}()
+	go func() {
+		select {
+		case <-ended:
+			_ = l.Disconnect() // it may be gone
+		case <-time.After(endsIn):
+		}
+		_ = conn.Close() // likewise
 	}()
 	select {
 	case <-picture.done:

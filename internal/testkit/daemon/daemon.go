@@ -30,8 +30,8 @@ type Daemon struct {
 	Dir string // for disks
 }
 
-// Start starts a daemon as an ordinary user, and skips the test where that is not possible.
-func Start(t testing.TB) *Daemon {
+// Start starts a daemon as an ordinary user, with more words on its command line, and skips the test where that is not possible.
+func Start(t testing.TB, words ...string) *Daemon {
 	t.Helper()
 	for tool, of := range guestd.Needs {
 		if _, err := exec.LookPath(tool); err != nil {
@@ -49,7 +49,7 @@ func Start(t testing.TB) *Daemon {
 			t.Skipf("adding the user %s: %v: %s", runsAs, addErr, out)
 		}
 	}
-	d, err := guestd.Start(u)
+	d, err := guestd.Start(u, words...)
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		require.NoError(t, d.Close())

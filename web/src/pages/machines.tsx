@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
-import { Link } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import { calls, result, type Machine } from "../api/client.ts";
+import { Choice } from "../components/choice.tsx";
 import { Failure } from "../components/failure.tsx";
 import { MachineActions, MachineState } from "../components/machine-actions.tsx";
 import { MachineDisks } from "../components/machine-disks.tsx";
@@ -13,7 +14,19 @@ export function MachinesPage() {
     queryFn: () => result(calls.GET("/v1/machines")),
     refetchInterval: 5000,
   });
-  const hosts = [...new Set(list.data?.items.map((m) => m.host))];
+  const [search, setSearch] = useSearchParams();
+  const state = search.get("state") ?? "";
+  const text = search.get("text") ?? "";
+  const shown = list.data?.items.filter(
+    (m) => (!state || m.state === state) && `${m.host}:${m.name}`.toLowerCase().includes(text.toLowerCase()),
+  );
+  const look = (name: string, value: string) => {
+    const next = new URLSearchParams(search);
+    if (value) next.set(name, value);
+    else next.delete(name);
+    setSearch(next, { replace: true });
+  };
+  const hosts = [...new Set(shown?.map((m) => m.host))];
   return (
     <div className="space-y-6">
       <h1>Machines</h1>
@@ -21,7 +34,25 @@ export function MachinesPage() {
       {list.data?.away.map((host) => (
         <Failure key={host.host} error={new Error(`${host.host} could not be asked: ${host.why}`)} />
       ))}
-      {list.data && hosts.length === 0 && list.data.away.length === 0 && (
+      {list.data && list.data.items.length > 0 && (
+        <div className="flex flex-wrap items-end gap-4">
+          <label className="block">
+            <span className="text-sm">Search</span>
+            <input className="input w-56" value={text} onChange={(event) => look("text", event.target.value)} />
+          </label>
+          <Choice
+            name="State"
+            value={state}
+            options={["", ...new Set(list.data.items.map((m) => m.state))]}
+            show={(s) => s || "any"}
+            change={(s) => look("state", s)}
+          />
+          <p className="pb-2 text-sm opacity-75">
+            {shown?.length} of {list.data.items.length} machines
+          </p>
+        </div>
+      )}
+      {list.data?.items.length === 0 && list.data.away.length === 0 && (
         <p className="sheet">
           No machines are known. Say what runs machines on a host:
           <code className="mt-2 block">bagaglio host change local --runs libvirt --socket PATH</code>
@@ -31,8 +62,8 @@ export function MachinesPage() {
         <section key={host} className="sheet space-y-3" aria-label={host}>
           <h2>{host}</h2>
           <ul className="divide-y divide-base-300">
-            {list.data?.items
-              .filter((m) => m.host === host)
+            {shown
+              ?.filter((m) => m.host === host)
               .map((m) => (
                 <MachineRow key={m.name} machine={m} />
               ))}
