@@ -86,6 +86,12 @@ type Observer interface {
 	Signs(ctx context.Context, m Machine) (Signs, error)
 }
 
+// Follower is a host that tells when machines come, go, or change what they do.
+type Follower interface {
+	// Follow calls changed, from one goroutine at a time, until ctx ends, when it returns nil, or the host is gone.
+	Follow(ctx context.Context, changed func()) error
+}
+
 // Volumer is a host that has storage pools of its own, whose volumes are files.
 type Volumer interface {
 	// Volume returns the path of the file of a volume, or fails with ErrRefused where there is none.

@@ -54,8 +54,10 @@ type Machine struct {
 // Stays tells whether it stays on its host with its identity: then its definition there changes.
 func (m Machine) Stays() bool { return m.Move && m.To != "" && m.Host == m.To }
 
-// Alone tells that no more than one of them may run: both have the same identity.
-func (m Machine) Alone() bool { return m.Move || strings.EqualFold(m.Before.UUID, m.After.UUID) }
+// Alone tells that no more than one of them may run: both are on hosts and have the same identity.
+func (m Machine) Alone() bool {
+	return m.Move || m.Into == nil && strings.EqualFold(m.Before.UUID, m.After.UUID)
+}
 
 // Here is where it is, and There where it goes, in words.
 func (m Machine) Here() string { return called(m.Host, m.Name, m.From) }

@@ -104,7 +104,7 @@ func (a *app) carryMachine(r *plan.Request, kind, use, short string) *cobra.Comm
 // machineRows are those of a plan that carries a machine: what it is and will be, with a mark where that differs, and each disk.
 func machineRows(p plan.Plan) [][]string {
 	m := p.Machine
-	rows := [][]string{{"", "BEFORE", "AFTER"}, {"machine", m.Host + ":" + m.Before.Name, m.To + ":" + m.After.Name}}
+	rows := [][]string{{"", "BEFORE", "AFTER"}, {"machine", m.Here(), m.There()}}
 	changed := map[string]machine.Difference{}
 	for _, d := range m.Differences {
 		changed[d.What] = d

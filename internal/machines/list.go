@@ -42,6 +42,11 @@ func (m *Machines) Add(ctx context.Context, on, file string, text []byte) (Machi
 			return Machine{}, fmt.Errorf("%w: %s has a machine of that name or UUID already: %s", records.ErrState, on, other.Name)
 		}
 	}
+	for _, disk := range is.Disks {
+		if err := isFree(all, disk); err != nil {
+			return Machine{}, err
+		}
+	}
 	format, err := m.Format(ctx, on)
 	if err != nil {
 		return Machine{}, err

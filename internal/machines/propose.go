@@ -59,17 +59,36 @@ func (m *Machines) Propose(ctx context.Context, on, pool, name, called string) (
 	if err := m.takes(ctx, on, f); err != nil {
 		return Proposal{}, err
 	}
+	all, _, err := m.List(ctx, on)
+	if err == nil {
+		err = isFree(all, f.Disk)
+	}
+	if err != nil {
+		return Proposal{}, err
+	}
 	p := Proposal{File: called + own.Extension}
 	p.Is, p.Reasons = propose.Machine(f)
 	p.Definition, err = machine.Become(nil, "", own.Name, p.Is)
 	return p, err
 }
 
+// isFree fails for a disk that a machine of the host has: two would write to it.
+func isFree(all []Machine, d machine.Disk) error {
+	for _, other := range all {
+		for _, has := range other.Is.Disks {
+			if d.File != "" && path.Clean(has.File) == path.Clean(d.File) {
+				return fmt.Errorf("%w: the disk %s is one of %s:%s already", records.ErrState, d.File, other.Host, other.Name)
+			}
+		}
+	}
+	return nil
+}
+
 // within looks into the disk.
 func within(ctx context.Context, folder storage.Folder, name string, f *propose.Facts) error {
 	r, err := disk.Open(ctx, folder, name, "")
 	if err != nil {
-		return fmt.Errorf("%w: opening %s: %w", records.ErrInvalid, name, err)
+		return fmt.Errorf("%w: %w", records.ErrInvalid, err)
 	}
 	defer r.Close()
 	f.Disk.Format = r.Describe().Format

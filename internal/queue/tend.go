@@ -51,6 +51,18 @@ func (q *Queue) inTrouble(j store.Job, err error) {
 	}
 }
 
+// TryAgain has jobs that something in use stands in the way of try again at once: a machine has changed what it does.
+func (q *Queue) TryAgain() {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	for id, t := range q.troubles {
+		if errors.Is(t.err, step.ErrBlocked) {
+			t.next = time.Now()
+			q.troubles[id] = t
+		}
+	}
+}
+
 // used tells whether a job other than the one given works in a pool. The lock is held.
 func (q *Queue) used(pool string, but int64) bool {
 	for id, r := range q.running {

@@ -1,9 +1,12 @@
 package queue
 
 import (
+	"errors"
 	"testing"
 	"time"
 
+	"bagaglio/core/plan"
+	"bagaglio/core/step"
 	"bagaglio/internal/records"
 
 	"github.com/stretchr/testify/assert"
@@ -36,4 +39,15 @@ func TestClockJumps(t *testing.T) {
 	assert.False(t, jumped(begin, time.Hour, begin.Add(time.Hour+time.Minute).Round(0)))
 	assert.True(t, jumped(begin, time.Hour, begin.AddDate(1, 0, 0).Round(0)))
 	assert.True(t, jumped(begin, time.Hour, begin.AddDate(-20, 0, 0).Round(0)))
+}
+
+// TestTryAgain: what is blocked is tried at once when a machine has changed; any other trouble waits for its time.
+func TestTryAgain(t *testing.T) {
+	later := time.Now().Add(time.Hour)
+	q := &Queue{troubles: map[int64]trouble{
+		1: {err: &step.BlockedError{Check: plan.Check{Name: "in-use"}}, next: later}, 2: {err: errors.New("the host is gone"), next: later},
+	}}
+	q.TryAgain()
+	assert.False(t, q.troubles[1].next.After(time.Now()))
+	assert.Equal(t, later, q.troubles[2].next)
 }

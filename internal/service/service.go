@@ -27,6 +27,8 @@ type Service struct {
 	Queue    *queue.Queue
 
 	lock *os.File // held as long as the service runs
+	// unfollow ends following what hosts tell of their machines.
+	unfollow func()
 }
 
 // Options say how the service works.
@@ -80,11 +82,21 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 	s.Machines = machines.New(s.Records, s.Places)
 	s.Planner = planner.New(s.Records, s.Places, s.Machines, log)
 	s.Queue, err = queue.Open(ctx, s.Records, s.Places, s.Planner, queue.Options{State: state, Hold: o.Hold, Checkpoint: o.Checkpoint}, log)
-	return err
+	if err != nil {
+		return err
+	}
+	follows, stop := context.WithCancel(context.WithoutCancel(ctx))
+	done := make(chan struct{})
+	go func() { s.Machines.Follow(follows, s.Queue.TryAgain); close(done) }()
+	s.unfollow = func() { stop(); <-done }
+	return nil
 }
 
 // Close sets running jobs aside, which go on at the next start, and closes everything.
 func (s *Service) Close() (err error) {
+	if s.unfollow != nil {
+		s.unfollow()
+	}
 	if s.Queue != nil {
 		s.Queue.Close()
 	}

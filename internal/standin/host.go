@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
@@ -35,6 +36,8 @@ type Host struct {
 	machines map[string]*guest // by UUID
 	seen     map[string]bool   // files that it knows, where it knows only those
 	log      *os.File          // what guests wrote
+	changes  int64             // of machines since it began
+	changed  chan struct{}     // closed at the next one
 }
 
 // guest is a machine on the list.
@@ -57,7 +60,14 @@ func Open(state, folder string, t Traits) (*Host, error) {
 	if folder, err = filepath.EvalSymlinks(folder); err != nil {
 		return nil, err
 	}
-	h := &Host{traits: t, folder: folder, file: filepath.Join(state, "inventory.json"), machines: map[string]*guest{}, seen: map[string]bool{}}
+	h := &Host{
+		traits:   t,
+		folder:   folder,
+		file:     filepath.Join(state, "inventory.json"),
+		machines: map[string]*guest{},
+		seen:     map[string]bool{},
+		changed:  make(chan struct{}),
+	}
 	if err := h.Look(); err != nil {
 		return nil, err
 	}
@@ -85,8 +95,11 @@ func Open(state, folder string, t Traits) (*Host, error) {
 	return h, nil
 }
 
-// keep writes the inventory.
+// keep writes the inventory, and tells who waits for changes.
 func (h *Host) keep() error {
+	h.changes++
+	close(h.changed)
+	h.changed = make(chan struct{})
 	b, err := json.MarshalIndent(h.machines, "", "  ")
 	if err != nil {
 		return err
@@ -97,6 +110,28 @@ func (h *Host) keep() error {
 	}
 	return os.Rename(next, h.file)
 }
+
+// Changes is the number of changes, once it is another one than what is known, or time is up.
+func (h *Host) Changes(ctx context.Context, known int64) int64 {
+	ctx, cancel := context.WithTimeout(ctx, changesIn)
+	defer cancel()
+	for {
+		h.mu.Lock()
+		now, next := h.changes, h.changed
+		h.mu.Unlock()
+		if now != known {
+			return now
+		}
+		select {
+		case <-ctx.Done():
+			return now
+		case <-next:
+		}
+	}
+}
+
+// changesIn is for how long a change is waited for.
+const changesIn = 20 * time.Second
 
 // Entry is a machine as the list has it.
 type Entry struct {
@@ -131,7 +166,11 @@ func (h *Host) do(m Which, f func(*guest) error) (Entry, error) {
 	defer h.mu.Unlock()
 	for _, g := range h.machines {
 		if g.is.Name == m.Name && (m.UUID == "" || m.UUID == g.is.UUID) {
-			if err := f(g); err != nil {
+			before := *g
+			if err := f(
+				g,
+			); err != nil ||
+				before.Definition == g.Definition && before.State == g.State && before.Came == g.Came && h.machines[g.is.UUID] != nil {
 				return g.entry(), err
 			}
 			return g.entry(), h.keep()

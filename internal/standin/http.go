@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"strconv"
 )
 
 // maxDefinition bounds the text of a definition, in bytes.
@@ -42,6 +43,13 @@ func (h *Host) Handler() http.Handler {
 	m.HandleFunc("POST /machines/{name}/cut-off", h.acts(func(r *http.Request) (Entry, error) {
 		return h.CutOff(which(r))
 	}))
+	m.HandleFunc("GET /changes", func(w http.ResponseWriter, r *http.Request) {
+		known, err := strconv.ParseInt(r.URL.Query().Get("after"), 10, 64)
+		if err != nil {
+			known = -1 // whoever knows none gets the present number
+		}
+		answer(w, map[string]int64{"number": h.Changes(r.Context(), known)}, nil)
+	})
 	m.HandleFunc("POST /look", func(w http.ResponseWriter, _ *http.Request) { answer(w, map[string]any{}, h.Look()) })
 	m.HandleFunc("GET /machines/{name}/questions", func(w http.ResponseWriter, r *http.Request) {
 		all, err := h.Questions(which(r))

@@ -198,6 +198,9 @@ func round(t *testing.T, s *testkit.Service, p *testkit.Page, shot func(string))
 	shot("console-machine-move")
 	p.Click("Start")
 	p.AwaitText("It was seen to come up")
+	p.Open(s.Address + "/machines/breakwater/ticketing")
+	p.AwaitText("Job")
+	p.Await(`[...document.querySelectorAll("section[aria-label=Screen] img")].some((i) => i.naturalWidth > 100)`)
 	shot("console-machine")
 }
 

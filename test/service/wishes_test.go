@@ -164,8 +164,15 @@ func TestADriveThatTravels(t *testing.T) {
 			drive := t.TempDir()
 			addPool(t, s.Service, "seabag", drive)
 			out := plan.Request{
-				Kind: plan.CopyMachine, Machine: "quay:ticketing", Destination: &plan.Place{Pool: "seabag"}, As: "qcow2", Definition: format,
+				Kind:        plan.CopyMachine,
+				Machine:     "quay:ticketing",
+				Destination: &plan.Place{Pool: "seabag"},
+				As:          "qcow2",
+				Definition:  format,
+				Stop:        true,
 			}
+			_, err := s.StartMachine(t.Context(), "quay", "ticketing")
+			require.NoError(t, err)
 			if format == "vmx" {
 				p, err := s.Plan(t.Context(), out)
 				require.NoError(t, err)
@@ -175,6 +182,7 @@ func TestADriveThatTravels(t *testing.T) {
 			}
 			r := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, out).Id)
 			assert.Equal(t, "seabag:ticketing/"+file, r.Machine.To)
+			assert.Equal(t, api.MachineStateRunning, state(t, s, "quay"), "it was shut down for that, and goes on")
 			assert.FileExists(t, filepath.Join(drive, "ticketing", file))
 			text, err := os.ReadFile(filepath.Join(drive, "ticketing", file))
 			require.NoError(t, err)
@@ -284,7 +292,12 @@ func TestAroundADisk(t *testing.T) {
 	assert.Contains(t, p.Reasons[0], "has an EFI system partition")
 	r := testkit.Run(t, t.TempDir(), s.State, "machine", "add", "lighthouse", "lamp-room:tide-board.raw", "--name", "tides", "--yes")
 	require.Zero(t, r.Code, r.Notes)
-	assert.Contains(t, r.Out, "UEFI: the disk has an EFI system partition.")
+	assert.Contains(t, r.Out, "UEFI: the disk has an EFI system partition. It has boot code too")
+	_, err = s.ProposeMachine(t.Context(), "lighthouse", api.LoneDisk{Pool: "lamp-room", Path: "tide-board.raw"})
+	require.ErrorContains(t, err, "is one of lighthouse:tides already", "two would write to it")
+	p.Definition = strings.Replace(p.Definition, "tide-board\"", "twin\"", 1)
+	_, err = s.AddMachine(t.Context(), "lighthouse", api.NewMachine{File: p.File, Definition: p.Definition})
+	require.ErrorContains(t, err, "is one of lighthouse:tides already")
 	m, err := s.StartMachine(t.Context(), "lighthouse", "tides")
 	require.NoError(t, err)
 	assert.Equal(t, api.MachineStateRunning, m.State)

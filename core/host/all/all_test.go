@@ -95,8 +95,35 @@ func TestEveryKindOfHost(t *testing.T) {
 
 			power := w.Host.(host.Power)
 			require.NoError(t, power.CutOff(ctx, made), "it is off already")
-			require.NoError(t, power.Start(ctx, made))
-			require.NoError(t, power.Start(ctx, made), "it runs already")
+			changes := make(chan struct{}, 100)
+			following, stop := context.WithCancel(ctx)
+			ended := make(chan error, 1)
+			go func() { ended <- w.Host.(host.Follower).Follow(following, func() { changes <- struct{}{} }) }()
+			require.Eventually(t, func() bool { // once it is listened to
+				require.NoError(t, power.Start(ctx, made))
+				require.NoError(t, power.Start(ctx, made), "it runs already")
+				select {
+				case <-changes:
+					return true
+				case <-time.After(time.Second):
+					require.NoError(t, power.CutOff(ctx, made))
+					return false
+				}
+			}, time.Minute, time.Millisecond, "it tells of changes")
+			stop()
+			require.NoError(t, <-ended)
+			limits, err := w.Host.(host.Limiter).Limits(ctx)
+			require.NoError(t, err)
+			assert.True(t, machine.Takes(limits.Firmware, machine.BIOS) && machine.Takes(limits.Buses, "ide"), "%+v", limits)
+			if waker, ok := w.Host.(host.Waker); ok {
+				for _, yes := range []bool{true, false} {
+					require.NoError(t, waker.StartWithHost(ctx, made, yes))
+					now, err := w.Machine(ctx, "ticketing")
+					require.NoError(t, err)
+					assert.Equal(t, yes, now.WithHost)
+				}
+			}
+			require.NoError(t, w.Host.(host.Looker).Look(ctx))
 			require.ErrorIs(t, w.Host.(host.Definer).Forget(ctx, made), host.ErrRefused, "what runs is not forgotten")
 			now, err := w.Machine(ctx, "ticketing")
 			require.NoError(t, err)

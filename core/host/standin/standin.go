@@ -43,7 +43,7 @@ func check(a host.Address) error {
 
 // Open connects to a stand-in.
 func Open(ctx context.Context, a host.Address) (host.Host, error) {
-	h := &Host{url: strings.TrimSuffix(a.URL, "/"), http: &http.Client{Timeout: answerIn}}
+	h := &Host{url: strings.TrimSuffix(a.URL, "/"), http: &http.Client{}}
 	return h, h.call(ctx, http.MethodGet, "/host", nil, nil)
 }
 
@@ -68,8 +68,15 @@ func (e entry) machine() host.Machine {
 	return m
 }
 
-// ask asks for something. Whoever answers is not trusted to be short.
+// ask asks for something.
 func (h *Host) ask(ctx context.Context, method, path string, body []byte) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, answerIn)
+	defer cancel()
+	return h.askWithin(ctx, method, path, body)
+}
+
+// askWithin does so for as long as there is time. Whoever answers is not trusted to be short.
+func (h *Host) askWithin(ctx context.Context, method, path string, body []byte) ([]byte, error) {
 	r, err := http.NewRequestWithContext(ctx, method, h.url+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
@@ -172,6 +179,27 @@ func (h *Host) Signs(ctx context.Context, m host.Machine) (host.Signs, error) {
 	}
 	err := h.call(ctx, http.MethodGet, at(m, "/signs"), nil, &seen)
 	return host.Signs{Read: seen.Read, Agent: seen.Up, Console: seen.Console}, err
+}
+
+// Follow asks again and again for the number of changes, which is answered when there is another one.
+func (h *Host) Follow(ctx context.Context, changed func()) error {
+	for last := int64(-1); ctx.Err() == nil; {
+		var now struct{ Number int64 }
+		b, err := h.askWithin(ctx, http.MethodGet, fmt.Sprintf("/changes?after=%d", last), nil)
+		if err == nil {
+			err = json.Unmarshal(b, &now)
+		}
+		switch {
+		case ctx.Err() != nil:
+			return nil
+		case err != nil:
+			return fmt.Errorf("%w: %w", host.ErrGone, err)
+		case last >= 0 && now.Number != last:
+			changed()
+		}
+		last = now.Number
+	}
+	return nil
 }
 
 // Look has it look through its folder.

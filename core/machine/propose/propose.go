@@ -73,7 +73,11 @@ func firmware(f Facts, because func(string, ...any)) string {
 	efi := slices.ContainsFunc(f.Inside.Partitions, func(p inspect.Partition) bool { return strings.HasPrefix(p.Type, "EFI system") })
 	switch {
 	case efi && machine.Takes(f.Limits.Firmware, machine.UEFI):
-		because("UEFI: the disk has an EFI system partition.")
+		if f.BootCode {
+			because("UEFI: the disk has an EFI system partition. It has boot code too: where it does not start, try BIOS.")
+		} else {
+			because("UEFI: the disk has an EFI system partition.")
+		}
 		return machine.UEFI
 	case f.BootCode:
 		because("BIOS: the first sector of the disk has boot code.")

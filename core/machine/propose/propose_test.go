@@ -26,7 +26,7 @@ func TestProposals(t *testing.T) {
 		says  string
 	}{
 		"a young one":   {Facts{Inside: esp, Limits: machine.Limits{Chipsets: []string{"pc", "q35"}}}, "uefi q35 virtio vda 2048 linux user", "has an EFI system partition"},
-		"both":          {Facts{Inside: esp, BootCode: true}, "uefi  virtio vda 2048 linux user", "has an EFI system partition"},
+		"both":          {Facts{Inside: esp, BootCode: true}, "uefi  virtio vda 2048 linux user", "try BIOS"},
 		"no UEFI":       {Facts{Inside: esp, BootCode: true, Limits: machine.Limits{Firmware: []string{"bios"}}}, "bios  virtio vda 2048 linux user", "has boot code"},
 		"cannot":        {Facts{Inside: esp, Limits: machine.Limits{Firmware: []string{"bios"}}}, "bios  virtio vda 2048 linux user", "it may not start"},
 		"ntfs":          {Facts{Inside: on("basic data", "ntfs"), BootCode: true}, "bios  sata sda 4096 windows user", "every guest has a driver"},

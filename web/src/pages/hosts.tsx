@@ -118,8 +118,8 @@ function RunsForm({ host }: { host: Host }) {
     mutationFn: (form: FormData) => {
       const body = {
         runs,
-        ...(runs === "libvirt" ? { socket: String(form.get("socket")) } : {}),
-        ...(runs === "standin" ? { machines: String(form.get("machines")) } : {}),
+        socket: String(form.get("socket") ?? ""),
+        machines: String(form.get("machines") ?? ""),
       };
       return result(calls.PATCH("/v1/hosts/{host}", { params: { path: { host: host.name } }, body }));
     },
@@ -144,12 +144,12 @@ function RunsForm({ host }: { host: Host }) {
             hint="/run/libvirt/libvirt-sock"
           />
         )}
-        {runs === "standin" && (
+        {runs && (
           <TextField
             name="machines"
-            label="The address of its API"
+            label={runs === "libvirt" ? "or its address, with TLS" : "The address of its API"}
             begin={host.machines}
-            hint="http://quay.example:2280"
+            hint={runs === "libvirt" ? "tls://lighthouse.example" : "http://quay.example:2280"}
           />
         )}
         {change.error && <Failure error={change.error} />}

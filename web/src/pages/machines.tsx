@@ -37,7 +37,7 @@ export function MachinesPage() {
       {list.data && list.data.items.length > 0 && (
         <div className="flex flex-wrap items-end gap-4">
           <label className="block">
-            <span className="text-sm">Search</span>
+            <span className="block text-sm">Search</span>
             <input className="input w-56" value={text} onChange={(event) => look("text", event.target.value)} />
           </label>
           <Choice
