@@ -105,7 +105,8 @@ func (p *maker) sourceRemedies() []Remedy {
 }
 
 func capital(s string) string {
-	if s == "" {
+	first, _, _ := strings.Cut(s, " ")
+	if first == "" || strings.ContainsAny(first, "./:_") {
 		return s
 	}
 	return strings.ToUpper(s[:1]) + s[1:]

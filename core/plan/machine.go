@@ -220,6 +220,14 @@ func (w *whole) checkDisks() {
 			if !w.m.Stays() {
 				w.check(Warns, "disk", fmt.Sprintf("The disk %s stays behind (%s): the machine will not have it.", name, d.Lies()))
 			}
+		case w.f.Disks[i].Path != "" && w.m.From != nil && w.f.Disks[i].Pool != w.m.From.Pool:
+			w.check(
+				Warns,
+				"pool",
+				fmt.Sprintf("The definition names a disk of another pool, %s: take it along only if you know who wrote the definition.",
+					w.f.Disks[i]),
+				w.leave(name),
+			)
 		case w.f.Disks[i].Path != "":
 		case d.File != "":
 			w.check(

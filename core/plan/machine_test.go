@@ -55,3 +55,12 @@ func TestDisksOfAMachineTogether(t *testing.T) {
 	f.Saved = true
 	assert.Contains(t, said(), "off: quay:ticketing is saved")
 }
+
+// TestCapital: a sentence begins with a capital letter, the name of a file stays as it is.
+func TestCapital(t *testing.T) {
+	for text, want := range map[string]string{
+		"": "", "the source is open": "The source is open", "ticketing.qcow2 was not closed": "ticketing.qcow2 was not closed", "a/b is gone": "a/b is gone",
+	} {
+		assert.Equal(t, want, capital(text))
+	}
+}

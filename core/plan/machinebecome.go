@@ -221,7 +221,7 @@ func (w *whole) checkLimits(parts []Plan) {
 			refused("disk on the bus", d.Bus, l.Buses, func(to string) map[string]any { return change("buses", map[string]any{w.names[i]: to}) })
 		}
 	}
-	for _, p := range parts {
+	for _, p := range parts[:min(len(parts), len(w.f.Is.Disks))] { // what is behind them is no disk
 		if len(p.After) == 0 || len(p.Bodies) == 0 {
 			continue
 		}

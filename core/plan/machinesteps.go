@@ -11,6 +11,13 @@ import (
 // checkThere: nobody at the destination has its name or identity.
 func (w *whole) checkThere() {
 	after := w.m.After
+	if w.m.Alone() && !w.m.Move {
+		w.check(
+			Warns,
+			"identity",
+			fmt.Sprintf("The copy keeps the identity of %s: never are both to run. Where it is shut down for that, it stays off.", w.m.Here()),
+		)
+	}
 	for _, other := range w.f.There {
 		if w.m.Stays() && other.UUID == after.UUID {
 			continue

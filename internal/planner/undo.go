@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"bagaglio/core/plan"
@@ -72,15 +73,15 @@ func (s *Planner) prepareUndoOf(ctx context.Context, ended disks.Ended, d plan.D
 		}
 		return p, err
 	}
-	known, err := s.KnownOfImage(ctx, d, since)
+	known, err := s.KnownOfImage(ctx, d, ended.Plan.Machine, since)
 	if err != nil {
 		return p, err
 	}
 	return disks.PrepareUndo(ctx, ends, ended, d.ID, known)
 }
 
-// KnownOfImage is what the records tell of an image that a job made, and that is to be taken away.
-func (s *Planner) KnownOfImage(ctx context.Context, d plan.Disk, since time.Time) (known step.Known, err error) {
+// KnownOfImage is what the records tell of an image that a job made, for a machine or none, and that is to be taken away.
+func (s *Planner) KnownOfImage(ctx context.Context, d plan.Disk, m *plan.Machine, since time.Time) (known step.Known, err error) {
 	away := plan.Request{Source: d.After.Place, Destination: d.Request.Destination, Release: true}
 	pool, err := s.places.Record(ctx, away.Source.Pool)
 	if err != nil {
@@ -97,7 +98,10 @@ func (s *Planner) KnownOfImage(ctx context.Context, d plan.Disk, since time.Time
 		return s.records.Standing(ctx, pool.Name, files)
 	}
 	known.Users = func(ctx context.Context, files []string) ([]plan.User, error) {
-		return s.records.Users(ctx, pool.Name, files)
+		users, err := s.records.Users(ctx, pool.Name, files)
+		return slices.DeleteFunc(users, func(u plan.User) bool { // its own definition goes with it
+			return m != nil && m.Into != nil && u.Where() == m.Into.String()
+		}), err
 	}
 	return known, nil
 }

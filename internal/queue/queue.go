@@ -309,20 +309,23 @@ func (q *Queue) run(ctx context.Context, j store.Job, r *run) {
 		touched = append(touched, planner.DefinitionPools(d)...)
 	}
 	q.places.Touch(touched...)
-	level := slog.LevelInfo
-	if state == store.Failed {
+	level, what, outcome := slog.LevelInfo, "job ended", done.Outcome
+	switch {
+	case state == store.Failed:
 		level = slog.LevelError
+	case !state.Ended(): // nothing has come of it yet
+		what, outcome = "job was set aside", ""
 	}
 	q.log.Log(
 		ctx,
 		level,
-		"job ended or was set aside",
+		what,
 		"job",
 		j.ID,
 		"state",
 		state,
 		"outcome",
-		done.Outcome,
+		outcome,
 		"reason",
 		done.Reason,
 		"head",
@@ -392,7 +395,7 @@ func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt,
 				return err
 			}
 			if d.Undoes != nil {
-				known, err = q.planner.KnownOfImage(ctx, d, time.Now())
+				known, err = q.planner.KnownOfImage(ctx, d, j.Plan.Machine, time.Now())
 			} else {
 				known, err = q.planner.Known(ctx, d.Request, time.Now())
 			}

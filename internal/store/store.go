@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"os"
 	"sync/atomic"
 	"time"
@@ -79,7 +80,7 @@ func Open(ctx context.Context, file string) (*Store, error) {
 	}
 	db, err := sqlx.Open(
 		"sqlite",
-		"file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(2000)&_txlock=immediate",
+		"file:"+(&url.URL{Path: file}).EscapedPath()+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(2000)&_txlock=immediate",
 	)
 	if err != nil {
 		return nil, fmt.Errorf("opening the records in %s: %w", file, err)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -278,4 +279,27 @@ func addTwoSteps(s *Store, now time.Time) (int64, error) {
 		return 0, err
 	}
 	return ids[0], nil
+}
+
+// TestRecordsLieInTheirFolder, whatever that is called.
+func TestRecordsLieInTheirFolder(t *testing.T) {
+	for _, name := range []string{"a#b", "a?b=c", "a%23b", "é ü", "a&b+c"} {
+		dir := filepath.Join(t.TempDir(), name)
+		require.NoError(t, os.Mkdir(dir, 0o700))
+		s, err := Open(t.Context(), filepath.Join(dir, "records.sqlite"))
+		require.NoError(t, err)
+		require.NoError(t, s.SetSetting(t.Context(), "x", name))
+		require.NoError(t, s.Close())
+		again, err := Open(t.Context(), filepath.Join(dir, "records.sqlite"))
+		require.NoError(t, err)
+		value, err := again.Setting(t.Context(), "x")
+		require.NoError(t, errors.Join(err, again.Close()))
+		assert.Equal(t, name, value)
+		info, err := os.Stat(filepath.Join(dir, "records.sqlite"))
+		require.NoError(t, err)
+		assert.NotZero(t, info.Size(), name)
+		beside, err := os.ReadDir(filepath.Dir(dir))
+		require.NoError(t, err)
+		assert.Len(t, beside, 1, "nothing lies beside it")
+	}
 }

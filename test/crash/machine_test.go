@@ -50,7 +50,9 @@ func TestMachinesKilledAtAnyMoment(t *testing.T) {
 	}
 	sure := len(at)
 	for range kills {
-		at = append(at, passed[random.IntN(len(passed))]+":"+strconv.Itoa(1+random.IntN(2)))
+		if pick := passed[random.IntN(len(passed))] + ":" + strconv.Itoa(1+random.IntN(2)); !slices.Contains(at, pick) {
+			at = append(at, pick)
+		}
 	}
 	for i, at := range at {
 		t.Run(at, func(t *testing.T) {

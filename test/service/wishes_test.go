@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"bagaglio/api"
 	"bagaglio/core/machine"
@@ -206,6 +207,65 @@ func TestADriveThatTravels(t *testing.T) {
 			assert.FileExists(t, filepath.Join(drive, "ticketing", file), "what is on the drive stays")
 		})
 	}
+}
+
+// TestADefinitionInAPool is data: what it names in another pool is said, and it is looked at again before anything comes of it. A move into a
+// folder is taken back like any other.
+func TestADefinitionInAPool(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{Formats: []string{"raw"}})
+	quay.Ticketing(t, bootable())
+	drive, secret := t.TempDir(), t.TempDir()
+	addPool(t, s.Service, "seabag", drive)
+	addPool(t, s.Service, "office", secret)
+	out := plan.Request{Kind: plan.MoveMachine, Machine: "quay:ticketing", Destination: &plan.Place{Pool: "seabag"}}
+	moved := testkit.Begin(t, s.Service, out)
+	testkit.Proven(t, s.Service, moved.Id)
+	assert.Empty(t, state(t, s, "quay"))
+	undo := plan.Request{Kind: plan.Undo, Job: moved.Id}
+	p, err := s.Plan(t.Context(), undo)
+	require.NoError(t, err)
+	require.False(t, p.Blocked, "%+v", p.Plan.Checks)
+	require.Equal(t, api.JobStateDone, testkit.Await(t, s.Service, testkit.Begin(t, s.Service, undo).Id).State)
+	assert.Equal(t, api.MachineStateOff, state(t, s, "quay"))
+	assert.NoFileExists(t, filepath.Join(drive, "ticketing/ticketing.machine.yaml"))
+
+	require.NoError(t, os.WriteFile(filepath.Join(secret, "wages.raw"), bootable(), 0o600))
+	file := filepath.Join(drive, "wages.machine.yaml")
+	require.NoError(
+		t,
+		os.WriteFile(file, []byte(standins.Definition("wages", ledgerID, "../"+filepath.Base(secret)+"/wages.raw", "raw")), 0o600),
+	)
+	in := plan.Request{
+		Kind:        plan.MoveMachine,
+		Source:      plan.Place{Pool: "seabag", Path: "wages.machine.yaml"},
+		To:          "quay",
+		Destination: &plan.Place{Pool: "quay-store"},
+	}
+	p, err = s.Plan(t.Context(), in)
+	require.NoError(t, err)
+	assert.Contains(t, check(t, p.Plan, "pool").Message, "names a disk of another pool, office:wages.raw")
+
+	require.NoError(t, os.WriteFile(filepath.Join(drive, "wages.raw"), bootable(), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte(standins.Definition("wages", ledgerID, "wages.raw", "raw")), 0o600))
+	speed := int64(1)
+	p, err = s.Plan(t.Context(), in)
+	require.NoError(t, err)
+	require.False(t, p.Blocked, "%+v", p.Plan.Checks)
+	job, err := s.Start(t.Context(), api.NewJob{Plan: p.Id, Speed: &speed})
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, []byte(standins.Definition("wages", ledgerID, "other.raw", "raw")), 0o600))
+	_, err = s.Change(t.Context(), job.Id, api.JobChange{Speed: new(int64)})
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		j, err := s.Job(t.Context(), job.Id)
+		return err == nil && j.State == api.JobStatePaused && j.Reason != nil &&
+			strings.Contains(*j.Reason, "was changed since this was planned (disk 1, file)")
+	}, time.Minute, 20*time.Millisecond)
+	list, err := s.Machines(t.Context(), "quay")
+	require.NoError(t, err)
+	assert.Len(t, list.Items, 1, "nothing came of it")
 }
 
 // TestIdentities: a copy keeps its identity only where that is said, and then never runs beside the machine.

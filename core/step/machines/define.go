@@ -17,6 +17,15 @@ func (w *work) define(ctx context.Context) error {
 	if err := w.isOff(ctx); err != nil {
 		return err
 	}
+	if w.m.From != nil { // nobody has looked at it since it was planned
+		m, err := w.source(ctx)
+		if err == nil {
+			err = w.changed(m)
+		}
+		if err != nil {
+			return err
+		}
+	}
 	all, err := w.Ends.To.Machines(ctx)
 	if err != nil {
 		return err

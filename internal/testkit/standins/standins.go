@@ -56,7 +56,7 @@ func Start(t testing.TB, folder string, traits standin.Traits) *Host {
 	require.NoError(t, err)
 	t.Cleanup(h.Close)
 	h.server = httptest.NewServer(h.Handler())
-	t.Cleanup(h.server.Close)
+	t.Cleanup(h.Kill) // whoever follows its changes waits for no more
 	h.URL = h.server.URL
 	return h
 }
