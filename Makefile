@@ -64,7 +64,7 @@ check-rooms:
 	$(TEST) $(ON_DRIVE)
 	$(IN_MEMORY) $(TEST) $$($(GO) list ./api/... ./client/... ./cmd/... ./core/... ./internal/... | grep -Ev '/(core/storage|core/transfer|internal/rounds)(/|$$)')
 check-whole:
-	$(IN_MEMORY) $(TEST) -count=1 -p 2 -parallel 4 $(WHOLE)
+	$(IN_MEMORY) $(TEST) -count=1 -p 3 -parallel 4 $(WHOLE)
 
 # Where several things go on at a time; both parts wait now and then.
 race:
