@@ -50,10 +50,15 @@ func (w *whole) become(parts []Plan) {
 	w.variables(&after, parts)
 	if w.r.To == "" {
 		into := *w.r.Destination
-		into.Path = path.Join(into.Path, storage.Printable(strings.ReplaceAll(after.Name, "/", "-"))+extension(w.f.ToFormat))
+		into.Path = path.Join(into.Path, DefinitionFile(after.Name, w.f.ToFormat))
 		w.m.Into = &into
 	}
 	w.m.After, w.m.Differences = after, machine.Compare(w.f.Is, after)
+}
+
+// DefinitionFile is what the definition of a machine is called in a folder, in a format.
+func DefinitionFile(name, format string) string {
+	return storage.Printable(strings.ReplaceAll(name, "/", "-")) + extension(format)
 }
 
 // extension is that of definitions in a format.

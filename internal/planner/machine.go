@@ -143,7 +143,7 @@ func (s *Planner) factsOfFolder(ctx context.Context, r plan.Request, m machines.
 	if r.Name != "" {
 		name = r.Name
 	}
-	at := path.Join(r.Destination.Path, name+format.Extension)
+	at := path.Join(r.Destination.Path, plan.DefinitionFile(name, f.ToFormat))
 	switch _, err := folder.Stat(at); {
 	case err == nil:
 		f.There = append(f.There, machine.Machine{Name: name})
