@@ -178,8 +178,8 @@ func DiskName(m machine.Machine, i int) string {
 	return strconv.Itoa(i + 1)
 }
 
-// OfDisk is the request by which a disk of the machine is carried, whose image has a format. The name is without extension. A disk that is
-// called as the machine has no other goes by that one's choices.
+// OfDisk is the request by which the disk of a slot is carried, whose image has a format: by its own choice, where there is one. The name is
+// without extension.
 func (r Request) OfDisk(slot string, from Place, format, name string) Request {
 	to, as, layout, options := *r.Destination, r.As, r.Layout, r.Options
 	if c := r.Disks[slot]; c != (DiskChoice{}) {
@@ -219,8 +219,8 @@ func (r Request) OfVariables(from Place) Request {
 	return out
 }
 
-// Fitting is the request for a disk that the host takes: where the pool leaves a form that it does not take, the first one that it does. More
-// tells that it is another one.
+// Fitting is the request for a disk in a form that is taken: where it would have another one, the first that is. More tells that it is not the
+// same request.
 func (r Request) Fitting(after Side, l machine.Limits) (next Request, more bool) {
 	takes := func(format, layout string) bool {
 		return machine.Takes(l.Formats, format) && machine.Takes(l.Layouts, layout)

@@ -241,43 +241,6 @@ func lying(d machine.Disk, on, at string, pools []store.Pool) Disk {
 	return disk
 }
 
-// Shelved is the machine whose definition is a file in a pool, and which is on no host.
-func (m *Machines) Shelved(ctx context.Context, pool store.Pool, folder storage.Folder, name string) (Machine, error) {
-	name, err := storage.Clean(name)
-	if err != nil {
-		return Machine{}, fmt.Errorf("%w: %w", records.ErrInvalid, err)
-	}
-	found, err := shelf{folder, name}.only()
-	if errors.Is(err, host.ErrNoMachine) {
-		err = fmt.Errorf("the definition %s:%s: %w", pool.Name, name, store.ErrNotFound)
-	}
-	if err != nil {
-		return Machine{}, fmt.Errorf("%w: %w", records.ErrInvalid, err)
-	}
-	pools, err := m.records.Pools(ctx)
-	if err != nil {
-		return Machine{}, err
-	}
-	out := Machine{Host: pool.Host, Machine: found}
-	if out.Is, out.Problem = machine.Describe(found.Format, found.Definition); out.Problem != nil {
-		return out, nil
-	}
-	out.Is.Name = found.Name
-	beside := func(file string) string {
-		if file == "" || path.IsAbs(file) {
-			return file
-		}
-		return path.Join(pool.Folder, path.Dir(name), file)
-	}
-	for _, d := range out.Is.Disks {
-		out.Disks = append(out.Disks, lying(d, pool.Host, beside(d.File), pools))
-	}
-	out.Variables = lying(machine.Disk{}, pool.Host, beside(out.Is.Variables), pools)
-	all := []Machine{out}
-	err = m.know(ctx, all)
-	return all[0], err
-}
-
 // Show returns one machine.
 func (m *Machines) Show(ctx context.Context, on, name string) (Machine, error) {
 	pools, err := m.records.Pools(ctx)

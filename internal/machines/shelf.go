@@ -11,6 +11,8 @@ import (
 	"bagaglio/core/machine"
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
+	"bagaglio/internal/records"
+	"bagaglio/internal/store"
 )
 
 // Shelf is a folder as the steps of jobs use it where a machine is on no host: its definition is a file there. It is always off.
@@ -132,3 +134,40 @@ func (shelf) Look(context.Context) error { return errors.ErrUnsupported }
 
 // Close does nothing: the folder is its pool's.
 func (shelf) Close() error { return nil }
+
+// Shelved is the machine whose definition is a file in a pool, and which is on no host.
+func (m *Machines) Shelved(ctx context.Context, pool store.Pool, folder storage.Folder, name string) (Machine, error) {
+	name, err := storage.Clean(name)
+	if err != nil {
+		return Machine{}, fmt.Errorf("%w: %w", records.ErrInvalid, err)
+	}
+	found, err := shelf{folder, name}.only()
+	if errors.Is(err, host.ErrNoMachine) {
+		err = fmt.Errorf("the definition %s:%s: %w", pool.Name, name, store.ErrNotFound)
+	}
+	if err != nil {
+		return Machine{}, fmt.Errorf("%w: %w", records.ErrInvalid, err)
+	}
+	pools, err := m.records.Pools(ctx)
+	if err != nil {
+		return Machine{}, err
+	}
+	out := Machine{Host: pool.Host, Machine: found}
+	if out.Is, out.Problem = machine.Describe(found.Format, found.Definition); out.Problem != nil {
+		return out, nil
+	}
+	out.Is.Name = found.Name
+	beside := func(file string) string {
+		if file == "" || path.IsAbs(file) {
+			return file
+		}
+		return path.Join(pool.Folder, path.Dir(name), file)
+	}
+	for _, d := range out.Is.Disks {
+		out.Disks = append(out.Disks, lying(d, pool.Host, beside(d.File), pools))
+	}
+	out.Variables = lying(machine.Disk{}, pool.Host, beside(out.Is.Variables), pools)
+	all := []Machine{out}
+	err = m.know(ctx, all)
+	return all[0], err
+}

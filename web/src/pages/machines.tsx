@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { calls, result, type Machine } from "../api/client.ts";
 import { Choice } from "../components/choice.tsx";
@@ -15,17 +16,15 @@ export function MachinesPage() {
     refetchInterval: 5000,
   });
   const [search, setSearch] = useSearchParams();
-  const state = search.get("state") ?? "";
-  const text = search.get("text") ?? "";
+  const [{ state, text }, setFilter] = useState({ state: search.get("state") ?? "", text: search.get("text") ?? "" });
   const shown = list.data?.items.filter(
     (m) => (!state || m.state === state) && `${m.host}:${m.name}`.toLowerCase().includes(text.toLowerCase()),
   );
-  const look = (name: string, value: string) => {
-    const next = new URLSearchParams(search);
-    if (value) next.set(name, value);
-    else next.delete(name);
-    setSearch(next, { replace: true });
-  };
+  const look = (name: "state" | "text", value: string) => setFilter((now) => ({ ...now, [name]: value })); // however fast somebody is
+  const written = new URLSearchParams(Object.entries({ state, text }).filter(([, value]) => value)).toString();
+  useEffect(() => {
+    if (search.toString() !== written) setSearch(written, { replace: true });
+  }, [search, setSearch, written]);
   const hosts = [...new Set(shown?.map((m) => m.host))];
   return (
     <div className="space-y-6">
