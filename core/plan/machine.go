@@ -79,6 +79,12 @@ type Reached struct {
 	Removable  bool // a drive that can be unplugged
 }
 
+// Twin is what is known of a machine of a third host, which may have the same identity.
+type Twin struct {
+	Where, UUID string // HOST:NAME
+	Off         bool
+}
+
 // MachineFacts are what is known of a machine that is to be carried.
 type MachineFacts struct {
 	Name    string // as its host has it
@@ -96,6 +102,9 @@ type MachineFacts struct {
 	ToFormat  string             // of the definitions where it goes to
 	// There are the machines that this host has.
 	There []machine.Machine
+	// Elsewhere are those of all other hosts that are known, but for the one that is carried.
+	Elsewhere []Twin
+	Away      []string // of these hosts, those that could not be asked
 	// Networks are those that this host has; nil where that is not known. Remembered are those that were chosen last for networks of the old one.
 	Networks   []string
 	Remembered map[string]string
@@ -233,8 +242,8 @@ func (w *whole) checkDisks() {
 			w.check(
 				Blocks,
 				"pool",
-				fmt.Sprintf("The disk %s (%s) lies outside of all pools: make its folder one (bagaglio pool add NAME %s --host %s).",
-					name, d.File, path.Dir(d.File), w.m.Host),
+				fmt.Sprintf("The disk %s (%s) lies outside of all pools: make its folder one (bagaglio pool add NAME %s%s).",
+					name, d.File, path.Dir(d.File), w.option()),
 				w.leave(name),
 			)
 		default:
@@ -244,6 +253,14 @@ func (w *whole) checkDisks() {
 	if n := len(w.f.Is.Disks); n > 0 && left == n {
 		w.check(Blocks, "disk", "No disk would be carried: there is nothing to prove.")
 	}
+}
+
+// option is that of the client for the host that it is on.
+func (w *whole) option() string {
+	if w.m.Host == "" {
+		return ""
+	}
+	return " --host " + w.m.Host
 }
 
 func (w *whole) leave(slot string) Remedy {

@@ -138,9 +138,10 @@ func (w *whole) variables(after *machine.Machine, parts []Plan) {
 			Warns,
 			"firmware",
 			fmt.Sprintf(
-				"The variables of its firmware (%s) stay behind, since they lie in no pool: the host makes new ones, without boot entries or keys of the old machine. They come along when their folder is a pool of %s.",
+				"The variables of its firmware (%s) stay behind, since they lie in no pool: the host makes new ones, without boot entries or keys of the old machine. They come along when their folder is a pool (bagaglio pool add NAME %s%s).",
 				was,
-				w.m.Host,
+				path.Dir(was),
+				w.option(),
 			),
 		)
 	case len(parts[len(parts)-1].After) > 0:

@@ -18,7 +18,13 @@ func (w *whole) checkThere() {
 			fmt.Sprintf("The copy keeps the identity of %s: never are both to run. Where it is shut down for that, it stays off.", w.m.Here()),
 		)
 	}
+	w.checkElsewhere()
 	for _, other := range w.f.There {
+		if w.m.Into != nil {
+			w.check(Blocks, "name", fmt.Sprintf("%s is there already, and nothing is overwritten.", w.m.Into),
+				remedy("Call it "+w.free(after.Name), map[string]any{"name": w.free(after.Name)}))
+			continue
+		}
 		if w.m.Stays() && other.UUID == after.UUID {
 			continue
 		}
@@ -39,6 +45,31 @@ func (w *whole) checkThere() {
 				w.check(Warns, "identity", fmt.Sprintf("%s on %s has the network address %s too.", other.Name, w.r.To, card.MAC))
 			}
 		}
+	}
+}
+
+// checkElsewhere: a third machine of the same identity, on another host that is known, never runs together with this one.
+func (w *whole) checkElsewhere() {
+	if len(w.f.Away) > 0 && !w.newIdentity() && w.r.To != "" {
+		w.check(
+			Informs,
+			"identity",
+			fmt.Sprintf("Whether a machine of the same identity is on %s is not known: it could not be asked.", strings.Join(w.f.Away, ", ")),
+		)
+	}
+	for _, other := range w.f.Elsewhere {
+		if other.UUID == "" || !strings.EqualFold(other.UUID, w.m.After.UUID) || w.r.To == "" {
+			continue
+		}
+		severity, what := Warns, "is off"
+		if !other.Off {
+			what = "is not off"
+			if w.r.Start {
+				severity = Blocks
+			}
+		}
+		w.check(severity, "identity", fmt.Sprintf("%s has the identity %s too, and %s: never are both to run.", other.Where, other.UUID, what),
+			remedy("Give this one a new identity", map[string]any{"identity": NewIdentity}))
 	}
 }
 

@@ -90,6 +90,9 @@ func (s *Planner) carriedMachine(ctx context.Context, r plan.Request) (machines.
 	return s.guests.Shelved(ctx, pool, folder, r.Source.Path)
 }
 
+// elsewhereIn is for how long other hosts are asked whether they have a machine of the same identity.
+const elsewhereIn = 3 * time.Second
+
 // factsOfHost finds out about the host that the machine goes to.
 func (s *Planner) factsOfHost(ctx context.Context, r plan.Request, m machines.Machine, f *plan.MachineFacts) (err error) {
 	if f.ToFormat, err = s.guests.Format(ctx, r.To); err != nil {
@@ -103,6 +106,20 @@ func (s *Planner) factsOfHost(ctx context.Context, r plan.Request, m machines.Ma
 		is := other.Is
 		is.Name, is.UUID = other.Name, other.UUID // also where its definition cannot be read
 		f.There = append(f.There, is)
+	}
+	short, cancel := context.WithTimeout(ctx, elsewhereIn)
+	defer cancel()
+	all, away, err := s.guests.List(short, "")
+	if err != nil && short.Err() == nil {
+		return err
+	}
+	for _, h := range away {
+		f.Away = append(f.Away, h.Host)
+	}
+	for _, other := range all {
+		if where := other.Host + ":" + other.Name; other.Host != r.To && where != r.Machine {
+			f.Elsewhere = append(f.Elsewhere, plan.Twin{Where: where, UUID: other.UUID, Off: other.State == host.Off})
+		}
 	}
 	if f.Networks, err = s.guests.Networks(ctx, r.To); err != nil && !errors.Is(err, errors.ErrUnsupported) {
 		return err

@@ -190,12 +190,22 @@ func TestADriveThatTravels(t *testing.T) {
 			assert.NotContains(t, string(text), drive, "the disk lies beside it, wherever that will be")
 			again, err := s.Plan(t.Context(), out)
 			require.NoError(t, err)
-			assert.Contains(t, messages(again.Plan), "already", "nothing of an earlier time is overwritten")
+			assert.Contains(t, messages(again.Plan), "seabag:ticketing/"+file+" is there already", "nothing of an earlier time is overwritten")
 
 			in := plan.Request{
 				Kind: plan.MoveMachine, Source: plan.Place{Pool: "seabag", Path: "ticketing/" + file}, To: "lighthouse",
 				Destination: &plan.Place{Pool: "lamp-room"}, Start: true,
 			}
+			twice, err := s.Plan(t.Context(), in)
+			require.NoError(t, err)
+			require.True(t, twice.Blocked)
+			assert.Contains(
+				t,
+				check(t, twice.Plan, "identity").Message,
+				"quay:ticketing has the identity "+standins.TicketingID+" too, and is not off",
+			)
+			_, err = s.StopMachine(t.Context(), "quay", "ticketing", 10, false)
+			require.NoError(t, err)
 			r = testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, in).Id)
 			assert.True(t, r.Machine.CameUp)
 			m, err := s.Machine(t.Context(), "lighthouse", "ticketing")
