@@ -231,7 +231,10 @@ func (q *Queue) cancel(ctx context.Context, id string) error {
 		r.stop(errCancelled)
 	}
 	q.mu.Unlock()
-	if !running { // it waits, or its end is being noted
+	if !running { // it waits, or was set aside; maybe only since it was looked at
+		if j, err = q.records.JobByName(ctx, id); err != nil || j.State.Ended() {
+			return err
+		}
 		if err := q.callOff(ctx, j); err != nil {
 			return err
 		}
