@@ -691,6 +691,25 @@ type HostList struct {
 	Next *string `json:"next,omitempty"`
 }
 
+// HostPool defines model for HostPool.
+type HostPool struct {
+	// Folder its path on the host
+	Folder string `json:"folder"`
+
+	// Name as the host calls it
+	Name string `json:"name"`
+
+	// Pool the pool of the service that this folder is, absent where it is none
+	Pool *string `json:"pool,omitempty"`
+}
+
+// HostStorage defines model for HostStorage.
+type HostStorage struct {
+	// Networks that machines can be connected to
+	Networks []string   `json:"networks"`
+	Pools    []HostPool `json:"pools"`
+}
+
 // Job defines model for Job.
 type Job struct {
 	// Actions what can be done to it now; to undo is a request of that kind

@@ -287,6 +287,11 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/hosts/{host}/machines/{machine}/stop (the `StopMachine` operationId).
 	StopMachine(ctx context.Context, host HostName, machine MachineName, body StopMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetHostStorage The storage pools and networks that a host has of its own, as what runs machines there tells
+	//
+	// Corresponds with GET /v1/hosts/{host}/storage (the `GetHostStorage` operationId).
+	GetHostStorage(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// TestHost Try a host out, step by step: reach it, log in
 	//
 	// Corresponds with POST /v1/hosts/{host}/test (the `TestHost` operationId).
@@ -1041,6 +1046,21 @@ func (c *Client) StopMachineWithBody(ctx context.Context, host HostName, machine
 // Corresponds with POST /v1/hosts/{host}/machines/{machine}/stop (the `StopMachine` operationId).
 func (c *Client) StopMachine(ctx context.Context, host HostName, machine MachineName, body StopMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStopMachineRequest(c.Server, host, machine, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetHostStorage The storage pools and networks that a host has of its own, as what runs machines there tells
+//
+// Corresponds with GET /v1/hosts/{host}/storage (the `GetHostStorage` operationId).
+func (c *Client) GetHostStorage(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHostStorageRequest(c.Server, host)
 	if err != nil {
 		return nil, err
 	}
@@ -2652,6 +2672,40 @@ func NewStopMachineRequestWithBody(server string, host HostName, machine Machine
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetHostStorageRequest constructs an http.Request for the GetHostStorage method
+func NewGetHostStorageRequest(server string, host HostName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/hosts/%s/storage", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -4700,6 +4754,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /v1/hosts/{host}/machines/{machine}/stop (the `StopMachine` operationId).
 	StopMachineWithResponse(ctx context.Context, host HostName, machine MachineName, body StopMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*StopMachineResponse, error)
 
+	// GetHostStorageWithResponse The storage pools and networks that a host has of its own, as what runs machines there tells
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/hosts/{host}/storage (the `GetHostStorage` operationId).
+	GetHostStorageWithResponse(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*GetHostStorageResponse, error)
+
 	// TestHostWithResponse Try a host out, step by step: reach it, log in
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6104,6 +6165,54 @@ func (r StopMachineResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StopMachineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetHostStorageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HostStorage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHostStorageResponse) GetJSON200() *HostStorage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHostStorageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHostStorageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHostStorageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHostStorageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHostStorageResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8258,6 +8367,19 @@ func (c *ClientWithResponses) StopMachineWithResponse(ctx context.Context, host 
 	return ParseStopMachineResponse(rsp)
 }
 
+// GetHostStorageWithResponse The storage pools and networks that a host has of its own, as what runs machines there tells
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/hosts/{host}/storage (the `GetHostStorage` operationId).
+func (c *ClientWithResponses) GetHostStorageWithResponse(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*GetHostStorageResponse, error) {
+	rsp, err := c.GetHostStorage(ctx, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHostStorageResponse(rsp)
+}
+
 // TestHostWithResponse Try a host out, step by step: reach it, log in
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9581,6 +9703,39 @@ func ParseStopMachineResponse(rsp *http.Response) (*StopMachineResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Machine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetHostStorageResponse parses an HTTP response from a GetHostStorageWithResponse call
+func ParseGetHostStorageResponse(rsp *http.Response) (*GetHostStorageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHostStorageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HostStorage
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

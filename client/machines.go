@@ -21,6 +21,11 @@ func (s *Service) Machine(ctx context.Context, host, name string) (api.Machine, 
 	return decode[api.Machine](s.calls.GetMachine(ctx, host, name))
 }
 
+// HostStorage is what a host has of storage pools and networks of its own.
+func (s *Service) HostStorage(ctx context.Context, host string) (api.HostStorage, error) {
+	return decode[api.HostStorage](s.calls.GetHostStorage(ctx, host))
+}
+
 // AddMachine makes a machine known to a host that has its disks already.
 func (s *Service) AddMachine(ctx context.Context, host string, n api.NewMachine) (api.Machine, error) {
 	return decode[api.Machine](s.calls.AddMachine(ctx, host, n))

@@ -76,9 +76,8 @@ type Screener interface {
 
 // Signs are what tells of a guest from outside. What a kind of host does not tell is zero.
 type Signs struct {
-	Read, Written int64  // of its disks since it was switched on, in bytes
-	Agent         bool   // a program inside of it answers
-	Console       string // the last that it wrote on its serial port
+	Read, Written int64 // of its disks since it was switched on, in bytes
+	Agent         bool  // a program inside of it answers
 }
 
 // Observer is a host that tells of guests what can be seen from outside.

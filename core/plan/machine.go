@@ -16,6 +16,7 @@ import (
 const (
 	StepOff      = "off"      // see that it is off, and shut it down where that is asked for
 	StepOn       = "on"       // of a copy: start the machine again that was shut down, once its disks are copied
+	StepHalted   = "halted"   // of a copy: see that the machine was suspended all the while that its disks were read
 	StepDefine   = "define"   // make it known to its new host
 	StepStart    = "start"    // switch it on there
 	StepWatch    = "watch"    // see it come up
@@ -46,6 +47,7 @@ type Machine struct {
 	Extension  string `json:"extension,omitempty"`
 	Definition string `json:"definition,omitempty"`
 	Stop       bool   `json:"stop,omitempty"`
+	Suspend    bool   `json:"suspend,omitempty"`
 	Within     int    `json:"within,omitempty"` // seconds to come up
 	// Undoes is what is taken back; nil for any other work.
 	Undoes *Undone `json:"undoes,omitempty"`
@@ -130,7 +132,7 @@ type whole struct {
 func ForMachine(r Request, f MachineFacts, parts []Plan) Plan {
 	w := whole{Plan: Together(r, parts...), r: r, f: f, m: &Machine{
 		Name: f.Name, To: r.To, Move: r.Kind == MoveMachine, Before: f.Is, After: f.Is, Format: f.ToFormat, Stored: string(f.Text),
-		Stop: r.Stop, Within: r.Within,
+		Stop: r.Stop, Suspend: r.Suspend, Within: r.Within,
 	}}
 	if w.Machine = w.m; r.Machine == "" {
 		w.m.From = &r.Source
@@ -173,8 +175,16 @@ func (w *whole) checkOff() {
 		w.check(Blocks, "off", fmt.Sprintf("%s is saved: its memory would not fit the disks any more. Start it, and shut it down.", here))
 	case w.f.Off:
 		w.check(Informs, "off", fmt.Sprintf("%s is off. That is looked at again before anything is read.", here))
+	case w.r.Suspend:
+		w.Checks = slices.DeleteFunc(w.Checks, func(c Check) bool { return c.Name == "in-use" }) // the job looks when it is suspended
+		w.check(Informs, "off", fmt.Sprintf("%s is %s, is suspended while its disks are read and proven, and goes on then.", here, w.f.State))
 	case !w.r.Stop:
-		w.check(Blocks, "off", fmt.Sprintf("%s is %s: what is read of its disks would be torn.", here, w.f.State), stop)
+		remedies := []Remedy{stop}
+		if !w.m.Move {
+			remedies = append(remedies,
+				remedy("Suspend it while its disks are read: the copy is what a power cut would leave", map[string]any{"suspend": true}))
+		}
+		w.check(Blocks, "off", fmt.Sprintf("%s is %s: what is read of its disks would be torn.", here, w.f.State), remedies...)
 	default:
 		w.check(Informs, "off", fmt.Sprintf("%s is %s, and is shut down before anything is read.", here, w.f.State))
 		w.Checks = slices.DeleteFunc(w.Checks, func(c Check) bool { return c.Name == "in-use" }) // the job looks when it is off

@@ -66,6 +66,7 @@ type MachineRequest struct {
 	Identity    string       `json:"identity"`
 	Stop        bool         `json:"stop"`
 	Start       bool         `json:"start"`
+	Suspend     bool         `json:"suspend"`
 	Within      int          `json:"within"`
 	Release     bool         `json:"release"`
 
@@ -98,8 +99,12 @@ func (r MachineRequest) validateEnds() error {
 	switch {
 	case (r.Machine == "") == (r.Source.Path == ""):
 		return errors.New("a machine is one of a host, or one by its definition in a pool: name one of them")
-	case r.Source.Path != "" && r.Stop:
+	case r.Source.Path != "" && (r.Stop || r.Suspend):
 		return errors.New("a machine of no host does not run: it cannot be shut down")
+	case r.Suspend && r.Kind == MoveMachine:
+		return errors.New("a machine that moves is shut down: what it wrote behind its copy would be lost")
+	case r.Suspend && r.Stop:
+		return errors.New("it is shut down or suspended, not both")
 	case r.Destination == nil || r.Destination.Pool == "":
 		return errors.New("it names no pool that the disks are to go into")
 	case r.Destination.Snapshot != "" || r.Destination.Format != "":
@@ -206,7 +211,7 @@ func (r Request) OfDisk(slot string, from Place, format, name string) Request {
 func (r Request) carried(from Place, pool string) Request {
 	return Request{
 		Kind: Copy, Source: from, Destination: &Place{Pool: pool}, Release: r.Release, NoTag: r.NoTag, Recopy: r.Recopy,
-		PastDamage: r.PastDamage, AsItIs: r.AsItIs, LeaveDefinitions: r.Release, ByRules: true,
+		PastDamage: r.PastDamage, AsItIs: r.AsItIs, Suspended: r.Suspend, LeaveDefinitions: r.Release, ByRules: true,
 	}
 }
 

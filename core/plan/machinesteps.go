@@ -18,6 +18,15 @@ func (w *whole) checkThere() {
 			fmt.Sprintf("The copy keeps the identity of %s: never are both to run. Where it is shut down for that, it stays off.", w.m.Here()),
 		)
 	}
+	if w.m.Alone() && w.r.Suspend && w.r.Start && !w.f.Off {
+		w.check(
+			Blocks,
+			"identity",
+			fmt.Sprintf("%s goes on, and the copy would have its identity: both must not run.", w.m.Here()),
+			remedy("Give the copy a new identity", map[string]any{"identity": NewIdentity}),
+			remedy("Do not start the copy", map[string]any{"start": nil}),
+		)
+	}
 	w.checkElsewhere()
 	for _, other := range w.f.There {
 		if w.m.Into != nil {
@@ -139,6 +148,9 @@ func (w *whole) steps() {
 	if w.r.Stop {
 		off = "Shut " + name + " down, unless it is off"
 	}
+	if w.r.Suspend {
+		off = "Suspend " + name + ", unless it is off"
+	}
 	if w.m.From == nil {
 		w.step(from, StepOff, off)
 	}
@@ -146,11 +158,18 @@ func (w *whole) steps() {
 	if released < 0 {
 		released = len(disks)
 	}
-	for _, s := range disks[:released] {
+	for i, s := range disks[:released] {
+		named := slices.ContainsFunc(disks[:i], func(s Step) bool { return s.Kind == StepPublish })
+		if w.r.Suspend && s.Kind == StepPublish && !named {
+			w.step(from, StepHalted, "See that it was suspended all the while")
+		}
 		w.follow(s)
 	}
 	w.sources(StepStill)
-	if w.r.Stop && !w.m.Alone() {
+	switch {
+	case w.r.Suspend:
+		w.step(from, StepOn, "Let "+name+" go on, if it ran")
+	case w.r.Stop && !w.m.Alone():
 		w.step(from, StepOn, "Start "+name+" again, if it ran")
 	}
 	define := fmt.Sprintf("Make it known to %s as %s", w.m.To, w.m.After.Name)

@@ -100,9 +100,13 @@ type Request struct {
 	To      string `json:"to,omitempty"`
 	Name    string `json:"name,omitempty"` // of the machine in its new place, empty for the one that it has
 	// Stop shuts it down first, Start starts it in its new place, where it has so many seconds to come up.
-	Stop   bool `json:"stop,omitempty"`
-	Start  bool `json:"start,omitempty"`
-	Within int  `json:"within,omitempty"`
+	Stop  bool `json:"stop,omitempty"`
+	Start bool `json:"start,omitempty"`
+	// Suspend halts a machine that runs while its disks are read, instead: then it goes on, and the copy is what a power cut would leave.
+	Suspend bool `json:"suspend,omitempty"`
+	// Suspended reads a disk although a machine uses it, as long as that is suspended.
+	Suspended bool `json:"suspended,omitempty"`
+	Within    int  `json:"within,omitempty"`
 	// Networks are those of the new host by those that the machine is connected to; an empty one leads out through the host itself.
 	Networks map[string]string `json:"networks,omitempty"`
 	// LeaveSource leaves a machine that moves on the list of its old host; otherwise that has its disks, and does not know it any more.

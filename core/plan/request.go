@@ -50,6 +50,7 @@ type Carrying struct {
 	TakeDefinitions  bool   `json:"take_definitions"`
 	LeaveDefinitions bool   `json:"leave_definitions"`
 	WithoutKnowing   bool   `json:"without_knowing"`
+	Suspended        bool   `json:"suspended"`
 }
 
 // read reads a request of one kind.
@@ -139,6 +140,9 @@ func (c Carrying) validate() error {
 	}
 	if c.Destination.Snapshot != "" {
 		return errors.New("nothing is written into a snapshot")
+	}
+	if c.Release && c.Suspended {
+		return errors.New("a disk of a machine that is suspended stays where it is: copy it")
 	}
 	if c.Release && c.NoProof {
 		return errors.New("a source is released only when the new image is proven")

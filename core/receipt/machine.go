@@ -21,6 +21,8 @@ type Machine struct {
 	// Screen is what it showed then, and ScreenBefore what it had shown before it was shut down: pictures, as PNG.
 	Screen       []byte `json:"screen,omitempty"`
 	ScreenBefore []byte `json:"screen_before,omitempty"`
+	// Console are the last lines that it wrote on its serial port meanwhile.
+	Console []string `json:"console,omitempty"`
 	// Differences is what was to become different of it, and Unasked what its new host has otherwise.
 	Differences []machine.Difference `json:"differences"`
 	Unasked     []machine.Difference `json:"unasked,omitempty"`
@@ -41,6 +43,9 @@ func (m Machine) lines(line func(name, format string, args ...any)) {
 	}
 	for _, e := range m.Evidence {
 		line("Evidence", "%s", e)
+	}
+	for _, l := range m.Console {
+		line("Console", "%s", l)
 	}
 	for _, d := range m.Differences {
 		line("Changed", "%s", sentence(d))

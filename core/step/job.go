@@ -51,6 +51,8 @@ type Guests interface {
 	host.Power
 	host.Screener
 	host.Observer
+	host.Suspender
+	host.Listener
 	host.Waker
 	host.Asker
 	host.Looker

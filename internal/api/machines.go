@@ -3,6 +3,7 @@ package api
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"net/url"
 	"time"
@@ -51,6 +52,25 @@ func viewAway(a machines.Away) spec.AwayHost { return spec.AwayHost{Host: a.Host
 func (s *server) ListMachines(ctx context.Context, r ListMachinesRequestObject) (ListMachinesResponseObject, error) {
 	all, away, err := s.service.Machines.List(ctx, or(r.Params.Host, ""))
 	return ListMachines200JSONResponse{Items: views(all, viewMachine), Away: views(away, viewAway)}, err
+}
+
+func (s *server) GetHostStorage(ctx context.Context, r GetHostStorageRequestObject) (GetHostStorageResponseObject, error) {
+	pools, err := s.service.Machines.Storage(ctx, r.Host)
+	if errors.Is(err, errors.ErrUnsupported) {
+		err = nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	networks, err := s.service.Machines.Networks(ctx, r.Host)
+	if errors.Is(err, errors.ErrUnsupported) {
+		err = nil
+	}
+	return GetHostStorage200JSONResponse{Pools: views(pools, viewOwnPool), Networks: append([]string{}, networks...)}, err
+}
+
+func viewOwnPool(p machines.OwnPool) spec.HostPool {
+	return spec.HostPool{Name: p.Name, Folder: p.Folder, Pool: known(p.Ours)}
 }
 
 func (s *server) GetMachine(ctx context.Context, r GetMachineRequestObject) (GetMachineResponseObject, error) {

@@ -89,6 +89,9 @@ type ServerInterface interface {
 	// StopMachine Ask a machine to end, and wait for that
 	// (POST /v1/hosts/{host}/machines/{machine}/stop)
 	StopMachine(c *gin.Context, host HostName, machine MachineName)
+	// GetHostStorage The storage pools and networks that a host has of its own, as what runs machines there tells
+	// (GET /v1/hosts/{host}/storage)
+	GetHostStorage(c *gin.Context, host HostName)
 	// TestHost Try a host out, step by step: reach it, log in
 	// (POST /v1/hosts/{host}/test)
 	TestHost(c *gin.Context, host HostName)
@@ -756,6 +759,31 @@ func (siw *ServerInterfaceWrapper) StopMachine(c *gin.Context) {
 	}
 
 	siw.Handler.StopMachine(c, host, machine)
+}
+
+// GetHostStorage operation middleware
+func (siw *ServerInterfaceWrapper) GetHostStorage(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetHostStorage(c, host)
 }
 
 // TestHost operation middleware
@@ -1903,6 +1931,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/v1/hosts/:host/test", wrapper.TestHost)
 	router.GET(options.BaseURL+"/v1/machines", wrapper.ListMachines)
 	router.POST(options.BaseURL+"/v1/hosts/:host/machines", wrapper.AddMachine)
+	router.GET(options.BaseURL+"/v1/hosts/:host/storage", wrapper.GetHostStorage)
 	router.POST(options.BaseURL+"/v1/hosts/:host/machine-proposals", wrapper.ProposeMachine)
 	router.DELETE(options.BaseURL+"/v1/hosts/:host/machines/:machine", wrapper.ForgetMachine)
 	router.GET(options.BaseURL+"/v1/hosts/:host/machines/:machine", wrapper.GetMachine)
@@ -2881,6 +2910,45 @@ type StopMachinedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response StopMachinedefaultApplicationProblemPlusJSONResponse) VisitStopMachineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHostStorageRequestObject struct {
+	Host HostName `json:"host"`
+}
+
+type GetHostStorageResponseObject interface {
+	VisitGetHostStorageResponse(w http.ResponseWriter) error
+}
+
+type GetHostStorage200JSONResponse HostStorage
+
+func (response GetHostStorage200JSONResponse) VisitGetHostStorageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHostStoragedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHostStoragedefaultApplicationProblemPlusJSONResponse) VisitGetHostStorageResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4405,6 +4473,9 @@ type StrictServerInterface interface {
 	// StopMachine Ask a machine to end, and wait for that
 	// (POST /v1/hosts/{host}/machines/{machine}/stop)
 	StopMachine(ctx context.Context, request StopMachineRequestObject) (StopMachineResponseObject, error)
+	// GetHostStorage The storage pools and networks that a host has of its own, as what runs machines there tells
+	// (GET /v1/hosts/{host}/storage)
+	GetHostStorage(ctx context.Context, request GetHostStorageRequestObject) (GetHostStorageResponseObject, error)
 	// TestHost Try a host out, step by step: reach it, log in
 	// (POST /v1/hosts/{host}/test)
 	TestHost(ctx context.Context, request TestHostRequestObject) (TestHostResponseObject, error)
@@ -5281,6 +5352,32 @@ func (sh *strictHandler) StopMachine(ctx *gin.Context, host HostName, machine Ma
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(StopMachineResponseObject); ok {
 		if err := validResponse.VisitStopMachineResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetHostStorage operation middleware
+func (sh *strictHandler) GetHostStorage(ctx *gin.Context, host HostName) {
+	var request GetHostStorageRequestObject
+
+	request.Host = host
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHostStorage(ctx, request.(GetHostStorageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHostStorage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetHostStorageResponseObject); ok {
+		if err := validResponse.VisitGetHostStorageResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -1,5 +1,5 @@
 // Package bootcode has the first sector of a disk from which a small guest starts, for the demo and for tests: it reads of its disk, writes a line
-// on its screen, and switches itself off when its power button is pressed.
+// on its screen and serial port, and switches itself off when its power button is pressed.
 package bootcode
 
 import "encoding/binary"
@@ -24,8 +24,9 @@ func Sector(text string, reads uint16, listens bool) []byte {
 		0xb9, byte(reads), byte(reads >> 8), 0xe3, 0x0b, // as often as asked for
 		0x51, 0xbe, 0, 0, 0xb4, 0x42, 0xcd, 0x13, 0x59, 0xe2, 0xf5, // what the packet says is read (INT 13h, 42h)
 		0xbe, 0, 0, // the text
-		0xac, 0x84, 0xc0, 0x74, 0x06, // its next letter, until the end
-		0xb4, 0x0e, 0xcd, 0x10, 0xeb, 0xf5, // to the screen (INT 10h, 0Eh)
+		0xac, 0x84, 0xc0, 0x74, 0x0a, // its next letter, until the end
+		0xb4, 0x0e, 0xcd, 0x10, // to the screen (INT 10h, 0Eh)
+		0xba, 0xf8, 0x03, 0xee, 0xeb, 0xf1, // and to the first serial port
 	}
 	const packetAt, textAt = 19, 29 // where the addresses of both are
 	if listens {

@@ -18,6 +18,7 @@ func (a *app) host() *cobra.Command {
 		"host",
 		"Hosts: the computers that pools lie on",
 		a.hostList(),
+		a.hostStorage(),
 		a.hostAdd(),
 		a.hostChange(),
 		a.hostTrust(),
@@ -50,6 +51,43 @@ func (a *app) hostList() *cobra.Command {
 				rows = append(rows, []string{h.Name, string(h.Kind), h.Address, h.User, strings.Join(with, ", "), deref(h.Runs), key})
 			}
 			return table(a.out, rows)
+		}),
+	}
+	a.jsonFlag(c)
+	return c
+}
+
+func (a *app) hostStorage() *cobra.Command {
+	c := &cobra.Command{
+		Use:               "storage HOST",
+		Short:             "List the storage pools and networks that a host has of its own",
+		Args:              exactly(1),
+		ValidArgsFunction: a.completeHost,
+		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
+			has, err := service.HostStorage(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(has)
+			}
+			rows := [][]string{{"STORAGE POOL", "FOLDER", "POOL"}}
+			for _, p := range has.Pools {
+				ours := deref(p.Pool)
+				if ours == "" {
+					ours = fmt.Sprintf("none: bagaglio pool add %s %s --host %s", p.Name, p.Folder, args[0])
+				}
+				rows = append(rows, []string{p.Name, p.Folder, ours})
+			}
+			if len(has.Pools) == 0 {
+				_, err = fmt.Fprintln(a.out, "No storage pools of its own in folders.")
+			} else {
+				err = table(a.out, rows)
+			}
+			if len(has.Networks) > 0 {
+				_, err = fmt.Fprintf(a.out, "Networks: %s\n", strings.Join(has.Networks, ", "))
+			}
+			return err
 		}),
 	}
 	a.jsonFlag(c)

@@ -88,6 +88,9 @@ func (a *app) carryMachine(r *plan.Request, kind, use, short string) *cobra.Comm
 		"connect cards on the network OLD to NEW of its new host: OLD=NEW; OLD= leads out through the host itself",
 	)
 	f.BoolVar(&r.Stop, "stop", false, "shut the machine down first, when it runs")
+	if kind == plan.CopyMachine {
+		f.BoolVar(&r.Suspend, "suspend", false, "suspend it while its disks are read, when it runs: the copy is what a power cut would leave")
+	}
 	f.BoolVar(&r.Start, "start", false, "start it in its new place, and see it come up")
 	f.DurationVar(&within, "within", plan.WatchFor*time.Second, "how long it has to come up, at most 1h")
 	f.BoolVar(&r.NoTag, "no-tag", false, "put no tags beside the disks")

@@ -3,10 +3,13 @@ package machines
 import (
 	"context"
 	"errors"
+	"io"
+	"path"
 
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
 	"bagaglio/core/step"
+	"bagaglio/core/storage"
 	"bagaglio/internal/points"
 )
 
@@ -67,6 +70,18 @@ func (g guests) Signs(ctx context.Context, x host.Machine) (s host.Signs, err er
 	return s, err
 }
 
+func (g guests) Suspend(ctx context.Context, x host.Machine) error {
+	return changes(ctx, g, "suspend machines", func(h host.Suspender) error { return h.Suspend(ctx, x) })
+}
+
+func (g guests) Resume(ctx context.Context, x host.Machine) error {
+	return changes(ctx, g, "suspend machines", func(h host.Suspender) error { return h.Resume(ctx, x) })
+}
+
+func (g guests) Listen(ctx context.Context, x host.Machine, w io.Writer) error {
+	return do(ctx, g, "pass on what machines write", func(h host.Listener) error { return h.Listen(ctx, x, w) })
+}
+
 func (g guests) StartWithHost(ctx context.Context, x host.Machine, yes bool) error {
 	return do(ctx, g, "start machines with itself", func(h host.Waker) error { return h.StartWithHost(ctx, x, yes) })
 }
@@ -97,6 +112,36 @@ func (g guests) Forget(ctx context.Context, x host.Machine) error {
 func (m *Machines) Networks(ctx context.Context, on string) (names []string, err error) {
 	err = do(ctx, guests{m, on}, "tell of networks", func(h host.Networker) (err error) { names, err = h.Networks(ctx); return err })
 	return names, err
+}
+
+// OwnPool is a storage pool of a host's own, with the pool of ours that it is, if it is one.
+type OwnPool struct {
+	host.Pool
+	Ours string
+}
+
+// Storage are the storage pools of a host's own; errors.ErrUnsupported tells that it does not tell.
+func (m *Machines) Storage(ctx context.Context, on string) (all []OwnPool, err error) {
+	pools, err := m.records.Pools(ctx)
+	if err != nil {
+		return nil, err
+	}
+	err = do(ctx, guests{m, on}, "tell of storage pools", func(h host.Pooler) error {
+		found, err := h.Pools(ctx)
+		all = nil
+		for _, p := range found {
+			p.Name, p.Folder = storage.Printable(p.Name), path.Clean(storage.Printable(p.Folder))
+			own := OwnPool{Pool: p}
+			for _, ours := range pools {
+				if ours.Host == on && path.Clean(ours.Folder) == p.Folder {
+					own.Ours = ours.Name
+				}
+			}
+			all = append(all, own)
+		}
+		return err
+	})
+	return all, err
 }
 
 // Limits are what a host takes of machines; none where it does not tell.

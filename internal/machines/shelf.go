@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"path"
 
@@ -115,6 +116,15 @@ func (shelf) Screen(context.Context, host.Machine) ([]byte, error) { return nil,
 func (shelf) Signs(context.Context, host.Machine) (host.Signs, error) {
 	return host.Signs{}, errors.ErrUnsupported
 }
+
+// Suspend has nothing to halt.
+func (shelf) Suspend(context.Context, host.Machine) error { return errors.ErrUnsupported }
+
+// Resume likewise.
+func (shelf) Resume(context.Context, host.Machine) error { return errors.ErrUnsupported }
+
+// Listen hears nothing.
+func (shelf) Listen(context.Context, host.Machine, io.Writer) error { return errors.ErrUnsupported }
 
 // StartWithHost is what its definition says, or nothing.
 func (shelf) StartWithHost(context.Context, host.Machine, bool) error { return errors.ErrUnsupported }

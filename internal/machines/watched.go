@@ -18,13 +18,14 @@ import (
 )
 
 // Watched returns the folder of a pool with an eye on the machines of its host, where something is known that runs them there: a disk of one
-// that is not off is in use, also where the storage cannot tell.
-func (m *Machines) Watched(ctx context.Context, p store.Pool, folder storage.Folder) (storage.Folder, error) {
+// that is not off is in use, also where the storage cannot tell. With suspended, one that only suspended machines use is not, whatever the
+// storage tells of them.
+func (m *Machines) Watched(ctx context.Context, p store.Pool, folder storage.Folder, suspended bool) (storage.Folder, error) {
 	hosts, err := m.records.Running(ctx)
 	if err != nil || !slices.ContainsFunc(hosts, func(r store.Runs) bool { return r.Host == p.Host }) {
 		return folder, err
 	}
-	return watched{folder, usage{m, folder, p.Host, p.Folder}}, nil
+	return watched{folder, usage{m, folder, p.Host, p.Folder, suspended}}, nil
 }
 
 // watched is comparable: the same folder in front of the same machines is the same one.
@@ -44,10 +45,24 @@ type usage struct {
 	folder   storage.Folder
 	host     string
 	root     string // the pool's folder on its host
+	// suspended tells that a machine may use a file which is suspended.
+	suspended bool
+}
+
+// use is how a machine uses a file.
+type use struct {
+	what      string // in words
+	suspended bool
 }
 
 // InUse asks the storage first. A host that cannot be asked counts as one that uses the file.
 func (u usage) InUse(name string) (string, error) {
+	if u.suspended {
+		used, err := u.machines.used(u.host)
+		if by, ok := used[path.Join(u.root, name)]; err == nil && ok && by.suspended {
+			return "", nil
+		}
+	}
 	if below, ok := storage.As[storage.Usage](u.folder); ok {
 		if why, err := below.InUse(name); err != nil || why != "" {
 			return why, err
@@ -63,7 +78,7 @@ func (u usage) InUse(name string) (string, error) {
 			u.host,
 		)
 	}
-	return used[path.Join(u.root, name)], nil
+	return used[path.Join(u.root, name)].what, nil
 }
 
 // How long an answer of a host is good for, and how long it has time to give one.
@@ -81,12 +96,12 @@ type answers struct {
 
 type answer struct {
 	at   time.Time
-	used map[string]string // by what, in words, by paths on the host
+	used map[string]use // by paths on the host
 	err  error
 }
 
 // used are the files of disks of machines of a host that are not off.
-func (m *Machines) used(on string) (map[string]string, error) {
+func (m *Machines) used(on string) (map[string]use, error) {
 	m.answers.mu.Lock()
 	a, ok := m.answers.of[on]
 	m.answers.mu.Unlock()
@@ -107,8 +122,8 @@ func (m *Machines) used(on string) (map[string]string, error) {
 	return a.used, a.err
 }
 
-func (m *Machines) askUsed(ctx context.Context, on string) (map[string]string, error) {
-	used := map[string]string{}
+func (m *Machines) askUsed(ctx context.Context, on string) (map[string]use, error) {
+	used := map[string]use{}
 	err := m.ask(ctx, on, func(h host.Host) error {
 		all, err := h.Machines(ctx)
 		for _, x := range all {
@@ -126,7 +141,12 @@ func (m *Machines) askUsed(ctx context.Context, on string) (map[string]string, e
 						return fmt.Errorf("looking for the disk %s of %s, which is %s: %w", d.Slot, x.Name, x.State, err)
 					}
 					if name != "" {
-						used[path.Clean(name)] = fmt.Sprintf("the machine %s:%s is %s", on, storage.Printable(x.Name), x.State)
+						name, by := path.Clean(name), use{
+							fmt.Sprintf("the machine %s:%s is %s", on, storage.Printable(x.Name), x.State), x.State == host.Suspended,
+						}
+						if other, ok := used[name]; !ok || other.suspended { // what runs counts before what does not
+							used[name] = by
+						}
 					}
 				}
 			}

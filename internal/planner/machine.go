@@ -47,7 +47,9 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 		return plan.ForMachine(r, f, nil), err
 	}
 	f.UUID, f.MACs = s.identity(r, m, f.There)
-	parts, err := s.disksOf(ctx, r, m, f.Limits, since)
+	carried := r
+	carried.Suspend = r.Suspend && !f.Off // otherwise nobody may use them
+	parts, err := s.disksOf(ctx, carried, m, f.Limits, since)
 	if err != nil {
 		return plan.Plan{}, err
 	}
@@ -56,7 +58,7 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 	}
 	if v := m.Variables; v.Path != "" {
 		f.Variables = plan.Place{Pool: v.InPool, Path: v.Path}
-		p, err := s.Prepare(ctx, r.OfVariables(f.Variables), since)
+		p, err := s.Prepare(ctx, carried.OfVariables(f.Variables), since)
 		if err != nil {
 			return plan.Plan{}, fmt.Errorf("the variables of its firmware (%s): %w", f.Variables, err)
 		}

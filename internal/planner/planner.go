@@ -191,7 +191,7 @@ func (s *Planner) needs(ctx context.Context, r plan.Request, from, to store.Pool
 
 // Ends are the folders that the places of a request lie in. They know which files a machine of their host uses.
 func (s *Planner) Ends(ctx context.Context, r plan.Request) (ends step.Ends, err error) {
-	if ends.Source, err = s.folder(ctx, r.Source.Pool); err != nil {
+	if ends.Source, err = s.watched(ctx, r.Source.Pool, r.Suspended); err != nil {
 		return ends, err
 	}
 	if r.Destination != nil {
@@ -201,6 +201,11 @@ func (s *Planner) Ends(ctx context.Context, r plan.Request) (ends step.Ends, err
 }
 
 func (s *Planner) folder(ctx context.Context, pool string) (storage.Folder, error) {
+	return s.watched(ctx, pool, false)
+}
+
+// watched is the folder of a pool, in which disks are in use also of machines that are suspended, unless that is fine.
+func (s *Planner) watched(ctx context.Context, pool string, suspended bool) (storage.Folder, error) {
 	r, err := s.places.Record(ctx, pool)
 	if err != nil {
 		return nil, err
@@ -209,7 +214,7 @@ func (s *Planner) folder(ctx context.Context, pool string) (storage.Folder, erro
 	if err != nil {
 		return nil, err
 	}
-	return s.guests.Watched(ctx, r, folder)
+	return s.guests.Watched(ctx, r, folder, suspended)
 }
 
 // EndsOf are those of the disks of a plan.

@@ -127,6 +127,10 @@ func (g guests) CutOff(ctx context.Context, m host.Machine) error {
 	return around("cut off", func() error { return g.Guests.CutOff(ctx, m) })
 }
 
+func (g guests) Suspend(ctx context.Context, m host.Machine) error {
+	return around("suspend", func() error { return g.Guests.Suspend(ctx, m) })
+}
+
 func (g guests) Define(ctx context.Context, definition []byte) (m host.Machine, err error) {
 	err = around("define", func() error { m, err = g.Guests.Define(ctx, definition); return err })
 	return m, err

@@ -5,9 +5,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"bagaglio/core/disk"
@@ -23,9 +25,9 @@ import (
 type start struct {
 	console []string // what it shows, a line for each step
 	up      bool
-	read    int64 // bytes of its disks
-	locks   []*os.File
-	asks    bool // something has to be answered first
+	read    int64               // bytes of its disks
+	locks   map[string]*os.File // by names
+	asks    bool                // something has to be answered first
 	writes  *writer
 }
 
@@ -36,10 +38,17 @@ func (s *start) say(format string, args ...any) {
 // end has the guest end, and lets go of the disks.
 func (s *start) end() {
 	s.writes.stop()
-	for _, f := range s.locks {
-		_ = f.Close() // which ends the lock
+	s.unlock(slices.Collect(maps.Keys(s.locks)))
+}
+
+// unlock lets go of files.
+func (s *start) unlock(names []string) {
+	for _, name := range names {
+		if f := s.locks[name]; f != nil {
+			_ = f.Close() // which ends the lock
+			delete(s.locks, name)
+		}
 	}
-	s.locks = nil
 }
 
 // counted counts what is read of a disk.
@@ -114,7 +123,10 @@ func (s *start) lock(name string) error {
 	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
 		return errors.Join(err, f.Close())
 	}
-	s.locks = append(s.locks, f)
+	if s.locks == nil {
+		s.locks = map[string]*os.File{}
+	}
+	s.locks[name] = f
 	return nil
 }
 

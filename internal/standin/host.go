@@ -46,6 +46,9 @@ type guest struct {
 	State      host.State `json:"state"`
 	// Came is what was answered to whether it was moved or copied.
 	Came string `json:"came,omitempty"`
+	// Kept are its snapshots, and Present the one that it goes on from.
+	Kept    []kept `json:"kept,omitempty"`
+	Present string `json:"present,omitempty"`
 
 	is    machine.Machine
 	start *start
@@ -167,11 +170,13 @@ func (h *Host) do(m Which, f func(*guest) error) (Entry, error) {
 	for _, g := range h.machines {
 		if g.is.Name == m.Name && (m.UUID == "" || m.UUID == g.is.UUID) {
 			before := *g
-			if err := f(
-				g,
-			); err != nil ||
-				before.Definition == g.Definition && before.State == g.State && before.Came == g.Came && h.machines[g.is.UUID] != nil {
+			if err := f(g); err != nil {
 				return g.entry(), err
+			}
+			same := before.Definition == g.Definition && before.State == g.State && before.Came == g.Came &&
+				before.Present == g.Present && len(before.Kept) == len(g.Kept)
+			if same && h.machines[g.is.UUID] != nil {
+				return g.entry(), nil
 			}
 			return g.entry(), h.keep()
 		}
@@ -198,17 +203,8 @@ func (h *Host) Define(text []byte) (Entry, error) {
 			return Entry{}, fmt.Errorf("%w: another machine is called %s", errRefused, is.Name)
 		}
 	}
-	for _, d := range is.Disks {
-		if h.traits.Looks && !h.seen[d.File] {
-			return Entry{}, fmt.Errorf("%w: it knows no file %s: have it look", errRefused, d.File)
-		}
-		rest, inside := strings.CutPrefix(d.File, h.folder+"/")
-		if !inside {
-			return Entry{}, fmt.Errorf("%w: the disk %s does not lie in %s", errRefused, d.File, h.folder)
-		}
-		if folder, _, _ := strings.Cut(rest, "/"); h.traits.Folders && folder != is.Name {
-			return Entry{}, fmt.Errorf("%w: the disks of %s lie in a folder of that name", errRefused, is.Name)
-		}
+	if err := h.lies(is); err != nil {
+		return Entry{}, err
 	}
 	g := h.machines[is.UUID]
 	if g == nil {
@@ -217,6 +213,23 @@ func (h *Host) Define(text []byte) (Entry, error) {
 	}
 	g.Definition, g.is = string(text), is
 	return g.entry(), h.keep()
+}
+
+// lies fails for a machine whose disks do not lie where they have to.
+func (h *Host) lies(is machine.Machine) error {
+	for _, d := range is.Disks {
+		if h.traits.Looks && !h.seen[d.File] {
+			return fmt.Errorf("%w: it knows no file %s: have it look", errRefused, d.File)
+		}
+		rest, inside := strings.CutPrefix(d.File, h.folder+"/")
+		if !inside {
+			return fmt.Errorf("%w: the disk %s does not lie in %s", errRefused, d.File, h.folder)
+		}
+		if folder, _, _ := strings.Cut(rest, "/"); h.traits.Folders && folder != is.Name {
+			return fmt.Errorf("%w: the disks of %s lie in a folder of that name", errRefused, is.Name)
+		}
+	}
+	return nil
 }
 
 // Forget takes a machine that is off from the list.
@@ -234,7 +247,12 @@ func (h *Host) Forget(m Which) error {
 // Start switches a machine on.
 func (h *Host) Start(ctx context.Context, m Which) (Entry, error) {
 	return h.do(m, func(g *guest) error {
-		if g.State == host.Running {
+		switch g.State {
+		case host.Running:
+			return nil
+		case host.Suspended:
+			g.start.writes.goOn()
+			g.State = host.Running
 			return nil
 		}
 		if h.traits.Maintenance {
@@ -242,7 +260,7 @@ func (h *Host) Start(ctx context.Context, m Which) (Entry, error) {
 		}
 		used := g.is.Memory
 		for _, other := range h.machines {
-			if other.State == host.Running {
+			if other.State != host.Off {
 				used += other.is.Memory
 			}
 		}
@@ -329,6 +347,9 @@ func (h *Host) CutOff(m Which) (Entry, error) {
 }
 
 func (g *guest) off() {
+	if g.State == host.Suspended {
+		g.start.writes.goOn()
+	}
 	if g.start != nil {
 		g.start.end()
 	}

@@ -7,6 +7,8 @@ import (
 	"io"
 	"net/http"
 	"strconv"
+
+	"bagaglio/core/machine"
 )
 
 // maxDefinition bounds the text of a definition, in bytes.
@@ -43,6 +45,35 @@ func (h *Host) Handler() http.Handler {
 	m.HandleFunc("POST /machines/{name}/cut-off", h.acts(func(r *http.Request) (Entry, error) {
 		return h.CutOff(which(r))
 	}))
+	m.HandleFunc("POST /machines/{name}/suspend", h.acts(func(r *http.Request) (Entry, error) { return h.Suspend(which(r)) }))
+	m.HandleFunc("POST /machines/{name}/resume", h.acts(func(r *http.Request) (Entry, error) { return h.Resume(which(r)) }))
+	m.HandleFunc("POST /machines/{name}/disks", h.acts(func(r *http.Request) (Entry, error) {
+		var d machine.Disk
+		if err := read(r, &d); err != nil {
+			return Entry{}, err
+		}
+		return h.Attach(r.Context(), which(r), d)
+	}))
+	m.HandleFunc("DELETE /machines/{name}/disks/{slot}", h.acts(func(r *http.Request) (Entry, error) {
+		return h.Detach(r.Context(), which(r), r.PathValue("slot"))
+	}))
+	m.HandleFunc("GET /machines/{name}/snapshots", func(w http.ResponseWriter, r *http.Request) {
+		all, err := h.Snapshots(which(r))
+		answer(w, map[string]any{"items": all}, err)
+	})
+	m.HandleFunc("POST /machines/{name}/snapshots", h.acts(func(r *http.Request) (Entry, error) {
+		var given struct{ Name, Notes string }
+		if err := read(r, &given); err != nil {
+			return Entry{}, err
+		}
+		return h.Take(r.Context(), which(r), given.Name, given.Notes)
+	}))
+	m.HandleFunc("POST /machines/{name}/snapshots/{snapshot}/back", h.acts(func(r *http.Request) (Entry, error) {
+		return h.GoBack(r.Context(), which(r), r.PathValue("snapshot"))
+	}))
+	m.HandleFunc("DELETE /machines/{name}/snapshots/{snapshot}", h.acts(func(r *http.Request) (Entry, error) {
+		return h.Drop(which(r), r.PathValue("snapshot"))
+	}))
 	m.HandleFunc("GET /changes", func(w http.ResponseWriter, r *http.Request) {
 		known, err := strconv.ParseInt(r.URL.Query().Get("after"), 10, 64)
 		if err != nil {
@@ -57,8 +88,8 @@ func (h *Host) Handler() http.Handler {
 	})
 	m.HandleFunc("POST /machines/{name}/answers", h.acts(func(r *http.Request) (Entry, error) {
 		var given struct{ Question, Answer string }
-		if err := json.NewDecoder(io.LimitReader(r.Body, maxDefinition)).Decode(&given); err != nil {
-			return Entry{}, fmt.Errorf("%w: %w", errRefused, err)
+		if err := read(r, &given); err != nil {
+			return Entry{}, err
 		}
 		return h.Answer(r.Context(), which(r), given.Question, given.Answer)
 	}))
@@ -76,6 +107,14 @@ func (h *Host) Handler() http.Handler {
 		_ = drawScreen(w, seen.Console) // whoever looks has gone
 	})
 	return m
+}
+
+// read reads the body of a request.
+func read(r *http.Request, into any) error {
+	if err := json.NewDecoder(io.LimitReader(r.Body, maxDefinition)).Decode(into); err != nil {
+		return fmt.Errorf("%w: %w", errRefused, err)
+	}
+	return nil
 }
 
 // which is the machine that a request is about.

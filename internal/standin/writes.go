@@ -43,6 +43,7 @@ type writer struct {
 	from   int64 // offset on the disk, which is that in the file
 	stops  chan struct{}
 	writes sync.WaitGroup
+	halted sync.Mutex // held while it is
 }
 
 // writerOf is one for a disk in a folder, or nil for one that does not store what is written as it is.
@@ -78,6 +79,7 @@ func (h *Host) write(s *start, m machine.Machine) {
 		defer ticks.Stop()
 		for stamp := time.Now().UnixNano(); ; stamp++ {
 			at := Written{Machine: m.UUID, Offset: w.from + stamp%(writesTo/sector)*sector, Stamp: stamp}
+			w.halted.Lock()
 			line, err := json.Marshal(at)
 			if err == nil {
 				_, err = file.WriteAt(at.Sector(), at.Offset)
@@ -85,6 +87,7 @@ func (h *Host) write(s *start, m machine.Machine) {
 			if err == nil {
 				_, err = h.log.Write(append(line, '\n'))
 			}
+			w.halted.Unlock()
 			if err != nil {
 				return
 			}
@@ -102,5 +105,18 @@ func (w *writer) stop() {
 	if w != nil {
 		close(w.stops)
 		w.writes.Wait()
+	}
+}
+
+// halt has nothing written until it goes on.
+func (w *writer) halt() {
+	if w != nil {
+		w.halted.Lock()
+	}
+}
+
+func (w *writer) goOn() {
+	if w != nil {
+		w.halted.Unlock()
 	}
 }

@@ -1,6 +1,9 @@
 package console
 
 import (
+	"slices"
+
+	"bagaglio/api"
 	"net/url"
 	"testing"
 
@@ -88,4 +91,10 @@ func TestWhatRunsMachines(t *testing.T) {
 	h, err := s.Hosts(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, quay.URL, *h[0].Machines)
+	p.AwaitText("Its own storage pool disks in " + quay.Folder)
+	p.Click("Make it a pool")
+	p.AwaitText(": the pool disks")
+	pools, err := s.Pools(t.Context())
+	require.NoError(t, err)
+	require.True(t, slices.ContainsFunc(pools, func(p api.Pool) bool { return p.Name == "disks" && p.Folder == quay.Folder }))
 }

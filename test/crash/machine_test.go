@@ -68,9 +68,39 @@ func TestMachinesKilledAtAnyMoment(t *testing.T) {
 	}
 }
 
+// TestASuspendedMachineGoesOn: the service that copies a machine which runs is killed around its being suspended and going on; after the restart
+// the copy ends as proven, and the machine runs.
+func TestASuspendedMachineGoesOn(t *testing.T) {
+	for _, at := range []string{"", "suspend before:1", "suspend after:1", "define before:1", "start before:1", "start after:1"} {
+		t.Run(at, func(t *testing.T) {
+			t.Parallel()
+			m := newRound(t)
+			m.request = plan.Request{
+				Kind: plan.CopyMachine, Machine: "quay:ticketing", To: "lighthouse", Destination: &plan.Place{Pool: "lamp-room"}, As: "qcow2",
+				Suspend: true, Name: "ticketing-trial",
+			}
+			outcome := m.run(at, "")
+			require.Equal(t, at == "", outcome != "", "it is killed where that is asked for")
+			if outcome == "" {
+				outcome = m.run("", "")
+			}
+			require.Equal(t, "proven", string(outcome))
+			close(m.done)
+			m.watch.Wait()
+			source, copied := m.quay.List(), m.lighthouse.List()
+			require.Len(t, source, 1)
+			assert.Equal(t, host.Running, source[0].State)
+			require.Len(t, copied, 1)
+			assert.Equal(t, host.Off, copied[0].State)
+			assert.NotEqual(t, standins.TicketingID, copied[0].UUID)
+		})
+	}
+}
+
 // round is a machine that moves from the quay to the lighthouse.
 type round struct {
 	t                *testing.T
+	request          plan.Request
 	quay, lighthouse *standins.Host
 	state            string
 	watch            sync.WaitGroup
@@ -80,6 +110,10 @@ type round struct {
 
 func newRound(t *testing.T) *round {
 	m := &round{t: t, state: filepath.Join(t.TempDir(), "state"), done: make(chan struct{})}
+	m.request = plan.Request{
+		Kind: plan.MoveMachine, Machine: "quay:ticketing", To: "lighthouse", Destination: &plan.Place{Pool: "lamp-room"}, As: "qcow2",
+		Stop: true, Start: true,
+	}
 	s := testkit.Start(t, m.state)
 	m.quay = standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{})
 	m.lighthouse = standins.Join(t, s.Service, "lighthouse", "lamp-room", standin.Traits{Asks: true})
@@ -112,10 +146,7 @@ func (m *round) run(killAt, points string) api.JobOutcome {
 		m.t, testkit.Torture(m.t), []string{"BAGAGLIO_KILL_AT=" + killAt, "BAGAGLIO_POINTS=" + points}, m.state, "--checkpoint", "15ms",
 	)
 	defer s.Kill()
-	return outcome(m.t, s, plan.Request{
-		Kind: plan.MoveMachine, Machine: "quay:ticketing", To: "lighthouse", Destination: &plan.Place{Pool: "lamp-room"}, As: "qcow2",
-		Stop: true, Start: true,
-	})
+	return outcome(m.t, s, m.request)
 }
 
 // ended fails unless the machine is up in its new place, and only there.

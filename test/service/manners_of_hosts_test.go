@@ -19,16 +19,26 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// written is what guests of a host wrote last, by offsets.
-func written(t *testing.T, h *standins.Host) map[int64]standin.Written {
+// log is what guests of a host wrote, in order.
+func log(t *testing.T, h *standins.Host) (all []standin.Written) {
 	t.Helper()
 	file, err := os.Open(filepath.Join(h.State, standin.WritesLog))
 	require.NoError(t, err)
 	defer file.Close()
-	last := map[int64]standin.Written{}
 	for lines := bufio.NewScanner(file); lines.Scan(); {
 		var w standin.Written
-		require.NoError(t, json.Unmarshal(lines.Bytes(), &w))
+		if json.Unmarshal(lines.Bytes(), &w) == nil { // the last line may be half there
+			all = append(all, w)
+		}
+	}
+	return all
+}
+
+// written is what guests of a host wrote last, by offsets.
+func written(t *testing.T, h *standins.Host) map[int64]standin.Written {
+	t.Helper()
+	last := map[int64]standin.Written{}
+	for _, w := range log(t, h) {
 		last[w.Offset] = w
 	}
 	return last

@@ -96,6 +96,12 @@ func TestADiskByVolume(t *testing.T) {
 	s, _, there := twoHosts(t)
 	there.Guest(t, "tide-board", false)
 	there.StoragePool(t, "deck")
+	has, err := s.HostStorage(t.Context(), "lighthouse")
+	require.NoError(t, err)
+	lampRoom := "lamp-room"
+	assert.Equal(t, []api.HostPool{{Name: "deck", Folder: there.Dir, Pool: &lampRoom}}, has.Pools)
+	_, err = s.HostStorage(t.Context(), "no-such")
+	require.ErrorContains(t, err, "not found")
 	text := strings.Replace(daemon.Definition("tide-board", ""), "<disk type='file'", "<disk type='volume'", 1)
 	text = strings.Replace(text, "<source file=''/>", "<source pool='deck' volume='tide-board.raw'/>", 1)
 	m, err := s.Machine(t.Context(), "lighthouse", "tide-board")

@@ -7,6 +7,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -25,7 +26,10 @@ import (
 // world is a host of a kind, and how a machine is made for it.
 type world struct {
 	host.Host
-	define func(name string) []byte
+	folder string                                 // that disks lie in
+	define func(name, file, format string) []byte // a machine with one disk
+	says   string                                 // what a guest writes on its serial port
+	pools  []host.Pool
 	killed func() // as by a crash
 }
 
@@ -34,22 +38,27 @@ var worlds = map[string]func(*testing.T) world{
 	"standin": func(t *testing.T) world {
 		s := standins.Start(t, t.TempDir(), standin.Traits{Deaf: true})
 		return world{
-			Host: open(t, "standin", host.Address{URL: s.URL}),
-			define: func(name string) []byte {
-				disk := filepath.Join(s.Folder, name+".raw")
-				require.NoError(t, os.WriteFile(disk, append(daemon.Boot(false), make([]byte, 1<<20)...), 0o600))
-				return []byte(standins.Definition(name, uuid.NewSHA1(uuid.Nil, []byte(name)).String(), disk, "raw"))
+			Host:   open(t, "standin", host.Address{URL: s.URL}),
+			folder: s.Folder,
+			define: func(name, file, format string) []byte {
+				return []byte(standins.Definition(name, uuid.NewSHA1(uuid.Nil, []byte(name)).String(), file, format))
 			},
+			says:   "crew-roster is up.",
+			pools:  []host.Pool{{Name: "disks", Folder: s.Folder}},
 			killed: s.Kill,
 		}
 	},
 	"libvirt": func(t *testing.T) world {
 		d := daemon.Start(t)
+		d.StoragePool(t, "isola")
 		return world{
-			Host: open(t, "libvirt", host.Address{Socket: d.Socket, Dial: daemon.Dial}),
-			define: func(name string) []byte {
-				return []byte(daemon.Definition(name, d.Disk(t, name+".raw", append(daemon.Boot(false), make([]byte, 1<<20)...))))
+			Host:   open(t, "libvirt", host.Address{Socket: d.Socket, Dial: daemon.Dial}),
+			folder: d.Dir,
+			define: func(name, file, format string) []byte {
+				return []byte(strings.Replace(daemon.Definition(name, file), "type='raw'", "type='"+format+"'", 1))
 			},
+			says:   "The tides are up.",
+			pools:  []host.Pool{{Name: "isola", Folder: d.Dir}},
 			killed: d.Kill,
 		}
 	},
@@ -79,7 +88,10 @@ func TestEveryKindOfHost(t *testing.T) {
 			_, err = w.Machine(ctx, "ticketing")
 			require.ErrorIs(t, err, host.ErrNoMachine)
 
-			made, err := w.Host.(host.Definer).Define(ctx, w.define("ticketing"))
+			made, err := w.Host.(host.Definer).Define(
+				ctx,
+				w.define("ticketing", image(t, w.folder, "ticketing.raw", "raw", daemon.Boot(false)), "raw"),
+			)
 			require.NoError(t, err)
 			assert.Equal(t, "ticketing", made.Name)
 			assert.Equal(t, host.Off, made.State)

@@ -58,7 +58,7 @@ type entry struct {
 func (e entry) machine() host.Machine {
 	m := host.Machine{Name: e.Name, UUID: e.UUID, State: host.Unknown, Format: own.Name, Definition: []byte(e.Definition)}
 	switch e.State {
-	case host.Off, host.Running:
+	case host.Off, host.Running, host.Suspended:
 		m.State = e.State
 	default: // it says what nobody knows
 	}
@@ -172,13 +172,20 @@ func (h *Host) Screen(ctx context.Context, m host.Machine) ([]byte, error) {
 
 // Signs tells what is seen of a guest.
 func (h *Host) Signs(ctx context.Context, m host.Machine) (host.Signs, error) {
-	var seen struct {
-		Read    int64
-		Up      bool
-		Console string
-	}
-	err := h.call(ctx, http.MethodGet, at(m, "/signs"), nil, &seen)
-	return host.Signs{Read: seen.Read, Agent: seen.Up, Console: seen.Console}, err
+	s, err := h.signs(ctx, m)
+	return host.Signs{Read: s.Read, Agent: s.Up}, err
+}
+
+// signs are what it tells of a guest.
+type signs struct {
+	Read    int64
+	Up      bool
+	Console string
+}
+
+func (h *Host) signs(ctx context.Context, m host.Machine) (s signs, err error) {
+	err = h.call(ctx, http.MethodGet, at(m, "/signs"), nil, &s)
+	return s, err
 }
 
 // Follow asks again and again for the number of changes, which is answered when there is another one.
@@ -216,11 +223,7 @@ func (h *Host) Questions(ctx context.Context, m host.Machine) ([]host.Question, 
 
 // Answer answers one.
 func (h *Host) Answer(ctx context.Context, m host.Machine, question, answer string) error {
-	body, err := json.Marshal(map[string]string{"question": question, "answer": answer})
-	if err != nil {
-		return err
-	}
-	return h.call(ctx, http.MethodPost, at(m, "/answers"), body, nil)
+	return h.send(ctx, at(m, "/answers"), map[string]string{"question": question, "answer": answer})
 }
 
 // traits are what the host says of itself.

@@ -35,9 +35,7 @@ var definition = template.Must(template.New("definition").Parse(`<domain type="q
   <clock offset="{{html .Clock}}"/>{{end}}
   <devices>
 {{- range .Disks}}
-    <disk type="file" device="disk"><driver type="{{.Format}}"{{if .Cache}} cache="{{html .Cache}}"{{end}}/><source file="{{html .File}}"/>
-      <target dev="{{.Slot}}" bus="{{.Bus}}"/>{{if .Boot}}<boot order="{{.Boot}}"/>{{end}}{{if .ReadOnly}}<readonly/>{{end}}
-{{- if .Serial}}<serial>{{html .Serial}}</serial>{{end}}</disk>{{end}}
+    {{template "disk" .}}{{end}}
 {{- range .Drives}}
     <disk type="file" device="{{html .Device}}">{{if .File}}<source file="{{html .File}}"/>{{end}}<target dev="{{.Slot}}" bus="{{.Bus}}"/><readonly/></disk>{{end}}
 {{- range .Networks}}
@@ -54,7 +52,9 @@ var definition = template.Must(template.New("definition").Parse(`<domain type="q
     <graphics type="vnc" port="-1" autoport="no"><listen type="none"/></graphics>
   </devices>
 </domain>
-`))
+{{define "disk"}}<disk type="file" device="disk"><driver type="{{.Format}}"{{if .Cache}} cache="{{html .Cache}}"{{end}}/><source file="{{html .File}}"/>
+      <target dev="{{.Slot}}" bus="{{.Bus}}"/>{{if .Boot}}<boot order="{{.Boot}}"/>{{end}}{{if .ReadOnly}}<readonly/>{{end}}
+{{- if .Serial}}<serial>{{html .Serial}}</serial>{{end}}</disk>{{end}}`))
 
 // buses are those that a disk of a definition can have.
 var buses = []string{"ide", "sata", "scsi", "usb", "virtio", "fdc"}
@@ -71,9 +71,9 @@ func write(m machine.Machine) ([]byte, error) {
 	disks, drives := m.Disks, m.Drives
 	m.Disks, m.Drives, m.Networks = nil, nil, append([]machine.Network{}, m.Networks...)
 	for _, d := range disks {
-		d.Format = drivers[d.Format]
-		if d.Format == "" || d.File == "" {
-			return nil, fmt.Errorf("a disk is the file of an image in a format that it knows, and %q is not", d.File+" "+d.Format)
+		d, err := driven(d)
+		if err != nil {
+			return nil, err
 		}
 		m.Disks = append(m.Disks, placed(d, taken))
 		taken = append(taken, m.Disks[len(m.Disks)-1])
@@ -99,4 +99,29 @@ func placed(d machine.Disk, taken []machine.Disk) machine.Disk {
 	}
 	d.Slot = machine.FreeSlot(d.Bus, taken...)
 	return d
+}
+
+// driven gives a disk the driver for its format.
+func driven(d machine.Disk) (machine.Disk, error) {
+	driver := drivers[d.Format]
+	if driver == "" || d.File == "" {
+		return d, fmt.Errorf("a disk is the file of an image in a format that it knows, and %q is not", d.File+" "+d.Format)
+	}
+	d.Format = driver
+	return d, nil
+}
+
+// Device is the element of a disk, for one that a machine gets or gives back. Without a slot it is the next that is free on its bus besides those
+// that are taken.
+func Device(d machine.Disk, taken []machine.Disk) ([]byte, error) {
+	d, err := driven(d)
+	if err != nil {
+		return nil, err
+	}
+	if d.Slot == "" {
+		d = placed(d, taken)
+	}
+	var b strings.Builder
+	err = definition.ExecuteTemplate(&b, "disk", d)
+	return []byte(b.String()), err
 }

@@ -73,12 +73,14 @@ func TestEveryStepOfAMachine(t *testing.T) {
 		{"move, off", plan.MoveMachine, "lighthouse", false, false, host.Off, "lighthouse:gate-kiosk off"},
 		{"move of its disks only", plan.MoveMachine, "quay", true, true, host.Running, "quay:gate-kiosk running"},
 		{"copy", plan.CopyMachine, "lighthouse", true, true, host.Running, "lighthouse:trial running, quay:gate-kiosk running"},
+		{"copy of what runs", plan.CopyMachine, "lighthouse", false, true, host.Running, "lighthouse:trial running, quay:gate-kiosk running"},
+		{"copy of what is suspended", plan.CopyMachine, "lighthouse", false, false, host.Suspended, "lighthouse:trial off, quay:gate-kiosk suspended"},
 	} {
 		unhurried(t, c.name, func(t *testing.T) {
 			r := move()
 			r.Kind, r.To, r.Stop, r.Start = c.kind, c.to, c.stop, c.start
 			if r.Kind == plan.CopyMachine {
-				r.Name = "trial"
+				r.Name, r.Suspend = "trial", !c.stop
 			}
 			for n := 0; ; n++ {
 				w := newWorld()
@@ -208,6 +210,26 @@ func TestWhatStandsInTheWay(t *testing.T) {
 			require.ErrorIs(t, err, step.ErrBlocked)
 			require.ErrorContains(t, err, c.want)
 			assert.Equal(t, before, w.lists(), "nothing was done")
+		})
+	}
+}
+
+// TestALogin: a guest that asks for one on its serial port is up. What it wrote is in the receipt, with nothing in it that a terminal would obey.
+func TestALogin(t *testing.T) {
+	for says, up := range map[string]bool{"starting\x1b[2J\r\n\nlighthouse login: ": true, "lighthouse login: \r\nPanic": false} {
+		unhurried(t, says, func(t *testing.T) {
+			w := newWorld()
+			w.dead, w.says = true, says
+			done, err := carried(t, w, move(), w.quay.has(t, kiosk, host.Running)).Run(t.Context())
+			if !up {
+				_, asks := step.Asked(err)
+				require.True(t, asks, "%v", err)
+				return
+			}
+			require.NoError(t, err)
+			assert.True(t, done.Machine.CameUp)
+			assert.Equal(t, []string{"starting[2J", "lighthouse login:"}, done.Machine.Console)
+			assert.Contains(t, done.Machine.Evidence, "it asks for a login on its serial port")
 		})
 	}
 }

@@ -44,14 +44,14 @@ func (w *work) off(ctx context.Context) error {
 		return nil
 	case m.State == host.Saved:
 		return blocked("off", fmt.Sprintf("%s is saved: its memory would not fit the disks any more. Start it, and shut it down.", w.m.Name))
+	case w.m.Suspend:
+		return w.suspend(ctx, m)
 	case !w.m.Stop:
 		return inUse(fmt.Sprintf("%s is %s: shut it down.", w.m.Here(), m.State))
 	}
 	if !w.state.Receipt.WasRunning {
 		w.state.Receipt.WasRunning = true
-		if picture, err := w.Ends.From.Screen(ctx, m); err == nil { // only to compare with
-			w.state.Receipt.ScreenBefore = picture
-		}
+		w.showedBefore(ctx, m)
 		if err := w.Keep(ctx); err != nil { // it is started again when the job goes back
 			return err
 		}
@@ -64,6 +64,47 @@ func (w *work) off(ctx context.Context) error {
 		return w.Ends.From.CutOff(ctx, m)
 	}
 	return w.end(ctx, m)
+}
+
+// errWentOn is why the disks of a machine are not what they were at one moment.
+var errWentOn = errors.New("somebody let it go on while its disks were read: what was read is torn")
+
+// suspend halts the source, and waits until times of files tell what is written later, which are whole seconds in places. One that somebody has
+// suspended stays so.
+func (w *work) suspend(ctx context.Context, m host.Machine) error {
+	if !w.state.Halts {
+		w.state.Halts, w.state.Receipt.WasRunning = true, m.State != host.Suspended
+		w.showedBefore(ctx, m)
+		w.evidence("%s was suspended while its disks were read: the copy is what a power cut would leave", w.m.Here())
+		if err := w.Keep(ctx); err != nil { // it goes on when the job goes back
+			return err
+		}
+	}
+	if err := w.Ends.From.Suspend(ctx, m); err != nil {
+		return fmt.Errorf("suspending %s: %w", w.m.Here(), err)
+	}
+	for range 2 {
+		if err := pause(ctx); err != nil {
+			return err
+		}
+	}
+	return w.halted(ctx)
+}
+
+// halted fails unless the source that was not off is suspended.
+func (w *work) halted(ctx context.Context) error {
+	m, err := w.source(ctx)
+	if err == nil && w.state.Halts && m.State != host.Suspended {
+		err = fmt.Errorf("%s is %s: %w", w.m.Here(), m.State, errWentOn)
+	}
+	return err
+}
+
+// showedBefore keeps what the source shows, only to compare with.
+func (w *work) showedBefore(ctx context.Context, m host.Machine) {
+	if picture, err := w.Ends.From.Screen(ctx, m); err == nil {
+		w.state.Receipt.ScreenBefore = picture
+	}
 }
 
 // end asks the guest to end until it has, or a person what to do.
@@ -112,5 +153,8 @@ func (w *work) onAgain(ctx context.Context) error {
 		return fmt.Errorf("starting %s again: %w", w.m.Name, err)
 	}
 	w.state.Receipt.Source = "it was started again"
+	if w.m.Suspend {
+		w.state.Receipt.Source = "it has gone on"
+	}
 	return nil
 }

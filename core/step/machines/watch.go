@@ -38,6 +38,7 @@ func (w *work) start(ctx context.Context) error {
 		return fmt.Errorf("starting %s on %s: %w", w.m.After.Name, w.m.To, err)
 	}
 	w.state.Receipt.Started = true
+	w.hear(ctx, m)
 	return w.questions(ctx, m)
 }
 
@@ -109,6 +110,12 @@ func (w *work) watch(ctx context.Context) error {
 	case answerKeep:
 		return w.keepBoth(ctx)
 	}
+	m, err := w.there(ctx)
+	if err != nil {
+		return err
+	}
+	w.hear(ctx, m)
+	defer w.deafen()
 	why := "it shows no sign of a guest"
 	within := max(time.Duration(w.m.Within)*time.Second, settles+2*lookEvery) // it is looked at once, whatever was asked for
 	for begun := time.Now(); time.Since(begun) < within; {
@@ -169,6 +176,8 @@ func (w *work) looksUp(ctx context.Context, m host.Machine) (bool, error) {
 	switch {
 	case signs.Agent:
 		w.evidence("its guest agent answers")
+	case w.serial.asksToLogIn():
+		w.evidence("it asks for a login on its serial port")
 	case alike(shows, w.state.Receipt.ScreenBefore):
 		w.evidence("its screen shows what the screen of %s:%s showed before it was shut down", w.m.Host, w.m.Name)
 	case signs.Read >= readsAtLeast:

@@ -22,6 +22,7 @@ func init() {
 	step.Register(step.Family{Name: "machine", Begin: begin, Kinds: []step.Kind{
 		{Name: plan.StepOff, Do: run(plan.StepOff, (*work).off), Undo: undo(plan.StepOff, (*work).onAgain)},
 		{Name: plan.StepOn, Do: run(plan.StepOn, (*work).onAgain)},
+		{Name: plan.StepHalted, Do: run(plan.StepHalted, (*work).halted)},
 		{Name: plan.StepDefine, Do: run(plan.StepDefine, (*work).define), Undo: undo(plan.StepDefine, (*work).undefine)},
 		{Name: plan.StepStart, Do: run(plan.StepStart, (*work).start), Undo: undo(plan.StepStart, (*work).cutOff)},
 		{Name: plan.StepWatch, Do: run(plan.StepWatch, (*work).watch)},
@@ -57,6 +58,8 @@ type state struct {
 	Known string `json:"known,omitempty"`
 	// Tried is the machine as it was tried otherwise than planned, nil where it was not.
 	Tried *tried `json:"tried,omitempty"`
+	// Halts tells that the source has to be suspended while its disks are read.
+	Halts bool `json:"halts,omitempty"`
 	// Concluded tells that the receipt says all.
 	Concluded bool `json:"concluded,omitempty"`
 }
@@ -68,6 +71,7 @@ type work struct {
 	report *step.Reporter
 	state  state
 	proof  receipt.Receipt
+	serial *ear // nil while nobody listens
 }
 
 func begin(j step.Job) (step.Work, error) {
@@ -115,8 +119,8 @@ func (w *work) Keep(ctx context.Context) error {
 	return w.Log.Keep(ctx, w.state, nil)
 }
 
-// Close has nothing to close: the hosts are the service's.
-func (w *work) Close() {}
+// Close listens no more. The hosts are the service's.
+func (w *work) Close() { w.deafen() }
 
 // Clear has nothing to remove: what was made known to a host is taken back by its step.
 func (w *work) Clear() error { return nil }

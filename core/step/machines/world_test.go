@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"iter"
 	"maps"
 	"slices"
@@ -26,6 +27,7 @@ type world struct {
 	twice            []string // what ran on both
 	deaf             bool     // guests do not end
 	dead             bool     // guests do not come up
+	says             string   // what they write on their serial ports
 }
 
 type fake struct {
@@ -161,6 +163,14 @@ func (f *fake) StartWithHost(_ context.Context, m host.Machine, yes bool) error 
 		}
 		return nil
 	})
+}
+
+func (f *fake) Suspend(_ context.Context, m host.Machine) error { return f.set(m, host.Suspended) }
+func (f *fake) Resume(_ context.Context, m host.Machine) error  { return f.set(m, host.Running) }
+
+func (f *fake) Listen(_ context.Context, _ host.Machine, w io.Writer) error {
+	_, err := io.WriteString(w, f.world.says)
+	return err
 }
 
 func (f *fake) Questions(context.Context, host.Machine) (all []host.Question, err error) {

@@ -80,6 +80,7 @@ func Definition(name, disk string) string {
   <devices>
     <emulator>/usr/bin/qemu-system-x86_64</emulator>
     <disk type='file' device='disk'><driver name='qemu' type='raw'/><source file='%s'/><target dev='hda' bus='ide'/></disk>
+    <serial type='pty'/>
     <video><model type='vga'/></video>
     <graphics type='vnc' port='-1' autoport='no'><listen type='none'/></graphics>
   </devices>

@@ -23,6 +23,14 @@ export function CarriedMachine({ machine }: { machine: NonNullable<Receipt["mach
         {machine.screen_before && <Screen title="Before it was shut down" picture={machine.screen_before} />}
         {machine.screen && <Screen title="In its new place" picture={machine.screen} />}
       </div>
+      {machine.console && (
+        <figure>
+          <pre className="overflow-x-auto rounded-box border border-base-300 p-3 text-sm" aria-label="Serial port">
+            {machine.console.join("\n")}
+          </pre>
+          <figcaption className="text-sm opacity-75">The last that it wrote on its serial port</figcaption>
+        </figure>
+      )}
       {machine.differences.length > 0 && (
         <Differences title="What became different" differences={machine.differences} />
       )}

@@ -101,6 +101,7 @@ function HostSheet({ host }: { host: Host }) {
         </details>
       )}
       {host.kind !== "http" && <RunsForm host={host} />}
+      {host.runs && <OwnStorage host={host.name} />}
       {error && <Failure error={error} />}
       {trial.data && <TrialView trial={trial.data} />}
     </section>
@@ -159,6 +160,46 @@ function RunsForm({ host }: { host: Host }) {
         {change.isSuccess && <p className="text-success">It is changed.</p>}
       </form>
     </details>
+  );
+}
+
+/** The storage pools that a host has of its own, each of which can become a pool. */
+function OwnStorage({ host }: { host: string }) {
+  const client = useQueryClient();
+  const path = { host };
+  const has = useQuery({
+    queryKey: ["storage", host],
+    queryFn: () => result(calls.GET("/v1/hosts/{host}/storage", { params: { path } })),
+    retry: false,
+  });
+  const add = useMutation({
+    mutationFn: (p: { name: string; folder: string }) => result(calls.POST("/v1/pools", { body: { ...p, host } })),
+    onSuccess: () => client.invalidateQueries(),
+  });
+  if (has.error) return <Failure error={has.error} />;
+  if (!has.data?.pools.length) return null;
+  return (
+    <div className="space-y-1 text-sm" role="group" aria-label={`storage of ${host}`}>
+      {has.data.pools.map((p) => (
+        <p key={p.name} className="flex flex-wrap items-center gap-x-3 gap-y-1">
+          <span>
+            Its own storage pool <b>{p.name}</b> in <span className="font-mono">{p.folder}</span>
+            {p.pool && `: the pool ${p.pool}`}
+          </span>
+          {!p.pool && (
+            <button
+              type="button"
+              className="btn btn-xs"
+              disabled={add.isPending}
+              onClick={() => add.mutate({ name: p.name, folder: p.folder })}
+            >
+              Make it a pool
+            </button>
+          )}
+        </p>
+      ))}
+      {add.error && <Failure error={add.error} />}
+    </div>
   );
 }
 

@@ -71,7 +71,7 @@ function Fields({ request, change }: FieldsProps) {
         value={request.kind}
         options={Object.keys(works)}
         show={(kind) => works[kind as keyof typeof works]}
-        change={(kind) => change({ kind, release: null, leave_source: null })}
+        change={(kind) => change({ kind, release: null, leave_source: null, suspend: null })}
       />
       <Choice
         name="Pool of its disks"
@@ -104,7 +104,18 @@ function Fields({ request, change }: FieldsProps) {
           onChange={(event) => change({ name: event.target.value || null })}
         />
       </label>
-      <Switch name="Shut it down first, when it runs" on={request.stop} onChange={(stop) => change({ stop })} />
+      <Switch
+        name="Shut it down first, when it runs"
+        on={request.stop}
+        onChange={(stop) => change({ stop, suspend: null })}
+      />
+      {request.kind === "copy-machine" && (
+        <Switch
+          name="Suspend it while its disks are read: as a power cut would leave them"
+          on={request.suspend}
+          onChange={(suspend) => change({ suspend, stop: null })}
+        />
+      )}
       {request.to && (
         <Switch name="Start it there, and see it come up" on={request.start} onChange={(start) => change({ start })} />
       )}

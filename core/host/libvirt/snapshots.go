@@ -1,0 +1,122 @@
+package libvirt
+
+import (
+	"cmp"
+	"context"
+	"encoding/xml"
+	"errors"
+	"slices"
+	"time"
+
+	"bagaglio/core/host"
+
+	"github.com/digitalocean/go-libvirt"
+)
+
+// snapshot is what is read, and written, of the daemon's text of one (formatsnapshot of its documentation).
+type snapshot struct {
+	XMLName xml.Name `xml:"domainsnapshot"`
+	Name    string   `xml:"name"`
+	Notes   string   `xml:"description,omitempty"`
+	Created int64    `xml:"creationTime,omitempty"` // seconds since 1970
+	Parent  string   `xml:"parent>name,omitempty"`
+	Memory  *struct {
+		How string `xml:"snapshot,attr"`
+	} `xml:"memory"`
+}
+
+// Snapshots lists those that the daemon knows.
+func (h *Host) Snapshots(ctx context.Context, m host.Machine) (all []host.Snapshot, err error) {
+	d, err := domain(m)
+	if err != nil {
+		return nil, err
+	}
+	err = h.call(ctx, func() error {
+		found, _, err := h.l.DomainListAllSnapshots(d, 1, 0)
+		if err != nil {
+			return err
+		}
+		for _, f := range found {
+			text, err := h.l.DomainSnapshotGetXMLDesc(f, 0)
+			if libvirt.IsNotFound(err) { // it was dropped meanwhile
+				continue
+			}
+			var is snapshot
+			if err == nil {
+				err = xml.Unmarshal([]byte(text), &is)
+			}
+			if err != nil {
+				return err
+			}
+			now, err := h.l.DomainSnapshotIsCurrent(f, 0)
+			if err != nil {
+				return err
+			}
+			all = append(all, host.Snapshot{
+				Name: is.Name, Parent: is.Parent, Notes: is.Notes, Taken: time.Unix(is.Created, 0),
+				Present: now == 1, Memory: is.Memory != nil && is.Memory.How != "no",
+			})
+		}
+		return nil
+	})
+	slices.SortStableFunc(all, func(a, b host.Snapshot) int {
+		return cmp.Or(a.Taken.Compare(b.Taken), depth(all, a)-depth(all, b)) // the daemon's times are whole seconds
+	})
+	return all, err
+}
+
+// depth is how many are before one.
+func depth(all []host.Snapshot, s host.Snapshot) (n int) {
+	for ; s.Parent != "" && n < len(all); n++ {
+		i := slices.IndexFunc(all, func(p host.Snapshot) bool { return p.Name == s.Parent })
+		if i < 0 {
+			break
+		}
+		s = all[i]
+	}
+	return n
+}
+
+// Take has the daemon keep the present state inside of the images, with the memory of a machine that runs.
+func (h *Host) Take(ctx context.Context, m host.Machine, name, notes string) error {
+	d, err := domain(m)
+	if err != nil {
+		return err
+	}
+	text, err := xml.Marshal(snapshot{Name: name, Notes: notes})
+	if err != nil {
+		return err
+	}
+	return h.call(ctx, func() error {
+		_, err := h.l.DomainSnapshotCreateXML(d, string(text), 0)
+		return err
+	})
+}
+
+// GoBack makes a state the present one.
+func (h *Host) GoBack(ctx context.Context, m host.Machine, name string) error {
+	return h.ofSnapshot(ctx, m, name, func(s libvirt.DomainSnapshot) error { return h.l.DomainRevertToSnapshot(s, 0) })
+}
+
+// Drop forgets a state.
+func (h *Host) Drop(ctx context.Context, m host.Machine, name string) error {
+	return h.ofSnapshot(ctx, m, name, func(s libvirt.DomainSnapshot) error { return h.l.DomainSnapshotDelete(s, 0) })
+}
+
+func (h *Host) ofSnapshot(ctx context.Context, m host.Machine, name string, do func(libvirt.DomainSnapshot) error) error {
+	d, err := domain(m)
+	if err != nil {
+		return err
+	}
+	return h.call(ctx, func() error {
+		s, err := h.l.DomainSnapshotLookupByName(d, name, 0)
+		if err == nil {
+			err = do(s)
+		}
+		var told libvirt.Error
+		if errors.As(err, &told) && told.Code == uint32(libvirt.ErrNoDomainSnapshot) {
+			return refused("it has no snapshot %s", name)
+		}
+		return err
+	})
+}

@@ -1,0 +1,67 @@
+package host
+
+import (
+	"context"
+	"io"
+	"time"
+
+	"bagaglio/core/machine"
+)
+
+// Suspender is a host that halts machines, with their memory kept and their writes on the disks, and lets them go on. What is so already is no
+// error.
+type Suspender interface {
+	Suspend(ctx context.Context, m Machine) error
+	// Resume lets one go on that is suspended. One that is off stays off, which is an error.
+	Resume(ctx context.Context, m Machine) error
+}
+
+// Attacher is a host that gives machines disks, and takes them away. Files stay as they are.
+type Attacher interface {
+	// Attach gives a machine a disk, at the next slot of its bus that is free. It fails with ErrRefused where a running machine cannot get one.
+	Attach(ctx context.Context, m Machine, d machine.Disk) error
+	// Detach takes away the one of a slot, and fails with ErrRefused where there is none, or its guest does not let go.
+	Detach(ctx context.Context, m Machine, slot string) error
+}
+
+// Listener is a host that passes on what machines write on their first serial port.
+type Listener interface {
+	// Listen writes it to w from now on, until ctx ends or the machine does, when it returns nil. It fails with ErrRefused for a machine that
+	// has no such port, or whose port leads elsewhere.
+	Listen(ctx context.Context, m Machine, w io.Writer) error
+}
+
+// Pool is a storage pool of a host's own.
+type Pool struct {
+	Name   string
+	Folder string // its path on the host
+}
+
+// Pooler is a host that has storage pools of its own, in folders.
+type Pooler interface {
+	Pools(ctx context.Context) ([]Pool, error)
+}
+
+// Snapshot is a state of a machine that its host keeps.
+type Snapshot struct {
+	Name   string
+	Parent string // the one that it was taken behind, empty for the first
+	Notes  string
+	Taken  time.Time
+	// Present tells that the machine goes on from it.
+	Present bool
+	// Memory tells that it has what the guest had in memory; otherwise one that is gone back to is off.
+	Memory bool
+}
+
+// Snapshotter is a host that keeps states of machines.
+type Snapshotter interface {
+	// Snapshots lists them, older ones first.
+	Snapshots(ctx context.Context, m Machine) ([]Snapshot, error)
+	// Take keeps the present state. It fails with ErrRefused for a name that there is, or disks that keep none.
+	Take(ctx context.Context, m Machine, name, notes string) error
+	// GoBack makes a kept state the present one, which is lost.
+	GoBack(ctx context.Context, m Machine, name string) error
+	// Drop forgets a state. The present one, and others, stay as they are.
+	Drop(ctx context.Context, m Machine, name string) error
+}
