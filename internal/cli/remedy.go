@@ -47,6 +47,8 @@ var remedyFlags = []struct{ field, flag string }{
 	{"bundle", "bundle"},
 	{"stop", "stop"},
 	{"start", "start"},
+	{"suspend", "suspend"},
+	{"identity", "identity"},
 	{"name", "name"},
 	{"networks", "network"},
 }
@@ -91,6 +93,11 @@ func wayTo(r plan.Request, remedy plan.Remedy) string {
 				}
 				add = append(add, fmt.Sprintf("%s %v", flag, value))
 			}
+		}
+	}
+	for slot, choice := range asMap(fields["disks"]) {
+		if asMap(choice)["leave"] == true {
+			add = append(add, "--leave "+slot)
 		}
 	}
 	if options, named := fields["options"]; named && options == nil {

@@ -30,6 +30,9 @@ func TestEveryRemedyHasWords(t *testing.T) {
 		{copied, `{"options": {"piece_size": 2147483648}}`, "--piece-size 2147483648"},
 		{copied, `{"source": {"format": "raw", "by_geometry": true}}`, "--from raw --by-geometry"},
 		{plan.Request{NoProof: true}, `{"no_proof": null}`, "without --no-proof"},
+		{copied, `{"suspend": true}`, "--suspend"},
+		{copied, `{"identity": "new"}`, "--identity new"},
+		{copied, `{"disks": {"sdb": {"leave": true}}}`, "--leave sdb"},
 		{copied, `{"layout": null}`, ""},
 		{copied, `nothing`, ""},
 	} {

@@ -179,7 +179,7 @@ func (w *work) looksUp(ctx context.Context, m host.Machine) (bool, error) {
 	case w.serial.asksToLogIn():
 		w.evidence("it asks for a login on its serial port")
 	case alike(shows, w.state.Receipt.ScreenBefore):
-		w.evidence("its screen shows what the screen of %s:%s showed before it was shut down", w.m.Host, w.m.Name)
+		w.evidence("its screen shows what the screen of %s:%s showed before", w.m.Host, w.m.Name)
 	case signs.Read >= readsAtLeast:
 		w.evidence("it has read %s of its disks, and written %s", plan.Bytes(signs.Read), plan.Bytes(signs.Written))
 	default:
