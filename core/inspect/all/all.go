@@ -1,0 +1,7 @@
+// Package all makes every filesystem known whose files are read.
+package all
+
+import (
+	_ "bagaglio/core/inspect/ext"
+	_ "bagaglio/core/inspect/fat"
+)

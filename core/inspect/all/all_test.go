@@ -1,0 +1,348 @@
+package all
+
+import (
+	"bytes"
+	"fmt"
+	"github.com/zeebo/blake3"
+	"io"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"bagaglio/core/fingerprint"
+	"bagaglio/core/inspect"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// shape is how a filesystem is made by the system's own tool.
+type shape struct {
+	name, kind string
+	size       int64
+	mkfs       string // with the name of the image behind it
+	fsck       string // likewise, which changes nothing
+	files      int
+	mtools     bool // the kernel has no driver that it could count on: files go in and out by mtools
+}
+
+var shapes = []shape{
+	{"ext2", "ext2", 64 << 20, "mkfs.ext2 -q -F -b 1024", "e2fsck -fn", 500, false},
+	{"ext3", "ext3", 64 << 20, "mkfs.ext3 -q -F -b 2048", "e2fsck -fn", 500, false},
+	{"ext4", "ext4", 512 << 20, "mkfs.ext4 -q -F -b 4096", "e2fsck -fn", 10000, false},
+	{"ext4, 1 KiB", "ext4", 300 << 20, "mkfs.ext4 -q -F -b 1024 -L data", "e2fsck -fn", 500, false},
+	{"ext4, inline", "ext4", 64 << 20, "mkfs.ext4 -q -F -O inline_data", "e2fsck -fn", 300, false},
+	{"ext4, groups with their descriptors", "ext4", 300 << 20, "mkfs.ext4 -q -F -b 1024 -O meta_bg,^resize_inode", "e2fsck -fn", 300, false},
+	{"ext4, few copies", "ext4", 300 << 20, "mkfs.ext4 -q -F -b 1024 -O sparse_super2", "e2fsck -fn", 300, false},
+	{"ext4, not together", "ext4", 300 << 20, "mkfs.ext4 -q -F -b 1024 -O ^flex_bg,^64bit", "e2fsck -fn", 300, false},
+	{"ext4, clusters", "ext4", 512 << 20, "mkfs.ext4 -q -F -O bigalloc -C 16384", "e2fsck -fn", 300, false},
+	{"fat12", "fat12", 4 << 20, "mkfs.vfat -F 12", "fsck.vfat -n", 60, true},
+	{"fat16", "fat16", 64 << 20, "mkfs.vfat -F 16 -n DATA", "fsck.vfat -n", 200, true},
+	{"fat32", "fat32", 300 << 20, "mkfs.vfat -F 32 -S 512 -s 1", "fsck.vfat -n", 300, true},
+}
+
+func run(t *testing.T, command string, more ...string) {
+	t.Helper()
+	words := append(strings.Fields(command), more...)
+	out, err := exec.Command(words[0], words[1:]...).CombinedOutput()
+	require.NoError(t, err, "%v: %s", words, out)
+}
+
+// made makes the filesystem with a tree of random files in it, and returns the image and what is in it: digests by paths.
+func made(t *testing.T, s shape) (image string, want map[string]string) {
+	t.Helper()
+	for _, tool := range []string{strings.Fields(s.mkfs)[0], strings.Fields(s.fsck)[0]} {
+		if _, err := exec.LookPath(tool); err != nil {
+			t.Skipf("%s is missing", tool)
+		}
+	}
+	image = filepath.Join(t.TempDir(), "image")
+	require.NoError(t, os.WriteFile(image, nil, 0o600))
+	require.NoError(t, os.Truncate(image, s.size))
+	run(t, s.mkfs, image)
+	if s.mtools {
+		from := t.TempDir()
+		grow(t, from, s)
+		entries, err := os.ReadDir(from)
+		require.NoError(t, err)
+		for _, e := range entries {
+			run(t, "mcopy -s -Q -i", image, filepath.Join(from, e.Name()), "::")
+		}
+		want = digests(t, os.DirFS(from))
+		return image, want
+	}
+	inMount(t, image, "", func(at string) {
+		grow(t, at, s)
+		want = digests(t, os.DirFS(at))
+	})
+	return image, want
+}
+
+// inMount does something in an image that the kernel has mounted.
+func inMount(t *testing.T, image, options string, do func(at string)) {
+	t.Helper()
+	if os.Getuid() != 0 {
+		t.Skip("mounting takes root")
+	}
+	at := t.TempDir()
+	out, err := exec.Command("mount", "-o", "loop"+options, image, at).CombinedOutput()
+	if err != nil {
+		t.Skipf("this system does not mount it: %s", out)
+	}
+	defer run(t, "umount", at)
+	do(at)
+}
+
+// grow makes random files: empty, small, large, with holes, in pieces, in deep folders, with long and foreign names, and some that are gone again.
+func grow(t *testing.T, at string, s shape) {
+	t.Helper()
+	random := rand.New(rand.NewPCG(uint64(len(s.name)), 7))
+	content := make([]byte, 1<<20)
+	for i := range content {
+		content[i] = byte(random.Uint32())
+	}
+	budget := s.size / 3
+	var all []string
+	for i := range s.files {
+		dir := at
+		for range random.IntN(4) {
+			dir = filepath.Join(dir, fmt.Sprintf("crew-%d", random.IntN(3)))
+		}
+		require.NoError(t, os.MkdirAll(dir, 0o755))
+		name := fmt.Sprintf("roster-%d", i)
+		switch random.IntN(6) {
+		case 0:
+			name += strings.Repeat("-long", 30)
+		case 1:
+			name = fmt.Sprintf("Überfahrt %d ⛴.txt", i)
+		case 2:
+			name = fmt.Sprintf("R%d.TXT", i)
+		}
+		size := int64(random.IntN(100))
+		switch {
+		case i%10 == 0:
+			size = random.Int64N(min(budget/4, 1<<20) + 1)
+		case i%7 == 0:
+			size = random.Int64N(9000)
+		}
+		if budget -= size; budget < 0 {
+			break
+		}
+		file := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(file, content[:size], 0o644))
+		if i%100 == 3 && !s.mtools { // with holes
+			f, err := os.OpenFile(file, os.O_RDWR, 0)
+			require.NoError(t, err)
+			for range 30 {
+				_, err := f.WriteAt(content[:100], random.Int64N(1<<24))
+				require.NoError(t, err)
+			}
+			require.NoError(t, f.Close())
+		}
+		if all = append(all, file); i%5 == 4 { // so that what comes then is in pieces
+			gone := random.IntN(len(all))
+			require.NoError(t, os.RemoveAll(all[gone]))
+		}
+	}
+	deep := at
+	for range 40 {
+		deep = filepath.Join(deep, "deeper")
+	}
+	require.NoError(t, os.MkdirAll(deep, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(deep, "found"), content[:5000], 0o600))
+	if !s.mtools {
+		require.NoError(t, os.Symlink("deeper/deeper", filepath.Join(at, "short")))
+		require.NoError(t, os.Symlink("/"+strings.Repeat("deeper/", 39), filepath.Join(at, "long")))
+		require.NoError(t, os.Symlink("loop", filepath.Join(at, "loop")))
+	}
+}
+
+// digests are those of all files below, and of what is no file what it is.
+func digests(t *testing.T, tree fs.FS) map[string]string {
+	t.Helper()
+	all := map[string]string{}
+	require.NoError(t, fs.WalkDir(tree, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || name == "lost+found" {
+			return err
+		}
+		if !d.Type().IsRegular() {
+			all[name] = d.Type().String()
+			return nil
+		}
+		f, err := tree.Open(name)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		hash := blake3.New()
+		n, err := io.Copy(hash, f)
+		all[name] = fmt.Sprintf("%d %x", n, hash.Sum(nil))
+		return err
+	}))
+	return all
+}
+
+// image is a file as a disk.
+type image struct{ *os.File }
+
+func (i image) Size() int64 {
+	info, err := i.Stat()
+	if err != nil {
+		return 0
+	}
+	return info.Size()
+}
+
+func opened(t *testing.T, name string) (image, *inspect.Volume) {
+	t.Helper()
+	f, err := os.Open(name)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = f.Close() })
+	d := image{f}
+	found, err := inspect.Inside(d)
+	require.NoError(t, err)
+	require.NotNil(t, found.Filesystem)
+	v, err := inspect.Mount(d, found.Filesystem.Kind, 0, d.Size())
+	require.NoError(t, err)
+	return d, v
+}
+
+// TestEveryFilesystem: what the kernel, or mtools, put into a filesystem is read from it, and what it uses is all that it needs: a copy of that
+// alone is whole by the system's own check, and has the same files.
+func TestEveryFilesystem(t *testing.T) {
+	for _, s := range shapes {
+		t.Run(s.name, func(t *testing.T) {
+			t.Parallel()
+			name, want := made(t, s)
+			d, v := opened(t, name)
+			found, err := inspect.Inside(d)
+			require.NoError(t, err)
+			assert.Equal(t, s.kind, found.Filesystem.Kind)
+			require.Equal(t, want, digests(t, v))
+			about := v.About()
+			assert.Empty(t, about.Doubt)
+
+			copied := filepath.Join(t.TempDir(), "copy")
+			out, err := os.Create(copied)
+			require.NoError(t, err)
+			require.NoError(t, out.Truncate(s.size))
+			_, err = io.Copy(out, rand8(s.size)) // what is not used is noise
+			require.NoError(t, err)
+			var used, last int64
+			require.NoError(t, v.Used(t.Context(), func(r fingerprint.Range) error {
+				require.GreaterOrEqual(t, r.Offset, last, "they come in order")
+				last = r.Offset + r.Length
+				used += r.Length
+				b := make([]byte, r.Length)
+				_, err := d.ReadAt(b, r.Offset)
+				require.NoError(t, err)
+				_, err = out.WriteAt(b, r.Offset)
+				return err
+			}))
+			require.NoError(t, out.Close())
+			assert.LessOrEqual(t, last, s.size)
+			assert.InDelta(t, about.Used, used, float64(s.size)/50)
+			assert.Less(t, used, s.size*9/10, "there is free space")
+			run(t, s.fsck, copied)
+			_, again := opened(t, copied)
+			require.Equal(t, want, digests(t, again))
+			if !s.mtools {
+				inMount(t, copied, ",ro", func(at string) { require.Equal(t, want, digests(t, os.DirFS(at)), "by the kernel") })
+			}
+		})
+	}
+}
+
+// rand8 is noise.
+func rand8(n int64) io.Reader {
+	return io.LimitReader(rand.NewChaCha8([32]byte{8}), n)
+}
+
+// TestVolumesAsFS: they keep to what a file system of Go does, and links are followed inside.
+func TestVolumesAsFS(t *testing.T) {
+	for _, s := range []shape{
+		{"ext4", "ext4", 16 << 20, "mkfs.ext4 -q -F", "e2fsck -fn", 20, false},
+		{"fat16", "fat16", 16 << 20, "mkfs.vfat -F 16", "fsck.vfat -n", 20, true},
+	} {
+		t.Run(s.name, func(t *testing.T) {
+			name, _ := made(t, s)
+			_, v := opened(t, name)
+			require.NoError(t, fstest.TestFS(without{v}, "deeper/deeper"))
+			_, err := v.Open("no/such")
+			require.ErrorIs(t, err, fs.ErrNotExist)
+			_, err = v.Open("../out")
+			require.ErrorIs(t, err, fs.ErrInvalid)
+			if s.mtools {
+				return
+			}
+			found := strings.Repeat("deeper/", 40) + "found"
+			want, err := fs.ReadFile(v, found)
+			require.NoError(t, err)
+			require.Len(t, want, 5000)
+			for _, by := range []string{"short/" + strings.Repeat("deeper/", 38) + "found", "long/deeper/found"} {
+				got, err := fs.ReadFile(v, by)
+				require.NoError(t, err, by)
+				assert.True(t, bytes.Equal(want, got), by)
+			}
+			_, err = v.Open("loop")
+			require.ErrorContains(t, err, "more than 40 links")
+		})
+	}
+}
+
+// without is a volume whose links are not looked at, which the test of file systems takes for files.
+type without struct{ *inspect.Volume }
+
+func (w without) ReadDir(name string) ([]fs.DirEntry, error) {
+	all, err := w.Volume.ReadDir(name)
+	kept := all[:0]
+	for _, e := range all {
+		if e.Type()&fs.ModeSymlink == 0 {
+			kept = append(kept, e)
+		}
+	}
+	return kept, err
+}
+
+func (w without) Open(name string) (fs.File, error) {
+	f, err := w.Volume.Open(name)
+	if d, ok := f.(fs.ReadDirFile); ok {
+		return &listed{ReadDirFile: d}, err
+	}
+	return f, err
+}
+
+type listed struct {
+	fs.ReadDirFile
+	left []fs.DirEntry
+	done bool
+}
+
+func (l *listed) ReadDir(n int) ([]fs.DirEntry, error) {
+	if !l.done {
+		all, err := l.ReadDirFile.ReadDir(-1)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range all {
+			if e.Type()&fs.ModeSymlink == 0 {
+				l.left = append(l.left, e)
+			}
+		}
+		l.done = true
+	}
+	if n <= 0 {
+		n = len(l.left)
+	} else if len(l.left) == 0 {
+		return nil, io.EOF
+	}
+	n = min(n, len(l.left))
+	out := l.left[:n]
+	l.left = l.left[n:]
+	return out, nil
+}
