@@ -30,6 +30,9 @@ type Nodes interface {
 	Pieces(node uint64) ([]Piece, error)
 }
 
+// Folding is a filesystem that takes names for the same that differ in case only.
+type Folding interface{ AnyCase() }
+
 // About is what a filesystem says of itself, in bytes.
 type About struct {
 	Size, Used int64
@@ -157,6 +160,9 @@ func (v *Volume) child(folder uint64, name string) (uint64, error) {
 		return 0, err
 	}
 	i := slices.IndexFunc(all, func(e Entry) bool { return e.Name == name })
+	if _, folds := v.Nodes.(Folding); folds && i < 0 {
+		i = slices.IndexFunc(all, func(e Entry) bool { return strings.EqualFold(e.Name, name) })
+	}
 	if i < 0 {
 		return 0, fs.ErrNotExist
 	}
@@ -178,7 +184,7 @@ func (v *Volume) target(node uint64, info Info) (string, error) {
 
 func wrong(op, name string, err error) error { return &fs.PathError{Op: op, Path: name, Err: err} }
 
-// Stat returns what a path is.
+// StatFile returns what a path is.
 func (v *Volume) StatFile(name string) (Info, error) {
 	if !fs.ValidPath(name) {
 		return Info{}, wrong("stat", name, fs.ErrInvalid)

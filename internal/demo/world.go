@@ -153,7 +153,17 @@ func (m machine) makeBoot(ctx context.Context, tmp, image string) error {
 	if err := run(ctx, "", "mkfs.vfat", "-F", "32", "-n", "BOOT", image); err != nil {
 		return err
 	}
-	return run(ctx, "", "mcopy", "-i", image, start, "::start.cfg")
+	if err := run(ctx, "", "mcopy", "-i", image, start, "::start.cfg"); err != nil {
+		return err
+	}
+	loader := filepath.Join(tmp, "EFI", "BOOT", "BOOTX64.EFI")
+	if err := os.MkdirAll(filepath.Dir(loader), 0o700); err != nil {
+		return err
+	}
+	if err := os.WriteFile(loader, []byte("the loader of "+m.name+"\n"), 0o600); err != nil {
+		return err
+	}
+	return run(ctx, "", "mcopy", "-s", "-i", image, filepath.Join(tmp, "EFI"), "::")
 }
 
 // makeRoot makes the second partition: an ext4 filesystem with the machine's files.

@@ -140,19 +140,16 @@ func (s *start) from(r disk.Reader, d machine.Disk, m machine.Machine, t Traits)
 	if err != nil {
 		return fmt.Errorf("looking into the disk %s: %w", d.Slot, err)
 	}
-	loader := false
-	for _, p := range found.Partitions {
-		loader = loader || strings.Contains(strings.ToLower(p.Type), "efi")
-	}
+	loader := loaderOf(r, found)
 	switch {
-	case m.Firmware == machine.UEFI && !loader:
-		s.say("No loader found: there is no EFI system partition.")
+	case m.Firmware == machine.UEFI && loader == "":
+		s.say("No loader found: there is no EFI system partition with one.")
 		return nil
 	case m.Firmware != machine.UEFI && (sector[510] != 0x55 || sector[511] != 0xaa || bytes.Count(sector[:440], []byte{0}) == 440):
 		s.say("No boot code found.")
 		return nil
 	}
-	s.say("Loading from %s", d.Slot)
+	s.say("Loading from %s %s", d.Slot, loader)
 	if !takes(t.Drivers, d.Bus) {
 		s.say("Waiting for the root disk: no driver for the bus %s", d.Bus)
 		return nil
@@ -162,6 +159,12 @@ func (s *start) from(r disk.Reader, d machine.Disk, m machine.Machine, t Traits)
 			s.say("Partition %d: %s %s", p.Number, f.Kind, f.Label)
 		}
 	}
+	system, err := system(r, found)
+	if err != nil {
+		s.say("Cannot go on: %v", err)
+		return nil
+	}
+	s.say("%s", system)
 	s.say("%s is up.", m.Name)
 	s.up = true
 	return nil

@@ -5,12 +5,14 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage/local"
+	"bagaglio/internal/demo"
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/standins"
@@ -97,5 +99,44 @@ func TestNothingThatAGuestWroteIsLost(t *testing.T) {
 		require.NoError(t, image.Close())
 		require.NoError(t, folder.Close())
 		from = pier
+	}
+}
+
+// TestWhatAStandInStarts: what it reads of a disk is what decides whether a machine comes up: its boot code or loader, and the system on it.
+func TestWhatAStandInStarts(t *testing.T) {
+	t.Parallel()
+	if err := demo.CheckTools(); err != nil {
+		t.Skip(err)
+	}
+	label := func(f *os.File) error { _, err := f.WriteAt([]byte("other\x00"), 34<<20+1024+0x78); return err }
+	for _, c := range []struct {
+		firmware, shows string
+		damage          func(*os.File) error
+	}{
+		{"bios", "Root tide-board, of tide-board", nil},
+		{"uefi", "Loading from hda EFI/BOOT/BOOTX64.EFI", nil},
+		{"bios", "Cannot go on: no root filesystem tide-board", label},
+		{"bios", "No boot code found.", func(f *os.File) error { _, err := f.WriteAt(make([]byte, 440), 0); return err }},
+		{"uefi", "No loader found", func(f *os.File) error { _, err := f.WriteAt(make([]byte, 32<<20), 1<<20); return err }},
+		{"bios", "Cannot go on: no kernel found", func(f *os.File) error { _, err := f.WriteAt(make([]byte, 32<<20), 1<<20); return err }},
+	} {
+		h := standins.Start(t, t.TempDir(), standin.Traits{})
+		path, err := demo.MakeDisk(t.Context(), h.Folder, "tide-board")
+		require.NoError(t, err)
+		if c.damage != nil {
+			f, err := os.OpenFile(path, os.O_RDWR, 0)
+			require.NoError(t, err)
+			require.NoError(t, c.damage(f))
+			require.NoError(t, f.Close())
+		}
+		text := strings.Replace(standins.Definition("tide-board", standins.TicketingID, path, "raw"), "bios", c.firmware, 1)
+		_, err = h.Define([]byte(text))
+		require.NoError(t, err)
+		_, err = h.Host.Start(t.Context(), standin.Which{Name: "tide-board"})
+		require.NoError(t, err)
+		seen, err := h.See(standin.Which{Name: "tide-board"})
+		require.NoError(t, err)
+		assert.Contains(t, seen.Console, c.shows)
+		assert.Equal(t, c.damage == nil, seen.Up, seen.Console)
 	}
 }

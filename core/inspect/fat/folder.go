@@ -40,6 +40,9 @@ const (
 // Root is the folder at the top. Any other node is the offset of its entry in the folder that it is in.
 func (v *volume) Root() uint64 { return 0 }
 
+// AnyCase tells that names which differ in case only are the same.
+func (v *volume) AnyCase() {}
+
 // Stat says what an entry is.
 func (v *volume) Stat(node uint64) (inspect.Info, error) {
 	if node == 0 {
