@@ -519,6 +519,14 @@ type FormatList struct {
 	Next *string `json:"next,omitempty"`
 }
 
+// Found defines model for Found.
+type Found = inspect.Found
+
+// FoundList defines model for FoundList.
+type FoundList struct {
+	Items []Found `json:"items"`
+}
+
 // Group defines model for Group.
 type Group struct {
 	Created time.Time `json:"created"`
@@ -628,7 +636,7 @@ type HeldList struct {
 type HeldMachine = disks.HeldMachine
 
 // Hit defines model for Hit.
-type Hit = receipt.Hit
+type Hit = inspect.Hit
 
 // Host defines model for Host.
 type Host struct {
@@ -1392,6 +1400,36 @@ type ListDisksParamsSort string
 type RestoreHeldParams struct {
 	// Swap hold in its place what has the name now
 	Swap *bool `form:"swap,omitempty" json:"swap,omitempty"`
+}
+
+// ListInsideParams defines parameters for ListInside.
+type ListInsideParams struct {
+	// Path of the disk in the pool
+	Path string `form:"path" json:"path"`
+
+	// At PARTITION:PATH, such as 2:/etc; partition 0 where the whole disk is one filesystem
+	At string `form:"at" json:"at"`
+
+	// Format of the content, when it is not to be recognised
+	Format *string `form:"format,omitempty" json:"format,omitempty"`
+
+	// Snapshot kept inside of the image, when not its present state is meant
+	Snapshot *string `form:"snapshot,omitempty" json:"snapshot,omitempty"`
+}
+
+// TakeFileParams defines parameters for TakeFile.
+type TakeFileParams struct {
+	// Path of the disk in the pool
+	Path string `form:"path" json:"path"`
+
+	// At PARTITION:PATH, such as 2:/etc; partition 0 where the whole disk is one filesystem
+	At string `form:"at" json:"at"`
+
+	// Format of the content, when it is not to be recognised
+	Format *string `form:"format,omitempty" json:"format,omitempty"`
+
+	// Snapshot kept inside of the image, when not its present state is meant
+	Snapshot *string `form:"snapshot,omitempty" json:"snapshot,omitempty"`
 }
 
 // ListStraysParams defines parameters for ListStrays.

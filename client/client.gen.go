@@ -525,6 +525,16 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/pools/{pool}/held/{held}/restore (the `RestoreHeld` operationId).
 	RestoreHeld(ctx context.Context, pool PoolName, held string, params *RestoreHeldParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListInside List a folder inside of a disk, from the filesystem's own structures: nothing is mounted or changed
+	//
+	// Corresponds with GET /v1/pools/{pool}/inside (the `ListInside` operationId).
+	ListInside(ctx context.Context, pool PoolName, params *ListInsideParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeFile Take a file out of a disk: its content, whole, or the connection is cut
+	//
+	// Corresponds with GET /v1/pools/{pool}/inside/file (the `TakeFile` operationId).
+	TakeFile(ctx context.Context, pool PoolName, params *TakeFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// StopLooking End the look through a pool that is under way
 	//
 	// Corresponds with POST /v1/pools/{pool}/stop-looking (the `StopLooking` operationId).
@@ -1674,6 +1684,36 @@ func (c *Client) DropHeld(ctx context.Context, pool PoolName, held string, reqEd
 // Corresponds with POST /v1/pools/{pool}/held/{held}/restore (the `RestoreHeld` operationId).
 func (c *Client) RestoreHeld(ctx context.Context, pool PoolName, held string, params *RestoreHeldParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRestoreHeldRequest(c.Server, pool, held, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListInside List a folder inside of a disk, from the filesystem's own structures: nothing is mounted or changed
+//
+// Corresponds with GET /v1/pools/{pool}/inside (the `ListInside` operationId).
+func (c *Client) ListInside(ctx context.Context, pool PoolName, params *ListInsideParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListInsideRequest(c.Server, pool, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeFile Take a file out of a disk: its content, whole, or the connection is cut
+//
+// Corresponds with GET /v1/pools/{pool}/inside/file (the `TakeFile` operationId).
+func (c *Client) TakeFile(ctx context.Context, pool PoolName, params *TakeFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeFileRequest(c.Server, pool, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4180,6 +4220,184 @@ func NewRestoreHeldRequest(server string, pool PoolName, held string, params *Re
 	return req, nil
 }
 
+// NewListInsideRequest constructs an http.Request for the ListInside method
+func NewListInsideRequest(server string, pool PoolName, params *ListInsideParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/inside", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Snapshot != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "snapshot", *params.Snapshot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTakeFileRequest constructs an http.Request for the TakeFile method
+func NewTakeFileRequest(server string, pool PoolName, params *TakeFileParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/inside/file", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Snapshot != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "snapshot", *params.Snapshot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewStopLookingRequest constructs an http.Request for the StopLooking method
 func NewStopLookingRequest(server string, pool PoolName) (*http.Request, error) {
 	var err error
@@ -5037,6 +5255,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /v1/pools/{pool}/held/{held}/restore (the `RestoreHeld` operationId).
 	RestoreHeldWithResponse(ctx context.Context, pool PoolName, held string, params *RestoreHeldParams, reqEditors ...RequestEditorFn) (*RestoreHeldResponse, error)
+
+	// ListInsideWithResponse List a folder inside of a disk, from the filesystem's own structures: nothing is mounted or changed
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/pools/{pool}/inside (the `ListInside` operationId).
+	ListInsideWithResponse(ctx context.Context, pool PoolName, params *ListInsideParams, reqEditors ...RequestEditorFn) (*ListInsideResponse, error)
+
+	// TakeFileWithResponse Take a file out of a disk: its content, whole, or the connection is cut
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/pools/{pool}/inside/file (the `TakeFile` operationId).
+	TakeFileWithResponse(ctx context.Context, pool PoolName, params *TakeFileParams, reqEditors ...RequestEditorFn) (*TakeFileResponse, error)
 
 	// StopLookingWithResponse End the look through a pool that is under way
 	//
@@ -7638,6 +7870,103 @@ func (r RestoreHeldResponse) ContentType() string {
 	return ""
 }
 
+type ListInsideResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FoundList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListInsideResponse) GetJSON200() *FoundList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListInsideResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListInsideResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListInsideResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListInsideResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListInsideResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// TakeFileResponse200Headers the declared response headers of an HTTP 200 response for TakeFile
+type TakeFileResponse200Headers struct {
+	ContentDisposition *string
+	LastModified       *string
+}
+
+type TakeFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *TakeFileResponse200Headers
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeFileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StopLookingResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8883,6 +9212,32 @@ func (c *ClientWithResponses) RestoreHeldWithResponse(ctx context.Context, pool 
 		return nil, err
 	}
 	return ParseRestoreHeldResponse(rsp)
+}
+
+// ListInsideWithResponse List a folder inside of a disk, from the filesystem's own structures: nothing is mounted or changed
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/pools/{pool}/inside (the `ListInside` operationId).
+func (c *ClientWithResponses) ListInsideWithResponse(ctx context.Context, pool PoolName, params *ListInsideParams, reqEditors ...RequestEditorFn) (*ListInsideResponse, error) {
+	rsp, err := c.ListInside(ctx, pool, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListInsideResponse(rsp)
+}
+
+// TakeFileWithResponse Take a file out of a disk: its content, whole, or the connection is cut
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/pools/{pool}/inside/file (the `TakeFile` operationId).
+func (c *ClientWithResponses) TakeFileWithResponse(ctx context.Context, pool PoolName, params *TakeFileParams, reqEditors ...RequestEditorFn) (*TakeFileResponse, error) {
+	rsp, err := c.TakeFile(ctx, pool, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeFileResponse(rsp)
 }
 
 // StopLookingWithResponse End the look through a pool that is under way
@@ -10738,6 +11093,85 @@ func ParseRestoreHeldResponse(rsp *http.Response) (*RestoreHeldResponse, error) 
 		}
 		response.ApplicationproblemJSONDefault = &dest
 
+	}
+
+	return response, nil
+}
+
+// ParseListInsideResponse parses an HTTP response from a ListInsideWithResponse call
+func ParseListInsideResponse(rsp *http.Response) (*ListInsideResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListInsideResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FoundList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeFileResponse parses an HTTP response from a TakeFileWithResponse call
+func ParseTakeFileResponse(rsp *http.Response) (*TakeFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers TakeFileResponse200Headers
+		if values := rsp.Header.Values("Content-Disposition"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Content-Disposition", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ContentDisposition = &value
+		}
+		if values := rsp.Header.Values("Last-Modified"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Last-Modified", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.LastModified = &value
+		}
+		response.Headers200 = &headers
 	}
 
 	return response, nil

@@ -171,6 +171,30 @@ func (s *Service) Look(ctx context.Context, p plan.Place) (inspect.Report, error
 	return decode[inspect.Report](s.calls.LookAtDisk(ctx, p.Pool, &params))
 }
 
+// Inside lists a folder inside of a disk.
+func (s *Service) Inside(ctx context.Context, p plan.Place, at inspect.Spot) ([]inspect.Found, error) {
+	params := api.ListInsideParams{Path: p.Path, At: at.String(), Format: &p.Format, Snapshot: &p.Snapshot}
+	return items[inspect.Found](s.calls.ListInside(ctx, p.Pool, &params))
+}
+
+// Take opens a file inside of a disk: its content, which the caller closes, its size in bytes, and when it was modified.
+func (s *Service) Take(ctx context.Context, p plan.Place, at inspect.Spot) (io.ReadCloser, int64, time.Time, error) {
+	params := api.TakeFileParams{Path: p.Path, At: at.String(), Format: &p.Format, Snapshot: &p.Snapshot}
+	resp, err := s.calls.TakeFile(ctx, p.Pool, &params)
+	if err != nil {
+		return nil, 0, time.Time{}, unreachable(err)
+	}
+	if resp.StatusCode >= 300 {
+		defer resp.Body.Close()
+		return nil, 0, time.Time{}, decodeProblem(resp)
+	}
+	modified, err := http.ParseTime(resp.Header.Get("Last-Modified"))
+	if err != nil {
+		modified = time.Now()
+	}
+	return resp.Body, max(0, resp.ContentLength), modified, nil
+}
+
 // Plan says what a request would do.
 func (s *Service) Plan(ctx context.Context, r plan.Request) (api.KeptPlan, error) {
 	return decode[api.KeptPlan](s.calls.MakePlan(ctx, r))

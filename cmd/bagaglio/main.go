@@ -5,6 +5,7 @@ import (
 	"os"
 
 	_ "bagaglio/core/disk/all"
+	_ "bagaglio/core/inspect/all"
 	_ "bagaglio/core/machine/all"
 	"bagaglio/internal/cli"
 )

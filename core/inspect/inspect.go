@@ -43,6 +43,10 @@ type Filesystem struct {
 	Kind  string `json:"kind"`
 	Label string `json:"label,omitempty"`
 	ID    string `json:"id,omitempty"`
+	// Size is its own, Used what of it is not free, and Doubt why its map of what is used is not to be relied on; where it is read, see Fill.
+	Size  int64  `json:"size,omitempty"`
+	Used  int64  `json:"used,omitempty"`
+	Doubt string `json:"doubt,omitempty"`
 }
 
 // Inside inspects d. An unreadable sector is an error; content that makes no sense is not.

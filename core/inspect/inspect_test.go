@@ -57,14 +57,14 @@ func TestFilesystems(t *testing.T) {
 		size int64
 		want Filesystem
 	}{
-		{"mkfs.ext4 -q -L quay -U 6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01 $F", 16 << 20, Filesystem{"ext4", "quay", "6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01"}},
-		{"mkfs.ext3 -q -L quay -U 6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01 $F", 16 << 20, Filesystem{"ext3", "quay", "6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01"}},
-		{"mkfs.ext2 -q $F -U 6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01", 16 << 20, Filesystem{"ext2", "", "6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01"}},
-		{"mkfs.vfat -F 32 -n QUAY -i cafe1234 $F", 64 << 20, Filesystem{"fat32", "QUAY", "CAFE-1234"}},
-		{"mkfs.vfat -F 16 -n QUAY -i cafe1234 $F", 16 << 20, Filesystem{"fat16", "QUAY", "CAFE-1234"}},
-		{"mkswap -q -L quay -U 6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01 $F", 16 << 20, Filesystem{"swap", "quay", "6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01"}},
-		{"mkfs.xfs -q -L quay -m uuid=6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01 $F", 320 << 20, Filesystem{"xfs", "quay", "6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01"}},
-		{"mkfs.btrfs -q -L quay -U 6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01 $F", 128 << 20, Filesystem{"btrfs", "quay", "6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01"}},
+		{"mkfs.ext4 -q -L quay -U 6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01 $F", 16 << 20, Filesystem{Kind: "ext4", Label: "quay", ID: "6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01"}},
+		{"mkfs.ext3 -q -L quay -U 6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01 $F", 16 << 20, Filesystem{Kind: "ext3", Label: "quay", ID: "6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01"}},
+		{"mkfs.ext2 -q $F -U 6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01", 16 << 20, Filesystem{Kind: "ext2", Label: "", ID: "6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01"}},
+		{"mkfs.vfat -F 32 -n QUAY -i cafe1234 $F", 64 << 20, Filesystem{Kind: "fat32", Label: "QUAY", ID: "CAFE-1234"}},
+		{"mkfs.vfat -F 16 -n QUAY -i cafe1234 $F", 16 << 20, Filesystem{Kind: "fat16", Label: "QUAY", ID: "CAFE-1234"}},
+		{"mkswap -q -L quay -U 6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01 $F", 16 << 20, Filesystem{Kind: "swap", Label: "quay", ID: "6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01"}},
+		{"mkfs.xfs -q -L quay -m uuid=6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01 $F", 320 << 20, Filesystem{Kind: "xfs", Label: "quay", ID: "6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01"}},
+		{"mkfs.btrfs -q -L quay -U 6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01 $F", 128 << 20, Filesystem{Kind: "btrfs", Label: "quay", ID: "6b1f0c52-3b4d-4a53-9f53-1c8f6a0b8a01"}},
 	} {
 		t.Run(c.want.Kind, func(t *testing.T) {
 			got, err := Inside(fileDisk{made(t, c.size, "", c.line)})

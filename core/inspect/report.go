@@ -72,6 +72,7 @@ func File(ctx context.Context, o disk.Origin, format string) (Report, error) {
 	if out.Inside, err = Inside(r); err != nil {
 		warn(err)
 	}
+	out.Inside.Fill(r)
 	if len(out.Files) > 0 {
 		tag, _ := TagHead(o.Folder, out.Files[0]) // one that cannot be read tells nothing
 		lacks, err := Lacks(o.Folder, out.Files[0], out.Description, tag)

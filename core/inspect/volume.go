@@ -13,6 +13,7 @@ import (
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
+	"bagaglio/core/storage"
 )
 
 // Nodes is a filesystem as the room of its kind reads it, only from its own structures. All of it is data that anybody may have written: a room
@@ -210,7 +211,7 @@ func (v *Volume) Open(name string) (fs.File, error) {
 	case info.Mode.IsDir():
 		return &folder{is: is, volume: v, node: node}, nil
 	case !info.Mode.IsRegular():
-		return nil, wrong("open", name, errors.New("it is no file"))
+		return nil, wrong("open", name, storage.ErrNotFile)
 	}
 	r, err := v.content(node, info)
 	if err != nil {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"bagaglio/core/fingerprint"
+	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 
 	"github.com/dustin/go-humanize"
@@ -48,12 +49,6 @@ type Done struct {
 	LimitedShare float64 `json:"limited_share,omitempty"`
 }
 
-// Hit is a part of an unreadable range, and what lies there.
-type Hit struct {
-	fingerprint.Range
-	What string `json:"what"`
-}
-
 // FileSum is the SHA-256 of a copied file.
 type FileSum struct {
 	Name   string `json:"name"`
@@ -78,7 +73,7 @@ type Receipt struct {
 	BytesCompared int64               `json:"bytes_compared"`
 	Differences   []fingerprint.Range `json:"differences,omitempty"` // where a proof failed, the first ranges of the disk
 	Unreadable    []fingerprint.Range `json:"unreadable,omitempty"`  // of the source: zeros in the copy
-	Inside        []Hit               `json:"inside,omitempty"`      // what lies in the unreadable ranges
+	Damage        []inspect.Hit       `json:"damage,omitempty"`      // what lies in ranges that differ or could not be read
 	Sums          []FileSum           `json:"sums,omitempty"`        // of copied files, where the destination's host took them
 	// Doubts are what is known against the content of the source, in sentences.
 	Doubts []string `json:"doubts,omitempty"`
@@ -225,8 +220,8 @@ func (r Receipt) WriteText(out io.Writer) error {
 	for _, d := range r.Unreadable {
 		line("Unreadable", "%s at offset %d", plan.Bytes(d.Length), d.Offset)
 	}
-	for _, h := range r.Inside {
-		line("Hit", "%s at offset %d: %s", plan.Bytes(h.Length), h.Offset, h.What)
+	for _, h := range r.Damage {
+		line("Damaged", "%s at offset %d: %s", plan.Bytes(h.Length), h.Offset, h.What)
 	}
 	for _, d := range r.Doubts {
 		line("Doubt", "%s", d)

@@ -4,8 +4,12 @@ import (
 	"context"
 	"encoding/base64"
 	"fmt"
+	"mime"
+	"net/http"
+	"path"
 
 	spec "bagaglio/api"
+	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 	"bagaglio/internal/records"
 	"bagaglio/internal/store"
@@ -56,4 +60,43 @@ func (s *server) LookAtDisk(ctx context.Context, r LookAtDiskRequestObject) (Loo
 		Pool: r.Pool, Path: p.Path, Format: or(p.Format, ""), Snapshot: or(p.Snapshot, ""), ByGeometry: or(p.ByGeometry, false),
 	})
 	return LookAtDisk200JSONResponse(report), err
+}
+
+func (s *server) ListInside(ctx context.Context, r ListInsideRequestObject) (ListInsideResponseObject, error) {
+	at, err := spot(r.Params.At)
+	if err != nil {
+		return nil, err
+	}
+	p := r.Params
+	all, err := s.service.Places.Inside(
+		ctx,
+		plan.Place{Pool: r.Pool, Path: p.Path, Format: or(p.Format, ""), Snapshot: or(p.Snapshot, "")},
+		at,
+	)
+	return ListInside200JSONResponse{Items: append([]inspect.Found{}, all...)}, err
+}
+
+func (s *server) TakeFile(ctx context.Context, r TakeFileRequestObject) (TakeFileResponseObject, error) {
+	at, err := spot(r.Params.At)
+	if err != nil {
+		return nil, err
+	}
+	p := r.Params
+	t, err := s.service.Places.Take(ctx, plan.Place{Pool: r.Pool, Path: p.Path, Format: or(p.Format, ""), Snapshot: or(p.Snapshot, "")}, at)
+	if err != nil {
+		return nil, err
+	}
+	name := mime.FormatMediaType("attachment", map[string]string{"filename": path.Base(at.Path)})
+	modified := t.Modified.UTC().Format(http.TimeFormat)
+	return TakeFile200ApplicationoctetStreamResponse{
+		Body: t, ContentLength: t.Size, Headers: TakeFile200ResponseHeaders{ContentDisposition: &name, LastModified: &modified},
+	}, nil
+}
+
+func spot(text string) (inspect.Spot, error) {
+	at, err := inspect.ParseSpot(text)
+	if err != nil {
+		err = fmt.Errorf("%w: %w", records.ErrInvalid, err)
+	}
+	return at, err
 }

@@ -53,6 +53,7 @@ var classes = []struct {
 	{is(disk.ErrNoFormat), "format", http.StatusBadRequest},
 	{is(disk.ErrFormat), "format", http.StatusUnprocessableEntity},
 	{is(disk.ErrDamaged), "damaged", http.StatusUnprocessableEntity},
+	{is(errors.ErrUnsupported), "unsupported", http.StatusUnprocessableEntity},
 	{is(disk.ErrUnsupported), "unsupported", http.StatusUnprocessableEntity},
 }
 

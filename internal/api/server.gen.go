@@ -182,6 +182,12 @@ type ServerInterface interface {
 	// RestoreHeld Give what is held its name back
 	// (POST /v1/pools/{pool}/held/{held}/restore)
 	RestoreHeld(c *gin.Context, pool PoolName, held string, params RestoreHeldParams)
+	// ListInside List a folder inside of a disk, from the filesystem's own structures: nothing is mounted or changed
+	// (GET /v1/pools/{pool}/inside)
+	ListInside(c *gin.Context, pool PoolName, params ListInsideParams)
+	// TakeFile Take a file out of a disk: its content, whole, or the connection is cut
+	// (GET /v1/pools/{pool}/inside/file)
+	TakeFile(c *gin.Context, pool PoolName, params TakeFileParams)
 	// StopLooking End the look through a pool that is under way
 	// (POST /v1/pools/{pool}/stop-looking)
 	StopLooking(c *gin.Context, pool PoolName)
@@ -1719,6 +1725,126 @@ func (siw *ServerInterfaceWrapper) RestoreHeld(c *gin.Context) {
 	siw.Handler.RestoreHeld(c, pool, held, params)
 }
 
+// ListInside operation middleware
+func (siw *ServerInterfaceWrapper) ListInside(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListInsideParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "at", c.Request.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter at: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "snapshot" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "snapshot", c.Request.URL.Query(), &params.Snapshot, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter snapshot: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListInside(c, pool, params)
+}
+
+// TakeFile operation middleware
+func (siw *ServerInterfaceWrapper) TakeFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TakeFileParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "at", c.Request.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter at: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "snapshot" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "snapshot", c.Request.URL.Query(), &params.Snapshot, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter snapshot: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TakeFile(c, pool, params)
+}
+
 // StopLooking operation middleware
 func (siw *ServerInterfaceWrapper) StopLooking(c *gin.Context) {
 
@@ -1949,6 +2075,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/v1/pools/:pool/stop-looking", wrapper.StopLooking)
 	router.GET(options.BaseURL+"/v1/pools/:pool/strays", wrapper.ListStrays)
 	router.GET(options.BaseURL+"/v1/pools/:pool/disk", wrapper.LookAtDisk)
+	router.GET(options.BaseURL+"/v1/pools/:pool/inside", wrapper.ListInside)
+	router.GET(options.BaseURL+"/v1/pools/:pool/inside/file", wrapper.TakeFile)
 	router.POST(options.BaseURL+"/v1/plans", wrapper.MakePlan)
 	router.GET(options.BaseURL+"/v1/plans/:plan", wrapper.GetPlan)
 	router.GET(options.BaseURL+"/v1/jobs", wrapper.ListJobs)
@@ -4142,6 +4270,104 @@ func (response RestoreHelddefaultApplicationProblemPlusJSONResponse) VisitRestor
 	return err
 }
 
+type ListInsideRequestObject struct {
+	Pool   PoolName `json:"pool"`
+	Params ListInsideParams
+}
+
+type ListInsideResponseObject interface {
+	VisitListInsideResponse(w http.ResponseWriter) error
+}
+
+type ListInside200JSONResponse FoundList
+
+func (response ListInside200JSONResponse) VisitListInsideResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListInsidedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListInsidedefaultApplicationProblemPlusJSONResponse) VisitListInsideResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeFileRequestObject struct {
+	Pool   PoolName `json:"pool"`
+	Params TakeFileParams
+}
+
+type TakeFileResponseObject interface {
+	VisitTakeFileResponse(w http.ResponseWriter) error
+}
+
+type TakeFile200ResponseHeaders struct {
+	ContentDisposition *string
+	LastModified       *string
+}
+
+type TakeFile200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	Headers       TakeFile200ResponseHeaders
+	ContentLength int64
+}
+
+func (response TakeFile200ApplicationoctetStreamResponse) VisitTakeFileResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	if response.Headers.ContentDisposition != nil {
+		w.Header().Set("Content-Disposition", fmt.Sprint(*response.Headers.ContentDisposition))
+	}
+	if response.Headers.LastModified != nil {
+		w.Header().Set("Last-Modified", fmt.Sprint(*response.Headers.LastModified))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type TakeFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeFiledefaultApplicationProblemPlusJSONResponse) VisitTakeFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type StopLookingRequestObject struct {
 	Pool PoolName `json:"pool"`
 }
@@ -4566,6 +4792,12 @@ type StrictServerInterface interface {
 	// RestoreHeld Give what is held its name back
 	// (POST /v1/pools/{pool}/held/{held}/restore)
 	RestoreHeld(ctx context.Context, request RestoreHeldRequestObject) (RestoreHeldResponseObject, error)
+	// ListInside List a folder inside of a disk, from the filesystem's own structures: nothing is mounted or changed
+	// (GET /v1/pools/{pool}/inside)
+	ListInside(ctx context.Context, request ListInsideRequestObject) (ListInsideResponseObject, error)
+	// TakeFile Take a file out of a disk: its content, whole, or the connection is cut
+	// (GET /v1/pools/{pool}/inside/file)
+	TakeFile(ctx context.Context, request TakeFileRequestObject) (TakeFileResponseObject, error)
 	// StopLooking End the look through a pool that is under way
 	// (POST /v1/pools/{pool}/stop-looking)
 	StopLooking(ctx context.Context, request StopLookingRequestObject) (StopLookingResponseObject, error)
@@ -6297,6 +6529,60 @@ func (sh *strictHandler) RestoreHeld(ctx *gin.Context, pool PoolName, held strin
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(RestoreHeldResponseObject); ok {
 		if err := validResponse.VisitRestoreHeldResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListInside operation middleware
+func (sh *strictHandler) ListInside(ctx *gin.Context, pool PoolName, params ListInsideParams) {
+	var request ListInsideRequestObject
+
+	request.Pool = pool
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListInside(ctx, request.(ListInsideRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListInside")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListInsideResponseObject); ok {
+		if err := validResponse.VisitListInsideResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TakeFile operation middleware
+func (sh *strictHandler) TakeFile(ctx *gin.Context, pool PoolName, params TakeFileParams) {
+	var request TakeFileRequestObject
+
+	request.Pool = pool
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeFile(ctx, request.(TakeFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TakeFileResponseObject); ok {
+		if err := validResponse.VisitTakeFileResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

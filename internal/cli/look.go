@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"strings"
@@ -14,6 +15,7 @@ import (
 
 func (a *app) look() *cobra.Command {
 	var flags plan.Place
+	var within string
 	c := &cobra.Command{
 		Use:               "look DISK",
 		Short:             "Look at a disk, and inside, without reading its content",
@@ -27,6 +29,9 @@ func (a *app) look() *cobra.Command {
 			w, err := a.worker(p)
 			if err != nil {
 				return err
+			}
+			if within != "" {
+				return a.lookWithin(cmd.Context(), w, p, within)
 			}
 			report, err := w.look(cmd.Context(), p)
 			if err != nil {
@@ -44,8 +49,25 @@ func (a *app) look() *cobra.Command {
 		},
 	}
 	a.sourceFlags(c.Flags(), &flags)
+	c.Flags().
+		StringVar(&within, "inside", "", "list this folder inside of the disk, as PARTITION:PATH, such as 2:/etc (partition 0: the whole disk is one filesystem)")
 	a.jsonFlag(c)
 	return c
+}
+
+func (a *app) lookWithin(ctx context.Context, w worker, p plan.Place, within string) error {
+	at, err := inspect.ParseSpot(within)
+	if err != nil {
+		return usage("%w", err)
+	}
+	all, err := w.inside(ctx, p, at)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(all)
+	}
+	return a.printFolder(all)
 }
 
 func printReport(out io.Writer, p plan.Place, r inspect.Report) error {
@@ -119,7 +141,11 @@ func describe(f *inspect.Filesystem) string {
 	if f == nil {
 		return ""
 	}
-	return strings.TrimSpace(fmt.Sprintf("%s %s %s", f.Kind, f.Label, f.ID))
+	says := strings.TrimSpace(fmt.Sprintf("%s %s %s", f.Kind, f.Label, f.ID))
+	if f.Size > 0 {
+		says += fmt.Sprintf(", %s used of %s", size(f.Used), size(f.Size))
+	}
+	return says
 }
 
 // shades are how much of a part of a disk is stored: nothing, less than half, more, all.

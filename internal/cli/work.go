@@ -28,6 +28,9 @@ import (
 // worker does what a request says, in the service or on the spot.
 type worker interface {
 	look(context.Context, plan.Place) (inspect.Report, error)
+	// inside lists a folder inside of a disk, and take opens a file there.
+	inside(context.Context, plan.Place, inspect.Spot) ([]inspect.Found, error)
+	take(context.Context, plan.Place, inspect.Spot) (taken, error)
 	// plan makes the plan that run then runs.
 	plan(context.Context, plan.Request) (plan.Plan, error)
 	// run returns the receipt also where the job failed; then the error wraps job's own where it fits.

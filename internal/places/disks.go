@@ -145,16 +145,42 @@ func (s *Places) entries(ctx context.Context, pool string, disks []catalog.Disk)
 
 // Look reports on one disk.
 func (s *Places) Look(ctx context.Context, p plan.Place) (inspect.Report, error) {
-	folder, err := s.Folder(ctx, p.Pool)
-	if err != nil {
-		return inspect.Report{}, err
-	}
-	format, err := s.FormatOf(ctx, folder, p)
+	folder, format, err := s.located(ctx, p)
 	if err != nil {
 		return inspect.Report{}, err
 	}
 	report, err := inspect.File(ctx, p.Origin(folder), format)
 	return report, step.Explain(err)
+}
+
+// Inside lists a folder inside of a disk.
+func (s *Places) Inside(ctx context.Context, p plan.Place, at inspect.Spot) ([]inspect.Found, error) {
+	folder, format, err := s.located(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	all, err := inspect.Folder(ctx, p.Origin(folder), format, at)
+	return all, step.Explain(err)
+}
+
+// Take opens a file inside of a disk. The caller closes it.
+func (s *Places) Take(ctx context.Context, p plan.Place, at inspect.Spot) (*inspect.Taken, error) {
+	folder, format, err := s.located(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	t, err := inspect.Take(ctx, p.Origin(folder), format, at)
+	return t, step.Explain(err)
+}
+
+// located is the folder that a disk lies in, and its format.
+func (s *Places) located(ctx context.Context, p plan.Place) (storage.Folder, string, error) {
+	folder, err := s.Folder(ctx, p.Pool)
+	if err != nil {
+		return nil, "", err
+	}
+	format, err := s.FormatOf(ctx, folder, p)
+	return folder, format, err
 }
 
 // FormatOf returns the format of a disk: the one that is named, or that it is known to have, or the one of its content.

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	_ "bagaglio/core/disk/all"
+	_ "bagaglio/core/inspect/all"
 
 	"golang.org/x/sys/unix"
 )

@@ -176,8 +176,8 @@ func TestUnreadableDrive(t *testing.T) {
 	receipt, err := s.Receipt(t.Context(), j.Id)
 	require.NoError(t, err)
 	assert.Equal(t, bad, receipt.Unreadable)
-	require.NotEmpty(t, receipt.Inside)
-	assert.Regexp(t, `partition \d .*, at offset`, receipt.Inside[0].What)
+	require.NotEmpty(t, receipt.Damage)
+	assert.Regexp(t, `on partition \d`, receipt.Damage[0].What)
 	for _, r := range bad {
 		clear(content[r.Offset : r.Offset+r.Length])
 	}

@@ -132,7 +132,7 @@ func TestWhatAStandInStarts(t *testing.T) {
 		text := strings.Replace(standins.Definition("tide-board", standins.TicketingID, path, "raw"), "bios", c.firmware, 1)
 		_, err = h.Define([]byte(text))
 		require.NoError(t, err)
-		_, err = h.Host.Start(t.Context(), standin.Which{Name: "tide-board"})
+		_, err = h.Start(t.Context(), standin.Which{Name: "tide-board"})
 		require.NoError(t, err)
 		seen, err := h.See(standin.Which{Name: "tide-board"})
 		require.NoError(t, err)

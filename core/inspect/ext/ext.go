@@ -229,7 +229,7 @@ func (v *volume) Used(ctx context.Context, each func(fingerprint.Range) error) e
 		}
 		start := v.groupStart(g)
 		n := min(v.perGroup, v.blocks-start)
-		used, err := v.bitmap(g, n)
+		used, err := v.bitmap(g)
 		if err != nil {
 			return err
 		}
@@ -269,8 +269,8 @@ func (v *volume) Used(ctx context.Context, each func(fingerprint.Range) error) e
 	return runs.Flush()
 }
 
-// bitmap is that of a group, of so many blocks.
-func (v *volume) bitmap(group, n int64) ([]byte, error) {
+// bitmap is that of a group.
+func (v *volume) bitmap(group int64) ([]byte, error) {
 	d, err := v.descriptor(group)
 	if err != nil {
 		return nil, err

@@ -12,6 +12,7 @@ import (
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
+	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
 	"bagaglio/core/step"
@@ -101,6 +102,7 @@ func (w *work) proveFiles(ctx context.Context, copied transfer.Result) error {
 	r.Compared = "every byte of the files with that of their copies, read back from storage"
 	if got != want {
 		r.Differences = fingerprint.Difference(copied.Leaves, back.Leaves, 20)
+		r.Damage = inspect.Hits(ctx, made, r.Differences, false)
 		return errNotAsWritten
 	}
 	return nil

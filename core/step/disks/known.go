@@ -132,6 +132,7 @@ func (w *work) agrees(
 		return false, nil
 	}
 	w.proof.Differences = e.Differences
+	w.proof.Damage = inspect.Hits(ctx, w.real, e.Differences, false)
 	why := "although nothing has written to its files since: its storage may be failing"
 	if !fits {
 		why = "and its files were changed since"

@@ -7,6 +7,7 @@ import (
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
+	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
 	"bagaglio/core/step"
@@ -63,6 +64,7 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 	r.Destination.Read(got, receipt.FromContent)
 	if got != want {
 		r.Differences = fingerprint.Difference(expected, back.Leaves, 20)
+		r.Damage = inspect.Hits(ctx, w.real, r.Differences, false)
 		return errNotAsWritten
 	}
 	r.Outcome = receipt.Proven
@@ -166,6 +168,7 @@ func (w *work) verify(ctx context.Context) error {
 	if r.Source.Fingerprint != r.Against {
 		if tag != nil {
 			r.Differences = fingerprint.Difference(tag.Leaves, result.Leaves, 20)
+			r.Damage = inspect.Hits(ctx, fresh, r.Differences, false)
 			w.remarkModified(tag)
 		}
 		return fmt.Errorf("%w: the disk has %s, and %s was expected", step.ErrNotProven, r.Source.Fingerprint, r.Against)

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
 	"bagaglio/core/storage"
@@ -109,7 +110,7 @@ func (w *work) writeOnce(
 	}
 	w.proof.Unreadable = copied.Damaged
 	if len(copied.Damaged) > 0 {
-		w.proof.Inside = hits(*src, copied.Damaged)
+		w.proof.Damage = inspect.Hits(ctx, *src, copied.Damaged, true)
 	}
 	err = w.report.Run(plan.StepSecure, nil, nil, func() error {
 		return destination(errors.Join(dst.Commit(ctx), w.syncFolders(w.staging())))

@@ -67,9 +67,9 @@ export function ReceiptView({ receipt }: { receipt: Receipt }) {
             {exact(r.length)} at offset {r.offset.toLocaleString("en")}
           </Row>
         ))}
-        {receipt.inside?.map((h) => (
-          <Row key={h.offset} name="Hit">
-            {h.what}
+        {receipt.damage?.map((h) => (
+          <Row key={h.offset} name="Damaged">
+            {exact(h.length)} at offset {h.offset.toLocaleString("en")}: {h.what}
           </Row>
         ))}
         {doubts.map((d) => (

@@ -4,6 +4,7 @@ import { Link, useSearchParams } from "react-router";
 import { calls, result, type Report, type Schemas } from "../api/client.ts";
 import { Failure } from "../components/failure.tsx";
 import { Sizes } from "../components/sizes.tsx";
+import { Tree } from "../components/tree.tsx";
 import { exact, size } from "../format.ts";
 
 /** One disk: what it is, where its data lies, and what is inside. */
@@ -29,7 +30,7 @@ export function DiskPage() {
       {report.isPending && <p>Looking at the disk.</p>}
       {report.error && <Failure error={report.error} />}
       {report.data && <About report={report.data} />}
-      {report.data && <Inside inside={report.data.inside} whole={report.data.virtual_size} />}
+      {report.data && <Inside pool={pool} path={path} inside={report.data.inside} whole={report.data.virtual_size} />}
     </div>
   );
 }
@@ -105,7 +106,10 @@ function Strip({ report }: { report: Report }) {
   );
 }
 
-function Inside({ inside, whole }: { inside: Schemas["Contents"]; whole: number }) {
+type InsideOf = { pool: string; path: string; inside: Schemas["Contents"]; whole: number };
+
+function Inside({ pool, path, inside, whole }: InsideOf) {
+  const read = inside.partitions.filter((p) => p.filesystem?.size);
   return (
     <section className="sheet" aria-label="What is inside">
       <h2 className="mb-3">Inside</h2>
@@ -143,10 +147,19 @@ function Inside({ inside, whole }: { inside: Schemas["Contents"]; whole: number 
           </table>
         </div>
       )}
+      {(read.length > 0 || inside.filesystem?.size) && (
+        <div className="mt-4" role="group" aria-label="Files">
+          {inside.filesystem?.size && <Tree of={{ pool, path, partition: 0 }} title="Files" />}
+          {read.map((p) => (
+            <Tree key={p.number} of={{ pool, path, partition: p.number }} title={`Files of partition ${p.number}`} />
+          ))}
+        </div>
+      )}
     </section>
   );
 }
 
 function filesystem(f: Schemas["Filesystem"]): string {
-  return [f.kind, f.label, f.id].filter(Boolean).join(" ");
+  const used = f.size ? `, ${size(f.used ?? 0)} used of ${size(f.size)}` : "";
+  return [f.kind, f.label, f.id].filter(Boolean).join(" ") + used;
 }
