@@ -4,4 +4,5 @@ package all
 import (
 	_ "bagaglio/core/inspect/ext"
 	_ "bagaglio/core/inspect/fat"
+	_ "bagaglio/core/inspect/ntfs"
 )

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"github.com/zeebo/blake3"
+	"golang.org/x/sys/unix"
 	"io"
 	"io/fs"
 	"math/rand/v2"
@@ -43,6 +44,8 @@ var shapes = []shape{
 	{"ext4, clusters", "ext4", 512 << 20, "mkfs.ext4 -q -F -O bigalloc -C 16384", "e2fsck -fn", 300, false},
 	{"fat12", "fat12", 4 << 20, "mkfs.vfat -F 12", "fsck.vfat -n", 60, true},
 	{"fat16", "fat16", 64 << 20, "mkfs.vfat -F 16 -n DATA", "fsck.vfat -n", 200, true},
+	{"ntfs", "ntfs", 300 << 20, "mkfs.ntfs -Q -q -F -L data", "ntfsfix -n", 3000, false},
+	{"ntfs, 64 KiB", "ntfs", 300 << 20, "mkfs.ntfs -Q -q -F -c 65536", "ntfsfix -n", 300, false},
 	{"fat32", "fat32", 300 << 20, "mkfs.vfat -F 32 -S 512 -s 1", "fsck.vfat -n", 300, true},
 }
 
@@ -155,7 +158,7 @@ func grow(t *testing.T, at string, s shape) {
 	}
 	require.NoError(t, os.MkdirAll(deep, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(deep, "found"), content[:5000], 0o600))
-	if !s.mtools {
+	if !s.mtools && s.kind != "ntfs" {
 		require.NoError(t, os.Symlink("deeper/deeper", filepath.Join(at, "short")))
 		require.NoError(t, os.Symlink("/"+strings.Repeat("deeper/", 39), filepath.Join(at, "long")))
 		require.NoError(t, os.Symlink("loop", filepath.Join(at, "loop")))
@@ -185,6 +188,15 @@ func digests(t *testing.T, tree fs.FS) map[string]string {
 		return err
 	}))
 	return all
+}
+
+// same fails at the first path that differs.
+func same(t *testing.T, want, got map[string]string) {
+	t.Helper()
+	for name, is := range want {
+		require.Equal(t, is, got[name], name)
+	}
+	require.Len(t, got, len(want))
 }
 
 // image is a file as a disk.
@@ -223,7 +235,7 @@ func TestEveryFilesystem(t *testing.T) {
 			found, err := inspect.Inside(d)
 			require.NoError(t, err)
 			assert.Equal(t, s.kind, found.Filesystem.Kind)
-			require.Equal(t, want, digests(t, v))
+			same(t, want, digests(t, v))
 			about := v.About()
 			assert.Empty(t, about.Doubt)
 
@@ -250,9 +262,9 @@ func TestEveryFilesystem(t *testing.T) {
 			assert.Less(t, used, s.size*9/10, "there is free space")
 			run(t, s.fsck, copied)
 			_, again := opened(t, copied)
-			require.Equal(t, want, digests(t, again))
+			same(t, want, digests(t, again))
 			if !s.mtools {
-				inMount(t, copied, ",ro", func(at string) { require.Equal(t, want, digests(t, os.DirFS(at)), "by the kernel") })
+				inMount(t, copied, ",ro", func(at string) { same(t, want, digests(t, os.DirFS(at))) })
 			}
 		})
 	}
@@ -345,4 +357,59 @@ func (l *listed) ReadDir(n int) ([]fs.DirEntry, error) {
 	out := l.left[:n]
 	l.left = l.left[n:]
 	return out, nil
+}
+
+// TestCompressedFiles of NTFS are read: well compressed, badly, with holes, and of lengths around those of a chunk and a unit.
+func TestCompressedFiles(t *testing.T) {
+	s := shape{"ntfs", "ntfs", 64 << 20, "mkfs.ntfs -Q -q -F", "ntfsfix -n", 0, false}
+	name, _ := made(t, s)
+	var want map[string]string
+	inMount(t, name, ",compression", func(at string) {
+		dir := filepath.Join(at, "packed")
+		require.NoError(t, os.Mkdir(dir, 0o755))
+		require.NoError(t, unix.Setxattr(dir, "system.ntfs_attrib_be", []byte{0, 0, 0x08, 0x10}, 0))
+		random := rand.New(rand.NewPCG(1, 2))
+		for i, n := range []int{1, 700, 4095, 4096, 4097, 65535, 65536, 65537, 300_000, 1_000_000} {
+			var b bytes.Buffer
+			for b.Len() < n {
+				switch random.IntN(4) {
+				case 0:
+					b.Write(make([]byte, random.IntN(70_000)))
+				case 1:
+					for range random.IntN(5000) {
+						b.WriteByte(byte(random.Uint32()))
+					}
+				default:
+					b.WriteString(strings.Repeat(fmt.Sprintf("crew %d sails at %d, ", random.IntN(9), random.IntN(24)), random.IntN(200)))
+				}
+			}
+			require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("tides-%d", i)), b.Bytes()[:n], 0o644))
+		}
+		want = digests(t, os.DirFS(at))
+	})
+	require.Len(t, want, 1+11+41)
+	_, v := opened(t, name)
+	same(t, want, digests(t, v))
+	packed := 0
+	for _, folder := range list(t, v, v.Root()) {
+		if folder.Name == "packed" {
+			for _, f := range list(t, v, folder.Node) {
+				pieces, err := v.Pieces(f.Node)
+				require.NoError(t, err)
+				for _, p := range pieces {
+					if p.Data != nil && p.Len > 4096 {
+						packed++
+					}
+				}
+			}
+		}
+	}
+	assert.Greater(t, packed, 5, "they are compressed")
+}
+
+func list(t *testing.T, v *inspect.Volume, folder uint64) []inspect.Entry {
+	t.Helper()
+	all, err := v.List(folder)
+	require.NoError(t, err)
+	return all
 }
