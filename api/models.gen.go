@@ -1216,6 +1216,9 @@ type Secrets struct {
 	Password   *string `json:"password,omitempty"`
 }
 
+// Share defines model for Share.
+type Share = inspect.Share
+
 // Side defines model for Side.
 type Side = plan.Side
 

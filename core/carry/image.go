@@ -2,7 +2,6 @@ package carry
 
 import (
 	"context"
-	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -21,13 +20,7 @@ type image struct {
 }
 
 func (i image) Open(ctx context.Context) (disk.Reader, error) {
-	from := i.Request.Source
-	from.Format = i.Before.Format
-	r, err := from.Origin(i.ends.Source).Open(ctx, from.Format)
-	if err != nil {
-		return nil, fmt.Errorf("opening %s: %w", from, err)
-	}
-	return r, nil
+	return inspect.Open(ctx, i.Request.Source.Origin(i.ends.Source), i.Before.Format, i.Request.Selection())
 }
 
 func (i image) Dir() string { return path.Dir(path.Clean(i.Request.Destination.Path)) }

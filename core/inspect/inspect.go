@@ -35,6 +35,7 @@ type Partition struct {
 	Length     int64       `json:"length"`
 	Type       string      `json:"type"`
 	Name       string      `json:"name,omitempty"`
+	Active     bool        `json:"active,omitempty"` // a BIOS starts from it
 	Filesystem *Filesystem `json:"filesystem,omitempty"`
 }
 

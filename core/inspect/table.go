@@ -72,7 +72,10 @@ func mbr(d Disk, sector []byte) ([]Partition, error) {
 		if kind == 0 || count == 0 {
 			continue
 		}
-		found = append(found, Partition{Number: i + 1, Offset: first * 512, Length: count * 512, Type: typeName(kind)})
+		found = append(
+			found,
+			Partition{Number: i + 1, Offset: first * 512, Length: count * 512, Type: typeName(kind), Active: sector[mbrTable+16*i] == mbrActive},
+		)
 		if kind == 0x05 || kind == 0x0f {
 			logical, err := logicals(d, first)
 			if err != nil {

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/inspect"
 	"bagaglio/core/storage"
 )
 
@@ -43,13 +44,14 @@ type SourceFacts struct {
 	// Stays are files that would go with it and lie at the destination already, under the names that they would get.
 	Stays []string
 
-	Links  []Link    // those of its files that are links to others
-	Tag    *TagFacts // of the tag beside it, nil without one
-	Inside []string  // what an inspection of the content doubts
-	Sums   bool      // there are checksums of its pieces beside it
-	Lacks  []string  // files of it that are known to be missing or short, in words
-	Root   string    // the pool's folder on its host
-	Host   string    // of its pool
+	Links  []Link          // those of its files that are links to others
+	Tag    *TagFacts       // of the tag beside it, nil without one
+	Shares []inspect.Share // what is read of partitions, where not all is
+	Inside []string        // what an inspection of the content doubts
+	Sums   bool            // there are checksums of its pieces beside it
+	Lacks  []string        // files of it that are known to be missing or short, in words
+	Root   string          // the pool's folder on its host
+	Host   string          // of its pool
 }
 
 // TagFacts are what the tag beside a disk says.

@@ -20,11 +20,19 @@ type ConvertRequest struct {
 	Seed      string       `json:"seed"`
 	Tag       string       `json:"tag"`
 	IfSmaller bool         `json:"if_smaller"`
+	UsedOnly  bool         `json:"used_only"`
+	Without   []string     `json:"without"`
 }
 
 func (r ConvertRequest) validate() error {
 	if err := r.Carrying.validate(); err != nil {
 		return err
+	}
+	if len(r.Without) > 0 && (r.Release || r.Replace && r.Destination.Pool == r.Source.Pool && r.Destination.Path == r.Source.Path) {
+		return errors.New("a disk of which a partition is left out stays where it is")
+	}
+	if r.Tag != "" && (r.UsedOnly || len(r.Without) > 0) {
+		return errors.New("a tag is of the whole disk: it proves nothing of a part")
 	}
 	if r.IfSmaller && !r.Replace {
 		return errors.New("only an image that takes the place of its source is kept if it is smaller")

@@ -84,6 +84,9 @@ type Request struct {
 	Release bool `json:"release,omitempty"`
 	// IfSmaller keeps the new image only when it takes less room than the source, in whose place it is made.
 	IfSmaller bool `json:"if_smaller,omitempty"`
+	// UsedOnly leaves out what filesystems do not use, and Without whole partitions, by their numbers, names or labels: both read as zeros.
+	UsedOnly bool     `json:"used_only,omitempty"`
+	Without  []string `json:"without,omitempty"`
 	// ByRules does whatever the rules of the destination's pool ask for: the plan is that of the request which it becomes.
 	ByRules bool `json:"by_rules,omitempty"`
 	// AsItIs goes on where the source is not what was known of it: its content differs from its tag, or files of it are missing or short.

@@ -68,6 +68,10 @@ type Receipt struct {
 	Tag         string `json:"tag,omitempty"`     // the tag that it was proven against
 	Compared    string `json:"compared"`          // what was compared with what, in words
 	BytesRead   int64  `json:"bytes_read"`
+	// Skipped is what of the source was not read, since filesystems do not use it or its partition was left out, and reads as zeros; Partitions tells
+	// what was read of each, and what a check of its filesystem on the new image said.
+	Skipped    int64           `json:"skipped,omitempty"`
+	Partitions []inspect.Share `json:"partitions,omitempty"`
 	// BytesWritten are bytes of the disk; structures of the format come on top.
 	BytesWritten  int64               `json:"bytes_written"`
 	BytesCompared int64               `json:"bytes_compared"`
@@ -134,6 +138,7 @@ type Earlier struct {
 // Where the fingerprint of a receipt comes from.
 const (
 	FromContent = "content" // the content of the disk was read by the job
+	FromPart    = "part"    // the part of the content that was to be read was, with zeros for the rest
 	FromFiles   = "files"   // its files are proven to be those of the source, whose content was read by the job
 	FromTag     = "tag"     // its tag says so, and nothing was read
 )
@@ -147,6 +152,7 @@ func (s *Side) Read(sum fingerprint.Fingerprint, from string) {
 // fingerprintFrom says for people where a fingerprint comes from.
 var fingerprintFrom = map[string]string{
 	FromContent: "taken of its content, read",
+	FromPart:    "taken of what was read of it, with zeros for the rest, read",
 	FromFiles:   "taken of the source; its files were proven",
 	FromTag:     "said by its tag and not read now; made",
 }
@@ -230,6 +236,24 @@ func (r Receipt) WriteText(out io.Writer) error {
 		line("Remark", "%s", remark)
 	}
 	line("Read", "%s", plan.Bytes(r.BytesRead))
+	if r.Skipped > 0 {
+		line("Not read", "%s, which read as zeros", plan.Bytes(r.Skipped))
+	}
+	for _, s := range r.Partitions {
+		what := "read whole"
+		switch {
+		case s.Left:
+			what = "left out"
+		case s.Skipped > 0:
+			what = fmt.Sprintf("%s read of %s", humanize.IBytes(uint64(s.Length-s.Skipped)), humanize.IBytes(uint64(s.Length)))
+		case s.Whole != "":
+			what += ", since " + s.Whole
+		}
+		if s.State != "" {
+			what += "; on the new image: " + s.State
+		}
+		line("", "%s: %s", s.Called(), what)
+	}
 	if r.Destination != nil {
 		line("Written", "%s", plan.Bytes(r.BytesWritten))
 	}

@@ -43,6 +43,7 @@ it becomes thin or thick. Without it, the disk stays as it is when no room would
 	f.StringVar(&r.Layout, "layout", "", "layout of its format (default: the one that it has, or the thin one)")
 	a.sourceFlags(f, &r.Source)
 	f.BoolVar(&r.ClearHeld, "clear-held", false, "to make room, remove for good what the pool holds of replaced disks")
+	f.BoolVar(&r.UsedOnly, "used-only", false, "give back what filesystems do not use, too")
 	asItIsFlag(f, &r)
 	paceFlags(c, &a.pace.speed, &a.pace.hours)
 	a.detachFlag(c)

@@ -75,6 +75,7 @@ of the source, with the extension of its format.`,
 		false,
 		"go on where the source cannot be read, with zeros in the place; the job then ends with damage",
 	)
+	selectionFlags(f, &r)
 	asItIsFlag(f, &r)
 	byRulesFlag(f, &r)
 	f.BoolVar(&r.ClearHeld, "clear-held", false, "to make room, remove for good what the destination's pool holds of replaced disks")
@@ -89,6 +90,17 @@ of the source, with the extension of its format.`,
 		}
 	}
 	return c
+}
+
+// selectionFlags are for work that may read a part of a disk only.
+func selectionFlags(f *pflag.FlagSet, r *plan.Request) {
+	f.BoolVar(
+		&r.UsedOnly,
+		"used-only",
+		r.UsedOnly,
+		"leave out what filesystems do not use, so that remains of deleted files do not travel; it reads as zeros",
+	)
+	f.StringSliceVar(&r.Without, "without", nil, "leave out this partition, by its number, name or label; it reads as zeros")
 }
 
 // asItIsFlag is for all work that reads a whole disk.

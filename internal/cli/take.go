@@ -63,11 +63,11 @@ func (a *app) take() *cobra.Command {
 			if err := t.as(out); err != nil {
 				return err
 			}
-			a.remark("%s: %s", out, plan.Bytes(t.size))
-			return nil
+			return a.did(map[string]any{"file": out, "size": t.size}, "%s: %s", out, plan.Bytes(t.size))
 		},
 	}
 	a.sourceFlags(c.Flags(), &flags)
+	a.jsonFlag(c)
 	return c
 }
 

@@ -3,7 +3,9 @@ package service
 import (
 	"bytes"
 	"io"
+	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 
@@ -94,6 +96,21 @@ func TestFilesInsideOfDisks(t *testing.T) {
 	assert.Empty(t, left)
 }
 
+// freeIn is the middle of a range on the disk that a filesystem which begins at start does not use.
+func freeIn(t *testing.T, v *inspect.Volume, start int64) (free int64) {
+	t.Helper()
+	var last int64
+	require.NoError(t, v.Used(t.Context(), func(r fingerprint.Range) error {
+		if r.Offset-last > 2<<20 {
+			free = start + (r.Offset+last)/2
+		}
+		last = r.Offset + r.Length
+		return nil
+	}))
+	require.NotZero(t, free)
+	return free
+}
+
 // memory is a disk in memory.
 type memory struct{ *bytes.Reader }
 
@@ -112,15 +129,7 @@ func TestDamageHasAName(t *testing.T) {
 	require.NoError(t, err)
 	v, err := inspect.Part(memory{bytes.NewReader(content)}, 2)
 	require.NoError(t, err)
-	free, last := int64(0), int64(0)
-	require.NoError(t, v.Used(t.Context(), func(r fingerprint.Range) error {
-		if r.Offset-last > 2<<20 {
-			free = 34<<20 + (r.Offset+last)/2
-		}
-		last = r.Offset + r.Length
-		return nil
-	}))
-	require.NotZero(t, free)
+	free := freeIn(t, v, 34<<20)
 	hits := map[string]int64{
 		`srv/tides.csv on partition 2 (tide-board), ext4 "tide-board"`: int64(
 			bytes.Index(content, []byte("00030000,")),
@@ -155,4 +164,85 @@ func TestDamageHasAName(t *testing.T) {
 	assert.Equal(t, []string{"srv/tides.csv"}, said[`srv/tides.csv on partition 2 (tide-board), ext4 "tide-board"`].Files)
 	shown := testkit.Run(t, dir, s.State, "job", "receipt", j.Id)
 	assert.Contains(t, shown.Out, `: srv/tides.csv on partition 2 (tide-board), ext4 "tide-board"`)
+}
+
+// TestOnlyWhatIsUsed of filesystems travels, and no partition that is left out: remains of deleted files do not. What is not certain is read whole,
+// and the receipt says which, and in what state the new image's filesystems are.
+func TestOnlyWhatIsUsed(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	dir := t.TempDir()
+	raw := tideBoardIn(t, dir)
+	addPool(t, s.Service, "quay-store", dir)
+	content, err := os.ReadFile(raw)
+	require.NoError(t, err)
+	remains := []byte("what was deleted, and nobody is to see")
+	v, err := inspect.Part(memory{bytes.NewReader(content)}, 2)
+	require.NoError(t, err)
+	free := freeIn(t, v, 34<<20)
+	f, err := os.OpenFile(raw, os.O_RDWR, 0)
+	require.NoError(t, err)
+	_, err = f.WriteAt(remains, free)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	request := func(name string, change func(*plan.Request)) plan.Request {
+		r := plan.Request{
+			Kind: plan.Convert, As: "raw", UsedOnly: true, Source: plan.Place{Pool: "quay-store", Path: "tide-board.raw"},
+			Destination: &plan.Place{Pool: "quay-store", Path: name},
+		}
+		change(&r)
+		return r
+	}
+	convert := func(name string, change func(*plan.Request)) (receipt.Receipt, []byte) {
+		r := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, request(name, change)).Id)
+		made, err := os.ReadFile(filepath.Join(dir, name))
+		require.NoError(t, err)
+		require.Len(t, made, len(content))
+		return r, made
+	}
+	r, made := convert("whole.raw", func(r *plan.Request) { r.UsedOnly = false })
+	assert.True(t, bytes.Contains(made, remains))
+	assert.Zero(t, r.Skipped)
+
+	r, made = convert("used.raw", func(*plan.Request) {})
+	assert.False(t, bytes.Contains(made, remains))
+	require.Len(t, r.Partitions, 2)
+	assert.Equal(t, receipt.FromPart, r.Source.FingerprintFrom)
+	assert.Equal(t, r.Skipped, r.Partitions[0].Skipped+r.Partitions[1].Skipped)
+	assert.Greater(t, r.Skipped, int64(70<<20))
+	for _, p := range r.Partitions {
+		assert.Equal(t, inspect.StateClean, p.State)
+	}
+	tides, err := fs.ReadFile(v, "srv/tides.csv")
+	require.NoError(t, err)
+	assert.True(t, bytes.Contains(made, tides), "all files are there")
+	fsck := filepath.Join(t.TempDir(), "root")
+	require.NoError(t, os.WriteFile(fsck, made[34<<20:95<<20], 0o600))
+	out, err := exec.Command("e2fsck", "-fn", fsck).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+
+	r, made = convert("without.raw", func(r *plan.Request) { r.Without = []string{"boot"} })
+	assert.True(t, r.Partitions[0].Left)
+	assert.True(t, bytes.Equal(make([]byte, 33<<20), made[1<<20:34<<20]))
+	assert.True(t, bytes.Equal(content[:1<<20], made[:1<<20]), "the table is kept")
+	assert.True(t, bytes.Equal(content[len(content)-33*512:], made[len(content)-33*512:]), "and its second copy")
+
+	for want, change := range map[string]func(*plan.Request){
+		"no such partition: 7":     func(r *plan.Request) { r.Without = []string{"7"} },
+		"stays where it is":        func(r *plan.Request) { r.Without, r.Release = []string{"1"}, true },
+		"proves nothing of a part": func(r *plan.Request) { r.Tag = "x.bagtag" },
+	} {
+		_, err := s.Plan(t.Context(), request("wrong.raw", change))
+		require.ErrorContains(t, err, want)
+	}
+
+	f, err = os.OpenFile(raw, os.O_RDWR, 0)
+	require.NoError(t, err)
+	_, err = f.WriteAt([]byte{content[34<<20+1024+0x60] | 4}, 34<<20+1024+0x60) // its journal was not played back
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	r, made = convert("open.raw", func(*plan.Request) {})
+	assert.True(t, bytes.Contains(made, remains), "a map that is not to be relied on is not")
+	assert.Contains(t, r.Partitions[1].Whole, "it was not unmounted")
+	assert.Contains(t, r.Partitions[1].State, "it was not unmounted")
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
@@ -26,7 +27,10 @@ func Prepare(ctx context.Context, ends step.Ends, r plan.Request, known step.Kno
 		return plan.Plan{}, err
 	}
 	facts := plan.Facts{Speeds: known.Speeds, Knowledge: known.Knowledge}
-	src, err := open(ctx, ends.Source, r.Source)
+	src, err := inspect.Open(ctx, r.Source.Origin(ends.Source), r.Source.Format, r.Selection())
+	if errors.Is(err, inspect.ErrNoPartition) {
+		return plan.Plan{}, fmt.Errorf("%w: %w", plan.ErrRequest, err)
+	}
 	if err != nil {
 		facts.Source.Problem = step.Explain(err)
 		return plan.Make(r, facts)
@@ -35,6 +39,7 @@ func Prepare(ctx context.Context, ends step.Ends, r plan.Request, known step.Kno
 	if facts.Source, err = look(ctx, ends.Source, src, disk.CheckSoon); err != nil {
 		return plan.Plan{}, err
 	}
+	facts.Source.Shares = inspect.Shares(src)
 	if _, err := (watched{ends.Source, files(src)}).look(); errors.Is(err, step.ErrInUse) {
 		facts.Source.InUse = err
 	}
@@ -78,14 +83,6 @@ func Prepare(ctx context.Context, ends step.Ends, r plan.Request, known step.Kno
 		}
 	}
 	return p, err
-}
-
-func open(ctx context.Context, folder storage.Folder, p plan.Place) (disk.Reader, error) {
-	r, err := p.Origin(folder).Open(ctx, p.Format)
-	if err != nil {
-		return nil, fmt.Errorf("opening %s: %w", p, err)
-	}
-	return r, nil
 }
 
 // look gathers the facts of an open source, and checks its tables. Damage is a fact; an error means that looking itself did not work.

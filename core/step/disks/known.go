@@ -43,6 +43,9 @@ func (w *work) known(ctx context.Context, leaves *fingerprint.Leaves) error {
 		return err
 	}
 	asked := tag != nil
+	if !w.disk.Request.Selection().All() { // what is known is of the whole disk
+		return nil
+	}
 	if w.disk.Request.Source.Snapshot != "" && !asked {
 		return nil
 	}
@@ -192,9 +195,7 @@ func (w *work) filesAt(ctx context.Context, name string, ranges []fingerprint.Ra
 
 // openSource opens the disk that is worked on, in the format that the plan found.
 func (w *work) openSource(ctx context.Context, folder storage.Folder) (disk.Reader, error) {
-	from := w.disk.Request.Source
-	from.Format = w.disk.Before.Format
-	return open(ctx, folder, from)
+	return inspect.Open(ctx, w.disk.Request.Source.Origin(folder), w.disk.Before.Format, w.disk.Request.Selection())
 }
 
 // followTags has the tags of disks that came along speak of the copied files, where what was copied is what they say.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
@@ -22,7 +23,10 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 	if err != nil {
 		return err
 	}
-	r.Source.Read(sum, receipt.FromContent)
+	part := !w.disk.Request.Selection().All()
+	if r.Source.Read(sum, receipt.FromContent); part {
+		r.Source.FingerprintFrom = receipt.FromPart
+	}
 	if err := w.known(ctx, copied.Leaves); err != nil {
 		return err
 	}
@@ -53,6 +57,9 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 	}
 	expected := copied.Leaves
 	r.Compared = "the fingerprint of the source with that of the destination, read back from storage"
+	if part {
+		r.Compared = "the fingerprint of what was read of the source, with zeros for the rest, with that of the destination, read back from storage"
+	}
 	if made.Size() != w.disk.Before.VirtualSize {
 		expected = expected.Extended(made.Size(), copied.Tail)
 		r.Compared = "the content of the source, followed by zeros up to the rounded size, with that of the destination, read back from storage"
@@ -68,6 +75,7 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 		return errNotAsWritten
 	}
 	r.Outcome = receipt.Proven
+	w.checkShares(ctx, made)
 	if len(r.Unreadable) > 0 {
 		r.Outcome, r.Reason = receipt.Damaged, fmt.Sprintf(
 			"%d range(s) of the source could not be read and are zeros in the copy; everything else is proven",
@@ -75,6 +83,15 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 		)
 	}
 	return nil
+}
+
+// checkShares has what was read of each partition in the receipt, and looks at its filesystem on the new image.
+func (w *work) checkShares(ctx context.Context, made disk.Reader) {
+	w.proof.Partitions = slices.Clone(inspect.Shares(w.src)) // of what was copied
+	for i := range w.proof.Partitions {
+		w.proof.Skipped += w.proof.Partitions[i].Skipped
+		w.proof.Partitions[i].Check(ctx, made)
+	}
 }
 
 // readMade reads back what was written, behind what was read back already.

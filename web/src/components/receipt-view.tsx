@@ -19,6 +19,7 @@ function sentence(receipt: Receipt): string {
 /** Where a fingerprint comes from. */
 const taken: Record<NonNullable<Receipt["source"]["fingerprint_from"]>, string> = {
   content: "taken of its content, read",
+  part: "taken of what was read of it, with zeros for the rest, read",
   files: "taken of the source; its files were proven",
   tag: "said by its tag and not read now; made",
 };
