@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"bagaglio/core/catalog"
+	"bagaglio/core/device"
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
 	"bagaglio/core/inspect"
@@ -16,6 +17,7 @@ import (
 	"bagaglio/core/step"
 	"bagaglio/core/step/disks"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/blocks"
 )
 
 // Defines values for HealthStatus.
@@ -377,6 +379,20 @@ type ConsoleLink struct {
 
 // Contents defines model for Contents.
 type Contents = inspect.Contents
+
+// Device defines model for Device.
+type Device = blocks.Seen
+
+// DeviceList defines model for DeviceList.
+type DeviceList struct {
+	Items []Device `json:"items"`
+}
+
+// DevicePart defines model for DevicePart.
+type DevicePart = blocks.Part
+
+// DeviceUse defines model for DeviceUse.
+type DeviceUse = device.Use
 
 // Difference what one of them does not have is empty
 type Difference = machine.Difference
@@ -1294,6 +1310,12 @@ type PageSize = int
 
 // PoolName defines model for PoolName.
 type PoolName = string
+
+// ListDevicesParams defines parameters for ListDevices.
+type ListDevicesParams struct {
+	// Host only of this one
+	Host *string `form:"host,omitempty" json:"host,omitempty"`
+}
 
 // FollowEventsParams defines parameters for FollowEvents.
 type FollowEventsParams struct {

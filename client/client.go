@@ -20,6 +20,7 @@ import (
 	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
+	"bagaglio/core/storage/blocks"
 )
 
 // Service is a service to call. Errors that it answers with are a *[Error].
@@ -193,6 +194,15 @@ func (s *Service) Take(ctx context.Context, p plan.Place, at inspect.Spot) (io.R
 		modified = time.Now()
 	}
 	return resp.Body, max(0, resp.ContentLength), modified, nil
+}
+
+// Devices are the physical disks of a host, empty for all that can be asked.
+func (s *Service) Devices(ctx context.Context, host string) ([]blocks.Seen, error) {
+	var params api.ListDevicesParams
+	if host != "" {
+		params.Host = &host
+	}
+	return items[blocks.Seen](s.calls.ListDevices(ctx, &params))
 }
 
 // Plan says what a request would do.

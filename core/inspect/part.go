@@ -119,6 +119,9 @@ func (c *Contents) Fill(d Disk) {
 		}
 		about := v.About()
 		f.Size, f.Used, f.Doubt = about.Size, about.Used, about.Doubt
+		if l, ok := v.Nodes.(Labelled); ok {
+			f.Label = l.Label()
+		}
 	}
 	fill(c.Filesystem, 0, d.Size())
 	for _, p := range c.Partitions {

@@ -102,6 +102,9 @@ func Skim(ctx context.Context, d disk.Reader, s Selection) (*Skimmed, error) {
 	if err != nil {
 		return nil, err
 	}
+	if len(s.Without) > 0 { // which may be labels
+		c.Fill(d)
+	}
 	parts := c.Partitions
 	if c.Filesystem != nil {
 		parts = []Partition{{Length: d.Size(), Filesystem: c.Filesystem}}

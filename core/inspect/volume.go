@@ -31,6 +31,9 @@ type Nodes interface {
 	Pieces(node uint64) ([]Piece, error)
 }
 
+// Labelled is a filesystem whose label is not where it is recognised by.
+type Labelled interface{ Label() string }
+
 // Folding is a filesystem that takes names for the same that differ in case only.
 type Folding interface{ AnyCase() }
 

@@ -45,6 +45,12 @@ func (p *maker) checkDestination() {
 			),
 			rename,
 		)
+	case d.Onto != "":
+		p.add(
+			Blocks,
+			"destination",
+			fmt.Sprintf("%s lies on the disk that is read, %s: choose a place on another one.", dest, p.Disk.Request.Source),
+		)
 	case d.SameFile != "" && p.Disk.Request.inPlace():
 		p.checkInPlace()
 	case d.SameFile != "" && slices.Contains(p.facts.Source.FamilyFiles(), d.SameFile):

@@ -88,6 +88,7 @@ type DestinationFacts struct {
 	Shrinks    float64     // what part of the content is left when it is compressed, by a sample; only for a layout that does so
 	Held       int64       // bytes that replaced disks take which are kept for a while
 	OtherName  string      // a name close to the one asked for that is free, when that exists
+	Onto       string      // the disk that is read, where the new image would lie on that itself
 	Obstructed error       // why its folder cannot be looked at
 	Rules      Rules       // of its pool
 	UUID       string      // a fresh one, for a name

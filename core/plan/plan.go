@@ -40,7 +40,10 @@ func (p Place) Origin(folder storage.Folder) disk.Origin {
 
 func (p Place) String() string {
 	s := p.Path
-	if p.Pool != "" {
+	switch {
+	case p.IsDevice():
+		s = strings.TrimPrefix(p.Pool, ":") + "/" + s
+	case p.Pool != "":
 		s = p.Pool + ":" + s
 	}
 	if p.Snapshot != "" {

@@ -138,6 +138,9 @@ func (c Carrying) validate() error {
 	if c.Destination == nil || c.Destination.Path == "" {
 		return errors.New("it names no destination")
 	}
+	if err := c.validateDevices(); err != nil {
+		return err
+	}
 	if c.Destination.Snapshot != "" {
 		return errors.New("nothing is written into a snapshot")
 	}

@@ -113,6 +113,11 @@ type Labeler interface {
 	SetLabels(name string, labels map[string][]byte) error
 }
 
+// Lying is a Folder that knows which physical disks of its computer a file lies on, or would, by the names that they have in /dev.
+type Lying interface {
+	Disks(name string) ([]string, error)
+}
+
 // Usage is a Folder that can tell whether another program uses a file.
 type Usage interface {
 	// InUse says in words by what a file is held, empty when by nothing that is known.

@@ -100,3 +100,8 @@ func spot(text string) (inspect.Spot, error) {
 	}
 	return at, err
 }
+
+func (s *server) ListDevices(ctx context.Context, r ListDevicesRequestObject) (ListDevicesResponseObject, error) {
+	all, err := s.service.Places.Devices(ctx, or(r.Params.Host, ""))
+	return ListDevices200JSONResponse{Items: all}, err
+}

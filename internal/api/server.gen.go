@@ -23,6 +23,9 @@ type ServerInterface interface {
 	// MakeConsoleLink Make a link that opens the console once
 	// (POST /v1/console-links)
 	MakeConsoleLink(c *gin.Context)
+	// ListDevices The physical disks of the service's own computer, with their partitions and who uses them
+	// (GET /v1/devices)
+	ListDevices(c *gin.Context, params ListDevicesParams)
 	// FollowEvents Follow what happens to jobs (server-sent events)
 	// (GET /v1/events)
 	FollowEvents(c *gin.Context, params FollowEventsParams)
@@ -231,6 +234,33 @@ func (siw *ServerInterfaceWrapper) MakeConsoleLink(c *gin.Context) {
 	}
 
 	siw.Handler.MakeConsoleLink(c)
+}
+
+// ListDevices operation middleware
+func (siw *ServerInterfaceWrapper) ListDevices(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDevicesParams
+
+	// ------------- Optional query parameter "host" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "host", c.Request.URL.Query(), &params.Host, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDevices(c, params)
 }
 
 // FollowEvents operation middleware
@@ -2064,6 +2094,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/v1/hosts/:host/machines/:machine/start", wrapper.StartMachine)
 	router.POST(options.BaseURL+"/v1/hosts/:host/machines/:machine/stop", wrapper.StopMachine)
 	router.GET(options.BaseURL+"/v1/hosts/:host/machines/:machine/screen", wrapper.GetScreen)
+	router.GET(options.BaseURL+"/v1/devices", wrapper.ListDevices)
 	router.GET(options.BaseURL+"/v1/traits", wrapper.ListTraits)
 	router.GET(options.BaseURL+"/v1/pools", wrapper.ListPools)
 	router.POST(options.BaseURL+"/v1/pools", wrapper.AddPool)
@@ -2137,6 +2168,45 @@ type MakeConsoleLinkdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response MakeConsoleLinkdefaultApplicationProblemPlusJSONResponse) VisitMakeConsoleLinkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDevicesRequestObject struct {
+	Params ListDevicesParams
+}
+
+type ListDevicesResponseObject interface {
+	VisitListDevicesResponse(w http.ResponseWriter) error
+}
+
+type ListDevices200JSONResponse DeviceList
+
+func (response ListDevices200JSONResponse) VisitListDevicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDevicesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDevicesdefaultApplicationProblemPlusJSONResponse) VisitListDevicesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4633,6 +4703,9 @@ type StrictServerInterface interface {
 	// MakeConsoleLink Make a link that opens the console once
 	// (POST /v1/console-links)
 	MakeConsoleLink(ctx context.Context, request MakeConsoleLinkRequestObject) (MakeConsoleLinkResponseObject, error)
+	// ListDevices The physical disks of the service's own computer, with their partitions and who uses them
+	// (GET /v1/devices)
+	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
 	// FollowEvents Follow what happens to jobs (server-sent events)
 	// (GET /v1/events)
 	FollowEvents(ctx context.Context, request FollowEventsRequestObject) (FollowEventsResponseObject, error)
@@ -4895,6 +4968,32 @@ func (sh *strictHandler) MakeConsoleLink(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(MakeConsoleLinkResponseObject); ok {
 		if err := validResponse.VisitMakeConsoleLinkResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListDevices operation middleware
+func (sh *strictHandler) ListDevices(ctx *gin.Context, params ListDevicesParams) {
+	var request ListDevicesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDevices(ctx, request.(ListDevicesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDevices")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListDevicesResponseObject); ok {
+		if err := validResponse.VisitListDevicesResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -156,5 +156,8 @@ func (a *app) sourceFlags(f *pflag.FlagSet, p *plan.Place) {
 func source(arg string, flags plan.Place) (plan.Place, error) {
 	p, err := place(arg)
 	flags.Pool, flags.Path = p.Pool, p.Path
+	if flags.Format == "" {
+		flags.Format = p.Format
+	}
 	return flags, err
 }

@@ -13,6 +13,7 @@ import (
 	"bagaglio/client"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/blocks"
 	"bagaglio/core/storage/local"
 
 	"github.com/spf13/cobra"
@@ -26,11 +27,17 @@ func onTheSpot(arg string) bool {
 // place reads the name of a disk.
 func place(arg string) (plan.Place, error) {
 	if onTheSpot(arg) {
+		if real, err := filepath.EvalSymlinks(arg); err == nil && filepath.Dir(real) == blocks.Path {
+			return plan.Place{Pool: plan.DevicesOf(""), Path: filepath.Base(real), Format: "raw"}, nil
+		}
 		return plan.Place{Path: arg}, nil
 	}
 	pool, path, ok := strings.Cut(arg, ":")
 	if !ok || pool == "" || path == "" {
 		return plan.Place{}, usage("%q names no disk: write POOL:PATH, or begin a path of this computer with ./ or /", arg)
+	}
+	if name, ok := strings.CutPrefix(path, blocks.Path+"/"); ok {
+		return plan.Place{Pool: plan.DevicesOf(pool), Path: name, Format: "raw"}, nil
 	}
 	return plan.Place{Pool: pool, Path: path}, nil
 }

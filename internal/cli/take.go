@@ -118,7 +118,7 @@ func (a *app) printFolder(all []inspect.Found) error {
 }
 
 func (s *spot) take(ctx context.Context, p plan.Place, at inspect.Spot) (taken, error) {
-	folder, name, err := s.source(p.Path)
+	folder, name, err := s.source(p)
 	if err != nil {
 		return taken{}, err
 	}
@@ -139,7 +139,7 @@ type both struct {
 func (b both) Close() error { return errors.Join(b.ReadCloser.Close(), b.of.Close()) }
 
 func (s *spot) inside(ctx context.Context, p plan.Place, at inspect.Spot) ([]inspect.Found, error) {
-	folder, name, err := s.source(p.Path)
+	folder, name, err := s.source(p)
 	if err != nil {
 		return nil, err
 	}

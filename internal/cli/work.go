@@ -19,6 +19,7 @@ import (
 	"bagaglio/core/step"
 	"bagaglio/core/step/disks"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/blocks"
 	"bagaglio/core/storage/local"
 
 	"github.com/google/uuid"
@@ -41,7 +42,7 @@ type worker interface {
 func (a *app) worker(places ...plan.Place) (worker, error) {
 	pools := 0
 	for _, p := range places {
-		if p.Pool != "" {
+		if p.Pool != "" && p.Pool != plan.DevicesOf("") {
 			pools++
 		}
 	}
@@ -80,7 +81,7 @@ type spot struct {
 }
 
 func (s *spot) look(ctx context.Context, p plan.Place) (inspect.Report, error) {
-	folder, name, err := s.source(p.Path)
+	folder, name, err := s.source(p)
 	if err != nil {
 		return inspect.Report{}, err
 	}
@@ -91,7 +92,11 @@ func (s *spot) look(ctx context.Context, p plan.Place) (inspect.Report, error) {
 }
 
 // source opens the folder of a disk that is read, and returns the name of the file in it.
-func (s *spot) source(path string) (storage.Folder, string, error) {
+func (s *spot) source(p plan.Place) (storage.Folder, string, error) {
+	path := p.Path
+	if p.IsDevice() {
+		return blocks.Open(), path, nil
+	}
 	if s.within == "" {
 		return spotFolder(path)
 	}
@@ -141,7 +146,7 @@ func (s *spot) show(side plan.Side, asked plan.Place) plan.Side {
 // open opens the folders of a request, and makes its places relative to them.
 func (s *spot) open(r *plan.Request) (err error) {
 	asked := r.Source.Path
-	if s.ends.Source, r.Source.Path, err = s.source(asked); err != nil {
+	if s.ends.Source, r.Source.Path, err = s.source(r.Source); err != nil {
 		return err
 	}
 	if r.Tag != "" && r.Tag != plan.TagBeside {

@@ -190,6 +190,9 @@ func (s *Places) FormatOf(ctx context.Context, folder storage.Folder, p plan.Pla
 	if p.Format != "" {
 		return p.Format, nil
 	}
+	if p.IsDevice() { // whatever is on it
+		return "raw", nil
+	}
 	name, err := storage.Clean(p.Path)
 	if err != nil {
 		return "", err
@@ -229,6 +232,9 @@ func stillMarked(folder storage.Folder, name, known string) error {
 
 // Know keeps a format that a person named or that a job wrote.
 func (s *Places) Know(ctx context.Context, folder storage.Folder, p plan.Place, format string) error {
+	if p.IsDevice() { // which is raw, whatever is on it
+		return nil
+	}
 	name, err := storage.Clean(p.Path)
 	if err != nil {
 		return err

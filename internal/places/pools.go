@@ -15,6 +15,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/core/step/disks"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/blocks"
 	"bagaglio/core/storage/local"
 	"bagaglio/internal/points"
 	"bagaglio/internal/records"
@@ -295,6 +296,10 @@ func (s *Places) Pool(ctx context.Context, name string) (Pool, error) {
 
 // Record is that of a pool.
 func (s *Places) Record(ctx context.Context, name string) (store.Pool, error) {
+	if on, ok := plan.DevicesHost(name); ok {
+		_, err := s.Host(ctx, on)
+		return store.Pool{Name: name, Host: on, Folder: blocks.Path}, err
+	}
 	r, err := s.records.Pool(ctx, name)
 	if err != nil {
 		return r, fmt.Errorf("pool %q: %w", name, err)
@@ -306,6 +311,14 @@ func (s *Places) describe(r store.Pool) Pool {
 	p := Pool{Pool: r}
 	p.Space, p.Problem = s.Space(r)
 	return p
+}
+
+// devices are the disks of a host.
+func (s *Places) devices(on string) (storage.Folder, error) {
+	if on != LocalHost {
+		return nil, fmt.Errorf("%w: disks of another computer are not read yet: capture them there", records.ErrInvalid)
+	}
+	return blocks.Open(), nil
 }
 
 // RemovePool forgets a pool that no job uses. Its files stay.
@@ -348,6 +361,9 @@ func (s *Places) Folder(ctx context.Context, pool string) (storage.Folder, error
 
 // Open returns the open folder of a pool. A host is reached once for all who ask at the same time.
 func (s *Places) Open(ctx context.Context, r store.Pool) (storage.Folder, error) {
+	if on, ok := plan.DevicesHost(r.Name); ok {
+		return s.devices(on)
+	}
 	f, err, _ := s.opening.Do(r.Name, func() (any, error) {
 		s.mu.Lock()
 		f, ok := s.folders[r.Name]

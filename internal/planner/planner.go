@@ -148,11 +148,15 @@ func (s *Planner) Known(ctx context.Context, r plan.Request, since time.Time) (k
 	if known.Knowledge, err = s.places.Knowledge(ctx, needs, since, !r.WithoutKnowing); err != nil {
 		return known, err
 	}
-	known.Standing = func(ctx context.Context, files []string) ([]string, error) {
-		return s.records.Standing(ctx, r.Source.Pool, files)
-	}
 	known.StandingThere = func(ctx context.Context, files []string) ([]string, error) {
 		return s.records.Standing(ctx, pool.Name, files)
+	}
+	if r.Source.IsDevice() { // of which nothing is on record
+		known.Standing = func(context.Context, []string) ([]string, error) { return nil, nil }
+		return known, nil
+	}
+	known.Standing = func(ctx context.Context, files []string) ([]string, error) {
+		return s.records.Standing(ctx, r.Source.Pool, files)
 	}
 	known.Users = func(ctx context.Context, files []string) ([]plan.User, error) {
 		standing, err := s.records.Standing(ctx, r.Source.Pool, files)

@@ -53,7 +53,7 @@ func (q *Queue) scopesOf(ctx context.Context, j store.Job) []scope {
 	}
 	for _, pool := range j.Plan.Pools() {
 		add(scope{scopePool, pool})
-		record, err := q.records.Pool(ctx, pool)
+		record, err := q.places.Record(ctx, pool)
 		if err != nil { // the job itself will say so
 			continue
 		}

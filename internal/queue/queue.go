@@ -221,7 +221,7 @@ func (q *Queue) tryStart(ctx context.Context, j store.Job) error {
 func (q *Queue) leasesOf(ctx context.Context, j store.Job) ([]store.Lease, error) {
 	var leases []store.Lease
 	for _, u := range j.Plan.Uses() {
-		pool, err := q.records.Pool(ctx, u.Pool)
+		pool, err := q.places.Record(ctx, u.Pool)
 		if err != nil {
 			return nil, fmt.Errorf("pool %q: %w", u.Pool, err)
 		}

@@ -12,6 +12,7 @@ import (
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
 	"bagaglio/core/inspect"
+	"bagaglio/core/storage"
 )
 
 func init() { inspect.Register(open, "ntfs") }
@@ -107,6 +108,20 @@ func (v *volume) About() inspect.About {
 		a.Doubt = "the system on it is hibernated, or was shut down for a fast start"
 	}
 	return a
+}
+
+// Label is what people called it.
+func (v *volume) Label() string {
+	attrs, err := v.attributes(volumeRecord)
+	if err != nil {
+		return ""
+	}
+	for _, a := range attrs {
+		if a.kind == ofLabel {
+			return storage.Printable(text16(a.value))
+		}
+	}
+	return ""
 }
 
 func (v *volume) dirty() (bool, error) {

@@ -21,6 +21,7 @@ const (
 	ofStandard = 0x10
 	ofList     = 0x20
 	ofName     = 0x30
+	ofLabel    = 0x60
 	ofVolume   = 0x70
 	ofData     = 0x80
 	ofRoot     = 0x90

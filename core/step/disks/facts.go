@@ -63,6 +63,9 @@ func Prepare(ctx context.Context, ends step.Ends, r plan.Request, known step.Kno
 	if facts.Destination, err = lookAhead(ctx, ends, r, src, facts.Source, facts.Target, known); err != nil {
 		return plan.Plan{}, err
 	}
+	if facts.Destination.Onto, err = onto(ends, r, known); err != nil {
+		return plan.Plan{}, err
+	}
 	if facts.Destination.Obstructed == nil {
 		if err := keepingOf(ends, r, known, files(src)[0], &facts.Destination); err != nil {
 			return plan.Plan{}, err
@@ -83,6 +86,30 @@ func Prepare(ctx context.Context, ends step.Ends, r plan.Request, known step.Kno
 		}
 	}
 	return p, err
+}
+
+// onto is the disk of a computer that is read and that the new image would lie on, empty for any other. Where both are not of one computer,
+// nothing of the kind is possible.
+func onto(ends step.Ends, r plan.Request, known step.Known) (string, error) {
+	if !r.Source.IsDevice() || known.SourceHost != known.Host {
+		return "", nil
+	}
+	from, reads := storage.As[storage.Lying](ends.Source)
+	to, lies := storage.As[storage.Lying](ends.Destination)
+	if !reads || !lies {
+		return "", nil
+	}
+	read, err := from.Disks(r.Source.Path)
+	if err != nil {
+		return "", err
+	}
+	beneath, err := to.Disks(r.Destination.Path)
+	for _, d := range beneath {
+		if slices.Contains(read, d) {
+			return d, err
+		}
+	}
+	return "", err
 }
 
 // look gathers the facts of an open source, and checks its tables. Damage is a fact; an error means that looking itself did not work.

@@ -1,0 +1,78 @@
+package testkit
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Loop is a disk of this computer that is a file.
+type Loop struct {
+	Path string // /dev/loopN
+	File string
+	t    testing.TB
+}
+
+// NewLoop makes one of so many bytes, with sectors of a size and a partition table by sfdisk(8), and skips the test where that is not possible.
+func NewLoop(t testing.TB, size int64, sector int, table string) *Loop {
+	t.Helper()
+	if os.Getuid() != 0 {
+		t.Skip("making a disk takes root")
+	}
+	for _, tool := range []string{"losetup", "partx", "sfdisk", "mkfs.ext4", "mkfs.vfat"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			t.Skipf("%s is missing", tool)
+		}
+	}
+	file := filepath.Join(t.TempDir(), "disk")
+	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	require.NoError(t, os.Truncate(file, size))
+	out, err := exec.Command("losetup", "--find", "--show", "--sector-size", strconv.Itoa(sector), file).CombinedOutput()
+	if err != nil {
+		t.Skipf("this system makes no loop devices: %s", out)
+	}
+	l := &Loop{strings.TrimSpace(string(out)), file, t}
+	t.Cleanup(func() { l.Run("losetup", "--detach", l.Path) })
+	cmd := exec.Command("sfdisk", "--quiet", l.Path)
+	cmd.Stdin = strings.NewReader(table)
+	out, err = cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	_ = exec.Command("partx", "--delete", l.Path).Run() // where the kernel has them already
+	l.Run("partx", "--add", l.Path)
+	t.Cleanup(func() { l.Run("partx", "--delete", l.Path) })
+	return l
+}
+
+// Run runs a program of the system.
+func (l *Loop) Run(name string, args ...string) {
+	l.t.Helper()
+	out, err := exec.Command(name, args...).CombinedOutput()
+	require.NoError(l.t, err, "%s %v: %s", name, args, out)
+}
+
+// Part is the device of a partition.
+func (l *Loop) Part(number int) string { return l.Path + "p" + strconv.Itoa(number) }
+
+// Mount mounts a partition until the returned function is called, or the test ends.
+func (l *Loop) Mount(number int, options string) (at string, umount func()) {
+	l.t.Helper()
+	at = l.t.TempDir()
+	l.Run("mount", "-o", options, l.Part(number), at)
+	mounted := true
+	umount = func() {
+		if mounted {
+			mounted = false
+			l.Run("umount", at)
+		}
+	}
+	l.t.Cleanup(umount)
+	return at, umount
+}
+
+// Name is the one that it has in /dev.
+func (l *Loop) Name() string { return filepath.Base(l.Path) }

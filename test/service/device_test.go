@@ -1,0 +1,188 @@
+package service
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"bagaglio/api"
+	"bagaglio/core/inspect"
+	"bagaglio/core/plan"
+	"bagaglio/core/storage/blocks"
+	"bagaglio/internal/standin"
+	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/standins"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// gateKiosk is the drive of a kiosk: EFI, system and data partitions, and its names.
+func gateKiosk(t *testing.T, sector int) *testkit.Loop {
+	t.Helper()
+	l := testkit.NewLoop(t, 180<<20, sector, `label: gpt
+start=1MiB, size=64MiB, type=U, name="boot"
+start=65MiB, size=64MiB, type=L, name="system"
+start=130MiB, size=48MiB, type=L, name="data"
+`)
+	l.Run("mkfs.vfat", "-F", "16", "-n", "BOOT", l.Part(1))
+	l.Run("mkfs.ext4", "-q", "-L", "system", l.Part(2))
+	l.Run("mkfs.ext4", "-q", "-L", "data", l.Part(3))
+	for part, name := range map[int]string{2: "roster.db", 3: "secret.db"} {
+		at, umount := l.Mount(part, "rw")
+		require.NoError(t, os.MkdirAll(filepath.Join(at, "crew"), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(at, "crew", name), bytes.Repeat([]byte(name+" of the kiosk. "), 20_000), 0o600))
+		umount()
+	}
+	return l
+}
+
+// captured is the request for an image of a disk of this computer, without its data partition.
+func captured(l *testkit.Loop, name string) plan.Request {
+	return plan.Request{
+		Kind: plan.Convert, As: "qcow2", UsedOnly: true, Without: []string{"data"},
+		Source: plan.Place{Pool: plan.DevicesOf("local"), Path: l.Name()}, Destination: &plan.Place{Pool: "quay-store", Path: name},
+	}
+}
+
+// TestADeviceIsCaptured: a disk of the service's computer is listed with what is on it, and becomes an image that has all files of the partitions
+// that travel, and nothing of the one that does not.
+func TestADeviceIsCaptured(t *testing.T) {
+	t.Parallel()
+	for _, sector := range []int{512, 4096} {
+		l := gateKiosk(t, sector)
+		s := start(t)
+		dir := t.TempDir()
+		addPool(t, s.Service, "quay-store", dir)
+		all, err := s.Devices(t.Context(), "local")
+		require.NoError(t, err)
+		i := slices.IndexFunc(all, func(d blocks.Seen) bool { return d.Path == l.Path })
+		require.GreaterOrEqual(t, i, 0)
+		d := all[i]
+		assert.Equal(t, int64(180<<20), d.Size)
+		assert.Equal(t, int64(sector), d.SectorSize)
+		assert.Equal(t, l.File, d.Backing)
+		assert.False(t, d.InUse)
+		require.Len(t, d.Partitions, 3)
+		system := d.Partitions[1]
+		assert.Equal(t, "2 Linux system ext4 system", strings.Join([]string{"2", system.Type, system.Name, system.Filesystem, system.Label}, " "))
+		assert.Equal(t, int64(65<<20), system.Offset)
+		assert.Equal(t, int64(64<<20), system.Length)
+		assert.Greater(t, system.Used, int64(300_000))
+		assert.Less(t, system.Used, system.Length)
+
+		r := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, captured(l, "kiosk.qcow2")).Id)
+		assert.Equal(t, "local:"+l.Path, r.Source.Place.String())
+		assert.Greater(t, r.Skipped, int64(150<<20))
+		require.Len(t, r.Partitions, 3)
+		assert.Equal(
+			t,
+			[]string{inspect.StateClean, inspect.StateClean, ""},
+			[]string{r.Partitions[0].State, r.Partitions[1].State, r.Partitions[2].State},
+		)
+		assert.True(t, r.Partitions[2].Left)
+		image := plan.Place{Pool: "quay-store", Path: "kiosk.qcow2"}
+		_, size, _, err := s.Take(t.Context(), image, inspect.Spot{Partition: 2, Path: "crew/roster.db"})
+		require.NoError(t, err)
+		assert.Equal(t, int64(len("roster.db of the kiosk. ")*20_000), size)
+		_, _, _, err = s.Take(t.Context(), image, inspect.Spot{Partition: 3, Path: "crew/secret.db"})
+		require.ErrorContains(t, err, "no filesystem that is known")
+		content, err := os.ReadFile(filepath.Join(dir, "kiosk.qcow2"))
+		require.NoError(t, err)
+		assert.False(t, bytes.Contains(content, []byte("secret.db of the kiosk")))
+
+		out := t.TempDir()
+		run := testkit.Run(t, out, s.State, "capture", l.Path, "./on-the-spot.vhd", "--whole", "--yes")
+		require.Zero(t, run.Code, run.Notes)
+		assert.Contains(t, run.Out, "PROVEN")
+		run = testkit.Run(t, out, s.State, "look", "./on-the-spot.vhd", "--inside", "3:/crew")
+		assert.Contains(t, run.Out, "secret.db", "whole is whole")
+		run = testkit.Run(t, out, s.State, "device", "show", "local:"+l.Path)
+		assert.Contains(t, run.Out, "EFI system")
+	}
+}
+
+// TestADeviceInUse is not captured, unless nothing can be written to it; and never onto itself.
+func TestADeviceInUse(t *testing.T) {
+	t.Parallel()
+	l := gateKiosk(t, 512)
+	s := start(t)
+	addPool(t, s.Service, "quay-store", t.TempDir())
+	at, umount := l.Mount(2, "rw")
+	said := func(r plan.Request) plan.Plan {
+		p, err := s.Plan(t.Context(), r)
+		require.NoError(t, err)
+		return p.Plan
+	}
+	p := said(captured(l, "kiosk.qcow2"))
+	require.True(t, p.Blocked())
+	assert.Contains(t, check(t, p, "in-use").Message, "its partition 2 is mounted at "+at+", for writing (umount "+at)
+	all, err := s.Devices(t.Context(), "")
+	require.NoError(t, err)
+	i := slices.IndexFunc(all, func(d blocks.Seen) bool { return d.Path == l.Path })
+	assert.True(t, all[i].InUse)
+	assert.Equal(t, at, all[i].Partitions[1].Uses[0].Where)
+
+	own := "on-itself"
+	_, err = s.AddPool(t.Context(), api.NewPool{Name: own, Folder: at})
+	require.NoError(t, err)
+	r := captured(l, "kiosk.qcow2")
+	r.Destination.Pool = own
+	assert.Contains(t, check(t, said(r), "destination").Message, "lies on the disk that is read")
+	require.NoError(t, s.RemovePool(t.Context(), own)) // which has it open
+
+	l.Run("mount", "-o", "remount,ro", at)
+	p = said(captured(l, "kiosk.qcow2"))
+	assert.False(t, p.Blocked(), "%+v", p.Checks)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, captured(l, "read-only.qcow2")).Id)
+	umount()
+
+	for want, change := range map[string]func(*plan.Request){
+		"is captured": func(r *plan.Request) {
+			*r = plan.Request{Kind: plan.Copy, Source: r.Source, Destination: r.Destination}
+		},
+		"stays where it is":  func(r *plan.Request) { r.Release, r.Without = true, nil },
+		"nothing is written": func(r *plan.Request) { r.Destination = &r.Source },
+	} {
+		r := captured(l, "wrong.qcow2")
+		change(&r)
+		_, err := s.Plan(t.Context(), r)
+		require.ErrorContains(t, err, want)
+	}
+	standins.Join(t, s.Service, "lighthouse", "lamp-room", standin.Traits{})
+	r = captured(l, "wrong.qcow2")
+	r.Source.Pool = plan.DevicesOf("lighthouse")
+	_, err = s.Plan(t.Context(), r)
+	require.ErrorContains(t, err, "not read yet")
+	r = captured(l, "x.qcow2")
+	r.Source.Path = "loop999"
+	p = said(r)
+	assert.Contains(t, check(t, p, "source").Message, "/dev/loop999")
+}
+
+// TestADeviceThatIsWrittenTo while it is read: what was read is torn, and gets no name.
+func TestADeviceThatIsWrittenTo(t *testing.T) {
+	t.Parallel()
+	l := gateKiosk(t, 512)
+	s := start(t)
+	dir := t.TempDir()
+	addPool(t, s.Service, "quay-store", dir)
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1, Speed: 4 << 20})
+	r := captured(l, "torn.qcow2")
+	r.UsedOnly, r.Without = false, nil
+	j := testkit.Begin(t, s.Service, r)
+	testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 4<<20 })
+	f, err := os.OpenFile(l.Path, os.O_WRONLY|os.O_SYNC, 0)
+	require.NoError(t, err)
+	_, err = f.WriteAt([]byte("somebody else"), 10<<20)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1})
+	now := testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.StoppedBy != nil || j.Outcome != nil })
+	require.NotNil(t, now.Outcome)
+	assert.NotEqual(t, "proven", string(*now.Outcome))
+	assert.NoFileExists(t, filepath.Join(dir, "torn.qcow2"))
+}
