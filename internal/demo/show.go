@@ -35,6 +35,7 @@ type show struct {
 	service *client.Service
 	link    string
 	done    []receipt.Receipt
+	device  string // that was connected, empty where none was
 }
 
 // Show makes the demo world in a temporary folder, runs the main job on it through a service of its own, and takes
@@ -65,6 +66,7 @@ func Show(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
+	defer func() { err = errors.Join(err, s.detach()) }() // once the service has ended
 	defer func() { err = errors.Join(err, stop()) }()
 	hosts, err := s.startHosts(ctx)
 	defer func() { err = errors.Join(err, hosts.Close()) }()
@@ -171,6 +173,9 @@ func (s *show) run(ctx context.Context, hosts *guests) error {
 	if err := s.round(ctx, hosts); err != nil {
 		return err
 	}
+	if err := s.capture(ctx); err != nil {
+		return err
+	}
 	s.say("\nWHAT HAPPENED")
 	for _, r := range s.done {
 		s.say("  %-8s  %s (%s, %s) -> %s (%s, %s) in %.2f s", r.Outcome, r.Source.Place, r.Source.Format, r.Source.Layout,
@@ -179,6 +184,7 @@ func (s *show) run(ctx context.Context, hosts *guests) error {
 	s.say("  All have the fingerprint %s", s.done[0].Source.Fingerprint)
 	s.say("  crew-roster moved to the lighthouse, and its definition names its disk there.")
 	s.say("  The machine ticketing moved from the quay to the lighthouse, came up there, and the quay does not know it any more.")
+	s.say("  The drive of the gate kiosk is an image now, without its data partition and what its filesystems do not use.")
 	return nil
 }
 

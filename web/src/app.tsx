@@ -1,11 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
-import { Archive, ArrowRightLeft, ListChecks, LogOut, Map, Moon, Server, Sun } from "lucide-react";
+import { Archive, ArrowRightLeft, HardDrive, ListChecks, LogOut, Map, Moon, Server, Sun } from "lucide-react";
 import { useEffect, useState } from "react";
 import { NavLink, Route, Routes } from "react-router";
 import { calls, Problem, result } from "./api/client.ts";
 import { HealthNote } from "./components/health.tsx";
 import { BalancePage } from "./pages/balance.tsx";
+import { CapturePage } from "./pages/capture.tsx";
 import { ComposePage } from "./pages/compose.tsx";
+import { DevicesPage } from "./pages/devices.tsx";
 import { DiskPage } from "./pages/disk.tsx";
 import { JobPage } from "./pages/job.tsx";
 import { JobsPage } from "./pages/jobs.tsx";
@@ -41,6 +43,8 @@ export function App() {
           <Route path="/pool" element={<PoolPage />} />
           <Route path="/hosts" element={<HostsPage />} />
           <Route path="/disk" element={<DiskPage />} />
+          <Route path="/devices" element={<DevicesPage />} />
+          <Route path="/devices/capture" element={<CapturePage />} />
           <Route path="/compose" element={<ComposePage />} />
           <Route path="/balance" element={<BalancePage />} />
           <Route path="/jobs" element={<JobsPage />} />
@@ -57,6 +61,7 @@ export function App() {
 const rooms = [
   { to: "/", name: "Places", icon: Map },
   { to: "/machines", name: "Machines", icon: Server },
+  { to: "/devices", name: "Devices", icon: HardDrive },
   { to: "/compose", name: "Compose", icon: ArrowRightLeft },
   { to: "/jobs", name: "Jobs", icon: ListChecks },
   { to: "/keeping", name: "Keeping", icon: Archive },

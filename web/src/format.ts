@@ -48,5 +48,6 @@ export function subjectName(request: AnyRequest): string {
 }
 
 export function placeName(place: Place): string {
-  return place.pool ? `${place.pool}:${place.path}` : place.path;
+  if (!place.pool) return place.path;
+  return place.pool.endsWith(":/dev") ? `${place.pool}/${place.path}` : `${place.pool}:${place.path}`; // a disk of a computer
 }

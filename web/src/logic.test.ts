@@ -63,5 +63,6 @@ describe("what is written", () => {
     expect(subjectName({ kind: "undo", job: "7" })).toBe("job 7");
     expect(subjectName(request)).toBe("quay-store:tide-board.qcow2");
     expect(placeName({ path: "/srv/a.raw" })).toBe("/srv/a.raw");
+    expect(placeName({ pool: "local:/dev", path: "sdb" })).toBe("local:/dev/sdb");
   });
 });

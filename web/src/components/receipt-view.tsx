@@ -63,6 +63,14 @@ export function ReceiptView({ receipt }: { receipt: Receipt }) {
               .join(", ")}
           </Row>
         )}
+        {Boolean(receipt.skipped) && (
+          <Row name="Not read">{exact(receipt.skipped ?? 0)}, which read as zeros in the new image</Row>
+        )}
+        {receipt.partitions?.map((p) => (
+          <Row key={p.partition} name={p.partition ? `Partition ${p.partition}` : "The disk"}>
+            {[p.name || p.label, p.type, p.filesystem].filter(Boolean).join(", ")}: {travelled(p)}
+          </Row>
+        ))}
         {receipt.unreadable?.map((r) => (
           <Row key={r.offset} name="Unreadable">
             {exact(r.length)} at offset {r.offset.toLocaleString("en")}
@@ -92,13 +100,26 @@ export function ReceiptView({ receipt }: { receipt: Receipt }) {
   );
 }
 
+/** What was read of a partition, and what a check of its filesystem said. */
+function travelled(p: NonNullable<Receipt["partitions"]>[number]): string {
+  if (p.left) return "left out";
+  const read = p.skipped
+    ? `${size(p.length - p.skipped)} read of ${size(p.length)}`
+    : `read whole${p.whole ? `, since ${p.whole}` : ""}`;
+  return p.state ? `${read}; on the new image: ${p.state}` : read;
+}
+
 function DiskRow({ name, side }: { name: string; side: Receipt["source"] }) {
   const { pool, path } = side.place;
   return (
     <Row name={name}>
       <Link
         className="link font-medium break-all"
-        to={`/disk?pool=${encodeURIComponent(pool ?? "")}&path=${encodeURIComponent(path)}`}
+        to={
+          pool?.endsWith(":/dev")
+            ? "/devices"
+            : `/disk?pool=${encodeURIComponent(pool ?? "")}&path=${encodeURIComponent(path)}`
+        }
       >
         {placeName(side.place)}
       </Link>

@@ -1,0 +1,122 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"bagaglio/core/plan"
+)
+
+// Where the partitions of the drive of the kiosk begin, in MiB, and its size.
+const (
+	kioskReserved = bootMiB
+	kioskSystem   = kioskReserved + 16
+	kioskData     = kioskSystem + 61
+	kioskMiB      = kioskData + 61 + 1
+)
+
+// MakeKiosk makes the drive of the gate kiosk in dir, as a file: EFI, reserved, system and data partitions. It returns its path.
+func MakeKiosk(ctx context.Context, dir string) (path string, err error) {
+	tmp, err := os.MkdirTemp(dir, ".making-")
+	if err != nil {
+		return "", err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(tmp)) }()
+	path = filepath.Join(dir, "gate-kiosk.drive")
+	if err := sized(path, kioskMiB<<20); err != nil {
+		return "", err
+	}
+	table := fmt.Sprintf(`label: gpt
+start=1MiB, size=%dMiB, type=U, name="boot"
+start=%dMiB, size=16MiB, type=E3C9E316-0B5C-4DB8-817D-F92DF00215AE, name="reserved"
+start=%dMiB, size=61MiB, type=L, name="system"
+start=%dMiB, size=61MiB, type=L, name="data"
+`, bootMiB-1, kioskReserved, kioskSystem, kioskData)
+	if err := run(ctx, table, "sfdisk", "--quiet", path); err != nil {
+		return "", err
+	}
+	drive, err := os.OpenFile(path, os.O_RDWR, 0)
+	if err != nil {
+		return "", err
+	}
+	defer func() { err = errors.Join(err, drive.Close()) }()
+	system := machine{"gate-kiosk", 96, 2000, "tickets", "Opens the gate for whoever has a ticket.\n"}
+	data := machine{"data", 96, 90_000, "faces", "Nobody else is to see this.\n"}
+	for i, make := range []func() error{
+		func() error { return system.makeBoot(ctx, tmp, filepath.Join(tmp, "0")) },
+		func() error { return system.makeRoot(ctx, tmp, filepath.Join(tmp, "1")) },
+		func() error {
+			if err := os.RemoveAll(filepath.Join(tmp, "tree")); err != nil {
+				return err
+			}
+			return data.makeRoot(ctx, tmp, filepath.Join(tmp, "2"))
+		},
+	} {
+		if err := make(); err != nil {
+			return "", err
+		}
+		if err := insert(drive, filepath.Join(tmp, fmt.Sprint(i)), []int64{1, kioskSystem, kioskData}[i]<<20); err != nil {
+			return "", err
+		}
+	}
+	return path, nil
+}
+
+// Attach makes a device of a file, where that can be, and returns its path.
+func Attach(ctx context.Context, file string) (device string, err error) {
+	if os.Getuid() != 0 {
+		return "", errors.New("that takes root")
+	}
+	out, err := exec.CommandContext(ctx, "losetup", "--find", "--show", file).CombinedOutput()
+	if err != nil {
+		return "", fmt.Errorf("%w: %s", err, strings.TrimSpace(string(out)))
+	}
+	return strings.TrimSpace(string(out)), nil
+}
+
+// capture makes an image of the drive of the kiosk, without its data partition. Where no device can be made of it, it is read as the file that it is.
+func (s *show) capture(ctx context.Context) error {
+	file, err := MakeKiosk(ctx, s.dir)
+	if err != nil {
+		return err
+	}
+	r := plan.Request{
+		Kind: plan.Convert, As: "qcow2", UsedOnly: true, Without: []string{"data"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "gate-kiosk.qcow2"},
+	}
+	device, err := Attach(ctx, file)
+	if err != nil {
+		s.say("\nThe drive of the gate kiosk cannot be connected as a device (%v): it is read as an image.", err)
+		if err := os.Rename(file, filepath.Join(s.dir, "quay-store", "gate-kiosk.raw")); err != nil {
+			return err
+		}
+		r.Source = plan.Place{Pool: "quay-store", Path: "gate-kiosk.raw", Format: "raw"}
+	} else {
+		s.device = device
+		s.say("\nThe drive of the gate kiosk is connected as %s.", device)
+		r.Source = plan.Place{Pool: plan.DevicesOf("local"), Path: filepath.Base(device), Format: "raw"}
+	}
+	_, err = s.carry(ctx, "The drive of the gate kiosk is captured, without its data partition", r)
+	return err
+}
+
+// detach lets go of the device, if there is one.
+func (s *show) detach() error {
+	if s.device == "" {
+		return nil
+	}
+	return Detach(s.device)
+}
+
+// Detach lets go of a device that Attach made.
+func Detach(device string) error {
+	out, err := exec.Command("losetup", "--detach", device).CombinedOutput()
+	if err != nil {
+		err = fmt.Errorf("disconnecting %s: %w: %s", device, err, strings.TrimSpace(string(out)))
+	}
+	return err
+}

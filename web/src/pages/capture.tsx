@@ -1,0 +1,140 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { useSearchParams } from "react-router";
+import { calls, items, type AnyRequest } from "../api/client.ts";
+import { mend } from "../api/mend.ts";
+import { Choice } from "../components/choice.tsx";
+import { Failure } from "../components/failure.tsx";
+import { Outlook } from "../components/outlook.tsx";
+import { calledPart, PartitionStrip, type Device } from "../components/partition-strip.tsx";
+import { size } from "../format.ts";
+
+/** Capturing a disk of a computer: what of it travels, beside what would happen. The request is in the address. */
+export function CapturePage() {
+  const [search, setSearch] = useSearchParams();
+  const name = search.get("device") ?? "";
+  const [request, setRequest] = useState<AnyRequest>(() => read(search.get("request"), name));
+  const change = (patch: Record<string, unknown>) => setRequest((now) => mend(now, { label: "", change: patch }));
+  const written = JSON.stringify(request);
+  useEffect(() => {
+    if (search.get("request") !== written) setSearch({ device: name, request: written }, { replace: true });
+  }, [search, setSearch, written, name]);
+  const devices = useQuery({ queryKey: ["devices"], queryFn: () => items(calls.GET("/v1/devices")) });
+  const device = devices.data?.find((d) => `${d.host}:${d.path}` === name);
+  return (
+    <div className="space-y-6">
+      <h1 className="break-all">Capture {name}</h1>
+      {devices.error && <Failure error={devices.error} />}
+      {devices.data && !device && <p>There is no such disk. It may have been unplugged.</p>}
+      {device && (
+        <>
+          <section className="sheet" aria-label="What travels">
+            <PartitionStrip device={device} left={(request.without ?? []).map(Number)} />
+          </section>
+          <div className="grid items-start gap-6 md:grid-cols-2">
+            <form className="sheet space-y-5" onSubmit={(event) => event.preventDefault()}>
+              <Fields device={device} request={request} change={change} />
+            </form>
+            <Outlook
+              request={request}
+              complete={Boolean(request.destination?.pool && request.destination.path)}
+              current
+              hint="Choose a pool: the plan appears here."
+              onRemedy={(remedy) => change(remedy.change)}
+            />
+          </div>
+        </>
+      )}
+    </div>
+  );
+}
+
+/** The request in the address. What is no request begins a new one. */
+function read(text: string | null, device: string): AnyRequest {
+  try {
+    return JSON.parse(text ?? "") as AnyRequest;
+  } catch {
+    const [host, path = ""] = device.split(":/dev/");
+    return {
+      kind: "convert",
+      as: "qcow2",
+      used_only: true,
+      source: { pool: `${host}:/dev`, path },
+      destination: { pool: "", path: `${path}.qcow2` },
+    };
+  }
+}
+
+type FieldsProps = { device: Device; request: AnyRequest; change: (patch: Record<string, unknown>) => void };
+
+function Fields({ device, request, change }: FieldsProps) {
+  const pools = useQuery({ queryKey: ["pools"], queryFn: () => items(calls.GET("/v1/pools")) });
+  const formats = useQuery({
+    queryKey: ["formats"],
+    queryFn: () => items(calls.GET("/v1/formats")),
+    staleTime: Infinity,
+  });
+  const left = request.without ?? [];
+  const to = request.destination ?? { pool: "", path: "" };
+  const setFormat = (as: string) => {
+    const extension = formats.data?.find((f) => f.name === as)?.extension ?? "";
+    change({ as, layout: null, destination: { ...to, path: to.path.replace(/\.[^.]*$/, "") + extension } });
+  };
+  return (
+    <>
+      <fieldset>
+        <legend className="font-semibold">Partitions that travel</legend>
+        <p className="mb-2 text-sm opacity-75">The partition table and the boot code always do.</p>
+        {device.partitions.map((p) => (
+          <label key={p.number} className="flex items-center gap-3 py-1">
+            <input
+              type="checkbox"
+              className="checkbox checkbox-sm"
+              checked={!left.includes(String(p.number))}
+              disabled={p.number === 0}
+              onChange={(event) => {
+                const next = event.target.checked
+                  ? left.filter((n) => n !== String(p.number))
+                  : [...left, String(p.number)];
+                change({ without: next.length > 0 ? next : null });
+              }}
+            />
+            <span>
+              {calledPart(p)} <span className="figures text-sm opacity-75">{size(p.length)}</span>
+            </span>
+          </label>
+        ))}
+      </fieldset>
+      <label className="flex items-center gap-3">
+        <input
+          type="checkbox"
+          className="toggle"
+          checked={Boolean(request.used_only)}
+          onChange={(event) => change({ used_only: event.target.checked || null })}
+        />
+        <span>Read only what filesystems use</span>
+      </label>
+      <Choice
+        name="Pool of the image"
+        value={to.pool ?? ""}
+        options={pools.data?.map((p) => p.name) ?? []}
+        show={(pool) => pool || "Choose one"}
+        change={(pool) => change({ destination: { ...to, pool } })}
+      />
+      <label className="block">
+        <span className="text-sm">Name</span>
+        <input
+          className="input w-full"
+          value={to.path}
+          onChange={(event) => change({ destination: { ...to, path: event.target.value } })}
+        />
+      </label>
+      <Choice
+        name="Format"
+        value={request.as ?? ""}
+        options={formats.data?.map((f) => f.name) ?? []}
+        change={setFormat}
+      />
+    </>
+  );
+}
