@@ -87,7 +87,11 @@ func office() computer {
 		c.files["/sys/dev/block/"+number], c.files["/sys/class/block/"+name] = "-> "+real, "-> "+real
 	}
 	disk("sda", "8:0", "2048000", map[string]string{
-		"device/vendor": "ISOLA   ", "device/model": "Ferry 1", "device/vpd_pg80": "\x00\x80\x00\x08  GK-0042", "queue/rotational": "1", "removable": "0",
+		"device/vendor":    "ISOLA   ",
+		"device/model":     "Ferry 1",
+		"device/vpd_pg80":  "\x00\x80\x00\x08  GK-0042",
+		"queue/rotational": "1",
+		"removable":        "0",
 		"device/ioerr_cnt": "0x3",
 	})
 	part("sda", "sda1", "8:1")
@@ -111,7 +115,16 @@ func office() computer {
 a line that makes no sense
 `
 	c.files["/proc/swaps"] = "Filename Type Size Used Priority\n/dev/sda2 partition 1 0 -2\n"
-	c.on = map[string]string{"/": "8:1", "/data": "0:40", "/merged": "0:41", "/net": "0:42", "/deck": "253:0", "/raid": "9:0", "/drive": "7:0", "/shm": "0:99"}
+	c.on = map[string]string{
+		"/":       "8:1",
+		"/data":   "0:40",
+		"/merged": "0:41",
+		"/net":    "0:42",
+		"/deck":   "253:0",
+		"/raid":   "9:0",
+		"/drive":  "7:0",
+		"/shm":    "0:99",
+	}
 	return c
 }
 
@@ -130,7 +143,9 @@ func TestDisksOfAComputer(t *testing.T) {
 		"loop0":   {},
 		"nvme0n1": {"its partition 1 is mounted at /data, for writing"},
 		"sda": {
-			"its partition 1 is mounted at /, for writing", "its partition 2 is mounted at /home/crew cabin, read only", "its partition 2 is used to swap memory",
+			"its partition 1 is mounted at /, for writing",
+			"its partition 2 is mounted at /home/crew cabin, read only",
+			"its partition 2 is used to swap memory",
 		},
 		"sdb": {"it is held by deck-data"},
 		"sdc": {"it is held by md0"},
@@ -140,8 +155,15 @@ func TestDisksOfAComputer(t *testing.T) {
 	require.NoError(t, err)
 	sda.Uses = nil
 	assert.Equal(t, Device{
-		Name: "sda", Path: "/dev/sda", Number: "8:0", Model: "ISOLA Ferry 1", Serial: "GK-0042", Size: 2048000 * 512, SectorSize: 512, Rotational: true,
-		Health: "3 errors since it was connected",
+		Name:       "sda",
+		Path:       "/dev/sda",
+		Number:     "8:0",
+		Model:      "ISOLA Ferry 1",
+		Serial:     "GK-0042",
+		Size:       2048000 * 512,
+		SectorSize: 512,
+		Rotational: true,
+		Health:     "3 errors since it was connected",
 	}, sda)
 	sdb, err := Find(office(), "sdb")
 	require.NoError(t, err)

@@ -86,7 +86,11 @@ func (s *show) capture(ctx context.Context) error {
 		return err
 	}
 	r := plan.Request{
-		Kind: plan.Convert, As: "qcow2", UsedOnly: true, Without: []string{"data"}, Destination: &plan.Place{Pool: "lighthouse-store", Path: "gate-kiosk.qcow2"},
+		Kind:        plan.Convert,
+		As:          "qcow2",
+		UsedOnly:    true,
+		Without:     []string{"data"},
+		Destination: &plan.Place{Pool: "lighthouse-store", Path: "gate-kiosk.qcow2"},
 	}
 	device, err := Attach(ctx, file)
 	if err != nil {

@@ -16,7 +16,12 @@ import (
 // the tree.
 func TestADeviceInTheConsole(t *testing.T) {
 	t.Parallel()
-	l := testkit.NewLoop(t, 100<<20, 512, "label: gpt\nstart=1MiB, size=40MiB, type=L, name=\"system\"\nstart=45MiB, size=40MiB, type=L, name=\"data\"\n")
+	l := testkit.NewLoop(
+		t,
+		100<<20,
+		512,
+		"label: gpt\nstart=1MiB, size=40MiB, type=L, name=\"system\"\nstart=45MiB, size=40MiB, type=L, name=\"data\"\n",
+	)
 	for part, name := range map[int]string{1: "system", 2: "data"} {
 		l.Run("mkfs.ext4", "-q", "-L", name, l.Part(part))
 	}

@@ -5,4 +5,5 @@ import (
 	_ "bagaglio/core/inspect/ext"
 	_ "bagaglio/core/inspect/fat"
 	_ "bagaglio/core/inspect/ntfs"
+	_ "bagaglio/core/inspect/xfs"
 )

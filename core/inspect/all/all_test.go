@@ -2,6 +2,7 @@ package all
 
 import (
 	"bytes"
+	"encoding/binary"
 	"fmt"
 	"github.com/zeebo/blake3"
 	"golang.org/x/sys/unix"
@@ -46,6 +47,10 @@ var shapes = []shape{
 	{"fat16", "fat16", 64 << 20, "mkfs.vfat -F 16 -n DATA", "fsck.vfat -n", 200, true},
 	{"ntfs", "ntfs", 300 << 20, "mkfs.ntfs -Q -q -F -L data", "ntfsfix -n", 3000, false},
 	{"ntfs, 64 KiB", "ntfs", 300 << 20, "mkfs.ntfs -Q -q -F -c 65536", "ntfsfix -n", 300, false},
+	{"xfs", "xfs", 400 << 20, "mkfs.xfs -q -f", "xfs_repair -n -f", 5000, false},
+	{"xfs, 1 KiB, large folders", "xfs", 320 << 20, "mkfs.xfs -q -f -b size=1024 -n size=16384", "xfs_repair -n -f", 500, false},
+	{"xfs, version 4", "xfs", 320 << 20, "mkfs.xfs -q -f -m crc=0", "xfs_repair -n -f", 500, false},
+	{"xfs, many groups", "xfs", 512 << 20, "mkfs.xfs -q -f -d agcount=6 -i size=2048", "xfs_repair -n -f", 300, false},
 	{"fat32", "fat32", 300 << 20, "mkfs.vfat -F 32 -S 512 -s 1", "fsck.vfat -n", 300, true},
 }
 
@@ -412,4 +417,55 @@ func list(t *testing.T, v *inspect.Volume, folder uint64) []inspect.Entry {
 	all, err := v.List(folder)
 	require.NoError(t, err)
 	return all
+}
+
+// TestOnesThatAreInUse: the map of a filesystem that is mounted is doubted, as long as it is.
+func TestOnesThatAreInUse(t *testing.T) {
+	for _, s := range []shape{
+		{"ext4", "ext4", 64 << 20, "mkfs.ext4 -q -F", "e2fsck -fn", 20, false},
+		{"xfs", "xfs", 320 << 20, "mkfs.xfs -q -f", "xfs_repair -n -f", 20, false},
+	} {
+		t.Run(s.name, func(t *testing.T) {
+			name, _ := made(t, s)
+			inMount(t, name, "", func(at string) {
+				require.NoError(t, os.WriteFile(filepath.Join(at, "new"), make([]byte, 100_000), 0o600))
+				unix.Sync()
+				_, v := opened(t, name)
+				assert.Contains(t, v.About().Doubt, "it was not unmounted")
+			})
+			_, v := opened(t, name)
+			assert.Empty(t, v.About().Doubt)
+		})
+	}
+}
+
+// TestTheJournalOfNTFS: its map is doubted when the journal was not closed, and not when it was, or is empty.
+func TestTheJournalOfNTFS(t *testing.T) {
+	name, _ := made(t, shape{"ntfs", "ntfs", 64 << 20, "mkfs.ntfs -Q -q -F", "ntfsfix -n", 5, false})
+	_, v := opened(t, name)
+	assert.Empty(t, v.About().Doubt, "it is empty")
+	const journal = 2
+	pieces, err := v.Pieces(journal)
+	require.NoError(t, err)
+	for flags, doubt := range map[byte]string{0: "it was not unmounted", 2: ""} {
+		page := make([]byte, 4096)
+		copy(page, "RSTR")
+		le := binary.LittleEndian
+		le.PutUint16(page[4:], 30) // fixups, one for each sector
+		le.PutUint16(page[6:], 9)
+		le.PutUint32(page[16:], 4096)
+		le.PutUint16(page[24:], 64)
+		le.PutUint64(page[64:], 100)
+		page[64+14] = flags
+		for sector := 1; sector <= 8; sector++ {
+			copy(page[sector*512-2:], page[30:32])
+		}
+		f, err := os.OpenFile(name, os.O_RDWR, 0)
+		require.NoError(t, err)
+		_, err = f.WriteAt(page, pieces[0].At)
+		require.NoError(t, err)
+		require.NoError(t, f.Close())
+		_, v := opened(t, name)
+		assert.Equal(t, doubt, v.About().Doubt)
+	}
 }

@@ -62,7 +62,8 @@ const (
 
 const (
 	rootInode     = 2
-	maxBlockShift = 6 // 64 KiB
+	maxBlockShift = 6       // 64 KiB
+	maxGroups     = 1 << 20 // of 128 TiB, in groups as they are made
 )
 
 // volume is an open filesystem.
@@ -132,7 +133,9 @@ func open(r io.ReaderAt, size int64) (inspect.Nodes, error) {
 	case v.descSize < 32 || v.descSize > v.block || v.descSize&(v.descSize-1) != 0:
 		return nil, disk.Damaged("group descriptors of %d bytes", v.descSize)
 	}
-	v.groups = (v.blocks - v.first + v.perGroup - 1) / v.perGroup
+	if v.groups = (v.blocks - v.first + v.perGroup - 1) / v.perGroup; v.groups > maxGroups {
+		return nil, disk.Unsupported("%d groups of blocks", v.groups)
+	}
 	return v, nil
 }
 

@@ -4,6 +4,7 @@ package fat
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 
@@ -90,41 +91,71 @@ func open(r io.ReaderAt, size int64) (inspect.Nodes, error) {
 
 // entry reads that of a cluster from the table.
 func (v *volume) entry(cluster int64) (uint32, error) {
-	var b [4]byte
-	switch v.bits {
-	case 12:
-		_, err := v.r.ReadAt(b[:2], v.table+cluster*3/2)
-		return uint32(le.Uint16(b[:])) >> (4 * (cluster % 2)) & 0xfff, err
-	case 16:
-		_, err := v.r.ReadAt(b[:2], v.table+cluster*2)
-		return uint32(le.Uint16(b[:])), err
-	default:
-		_, err := v.r.ReadAt(b[:], v.table+cluster*4)
-		return le.Uint32(b[:]) & 0x0fffffff, err
+	b := make([]byte, v.bits/4) // of two entries
+	even := cluster &^ 1
+	if n := v.tableSize - even*int64(v.bits)/8; n < int64(len(b)) {
+		b = b[:n]
 	}
+	if _, err := v.r.ReadAt(b, v.table+even*int64(v.bits)/8); err != nil {
+		return 0, err
+	}
+	return v.in(b, cluster%2), nil
 }
 
 // About says how full it is.
 func (v *volume) About() inspect.About {
-	a := inspect.About{Size: v.total}
-	var used int64
-	for c := int64(2); c < v.clusters+2; c++ {
-		e, err := v.entry(c)
-		if err != nil {
-			a.Doubt = err.Error()
-			return a
-		}
-		if e != 0 {
-			used++
-		}
-	}
-	a.Used = v.data + used*v.cluster
-	if second, err := v.entry(1); err != nil {
+	a := inspect.About{Size: v.total, Used: v.data}
+	err := v.taken(context.Background(), func(int64, uint32) error { a.Used += v.cluster; return nil })
+	second, secondErr := v.entry(1)
+	switch err := errors.Join(err, secondErr); {
+	case err != nil:
 		a.Doubt = err.Error()
-	} else if clean := kinds[v.bits].clean; second&clean != clean {
+	case second&kinds[v.bits].clean != kinds[v.bits].clean:
 		a.Doubt = "it was not unmounted, or has errors on record"
 	}
 	return a
+}
+
+// tablePart is how much of the table is read at once, in bytes: entries of all types fill it.
+const tablePart = 96 << 10
+
+// taken calls each with the clusters that are not free, and their entries.
+func (v *volume) taken(ctx context.Context, each func(cluster int64, entry uint32) error) error {
+	b := make([]byte, tablePart)
+	for first := int64(0); first < v.clusters+2; {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		off := first * int64(v.bits) / 8
+		part := b[:min(int64(len(b)), v.tableSize-off)]
+		if _, err := v.r.ReadAt(part, v.table+off); err != nil {
+			return err
+		}
+		count := min(int64(len(part))*8/int64(v.bits), v.clusters+2-first)
+		for i := range count {
+			e := v.in(part, i)
+			if first+i < 2 || e == 0 {
+				continue
+			}
+			if err := each(first+i, e); err != nil {
+				return err
+			}
+		}
+		first += count
+	}
+	return nil
+}
+
+// in is an entry of a part of the table that begins with an even one.
+func (v *volume) in(part []byte, i int64) uint32 {
+	switch v.bits {
+	case 12:
+		at := i * 3 / 2
+		return uint32(le.Uint16(part[at:])) >> (4 * (i % 2)) & 0xfff
+	case 16:
+		return uint32(le.Uint16(part[2*i:]))
+	}
+	return le.Uint32(part[4*i:]) & 0x0fffffff
 }
 
 // Used tells its tables, and each cluster that is not free. Bad ones are nobody's.
@@ -133,20 +164,14 @@ func (v *volume) Used(ctx context.Context, each func(fingerprint.Range) error) e
 	if err := runs.Add(0, v.data); err != nil {
 		return err
 	}
-	for c := int64(2); c < v.clusters+2; c++ {
-		if c%(1<<16) == 0 && ctx.Err() != nil {
-			return context.Cause(ctx)
+	err := v.taken(ctx, func(cluster int64, e uint32) error {
+		if e == kinds[v.bits].bad {
+			return nil
 		}
-		e, err := v.entry(c)
-		if err != nil {
-			return err
-		}
-		if e == 0 || e == kinds[v.bits].bad {
-			continue
-		}
-		if err := runs.Add(v.at(c), v.cluster); err != nil {
-			return err
-		}
+		return runs.Add(v.at(cluster), v.cluster)
+	})
+	if err != nil {
+		return err
 	}
 	return runs.Flush()
 }

@@ -98,11 +98,12 @@ func (v *volume) About() inspect.About {
 	a := inspect.About{Size: v.clusters * v.cluster}
 	err := v.Used(context.Background(), func(r fingerprint.Range) error { a.Used += r.Length; return nil })
 	dirty, dirtyErr := v.dirty()
+	played, playedErr := v.played()
 	asleep, asleepErr := v.asleep()
-	switch err := errors.Join(err, dirtyErr, asleepErr); {
+	switch err := errors.Join(err, dirtyErr, playedErr, asleepErr); {
 	case err != nil:
 		a.Doubt = err.Error()
-	case dirty:
+	case dirty || !played:
 		a.Doubt = "it was not unmounted"
 	case asleep:
 		a.Doubt = "the system on it is hibernated, or was shut down for a fast start"
