@@ -17,6 +17,8 @@ type Disk interface {
 type Contents struct {
 	Table      string      `json:"table"` // gpt or mbr, empty without a partition table
 	Partitions []Partition `json:"partitions"`
+	// SectorSize is that in which the table counts, in bytes, where it is a GPT.
+	SectorSize int64 `json:"sector_size,omitempty"`
 	// Filesystem is what lies on the disk itself, where it has no partitions.
 	Filesystem *Filesystem `json:"filesystem,omitempty"`
 	Warnings   []string    `json:"warnings"`

@@ -148,38 +148,73 @@ func logicals(d Disk, start int64) ([]Partition, error) {
 	return found, nil
 }
 
-// gpt reads the partitions of a GPT with sectors of the given size. It returns nil when there is none.
+// gpt reads the partitions of a GPT with sectors of the given size: those of its first copy, or those of the second one where only that is right. It
+// returns nil when there is none.
 func gpt(d Disk, sector int64, c *Contents) ([]Partition, error) {
-	h, err := read(d, sector, gptHeaderSize)
+	first, err := gptAt(d, sector, sector)
+	if err != nil {
+		return nil, err
+	}
+	second, err := gptAt(d, d.Size()/sector*sector-sector, sector)
+	if err != nil {
+		return nil, err
+	}
+	table := first
+	switch {
+	case first == nil && (second == nil || len(second.wrong) > 0):
+		return nil, nil
+	case first == nil:
+		c.doubt("the first copy of the partition table is not there: the second one is used")
+		table = second
+	case len(first.wrong) > 0 && second != nil && len(second.wrong) == 0:
+		c.doubt(first.wrong[0] + ": the second copy is used, which is right")
+		table = second
+	default:
+		for _, wrong := range first.wrong {
+			c.doubt(wrong)
+		}
+		if first.last*sector > d.Size()-sector {
+			c.doubt("the second copy of the partition table would lie behind the end of the disk: the disk was cut")
+		} else if first.last*sector < d.Size()-sector {
+			c.Warnings = append(c.Warnings, "the second copy of the partition table is not at the end of the disk: the disk has become larger")
+		}
+	}
+	c.SectorSize = sector
+	return table.found, nil
+}
+
+// gptCopy is a copy of a GPT.
+type gptCopy struct {
+	found []Partition
+	last  int64    // the sector in which it says that the other one is
+	wrong []string // what does not agree in it
+}
+
+// gptAt reads a copy whose header lies at an offset, nil where there is none.
+func gptAt(d Disk, off, sector int64) (*gptCopy, error) {
+	h, err := read(d, off, gptHeaderSize)
 	if err != nil || string(h[:8]) != gptSignature {
 		return nil, err
 	}
 	le := binary.LittleEndian
-	if sum := le.Uint32(
-		h[16:],
-	); le.Uint32(h[12:]) == gptHeaderSize &&
-		crc32.ChecksumIEEE(append(append([]byte{}, h[:16]...), append(make([]byte, 4), h[20:]...)...)) != sum {
-		c.doubt("the checksum of the partition table's header is wrong")
-	}
-	if last := int64(le.Uint64(h[32:])); last*sector > d.Size()-sector {
-		c.doubt("the second copy of the partition table would lie behind the end of the disk: the disk was cut")
-	} else if last*sector < d.Size()-sector {
-		c.Warnings = append(c.Warnings, "the second copy of the partition table is not at the end of the disk: the disk has become larger")
+	t := &gptCopy{found: []Partition{}, last: int64(le.Uint64(h[32:]))}
+	if le.Uint32(h[12:]) == gptHeaderSize &&
+		crc32.ChecksumIEEE(append(append([]byte{}, h[:16]...), append(make([]byte, 4), h[20:]...)...)) != le.Uint32(h[16:]) {
+		t.wrong = append(t.wrong, "the checksum of the partition table's header is wrong")
 	}
 	count, size := int64(le.Uint32(h[80:])), int64(le.Uint32(h[84:]))
 	start := int64(le.Uint64(h[72:]))
 	if count > maxGPTEntries || size < 128 || size > 4096 || start < 0 || start > d.Size()/sector {
-		c.doubt("the partition table's header makes no sense")
-		return []Partition{}, nil
+		t.wrong = append(t.wrong, "the partition table's header makes no sense")
+		return t, nil
 	}
 	table, err := read(d, start*sector, count*size)
 	if err != nil {
 		return nil, err
 	}
 	if crc32.ChecksumIEEE(table) != le.Uint32(h[88:]) {
-		c.doubt("the checksum of the partition table's entries is wrong")
+		t.wrong = append(t.wrong, "the checksum of the partition table's entries is wrong")
 	}
-	found := []Partition{}
 	for i := range count {
 		e := table[i*size:][:size]
 		kind := guid(e[:16])
@@ -191,12 +226,12 @@ func gpt(d Disk, sector int64, c *Contents) ([]Partition, error) {
 		if !ok {
 			name = "type " + kind.String()
 		}
-		found = append(
-			found,
+		t.found = append(
+			t.found,
 			Partition{Number: int(i) + 1, Offset: first * sector, Length: (last - first + 1) * sector, Type: name, Name: utf16Text(e[56:128])},
 		)
 	}
-	return found, nil
+	return t, nil
 }
 
 // guid reads a GUID, of which the first three fields are little-endian (UEFI, appendix A).

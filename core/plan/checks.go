@@ -71,6 +71,7 @@ func (p *maker) checkSource() {
 		p.doubt("power-cut", "A machine used the disk, and was suspended while it was read: it is as a power cut would leave it.")
 	}
 	p.checkShares()
+	p.checkSectors()
 	p.checkKnown()
 	by := func(geometry any, label string) Remedy {
 		return remedy(label, map[string]any{"source": map[string]any{"by_geometry": geometry}})

@@ -46,6 +46,7 @@ type SourceFacts struct {
 
 	Links  []Link          // those of its files that are links to others
 	Tag    *TagFacts       // of the tag beside it, nil without one
+	Counts int64           // the size of the sectors in which its partition table counts, 0 where that is not told
 	Shares []inspect.Share // what is read of partitions, where not all is
 	Inside []string        // what an inspection of the content doubts
 	Sums   bool            // there are checksums of its pieces beside it

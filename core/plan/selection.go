@@ -12,6 +12,26 @@ func (r Request) Selection() inspect.Selection {
 	return inspect.Selection{UsedOnly: r.UsedOnly, Without: r.Without}
 }
 
+// usualSector is the size of the sectors that disks of machines have, in bytes, where nothing else is said.
+const usualSector = 512
+
+// checkSectors: a table that counts in other sectors than the disk will have is not read by anybody.
+func (p *maker) checkSectors() {
+	r, d := p.Disk.Request, p.facts.Source.Description
+	will := max(d.SectorSize, usualSector)
+	if r.Kind == Convert {
+		will = max(r.Options.SectorSize, usualSector)
+	}
+	if counts := p.facts.Source.Counts; counts > 0 && will != counts && (r.Source.IsDevice() || d.SectorSize != 0) {
+		p.add(Warns, "sectors", fmt.Sprintf(
+			"The partition table counts in sectors of %d bytes: a machine that gives the new disk sectors of %d sees no partitions. Give it %d there.",
+			counts,
+			will,
+			counts,
+		))
+	}
+}
+
 // checkShares says what is read of each partition, and what that means.
 func (p *maker) checkShares() {
 	for _, s := range p.facts.Source.Shares {

@@ -143,6 +143,10 @@ func (s *sub) InUse(n string) (string, error) {
 	return onSub(s, n, func(u Usage, n string) (string, error) { return u.InUse(n) })
 }
 
+func (s *sub) Disks(n string) ([]string, error) {
+	return onSub(s, n, func(l Lying, n string) ([]string, error) { return l.Disks(n) })
+}
+
 func (s *sub) Version(n string) (string, error) {
 	return onSub(s, n, func(v Versioner, n string) (string, error) { return v.Version(n) })
 }

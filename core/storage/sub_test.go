@@ -22,6 +22,7 @@ var abilities = map[string]reflect.Type{
 	"Linker":    reflect.TypeFor[Linker](),
 	"Labeler":   reflect.TypeFor[Labeler](),
 	"Usage":     reflect.TypeFor[Usage](),
+	"Lying":     reflect.TypeFor[Lying](),
 	"Freshener": reflect.TypeFor[Freshener](),
 	"Versioner": reflect.TypeFor[Versioner](),
 	"Summer":    reflect.TypeFor[Summer](),

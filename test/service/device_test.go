@@ -74,6 +74,13 @@ func TestADeviceIsCaptured(t *testing.T) {
 		assert.Greater(t, system.Used, int64(300_000))
 		assert.Less(t, system.Used, system.Length)
 
+		p, err := s.Plan(t.Context(), captured(l, "kiosk.qcow2"))
+		require.NoError(t, err)
+		if said := strings.Contains(messages(p.Plan), "counts in sectors of 4096 bytes"); sector == 4096 {
+			assert.True(t, said, "a machine with sectors of 512 bytes would see no partitions")
+		} else {
+			assert.False(t, said)
+		}
 		r := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, captured(l, "kiosk.qcow2")).Id)
 		assert.Equal(t, "local:"+l.Path, r.Source.Place.String())
 		assert.Greater(t, r.Skipped, int64(150<<20))

@@ -58,7 +58,7 @@ func lookBack(folder storage.Folder, r plan.Request, src disk.Reader, f *plan.So
 		return err
 	}
 	if inside, err := inspect.Inside(src); err == nil { // what cannot be read is told when it is read
-		f.Inside = inside.Doubts
+		f.Inside, f.Counts = inside.Doubts, inside.SectorSize
 	}
 	return nil
 }
