@@ -1313,7 +1313,7 @@ type PoolName = string
 
 // ListDevicesParams defines parameters for ListDevices.
 type ListDevicesParams struct {
-	// Host only of this one
+	// Host of this one; local when absent
 	Host *string `form:"host,omitempty" json:"host,omitempty"`
 }
 

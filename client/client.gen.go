@@ -97,7 +97,7 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/console-links (the `MakeConsoleLink` operationId).
 	MakeConsoleLink(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListDevices The physical disks of the service's own computer, with their partitions and who uses them
+	// ListDevices The physical disks of the service's own computer, or of a host with SSH, with their partitions and who uses them
 	//
 	// Corresponds with GET /v1/devices (the `ListDevices` operationId).
 	ListDevices(ctx context.Context, params *ListDevicesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -591,7 +591,7 @@ func (c *Client) MakeConsoleLink(ctx context.Context, reqEditors ...RequestEdito
 	return c.Client.Do(req)
 }
 
-// ListDevices The physical disks of the service's own computer, with their partitions and who uses them
+// ListDevices The physical disks of the service's own computer, or of a host with SSH, with their partitions and who uses them
 //
 // Corresponds with GET /v1/devices (the `ListDevices` operationId).
 func (c *Client) ListDevices(ctx context.Context, params *ListDevicesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4826,7 +4826,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /v1/console-links (the `MakeConsoleLink` operationId).
 	MakeConsoleLinkWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*MakeConsoleLinkResponse, error)
 
-	// ListDevicesWithResponse The physical disks of the service's own computer, with their partitions and who uses them
+	// ListDevicesWithResponse The physical disks of the service's own computer, or of a host with SSH, with their partitions and who uses them
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -8431,7 +8431,7 @@ func (c *ClientWithResponses) MakeConsoleLinkWithResponse(ctx context.Context, r
 	return ParseMakeConsoleLinkResponse(rsp)
 }
 
-// ListDevicesWithResponse The physical disks of the service's own computer, with their partitions and who uses them
+// ListDevicesWithResponse The physical disks of the service's own computer, or of a host with SSH, with their partitions and who uses them
 //
 // Returns a wrapper object for the known response body format(s).
 //

@@ -1,7 +1,9 @@
 package device
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
@@ -10,15 +12,19 @@ import (
 // maxDepth bounds how many layers are looked through: partitions, volumes, mappings, files that are devices.
 const maxDepth = 16
 
-// Beneath returns the names of the disks that a file or folder lies on, through everything that is between: partitions, volumes, mappings, RAID,
-// files that are devices, and overlays. None where it lies in memory or on a network.
+// Beneath returns the names of the disks that a file or folder lies on, or would, through everything that is between: partitions, volumes, mappings,
+// RAID, files that are devices, and overlays. None where it lies in memory or on a network.
 func Beneath(s System, name string) ([]string, error) {
 	mounts, _, err := mounted(s)
 	if err != nil {
 		return nil, err
 	}
+	at := name
+	for _, err := s.On(at); errors.Is(err, fs.ErrNotExist) && at != "/"; _, err = s.On(at) { // it would be in the folder above
+		at = path.Dir(at)
+	}
 	l := layers{system: s, mounts: mounts, disks: map[string]bool{}}
-	if err := l.file(name, 0); err != nil {
+	if err := l.file(at, 0); err != nil {
 		return nil, fmt.Errorf("looking which disk %s lies on: %w", name, err)
 	}
 	var all []string
@@ -27,6 +33,25 @@ func Beneath(s System, name string) ([]string, error) {
 	}
 	slices.Sort(all)
 	return all, nil
+}
+
+// MountOf is the number of the device that a path, without links, lies on by what is mounted, for a system that tells it of no file.
+func MountOf(s System, name string) (string, error) {
+	mounts, _, err := mounted(s)
+	if err != nil {
+		return "", err
+	}
+	number, longest := "", -1
+	for _, m := range mounts { // of several at one place, the last
+		at := strings.TrimSuffix(m.at, "/")
+		if len(at) >= longest && (name == at || strings.HasPrefix(name, at+"/")) {
+			number, longest = m.number, len(at)
+		}
+	}
+	if longest < 0 {
+		return "", fmt.Errorf("nothing is mounted where %s lies", name)
+	}
+	return number, nil
 }
 
 type layers struct {

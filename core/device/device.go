@@ -24,11 +24,13 @@ type System interface {
 
 // Device is a physical disk. Sizes are in bytes.
 type Device struct {
-	Name         string `json:"-"` // sda
-	Path         string `json:"path"`
-	Number       string `json:"-"` // MAJOR:MINOR
-	Model        string `json:"model,omitempty"`
-	Serial       string `json:"serial,omitempty"`
+	Name   string `json:"-"` // sda
+	Path   string `json:"path"`
+	Number string `json:"-"` // MAJOR:MINOR
+	Model  string `json:"model,omitempty"`
+	Serial string `json:"serial,omitempty"`
+	// Seen is the system's count of disks when it came: another one has another, until the system starts anew. Empty for older systems.
+	Seen         string `json:"-"`
 	Size         int64  `json:"size"`
 	SectorSize   int64  `json:"sector_size"`
 	PhysicalSize int64  `json:"physical_sector_size"`
@@ -188,6 +190,7 @@ func read(s System, name string, mounts []mount, swaps []string) (Device, error)
 		Removable:    number(s, at+"/removable") == 1,
 		ReadOnly:     number(s, at+"/ro") == 1,
 		Backing:      word(s, at+"/loop/backing_file"),
+		Seen:         word(s, at+"/diskseq"),
 		Uses:         []Use{},
 	}
 	for _, file := range []string{"/serial", "/device/serial"} {

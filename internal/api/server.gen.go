@@ -23,7 +23,7 @@ type ServerInterface interface {
 	// MakeConsoleLink Make a link that opens the console once
 	// (POST /v1/console-links)
 	MakeConsoleLink(c *gin.Context)
-	// ListDevices The physical disks of the service's own computer, with their partitions and who uses them
+	// ListDevices The physical disks of the service's own computer, or of a host with SSH, with their partitions and who uses them
 	// (GET /v1/devices)
 	ListDevices(c *gin.Context, params ListDevicesParams)
 	// FollowEvents Follow what happens to jobs (server-sent events)
@@ -4703,7 +4703,7 @@ type StrictServerInterface interface {
 	// MakeConsoleLink Make a link that opens the console once
 	// (POST /v1/console-links)
 	MakeConsoleLink(ctx context.Context, request MakeConsoleLinkRequestObject) (MakeConsoleLinkResponseObject, error)
-	// ListDevices The physical disks of the service's own computer, with their partitions and who uses them
+	// ListDevices The physical disks of the service's own computer, or of a host with SSH, with their partitions and who uses them
 	// (GET /v1/devices)
 	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
 	// FollowEvents Follow what happens to jobs (server-sent events)

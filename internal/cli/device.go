@@ -18,7 +18,9 @@ func (a *app) device() *cobra.Command {
 
 func (a *app) deviceList() *cobra.Command {
 	c := &cobra.Command{
-		Use: "list [HOST]", Short: "List the physical disks of the service's computer, with /dev those of this one", Args: between(0, 1),
+		Use:   "list [HOST]",
+		Short: "List the physical disks of a host (default local), with /dev those of this computer on the spot",
+		Args:  between(0, 1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			all, err := a.devices(cmd.Context(), strings.Join(args, ""))
 			if err != nil {

@@ -1,26 +1,30 @@
 package places
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 
+	"bagaglio/core/plan"
+	"bagaglio/core/storage"
 	"bagaglio/core/storage/blocks"
-	"bagaglio/internal/records"
 )
 
-// Devices are the physical disks of a host, empty for all hosts that can be asked.
+// Devices are the physical disks of a host, empty for the service's own computer.
 func (s *Places) Devices(ctx context.Context, on string) ([]blocks.Seen, error) {
-	if on != "" {
-		if _, err := s.Host(ctx, on); err != nil {
-			return nil, err
-		}
+	on = cmp.Or(on, LocalHost)
+	folder, err := s.Folder(ctx, plan.DevicesOf(on))
+	if err != nil {
+		return nil, err
 	}
-	if on != "" && on != LocalHost {
-		return nil, fmt.Errorf("%w: disks of another computer are not read yet: look at them there", records.ErrInvalid)
+	f, ok := storage.As[interface{ Devices() ([]blocks.Seen, error) }](folder)
+	if !ok {
+		return nil, fmt.Errorf("%w: the disks of %s are not told", errors.ErrUnsupported, on)
 	}
-	all, err := blocks.Open().Devices()
+	all, err := f.Devices()
 	for i := range all {
-		all[i].Host = LocalHost
+		all[i].Host = on
 	}
 	return all, err
 }

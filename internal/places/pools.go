@@ -313,12 +313,27 @@ func (s *Places) describe(r store.Pool) Pool {
 	return p
 }
 
-// devices are the disks of a host.
-func (s *Places) devices(on string) (storage.Folder, error) {
-	if on != LocalHost {
-		return nil, fmt.Errorf("%w: disks of another computer are not read yet: capture them there", records.ErrInvalid)
+// connect reaches the folder of a pool, or the disks of a host.
+func (s *Places) connect(ctx context.Context, r store.Pool) (storage.Folder, error) {
+	on, devices := plan.DevicesHost(r.Name)
+	if !devices {
+		return s.reach(ctx, r.Host, r.Folder)
 	}
-	return blocks.Open(), nil
+	if on == LocalHost {
+		return blocks.Open(), nil
+	}
+	folder, err := s.reach(ctx, on, "/")
+	if err != nil {
+		return nil, err
+	}
+	c, ok := storage.As[interface{ Computer() blocks.Computer }](folder)
+	if !ok {
+		return nil, errors.Join(
+			fmt.Errorf("%w: the disks of %s are not to be seen: it has to be a host with SSH", records.ErrInvalid, on),
+			folder.Close(),
+		)
+	}
+	return blocks.On(c.Computer()), nil
 }
 
 // RemovePool forgets a pool that no job uses. Its files stay.
@@ -361,9 +376,6 @@ func (s *Places) Folder(ctx context.Context, pool string) (storage.Folder, error
 
 // Open returns the open folder of a pool. A host is reached once for all who ask at the same time.
 func (s *Places) Open(ctx context.Context, r store.Pool) (storage.Folder, error) {
-	if on, ok := plan.DevicesHost(r.Name); ok {
-		return s.devices(on)
-	}
 	f, err, _ := s.opening.Do(r.Name, func() (any, error) {
 		s.mu.Lock()
 		f, ok := s.folders[r.Name]
@@ -371,7 +383,7 @@ func (s *Places) Open(ctx context.Context, r store.Pool) (storage.Folder, error)
 		if ok {
 			return f, checkDrive(r, f)
 		}
-		opened, err := s.reach(context.WithoutCancel(ctx), r.Host, r.Folder) // others may wait for it too
+		opened, err := s.connect(context.WithoutCancel(ctx), r) // others may wait for it too
 		if err != nil {
 			return nil, fmt.Errorf("pool %s is not reachable: %w", r.Name, err)
 		}

@@ -9,6 +9,7 @@ import (
 
 	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
+	"bagaglio/core/step/disks"
 	"bagaglio/internal/planner"
 	"bagaglio/internal/records"
 	"bagaglio/internal/store"
@@ -44,7 +45,7 @@ func (q *Queue) startPlan(ctx context.Context, n New) (Job, error) {
 	if n.Hours != nil {
 		jobs.Hours = *n.Hours
 	}
-	return q.start(ctx, kept.Plan.Request, jobs)
+	return q.start(ctx, kept.Plan, jobs)
 }
 
 // Again puts the request of an ended job into the queue as a new job.
@@ -56,17 +57,21 @@ func (q *Queue) Again(ctx context.Context, id string) (Job, error) {
 	if !j.State.Ended() {
 		return Job{}, fmt.Errorf("%w: job %s is still %s", records.ErrState, id, j.State)
 	}
-	return q.start(ctx, j.Plan.Request, store.NewJobs{Speed: j.Speed, Hours: j.Hours})
+	return q.start(ctx, j.Plan, store.NewJobs{Speed: j.Speed, Hours: j.Hours})
 }
 
-func (q *Queue) start(ctx context.Context, r plan.Request, n store.NewJobs) (Job, error) {
+// start starts what was planned, as it is planned now.
+func (q *Queue) start(ctx context.Context, before plan.Plan, n store.NewJobs) (Job, error) {
 	if n.Speed < 0 {
 		return Job{}, fmt.Errorf("%w: a limit is 0, for none, or more", records.ErrInvalid)
 	}
 	if err := checkHours(n.Hours); err != nil {
 		return Job{}, err
 	}
-	p, err := q.prepared(ctx, r, time.Now())
+	p, err := q.prepared(ctx, before.Request, time.Now())
+	if err == nil {
+		err = sameDisk(before, p)
+	}
 	if err != nil {
 		return Job{}, err
 	}
@@ -78,6 +83,23 @@ func (q *Queue) start(ctx context.Context, r plan.Request, n store.NewJobs) (Job
 	q.changed(ids[0])
 	q.dispatch()
 	return q.Job(ctx, strconv.FormatInt(ids[0], 10))
+}
+
+// sameDisk fails where a disk of a computer is another one than the one that was planned with: names of disks change.
+func sameDisk(before, now plan.Plan) error {
+	if !before.Request.Source.IsDevice() {
+		return nil
+	}
+	known := map[string]string{}
+	for _, u := range before.Uses() {
+		known[u.Path] = u.ID
+	}
+	for _, u := range now.Uses() {
+		if id := known[u.Path]; id != "" && u.ID != "" && id != u.ID {
+			return &planner.BlockedError{Checks: []plan.Check{disks.AnotherDisk(before.Request.Source)}}
+		}
+	}
+	return nil
 }
 
 // prepared is the plan of a request that is to be started. It fails where a check blocks it.

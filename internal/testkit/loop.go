@@ -48,6 +48,15 @@ func NewLoop(t testing.TB, size int64, sector int, table string) *Loop {
 	return l
 }
 
+// Again takes the disk away and brings another one of that name: that it has the same content, nobody knows.
+func (l *Loop) Again() {
+	l.t.Helper()
+	l.Run("partx", "--delete", l.Path)
+	l.Run("losetup", "--detach", l.Path)
+	l.Run("losetup", l.Path, l.File)
+	l.Run("partx", "--add", l.Path)
+}
+
 // Run runs a program of the system.
 func (l *Loop) Run(name string, args ...string) {
 	l.t.Helper()

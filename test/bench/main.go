@@ -41,6 +41,7 @@ func main() {
 	shape := flag.Bool("shapes", true, "measure also what should not depend on the virtual size, and several jobs at once")
 	many := flag.Bool("pools", true, "measure also what ten thousand disks in a pool cost")
 	guests := flag.Bool("machines", true, "measure also what listing a hundred machines of a host costs")
+	disks := flag.Bool("devices", true, "measure also the capture of a disk")
 	flag.Parse()
 	b := &bench{size: *size << 20}
 	if *formats != "" {
@@ -60,6 +61,9 @@ func main() {
 	}
 	if err == nil && *many {
 		err = pools(b)
+	}
+	if err == nil && *disks {
+		err = devices(b, *runs)
 	}
 	if err == nil && *guests {
 		err = machines(b)

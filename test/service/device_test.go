@@ -12,9 +12,8 @@ import (
 	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage/blocks"
-	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
-	"bagaglio/internal/testkit/standins"
+	"bagaglio/internal/testkit/sshd"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -159,15 +158,90 @@ func TestADeviceInUse(t *testing.T) {
 		_, err := s.Plan(t.Context(), r)
 		require.ErrorContains(t, err, want)
 	}
-	standins.Join(t, s.Service, "lighthouse", "lamp-room", standin.Traits{})
-	r = captured(l, "wrong.qcow2")
-	r.Source.Pool = plan.DevicesOf("lighthouse")
-	_, err = s.Plan(t.Context(), r)
-	require.ErrorContains(t, err, "not read yet")
 	r = captured(l, "x.qcow2")
 	r.Source.Path = "loop999"
 	p = said(r)
 	assert.Contains(t, check(t, p, "source").Message, "/dev/loop999")
+}
+
+// TestAnotherDiskOfThatName: a disk that came in the place of the one that was planned with is not taken for it.
+func TestAnotherDiskOfThatName(t *testing.T) {
+	t.Parallel()
+	l := gateKiosk(t, 512)
+	s := start(t)
+	dir := t.TempDir()
+	addPool(t, s.Service, "quay-store", dir)
+	p, err := s.Plan(t.Context(), captured(l, "kiosk.qcow2"))
+	require.NoError(t, err)
+	require.False(t, p.Blocked)
+	l.Again()
+	_, err = s.Start(t.Context(), api.NewJob{Plan: p.Id})
+	require.ErrorContains(t, err, "is another disk than the one that this was planned with")
+
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1, Speed: 4 << 20})
+	whole := captured(l, "kiosk.qcow2")
+	whole.UsedOnly = false
+	j := testkit.Begin(t, s.Service, whole)
+	testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 4<<20 })
+	_, err = s.Pause(t.Context(), j.Id)
+	require.NoError(t, err)
+	testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.State == api.JobStatePaused })
+	l.Again()
+	_, err = s.Resume(t.Context(), j.Id)
+	require.NoError(t, err)
+	now := testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.StoppedBy != nil || j.Outcome != nil })
+	require.NotNil(t, now.StoppedBy)
+	assert.Contains(t, now.StoppedBy.Message, "is another disk than the one that this was planned with")
+	_, err = s.Cancel(t.Context(), j.Id)
+	require.NoError(t, err)
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1})
+
+	assert.NoFileExists(t, filepath.Join(dir, "kiosk.qcow2"))
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, captured(l, "kiosk.qcow2")).Id)
+}
+
+// TestADeviceOfAnotherComputer, which is reached over SSH, is seen and captured like one of this; nothing is installed there.
+func TestADeviceOfAnotherComputer(t *testing.T) {
+	t.Parallel()
+	l := gateKiosk(t, 512)
+	s := start(t)
+	addPool(t, s.Service, "quay-store", t.TempDir())
+	server := sshd.Start(t)
+	key, agent, on := string(server.Key), false, "lighthouse"
+	_, err := s.AddHost(t.Context(), api.NewHost{
+		Name: on, Kind: api.NewHostKindSftp, Address: server.Address, User: &server.User, TrustedKey: &server.HostKey,
+		Login: &api.Secrets{Key: &key, Agent: &agent},
+	})
+	require.NoError(t, err)
+	all, err := s.Devices(t.Context(), on)
+	require.NoError(t, err)
+	i := slices.IndexFunc(all, func(d blocks.Seen) bool { return d.Path == l.Path })
+	require.GreaterOrEqual(t, i, 0)
+	assert.Equal(t, "lighthouse", all[i].Host)
+	require.Len(t, all[i].Partitions, 3)
+	assert.Positive(t, all[i].Partitions[1].Used)
+	r := captured(l, "far.qcow2")
+	r.Source.Pool = plan.DevicesOf(on)
+	done := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
+	assert.Equal(t, "lighthouse:"+l.Path, done.Source.Place.String())
+	assert.Equal(t, inspect.StateClean, done.Partitions[1].State)
+	here := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, captured(l, "near.qcow2")).Id)
+	assert.Equal(t, here.Source.Fingerprint, done.Source.Fingerprint)
+
+	at, _ := l.Mount(2, "rw")
+	own := "on-itself"
+	_, err = s.AddPool(t.Context(), api.NewPool{Name: own, Host: &on, Folder: at})
+	require.NoError(t, err)
+	r.Destination = &plan.Place{Pool: own, Path: "x.qcow2"}
+	p, err := s.Plan(t.Context(), r)
+	require.NoError(t, err)
+	assert.Contains(t, check(t, p.Plan, "in-use").Message, "its partition 2 is mounted at "+at)
+	assert.Contains(t, check(t, p.Plan, "destination").Message, "lies on the disk that is read")
+	require.NoError(t, s.RemovePool(t.Context(), own))
+
+	run := testkit.Run(t, t.TempDir(), s.State, "device", "show", "lighthouse:"+l.Path)
+	require.Zero(t, run.Code, run.Notes)
+	assert.Contains(t, run.Out, "is mounted at "+at+", for writing")
 }
 
 // TestADeviceThatIsWrittenTo while it is read: what was read is torn, and gets no name.

@@ -263,7 +263,7 @@ func TestEveryFilesystem(t *testing.T) {
 			}))
 			require.NoError(t, out.Close())
 			assert.LessOrEqual(t, last, s.size)
-			assert.InDelta(t, about.Used, used, float64(s.size)/50)
+			assert.LessOrEqual(t, used, about.Used+s.size/50) // tables that were never used are not read
 			assert.Less(t, used, s.size*9/10, "there is free space")
 			run(t, s.fsck, copied)
 			_, again := opened(t, copied)

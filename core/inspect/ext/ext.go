@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
+	"math/bits"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
@@ -29,13 +30,16 @@ const (
 	atInodeSize                     = 0x58
 	atCompat, atIncompat, atROWhile = 0x5c, 0x60, 0x64
 	atReservedGDT                   = 0xce
-	atDescSize                      = 0xfe
+	atUUID                          = 0x68
+	atJournal, atDescSize           = 0xe0, 0xfe
+	atSeed                          = 0x270
 	atFirstMeta                     = 0x104
 	atBlocksHigh, atFreeHigh        = 0x150, 0x158
 	atBackups                       = 0x24c
 
 	stateClean, stateErrors = 0x1, 0x2
 
+	compatJournal = 0x4
 	compatSparse2 = 0x200
 
 	incompatFileType = 0x2
@@ -44,12 +48,14 @@ const (
 	incompatMetaBG   = 0x10
 	incompatExtents  = 0x40
 	incompat64       = 0x80
+	incompatSeed     = 0x2000
 	incompatInline   = 0x8000
 	incompatEncrypt  = 0x10000
 	incompatKnown    = 0x2 | 0x4 | 0x10 | 0x40 | 0x80 | 0x100 | 0x200 | 0x400 | 0x2000 | 0x4000 | 0x8000 | 0x10000 | 0x20000
 
 	roSparse   = 0x1
 	roBigalloc = 0x200
+	roSums     = 0x400 // groups have checksums (CRC-32C), and tell what of their tables was never used
 )
 
 // Facts of group descriptors ("Block Group Descriptors").
@@ -57,6 +63,9 @@ const (
 	groupBitmap, groupTable, groupFlags              = 0x0, 0x8, 0x12
 	groupInodeBitmap                                 = 0x4
 	groupBitmapHigh, groupInodeBitmapHigh, tableHigh = 0x20, 0x24, 0x28
+	groupUnused, groupUnusedHigh                     = 0x1c, 0x32 // inodes at the end of its table that were never used
+	groupSum                                         = 0x1e
+	groupNoInodes                                    = 0x1 // none was
 	groupNoBitmap                                    = 0x2 // it was never written: all but its metadata is free
 )
 
@@ -215,7 +224,7 @@ func high(d []byte, low, high int) int64 {
 
 // Used tells what the bitmaps have, and what belongs to the filesystem itself, which the bitmap of a group that was never written leaves out.
 func (v *volume) Used(ctx context.Context, each func(fingerprint.Range) error) error {
-	own, err := v.own()
+	own, spare, err := v.own()
 	if err != nil {
 		return err
 	}
@@ -246,6 +255,19 @@ func (v *volume) Used(ctx context.Context, each func(fingerprint.Range) error) e
 			}
 		}
 		per := v.cluster / v.block
+		units := (n + per - 1) / per
+		counted += ones(used, units) * per
+		if last := units - 1; used[last/8]&(1<<(last%8)) != 0 { // which may be in part
+			counted -= units*per - n
+		}
+		for ; len(spare) > 0 && spare[0].start < start+n; spare = spare[1:] {
+			for b := max(spare[0].start, start); b < min(spare[0].end, start+n) && per == 1; b++ {
+				used[(b-start)/8] &^= 1 << ((b - start) % 8)
+			}
+			if spare[0].end > start+n {
+				break
+			}
+		}
 		for at := int64(0); at*per < n; {
 			if at%8 == 0 && used[at/8] == 0 {
 				at += 8
@@ -260,7 +282,6 @@ func (v *volume) Used(ctx context.Context, each func(fingerprint.Range) error) e
 				at++
 			}
 			length := min(at*per, n) - first*per
-			counted += length
 			if err := runs.Add((start+first*per)*v.block, length*v.block); err != nil {
 				return err
 			}
@@ -270,6 +291,17 @@ func (v *volume) Used(ctx context.Context, each func(fingerprint.Range) error) e
 		return disk.Damaged("its bitmaps have %d used blocks, and its superblock %d", counted, want)
 	}
 	return runs.Flush()
+}
+
+// ones counts the bits that are set, of the first n.
+func ones(b []byte, n int64) (count int64) {
+	for _, x := range b[:n/8] {
+		count += int64(bits.OnesCount8(x))
+	}
+	if n%8 > 0 {
+		count += int64(bits.OnesCount8(b[n/8] & (1<<(n%8) - 1)))
+	}
+	return count
 }
 
 // bitmap is that of a group.

@@ -146,6 +146,15 @@ func (w *work) uses() []plan.Use {
 	return own.Uses()
 }
 
+// AnotherDisk is the check for a disk of a computer that is another one than the one that was planned with.
+func AnotherDisk(p plan.Place) plan.Check {
+	return plan.Check{
+		Name:     "source",
+		Severity: plan.Blocks,
+		Message:  fmt.Sprintf("%s is another disk than the one that this was planned with: plan it again.", p),
+	}
+}
+
 // isAsPlanned notes when the source is not the file any more that was planned with.
 func (w *work) isAsPlanned() error {
 	for _, u := range w.uses() {
@@ -155,6 +164,9 @@ func (w *work) isAsPlanned() error {
 		info, err := w.Ends.Source.Stat(u.Path)
 		if err != nil {
 			return err
+		}
+		if info.ID != u.ID && w.disk.Request.Source.IsDevice() {
+			return &step.BlockedError{Check: AnotherDisk(w.disk.Request.Source)}
 		}
 		if info.ID != u.ID {
 			w.remark(

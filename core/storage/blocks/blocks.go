@@ -1,29 +1,38 @@
-// Package blocks is the disks of this computer as a folder: each is a file that is only read.
+// Package blocks is the disks of a computer as a folder: each is a file that is only read.
 package blocks
 
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
-	"os"
 	"path"
 	"slices"
 	"strings"
 
 	"bagaglio/core/device"
 	"bagaglio/core/storage"
-
-	"golang.org/x/sys/unix"
 )
 
 // Path is where disks are on a computer, and what the name of the folder ends with.
 const Path = "/dev"
 
+// Computer is a computer that has disks.
+type Computer interface {
+	device.System
+	// OpenDevice opens a disk for reading. Its size is that of d.
+	OpenDevice(d device.Device) (storage.File, error)
+	io.Closer
+}
+
 // Folder is the disks of a computer.
-type Folder struct{ system device.System }
+type Folder struct{ computer Computer }
 
 // Open returns those of this computer.
-func Open() *Folder { return &Folder{device.Here{}} }
+func Open() *Folder { return &Folder{here{}} }
+
+// On returns those of another computer.
+func On(c Computer) *Folder { return &Folder{c} }
 
 // find is a disk by its name here.
 func (f *Folder) find(op, name string) (device.Device, error) {
@@ -31,41 +40,32 @@ func (f *Folder) find(op, name string) (device.Device, error) {
 	if err != nil {
 		return device.Device{}, err
 	}
-	d, err := device.Find(f.system, clean)
+	d, err := device.Find(f.computer, clean)
 	if errors.Is(err, device.ErrNone) {
 		err = &fs.PathError{Op: op, Path: path.Join(Path, clean), Err: fs.ErrNotExist}
 	}
 	return d, err
 }
 
-// Open opens a disk. What the system remembers of its content is forgotten before, as far as it may be.
+// Open opens a disk.
 func (f *Folder) Open(name string) (storage.File, error) {
 	d, err := f.find("open", name)
 	if err != nil {
 		return nil, err
 	}
-	file, err := os.OpenFile(d.Path, os.O_RDONLY|unix.O_NONBLOCK, 0)
-	if err != nil {
-		return nil, fmt.Errorf("%w; reading a disk takes the rights of root, or of the group disk", err)
-	}
-	var s unix.Stat_t
-	err = unix.Fstat(int(file.Fd()), &s)
-	if err == nil && s.Mode&unix.S_IFMT != unix.S_IFBLK {
-		err = fmt.Errorf("%s: %w", d.Path, device.ErrNone)
-	}
-	if number := fmt.Sprintf("%d:%d", unix.Major(s.Rdev), unix.Minor(s.Rdev)); err == nil && number != d.Number {
-		err = fmt.Errorf("%s is the device %s, and not %s", d.Path, number, d.Number)
+	file, err := f.computer.OpenDevice(d)
+	if errors.Is(err, fs.ErrPermission) {
+		err = fmt.Errorf("%w; reading a disk takes the rights of root, or of the group disk", err)
 	}
 	if err != nil {
-		return nil, errors.Join(err, file.Close())
+		return nil, err
 	}
-	_ = unix.IoctlSetInt(int(file.Fd()), unix.BLKFLSBUF, 0) // it takes root
 	return &disk{file, d.Size}, nil
 }
 
 // disk is an open one.
 type disk struct {
-	*os.File
+	storage.File
 	size int64
 }
 
@@ -76,7 +76,15 @@ func (d *disk) WriteAt([]byte, int64) (int, error) { return 0, errors.ErrUnsuppo
 func (d *disk) Truncate(int64) error               { return errors.ErrUnsupported }
 func (d *disk) Sync() error                        { return nil }
 
-// Stat tells of a disk. It is the same one as long as its serial number is, where it has one.
+// id is the same for one disk only: by its serial number, or where it has none by when it came.
+func id(d device.Device) string {
+	if d.Serial != "" {
+		return strings.Join([]string{"disk", d.Model, d.Serial}, " ")
+	}
+	return strings.Join([]string{"disk", d.Number, d.Seen}, " ")
+}
+
+// Stat tells of a disk.
 func (f *Folder) Stat(name string) (storage.Info, error) {
 	d, err := f.find("stat", name)
 	return storage.Info{
@@ -84,13 +92,13 @@ func (f *Folder) Stat(name string) (storage.Info, error) {
 		Size:    d.Size,
 		Room:    d.Size,
 		Regular: true,
-		ID:      strings.Join([]string{"disk", d.Number, d.Serial}, " "),
+		ID:      id(d),
 	}, err
 }
 
 // List returns all disks.
 func (f *Folder) List(string) (all []storage.Info, err error) {
-	found, err := device.List(f.system)
+	found, err := device.List(f.computer)
 	for _, d := range found {
 		all = append(all, storage.Info{Name: d.Name, Size: d.Size, Room: d.Size, Regular: true})
 	}
@@ -106,16 +114,12 @@ func (f *Folder) Version(name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	b, err := f.system.ReadFile("/sys/block/" + d.Name + "/stat")
+	b, err := f.computer.ReadFile("/sys/block/" + d.Name + "/stat")
 	counts := strings.Fields(string(b))
 	if err != nil || len(counts) <= written {
 		return "", fmt.Errorf("asking whether something is written to %s: %w", d.Path, err)
 	}
-	seq, err := f.system.ReadFile("/sys/block/" + d.Name + "/diskseq")
-	if err != nil { // an older system
-		seq = nil
-	}
-	return strings.Join([]string{"written " + counts[written], strings.TrimSpace(string(seq))}, storage.VersionPart), nil
+	return "written " + counts[written] + storage.VersionPart + d.Seen, nil
 }
 
 // InUse tells of those who may write to a disk, and of a program that holds it.
@@ -130,14 +134,19 @@ func (f *Folder) InUse(name string) (string, error) {
 	if len(d.Uses) > 0 { // read only
 		return "", nil
 	}
-	file, err := os.OpenFile(d.Path, os.O_RDONLY|unix.O_NONBLOCK|unix.O_EXCL, 0)
-	switch {
-	case errors.Is(err, unix.EBUSY):
-		return "a program holds it", nil
-	case err != nil:
-		return "", nil // whoever opens it is told
+	if h, ok := f.computer.(holder); ok {
+		held, err := h.Held(d)
+		if held {
+			return "a program holds it", err
+		}
+		return "", err
 	}
-	return "", file.Close()
+	return "", nil
+}
+
+// holder is a computer that can tell whether a program has a disk for itself.
+type holder interface {
+	Held(d device.Device) (bool, error)
 }
 
 // Disks are those that a file of the folder lies on: itself, and what is beneath.
@@ -154,8 +163,8 @@ func (f *Folder) Space() (storage.Space, error) {
 	return storage.Space{Free: 0, Total: 0}, nil
 }
 
-// Close has nothing to close.
-func (f *Folder) Close() error { return nil }
+// Close closes the connection.
+func (f *Folder) Close() error { return f.computer.Close() }
 
 // Sync has nothing to do.
 func (f *Folder) Sync(string) error { return nil }
@@ -169,7 +178,7 @@ func (f *Folder) Remove(string) error                 { return errors.ErrUnsuppo
 
 // Devices looks at all disks, and what is on them. One that cannot be read says why.
 func (f *Folder) Devices() ([]Seen, error) {
-	found, err := device.List(f.system)
+	found, err := device.List(f.computer)
 	all := []Seen{}
 	for _, d := range found {
 		file, openErr := f.Open(d.Name)

@@ -1,8 +1,6 @@
 package local
 
 import (
-	"errors"
-	"io/fs"
 	"path"
 
 	"bagaglio/core/device"
@@ -15,11 +13,5 @@ func (f *Folder) Disks(name string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	for {
-		disks, err := device.Beneath(device.Here{}, path.Join(f.root.Name(), name))
-		if !errors.Is(err, fs.ErrNotExist) || name == "." {
-			return disks, err
-		}
-		name = path.Dir(name)
-	}
+	return device.Beneath(device.Here{}, path.Join(f.root.Name(), name))
 }

@@ -1,0 +1,106 @@
+package blocks
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"sync"
+	"unsafe"
+
+	"bagaglio/core/device"
+	"bagaglio/core/storage"
+
+	"golang.org/x/sys/unix"
+)
+
+// here is this computer.
+type here struct{ device.Here }
+
+// OpenDevice opens a disk. It is read past what the system remembers of its content, where that can be.
+func (here) OpenDevice(d device.Device) (storage.File, error) {
+	sector := d.SectorSize
+	file, err := os.OpenFile(d.Path, os.O_RDONLY|unix.O_NONBLOCK|unix.O_DIRECT, 0)
+	if errors.Is(err, unix.EINVAL) {
+		sector = 0
+		file, err = os.OpenFile(d.Path, os.O_RDONLY|unix.O_NONBLOCK, 0)
+	}
+	if err != nil {
+		return nil, err
+	}
+	var s unix.Stat_t
+	err = unix.Fstat(int(file.Fd()), &s)
+	if err == nil && s.Mode&unix.S_IFMT != unix.S_IFBLK {
+		err = fmt.Errorf("%s: %w", d.Path, device.ErrNone)
+	}
+	if number := fmt.Sprintf("%d:%d", unix.Major(s.Rdev), unix.Minor(s.Rdev)); err == nil && number != d.Number {
+		err = fmt.Errorf("%s is the device %s, and not %s", d.Path, number, d.Number)
+	}
+	if err != nil {
+		return nil, errors.Join(err, file.Close())
+	}
+	_ = unix.IoctlSetInt(int(file.Fd()), unix.BLKFLSBUF, 0) // it takes root
+	return &local{file, sector}, nil
+}
+
+// Held tells whether a program has a disk for itself.
+func (here) Held(d device.Device) (bool, error) {
+	file, err := os.OpenFile(d.Path, os.O_RDONLY|unix.O_NONBLOCK|unix.O_EXCL, 0)
+	switch {
+	case errors.Is(err, unix.EBUSY):
+		return true, nil
+	case err != nil:
+		return false, nil // whoever opens it is told
+	}
+	return false, file.Close()
+}
+
+// Close has nothing to close.
+func (here) Close() error { return nil }
+
+// local is an open device of this computer. Where it is read directly, each read is of whole sectors, into memory that begins at a page.
+type local struct {
+	*os.File
+	sector int64 // bytes, 0 where it is not read directly
+}
+
+const (
+	pageSize = 4096
+	// window is how much is read at once where memory or range do not fit, in bytes.
+	window = 1 << 20
+)
+
+// windows are buffers that begin at a page.
+var windows = sync.Pool{New: func() any {
+	b := make([]byte, window+pageSize)
+	skip := (pageSize - int(address(b)%pageSize)) % pageSize
+	b = b[skip : skip+window]
+	return &b
+}}
+
+func address(b []byte) uintptr { return uintptr(unsafe.Pointer(unsafe.SliceData(b))) }
+
+// ReadAt reads.
+func (l *local) ReadAt(p []byte, off int64) (n int, err error) {
+	if l.sector == 0 || address(p)%pageSize == 0 && off%l.sector == 0 && int64(len(p))%l.sector == 0 {
+		return l.File.ReadAt(p, off)
+	}
+	b := windows.Get().(*[]byte)
+	defer windows.Put(b)
+	for n < len(p) {
+		at := off + int64(n)
+		start := at / l.sector * l.sector
+		length := min(window, (at+int64(len(p)-n)-start+l.sector-1)/l.sector*l.sector)
+		got, err := l.File.ReadAt((*b)[:length], start)
+		if int64(got) <= at-start {
+			return n, err
+		}
+		n += copy(p[n:], (*b)[at-start:got])
+		if n < len(p) && err != nil {
+			return n, err
+		}
+	}
+	return n, nil
+}
+
+// Size is told by whoever opened it.
+func (*local) Size() (int64, error) { return 0, errors.ErrUnsupported }

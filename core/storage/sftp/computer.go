@@ -1,0 +1,111 @@
+package sftp
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"slices"
+
+	"bagaglio/core/device"
+	"bagaglio/core/storage"
+	"bagaglio/core/storage/blocks"
+)
+
+// maxSystemFile bounds what is read of a file of the system, in bytes.
+const maxSystemFile = 1 << 20
+
+// Computer is the host itself, for whoever looks for its disks. It shares the connection, and is closed by itself.
+func (f *Folder) Computer() blocks.Computer { return computer{f.host} }
+
+type computer struct{ *host }
+
+func (h computer) ask(do func(*client) error) error {
+	c, err := h.client(context.Background())
+	if err != nil {
+		return err
+	}
+	return c.ask(func() error { return do(c) })
+}
+
+// ReadFile reads a file of the system.
+func (h computer) ReadFile(name string) (b []byte, err error) {
+	err = h.ask(func(c *client) error {
+		file, err := c.sftp.Open(name)
+		if err != nil {
+			return err
+		}
+		defer file.Close()
+		b, err = io.ReadAll(io.LimitReader(file, maxSystemFile+1))
+		if err == nil && len(b) > maxSystemFile {
+			err = fmt.Errorf("%s has more than %d bytes", name, maxSystemFile)
+		}
+		return err
+	})
+	return b, err
+}
+
+// ReadDir returns the names in a folder.
+func (h computer) ReadDir(name string) (names []string, err error) {
+	c, err := h.client(context.Background())
+	if err != nil {
+		return nil, err
+	}
+	all, err := c.readDir(name)
+	for _, info := range all {
+		names = append(names, info.Name())
+	}
+	slices.Sort(names)
+	return names, err
+}
+
+// Real follows links.
+func (h computer) Real(name string) (real string, err error) {
+	err = h.ask(func(c *client) (err error) {
+		if _, err = c.sftp.Stat(name); err == nil { // a host may name what is not there
+			real, err = c.sftp.RealPath(name)
+		}
+		return err
+	})
+	return real, err
+}
+
+// On is the number of the device that a file lies on, by what is mounted: the protocol does not tell it.
+func (h computer) On(name string) (string, error) {
+	real, err := h.Real(name)
+	if err != nil {
+		return "", err
+	}
+	return device.MountOf(h, real)
+}
+
+// OpenDevice opens a block device for reading.
+func (h computer) OpenDevice(d device.Device) (opened storage.File, err error) {
+	err = h.ask(func(c *client) error {
+		info, err := c.sftp.Lstat(d.Path)
+		if err == nil && info.Mode()&(fs.ModeDevice|fs.ModeCharDevice) != fs.ModeDevice {
+			err = fmt.Errorf("%s: %w", d.Path, device.ErrNone)
+		}
+		if err != nil {
+			return err
+		}
+		f, err := c.sftp.OpenFile(d.Path, os.O_RDONLY)
+		if err != nil {
+			return err
+		}
+		opened = &file{client: c, file: f, name: d.Path, lanes: make([]lane, len(c.lanes))}
+		return nil
+	})
+	return opened, err
+}
+
+// Disks are the physical disks of the host that a file lies on, or would.
+func (f *Folder) Disks(name string) ([]string, error) {
+	name, err := storage.Clean(name)
+	if err != nil {
+		return nil, err
+	}
+	return device.Beneath(computer{f.host}, path.Join(f.dir, storage.RawName(name)))
+}
