@@ -891,6 +891,9 @@ type LimitList struct {
 	Next *string `json:"next,omitempty"`
 }
 
+// Logical defines model for Logical.
+type Logical = inspect.Logical
+
 // LoneDisk defines model for LoneDisk.
 type LoneDisk struct {
 	// Name of the machine; that of the disk when absent
@@ -1432,7 +1435,7 @@ type ListInsideParams struct {
 	// Path of the disk in the pool
 	Path string `form:"path" json:"path"`
 
-	// At PARTITION:PATH, such as 2:/etc; partition 0 where the whole disk is one filesystem
+	// At PARTITION:PATH, such as 2:/etc; partition 0 where the whole disk is one filesystem, a volume of LVM by its name
 	At string `form:"at" json:"at"`
 
 	// Format of the content, when it is not to be recognised
@@ -1447,7 +1450,7 @@ type TakeFileParams struct {
 	// Path of the disk in the pool
 	Path string `form:"path" json:"path"`
 
-	// At PARTITION:PATH, such as 2:/etc; partition 0 where the whole disk is one filesystem
+	// At PARTITION:PATH, such as 2:/etc; partition 0 where the whole disk is one filesystem, a volume of LVM by its name
 	At string `form:"at" json:"at"`
 
 	// Format of the content, when it is not to be recognised

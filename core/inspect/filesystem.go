@@ -8,6 +8,9 @@ import (
 	"github.com/google/uuid"
 )
 
+// kindLVM is what LVM has.
+const kindLVM = "lvm"
+
 // marks: where each filesystem has which bytes, from the start of its partition, and how its label and identifier are
 // read from its first 128 KiB. What comes first is looked at first.
 var marks = []struct {
@@ -17,8 +20,11 @@ var marks = []struct {
 	more func(b []byte, f *Filesystem)
 }{
 	{"luks", 0, "LUKS\xba\xbe", func(b []byte, f *Filesystem) { f.ID = text(string(b[168:208])) }},
-	{"lvm", 512, "LABELONE", nil},
-	{"lvm", 0, "LABELONE", nil},
+	{kindLVM, 512, "LABELONE", nil},
+	{kindLVM, 0, "LABELONE", nil},
+	{"bitlocker", 3, "-FVE-FS-", nil},
+	{"raid member", 4096, "\xfc\x4e\x2b\xa9", nil}, // of Linux, version 1.2
+	{"raid member", 0, "\xfc\x4e\x2b\xa9", nil},
 	{"xfs", 0, "XFSB", func(b []byte, f *Filesystem) { f.Label, f.ID = text(string(b[108:120])), id(b[32:]) }},
 	{"ext", 1080, "\x53\xef", ext},
 	{"btrfs", 65600, "_BHRfS_M", func(b []byte, f *Filesystem) {

@@ -50,6 +50,8 @@ type Filesystem struct {
 	Size  int64  `json:"size,omitempty"`
 	Used  int64  `json:"used,omitempty"`
 	Doubt string `json:"doubt,omitempty"`
+	// Volumes are those of LVM that lie on it alone.
+	Volumes []Logical `json:"volumes,omitempty"`
 }
 
 // Inside inspects d. An unreadable sector is an error; content that makes no sense is not.
@@ -74,6 +76,9 @@ func Inside(d Disk) (Contents, error) {
 		if err != nil {
 			return c, err
 		}
+		if whole != nil {
+			c.volumes(d, whole, 0, d.Size())
+		}
 		// A filesystem's boot sector ends with the same two bytes as a partition table.
 		if whole != nil {
 			c.Filesystem = whole
@@ -95,9 +100,32 @@ func Inside(d Disk) (Contents, error) {
 		if p.Filesystem, err = filesystem(d, p.Offset, min(p.Length, d.Size()-p.Offset)); err != nil {
 			return c, err
 		}
+		if p.Filesystem != nil {
+			c.volumes(d, p.Filesystem, p.Offset, min(p.Length, d.Size()-p.Offset))
+		}
 		c.Partitions = append(c.Partitions, p)
 	}
 	return c, nil
+}
+
+// volumes adds those of LVM, and what lies on them.
+func (c *Contents) volumes(d Disk, f *Filesystem, off, length int64) {
+	if f.Kind != kindLVM {
+		return
+	}
+	l, err := logical(d, off, length)
+	if err != nil {
+		c.Warnings = append(c.Warnings, fmt.Sprintf("what LVM has at offset %d cannot be read: %v", off, err))
+		return
+	}
+	f.Volumes = l.volumes
+	for i, v := range f.Volumes {
+		on, err := filesystem(v.disk(d, off), 0, v.Size)
+		if err != nil {
+			c.Warnings = append(c.Warnings, fmt.Sprintf("the volume %s: %v", v.Name, err))
+		}
+		f.Volumes[i].Filesystem = on
+	}
 }
 
 // read returns n bytes at off; what lies behind the end of the disk reads as zeros.

@@ -1,6 +1,7 @@
 package inspect
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -19,6 +20,45 @@ func Part(d Disk, number int) (*Volume, error) {
 	if err != nil {
 		return nil, err
 	}
+	return c.part(d, number)
+}
+
+// On opens the filesystem of a spot, see Part.
+func On(d Disk, s Spot) (*Volume, error) {
+	c, err := Inside(d)
+	if err != nil {
+		return nil, err
+	}
+	if s.Volume == "" {
+		return c.part(d, s.Partition)
+	}
+	var names []string
+	for _, p := range c.all(d) {
+		if p.Filesystem == nil {
+			continue
+		}
+		for _, v := range p.Filesystem.Volumes {
+			if names = append(names, v.Name); v.Name != s.Volume {
+				continue
+			}
+			if v.Filesystem == nil {
+				return nil, fmt.Errorf("the volume %s has no filesystem that is known: %w", s.Volume, errors.ErrUnsupported)
+			}
+			return Mount(v.disk(d, p.Offset), v.Filesystem.Kind, 0, v.Size)
+		}
+	}
+	return nil, fmt.Errorf("the disk has no volume %s, but %s: %w", s.Volume, cmp.Or(strings.Join(names, ", "), "none"), fs.ErrNotExist)
+}
+
+// all are its partitions, or the disk itself as one.
+func (c Contents) all(d Disk) []Partition {
+	if c.Filesystem != nil {
+		return []Partition{{Length: d.Size(), Filesystem: c.Filesystem}}
+	}
+	return c.Partitions
+}
+
+func (c Contents) part(d Disk, number int) (*Volume, error) {
 	if number == 0 && c.Filesystem != nil {
 		return Mount(d, c.Filesystem.Kind, 0, d.Size())
 	}
@@ -35,9 +75,10 @@ func Part(d Disk, number int) (*Volume, error) {
 	return Mount(d, p.Filesystem.Kind, p.Offset, p.Length)
 }
 
-// Spot is a file or folder inside of a disk: the number of its partition, and its path there.
+// Spot is a file or folder inside of a disk: the number of its partition, or the name of its volume of LVM, and its path there.
 type Spot struct {
 	Partition int
+	Volume    string // GROUP/VOLUME, empty for a partition
 	Path      string // as fs.ValidPath wants it
 }
 
@@ -45,9 +86,13 @@ type Spot struct {
 func ParseSpot(text string) (Spot, error) {
 	number, name, ok := strings.Cut(text, ":")
 	n, err := strconv.Atoi(number)
+	volume := ""
+	if err != nil && strings.Contains(number, "/") {
+		n, volume, err = 0, number, nil
+	}
 	if !ok || err != nil || n < 0 {
 		return Spot{}, fmt.Errorf(
-			"a place inside of a disk is written PARTITION:PATH, such as 2:/etc/hostname (0 where the whole disk is one filesystem), and %q is not",
+			"a place inside of a disk is written PARTITION:PATH, such as 2:/etc/hostname (0 where the whole disk is one filesystem; a volume of LVM by its name), and %q is not",
 			text,
 		)
 	}
@@ -58,11 +103,15 @@ func ParseSpot(text string) (Spot, error) {
 	if !fs.ValidPath(name) {
 		return Spot{}, fmt.Errorf("%q is no path inside of a filesystem", name)
 	}
-	return Spot{n, name}, nil
+	return Spot{n, volume, name}, nil
 }
 
 func (s Spot) String() string {
-	return fmt.Sprintf("%d:/%s", s.Partition, strings.TrimPrefix(s.Path, "."))
+	on := s.Volume
+	if on == "" {
+		on = strconv.Itoa(s.Partition)
+	}
+	return on + ":/" + strings.TrimPrefix(s.Path, ".")
 }
 
 // Found is a file or folder in a listing.
@@ -74,12 +123,12 @@ type Found struct {
 }
 
 // listing lists a folder of a disk, by names.
-func listing(d Disk, at Spot) ([]Found, error) {
-	v, err := Part(d, at.Partition)
+func listing(d Disk, spot Spot) ([]Found, error) {
+	v, err := On(d, spot)
 	if err != nil {
 		return nil, err
 	}
-	entries, err := v.ReadDir(at.Path)
+	entries, err := v.ReadDir(spot.Path)
 	if err != nil {
 		return nil, err
 	}
@@ -105,7 +154,7 @@ func listing(d Disk, at Spot) ([]Found, error) {
 
 // Fill adds what filesystems say of themselves, as far as they are read.
 func (c *Contents) Fill(d Disk) {
-	fill := func(f *Filesystem, off, length int64) {
+	fill := func(d Disk, f *Filesystem, off, length int64) {
 		if f == nil {
 			return
 		}
@@ -123,8 +172,13 @@ func (c *Contents) Fill(d Disk) {
 			f.Label = l.Label()
 		}
 	}
-	fill(c.Filesystem, 0, d.Size())
-	for _, p := range c.Partitions {
-		fill(p.Filesystem, p.Offset, p.Length)
+	for _, p := range c.all(d) {
+		fill(d, p.Filesystem, p.Offset, p.Length)
+		if p.Filesystem == nil {
+			continue
+		}
+		for _, v := range p.Filesystem.Volumes {
+			fill(v.disk(d, p.Offset), v.Filesystem, 0, v.Size)
+		}
 	}
 }

@@ -1,6 +1,7 @@
 package inspect
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -26,7 +27,8 @@ func (s Selection) All() bool { return !s.UsedOnly && len(s.Without) == 0 }
 
 // Share is what is read of a partition, in bytes.
 type Share struct {
-	Partition int    `json:"partition"` // 0 where the whole disk is one filesystem
+	Partition int    `json:"partition"`        // 0 where the whole disk is one filesystem
+	Volume    string `json:"volume,omitempty"` // of LVM on it, GROUP/VOLUME, whose share this is
 	Type      string `json:"type,omitempty"`
 	Name      string `json:"name,omitempty"`
 	// Filesystem is its kind, Label what it is called.
@@ -51,7 +53,7 @@ func (s *Share) Check(ctx context.Context, d Disk) {
 	if s.Left || s.Filesystem == "" {
 		return
 	}
-	v, err := Mount(d, s.Filesystem, s.Offset, s.Length)
+	v, err := On(d, Spot{Partition: s.Partition, Volume: s.Volume})
 	if errors.Is(err, errors.ErrUnsupported) {
 		return
 	}
@@ -70,6 +72,9 @@ func (s *Share) Check(ctx context.Context, d Disk) {
 
 // Called is how people call it.
 func (s Share) Called() string {
+	if s.Volume != "" {
+		return fmt.Sprintf("The volume %s (%s)", s.Volume, cmp.Or(s.Filesystem, "nothing that is known"))
+	}
 	if s.Partition == 0 {
 		return "The disk"
 	}
@@ -105,11 +110,8 @@ func Skim(ctx context.Context, d disk.Reader, s Selection) (*Skimmed, error) {
 	if len(s.Without) > 0 { // which may be labels
 		c.Fill(d)
 	}
-	parts := c.Partitions
-	if c.Filesystem != nil {
-		parts = []Partition{{Length: d.Size(), Filesystem: c.Filesystem}}
-	}
-	left, err := s.left(c)
+	parts := c.all(d)
+	left, volumes, err := s.left(c, parts)
 	if err != nil {
 		return nil, err
 	}
@@ -132,6 +134,10 @@ func Skim(ctx context.Context, d disk.Reader, s Selection) (*Skimmed, error) {
 			share.Filesystem, share.Label = p.Filesystem.Kind, p.Filesystem.Label
 		}
 		gaps := []fingerprint.Range{{Offset: p.Offset, Length: p.Length}}
+		if !share.Left && share.Filesystem == kindLVM {
+			k.volumes(ctx, d, p, share, s.UsedOnly, volumes)
+			continue
+		}
 		if !share.Left {
 			gaps = nil
 			if s.UsedOnly {
@@ -153,10 +159,20 @@ func Skim(ctx context.Context, d disk.Reader, s Selection) (*Skimmed, error) {
 }
 
 // left are the numbers of the partitions that are left out.
-func (s Selection) left(c Contents) (map[int]bool, error) {
-	out := map[int]bool{}
+func (s Selection) left(c Contents, parts []Partition) (out map[int]bool, volumes map[string]bool, err error) {
+	out, volumes = map[int]bool{}, map[string]bool{}
 	for _, word := range s.Without {
 		found := false
+		for _, p := range parts {
+			if p.Filesystem == nil {
+				continue
+			}
+			for _, v := range p.Filesystem.Volumes {
+				if v.Name == word || v.Filesystem != nil && v.Filesystem.Label == word {
+					volumes[v.Name], found = true, true
+				}
+			}
+		}
 		for _, p := range c.Partitions {
 			if strconv.Itoa(p.Number) == word || p.Name == word || p.Filesystem != nil && p.Filesystem.Label == word {
 				out[p.Number], found = true, true
@@ -167,10 +183,44 @@ func (s Selection) left(c Contents) (map[int]bool, error) {
 			for _, p := range c.Partitions {
 				there = append(there, strings.TrimSpace(fmt.Sprintf("%d %s", p.Number, p.Name)))
 			}
-			return nil, fmt.Errorf("%w: %s; the disk has: %s", ErrNoPartition, word, strings.Join(there, ", "))
+			return nil, nil, fmt.Errorf("%w: %s; the disk has: %s", ErrNoPartition, word, strings.Join(there, ", "))
 		}
 	}
-	return out, nil
+	return out, volumes, nil
+}
+
+// volumes adds what is read of a partition that LVM has, and of each volume on it.
+func (k *Skimmed) volumes(ctx context.Context, d Disk, p Partition, share Share, usedOnly bool, left map[string]bool) {
+	l, err := logical(d, p.Offset, p.Length)
+	if err != nil {
+		share.Whole = err.Error()
+		k.Shares = append(k.Shares, share)
+		return
+	}
+	if usedOnly {
+		for _, r := range l.free(p.Length) {
+			share.Skipped += r.Length
+			k.gaps = append(k.gaps, fingerprint.Range{Offset: p.Offset + r.Offset, Length: r.Length})
+		}
+	}
+	k.Shares = append(k.Shares, share)
+	for _, v := range p.Filesystem.Volumes {
+		own := Share{Partition: p.Number, Volume: v.Name, Offset: p.Offset, Length: v.Size, Left: left[v.Name]}
+		if v.Filesystem != nil {
+			own.Filesystem, own.Label = v.Filesystem.Kind, v.Filesystem.Label
+		}
+		gaps := []fingerprint.Range{{Length: v.Size}}
+		if !own.Left {
+			gaps = nil
+			if usedOnly {
+				gaps, own.Whole = unusedIn(ctx, v.disk(d, p.Offset), Partition{Length: v.Size, Filesystem: v.Filesystem})
+			}
+		}
+		for _, g := range gaps {
+			own.Skipped += g.Length
+		}
+		k.Shares, k.gaps = append(k.Shares, own), append(k.gaps, v.onDisk(gaps, p.Offset)...)
+	}
 }
 
 // unusedIn is what a partition does not use, or why that cannot be told.

@@ -22,7 +22,7 @@ type Taken struct {
 func (t *Taken) Close() error { return t.disk.Close() }
 
 // Take opens a file inside of a disk. It fails with storage.ErrNotFile for anything else.
-func Take(ctx context.Context, o disk.Origin, format string, at Spot) (t *Taken, err error) {
+func Take(ctx context.Context, o disk.Origin, format string, spot Spot) (t *Taken, err error) {
 	d, err := o.Open(ctx, format)
 	if err != nil {
 		return nil, fmt.Errorf("opening %s: %w", o.Name, err)
@@ -32,11 +32,11 @@ func Take(ctx context.Context, o disk.Origin, format string, at Spot) (t *Taken,
 			_ = d.Close() // it was only read
 		}
 	}()
-	v, err := Part(d, at.Partition)
+	v, err := On(d, spot)
 	if err != nil {
 		return nil, err
 	}
-	f, err := v.Open(at.Path)
+	f, err := v.Open(spot.Path)
 	if err != nil {
 		return nil, err
 	}
@@ -45,17 +45,17 @@ func Take(ctx context.Context, o disk.Origin, format string, at Spot) (t *Taken,
 		return nil, err
 	}
 	if info.IsDir() {
-		return nil, fmt.Errorf("%s: %w: it is a folder", at, storage.ErrNotFile)
+		return nil, fmt.Errorf("%s: %w: it is a folder", spot, storage.ErrNotFile)
 	}
 	return &Taken{f, info.Size(), info.ModTime(), d}, nil
 }
 
 // Folder lists a folder inside of a disk.
-func Folder(ctx context.Context, o disk.Origin, format string, at Spot) ([]Found, error) {
+func Folder(ctx context.Context, o disk.Origin, format string, spot Spot) ([]Found, error) {
 	d, err := o.Open(ctx, format)
 	if err != nil {
 		return nil, fmt.Errorf("opening %s: %w", o.Name, err)
 	}
 	defer d.Close()
-	return listing(d, at)
+	return listing(d, spot)
 }

@@ -50,7 +50,7 @@ func (a *app) look() *cobra.Command {
 	}
 	a.sourceFlags(c.Flags(), &flags)
 	c.Flags().
-		StringVar(&within, "inside", "", "list this folder inside of the disk, as PARTITION:PATH, such as 2:/etc (partition 0: the whole disk is one filesystem)")
+		StringVar(&within, "inside", "", "list this folder inside of the disk, as PARTITION:PATH, such as 2:/etc (partition 0: the whole disk is one filesystem; a volume of LVM by its name, deck/root:/etc)")
 	a.jsonFlag(c)
 	return c
 }
@@ -121,6 +121,12 @@ func printReport(out io.Writer, p plan.Place, r inspect.Report) error {
 			parts,
 			[]string{r.Inside.Table, fmt.Sprint(p.Number), fmt.Sprint(p.Offset), size(p.Length), p.Type, p.Name, describe(p.Filesystem)},
 		)
+		if p.Filesystem == nil {
+			continue
+		}
+		for _, v := range p.Filesystem.Volumes {
+			parts = append(parts, []string{"lvm", "", "", size(v.Size), "", v.Name, describe(v.Filesystem)})
+		}
 	}
 	if _, err := fmt.Fprintln(out); err != nil {
 		return err

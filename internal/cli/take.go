@@ -32,7 +32,7 @@ func (a *app) take() *cobra.Command {
 		Use:   "take DISK PARTITION:PATH OUT",
 		Short: "Take a file out of a disk, without mounting it",
 		Long: "Take a file out of a disk, without mounting it. OUT is a file that is not there yet, a folder, or - for the standard output. " +
-			"Where the whole disk is one filesystem, the partition is 0.",
+			"Where the whole disk is one filesystem, the partition is 0; a volume of LVM is named, as deck/root:/etc/hostname.",
 		Args:              exactly(3),
 		ValidArgsFunction: a.completeDisk,
 		RunE: func(cmd *cobra.Command, args []string) error {

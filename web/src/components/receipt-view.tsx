@@ -67,7 +67,10 @@ export function ReceiptView({ receipt }: { receipt: Receipt }) {
           <Row name="Not read">{exact(receipt.skipped ?? 0)}, which read as zeros in the new image</Row>
         )}
         {receipt.partitions?.map((p) => (
-          <Row key={p.partition} name={p.partition ? `Partition ${p.partition}` : "The disk"}>
+          <Row
+            key={p.partition + (p.volume ?? "")}
+            name={p.volume ?? (p.partition ? `Partition ${p.partition}` : "The disk")}
+          >
             {[p.name || p.label, p.type, p.filesystem].filter(Boolean).join(", ")}: {travelled(p)}
           </Row>
         ))}

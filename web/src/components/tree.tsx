@@ -5,8 +5,8 @@ import { calls, items, type Schemas } from "../api/client.ts";
 import { exact, size, when } from "../format.ts";
 import { Failure } from "./failure.tsx";
 
-/** A disk in a pool, and the partition of it. */
-type Of = { pool: string; path: string; partition: number };
+/** A disk in a pool, and the partition of it, or the name of a volume of LVM. */
+type Of = { pool: string; path: string; partition: number | string };
 
 /** The files of a partition, folder by folder as they are opened. */
 export function Tree({ of, title }: { of: Of; title: string }) {

@@ -110,6 +110,7 @@ type InsideOf = { pool: string; path: string; inside: Schemas["Contents"]; whole
 
 function Inside({ pool, path, inside, whole }: InsideOf) {
   const read = inside.partitions.filter((p) => p.filesystem?.size);
+  const volumes = [inside.filesystem, ...inside.partitions.map((p) => p.filesystem)].flatMap((f) => f?.volumes ?? []);
   return (
     <section className="sheet" aria-label="What is inside">
       <h2 className="mb-3">Inside</h2>
@@ -147,12 +148,22 @@ function Inside({ pool, path, inside, whole }: InsideOf) {
           </table>
         </div>
       )}
-      {(read.length > 0 || inside.filesystem?.size) && (
+      {volumes.map((v) => (
+        <p key={v.name} className="mt-2 text-sm">
+          Volume <b>{v.name}</b>, {size(v.size)}: {v.filesystem ? filesystem(v.filesystem) : "nothing that is known"}
+        </p>
+      ))}
+      {(read.length > 0 || volumes.length > 0 || inside.filesystem?.size) && (
         <div className="mt-4" role="group" aria-label="Files">
           {inside.filesystem?.size && <Tree of={{ pool, path, partition: 0 }} title="Files" />}
           {read.map((p) => (
             <Tree key={p.number} of={{ pool, path, partition: p.number }} title={`Files of partition ${p.number}`} />
           ))}
+          {volumes
+            .filter((v) => v.filesystem?.size)
+            .map((v) => (
+              <Tree key={v.name} of={{ pool, path, partition: v.name }} title={`Files of ${v.name}`} />
+            ))}
         </div>
       )}
     </section>
