@@ -57,8 +57,8 @@ func (t *lvmText) readSection(depth int) (section, error) {
 // value reads a number, a text, or a list of them.
 func (t *lvmText) value() (any, error) {
 	word := t.next()
-	switch {
-	case word == "[":
+	switch word {
+	case "[":
 		list := []any{}
 		for {
 			switch word := t.next(); word {
@@ -69,7 +69,7 @@ func (t *lvmText) value() (any, error) {
 				list = append(list, plainValue(word))
 			}
 		}
-	case word == "":
+	case "":
 		return nil, disk.Damaged("the text of LVM ends in a value")
 	}
 	return plainValue(word), nil
