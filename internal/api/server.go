@@ -35,6 +35,7 @@ func New(s *service.Service, o Options) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	binding.EnableDecoderDisallowUnknownFields = true // a mistyped option is an error, not a default
 	r := gin.New()
+	r.UseRawPath = true                              // names may have slashes in them, as the disks of computers do
 	if err := r.SetTrustedProxies(nil); err != nil { // where a request comes from, nobody else says
 		panic(err) // only for addresses that are none
 	}

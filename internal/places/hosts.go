@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"bagaglio/core/host"
+	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 	_ "bagaglio/core/storage/http"
 	_ "bagaglio/core/storage/sftp"
@@ -143,23 +144,27 @@ func (s *Places) ChangeHost(ctx context.Context, name string, change HostChange)
 	return v, errors.Join(err, s.forget(ctx, name))
 }
 
-// forget closes the pools of a host, to be opened anew.
+// forget closes the pools of a host and its disks, to be opened anew.
 func (s *Places) forget(ctx context.Context, host string) error {
 	pools, err := s.records.Pools(ctx)
 	if err != nil {
 		return err
 	}
+	names := []string{plan.DevicesOf(host)}
 	for _, p := range pools {
 		if p.Host == host {
-			s.mu.Lock()
-			f, ok := s.folders[p.Name]
-			delete(s.folders, p.Name)
-			s.mu.Unlock()
-			if ok {
-				_ = f.Close() // it may be cut off already
-			}
-			s.spaces.forget(p.Name)
+			names = append(names, p.Name)
 		}
+	}
+	for _, name := range names {
+		s.mu.Lock()
+		f, ok := s.folders[name]
+		delete(s.folders, name)
+		s.mu.Unlock()
+		if ok {
+			_ = f.Close() // it may be cut off already
+		}
+		s.spaces.forget(name)
 	}
 	return nil
 }
@@ -301,7 +306,7 @@ func (s *Places) RemoveHost(ctx context.Context, name string) error {
 	if err := s.records.RemoveHost(ctx, name); err != nil {
 		return fmt.Errorf("host %q: %w", name, err)
 	}
-	return nil
+	return s.forget(ctx, name)
 }
 
 func (s *Places) host(ctx context.Context, name string) (store.Host, error) {

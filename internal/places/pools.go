@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path"
 	"path/filepath"
 	"regexp"
@@ -320,7 +321,7 @@ func (s *Places) connect(ctx context.Context, r store.Pool) (storage.Folder, err
 		return s.reach(ctx, r.Host, r.Folder)
 	}
 	if on == LocalHost {
-		return blocks.Open(), nil
+		return s.apart(blocks.Open())
 	}
 	folder, err := s.reach(ctx, on, "/")
 	if err != nil {
@@ -333,7 +334,31 @@ func (s *Places) connect(ctx context.Context, r store.Pool) (storage.Folder, err
 			folder.Close(),
 		)
 	}
-	return blocks.On(c.Computer()), nil
+	computer := c.Computer()
+	there, err := computer.ReadFile(bootID)
+	here, hereErr := os.ReadFile(bootID)
+	if err != nil || hereErr != nil || string(there) == string(here) { // it is this computer under another name, or may be
+		return s.apart(blocks.On(computer))
+	}
+	return blocks.On(computer), nil
+}
+
+// bootID is the same for one computer only, from one start to the next.
+const bootID = "/proc/sys/kernel/random/boot_id"
+
+// errOwn is why a disk is not read.
+var errOwn = fmt.Errorf(
+	"the service's own state lies on it, and nothing of that disk is read through the service: capture it on the spot: %w",
+	local.ErrKept,
+)
+
+// apart are disks but for those that the state folder lies on.
+func (s *Places) apart(f *blocks.Folder) (storage.Folder, error) {
+	own, err := s.kept.Disks()
+	if err != nil {
+		return nil, fmt.Errorf("looking which disk the state folder lies on: %w", err)
+	}
+	return f.Without(own, errOwn), nil
 }
 
 // RemovePool forgets a pool that no job uses. Its files stay.

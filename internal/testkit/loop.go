@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -44,7 +45,10 @@ func NewLoop(t testing.TB, size int64, sector int, table string) *Loop {
 	require.NoError(t, err, "%s", out)
 	_ = exec.Command("partx", "--delete", l.Path).Run() // where the kernel has them already
 	l.Run("partx", "--add", l.Path)
-	t.Cleanup(func() { l.Run("partx", "--delete", l.Path) })
+	t.Cleanup(func() {
+		require.Eventually(t, func() bool { return exec.Command("partx", "--delete", l.Path).Run() == nil }, 10*time.Second, 50*time.Millisecond,
+			"somebody may look at its partitions")
+	})
 	return l
 }
 

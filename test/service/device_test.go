@@ -73,6 +73,13 @@ func TestADeviceIsCaptured(t *testing.T) {
 		assert.Greater(t, system.Used, int64(300_000))
 		assert.Less(t, system.Used, system.Length)
 
+		itself := plan.Place{Pool: plan.DevicesOf("local"), Path: l.Name()}
+		report, err := s.Look(t.Context(), itself)
+		require.NoError(t, err)
+		assert.Len(t, report.Inside.Partitions, 3)
+		_, length, _, err := s.Take(t.Context(), itself, inspect.Spot{Partition: 2, Path: "crew/roster.db"})
+		require.NoError(t, err)
+		assert.Positive(t, length)
 		p, err := s.Plan(t.Context(), captured(l, "kiosk.qcow2"))
 		require.NoError(t, err)
 		if said := strings.Contains(messages(p.Plan), "counts in sectors of 4096 bytes"); sector == 4096 {
@@ -242,6 +249,10 @@ func TestADeviceOfAnotherComputer(t *testing.T) {
 	run := testkit.Run(t, t.TempDir(), s.State, "device", "show", "lighthouse:"+l.Path)
 	require.Zero(t, run.Code, run.Notes)
 	assert.Contains(t, run.Out, "is mounted at "+at+", for writing")
+
+	require.NoError(t, s.RemoveHost(t.Context(), on))
+	_, err = s.Devices(t.Context(), on)
+	require.ErrorContains(t, err, "not found")
 }
 
 // TestADeviceThatIsWrittenTo while it is read: what was read is torn, and gets no name.
@@ -266,4 +277,41 @@ func TestADeviceThatIsWrittenTo(t *testing.T) {
 	require.NotNil(t, now.Outcome)
 	assert.NotEqual(t, "proven", string(*now.Outcome))
 	assert.NoFileExists(t, filepath.Join(dir, "torn.qcow2"))
+}
+
+// TestTheDiskOfTheService: nothing of the disk that the service's own state lies on is read through the service, by whatever name: its keys lie there.
+func TestTheDiskOfTheService(t *testing.T) {
+	t.Parallel()
+	l := gateKiosk(t, 512)
+	at, _ := l.Mount(2, "rw")
+	s := testkit.Start(t, filepath.Join(at, "state"))
+	t.Cleanup(s.Stop) // before that is unmounted
+	server := sshd.Start(t)
+	key, agent, on := string(server.Key), false, "lighthouse"
+	_, err := s.AddHost(t.Context(), api.NewHost{
+		Name: on, Kind: api.NewHostKindSftp, Address: server.Address, User: &server.User, TrustedKey: &server.HostKey,
+		Login: &api.Secrets{Key: &key, Agent: &agent},
+	})
+	require.NoError(t, err)
+	for _, host := range []string{"local", on} {
+		disk := plan.Place{Pool: plan.DevicesOf(host), Path: l.Name()}
+		_, err := s.Inside(t.Context(), disk, inspect.Spot{Partition: 2, Path: "state"})
+		require.ErrorContains(t, err, "own state lies on it", host)
+		_, _, _, err = s.Take(t.Context(), disk, inspect.Spot{Partition: 2, Path: "state/token"})
+		require.ErrorContains(t, err, "own state lies on it", host)
+		_, err = s.Look(t.Context(), disk)
+		require.ErrorContains(t, err, "own state lies on it", host)
+		all, err := s.Devices(t.Context(), host)
+		require.NoError(t, err)
+		i := slices.IndexFunc(all, func(d blocks.Seen) bool { return d.Path == l.Path })
+		assert.Contains(t, all[i].Problem, "own state lies on it")
+		assert.Empty(t, all[i].Partitions)
+		r := captured(l, "kiosk.qcow2")
+		r.Source.Pool = disk.Pool
+		r.Destination.Pool = "elsewhere-" + host
+		addPool(t, s.Service, r.Destination.Pool, t.TempDir())
+		p, err := s.Plan(t.Context(), r)
+		require.NoError(t, err)
+		assert.Contains(t, check(t, p.Plan, "source").Message, "own state lies on it")
+	}
 }

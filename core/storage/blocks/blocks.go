@@ -26,13 +26,27 @@ type Computer interface {
 }
 
 // Folder is the disks of a computer.
-type Folder struct{ computer Computer }
+type Folder struct {
+	computer Computer
+	closed   []string // names of disks that are not read
+	why      error
+}
 
 // Open returns those of this computer.
-func Open() *Folder { return &Folder{here{}} }
+func Open() *Folder { return &Folder{computer: here{}} }
 
 // On returns those of another computer.
-func On(c Computer) *Folder { return &Folder{c} }
+func On(c Computer) *Folder { return &Folder{computer: c} }
+
+// Without has some disks not read, by their names, and says why.
+func (f *Folder) Without(disks []string, why error) *Folder {
+	return &Folder{f.computer, disks, why}
+}
+
+// closes tells whether a disk is one of those that are not read, or another one in front of it.
+func (f *Folder) closes(d device.Device) bool {
+	return slices.Contains(f.closed, d.Name) || len(f.closed) > 0 && strings.HasPrefix(d.Backing, Path+"/")
+}
 
 // find is a disk by its name here.
 func (f *Folder) find(op, name string) (device.Device, error) {
@@ -52,6 +66,9 @@ func (f *Folder) Open(name string) (storage.File, error) {
 	d, err := f.find("open", name)
 	if err != nil {
 		return nil, err
+	}
+	if f.closes(d) {
+		return nil, fmt.Errorf("%s: %w", d.Path, f.why)
 	}
 	file, err := f.computer.OpenDevice(d)
 	if errors.Is(err, fs.ErrPermission) {

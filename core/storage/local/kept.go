@@ -1,6 +1,7 @@
 package local
 
 import (
+	"bagaglio/core/device"
 	"errors"
 	"fmt"
 	"os"
@@ -33,6 +34,14 @@ func identityOf(info os.FileInfo) identity {
 
 // Keep returns the folder at dir, which must exist, as one to be kept.
 func Keep(dir string) *Kept { return &Kept{dir: dir, files: map[identity]bool{}} }
+
+// Disks are the physical disks of this computer that it lies on: who reads one of them whole reads what is kept, too.
+func (k *Kept) Disks() ([]string, error) {
+	if k == nil {
+		return nil, nil
+	}
+	return device.Beneath(device.Here{}, k.dir)
+}
 
 // ErrKept is the error for what leads into a folder that is kept.
 var ErrKept = errors.New("it belongs to the service itself, which keeps its records and keys there")
