@@ -16,16 +16,18 @@ import (
 // Facts of a disk or partition that LVM has (the on-disk format of LVM2): a label in one of the first sectors, behind it the header with areas of
 // data and of text, and the header of such an area.
 const (
-	labelMark, labelType           = "LABELONE", "LVM2 001"
-	labelOffset, labelKind         = 20, 24
-	lvmUUID                        = 32 // bytes of an identifier
-	areaMagic                      = " LVM2 x[5A%r0N*>"
-	areaHeader                     = 512
-	atAreaMagic, atAreaStart       = 4, 24
-	atAreaSize, atText             = 32, 40
-	maxAreas                       = 16
-	maxSegments                    = 1 << 16
-	lvmSector                int64 = 512
+	labelMark, labelType     = "LABELONE", "LVM2 001"
+	labelOffset, labelKind   = 20, 24
+	lvmUUID                  = 32 // bytes of an identifier
+	areaMagic                = " LVM2 x[5A%r0N*>"
+	areaHeader               = 512
+	atAreaMagic, atAreaStart = 4, 24
+	atAreaSize, atText       = 32, 40
+	// lvmVisible is the state of a volume that is one for people. Others are parts of some that are more than their pieces: pools, mirrors, caches.
+	lvmVisible        = "VISIBLE"
+	maxAreas          = 16
+	maxSegments       = 1 << 16
+	lvmSector   int64 = 512
 )
 
 // Logical is a volume of LVM that lies on one disk alone.
@@ -147,7 +149,7 @@ func (s section) group(name, own string, length int64) (*lvm, error) {
 	}
 	for _, lv := range slices.Sorted(maps.Keys(s.of("logical_volumes"))) {
 		v := s.of("logical_volumes").of(lv)
-		volume, alone := Logical{Name: storage.Printable(name + "/" + lv)}, true
+		volume, alone := Logical{Name: storage.Printable(name + "/" + lv)}, slices.Contains(v.list("status"), any(lvmVisible))
 		segments := v.number("segment_count")
 		if segments > maxSegments {
 			return nil, disk.Damaged("a volume of LVM with %d segments", segments)

@@ -179,11 +179,14 @@ func (v *volume) descriptor(group int64) ([]byte, error) {
 	}
 	per := v.block / v.descSize
 	table := group / per
-	at := v.first + 1 + table
+	at := superAt/v.block + 1 + table
 	if v.incompat&incompatMetaBG != 0 && table >= v.u32(atFirstMeta) {
 		at = v.groupStart(table * per)
 		if v.hasBackup(table * per) {
 			at++
+		}
+		if table == 0 { // where the superblock is not in the first block of its group
+			at = superAt/v.block + 1
 		}
 	}
 	return v.read(at*v.block+group%per*v.descSize, v.descSize)

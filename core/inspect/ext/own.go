@@ -24,7 +24,11 @@ func (v *volume) own() (all, spare []span, err error) {
 		start, backup := v.groupStart(g), int64(0)
 		if v.hasBackup(g) {
 			backup = 1
-			all = append(all, span{start, start + 1 + meta + reserved})
+			super := start
+			if g == 0 {
+				super = superAt / v.block
+			}
+			all = append(all, span{start, super + 1 + meta + reserved})
 		}
 		if of := g % per; g/per >= meta && (of == 0 || of == 1 || of == per-1) {
 			all = append(all, span{start + backup, start + backup + 1})
