@@ -22,6 +22,12 @@ type Loop struct {
 // NewLoop makes one of so many bytes, with sectors of a size and a partition table by sfdisk(8), and skips the test where that is not possible.
 func NewLoop(t testing.TB, size int64, sector int, table string) *Loop {
 	t.Helper()
+	return NewLoopAt(t, "--find", size, sector, table)
+}
+
+// NewLoopAt does so with a name, which nobody else takes as long as there are others.
+func NewLoopAt(t testing.TB, path string, size int64, sector int, table string) *Loop {
+	t.Helper()
 	if os.Getuid() != 0 {
 		t.Skip("making a disk takes root")
 	}
@@ -33,7 +39,7 @@ func NewLoop(t testing.TB, size int64, sector int, table string) *Loop {
 	file := filepath.Join(t.TempDir(), "disk")
 	require.NoError(t, os.WriteFile(file, nil, 0o600))
 	require.NoError(t, os.Truncate(file, size))
-	out, err := exec.Command("losetup", "--find", "--show", "--sector-size", strconv.Itoa(sector), file).CombinedOutput()
+	out, err := exec.Command("losetup", "--show", "--sector-size", strconv.Itoa(sector), path, file).CombinedOutput()
 	if err != nil {
 		t.Skipf("this system makes no loop devices: %s", out)
 	}
@@ -57,7 +63,8 @@ func (l *Loop) Again() {
 	l.t.Helper()
 	l.Run("partx", "--delete", l.Path)
 	l.Run("losetup", "--detach", l.Path)
-	l.Run("losetup", l.Path, l.File)
+	require.Eventually(l.t, func() bool { return exec.Command("losetup", l.Path, l.File).Run() == nil }, 10*time.Second, 50*time.Millisecond,
+		"somebody may look at it, and keep it for a moment")
 	l.Run("partx", "--add", l.Path)
 }
 

@@ -22,7 +22,13 @@ import (
 // gateKiosk is the drive of a kiosk: EFI, system and data partitions, and its names.
 func gateKiosk(t *testing.T, sector int) *testkit.Loop {
 	t.Helper()
-	l := testkit.NewLoop(t, 180<<20, sector, `label: gpt
+	return gateKioskAt(t, "--find", sector)
+}
+
+// gateKioskAt is that drive with a name of its own.
+func gateKioskAt(t *testing.T, path string, sector int) *testkit.Loop {
+	t.Helper()
+	l := testkit.NewLoopAt(t, path, 180<<20, sector, `label: gpt
 start=1MiB, size=64MiB, type=U, name="boot"
 start=65MiB, size=64MiB, type=L, name="system"
 start=130MiB, size=48MiB, type=L, name="data"
@@ -174,7 +180,7 @@ func TestADeviceInUse(t *testing.T) {
 // TestAnotherDiskOfThatName: a disk that came in the place of the one that was planned with is not taken for it.
 func TestAnotherDiskOfThatName(t *testing.T) {
 	t.Parallel()
-	l := gateKiosk(t, 512)
+	l := gateKioskAt(t, "/dev/loop700", 512)
 	s := start(t)
 	dir := t.TempDir()
 	addPool(t, s.Service, "quay-store", dir)
