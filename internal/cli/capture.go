@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bagaglio/core/disk"
 	"bagaglio/core/plan"
 
 	"github.com/spf13/cobra"
@@ -34,17 +33,10 @@ of filesystems only what they use is read, where their map of that can be relied
 			if r.As == "" && isFolder(args[1]) {
 				r.As = "qcow2"
 			}
-			to, err := place(intoFolder(args[1], r))
-			if err != nil {
+			if err := newImage(&r, args[1]); err != nil {
 				return err
 			}
-			r.Destination = &to
-			if r.As == "" {
-				if r.As = disk.Claim(to.Path); r.As == "" {
-					return usage("the name %s does not tell a format: add --as FORMAT", to.Path)
-				}
-			}
-			w, err := a.worker(r.Source, to)
+			w, err := a.worker(r.Source, *r.Destination)
 			if err != nil {
 				return err
 			}

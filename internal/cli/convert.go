@@ -37,20 +37,13 @@ of the source, with the extension of its format.`,
 			if r.As == "" && isFolder(args[1]) {
 				return usage("say which format: add --as FORMAT")
 			}
-			to, err := place(intoFolder(args[1], r))
-			if err != nil {
+			if err := newImage(&r, args[1]); err != nil {
 				return err
-			}
-			r.Destination = &to
-			if r.As == "" {
-				if r.As = disk.Claim(to.Path); r.As == "" {
-					return usage("the name %s does not tell a format: add --as FORMAT", to.Path)
-				}
 			}
 			if err := baseOf(&r); err != nil {
 				return err
 			}
-			w, err := a.worker(r.Source, to)
+			w, err := a.worker(r.Source, *r.Destination)
 			if err != nil {
 				return err
 			}
@@ -90,6 +83,21 @@ of the source, with the extension of its format.`,
 		}
 	}
 	return c
+}
+
+// newImage puts what was named as destination into r, and the format that its name tells when none was asked for.
+func newImage(r *plan.Request, named string) error {
+	to, err := place(intoFolder(named, *r))
+	if err != nil {
+		return err
+	}
+	r.Destination = &to
+	if r.As == "" {
+		if r.As = disk.Claim(to.Path); r.As == "" {
+			return usage("the name %s does not tell a format: add --as FORMAT", to.Path)
+		}
+	}
+	return nil
 }
 
 // selectionFlags are for work that may read a part of a disk only.
