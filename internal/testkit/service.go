@@ -38,7 +38,8 @@ var (
 	buildTorture = sync.OnceValues(func() (string, error) { return buildWith("nomsgpack,torture") })
 )
 
-// buildWith leaves the binary where the next package finds it: what is up to date is not linked again.
+// buildWith leaves the binary where the next package finds it: what is up to date is not linked again. Packages that are tested side by side
+// build one after the other, so that none writes what another one runs.
 func buildWith(tags string) (string, error) {
 	root, err := Root()
 	if err != nil {
@@ -49,6 +50,17 @@ func buildWith(tags string) (string, error) {
 		kind, args = kind+"-race", append(args, "-race")
 	}
 	path := filepath.Join(root, "bin", "test", kind, "bagaglio")
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return "", err
+	}
+	lock, err := os.OpenFile(path+".lock", os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return "", err
+	}
+	defer lock.Close()
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
+		return "", err
+	}
 	args = append(args, "-o", path)
 	cmd := exec.Command("go", append(args, "./cmd/bagaglio")...)
 	cmd.Dir = root
