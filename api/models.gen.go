@@ -10,6 +10,7 @@ import (
 	"bagaglio/core/device"
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
+	"bagaglio/core/fit"
 	"bagaglio/core/inspect"
 	"bagaglio/core/machine"
 	"bagaglio/core/plan"
@@ -518,6 +519,12 @@ type FileSum = receipt.FileSum
 
 // Filesystem defines model for Filesystem.
 type Filesystem = inspect.Filesystem
+
+// Fit Where partitions were put on a disk that got another size. Sizes are in bytes.
+type Fit = fit.Layout
+
+// FitPart A partition before and after.
+type FitPart = fit.Part
 
 // Format defines model for Format.
 type Format struct {

@@ -14,6 +14,7 @@ import (
 type Ends struct {
 	Source, Destination storage.Folder
 	Staging             string // the folder of the destination in which it is made
+	Changed             string // the folder of this computer with what was made to fit
 }
 
 // Source is what is read.

@@ -2,12 +2,14 @@ package carry
 
 import (
 	"context"
+	"errors"
 	"path"
 	"slices"
 	"strings"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
+	"bagaglio/core/fit"
 	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
@@ -20,7 +22,15 @@ type image struct {
 }
 
 func (i image) Open(ctx context.Context) (disk.Reader, error) {
-	return inspect.Open(ctx, i.Request.Source.Origin(i.ends.Source), i.Before.Format, i.Request.Selection())
+	src, err := inspect.Open(ctx, i.Request.Source.Origin(i.ends.Source), i.Before.Format, i.Request.Selection())
+	if err != nil || i.Fit == nil {
+		return src, err
+	}
+	d, err := fit.Changed(ctx, src, *i.Fit, i.ends.Changed)
+	if err != nil {
+		return nil, errors.Join(err, src.Close())
+	}
+	return d, nil
 }
 
 func (i image) Dir() string { return path.Dir(path.Clean(i.Request.Destination.Path)) }

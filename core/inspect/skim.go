@@ -330,6 +330,8 @@ func Shares(r disk.Reader) []Share {
 		return k.Shares
 	case checked:
 		return k.Shares
+	case interface{ Beneath() disk.Reader }:
+		return Shares(k.Beneath())
 	}
 	return nil
 }

@@ -45,10 +45,16 @@ var mbrTypes = map[byte]string{
 	mbrProtects: "protective",
 }
 
+// TypeBIOSBoot is the type of a partition that a loader for BIOS lies in, which is found by where it lies.
+const TypeBIOSBoot = "BIOS boot"
+
+// SmallTypes are those, in lower case, of partitions that a system is started or repaired from, or swaps to: nothing grows in them.
+var SmallTypes = []string{"efi system", "bios boot", "reserved", "recovery", "linux swap", "extended"}
+
 // gptTypes are the names of the types that are met (UEFI 5.3.3 and the Discoverable Partitions Specification).
 var gptTypes = map[string]string{
 	"c12a7328-f81f-11d2-ba4b-00a0c93ec93b": "EFI system",
-	"21686148-6449-6e6f-744e-656564454649": "BIOS boot",
+	"21686148-6449-6e6f-744e-656564454649": TypeBIOSBoot,
 	"0fc63daf-8483-4772-8e79-3d69d8477de4": "Linux",
 	"4f68bce3-e8cd-4db1-96e7-fbcaf984b709": "Linux root (x86-64)",
 	"0657fd6d-a4ab-43c4-84e5-0933c84b4f4f": "Linux swap",

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/fit"
 	"bagaglio/core/inspect"
 	"bagaglio/core/storage"
 )
@@ -15,6 +16,8 @@ type Facts struct {
 	Destination DestinationFacts
 	// Knowledge is of what must not be done harm; the zero value where nothing can be.
 	Knowledge Knowledge
+	// Scratch is how many bytes are free for what is made on the way; it is looked at only where something is.
+	Scratch int64
 	// Speeds are what steps were last seen to reach, in bytes a second, by their names.
 	Speeds map[string]float64
 }
@@ -48,6 +51,8 @@ type SourceFacts struct {
 	Tag    *TagFacts       // of the tag beside it, nil without one
 	Counts int64           // the size of the sectors in which its partition table counts, 0 where that is not told
 	Shares []inspect.Share // what is read of partitions, where not all is
+	Fit    *fit.Layout     // where partitions go, when the disk is to get another size
+	Unfit  error           // why it cannot have that; then Fit is nil
 	Inside []string        // what an inspection of the content doubts
 	Sums   bool            // there are checksums of its pieces beside it
 	Lacks  []string        // files of it that are known to be missing or short, in words

@@ -22,6 +22,9 @@ type ConvertRequest struct {
 	IfSmaller bool         `json:"if_smaller"`
 	UsedOnly  bool         `json:"used_only"`
 	Without   []string     `json:"without"`
+	Size      int64        `json:"size"`
+	Smallest  bool         `json:"smallest"`
+	Grow      string       `json:"grow"`
 }
 
 func (r ConvertRequest) validate() error {
@@ -33,6 +36,9 @@ func (r ConvertRequest) validate() error {
 	}
 	if r.Tag != "" && (r.UsedOnly || len(r.Without) > 0) {
 		return errors.New("a tag is of the whole disk: it proves nothing of a part")
+	}
+	if err := r.validateFit(); err != nil {
+		return err
 	}
 	if r.IfSmaller && !r.Replace {
 		return errors.New("only an image that takes the place of its source is kept if it is smaller")

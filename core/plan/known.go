@@ -41,7 +41,7 @@ func (p *maker) checkTag() {
 	switch {
 	case t == nil || p.Disk.Request.Source.Snapshot != "":
 		return
-	case !p.Disk.Request.Selection().All():
+	case !p.Disk.Request.TakesAll():
 		p.add(Informs, "tag", fmt.Sprintf("The tag %s is of the whole disk: nothing is compared with it.", t.Name))
 		return
 	case p.Renames:

@@ -90,6 +90,11 @@ type Request struct {
 	// UsedOnly leaves out what filesystems do not use, and Without whole partitions, by their numbers, names or labels: both read as zeros.
 	UsedOnly bool     `json:"used_only,omitempty"`
 	Without  []string `json:"without,omitempty"`
+	// Size is the virtual size that the new image gets, in bytes, with what is on it made to fit; Smallest makes that as small as possible. Grow is the
+	// number of the partition that takes what there is more, "none" for none, empty for the last one that it makes sense for.
+	Size     int64  `json:"size,omitempty"`
+	Smallest bool   `json:"smallest,omitempty"`
+	Grow     string `json:"grow,omitempty"`
 	// ByRules does whatever the rules of the destination's pool ask for: the plan is that of the request which it becomes.
 	ByRules bool `json:"by_rules,omitempty"`
 	// AsItIs goes on where the source is not what was known of it: its content differs from its tag, or files of it are missing or short.
@@ -343,7 +348,7 @@ func Opens(l disk.Layout, name string, size int64, o disk.Options) string {
 
 func (p *maker) convert() {
 	o, stored := p.Disk.Request.Options, p.facts.Destination.Stored
-	size := p.layout.RoundUp(p.Disk.Before.VirtualSize, o, p.Disk.Request.RoundTo)
+	size := p.layout.RoundUp(p.size(), o, p.Disk.Request.RoundTo)
 	p.Disk.After = &Side{
 		Place: *p.Disk.Request.Destination, Format: p.format.Name, Layout: p.layout.Name,
 		VirtualSize: size, AllocatedSize: p.layout.StoredSize(size, o, stored), FileSize: p.layout.FileSize(size, o, stored),
@@ -356,6 +361,7 @@ func (p *maker) convert() {
 	p.Disk.After.Place.Path = Opens(p.layout, p.Disk.After.Place.Path, size, o)
 	p.BytesToWrite = p.Disk.Before.AllocatedSize
 	p.step(StepLook, 0, "Open the source and check its tables")
+	p.fits()
 	p.step(StepFill, p.Disk.Before.AllocatedSize, "Write the new image into the pool's staging folder, taking the fingerprint on the way")
 	p.step(StepSecure, 0, "Sync it to stable storage")
 	if s := p.facts.Source; s.Sums && s.Tag == nil && !p.layout.Gathers {

@@ -3,6 +3,8 @@ package plan
 import (
 	"encoding/json"
 	"slices"
+
+	"bagaglio/core/fit"
 )
 
 // Step is a part of the work.
@@ -27,6 +29,7 @@ type Step struct {
 const (
 	StepLook    = "look"    // open the source, and check its tables
 	StepFill    = "fill"    // write the new image into the staging folder
+	StepFit     = "fit"     // make filesystems fit to a new size, on copies
 	StepSecure  = "secure"  // have it on stable storage
 	StepProve   = "prove"   // read it back and compare
 	StepVerify  = "verify"  // compare a disk with what is known of it
@@ -55,6 +58,8 @@ type Disk struct {
 	Request Request `json:"request"`
 	Before  *Side   `json:"before,omitempty"`
 	After   *Side   `json:"after,omitempty"`
+	// Fit is where partitions lie on a disk that gets another size; nil where it keeps its own.
+	Fit *fit.Layout `json:"fit,omitempty"`
 	// Copied are the files that are copied as they are, what opens the image last, into the folder Root of the destination.
 	Copied []Copied `json:"copied,omitempty"`
 	Root   string   `json:"root,omitempty"`

@@ -19,16 +19,16 @@ func (p *maker) checkTarget() {
 			p.layout.Name,
 			Bytes(limit),
 			map[bool]string{true: " with these options"}[limit < p.layout.Largest],
-			Bytes(d.VirtualSize),
+			Bytes(p.size()),
 		), p.otherLayouts()...)
 	}
-	if p.Disk.After.VirtualSize != d.VirtualSize {
+	if p.Disk.After.VirtualSize != p.size() {
 		why := fmt.Sprintf("since %s counts in units of %d bytes", p.format.Name, max(p.layout.Granularity, o.SectorSize))
 		if p.Disk.Request.RoundTo > 0 {
 			why = fmt.Sprintf("to a multiple of %s as asked for", Bytes(p.Disk.Request.RoundTo))
 		}
 		p.add(Warns, "size", fmt.Sprintf("The virtual size is rounded up from %s to %s, %s. What is added reads as zeros, "+
-			"and the fingerprint changes with the size.", Bytes(d.VirtualSize), Bytes(p.Disk.After.VirtualSize), why))
+			"and the fingerprint changes with the size.", Bytes(p.size()), Bytes(p.Disk.After.VirtualSize), why))
 	}
 	if from, to := max(d.SectorSize, plainSector), max(o.SectorSize, plainSector); from != to && (d.SectorSize > 0 || o.SectorSize > 0) {
 		p.add(
@@ -111,7 +111,7 @@ func (p *maker) otherLayouts() []Remedy {
 			if f.Name == p.format.Name && (l.Name == p.layout.Name || !inPieces) || i > 0 && !inPieces {
 				continue
 			}
-			size := l.RoundUp(p.Disk.Before.VirtualSize, disk.Options{}, p.Disk.Request.RoundTo)
+			size := l.RoundUp(p.size(), disk.Options{}, p.Disk.Request.RoundTo)
 			limit := p.facts.Destination.Space.LargestFile
 			if size > l.LimitFor(disk.Options{}) || limit > 0 && p.largestFile(l, disk.Options{}, size) > limit {
 				continue

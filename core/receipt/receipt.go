@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"bagaglio/core/fingerprint"
+	"bagaglio/core/fit"
 	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 
@@ -72,6 +73,8 @@ type Receipt struct {
 	// what was read of each, and what a check of its filesystem on the new image said.
 	Skipped    int64           `json:"skipped,omitempty"`
 	Partitions []inspect.Share `json:"partitions,omitempty"`
+	// Fit is where partitions were put on a disk that got another size, and how many of their files were compared before and after.
+	Fit *fit.Layout `json:"fit,omitempty"`
 	// BytesWritten are bytes of the disk; structures of the format come on top.
 	BytesWritten  int64               `json:"bytes_written"`
 	BytesCompared int64               `json:"bytes_compared"`
@@ -139,6 +142,7 @@ type Earlier struct {
 const (
 	FromContent = "content" // the content of the disk was read by the job
 	FromPart    = "part"    // the part of the content that was to be read was, with zeros for the rest
+	FromFitted  = "fitted"  // the content was read as it was made to fit to another size
 	FromFiles   = "files"   // its files are proven to be those of the source, whose content was read by the job
 	FromTag     = "tag"     // its tag says so, and nothing was read
 )
@@ -153,6 +157,7 @@ func (s *Side) Read(sum fingerprint.Fingerprint, from string) {
 var fingerprintFrom = map[string]string{
 	FromContent: "taken of its content, read",
 	FromPart:    "taken of what was read of it, with zeros for the rest, read",
+	FromFitted:  "taken of it as it was made to fit to its new size, read",
 	FromFiles:   "taken of the source; its files were proven",
 	FromTag:     "said by its tag and not read now; made",
 }
@@ -253,6 +258,9 @@ func (r Receipt) WriteText(out io.Writer) error {
 			what += "; on the new image: " + s.State
 		}
 		line("", "%s: %s", s.Called(), what)
+	}
+	if r.Fit != nil {
+		fitLines(*r.Fit, line)
 	}
 	if r.Destination != nil {
 		line("Written", "%s", plan.Bytes(r.BytesWritten))

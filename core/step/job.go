@@ -41,6 +41,8 @@ type Ends struct {
 	Source, Destination storage.Folder
 	// Definitions are the folders with definitions of machines that are to follow a disk which moves, by their pools.
 	Definitions map[string]storage.Folder
+	// Scratch is a folder of this computer for what is made on the way.
+	Scratch string
 	// From and To are the hosts of a machine; nil for a disk.
 	From, To Guests
 }

@@ -48,6 +48,7 @@ of filesystems only what they use is read, where their map of that can be relied
 	f.StringVar(&r.Layout, "layout", "", "layout of the format (default: its first)")
 	optionFlags(f, &r.Options)
 	f.StringSliceVar(&r.Without, "without", nil, "leave out this partition, by its number, name or label; it reads as zeros")
+	fitFlags(f, &r)
 	f.BoolVar(&whole, "whole", false, "read all of it, also what filesystems do not use")
 	f.BoolVar(&r.Replace, "replace", false, "replace what lies at the destination, once the new image is proven")
 	f.BoolVar(&r.NoProof, "no-proof", false, "do not read the new image back; the outcome is then unproven")

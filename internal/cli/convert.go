@@ -69,6 +69,7 @@ of the source, with the extension of its format.`,
 		"go on where the source cannot be read, with zeros in the place; the job then ends with damage",
 	)
 	selectionFlags(f, &r)
+	fitFlags(f, &r)
 	asItIsFlag(f, &r)
 	byRulesFlag(f, &r)
 	f.BoolVar(&r.ClearHeld, "clear-held", false, "to make room, remove for good what the destination's pool holds of replaced disks")

@@ -81,6 +81,7 @@ func (a *app) carry(c *carrying, use, short string) *cobra.Command {
 		"of a disk that stands on others: whole, alone (they are there already) or flat (make one image of it)",
 	)
 	f.BoolVar(&r.Family, "family", false, "take all disks along that stand on it; what names it is changed when its name changes")
+	fitFlags(f, r)
 	optionFlags(f, &r.Options)
 	a.sourceFlags(f, &c.from)
 	f.BoolVar(&r.Replace, "replace", false, "replace what lies at the destination, once the copy is proven")
@@ -212,7 +213,7 @@ func (a *app) carryOne(ctx context.Context, c *carrying, arg, to string, many bo
 	if r.Chain == plan.ChainWhole {
 		r.Chain = ""
 	}
-	if r.As == "" && c.chain != chainFlat {
+	if r.As == "" && c.chain != chainFlat && !r.Refits() {
 		return r, w, nil
 	}
 	r.Kind, r.Chain = plan.Convert, ""

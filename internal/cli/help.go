@@ -24,8 +24,8 @@ var flagGroups = []struct {
 }{
 	{title: "Where it goes", flags: []string{"pool", "folder", "name", "network"}},
 	{title: "The machine", flags: []string{"stop", "start", "within", "release", "leave-source"}},
-	{title: "What is read", flags: []string{"from", "snapshot", "chain", "family"}},
-	{title: "What is made", flags: []string{"as", "layout", "base", "replace", "by-rules", "round-to"}},
+	{title: "What is read", flags: []string{"from", "snapshot", "chain", "family", "without", "used-only", "whole"}},
+	{title: "What is made", flags: []string{"as", "layout", "size", "grow", "base", "replace", "by-rules", "round-to"}},
 	{title: "How it is proven", flags: []string{"no-proof", "against", "tag", "quick", "only-read"}},
 	{title: "When, and how fast", flags: []string{"speed", "hours", "detach", "wait"}},
 	{title: "Before it begins", flags: []string{"plan", "yes"}},

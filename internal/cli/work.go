@@ -146,6 +146,7 @@ func (s *spot) show(side plan.Side, asked plan.Place) plan.Side {
 // open opens the folders of a request, and makes its places relative to them.
 func (s *spot) open(r *plan.Request) (err error) {
 	asked := r.Source.Path
+	s.ends.Scratch = filepath.Join(os.TempDir(), spotPrefix+"scratch")
 	if s.ends.Source, r.Source.Path, err = s.source(r.Source); err != nil {
 		return err
 	}

@@ -30,14 +30,15 @@ type Planner struct {
 	places  *places.Places
 	guests  *machines.Machines
 	log     *slog.Logger
+	scratch string // see step.Ends
 	groups  groups
 	ctx     context.Context // of what is made in the background
 	stop    context.CancelFunc
 }
 
-// New returns one. The caller closes it.
-func New(r *records.Records, p *places.Places, m *machines.Machines, log *slog.Logger) *Planner {
-	s := &Planner{records: r, places: p, guests: m, log: log}
+// New returns one, which has a folder of this computer for what is made on the way. The caller closes it.
+func New(r *records.Records, p *places.Places, m *machines.Machines, scratch string, log *slog.Logger) *Planner {
+	s := &Planner{records: r, places: p, guests: m, scratch: scratch, log: log}
 	s.ctx, s.stop = context.WithCancel(context.Background())
 	return s
 }
@@ -195,6 +196,7 @@ func (s *Planner) needs(ctx context.Context, r plan.Request, from, to store.Pool
 
 // Ends are the folders that the places of a request lie in. They know which files a machine of their host uses.
 func (s *Planner) Ends(ctx context.Context, r plan.Request) (ends step.Ends, err error) {
+	ends.Scratch = s.scratch
 	if ends.Source, err = s.watched(ctx, r.Source.Pool, r.Suspended); err != nil {
 		return ends, err
 	}

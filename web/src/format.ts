@@ -14,6 +14,15 @@ export function size(bytes: number): string {
   return `${value.toLocaleString("en", { maximumFractionDigits: digits })} ${units[unit]}`;
 }
 
+/** Reads a length such as 3 GiB, 3G or 512; null for what is none. Units are powers of 1024. */
+export function lengthOf(text: string): number | null {
+  const found = /^\s*(\d+(?:\.\d+)?)\s*(?:([KMGTP])(?:i?B)?|bytes|B)?\s*$/i.exec(text);
+  if (!found) return null;
+  const power = " KMGTP".indexOf((found[2] ?? " ").toUpperCase());
+  const bytes = Math.round(Number(found[1]) * 1024 ** power);
+  return bytes > 0 ? bytes : null;
+}
+
 /** Writes the exact count, to have at hand beside the size. */
 export function exact(bytes: number): string {
   return `${bytes.toLocaleString("en")} bytes`;

@@ -1,7 +1,7 @@
 import { describe, expect, test } from "vitest";
 import type { PlanRequest, Remedy } from "./api/client.ts";
 import { mend } from "./api/mend.ts";
-import { exact, placeName, size, span, speed, subjectName, workName } from "./format.ts";
+import { exact, lengthOf, placeName, size, span, speed, subjectName, workName } from "./format.ts";
 
 const request: PlanRequest = {
   kind: "copy",
@@ -57,6 +57,15 @@ describe("what is written", () => {
     expect(exact(1234567)).toBe("1,234,567 bytes");
     expect(speed(2 ** 20 + 0.4)).toBe("1 MiB/s");
   });
+  test("lengths are read as people write them", () => {
+    expect(lengthOf("3 GiB")).toBe(3 * 1024 ** 3);
+    expect(lengthOf("3g")).toBe(3 * 1024 ** 3);
+    expect(lengthOf("1.5M")).toBe(1.5 * 1024 ** 2);
+    expect(lengthOf("512")).toBe(512);
+    expect(lengthOf("121 MiB")).toBe(121 * 1024 ** 2);
+    for (const none of ["", "smallest", "3 X", "-3G", "0"]) expect(lengthOf(none)).toBeNull();
+  });
+
   test("work is called as people ask for it", () => {
     expect(workName(request)).toBe("move");
     expect(workName({ kind: "undo", job: "7" })).toBe("undo");

@@ -60,6 +60,9 @@ func Prepare(ctx context.Context, ends step.Ends, r plan.Request, known step.Kno
 	if err := lookAround(ctx, ends, r, known, &facts.Source); err != nil {
 		return plan.Plan{}, err
 	}
+	if err := lookAtFit(ends, r, src, &facts); err != nil {
+		return plan.Plan{}, err
+	}
 	if facts.Destination, err = lookAhead(ctx, ends, r, src, facts.Source, facts.Target, known); err != nil {
 		return plan.Plan{}, err
 	}
@@ -150,6 +153,9 @@ func lookAhead(
 		layout = target.Format.Layouts[0]
 	}
 	size := layout.RoundUp(src.Size(), r.Options, r.RoundTo)
+	if source.Fit != nil {
+		size = layout.RoundUp(source.Fit.Size, r.Options, r.RoundTo)
+	}
 	if f.Stored, _, err = disk.Count(ctx, src, disk.Units(size, layout, r.Options)...); err != nil {
 		return f, err
 	}

@@ -43,7 +43,7 @@ func (w *work) known(ctx context.Context, leaves *fingerprint.Leaves) error {
 		return err
 	}
 	asked := tag != nil
-	if !w.disk.Request.Selection().All() { // what is known is of the whole disk
+	if !w.disk.Request.TakesAll() { // what is known is of the whole disk
 		return nil
 	}
 	if w.disk.Request.Source.Snapshot != "" && !asked {

@@ -23,13 +23,17 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 	if err != nil {
 		return err
 	}
-	part := !w.disk.Request.Selection().All()
+	part, fitted := !w.disk.Request.Selection().All(), w.disk.Fit != nil
 	if r.Source.Read(sum, receipt.FromContent); part {
 		r.Source.FingerprintFrom = receipt.FromPart
+	}
+	if fitted {
+		r.Source.FingerprintFrom = receipt.FromFitted
 	}
 	if err := w.known(ctx, copied.Leaves); err != nil {
 		return err
 	}
+	r.Fit = w.disk.Fit
 	request := w.disk.Request
 	made, err := w.carried().Made(ctx)
 	if err != nil {
@@ -60,7 +64,10 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 	if part {
 		r.Compared = "the fingerprint of what was read of the source, with zeros for the rest, with that of the destination, read back from storage"
 	}
-	if made.Size() != w.disk.Before.VirtualSize {
+	if fitted {
+		r.Compared = "the fingerprint of the source as it was made to fit to its new size, with that of the destination, read back from storage"
+	}
+	if made.Size() != w.src.Size() {
 		expected = expected.Extended(made.Size(), copied.Tail)
 		r.Compared = "the content of the source, followed by zeros up to the rounded size, with that of the destination, read back from storage"
 	}
@@ -71,8 +78,11 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 	r.Destination.Read(got, receipt.FromContent)
 	if got != want {
 		r.Differences = fingerprint.Difference(expected, back.Leaves, 20)
-		r.Damage = inspect.Hits(ctx, w.real, r.Differences, false)
+		r.Damage = inspect.Hits(ctx, w.src, r.Differences, false)
 		return errNotAsWritten
+	}
+	if err := w.compareFitted(ctx, made); err != nil {
+		return err
 	}
 	r.Outcome = receipt.Proven
 	w.checkShares(ctx, made)

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path"
 	"slices"
 	"strings"
@@ -218,6 +219,11 @@ func isTag(name string) bool { return strings.HasSuffix(name, fingerprint.TagExt
 func (w *work) Clear() error {
 	if w.Ends.Destination == nil {
 		return nil
+	}
+	if w.disk.Fit != nil && w.Ends.Scratch != "" {
+		if err := os.RemoveAll(w.changed()); err != nil {
+			return fmt.Errorf("clearing up the scratch folder: %w", err)
+		}
 	}
 	return Clear(w.Ends.Destination, w.ID)
 }

@@ -25,6 +25,8 @@ type State struct {
 	Identifier [16]byte  `json:"identifier"`
 	Created    time.Time `json:"created"`
 	Files      []string  `json:"files"`
+	// Fitted tells that filesystems were made to fit, and lie in the scratch folder.
+	Fitted bool `json:"fitted,omitempty"`
 	// Compared tells that copied files were proven, before names in them were changed.
 	Compared bool `json:"compared,omitempty"`
 	// Staged are the identities that the files had in the staging folder, once they get their names.
@@ -136,7 +138,11 @@ func (w *work) takeUp(ctx context.Context, source, base string) error {
 			if err != nil {
 				return err
 			}
-			if there {
+			fitted, err := w.isFitted()
+			if err != nil {
+				return err
+			}
+			if there && fitted {
 				w.proof = old.Receipt
 				w.proof.Resumed++
 				return nil

@@ -49,6 +49,7 @@ type round struct {
 	same    bool // both ends are on one filesystem
 	there   bool // something lies at the destination
 	machine bool // it is a disk of one that moves
+	fits    bool // a filesystem is on it, which gets another size
 }
 
 func rounds() []round {
@@ -64,6 +65,11 @@ func rounds() []round {
 		},
 		{name: "convert, unproven", request: plan.Request{Kind: plan.Convert, Source: from, Destination: as, As: "qcow2", NoProof: true}},
 		{name: "convert and release", request: plan.Request{Kind: plan.Convert, Source: from, Destination: as, As: "qcow2", Release: true}},
+		{
+			name:    "made to fit",
+			request: plan.Request{Kind: plan.Convert, Source: from, Destination: as, As: "qcow2", Release: true, Size: 40 << 20},
+			fits:    true,
+		},
 		{name: "copy", request: plan.Request{Kind: plan.Copy, Source: from, Destination: to}},
 		{name: "move", request: plan.Request{Kind: plan.Copy, Source: from, Destination: to, Release: true}},
 		{
@@ -93,6 +99,9 @@ func (r round) begin(t *testing.T) *trip {
 	x.source = x.source[:powerCutSize]
 	require.NoError(t, os.Chmod(filepath.Join(x.from, "gate-kiosk.raw"), 0o600))
 	require.NoError(t, os.Truncate(filepath.Join(x.from, "gate-kiosk.raw"), powerCutSize))
+	if r.fits {
+		x.filled()
+	}
 	if !r.same {
 		x.ends.Destination = apart{x.ends.Destination}
 	}
@@ -146,6 +155,7 @@ func (x *trip) known() step.Known {
 func (x *trip) broken(after int) (step.Ends, *stopping) {
 	stop := &stopping{after: after}
 	ends := step.Ends{
+		Scratch:     x.ends.Scratch,
 		Source:      stoppingFolder{x.folder(x.from), stop},
 		Definitions: map[string]storage.Folder{"definitions": stoppingFolder{x.folder(x.definitions), stop}},
 	}
@@ -279,7 +289,7 @@ func TestEveryKindOfStep(t *testing.T) {
 
 // TestWhatCannotBeTakenBack says why.
 func TestWhatCannotBeTakenBack(t *testing.T) {
-	move := rounds()[6]
+	move := rounds()[7]
 	for _, c := range []struct {
 		name string
 		do   func(*testing.T, *trip)

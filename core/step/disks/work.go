@@ -141,6 +141,14 @@ func (w *work) open(ctx context.Context) (err error) {
 	if err := w.sized(); err != nil {
 		return err
 	}
+	if w.plans(plan.StepFit) && !w.state.Fitted { // that step opens it
+		return nil
+	}
+	return w.openCarried(ctx)
+}
+
+// openCarried opens what is copied.
+func (w *work) openCarried(ctx context.Context) (err error) {
 	if w.src, err = w.carried().Open(ctx); err != nil {
 		return err
 	}
@@ -151,7 +159,7 @@ func (w *work) open(ctx context.Context) (err error) {
 
 // carried is what the task carries.
 func (w *work) carried() carry.Carrier {
-	return carry.Of(w.disk, carry.Ends{Source: w.Ends.Source, Destination: w.Ends.Destination, Staging: w.staging()})
+	return carry.Of(w.disk, carry.Ends{Source: w.Ends.Source, Destination: w.Ends.Destination, Staging: w.staging(), Changed: w.changed()})
 }
 
 // fills tells whether something is copied.

@@ -74,6 +74,19 @@ export function ReceiptView({ receipt }: { receipt: Receipt }) {
             {[p.name || p.label, p.type, p.filesystem].filter(Boolean).join(", ")}: {travelled(p)}
           </Row>
         ))}
+        {receipt.fit && (
+          <Row name="Fitted">
+            from {size(receipt.fit.before)} to {size(receipt.fit.size)}
+          </Row>
+        )}
+        {receipt.fit?.parts
+          .map((p) => ({ number: p.number, words: fitted(p) }))
+          .filter((p) => p.words)
+          .map((p) => (
+            <Row key={p.number} name={p.number ? `Partition ${p.number}` : "The filesystem"}>
+              {p.words}
+            </Row>
+          ))}
         {receipt.unreadable?.map((r) => (
           <Row key={r.offset} name="Unreadable">
             {exact(r.length)} at offset {r.offset.toLocaleString("en")}
@@ -110,6 +123,16 @@ function travelled(p: NonNullable<Receipt["partitions"]>[number]): string {
     ? `${size(p.length - p.skipped)} read of ${size(p.length)}`
     : `read whole${p.whole ? `, since ${p.whole}` : ""}`;
   return p.state ? `${read}; on the new image: ${p.state}` : read;
+}
+
+/** What became of a partition on a disk that got another size, nothing where it is as it was. */
+function fitted(p: NonNullable<Receipt["fit"]>["parts"][number]): string {
+  const words = [];
+  if (p.length !== p.from_length) words.push(`from ${size(p.from_length)} to ${size(p.length)}`);
+  if (p.offset !== p.from) words.push(`moved from ${size(p.from)} to ${size(p.offset)}`);
+  if (p.files) words.push(`${p.files} files and folders are the same before and after`);
+  if (p.note) words.push(p.note);
+  return words.join("; ");
 }
 
 function DiskRow({ name, side }: { name: string; side: Receipt["source"] }) {

@@ -7,6 +7,7 @@ import { Choice } from "../components/choice.tsx";
 import { Failure } from "../components/failure.tsx";
 import { Outlook } from "../components/outlook.tsx";
 import { calledPart, PartitionStrip, type Device } from "../components/partition-strip.tsx";
+import { SizeField } from "../components/size-field.tsx";
 import { size } from "../format.ts";
 
 /** Capturing a disk of a computer: what of it travels, beside what would happen. The request is in the address. */
@@ -129,6 +130,11 @@ function Fields({ device, request, change }: FieldsProps) {
           onChange={(event) => change({ destination: { ...to, path: event.target.value } })}
         />
       </label>
+      <SizeField
+        bytes={request.size}
+        smallest={request.smallest}
+        change={(bytes, smallest) => change({ size: bytes, smallest })}
+      />
       <Choice
         name="Format"
         value={request.as ?? ""}

@@ -6,6 +6,7 @@ import { calls, items, result, type Format, type PlanRequest } from "../api/clie
 import { Choice } from "../components/choice.tsx";
 import { LayoutOptions } from "../components/layout-options.tsx";
 import { Outlook } from "../components/outlook.tsx";
+import { SizeField } from "../components/size-field.tsx";
 
 /** Work in one place: what is asked for on the left, what would happen on the right. */
 export function ComposePage() {
@@ -70,6 +71,8 @@ function workOf(request: PlanRequest, work: string): PlanRequest {
     release: work === "move",
   });
   delete next.layout;
+  delete next.size;
+  delete next.smallest;
   if (work !== "convert") delete next.as;
   return next;
 }
@@ -169,6 +172,15 @@ function RequestFields({ request, change }: FieldsProps) {
           </div>
         )}
         {!copies && layout?.stands && <Base request={request} change={change} />}
+        {!copies && (
+          <SizeField
+            bytes={request.size}
+            smallest={request.smallest}
+            change={(bytes, smallest) =>
+              change({ ...request, size: bytes ?? undefined, smallest: smallest ?? undefined })
+            }
+          />
+        )}
         {!copies && layout && <LayoutOptions layout={layout} request={request} change={change} />}
         {!request.release && (
           <Switch

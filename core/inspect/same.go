@@ -1,0 +1,143 @@
+package inspect
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"bagaglio/core/fingerprint"
+)
+
+// SameFiles compares two filesystems: names, what they are, who may what, times and every byte of every file, whatever lies where. It returns how
+// many files and folders there are, and fails at the first that differs.
+func SameFiles(ctx context.Context, a, b *Volume) (int, error) {
+	c := &comparing{a: a, b: b, seen: map[uint64]bool{}}
+	err := c.folders(ctx, a.Root(), b.Root(), "", 0)
+	return c.count, err
+}
+
+type comparing struct {
+	a, b  *Volume
+	seen  map[uint64]bool
+	count int
+}
+
+func (c *comparing) folders(ctx context.Context, x, y uint64, name string, depth int) error {
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	if c.seen[x] || depth > maxDepth {
+		return nil
+	}
+	c.seen[x] = true
+	in, err := sorted(c.a, x)
+	if err != nil {
+		return fmt.Errorf("%s before: %w", or(name), err)
+	}
+	out, err := sorted(c.b, y)
+	if err != nil {
+		return fmt.Errorf("%s after: %w", or(name), err)
+	}
+	for i, e := range in {
+		if i >= len(out) || e.Name != out[i].Name {
+			return fmt.Errorf("%s is not there any more", path.Join(name, e.Name))
+		}
+		c.count++
+		at := path.Join(name, e.Name)
+		before, err := c.a.Stat(e.Node)
+		if err != nil {
+			return fmt.Errorf("%s before: %w", at, err)
+		}
+		after, err := c.b.Stat(out[i].Node)
+		if err != nil {
+			return fmt.Errorf("%s after: %w", at, err)
+		}
+		if before.Mode != after.Mode || !before.Modified.Equal(after.Modified) || !before.Mode.IsDir() && before.Size != after.Size {
+			return fmt.Errorf("%s is another one than before", at)
+		}
+		switch {
+		case before.Mode.IsDir():
+			err = c.folders(ctx, e.Node, out[i].Node, at, depth+1)
+		case before.Mode.IsRegular() || before.Mode&fs.ModeSymlink != 0:
+			err = c.content(ctx, e.Node, out[i].Node, before, at)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if len(out) > len(in) {
+		return fmt.Errorf("%s was not there before", path.Join(name, out[len(in)].Name))
+	}
+	return nil
+}
+
+func or(name string) string {
+	if name == "" {
+		return "the filesystem's folder"
+	}
+	return name
+}
+
+func sorted(v *Volume, folder uint64) ([]Entry, error) {
+	all, err := v.List(folder)
+	all = slices.Clone(all)
+	slices.SortFunc(all, func(a, b Entry) int { return strings.Compare(a.Name, b.Name) })
+	return all, err
+}
+
+func (c *comparing) content(ctx context.Context, x, y uint64, info Info, name string) error {
+	pieces, err := c.a.Pieces(x)
+	if err != nil {
+		return fmt.Errorf("%s before: %w", name, err)
+	}
+	before := &content{c.a, pieces}
+	if pieces, err = c.b.Pieces(y); err != nil {
+		return fmt.Errorf("%s after: %w", name, err)
+	}
+	after := &content{c.b, pieces}
+	was, is := make([]byte, 256<<10), make([]byte, 256<<10)
+	for _, r := range stored(before, after) { // the rest is zeros in both
+		for off := r.Offset; off < min(r.Offset+r.Length, info.Size); {
+			if ctx.Err() != nil {
+				return context.Cause(ctx)
+			}
+			n := min(r.Offset+r.Length, info.Size) - off
+			n = min(n, int64(len(was)))
+			if _, err := before.ReadAt(was[:n], off); err != nil {
+				return fmt.Errorf("%s before: %w", name, err)
+			}
+			if _, err := after.ReadAt(is[:n], off); err != nil {
+				return fmt.Errorf("%s after: %w", name, err)
+			}
+			if !bytes.Equal(was[:n], is[:n]) {
+				return fmt.Errorf("%s has other content than before", name)
+			}
+			off += n
+		}
+	}
+	return nil
+}
+
+// stored is what of a file is stored in at least one of two.
+func stored(all ...*content) (out []fingerprint.Range) {
+	for _, c := range all {
+		for _, p := range c.pieces {
+			out = append(out, fingerprint.Range{Offset: p.Off, Length: p.Len})
+		}
+	}
+	slices.SortFunc(out, func(a, b fingerprint.Range) int { return cmp.Compare(a.Offset, b.Offset) })
+	merged := out[:0]
+	for _, r := range out {
+		if n := len(merged); n > 0 && r.Offset <= merged[n-1].Offset+merged[n-1].Length {
+			merged[n-1].Length = max(merged[n-1].Length, r.Offset+r.Length-merged[n-1].Offset)
+			continue
+		}
+		merged = append(merged, r)
+	}
+	return merged
+}

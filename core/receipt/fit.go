@@ -1,0 +1,34 @@
+package receipt
+
+import (
+	"fmt"
+	"strings"
+
+	"bagaglio/core/fit"
+
+	"github.com/dustin/go-humanize"
+)
+
+// fitLines are what a receipt says for people of a disk that got another size.
+func fitLines(l fit.Layout, line func(name, format string, args ...any)) {
+	iec := func(n int64) string { return humanize.IBytes(uint64(n)) }
+	line("Fitted", "from %s to %s", iec(l.Before), iec(l.Size))
+	for _, p := range l.Parts {
+		var words []string
+		if p.Length != p.FromLength {
+			words = append(words, fmt.Sprintf("from %s to %s", iec(p.FromLength), iec(p.Length)))
+		}
+		if p.Offset != p.From {
+			words = append(words, fmt.Sprintf("moved from %s to %s", iec(p.From), iec(p.Offset)))
+		}
+		if p.Files > 0 {
+			words = append(words, fmt.Sprintf("%d files and folders are the same before and after", p.Files))
+		}
+		if p.Note != "" {
+			words = append(words, p.Note)
+		}
+		if len(words) > 0 {
+			line("", "%s: %s", p.Called(), strings.Join(words, "; "))
+		}
+	}
+}
