@@ -9,6 +9,7 @@ import (
 	"sort"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/fingerprint"
 )
 
 // span is a run of the new disk, and where it comes from: a reader, or nothing, which reads as zeros.
@@ -69,6 +70,17 @@ func Open(src disk.Reader, l Layout, changed map[int]disk.Reader) (disk.Reader, 
 	}
 	f.patch(moved)
 	return f, nil
+}
+
+// Tables are the ranges in which a GPT differs from what the old disk has, when no partition is another one: the first copy, where the second one
+// was, and where it is. They are ascending.
+func (l Layout) Tables() []fingerprint.Range {
+	was := min(gptTail(l.Sector), l.Before-l.Parts[len(l.Parts)-1].From-l.Parts[len(l.Parts)-1].FromLength)
+	return []fingerprint.Range{
+		{Offset: 0, Length: min(2*l.Sector+gptUsual, l.Parts[0].From)},
+		{Offset: l.Before - was, Length: was},
+		{Offset: l.Size - gptTail(l.Sector), Length: gptTail(l.Sector)},
+	}
 }
 
 func (f *fitted) patch(all []patch) {

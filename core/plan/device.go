@@ -24,7 +24,7 @@ func (p Place) IsDevice() bool {
 func (c Carrying) validateDevices() error {
 	switch {
 	case c.Destination.IsDevice():
-		return fmt.Errorf("nothing is written to a disk of a computer (%s)", c.Destination)
+		return fmt.Errorf("an image goes onto a disk of a computer by writing it back (%s)", c.Destination)
 	case !c.Source.IsDevice():
 		return nil
 	case c.Kind != Convert:

@@ -16,6 +16,8 @@ type Facts struct {
 	Destination DestinationFacts
 	// Knowledge is of what must not be done harm; the zero value where nothing can be.
 	Knowledge Knowledge
+	// Device is the disk that is written over, nil where none is.
+	Device *DeviceFacts
 	// Scratch is how many bytes are free for what is made on the way; it is looked at only where something is.
 	Scratch int64
 	// Speeds are what steps were last seen to reach, in bytes a second, by their names.

@@ -20,6 +20,8 @@ const (
 	Copy    = "copy"    // copy the files of an image as they are
 	Prove   = "prove"   // read a whole disk and compare it
 	Undo    = "undo"    // take back what an ended job did
+	// WriteBack writes an image onto a disk of a computer, over what is on it.
+	WriteBack = "write-back"
 )
 
 // Place says where the image of a disk lies.
@@ -95,6 +97,9 @@ type Request struct {
 	Size     int64  `json:"size,omitempty"`
 	Smallest bool   `json:"smallest,omitempty"`
 	Grow     string `json:"grow,omitempty"`
+	// ConfirmSerial is the serial number of the disk that is written over (see DeviceFacts.Confirms). DifferingOnly writes only what is not the same there.
+	ConfirmSerial string `json:"confirm_serial,omitempty"`
+	DifferingOnly bool   `json:"differing_only,omitempty"`
 	// ByRules does whatever the rules of the destination's pool ask for: the plan is that of the request which it becomes.
 	ByRules bool `json:"by_rules,omitempty"`
 	// AsItIs goes on where the source is not what was known of it: its content differs from its tag, or files of it are missing or short.
@@ -325,6 +330,8 @@ func (p *maker) make() {
 		p.convert()
 	case Copy:
 		p.planCopy()
+	case WriteBack:
+		p.writeBack()
 	default:
 		p.step(StepLook, 0, "Open the disk and check its tables")
 		if p.Disk.Request.Quick {

@@ -27,7 +27,9 @@ var kinds = map[string]func([]byte) (work, error){
 	Convert: read[ConvertRequest],
 	Copy:    read[CopyRequest],
 	Prove:   read[ProveRequest],
-	Undo:    read[UndoRequest],
+
+	WriteBack: read[WriteBackRequest],
+	Undo:      read[UndoRequest],
 
 	MoveMachine: read[MachineRequest],
 	CopyMachine: read[MachineRequest],

@@ -35,7 +35,12 @@ const (
 	StepVerify  = "verify"  // compare a disk with what is known of it
 	StepSums    = "sums"    // of a disk in pieces: checksums of each
 	StepPublish = "publish" // give it its name
-	StepRename  = "rename"  // in the place of all that, for a disk that stays on its storage
+	// In the place of all from StepFill on, for a disk of a computer that is written over.
+	StepSave      = "save"      // what its first and last MiB held
+	StepOverwrite = "overwrite" // with the content of the image
+	StepReadBack  = "read-back" // from it, and compare
+	StepTable     = "table"     // move the second copy of its partition table to its end
+	StepRename    = "rename"    // in the place of all that, for a disk that stays on its storage
 	// Only for a disk of a machine that moves: see that nothing was written to the source since it was read.
 	StepStill = "still" // before the machine is known in its new place
 	StepPart  = "part"  // before its old host forgets it
@@ -60,6 +65,8 @@ type Disk struct {
 	After   *Side   `json:"after,omitempty"`
 	// Fit is where partitions lie on a disk that gets another size; nil where it keeps its own.
 	Fit *fit.Layout `json:"fit,omitempty"`
+	// Device is the identity of the disk of a computer that is written over, empty for any other work.
+	Device string `json:"device,omitempty"`
 	// Copied are the files that are copied as they are, what opens the image last, into the folder Root of the destination.
 	Copied []Copied `json:"copied,omitempty"`
 	Root   string   `json:"root,omitempty"`
@@ -134,8 +141,10 @@ func (p *maker) isUsedIn(kind string, u Use) bool {
 		return !u.Writes || released
 	case StepPublish:
 		return u.Writes && !released
-	case StepRename:
+	case StepRename, StepOverwrite:
 		return true
+	case StepSave, StepReadBack, StepTable:
+		return u.Writes
 	case StepRelease:
 		return released
 	case StepHandOver, StepSecure:

@@ -43,6 +43,8 @@ type Ends struct {
 	Definitions map[string]storage.Folder
 	// Scratch is a folder of this computer for what is made on the way.
 	Scratch string
+	// Saved is a folder of this computer for what the first and last MiB of a disk held that is written over. It stays.
+	Saved string
 	// From and To are the hosts of a machine; nil for a disk.
 	From, To Guests
 }

@@ -50,6 +50,12 @@ type File interface {
 	Sync() error
 }
 
+// Overwriter is a folder of files that are never made, and whose content can be written over: disks of a computer.
+type Overwriter interface {
+	// Overwrite opens one for reading and writing, for the caller alone: it fails where anybody uses it.
+	Overwrite(name string) (File, error)
+}
+
 // RangeFinder is a File that knows which of its ranges hold nothing.
 type RangeFinder interface {
 	// Range returns the end of the run that starts at off, and whether it holds data or is a hole, which reads as zeros.

@@ -36,7 +36,9 @@ type Transfer struct {
 	// Destination is new, or taken up again. It is not committed. Nil only reads.
 	Destination disk.Writer
 	// Base is what the destination stands on, if it does: only what differs from it is written.
-	Base  disk.Reader
+	Base disk.Reader
+	// Over tells that the destination has something already which is written over: zeros are written too.
+	Over  bool
 	Meter *Meter
 	// Leaves are those of an earlier time, behind which it goes on. Nil begins.
 	Leaves *fingerprint.Leaves
@@ -192,6 +194,9 @@ func (t *running) cut(ctx context.Context, from int64, out chan<- block) error {
 	if t.Base != nil {
 		src = either{t.Source, t.Base}
 	}
+	if t.Over {
+		src = solid{t.Source}
+	}
 	err := disk.ExtentsFrom(ctx, src, from, func(e disk.Extent) error {
 		for at := e.Off; at < e.End(); {
 			limit := next.off + longest - next.off%longest
@@ -256,6 +261,13 @@ func (t *running) work(ctx context.Context, blocks <-chan block, out chan<- foun
 		}
 	}
 	return nil
+}
+
+// solid is a disk all of which counts as data.
+type solid struct{ disk.Reader }
+
+func (s solid) Extent(off int64) (disk.Extent, error) {
+	return disk.Extent{Off: off, Len: s.Size() - off, Kind: disk.Data}, nil
 }
 
 // either is a disk of which a range counts as data where the disk or its base has data.

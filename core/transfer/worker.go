@@ -163,7 +163,7 @@ func (w *worker) content(b block) (content []disk.Extent, err error) {
 			if fingerprint.IsZero(p) {
 				x.Kind = disk.Zero
 			}
-			if w.Base == nil && x.Kind == disk.Zero || w.Base != nil && bytes.Equal(p, w.below[x.Off-b.off:x.End()-b.off]) {
+			if w.Base == nil && !w.Over && x.Kind == disk.Zero || w.Base != nil && bytes.Equal(p, w.below[x.Off-b.off:x.End()-b.off]) {
 				continue
 			}
 			switch last := len(content) - 1; {
@@ -224,7 +224,9 @@ func (w *worker) place(content []disk.Extent) error {
 		var err error
 		switch {
 		case w.Destination != nil && e.Kind == disk.Zero:
-			err = w.Destination.Zero(e.Off, e.Len)
+			if err = w.Destination.Zero(e.Off, e.Len); err == nil && w.Over {
+				w.Meter.Written.Add(e.Len)
+			}
 		case w.placer != nil && e.Kind == disk.Data:
 			err = w.placer.Place(e.Off, e.Len)
 		}

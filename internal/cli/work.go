@@ -54,7 +54,8 @@ func (a *app) worker(places ...plan.Place) (worker, error) {
 		if a.detached != nil {
 			return nil, usage("work on the spot ends with this command: only a job of the service goes on without it")
 		}
-		return &spot{within: a.within}, nil
+		state, err := a.stateFolder()
+		return &spot{within: a.within, state: state}, err
 	case len(places):
 		return a.remote()
 	}
@@ -74,6 +75,7 @@ func (a *app) remote() (worker, error) {
 
 // spot works in this process.
 type spot struct {
+	state   string       // the folder in which a service would keep its own
 	within  string       // the folder in which names in the source's images may lead about, empty for its own
 	asked   plan.Request // with the paths as they were given
 	ends    step.Ends
@@ -146,7 +148,7 @@ func (s *spot) show(side plan.Side, asked plan.Place) plan.Side {
 // open opens the folders of a request, and makes its places relative to them.
 func (s *spot) open(r *plan.Request) (err error) {
 	asked := r.Source.Path
-	s.ends.Scratch = filepath.Join(os.TempDir(), spotPrefix+"scratch")
+	s.ends.Scratch, s.ends.Saved = filepath.Join(os.TempDir(), spotPrefix+"scratch"), filepath.Join(s.state, "saved")
 	if s.ends.Source, r.Source.Path, err = s.source(r.Source); err != nil {
 		return err
 	}
@@ -160,6 +162,10 @@ func (s *spot) open(r *plan.Request) (err error) {
 	}
 	to := *r.Destination
 	r.Destination = &to
+	if to.IsDevice() {
+		s.ends.Destination = blocks.Open()
+		return nil
+	}
 	if r.Base == "" {
 		s.ends.Destination, to.Path, err = spotFolder(to.Path)
 		return err
@@ -249,7 +255,7 @@ func (s *spot) run(ctx context.Context, watch func(step.Progress)) (receipt.Rece
 		return receipt.Receipt{}, err
 	}
 	prefix := spotPrefix + host + "-"
-	if s.ends.Destination != nil {
+	if s.ends.Destination != nil && !s.asked.Destination.IsDevice() {
 		_, err := disks.DropExpired(s.ends.Destination, time.Now())
 		if err = errors.Join(err, clearAbandoned(s.ends.Destination, prefix)); err != nil {
 			return receipt.Receipt{}, err

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"path"
+	"path/filepath"
 	"reflect"
 	"slices"
 	"time"
@@ -30,15 +31,15 @@ type Planner struct {
 	places  *places.Places
 	guests  *machines.Machines
 	log     *slog.Logger
-	scratch string // see step.Ends
+	state   string // folder
 	groups  groups
 	ctx     context.Context // of what is made in the background
 	stop    context.CancelFunc
 }
 
-// New returns one, which has a folder of this computer for what is made on the way. The caller closes it.
-func New(r *records.Records, p *places.Places, m *machines.Machines, scratch string, log *slog.Logger) *Planner {
-	s := &Planner{records: r, places: p, guests: m, scratch: scratch, log: log}
+// New returns one, for a service with a state folder. The caller closes it.
+func New(r *records.Records, p *places.Places, m *machines.Machines, state string, log *slog.Logger) *Planner {
+	s := &Planner{records: r, places: p, guests: m, state: state, log: log}
 	s.ctx, s.stop = context.WithCancel(context.Background())
 	return s
 }
@@ -196,7 +197,7 @@ func (s *Planner) needs(ctx context.Context, r plan.Request, from, to store.Pool
 
 // Ends are the folders that the places of a request lie in. They know which files a machine of their host uses.
 func (s *Planner) Ends(ctx context.Context, r plan.Request) (ends step.Ends, err error) {
-	ends.Scratch = s.scratch
+	ends.Scratch, ends.Saved = filepath.Join(s.state, "scratch"), filepath.Join(s.state, "saved")
 	if ends.Source, err = s.watched(ctx, r.Source.Pool, r.Suspended); err != nil {
 		return ends, err
 	}

@@ -23,6 +23,12 @@ func (s *Planner) prepareUndo(ctx context.Context, r plan.Request, since time.Ti
 	switch {
 	case j.State != store.Done:
 		return p, fmt.Errorf("%w: job %s is %s: only what a job did that is done can be taken back", records.ErrState, r.Job, j.State)
+	case j.Plan.Request.Kind == plan.WriteBack:
+		return p, fmt.Errorf(
+			"%w: what was on a disk that job %s wrote over cannot be taken back: its receipt says where its first and last MiB are saved",
+			records.ErrState,
+			r.Job,
+		)
 	case j.Plan.Request.Kind == plan.Undo:
 		return p, fmt.Errorf("%w: job %s took back what another one did: start that one again (job again)", records.ErrState, r.Job)
 	case j.Journal == nil || len(j.Plan.After) == 0:

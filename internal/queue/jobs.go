@@ -87,16 +87,14 @@ func (q *Queue) start(ctx context.Context, before plan.Plan, n store.NewJobs) (J
 
 // sameDisk fails where a disk of a computer is another one than the one that was planned with: names of disks change.
 func sameDisk(before, now plan.Plan) error {
-	if !before.Request.Source.IsDevice() {
-		return nil
-	}
-	known := map[string]string{}
+	known := map[plan.Place]string{}
 	for _, u := range before.Uses() {
-		known[u.Path] = u.ID
+		known[plan.Place{Pool: u.Pool, Path: u.Path}] = u.ID
 	}
 	for _, u := range now.Uses() {
-		if id := known[u.Path]; id != "" && u.ID != "" && id != u.ID {
-			return &planner.BlockedError{Checks: []plan.Check{disks.AnotherDisk(before.Request.Source)}}
+		at := plan.Place{Pool: u.Pool, Path: u.Path}
+		if id := known[at]; at.IsDevice() && id != "" && u.ID != "" && id != u.ID {
+			return &planner.BlockedError{Checks: []plan.Check{disks.AnotherDisk(at)}}
 		}
 	}
 	return nil

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
-	"path/filepath"
 	"time"
 
 	"bagaglio/internal/access"
@@ -81,7 +80,7 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 		return err
 	}
 	s.Machines = machines.New(s.Records, s.Places)
-	s.Planner = planner.New(s.Records, s.Places, s.Machines, filepath.Join(state, "scratch"), log)
+	s.Planner = planner.New(s.Records, s.Places, s.Machines, state, log)
 	s.Queue, err = queue.Open(ctx, s.Records, s.Places, s.Planner, queue.Options{State: state, Hold: o.Hold, Checkpoint: o.Checkpoint}, log)
 	if err != nil {
 		return err

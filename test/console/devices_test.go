@@ -7,6 +7,7 @@ import (
 	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/loops"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -16,7 +17,7 @@ import (
 // the tree.
 func TestADeviceInTheConsole(t *testing.T) {
 	t.Parallel()
-	l := testkit.NewLoop(
+	l := loops.New(
 		t,
 		100<<20,
 		512,

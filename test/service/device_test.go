@@ -13,6 +13,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/core/storage/blocks"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/loops"
 	"bagaglio/internal/testkit/sshd"
 
 	"github.com/stretchr/testify/assert"
@@ -20,15 +21,15 @@ import (
 )
 
 // gateKiosk is the drive of a kiosk: EFI, system and data partitions, and its names.
-func gateKiosk(t *testing.T, sector int) *testkit.Loop {
+func gateKiosk(t *testing.T, sector int) *loops.Loop {
 	t.Helper()
 	return gateKioskAt(t, "--find", sector)
 }
 
 // gateKioskAt is that drive with a name of its own.
-func gateKioskAt(t *testing.T, path string, sector int) *testkit.Loop {
+func gateKioskAt(t *testing.T, path string, sector int) *loops.Loop {
 	t.Helper()
-	l := testkit.NewLoopAt(t, path, 180<<20, sector, `label: gpt
+	l := loops.NewAt(t, path, 180<<20, sector, `label: gpt
 start=1MiB, size=64MiB, type=U, name="boot"
 start=65MiB, size=64MiB, type=L, name="system"
 start=130MiB, size=48MiB, type=L, name="data"
@@ -46,7 +47,7 @@ start=130MiB, size=48MiB, type=L, name="data"
 }
 
 // captured is the request for an image of a disk of this computer, without its data partition.
-func captured(l *testkit.Loop, name string) plan.Request {
+func captured(l *loops.Loop, name string) plan.Request {
 	return plan.Request{
 		Kind: plan.Convert, As: "qcow2", UsedOnly: true, Without: []string{"data"},
 		Source: plan.Place{Pool: plan.DevicesOf("local"), Path: l.Name()}, Destination: &plan.Place{Pool: "quay-store", Path: name},
@@ -164,7 +165,7 @@ func TestADeviceInUse(t *testing.T) {
 			*r = plan.Request{Kind: plan.Copy, Source: r.Source, Destination: r.Destination}
 		},
 		"stays where it is":  func(r *plan.Request) { r.Release, r.Without = true, nil },
-		"nothing is written": func(r *plan.Request) { r.Destination = &r.Source },
+		"by writing it back": func(r *plan.Request) { r.Destination = &r.Source },
 	} {
 		r := captured(l, "wrong.qcow2")
 		change(&r)

@@ -10,7 +10,7 @@ import (
 
 	"bagaglio/core/disk"
 	"bagaglio/core/inspect"
-	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/loops"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -30,7 +30,7 @@ func TestVolumesOfLVM(t *testing.T) {
 	if _, err := exec.LookPath("pvcreate"); err != nil {
 		t.Skip("pvcreate is missing")
 	}
-	l := testkit.NewLoop(t, 400<<20, 512, "label: gpt\nstart=2MiB, size=397MiB, type=E6D6D379-F507-44C2-A23C-238F2A3DF928, name=\"pv\"\n")
+	l := loops.New(t, 400<<20, 512, "label: gpt\nstart=2MiB, size=397MiB, type=E6D6D379-F507-44C2-A23C-238F2A3DF928, name=\"pv\"\n")
 	lvm := func(command string, args ...string) {
 		t.Helper()
 		l.Run(command, append([]string{

@@ -51,6 +51,13 @@ func Prepare(ctx context.Context, ends step.Ends, r plan.Request, known step.Kno
 	if warning := disguise(ends.Source, r.Source); warning != "" {
 		facts.Source.Description.Warnings = append(facts.Source.Description.Warnings, warning)
 	}
+	if r.Kind == plan.WriteBack && facts.Source.Problem == nil {
+		facts.Source.Host, facts.Destination.Host = known.SourceHost, known.Host
+		if facts.Device, err = lookAtDevice(ends, r, src); err != nil {
+			return plan.Plan{}, err
+		}
+		return identified(ends, r, files(src), facts)
+	}
 	if r.Destination == nil || facts.Source.Problem != nil {
 		return plan.Make(r, facts)
 	}
@@ -77,10 +84,18 @@ func Prepare(ctx context.Context, ends step.Ends, r plan.Request, known step.Kno
 	facts.Destination.Rules, facts.Destination.UUID = known.Rules, uuid.NewString()
 	facts.Destination.Neighbours, facts.Destination.Root = known.Neighbours, known.Root
 	facts.Source.Host, facts.Destination.Host = known.SourceHost, known.Host
+	return identified(ends, r, files(src), facts)
+}
+
+// identified makes the plan, and notes which files those of the source are, and which disk of a computer is written over.
+func identified(ends step.Ends, r plan.Request, sources []string, facts plan.Facts) (plan.Plan, error) {
 	p, err := plan.Make(r, facts)
 	for _, s := range p.Steps {
 		for i, u := range s.Uses {
-			if u.Pool != r.Source.Pool || !slices.Contains(files(src), u.Path) {
+			if facts.Device != nil && u.Writes {
+				s.Uses[i].ID = facts.Device.ID
+			}
+			if u.Writes && facts.Device != nil || u.Pool != r.Source.Pool || !slices.Contains(sources, u.Path) {
 				continue
 			}
 			if info, err := ends.Source.Stat(u.Path); err == nil { // otherwise the job tells

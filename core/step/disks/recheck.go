@@ -158,7 +158,7 @@ func AnotherDisk(p plan.Place) plan.Check {
 // isAsPlanned notes when the source is not the file any more that was planned with.
 func (w *work) isAsPlanned() error {
 	for _, u := range w.uses() {
-		if u.ID == "" {
+		if u.ID == "" || u.Writes && w.disk.Device != "" {
 			continue
 		}
 		info, err := w.Ends.Source.Stat(u.Path)

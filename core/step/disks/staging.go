@@ -217,7 +217,7 @@ func (w *work) holdReplaced(dir string) error {
 func isTag(name string) bool { return strings.HasSuffix(name, fingerprint.TagExtension) }
 
 func (w *work) Clear() error {
-	if w.Ends.Destination == nil {
+	if w.Ends.Destination == nil || w.disk.Device != "" {
 		return nil
 	}
 	if w.disk.Fit != nil && w.Ends.Scratch != "" {

@@ -27,6 +27,8 @@ type State struct {
 	Files      []string  `json:"files"`
 	// Fitted tells that filesystems were made to fit, and lie in the scratch folder.
 	Fitted bool `json:"fitted,omitempty"`
+	// Saved tells that what the disk held which is written over is saved.
+	Saved bool `json:"saved,omitempty"`
 	// Compared tells that copied files were proven, before names in them were changed.
 	Compared bool `json:"compared,omitempty"`
 	// Staged are the identities that the files had in the staging folder, once they get their names.

@@ -127,6 +127,9 @@ func (w *work) open(ctx context.Context) (err error) {
 	if err != nil || w.disk.After == nil {
 		return err
 	}
+	if w.disk.Device != "" {
+		return w.openDevice(ctx, source)
+	}
 	base, err := w.lookAtBase(ctx)
 	if err != nil {
 		return err

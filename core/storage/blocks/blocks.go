@@ -114,7 +114,10 @@ func (f *Folder) Stat(name string) (storage.Info, error) {
 }
 
 // List returns all disks.
-func (f *Folder) List(string) (all []storage.Info, err error) {
+func (f *Folder) List(dir string) (all []storage.Info, err error) {
+	if clean, err := storage.Clean(dir); err != nil || clean != "." {
+		return nil, &fs.PathError{Op: "list", Path: path.Join(Path, dir), Err: fs.ErrNotExist}
+	}
 	found, err := device.List(f.computer)
 	for _, d := range found {
 		all = append(all, storage.Info{Name: d.Name, Size: d.Size, Room: d.Size, Regular: true})
@@ -137,6 +140,41 @@ func (f *Folder) Version(name string) (string, error) {
 		return "", fmt.Errorf("asking whether something is written to %s: %w", d.Path, err)
 	}
 	return "written " + counts[written] + storage.VersionPart + d.Seen, nil
+}
+
+// Overwrite opens a disk to be written over, for the caller alone. It fails for one that anybody uses, and for those of other computers.
+func (f *Folder) Overwrite(name string) (storage.File, error) {
+	d, err := f.find("open", name)
+	if err != nil {
+		return nil, err
+	}
+	if f.closes(d) {
+		return nil, fmt.Errorf("%s: %w", d.Path, f.why)
+	}
+	c, ok := f.computer.(interface {
+		OverwriteDevice(d device.Device) (storage.File, error)
+	})
+	if !ok {
+		return nil, fmt.Errorf("disks of other computers are not written over: %w", errors.ErrUnsupported)
+	}
+	file, err := c.OverwriteDevice(d)
+	if errors.Is(err, fs.ErrPermission) {
+		err = fmt.Errorf("%w; writing to a disk takes the rights of root, or of the group disk", err)
+	}
+	return file, err
+}
+
+// Device tells of one disk, and what is on it.
+func (f *Folder) Device(name string) (Seen, error) {
+	d, err := f.find("stat", name)
+	if err != nil {
+		return Seen{}, err
+	}
+	file, err := f.Open(name)
+	if err != nil {
+		return Seen{}, err
+	}
+	return see(d, file), file.Close()
 }
 
 // InUse tells of those who may write to a disk, and of a program that holds it.
@@ -191,7 +229,14 @@ func (f *Folder) Create(string) (storage.File, error) { return nil, errors.ErrUn
 func (f *Folder) Reopen(string) (storage.File, error) { return nil, errors.ErrUnsupported }
 func (f *Folder) Rename(string, string) error         { return errors.ErrUnsupported }
 func (f *Folder) Exchange(string, string) error       { return errors.ErrUnsupported }
-func (f *Folder) Remove(string) error                 { return errors.ErrUnsupported }
+
+// Remove removes nothing.
+func (f *Folder) Remove(name string) error {
+	if _, err := f.find("remove", name); err != nil {
+		return err
+	}
+	return errors.ErrUnsupported
+}
 
 // Devices looks at all disks, and what is on them. One that cannot be read says why.
 func (f *Folder) Devices() ([]Seen, error) {

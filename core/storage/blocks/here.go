@@ -27,20 +27,55 @@ func (here) OpenDevice(d device.Device) (storage.File, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := isDevice(file, d); err != nil {
+		return nil, errors.Join(err, file.Close())
+	}
+	_ = unix.IoctlSetInt(int(file.Fd()), unix.BLKFLSBUF, 0) // it takes root
+	return &local{file, sector}, nil
+}
+
+// OverwriteDevice opens a block device for reading and writing, for the caller alone.
+func (here) OverwriteDevice(d device.Device) (storage.File, error) {
+	file, err := os.OpenFile(d.Path, os.O_RDWR|unix.O_NONBLOCK|unix.O_EXCL, 0)
+	if errors.Is(err, unix.EBUSY) {
+		err = fmt.Errorf("%s is in use by somebody", d.Path)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := isDevice(file, d); err != nil {
+		return nil, errors.Join(err, file.Close())
+	}
+	return &writable{file, d.Size}, nil
+}
+
+// isDevice fails where an open file is not the device that was looked at.
+func isDevice(file *os.File, d device.Device) error {
 	var s unix.Stat_t
-	err = unix.Fstat(int(file.Fd()), &s)
+	err := unix.Fstat(int(file.Fd()), &s)
 	if err == nil && s.Mode&unix.S_IFMT != unix.S_IFBLK {
 		err = fmt.Errorf("%s: %w", d.Path, device.ErrNone)
 	}
 	if number := fmt.Sprintf("%d:%d", unix.Major(s.Rdev), unix.Minor(s.Rdev)); err == nil && number != d.Number {
 		err = fmt.Errorf("%s is the device %s, and not %s", d.Path, number, d.Number)
 	}
-	if err != nil {
-		return nil, errors.Join(err, file.Close())
-	}
-	_ = unix.IoctlSetInt(int(file.Fd()), unix.BLKFLSBUF, 0) // it takes root
-	return &local{file, sector}, nil
+	return err
 }
+
+// writable is a disk that is written over.
+type writable struct {
+	*os.File
+	size int64
+}
+
+func (w *writable) Size() (int64, error) { return w.size, nil }
+
+// Close has the system look for the partitions anew.
+func (w *writable) Close() error {
+	_, _ = unix.IoctlRetInt(int(w.Fd()), unix.BLKRRPART) // some have none
+	return w.File.Close()
+}
+func (*writable) Truncate(int64) error { return errors.ErrUnsupported }
 
 // Held tells whether a program has a disk for itself.
 func (here) Held(d device.Device) (bool, error) {

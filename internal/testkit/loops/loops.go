@@ -1,4 +1,5 @@
-package testkit
+// Package loops makes disks of this computer that are files, for tests.
+package loops
 
 import (
 	"os"
@@ -19,14 +20,14 @@ type Loop struct {
 	t    testing.TB
 }
 
-// NewLoop makes one of so many bytes, with sectors of a size and a partition table by sfdisk(8), and skips the test where that is not possible.
-func NewLoop(t testing.TB, size int64, sector int, table string) *Loop {
+// New makes one of so many bytes, with sectors of a size and a partition table by sfdisk(8), and skips the test where that is not possible.
+func New(t testing.TB, size int64, sector int, table string) *Loop {
 	t.Helper()
-	return NewLoopAt(t, "--find", size, sector, table)
+	return NewAt(t, "--find", size, sector, table)
 }
 
-// NewLoopAt does so with a name, which nobody else takes as long as there are others.
-func NewLoopAt(t testing.TB, path string, size int64, sector int, table string) *Loop {
+// NewAt does so with a name, which nobody else takes as long as there are others.
+func NewAt(t testing.TB, path string, size int64, sector int, table string) *Loop {
 	t.Helper()
 	if os.Getuid() != 0 {
 		t.Skip("making a disk takes root")
@@ -65,6 +66,13 @@ func (l *Loop) Again() {
 	l.Run("losetup", "--detach", l.Path)
 	require.Eventually(l.t, func() bool { return exec.Command("losetup", l.Path, l.File).Run() == nil }, 10*time.Second, 50*time.Millisecond,
 		"somebody may look at it, and keep it for a moment")
+	l.Run("partx", "--add", l.Path)
+}
+
+// Rescan has the system look for its partitions anew.
+func (l *Loop) Rescan() {
+	l.t.Helper()
+	_ = exec.Command("partx", "--delete", l.Path).Run() // where it has any
 	l.Run("partx", "--add", l.Path)
 }
 
