@@ -94,6 +94,29 @@ func (p *maker) checkSource() {
 	}
 }
 
+// otherDisk: what the source is compared with.
+func (p *maker) otherDisk() {
+	o := p.facts.Other
+	if o == nil {
+		return
+	}
+	at := *p.Disk.Request.AgainstDisk
+	if o.Problem != nil {
+		p.add(Blocks, "against", fmt.Sprintf("%s cannot be compared with: %v.", at, o.Problem))
+		return
+	}
+	p.BytesToRead += o.Allocated
+	for _, f := range append(append([]string{}, o.Description.Files...), o.Description.Chain...) {
+		p.use(at.Pool, false, f)
+	}
+	if o.InUse != nil {
+		p.add(Blocks, "against", fmt.Sprintf("%s: %v.", at, o.InUse))
+	}
+	if a, b := p.Disk.Before.VirtualSize, o.Description.VirtualSize; a != b {
+		p.add(Warns, "against", fmt.Sprintf("The two disks have different sizes, %s and %s: they are not the same, and what both have is compared.", Bytes(a), Bytes(b)))
+	}
+}
+
 // sourceRemedies offers to name the format where name and content disagree.
 func (p *maker) sourceRemedies() []Remedy {
 	var m *disk.MismatchError

@@ -16,6 +16,8 @@ type Facts struct {
 	Destination DestinationFacts
 	// Knowledge is of what must not be done harm; the zero value where nothing can be.
 	Knowledge Knowledge
+	// Other is what is known of the disk that the source is compared with, nil where there is none.
+	Other *SourceFacts
 	// Device is the disk that is written over, nil where none is.
 	Device *DeviceFacts
 	// Scratch is how many bytes are free for what is made on the way; it is looked at only where something is.

@@ -112,16 +112,23 @@ func (r CopyRequest) validate() error {
 
 // ProveRequest reads a whole disk and compares it.
 type ProveRequest struct {
-	Kind    string `json:"kind"`
-	Source  Place  `json:"source"`
-	Against string `json:"against"`
-	Tag     string `json:"tag"`
-	Quick   bool   `json:"quick"`
+	Kind        string `json:"kind"`
+	Source      Place  `json:"source"`
+	Against     string `json:"against"`
+	AgainstDisk *Place `json:"against_disk"`
+	Tag         string `json:"tag"`
+	Quick       bool   `json:"quick"`
 }
 
 func (r ProveRequest) validate() error {
 	if err := r.Source.validate(); err != nil {
 		return err
+	}
+	if d := r.AgainstDisk; d != nil {
+		if r.Against != "" || r.Tag != "" || r.Quick {
+			return errors.New("a disk is compared with another one, with a fingerprint or with a tag")
+		}
+		return d.validate()
 	}
 	if r.Against != "" && (r.Tag != "" || r.Quick) {
 		return errors.New("a disk is compared with a fingerprint or with a tag, and a quick proof compares no content")

@@ -71,6 +71,8 @@ type Request struct {
 	Replace bool   `json:"replace,omitempty"`  // what lies at the destination
 	NoProof bool   `json:"no_proof,omitempty"` // leave the reading back out
 	Against string `json:"against,omitempty"`  // a fingerprint to prove the source against
+	// AgainstDisk is another disk to prove the source against, in whatever format that is.
+	AgainstDisk *Place `json:"against_disk,omitempty"`
 	// Tag names one to prove the source against, in its pool; TagBeside means the one beside the disk, if there is one.
 	Tag   string `json:"tag,omitempty"`
 	Quick bool   `json:"quick,omitempty"`  // prove by structure and file facts only
@@ -334,11 +336,15 @@ func (p *maker) make() {
 		p.writeBack()
 	default:
 		p.step(StepLook, 0, "Open the disk and check its tables")
+		p.otherDisk()
 		if p.Disk.Request.Quick {
 			p.BytesToRead = 0
 			p.step(StepVerify, 0, "Compare tables, names and lengths with what its tag says")
 		} else {
 			p.step(StepVerify, s.Allocated, "Read all of it from storage and take its fingerprint")
+			if o := p.facts.Other; o != nil && o.Problem == nil {
+				p.step(StepOther, o.Allocated, "Read the other disk too, and compare")
+			}
 		}
 	}
 }

@@ -33,6 +33,7 @@ const (
 	StepSecure  = "secure"  // have it on stable storage
 	StepProve   = "prove"   // read it back and compare
 	StepVerify  = "verify"  // compare a disk with what is known of it
+	StepOther   = "other"   // read another disk that it is compared with
 	StepSums    = "sums"    // of a disk in pieces: checksums of each
 	StepPublish = "publish" // give it its name
 	// In the place of all from StepFill on, for a disk of a computer that is written over.

@@ -66,6 +66,7 @@ type Receipt struct {
 	Source      Side   `json:"source"`
 	Destination *Side  `json:"destination,omitempty"`
 	Against     string `json:"against,omitempty"` // the fingerprint to prove against, where the request names one
+	Other       *Side  `json:"other,omitempty"`   // the disk to prove against, where it names one
 	Tag         string `json:"tag,omitempty"`     // the tag that it was proven against
 	Compared    string `json:"compared"`          // what was compared with what, in words
 	BytesRead   int64  `json:"bytes_read"`
@@ -196,6 +197,9 @@ func (r Receipt) WriteText(out io.Writer) error {
 	side("Source", r.Source)
 	if r.Destination != nil {
 		side("Destination", *r.Destination)
+	}
+	if r.Other != nil {
+		side("Against", *r.Other)
 	}
 	if r.Machine != nil {
 		r.Machine.lines(line)

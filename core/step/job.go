@@ -41,6 +41,8 @@ type Ends struct {
 	Source, Destination storage.Folder
 	// Definitions are the folders with definitions of machines that are to follow a disk which moves, by their pools.
 	Definitions map[string]storage.Folder
+	// Against is the folder of a disk that the source is compared with, nil where there is none.
+	Against storage.Folder
 	// Scratch is a folder of this computer for what is made on the way.
 	Scratch string
 	// Saved is a folder of this computer for what the first and last MiB of a disk held that is written over. It stays.

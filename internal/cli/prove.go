@@ -29,11 +29,8 @@ that lies beside it, if there is one. A quick proof (--quick) looks at structure
 			if tag == "" && against == "" {
 				r.Tag = plan.TagBeside
 			}
-			if against != "" {
-				var err error
-				if r.Against, err = a.fingerprintOf(cmd.Context(), against); err != nil {
-					return err
-				}
+			if err := a.comparedWith(cmd.Context(), &r, args[0], against); err != nil {
+				return err
 			}
 			if err := tagOf(&r, args[0]); err != nil {
 				return err
@@ -95,14 +92,35 @@ func (a *app) fingerprint() *cobra.Command {
 	return c
 }
 
-// fingerprintOf returns a fingerprint that is given as such, or as the disk that has it.
-func (a *app) fingerprintOf(ctx context.Context, given string) (string, error) {
-	if f, err := fingerprint.Parse(given); err == nil {
-		return f.String(), nil
+// comparedWith puts into a request what a disk is compared with: a fingerprint, or another disk. Where one of the two lies in a pool and the other one at a
+// path of this computer, only the fingerprint of that is.
+func (a *app) comparedWith(ctx context.Context, r *plan.Request, arg, against string) error {
+	if against == "" {
+		return nil
 	}
-	done, err := a.readDisk(ctx, given, plan.Place{}, plan.Request{Kind: plan.Prove})
-	return done.Source.Fingerprint, err
+	if f, err := fingerprint.Parse(against); err == nil {
+		r.Against = f.String()
+		return nil
+	}
+	this, err := place(arg)
+	if err != nil {
+		return err
+	}
+	other, err := place(against)
+	if err != nil {
+		return err
+	}
+	if isHere(this) == isHere(other) {
+		r.AgainstDisk = &other
+		return nil
+	}
+	done, err := a.readDisk(ctx, against, plan.Place{}, plan.Request{Kind: plan.Prove})
+	r.Against = done.Source.Fingerprint
+	return err
 }
+
+// isHere tells whether a place is one of this computer, and in no pool.
+func isHere(p plan.Place) bool { return p.Pool == "" || p.Pool == plan.DevicesOf("") }
 
 // readDisk runs a request that reads the disk named by arg.
 func (a *app) readDisk(ctx context.Context, arg string, flags plan.Place, r plan.Request) (done receipt.Receipt, err error) {

@@ -42,7 +42,7 @@ type worker interface {
 func (a *app) worker(places ...plan.Place) (worker, error) {
 	pools := 0
 	for _, p := range places {
-		if p.Pool != "" && p.Pool != plan.DevicesOf("") {
+		if !isHere(p) {
 			pools++
 		}
 	}
@@ -156,6 +156,13 @@ func (s *spot) open(r *plan.Request) (err error) {
 		if r.Tag, err = s.tag(asked, r.Tag); err != nil {
 			return err
 		}
+	}
+	if r.AgainstDisk != nil {
+		other := *r.AgainstDisk
+		if s.ends.Against, other.Path, err = s.source(other); err != nil {
+			return err
+		}
+		r.AgainstDisk = &other
 	}
 	if r.Destination == nil {
 		return nil

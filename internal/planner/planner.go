@@ -105,6 +105,13 @@ func (s *Planner) Prepare(ctx context.Context, r plan.Request, since time.Time) 
 	if format, err := s.places.FormatOf(ctx, ends.Source, r.Source); err == nil && format == "raw" {
 		r.Source.Format = format
 	} // any other problem of the source is for the plan to tell
+	if d := r.AgainstDisk; d != nil {
+		other := *d
+		if format, err := s.places.FormatOf(ctx, ends.Against, other); err == nil && format == "raw" {
+			other.Format = format
+		}
+		r.AgainstDisk = &other
+	}
 	known, err := s.Known(ctx, r, since)
 	if err != nil {
 		return plan.Plan{}, err
@@ -200,6 +207,11 @@ func (s *Planner) Ends(ctx context.Context, r plan.Request) (ends step.Ends, err
 	ends.Scratch, ends.Saved = filepath.Join(s.state, "scratch"), filepath.Join(s.state, "saved")
 	if ends.Source, err = s.watched(ctx, r.Source.Pool, r.Suspended); err != nil {
 		return ends, err
+	}
+	if r.AgainstDisk != nil {
+		if ends.Against, err = s.folder(ctx, r.AgainstDisk.Pool); err != nil {
+			return ends, err
+		}
 	}
 	if r.Destination != nil {
 		ends.Destination, err = s.folder(ctx, r.Destination.Pool)

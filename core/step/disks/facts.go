@@ -51,6 +51,9 @@ func Prepare(ctx context.Context, ends step.Ends, r plan.Request, known step.Kno
 	if warning := disguise(ends.Source, r.Source); warning != "" {
 		facts.Source.Description.Warnings = append(facts.Source.Description.Warnings, warning)
 	}
+	if facts.Other, err = lookAtOther(ctx, ends, r); err != nil {
+		return plan.Plan{}, err
+	}
 	if r.Kind == plan.WriteBack && facts.Source.Problem == nil {
 		facts.Source.Host, facts.Destination.Host = known.SourceHost, known.Host
 		if facts.Device, err = lookAtDevice(ends, r, src); err != nil {

@@ -177,6 +177,9 @@ func (w *work) verify(ctx context.Context) error {
 	}
 	r := &w.proof
 	r.Source.Read(sum, receipt.FromContent)
+	if request.AgainstDisk != nil {
+		return w.verifyOther(ctx, fresh, result.Leaves)
+	}
 	if tag != nil {
 		r.Against = tag.Fingerprint
 		for _, d := range tag.Doubts {

@@ -16,6 +16,7 @@ func init() {
 		{Name: plan.StepFill, Do: step.On((*work).fill)},
 		{Name: plan.StepSecure, With: plan.StepFill},
 		{Name: plan.StepProve, Do: step.On((*work).proveMade)},
+		{Name: plan.StepOther, With: plan.StepVerify},
 		{Name: plan.StepSums, With: plan.StepProve},
 		{Name: plan.StepVerify, Do: step.On((*work).verify)},
 		{Name: plan.StepPublish, Do: step.On((*work).publish), Undo: undo(plan.StepPublish, (*work).unpublish)},
