@@ -113,7 +113,11 @@ func (p *maker) otherDisk() {
 		p.add(Blocks, "against", fmt.Sprintf("%s: %v.", at, o.InUse))
 	}
 	if a, b := p.Disk.Before.VirtualSize, o.Description.VirtualSize; a != b {
-		p.add(Warns, "against", fmt.Sprintf("The two disks have different sizes, %s and %s: they are not the same, and what both have is compared.", Bytes(a), Bytes(b)))
+		p.add(
+			Warns,
+			"against",
+			fmt.Sprintf("The two disks have different sizes, %s and %s: they are not the same, and what both have is compared.", Bytes(a), Bytes(b)),
+		)
 	}
 }
 

@@ -112,6 +112,8 @@ type MachineFacts struct {
 	Remembered map[string]string
 	Limits     machine.Limits
 	Wakes      bool // this host starts machines whenever it starts itself, whatever their definitions say
+	// Reasons are why a machine that is proposed around a disk is as it is, in sentences.
+	Reasons []string
 	// UUID and MACs are fresh, for a new identity.
 	UUID string
 	MACs []string
@@ -147,6 +149,9 @@ func ForMachine(r Request, f MachineFacts, parts []Plan) Plan {
 	if f.Problem != nil {
 		w.check(Blocks, "machine", fmt.Sprintf("The definition of %s cannot be read: %v.", w.m.Here(), f.Problem))
 		return w.Plan
+	}
+	for _, reason := range f.Reasons {
+		w.check(Informs, "proposed", reason)
 	}
 	w.checkChoices()
 	w.checkDisks()

@@ -80,12 +80,12 @@ func (w *whole) file(side Side) string {
 	return path.Join(w.f.Pools[side.Place.Pool].Root, side.Place.Path)
 }
 
-// newIdentity: a copy gets one, unless no host comes to know it.
+// newIdentity: a copy gets one, unless no host comes to know it, or it is made of a computer.
 func (w *whole) newIdentity() bool {
 	if w.r.Identity != "" {
 		return w.r.Identity == NewIdentity
 	}
-	return !w.m.Move && w.r.To != ""
+	return !w.m.Move && w.r.To != "" && !w.r.Source.IsDevice() // it takes the place of a computer
 }
 
 // change makes the changes that are asked for.

@@ -74,6 +74,13 @@ type MachineRequest struct {
 	Changes  Changes               `json:"changes"`
 	Disks    map[string]DiskChoice `json:"disks"`
 
+	// For a disk of a computer that becomes a machine: what of it is read, and the size that it gets.
+	UsedOnly bool     `json:"used_only"`
+	Without  []string `json:"without"`
+	Size     int64    `json:"size"`
+	Smallest bool     `json:"smallest"`
+	Grow     string   `json:"grow"`
+
 	LeaveSource bool `json:"leave_source"`
 	NoTag       bool `json:"no_tag"`
 	Recopy      bool `json:"recopy"`
@@ -91,7 +98,7 @@ func HostAndName(text string) (host, name string, err error) {
 }
 
 func (r MachineRequest) validate() error {
-	return errors.Join(r.validateEnds(), r.validateSource(), r.Changes.validate(), r.validateDisks())
+	return errors.Join(r.validateEnds(), r.validateSource(), r.validateDevice(), r.Changes.validate(), r.validateDisks())
 }
 
 // validateEnds looks at where it comes from and goes to.
@@ -118,6 +125,20 @@ func (r MachineRequest) validateEnds() error {
 	}
 	_, _, err := HostAndName(r.Machine)
 	return err
+}
+
+// validateDevice looks at what is asked of a disk of a computer that becomes a machine.
+func (r MachineRequest) validateDevice() error {
+	if !r.Source.IsDevice() {
+		if r.UsedOnly || len(r.Without) > 0 || r.Size != 0 || r.Smallest || r.Grow != "" {
+			return errors.New("what is read of a disk, and its size, are said of a disk of a computer: otherwise its disks are converted before")
+		}
+		return nil
+	}
+	if r.Kind != CopyMachine {
+		return errors.New("a disk of a computer stays where it is: the machine is a copy")
+	}
+	return ConvertRequest{Size: r.Size, Smallest: r.Smallest, Grow: r.Grow}.validateFit()
 }
 
 func (r MachineRequest) validateSource() error {
@@ -202,6 +223,12 @@ func (r Request) OfDisk(slot string, from Place, format, name string) Request {
 		if f, err := disk.Lookup(as); err == nil && len(f.Extensions) > 0 {
 			extension = f.Extensions[0]
 		}
+	}
+	if from.IsDevice() && out.Kind != Convert { // in the form that its host takes, see Fitting
+		out.Kind, out.As, extension = Convert, "raw", ".raw"
+	}
+	if from.IsDevice() {
+		out.UsedOnly, out.Without, out.Size, out.Smallest, out.Grow = r.UsedOnly, r.Without, r.Size, r.Smallest, r.Grow
 	}
 	out.Destination.Path = path.Join(to.Path, name+extension)
 	return out

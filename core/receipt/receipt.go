@@ -213,6 +213,9 @@ func (r Receipt) WriteText(out io.Writer) error {
 		if p.Source.Fingerprint != "" {
 			line("", "%s", p.Source.Fingerprint)
 		}
+		if p.Fit != nil {
+			fitLines(*p.Fit, line)
+		}
 		for _, d := range p.Doubts {
 			line("", "doubt: %s", d)
 		}

@@ -1,6 +1,9 @@
 package cli
 
 import (
+	"context"
+	"strings"
+
 	"bagaglio/core/plan"
 
 	"github.com/spf13/cobra"
@@ -9,6 +12,7 @@ import (
 func (a *app) capture() *cobra.Command {
 	r := plan.Request{Kind: plan.Convert}
 	var planOnly, yes, whole bool
+	var on machineOf
 	c := &cobra.Command{
 		Use:   "capture DEVICE DESTINATION",
 		Short: "Make an image of a physical disk, and prove it",
@@ -16,7 +20,8 @@ func (a *app) capture() *cobra.Command {
 of filesystems only what they use is read, where their map of that can be relied on. The receipt tells which. A DEVICE is written HOST:/dev/NAME, or
 /dev/NAME on the spot.`,
 		Example: `  bagaglio capture local:/dev/sdb quay-store:gate-kiosk.qcow2
-  bagaglio capture /dev/sdb ./gate-kiosk.qcow2 --without data`,
+  bagaglio capture /dev/sdb ./gate-kiosk.qcow2 --without data
+  bagaglio capture local:/dev/sdb lamp-room: --machine lighthouse --name gate-kiosk --start`,
 		Args: exactly(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var err error
@@ -30,6 +35,9 @@ of filesystems only what they use is read, where their map of that can be relied
 				)
 			}
 			r.UsedOnly = !whole
+			if on.host != "" {
+				return a.captureMachine(cmd.Context(), r, on, args[1], planOnly, yes)
+			}
 			if r.As == "" && isFolder(args[1]) {
 				r.As = "qcow2"
 			}
@@ -49,6 +57,15 @@ of filesystems only what they use is read, where their map of that can be relied
 	optionFlags(f, &r.Options)
 	f.StringSliceVar(&r.Without, "without", nil, "leave out this partition, by its number, name or label; it reads as zeros")
 	fitFlags(f, &r)
+	f.StringVar(
+		&on.host,
+		"machine",
+		"",
+		"make a machine of it on this host, with what the computer has; DESTINATION is then a pool of that host, or a folder in it",
+	)
+	f.StringVar(&on.name, "name", "", "with --machine: what the machine is called (default: as the computer)")
+	f.BoolVar(&on.start, "start", false, "with --machine: start it, and see it come up")
+	f.IntVar(&on.within, "within", 0, "with --start: seconds that it has to come up")
 	f.BoolVar(&whole, "whole", false, "read all of it, also what filesystems do not use")
 	f.BoolVar(&r.Replace, "replace", false, "replace what lies at the destination, once the new image is proven")
 	f.BoolVar(&r.NoProof, "no-proof", false, "do not read the new image back; the outcome is then unproven")
@@ -71,4 +88,30 @@ of filesystems only what they use is read, where their map of that can be relied
 		}
 	}
 	return c
+}
+
+// machineOf is what is made of a captured disk besides its image.
+type machineOf struct {
+	host, name string
+	start      bool
+	within     int
+}
+
+// captureMachine captures a disk into a machine on a host.
+func (a *app) captureMachine(ctx context.Context, captured plan.Request, on machineOf, to string, planOnly, yes bool) error {
+	pool, folder, ok := strings.Cut(to, ":")
+	if !ok || onTheSpot(to) {
+		return usage("a machine's disk goes into a pool of its host: write POOL: or POOL:FOLDER, and not %q", to)
+	}
+	r := plan.Request{
+		Kind: plan.CopyMachine, Source: captured.Source, To: on.host, Destination: &plan.Place{Pool: pool, Path: strings.Trim(folder, "/")},
+		Name: on.name, Start: on.start, Within: on.within, As: captured.As, Layout: captured.Layout, Options: captured.Options,
+		UsedOnly: captured.UsedOnly, Without: captured.Without, Size: captured.Size, Smallest: captured.Smallest, Grow: captured.Grow,
+		NoTag: captured.NoTag, PastDamage: captured.PastDamage,
+	}
+	w, err := a.remote()
+	if err != nil {
+		return err
+	}
+	return a.planAndRun(ctx, w, r, planOnly, yes)
 }

@@ -79,32 +79,37 @@ func Attach(ctx context.Context, file string) (device string, err error) {
 	return strings.TrimSpace(string(out)), nil
 }
 
-// capture makes an image of the drive of the kiosk, without its data partition. Where no device can be made of it, it is read as the file that it is.
+// kioskSmaller is the size that the disk of the kiosk gets: 30 % less than the drive has, in bytes.
+const kioskSmaller = kioskMiB * 7 / 10 << 20
+
+// capture makes a machine of the drive of the kiosk, without its data partition and on a smaller disk. Where no device can be made of it, it is read
+// as the file that it is, and becomes an image alone.
 func (s *show) capture(ctx context.Context) error {
 	file, err := MakeKiosk(ctx, s.dir)
 	if err != nil {
 		return err
 	}
-	r := plan.Request{
-		Kind:        plan.Convert,
-		As:          "qcow2",
-		UsedOnly:    true,
-		Without:     []string{"data"},
-		Destination: &plan.Place{Pool: "lighthouse-store", Path: "gate-kiosk.qcow2"},
-	}
+	r := plan.Request{UsedOnly: true, Without: []string{"data"}, Size: kioskSmaller}
 	device, err := Attach(ctx, file)
 	if err != nil {
 		s.say("\nThe drive of the gate kiosk cannot be connected as a device (%v): it is read as an image.", err)
 		if err := os.Rename(file, filepath.Join(s.dir, "quay-store", "gate-kiosk.raw")); err != nil {
 			return err
 		}
-		r.Source = plan.Place{Pool: "quay-store", Path: "gate-kiosk.raw", Format: "raw"}
-	} else {
-		s.device = device
-		s.say("\nThe drive of the gate kiosk is connected as %s.", device)
-		r.Source = plan.Place{Pool: plan.DevicesOf("local"), Path: filepath.Base(device), Format: "raw"}
+		r.Kind, r.As, r.Source = plan.Convert, "qcow2", plan.Place{Pool: "quay-store", Path: "gate-kiosk.raw", Format: "raw"}
+		r.Destination = &plan.Place{Pool: "lighthouse-store", Path: "gate-kiosk.qcow2"}
+		_, err = s.carry(ctx, "The drive of the gate kiosk becomes an image, without its data partition, and smaller", r)
+		return err
 	}
-	_, err = s.carry(ctx, "The drive of the gate kiosk is captured, without its data partition", r)
+	s.device = device
+	s.say("\nThe drive of the gate kiosk is connected as %s.", device)
+	r.Kind, r.Source = plan.CopyMachine, plan.Place{Pool: plan.DevicesOf("local"), Path: filepath.Base(device), Format: "raw"}
+	r.To, r.Destination, r.Name, r.Start = "quay", &plan.Place{Pool: "harbour"}, "gate-kiosk", true
+	r.Changes = plan.Changes{Memory: 512 << 20, Processors: 1}
+	done, err := s.carry(ctx, "The drive of the gate kiosk becomes a machine, without its data partition, and smaller", r)
+	if err == nil && !done.Machine.CameUp {
+		err = fmt.Errorf("gate-kiosk was not seen to come up: %v", done.Machine.Evidence)
+	}
 	return err
 }
 

@@ -184,7 +184,7 @@ func (s *show) run(ctx context.Context, hosts *guests) error {
 	s.say("  All have the fingerprint %s", s.done[0].Source.Fingerprint)
 	s.say("  crew-roster moved to the lighthouse, and its definition names its disk there.")
 	s.say("  The machine ticketing moved from the quay to the lighthouse, came up there, and the quay does not know it any more.")
-	s.say("  The drive of the gate kiosk is an image now, without its data partition and what its filesystems do not use.")
+	s.say("  The drive of the gate kiosk is a smaller disk now, without its data partition and what its filesystems do not use.")
 	return nil
 }
 

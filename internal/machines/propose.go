@@ -2,18 +2,24 @@ package machines
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"path"
 	"strings"
 
+	"bagaglio/core/device"
 	"bagaglio/core/disk"
+	"bagaglio/core/host"
 	"bagaglio/core/inspect"
 	"bagaglio/core/machine"
 	"bagaglio/core/machine/own"
 	"bagaglio/core/machine/propose"
+	"bagaglio/core/plan"
+	"bagaglio/core/step"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/memory"
 	"bagaglio/internal/records"
 
 	"github.com/google/uuid"
@@ -47,7 +53,7 @@ func (m *Machines) Propose(ctx context.Context, on, pool, name, called string) (
 		called = strings.TrimSuffix(path.Base(name), path.Ext(name))
 	}
 	f := propose.Facts{Name: called, UUID: uuid.NewString(), Disk: machine.Disk{File: path.Join(record.Folder, name)}}
-	if err := within(ctx, folder, name, &f); err != nil {
+	if err := lookInside(ctx, folder, name, "", &f); err != nil {
 		return Proposal{}, err
 	}
 	if f.Limits, err = m.Limits(ctx, on); err != nil {
@@ -72,6 +78,56 @@ func (m *Machines) Propose(ctx context.Context, on, pool, name, called string) (
 	return p, err
 }
 
+// OfDevice is the machine that takes the place of a computer, around a disk of it, with the reasons. It is the same each time, as long as the disk and
+// the host are.
+func (m *Machines) OfDevice(ctx context.Context, folder storage.Folder, r plan.Request) (out Machine, reasons []string, err error) {
+	of, ok := storage.As[interface{ Of() device.Computer }](folder)
+	if !ok {
+		return out, nil, fmt.Errorf("%w: %s is no disk of a computer", records.ErrInvalid, r.Source)
+	}
+	info, err := folder.Stat(r.Source.Path)
+	if err != nil {
+		return out, nil, err
+	}
+	c := of.Of()
+	name := cmp.Or(r.Name, c.Name, "computer")
+	what := strings.Join([]string{m.records.ID, info.ID, name, r.To}, "\x00")
+	f := propose.Facts{
+		Name: name, UUID: uuid.NewSHA1(uuid.Nil, []byte(what)).String(), Computer: &c,
+		Disk: machine.Disk{File: r.Source.Path, Format: "raw"},
+	}
+	if err := lookInside(ctx, folder, r.Source.Path, "raw", &f); err != nil {
+		return out, nil, err
+	}
+	if r.To != "" {
+		if f.Limits, err = m.Limits(ctx, r.To); err != nil {
+			return out, nil, err
+		}
+		if f.Networks, err = m.Networks(ctx, r.To); err != nil && !errors.Is(err, errors.ErrUnsupported) {
+			return out, nil, err
+		}
+	}
+	out.Is, reasons = propose.Machine(f)
+	out.Name, out.UUID, out.State, out.Format = out.Is.Name, out.Is.UUID, host.Off, own.Name
+	if out.Definition, err = machine.Become(nil, "", own.Name, out.Is); err != nil {
+		return out, nil, err
+	}
+	out.Disks = []Disk{{Disk: out.Is.Disks[0], InPool: r.Source.Pool, Path: r.Source.Path}}
+	return out, reasons, nil
+}
+
+// proposedFile is where the definition of a proposed machine lies, in a folder of its own.
+const proposedFile = "proposed" + own.Extension
+
+// Proposed is a machine of no host that is nowhere yet, by its definition.
+func Proposed(definition []byte) step.Guests {
+	folder := &memory.Folder{}
+	if err := storage.WriteFile(folder, proposedFile, definition); err != nil {
+		panic(err) // never in memory
+	}
+	return Shelf(folder, proposedFile)
+}
+
 // isFree fails for a disk that a machine of the host has: two would write to it.
 func isFree(all []Machine, d machine.Disk) error {
 	for _, other := range all {
@@ -84,9 +140,9 @@ func isFree(all []Machine, d machine.Disk) error {
 	return nil
 }
 
-// within looks into the disk.
-func within(ctx context.Context, folder storage.Folder, name string, f *propose.Facts) error {
-	r, err := disk.Open(ctx, folder, name, "")
+// lookInside looks into the disk.
+func lookInside(ctx context.Context, folder storage.Folder, name, format string, f *propose.Facts) error {
+	r, err := disk.Open(ctx, folder, name, format)
 	if err != nil {
 		return fmt.Errorf("%w: %w", records.ErrInvalid, err)
 	}

@@ -25,7 +25,7 @@ import (
 
 // prepareMachine plans to carry a whole machine.
 func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time.Time) (plan.Plan, error) {
-	m, err := s.carriedMachine(ctx, r)
+	m, reasons, err := s.carriedMachine(ctx, r)
 	if err != nil {
 		return plan.Plan{}, err
 	}
@@ -36,7 +36,7 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 	}
 	f := plan.MachineFacts{
 		Name: m.Name, State: string(m.State), Off: m.State == host.Off, Saved: m.State == host.Saved,
-		Format: m.Format, Text: m.Definition, Is: m.Is, Problem: m.Problem, Pools: map[string]plan.Reached{},
+		Format: m.Format, Text: m.Definition, Is: m.Is, Problem: m.Problem, Reasons: reasons, Pools: map[string]plan.Reached{},
 	}
 	if r.To != "" {
 		err = s.factsOfHost(ctx, r, m, &f)
@@ -72,24 +72,29 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 	return plan.ForMachine(r, f, parts), nil
 }
 
-// carriedMachine is the machine that a request is about.
-func (s *Planner) carriedMachine(ctx context.Context, r plan.Request) (machines.Machine, error) {
+// carriedMachine is the machine that a request is about; one that is proposed has reasons.
+func (s *Planner) carriedMachine(ctx context.Context, r plan.Request) (m machines.Machine, reasons []string, err error) {
 	if r.Machine != "" {
 		from, name, err := plan.HostAndName(r.Machine)
 		if err != nil {
-			return machines.Machine{}, err
+			return m, nil, err
 		}
-		return s.guests.Show(ctx, from, name)
+		m, err = s.guests.Show(ctx, from, name)
+		return m, nil, err
 	}
 	pool, err := s.places.Record(ctx, r.Source.Pool)
 	if err != nil {
-		return machines.Machine{}, err
+		return m, nil, err
 	}
 	folder, err := s.places.Open(ctx, pool)
 	if err != nil {
-		return machines.Machine{}, err
+		return m, nil, err
 	}
-	return s.guests.Shelved(ctx, pool, folder, r.Source.Path)
+	if r.Source.IsDevice() {
+		return s.guests.OfDevice(ctx, folder, r)
+	}
+	m, err = s.guests.Shelved(ctx, pool, folder, r.Source.Path)
+	return m, nil, err
 }
 
 // elsewhereIn is for how long other hosts are asked whether they have a machine of the same identity.
@@ -230,6 +235,9 @@ func (s *Planner) disksOf(
 			place.Format = d.Format
 		}
 		name := strings.TrimSuffix(path.Base(d.Path), path.Ext(d.Path))
+		if place.IsDevice() {
+			name = machineFolder(r, m.Name)
+		}
 		for n, first := 2, name; taken[name]; n++ { // of another folder
 			name = fmt.Sprintf("%s-%d", first, n)
 		}
@@ -269,7 +277,11 @@ func (s *Planner) identity(r plan.Request, m machines.Machine, there []machine.M
 // endsOfMachine are the hosts of a machine.
 func (s *Planner) endsOfMachine(ctx context.Context, m plan.Machine) (step.Ends, error) {
 	ends := step.Ends{From: s.guests.Guests(m.Host), To: s.guests.Guests(m.To)}
-	if m.From != nil {
+	switch {
+	case m.From == nil:
+	case m.From.IsDevice():
+		ends.From = machines.Proposed([]byte(m.Stored))
+	default:
 		folder, err := s.folder(ctx, m.From.Pool)
 		if err != nil {
 			return ends, err

@@ -25,7 +25,11 @@ func TestTwoDisksAreCompared(t *testing.T) {
 	addPool(t, s.Service, "quay-store", dir)
 	raw := plan.Place{Pool: "quay-store", Path: filepath.Base(name), Format: "raw"}
 	other := plan.Place{Pool: "quay-store", Path: "other.vhdx"}
-	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, plan.Request{Kind: plan.Convert, As: "vhdx", Source: raw, Destination: &other}).Id)
+	testkit.Proven(
+		t,
+		s.Service,
+		testkit.Begin(t, s.Service, plan.Request{Kind: plan.Convert, As: "vhdx", Source: raw, Destination: &other}).Id,
+	)
 	against := plan.Request{Kind: plan.Prove, Source: raw, AgainstDisk: &other}
 	r := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, against).Id)
 	assert.Equal(t, r.Source.Fingerprint, r.Other.Fingerprint)

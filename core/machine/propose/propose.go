@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"bagaglio/core/device"
 	"bagaglio/core/inspect"
 	"bagaglio/core/machine"
 )
@@ -16,6 +17,8 @@ const (
 	memory     = 2 << 30
 	// memoryNTFS is for guests whose root is NTFS: they are known to want more.
 	memoryNTFS = 4 << 30
+	// least is what a machine gets at least.
+	least = 128 << 20
 )
 
 // Facts are what is known of the disk and of the host.
@@ -27,6 +30,8 @@ type Facts struct {
 	BootCode bool // its first sector has code that a BIOS would run
 	Limits   machine.Limits
 	Networks []string // of the host, nil where it does not tell
+	// Computer is the one that the disk is of, nil where that is not known.
+	Computer *device.Computer
 }
 
 // Machine is the proposal, with a reason for each of its choices, as sentences.
@@ -40,16 +45,21 @@ func Machine(f Facts) (m machine.Machine, reasons []string) {
 		Memory:     memory,
 		Firmware:   firmware(f, because),
 	}
-	if f.Limits.Processors > 0 && f.Limits.Processors < processors {
-		m.Processors.Count = f.Limits.Processors
-	}
 	if m.Guest == machine.Windows {
 		m.Memory = memoryNTFS
+	}
+	why := "nothing on the disk tells what it had"
+	if c := f.Computer; c != nil {
+		why = "as the computer has, as far as the host allows it"
+		m.Processors.Count, m.Memory = max(1, c.Processors), max(c.Memory>>20<<20, least)
+	}
+	if most := f.Limits.Processors; most > 0 {
+		m.Processors.Count = min(m.Processors.Count, most)
 	}
 	if half := f.Limits.Memory / 2 >> 20 << 20; half > 0 && m.Memory > half {
 		m.Memory = half
 	}
-	because("Memory of %d MiB and %d processors: nothing on the disk tells what it had.", m.Memory>>20, m.Processors.Count)
+	because("Memory of %d MiB and %d processors: %s.", m.Memory>>20, m.Processors.Count, why)
 	if board := "q35"; m.Firmware == machine.UEFI && slices.Contains(f.Limits.Chipsets, board) {
 		m.Chipset = board
 		because("The board %s: it is the one that UEFI is made for.", board)
@@ -65,6 +75,18 @@ func Machine(f Facts) (m machine.Machine, reasons []string) {
 		because("A network card that leads out through the host itself: the host tells of no networks.")
 	}
 	m.Networks = []machine.Network{card}
+	if c := f.Computer; c != nil && len(c.Addresses) > 0 {
+		m.Networks = nil
+		for _, address := range c.Addresses {
+			of := card
+			of.MAC = address
+			m.Networks = append(m.Networks, of)
+		}
+		because(
+			"The network addresses are those of the computer's own cards (%s): never are both to be on one network.",
+			strings.Join(c.Addresses, ", "),
+		)
+	}
 	return m, reasons
 }
 

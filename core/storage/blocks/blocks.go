@@ -164,6 +164,9 @@ func (f *Folder) Overwrite(name string) (storage.File, error) {
 	return file, err
 }
 
+// Of tells of the computer that has the disks.
+func (f *Folder) Of() device.Computer { return device.Describe(f.computer) }
+
 // Device tells of one disk, and what is on it.
 func (f *Folder) Device(name string) (Seen, error) {
 	d, err := f.find("stat", name)

@@ -38,7 +38,7 @@ export function CapturePage() {
             </form>
             <Outlook
               request={request}
-              complete={Boolean(request.destination?.pool && request.destination.path)}
+              complete={Boolean(request.destination?.pool && (request.to || request.destination.path))}
               current
               hint="Choose a pool: the plan appears here."
               onRemedy={(remedy) => change(remedy.change)}
@@ -66,6 +66,24 @@ function read(text: string | null, device: string): AnyRequest {
   }
 }
 
+/** What changes in the request when the disk becomes a machine on a host, or an image where none is named. */
+function becomes(host: string, name: string): Record<string, unknown> {
+  if (host)
+    return { kind: "copy-machine", to: host, as: null, layout: null, start: true, destination: { pool: "", path: "" } };
+  return {
+    kind: "convert",
+    to: null,
+    as: "qcow2",
+    name: null,
+    start: null,
+    identity: null,
+    changes: null,
+    networks: null,
+    disks: null,
+    destination: { pool: "", path: `${name}.qcow2` },
+  };
+}
+
 type FieldsProps = { device: Device; request: AnyRequest; change: (patch: Record<string, unknown>) => void };
 
 function Fields({ device, request, change }: FieldsProps) {
@@ -75,6 +93,8 @@ function Fields({ device, request, change }: FieldsProps) {
     queryFn: () => items(calls.GET("/v1/formats")),
     staleTime: Infinity,
   });
+  const hosts = useQuery({ queryKey: ["hosts"], queryFn: () => items(calls.GET("/v1/hosts")) });
+  const runs = hosts.data?.filter((h) => h.runs).map((h) => h.name) ?? [];
   const left = request.without ?? [];
   const to = request.destination ?? { pool: "", path: "" };
   const setFormat = (as: string) => {
@@ -115,32 +135,64 @@ function Fields({ device, request, change }: FieldsProps) {
         />
         <span>Read only what filesystems use</span>
       </label>
-      <Choice
-        name="Pool of the image"
-        value={to.pool ?? ""}
-        options={pools.data?.map((p) => p.name) ?? []}
-        show={(pool) => pool || "Choose one"}
-        change={(pool) => change({ destination: { ...to, pool } })}
-      />
-      <label className="block">
-        <span className="text-sm">Name</span>
-        <input
-          className="input w-full"
-          value={to.path}
-          onChange={(event) => change({ destination: { ...to, path: event.target.value } })}
-        />
-      </label>
       <SizeField
         bytes={request.size}
         smallest={request.smallest}
         change={(bytes, smallest) => change({ size: bytes, smallest })}
       />
       <Choice
-        name="Format"
-        value={request.as ?? ""}
-        options={formats.data?.map((f) => f.name) ?? []}
-        change={setFormat}
+        name="Becomes"
+        value={request.to ?? ""}
+        options={["", ...runs]}
+        show={(host) => (host ? `a machine on ${host}` : "an image")}
+        change={(host) => change(becomes(host, device.path.replace("/dev/", "")))}
       />
+      <Choice
+        name={request.to ? "Pool of its disk" : "Pool of the image"}
+        value={to.pool ?? ""}
+        options={(pools.data ?? []).filter((p) => !request.to || p.host === request.to).map((p) => p.name)}
+        show={(pool) => pool || "Choose one"}
+        change={(pool) => change({ destination: { ...to, pool } })}
+      />
+      {request.to ? (
+        <>
+          <label className="block">
+            <span className="text-sm">Name of the machine</span>
+            <input
+              className="input w-full"
+              value={request.name ?? ""}
+              placeholder="as the computer"
+              onChange={(event) => change({ name: event.target.value || null })}
+            />
+          </label>
+          <label className="flex items-center gap-3">
+            <input
+              type="checkbox"
+              className="toggle"
+              checked={Boolean(request.start)}
+              onChange={(event) => change({ start: event.target.checked || null })}
+            />
+            <span>Start it, and see it come up</span>
+          </label>
+        </>
+      ) : (
+        <>
+          <label className="block">
+            <span className="text-sm">Name</span>
+            <input
+              className="input w-full"
+              value={to.path}
+              onChange={(event) => change({ destination: { ...to, path: event.target.value } })}
+            />
+          </label>
+          <Choice
+            name="Format"
+            value={request.as ?? ""}
+            options={formats.data?.map((f) => f.name) ?? []}
+            change={setFormat}
+          />
+        </>
+      )}
     </>
   );
 }
