@@ -51,9 +51,7 @@ func (p *maker) checkSource() {
 		opens += ", and its tables agree with each other"
 	}
 	p.add(Informs, "source", opens+".")
-	if s.InUse != nil {
-		p.Checks = append(p.Checks, SourceInUse(s.InUse))
-	}
+	p.checkInUse()
 	for _, w := range d.Warnings {
 		p.doubt("source-state", capital(w)+".")
 	}

@@ -22,9 +22,12 @@ type ConvertRequest struct {
 	IfSmaller bool         `json:"if_smaller"`
 	UsedOnly  bool         `json:"used_only"`
 	Without   []string     `json:"without"`
+	InUse     string       `json:"in_use"`
 	Size      int64        `json:"size"`
 	Smallest  bool         `json:"smallest"`
 	Grow      string       `json:"grow"`
+
+	LongestFreeze int `json:"longest_freeze"`
 }
 
 func (r ConvertRequest) validate() error {
@@ -36,6 +39,9 @@ func (r ConvertRequest) validate() error {
 	}
 	if r.Tag != "" && (r.UsedOnly || len(r.Without) > 0) {
 		return errors.New("a tag is of the whole disk: it proves nothing of a part")
+	}
+	if err := validateInUse(r.Source, r.InUse, r.LongestFreeze); err != nil {
+		return err
 	}
 	if err := r.validateFit(); err != nil {
 		return err

@@ -77,9 +77,12 @@ type MachineRequest struct {
 	// For a disk of a computer that becomes a machine: what of it is read, and the size that it gets.
 	UsedOnly bool     `json:"used_only"`
 	Without  []string `json:"without"`
+	InUse    string   `json:"in_use"`
 	Size     int64    `json:"size"`
 	Smallest bool     `json:"smallest"`
 	Grow     string   `json:"grow"`
+
+	LongestFreeze int `json:"longest_freeze"`
 
 	LeaveSource bool `json:"leave_source"`
 	NoTag       bool `json:"no_tag"`
@@ -130,13 +133,16 @@ func (r MachineRequest) validateEnds() error {
 // validateDevice looks at what is asked of a disk of a computer that becomes a machine.
 func (r MachineRequest) validateDevice() error {
 	if !r.Source.IsDevice() {
-		if r.UsedOnly || len(r.Without) > 0 || r.Size != 0 || r.Smallest || r.Grow != "" {
+		if r.UsedOnly || len(r.Without) > 0 || r.Size != 0 || r.Smallest || r.Grow != "" || r.InUse != "" {
 			return errors.New("what is read of a disk, and its size, are said of a disk of a computer: otherwise its disks are converted before")
 		}
 		return nil
 	}
 	if r.Kind != CopyMachine {
 		return errors.New("a disk of a computer stays where it is: the machine is a copy")
+	}
+	if err := validateInUse(r.Source, r.InUse, r.LongestFreeze); err != nil {
+		return err
 	}
 	return ConvertRequest{Size: r.Size, Smallest: r.Smallest, Grow: r.Grow}.validateFit()
 }
@@ -228,6 +234,7 @@ func (r Request) OfDisk(slot string, from Place, format, name string) Request {
 		out.Kind, out.As, extension = Convert, "raw", ".raw"
 	}
 	if from.IsDevice() {
+		out.InUse, out.LongestFreeze = r.InUse, r.LongestFreeze
 		out.UsedOnly, out.Without, out.Size, out.Smallest, out.Grow = r.UsedOnly, r.Without, r.Size, r.Smallest, r.Grow
 	}
 	out.Destination.Path = path.Join(to.Path, name+extension)

@@ -94,6 +94,9 @@ type Request struct {
 	// UsedOnly leaves out what filesystems do not use, and Without whole partitions, by their numbers, names or labels: both read as zeros.
 	UsedOnly bool     `json:"used_only,omitempty"`
 	Without  []string `json:"without,omitempty"`
+	// InUse says how a disk of a computer is read that is in use: InUseFreeze or InUseAsItIs; empty refuses it. LongestFreeze bounds the first, in seconds.
+	InUse         string `json:"in_use,omitempty"`
+	LongestFreeze int    `json:"longest_freeze,omitempty"`
 	// Size is the virtual size that the new image gets, in bytes, with what is on it made to fit; Smallest makes that as small as possible. Grow is the
 	// number of the partition that takes what there is more, "none" for none, empty for the last one that it makes sense for.
 	Size     int64  `json:"size,omitempty"`

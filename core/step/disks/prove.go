@@ -85,6 +85,9 @@ func (w *work) compare(ctx context.Context, copied transfer.Result) error {
 		return err
 	}
 	r.Outcome = receipt.Proven
+	if w.state.Torn {
+		r.Outcome, r.Reason = receipt.Unproven, "the image has what was read, and somebody wrote to the disk meanwhile: it was never like that at one moment"
+	}
 	w.checkShares(ctx, made)
 	if len(r.Unreadable) > 0 {
 		r.Outcome, r.Reason = receipt.Damaged, fmt.Sprintf(

@@ -27,6 +27,8 @@ type State struct {
 	Files      []string  `json:"files"`
 	// Fitted tells that filesystems were made to fit, and lie in the scratch folder.
 	Fitted bool `json:"fitted,omitempty"`
+	// Torn tells that somebody wrote to the source while it was read as it is.
+	Torn bool `json:"torn,omitempty"`
 	// Saved tells that what the disk held which is written over is saved.
 	Saved bool `json:"saved,omitempty"`
 	// Compared tells that copied files were proven, before names in them were changed.

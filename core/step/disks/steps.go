@@ -60,7 +60,15 @@ func (w *work) look(ctx context.Context) error {
 // fill leaves the new image, synced, in the staging folder.
 func (w *work) fill(ctx context.Context) (err error) {
 	if w.copied, err = w.write(ctx, &w.src); err != nil {
+		if thawed := w.goOn(); thawed != nil && errors.Is(err, errChanged) {
+			err = thawed // that is why it could change
+		}
 		return w.asking(err)
+	}
+	if w.disk.Fit == nil { // whose files are compared with it
+		if err := w.goOn(); err != nil {
+			return err
+		}
 	}
 	w.Log.Finish(plan.StepFill) // kept with what was read back meanwhile
 	return w.keepAlong(ctx, w.readBack)
@@ -80,7 +88,12 @@ func (w *work) proveMade(ctx context.Context) (err error) {
 	if err := compare(ctx, w.copied); err != nil {
 		return err
 	}
-	if err := w.closingLook(ctx, w.src, w.copied); err != nil {
+	if !w.isLetGo() { // otherwise it changes again
+		if err := w.closingLook(ctx, w.src, w.copied); err != nil {
+			return err
+		}
+	}
+	if err := w.goOn(); err != nil {
 		return err
 	}
 	if err := w.makeTag(ctx, w.guestResult(w.copied)); err != nil {

@@ -109,7 +109,7 @@ const mostWatched = 100
 
 // watching looks at the source before each mark, so that hours are not spent on one that somebody writes to.
 func (w *work) watching(keep func(transfer.Mark) error) func(transfer.Mark) error {
-	if w.disk.Request.Recopy || len(w.source.files) > mostWatched { // then the closing look decides
+	if w.disk.Request.Recopy || w.tears() || len(w.source.files) > mostWatched { // then the closing look decides
 		return keep
 	}
 	return func(m transfer.Mark) error {
@@ -148,6 +148,10 @@ func (w *work) closingLook(ctx context.Context, src disk.Reader, copied transfer
 		if same, err = w.unchanged(ctx, src, copied); err != nil {
 			return err
 		}
+	}
+	if !same && w.tears() {
+		w.torn()
+		same = true
 	}
 	if !same {
 		if !w.disk.Request.Recopy {

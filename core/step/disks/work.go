@@ -42,6 +42,7 @@ type work struct {
 	guest    *fingerprint.Leaves // of the disk, where its files were copied as they are
 	earlier  *fingerprint.Tag    // that the source was compared with
 	enough   bool                // nothing more is to be done
+	thaw     func() error        // lets filesystems go on that are frozen; nil where none are
 }
 
 // begin returns the work on a disk of a job.
@@ -107,6 +108,9 @@ func (w *work) Keep(ctx context.Context) error {
 
 // open opens the source, and takes up what an earlier time left.
 func (w *work) open(ctx context.Context) (err error) {
+	if err := w.heedUse(ctx); err != nil {
+		return err
+	}
 	if w.real, err = w.openSource(ctx, w.Ends.Source); err != nil {
 		return err
 	}
@@ -172,6 +176,9 @@ func (w *work) fills() bool { return w.disk.After != nil && !w.disk.Renames }
 func (w *work) Close() {
 	if w.guard != nil {
 		w.guard.close()
+	}
+	if w.thaw != nil {
+		_ = w.thaw() // what was read is of no use then
 	}
 	for _, r := range []disk.Reader{w.real, w.src} {
 		if r != nil {

@@ -93,6 +93,10 @@ func (w *work) writeOnce(
 		if same {
 			break
 		}
+		if w.tears() && (!w.disk.Request.Recopy || pass >= mostPasses) {
+			w.torn()
+			break
+		}
 		if !w.disk.Request.Recopy || pass >= mostPasses {
 			return copied, false, errChanged
 		}

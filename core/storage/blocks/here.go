@@ -4,7 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"sync"
+	"syscall"
 	"unsafe"
 
 	"bagaglio/core/device"
@@ -76,6 +78,21 @@ func (w *writable) Close() error {
 	return w.File.Close()
 }
 func (*writable) Truncate(int64) error { return errors.ErrUnsupported }
+
+// Start runs a script in a session of its own: nothing that ends this process ends it, but for the end of its input.
+func (here) Start(script string, args ...string) (Script, error) {
+	cmd := exec.Command("sh", append([]string{"-c", script, "bagaglio"}, args...)...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		return Script{}, err
+	}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return Script{}, err
+	}
+	return Script{in, out, cmd.Wait}, cmd.Start()
+}
 
 // Held tells whether a program has a disk for itself.
 func (here) Held(d device.Device) (bool, error) {

@@ -2,6 +2,7 @@ package sftp
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -99,6 +100,34 @@ func (h computer) OpenDevice(d device.Device) (opened storage.File, err error) {
 		return nil
 	})
 	return opened, err
+}
+
+// Start runs a script on the host. Its input ends with the connection.
+func (h computer) Start(script string, args ...string) (s blocks.Script, err error) {
+	c, err := h.client(context.Background())
+	if err != nil {
+		return s, err
+	}
+	session, err := c.wires[0].NewSession()
+	if err != nil {
+		return s, plain(err)
+	}
+	if s.In, err = session.StdinPipe(); err != nil {
+		return s, errors.Join(err, session.Close())
+	}
+	if s.Out, err = session.StdoutPipe(); err != nil {
+		return s, errors.Join(err, session.Close())
+	}
+	command := "sh -c " + quote(script) + " bagaglio"
+	for _, a := range args {
+		command += " " + quote(a)
+	}
+	s.Wait = func() error {
+		err := session.Wait()
+		_ = session.Close() // it has ended
+		return plain(err)
+	}
+	return s, plain(session.Start(command))
 }
 
 // Disks are the physical disks of the host that a file lies on, or would.

@@ -1,0 +1,66 @@
+package disks
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"bagaglio/core/plan"
+	"bagaglio/core/storage"
+)
+
+// freezer is a folder of disks whose filesystems can be frozen.
+type freezer interface {
+	Freeze(ctx context.Context, name string, longest time.Duration) (still storage.Folder, thaw func() error, err error)
+}
+
+// heedUse has a disk that is in use read as the request says: with its filesystems frozen from now on, or as it is.
+func (w *work) heedUse(ctx context.Context) error {
+	r := w.disk.Request
+	if r.InUse == "" {
+		return nil
+	}
+	if r.InUse == plan.InUseAsItIs {
+		if h, ok := storage.As[interface{ Heedless() storage.Folder }](w.Ends.Source); ok {
+			w.Ends.Source = h.Heedless()
+		}
+		return nil
+	}
+	f, ok := storage.As[freezer](w.Ends.Source)
+	if !ok {
+		return fmt.Errorf("freezing what is on %s: %w", r.Source, errors.ErrUnsupported)
+	}
+	still, thaw, err := f.Freeze(ctx, r.Source.Path, r.Freezes())
+	if err != nil {
+		return err
+	}
+	w.Ends.Source, w.thaw = still, thaw
+	return nil
+}
+
+// goOn lets filesystems go on that are frozen. It fails where somebody could have written before all was read.
+func (w *work) goOn() error {
+	if w.thaw == nil {
+		return nil
+	}
+	thaw := w.thaw
+	w.thaw = nil
+	if err := thaw(); err != nil {
+		return err
+	}
+	w.remark("its filesystems were frozen while it was read")
+	return nil
+}
+
+// isLetGo tells whether the source is one that changes again since it was read.
+func (w *work) isLetGo() bool { return w.disk.Request.InUse == plan.InUseFreeze && w.thaw == nil }
+
+// tears tells whether the source is read as it is, whoever writes to it.
+func (w *work) tears() bool { return w.disk.Request.InUse == plan.InUseAsItIs }
+
+// torn notes that somebody wrote to what was read as it is.
+func (w *work) torn() {
+	w.doubt("somebody wrote to the disk while it was read: what was written meanwhile is torn")
+	w.state.Torn = true
+}

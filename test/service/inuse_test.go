@@ -1,0 +1,150 @@
+package service
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"bagaglio/api"
+	"bagaglio/core/inspect"
+	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
+	"bagaglio/internal/testkit"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// writes has a log written to a folder until it is told to stop, each line with its number, synced. It returns how many lines there are by now.
+func writes(t *testing.T, dir string) (lines func() int64, stop func()) {
+	t.Helper()
+	f, err := os.Create(filepath.Join(dir, "gate.log"))
+	require.NoError(t, err)
+	var n atomic.Int64
+	end, ended := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(ended)
+		for {
+			select {
+			case <-end:
+				return
+			default:
+			}
+			line := make([]byte, 512)
+			binary.BigEndian.PutUint64(line, uint64(n.Load()+1))
+			if _, err := f.Write(line); err != nil || f.Sync() != nil {
+				return
+			}
+			n.Add(1)
+		}
+	}()
+	stopped := false
+	stop = func() {
+		if !stopped {
+			stopped = true
+			close(end)
+			<-ended
+			_ = f.Close() // it was synced
+		}
+	}
+	t.Cleanup(stop)
+	return n.Load, stop
+}
+
+// inUse is the request for a disk that is.
+func inUse(r plan.Request, how string) plan.Request {
+	r.InUse, r.Without = how, nil
+	return r
+}
+
+// TestADiskInUseIsFrozen while it is read: whoever writes waits, and goes on afterwards; the image has all that was written before, and is clean.
+func TestADiskInUseIsFrozen(t *testing.T) {
+	t.Parallel()
+	l := gateKiosk(t, 512)
+	s := start(t)
+	dir := t.TempDir()
+	addPool(t, s.Service, "quay-store", dir)
+	at, umount := l.Mount(2, "rw")
+	lines, stop := writes(t, at)
+	require.Eventually(t, func() bool { return lines() > 3 }, 10*time.Second, time.Millisecond)
+	p, err := s.Plan(t.Context(), captured(l, "kiosk.qcow2"))
+	require.NoError(t, err)
+	require.True(t, p.Plan.Blocked())
+	var ways []string
+	for _, r := range p.Plan.With(plan.Blocks)[0].Remedies {
+		ways = append(ways, string(r.Change))
+	}
+	assert.Equal(t, []string{`{"in_use":"freeze"}`, `{"in_use":"as-it-is"}`}, ways)
+
+	before := lines()
+	r := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, inUse(captured(l, "kiosk.qcow2"), plan.InUseFreeze)).Id)
+	assert.Contains(t, strings.Join(r.Doubts, " "), "power cut")
+	assert.Contains(t, strings.Join(r.Remarks, " "), "were frozen while it was read")
+	assert.Equal(t, inspect.StateClean, r.Partitions[1].State)
+	assert.Positive(t, r.Partitions[1].Skipped, "what is free is known while it is frozen")
+	now := lines()
+	require.Eventually(t, func() bool { return lines() > now }, 10*time.Second, time.Millisecond, "whoever writes goes on")
+	body, size, _, err := s.Take(t.Context(), plan.Place{Pool: "quay-store", Path: "kiosk.qcow2"}, inspect.Spot{Partition: 2, Path: "gate.log"})
+	require.NoError(t, err)
+	defer body.Close()
+	assert.GreaterOrEqual(t, size, before*512, "all that was synced before is there")
+	line := make([]byte, 512)
+	for i := range size / 512 {
+		_, err := io.ReadFull(body, line)
+		require.NoError(t, err)
+		require.Equal(t, uint64(i+1), binary.BigEndian.Uint64(line))
+	}
+
+	// It is not frozen for as long as reading takes: nothing is made.
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1, Speed: 8 << 20})
+	short := inUse(captured(l, "short.qcow2"), plan.InUseFreeze)
+	short.LongestFreeze, short.UsedOnly = 1, false
+	j := testkit.Await(t, s.Service, testkit.Begin(t, s.Service, short).Id)
+	assert.Equal(t, string(receipt.Failed), string(*j.Outcome))
+	assert.Contains(t, *j.Reason, "thawed before all was read")
+	assert.NoFileExists(t, filepath.Join(dir, "short.qcow2"))
+
+	// Whoever froze it is killed: it goes on all the same.
+	long := inUse(captured(l, "long.qcow2"), plan.InUseFreeze)
+	long.LongestFreeze, long.UsedOnly = 600, false
+	j = testkit.Begin(t, s.Service, long)
+	testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 0 })
+	halted := lines()
+	s.Kill()
+	require.Eventually(t, func() bool { return lines() > halted+1 }, 10*time.Second, time.Millisecond, "the watchdog lets it go on")
+	stop()
+	umount()
+	out, err := exec.Command("e2fsck", "-f", "-n", l.Part(2)).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+}
+
+// TestADiskInUseAsItIs is read, and never called proven where somebody wrote to it meanwhile.
+func TestADiskInUseAsItIs(t *testing.T) {
+	t.Parallel()
+	l := gateKiosk(t, 512)
+	s := start(t)
+	addPool(t, s.Service, "quay-store", t.TempDir())
+	at, _ := l.Mount(2, "rw")
+	still := ended(t, s.Service, inUse(captured(l, "still.qcow2"), plan.InUseAsItIs))
+	assert.Equal(t, receipt.Proven, still.Outcome, "nobody wrote to it")
+	assert.Contains(t, strings.Join(still.Doubts, " "), "read as it is")
+	assert.Contains(t, still.Partitions[1].Whole, "mounted")
+	_, stop := writes(t, at)
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1, Speed: 40 << 20})
+	torn := ended(t, s.Service, inUse(captured(l, "torn.qcow2"), plan.InUseAsItIs))
+	stop()
+	assert.Equal(t, receipt.Unproven, torn.Outcome, fmt.Sprint(torn.Reason))
+	assert.Contains(t, strings.Join(torn.Doubts, " "), "somebody wrote to the disk")
+	wrong := inUse(captured(l, "x.qcow2"), "somehow")
+	_, err := s.Plan(t.Context(), wrong)
+	require.ErrorContains(t, err, `is read "freeze" or "as-it-is"`)
+	assert.True(t, bytes.Contains([]byte(torn.Reason), []byte("never like that at one moment")))
+}
