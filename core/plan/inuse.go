@@ -57,14 +57,30 @@ func (p *maker) checkInUse() {
 	}
 	switch r.InUse {
 	case InUseFreeze:
-		p.doubt("in-use", fmt.Sprintf("%s. Its filesystems are frozen while it is read, for %d seconds at most: whoever writes waits. The image is what a power cut "+
-			"would leave at that moment.", capital(why.Error()), int(r.Freezes().Seconds())))
+		p.doubt(
+			"in-use",
+			fmt.Sprintf(
+				"%s. Its filesystems are frozen while it is read, for %d seconds at most: whoever writes waits. The image is what a power cut "+
+					"would leave at that moment.",
+				capital(why.Error()),
+				int(r.Freezes().Seconds()),
+			),
+		)
 	case InUseAsItIs:
-		p.doubt("in-use", fmt.Sprintf("%s. It is read as it is: files that are written meanwhile are torn, and databases are no good.", capital(why.Error())))
+		p.doubt(
+			"in-use",
+			fmt.Sprintf("%s. It is read as it is: files that are written meanwhile are torn, and databases are no good.", capital(why.Error())),
+		)
 	default:
-		p.add(Blocks, "in-use", capital(why.Error())+".",
-			remedy(fmt.Sprintf("Freeze its filesystems while it is read, for %d seconds at most: the image is what a power cut would leave", UsualFreeze),
-				map[string]any{"in_use": InUseFreeze}),
-			remedy("Read it as it is: files that are written meanwhile are torn", map[string]any{"in_use": InUseAsItIs}))
+		p.add(
+			Blocks,
+			"in-use",
+			capital(why.Error())+".",
+			remedy(
+				fmt.Sprintf("Freeze its filesystems while it is read, for %d seconds at most: the image is what a power cut would leave", UsualFreeze),
+				map[string]any{"in_use": InUseFreeze},
+			),
+			remedy("Read it as it is: files that are written meanwhile are torn", map[string]any{"in_use": InUseAsItIs}),
+		)
 	}
 }

@@ -58,9 +58,24 @@ of filesystems only what they use is read, where their map of that can be relied
 	optionFlags(f, &r.Options)
 	f.StringSliceVar(&r.Without, "without", nil, "leave out this partition, by its number, name or label; it reads as zeros")
 	fitFlags(f, &r)
-	f.StringVar(&r.InUse, "in-use", "", "read a disk that is in use: freeze (its filesystems, meanwhile) or as-it-is (files that are written meanwhile are torn)")
-	f.IntVar(&r.LongestFreeze, "longest-freeze", 0, fmt.Sprintf("with --in-use freeze: seconds that filesystems are frozen at most (default %d)", plan.UsualFreeze))
-	f.BoolVar(&r.Recopy, "recopy", false, "with --in-use as-it-is: read the disk again, and copy what differs, until nothing does or five times")
+	f.StringVar(
+		&r.InUse,
+		"in-use",
+		"",
+		"read a disk that is in use: freeze (its filesystems, meanwhile) or as-it-is (files that are written meanwhile are torn)",
+	)
+	f.IntVar(
+		&r.LongestFreeze,
+		"longest-freeze",
+		0,
+		fmt.Sprintf("with --in-use freeze: seconds that filesystems are frozen at most (default %d)", plan.UsualFreeze),
+	)
+	f.BoolVar(
+		&r.Recopy,
+		"recopy",
+		false,
+		"with --in-use as-it-is: read the disk again, and copy what differs, until nothing does or five times",
+	)
 	f.StringVar(
 		&on.host,
 		"machine",
@@ -108,10 +123,26 @@ func (a *app) captureMachine(ctx context.Context, captured plan.Request, on mach
 		return usage("a machine's disk goes into a pool of its host: write POOL: or POOL:FOLDER, and not %q", to)
 	}
 	r := plan.Request{
-		Kind: plan.CopyMachine, Source: captured.Source, To: on.host, Destination: &plan.Place{Pool: pool, Path: strings.Trim(folder, "/")},
-		Name: on.name, Start: on.start, Within: on.within, As: captured.As, Layout: captured.Layout, Options: captured.Options,
-		UsedOnly: captured.UsedOnly, Without: captured.Without, Size: captured.Size, Smallest: captured.Smallest, Grow: captured.Grow,
-		InUse: captured.InUse, LongestFreeze: captured.LongestFreeze, Recopy: captured.Recopy, NoTag: captured.NoTag, PastDamage: captured.PastDamage,
+		Kind:          plan.CopyMachine,
+		Source:        captured.Source,
+		To:            on.host,
+		Destination:   &plan.Place{Pool: pool, Path: strings.Trim(folder, "/")},
+		Name:          on.name,
+		Start:         on.start,
+		Within:        on.within,
+		As:            captured.As,
+		Layout:        captured.Layout,
+		Options:       captured.Options,
+		UsedOnly:      captured.UsedOnly,
+		Without:       captured.Without,
+		Size:          captured.Size,
+		Smallest:      captured.Smallest,
+		Grow:          captured.Grow,
+		InUse:         captured.InUse,
+		LongestFreeze: captured.LongestFreeze,
+		Recopy:        captured.Recopy,
+		NoTag:         captured.NoTag,
+		PastDamage:    captured.PastDamage,
 	}
 	w, err := a.remote()
 	if err != nil {

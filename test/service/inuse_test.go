@@ -92,7 +92,11 @@ func TestADiskInUseIsFrozen(t *testing.T) {
 	assert.Positive(t, r.Partitions[1].Skipped, "what is free is known while it is frozen")
 	now := lines()
 	require.Eventually(t, func() bool { return lines() > now }, 10*time.Second, time.Millisecond, "whoever writes goes on")
-	body, size, _, err := s.Take(t.Context(), plan.Place{Pool: "quay-store", Path: "kiosk.qcow2"}, inspect.Spot{Partition: 2, Path: "gate.log"})
+	body, size, _, err := s.Take(
+		t.Context(),
+		plan.Place{Pool: "quay-store", Path: "kiosk.qcow2"},
+		inspect.Spot{Partition: 2, Path: "gate.log"},
+	)
 	require.NoError(t, err)
 	defer body.Close()
 	assert.GreaterOrEqual(t, size, before*512, "all that was synced before is there")

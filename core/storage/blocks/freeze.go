@@ -29,7 +29,7 @@ type scripts interface {
 
 // watchdog freezes a filesystem, and thaws it when it is told so, when whoever froze it is gone, or when its time is over. It is a process of its own,
 // on the computer that has the filesystem, so that nothing but its own end keeps it from that.
-const watchdog = `run=; [ "$(id -u)" = 0 ] || run="sudo -n"
+const watchdog = `PATH=$PATH:/usr/sbin:/sbin; run=; [ "$(id -u)" = 0 ] || run="sudo -n"
 trap "" HUP INT TERM
 $run fsfreeze --freeze "$1" || exit 1
 echo frozen

@@ -82,8 +82,26 @@ func (h computer) On(name string) (string, error) {
 	return device.MountOf(h, real)
 }
 
+// forget has the system of the host forget what it remembers of a disk. While a partition is mounted, that may be older than what is on the disk: what is
+// written to the partition goes past it.
+const forget = `PATH=$PATH:/usr/sbin:/sbin; run=; [ "$(id -u)" = 0 ] || run="sudo -n"
+$run blockdev --flushbufs "$1" || dd if="$1" iflag=nocache count=0`
+
 // OpenDevice opens a block device for reading.
 func (h computer) OpenDevice(d device.Device) (opened storage.File, err error) {
+	if len(d.Uses) > 0 {
+		s, err := h.Start(forget, d.Path)
+		if err == nil {
+			err = s.Wait()
+		}
+		if err != nil {
+			return nil, fmt.Errorf(
+				"%s is in use, and its system may remember what is not on it any more (%w): unmount it, or give the login the rights of root or sudo for blockdev",
+				d.Path,
+				err,
+			)
+		}
+	}
 	err = h.ask(func(c *client) error {
 		info, err := c.sftp.Lstat(d.Path)
 		if err == nil && info.Mode()&(fs.ModeDevice|fs.ModeCharDevice) != fs.ModeDevice {
