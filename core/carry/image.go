@@ -12,8 +12,13 @@ import (
 	"bagaglio/core/fit"
 	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
+	"bagaglio/core/salvage"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/local"
 )
+
+// Salvaged is the file with what was read of a disk that fails.
+const Salvaged = "salvaged.raw"
 
 // image is a disk that becomes an image of a format.
 type image struct {
@@ -22,6 +27,13 @@ type image struct {
 }
 
 func (i image) Open(ctx context.Context) (disk.Reader, error) {
+	if i.Request.Dying {
+		folder, err := local.Open(i.ends.Changed)
+		if err != nil {
+			return nil, err
+		}
+		return disk.Open(ctx, folder, Salvaged, "raw")
+	}
 	src, err := inspect.Open(ctx, i.Request.Source.Origin(i.ends.Source), i.Before.Format, i.Request.Selection())
 	if err != nil || i.Fit == nil {
 		return src, err
@@ -62,5 +74,5 @@ func (i image) Own(made []string) []string { return slices.DeleteFunc(slices.Clo
 
 // IsCompanion tells whether a file only says something of a disk: its tag, or checksums of its pieces.
 func IsCompanion(name string) bool {
-	return strings.HasSuffix(name, fingerprint.TagExtension) || strings.HasSuffix(name, inspect.SumsExtension)
+	return strings.HasSuffix(name, fingerprint.TagExtension) || strings.HasSuffix(name, salvage.Extension) || strings.HasSuffix(name, inspect.SumsExtension)
 }

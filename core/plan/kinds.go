@@ -23,6 +23,8 @@ type ConvertRequest struct {
 	UsedOnly  bool         `json:"used_only"`
 	Without   []string     `json:"without"`
 	InUse     string       `json:"in_use"`
+	Dying     bool         `json:"dying"`
+	GoOnFrom  string       `json:"go_on_from"`
 	Size      int64        `json:"size"`
 	Smallest  bool         `json:"smallest"`
 	Grow      string       `json:"grow"`
@@ -41,6 +43,9 @@ func (r ConvertRequest) validate() error {
 		return errors.New("a tag is of the whole disk: it proves nothing of a part")
 	}
 	if err := validateInUse(r.Source, r.InUse, r.LongestFreeze); err != nil {
+		return err
+	}
+	if err := r.validateDying(); err != nil {
 		return err
 	}
 	if err := r.validateFit(); err != nil {

@@ -97,6 +97,10 @@ type Request struct {
 	// InUse says how a disk of a computer is read that is in use: InUseFreeze or InUseAsItIs; empty refuses it. LongestFreeze bounds the first, in seconds.
 	InUse         string `json:"in_use,omitempty"`
 	LongestFreeze int    `json:"longest_freeze,omitempty"`
+	// Dying reads a disk of a computer that fails: what reads well first. GoOnFrom is an image with its map beside it, in the destination's pool, of which
+	// what could be read then is taken.
+	Dying    bool   `json:"dying,omitempty"`
+	GoOnFrom string `json:"go_on_from,omitempty"`
 	// Size is the virtual size that the new image gets, in bytes, with what is on it made to fit; Smallest makes that as small as possible. Grow is the
 	// number of the partition that takes what there is more, "none" for none, empty for the last one that it makes sense for.
 	Size     int64  `json:"size,omitempty"`
@@ -377,6 +381,7 @@ func (p *maker) convert() {
 	p.Disk.After.Place.Path = Opens(p.layout, p.Disk.After.Place.Path, size, o)
 	p.BytesToWrite = p.Disk.Before.AllocatedSize
 	p.step(StepLook, 0, "Open the source and check its tables")
+	p.salvages()
 	p.fits()
 	p.step(StepFill, p.Disk.Before.AllocatedSize, "Write the new image into the pool's staging folder, taking the fingerprint on the way")
 	p.step(StepSecure, 0, "Sync it to stable storage")

@@ -29,6 +29,7 @@ type Step struct {
 const (
 	StepLook    = "look"    // open the source, and check its tables
 	StepFill    = "fill"    // write the new image into the staging folder
+	StepSalvage = "salvage" // read what can be read of a disk that fails
 	StepFit     = "fit"     // make filesystems fit to a new size, on copies
 	StepSecure  = "secure"  // have it on stable storage
 	StepProve   = "prove"   // read it back and compare

@@ -143,6 +143,10 @@ func (s *sub) InUse(n string) (string, error) {
 	return onSub(s, n, func(u Usage, n string) (string, error) { return u.InUse(n) })
 }
 
+func (s *sub) Overwrite(n string) (File, error) {
+	return onSub(s, n, func(o Overwriter, n string) (File, error) { return o.Overwrite(n) })
+}
+
 func (s *sub) Disks(n string) ([]string, error) {
 	return onSub(s, n, func(l Lying, n string) ([]string, error) { return l.Disks(n) })
 }

@@ -139,6 +139,22 @@ func baseOf(r *plan.Request) error {
 	return nil
 }
 
+// earlierOf makes the earlier image of a request a path in the pool of its destination, or of this computer, as that one is.
+func earlierOf(r *plan.Request) error {
+	if r.GoOnFrom == "" {
+		return nil
+	}
+	p, err := place(r.GoOnFrom)
+	if err != nil {
+		return err
+	}
+	if p.Pool != r.Destination.Pool {
+		return usage("the earlier image has to lie where the new one does: in its pool, or both at paths of this computer")
+	}
+	r.GoOnFrom = p.Path
+	return nil
+}
+
 // sourceFlags adds what says how a disk that is read is to be opened.
 func (a *app) sourceFlags(f *pflag.FlagSet, p *plan.Place) {
 	f.StringVar(

@@ -174,7 +174,10 @@ func (s *spot) open(r *plan.Request) (err error) {
 		return nil
 	}
 	if r.Base == "" {
-		s.ends.Destination, to.Path, err = spotFolder(to.Path)
+		dir := filepath.Dir(to.Path)
+		if s.ends.Destination, to.Path, err = spotFolder(to.Path); err == nil && r.GoOnFrom != "" {
+			r.GoOnFrom, err = inside(dir, r.GoOnFrom)
+		}
 		return err
 	}
 	// The image names its base relative to itself: both are in one folder, or below it.

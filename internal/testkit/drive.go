@@ -65,6 +65,13 @@ func (d *Drive) Scratch(off, n int64) {
 	d.bad = append(d.bad, span{off, n})
 }
 
+// Heal makes all of it readable again.
+func (d *Drive) Heal() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.bad = nil
+}
+
 // Pull makes everything fail, until it is plugged in again.
 func (d *Drive) Pull(pulled bool) {
 	d.mu.Lock()

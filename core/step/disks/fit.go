@@ -17,8 +17,14 @@ import (
 	"bagaglio/core/transfer"
 )
 
-// changed is the folder of this computer with the filesystems that are made to fit.
-func (w *work) changed() string { return filepath.Join(w.Ends.Scratch, w.ID) }
+// changed is the folder of this computer with the filesystems that are made to fit, or with what was read of a disk that fails: that is the same each time
+// that the disk is captured.
+func (w *work) changed() string {
+	if w.disk.Request.Dying {
+		return filepath.Join(w.Ends.Scratch, "dying-"+w.dyingID())
+	}
+	return filepath.Join(w.Ends.Scratch, w.ID)
+}
 
 // fit changes filesystems on copies, so that they fit to the size that the disk gets. What was written of the image with what an earlier time made
 // is of no use then: the system's tools do not make the same bytes twice.
@@ -103,15 +109,13 @@ func fitting(r plan.Request, src disk.Reader, target plan.Target) (l *fit.Layout
 
 // lookAtFit adds how the disk fits to another size, and what room there is for what is made on the way.
 func lookAtFit(ends step.Ends, r plan.Request, src disk.Reader, f *plan.Facts) (err error) {
-	if !r.Refits() {
+	if !r.Refits() && !r.Dying {
 		return nil
 	}
-	if f.Source.Fit, f.Source.Unfit, err = fitting(r, src, f.Target); err != nil {
-		return err
-	}
-	if f.Source.Unfit != nil {
-		f.Source.Fit = nil
-		return nil
+	if r.Refits() {
+		if err := fitTo(r, src, f); err != nil || f.Source.Unfit != nil {
+			return err
+		}
 	}
 	if err := os.MkdirAll(ends.Scratch, 0o700); err != nil {
 		return fmt.Errorf("making the folder for what is made on the way: %w", err)
@@ -123,4 +127,15 @@ func lookAtFit(ends step.Ends, r plan.Request, src disk.Reader, f *plan.Facts) (
 	space, err := folder.Space()
 	f.Scratch = space.Free
 	return err
+}
+
+// fitTo adds how the disk fits to another size.
+func fitTo(r plan.Request, src disk.Reader, f *plan.Facts) (err error) {
+	if f.Source.Fit, f.Source.Unfit, err = fitting(r, src, f.Target); err != nil {
+		return err
+	}
+	if f.Source.Unfit != nil {
+		f.Source.Fit = nil
+	}
+	return nil
 }

@@ -73,6 +73,13 @@ func TestADiskIsMadeToFit(t *testing.T) {
 			} else {
 				assert.Less(t, done.Destination.VirtualSize, int64(40<<20))
 			}
+			again := plan.Request{Kind: plan.Prove, Source: plan.Place{Path: r.Destination.Path}, Tag: plan.TagBeside}
+			there := *w
+			there.ends = step.Ends{Source: w.ends.Destination}
+			proven, err := solo{ID: "again", Ends: there.ends, Plan: there.plan(again)}.Run(t.Context())
+			require.NoError(t, err)
+			assert.Equal(t, receipt.Proven, proven.Outcome, "its tag fits to it")
+			assert.Equal(t, done.Destination.Fingerprint, proven.Source.Fingerprint)
 			left, err := os.ReadDir(w.ends.Scratch)
 			require.NoError(t, err)
 			assert.Empty(t, left, "what was made on the way is gone")

@@ -220,7 +220,7 @@ func (w *work) Clear() error {
 	if w.Ends.Destination == nil || w.disk.Device != "" {
 		return nil
 	}
-	if w.disk.Fit != nil && w.Ends.Scratch != "" {
+	if (w.disk.Fit != nil || w.disk.Request.Dying && w.state.Staged != nil) && w.Ends.Scratch != "" {
 		if err := os.RemoveAll(w.changed()); err != nil {
 			return fmt.Errorf("clearing up the scratch folder: %w", err)
 		}

@@ -27,6 +27,8 @@ type State struct {
 	Files      []string  `json:"files"`
 	// Fitted tells that filesystems were made to fit, and lie in the scratch folder.
 	Fitted bool `json:"fitted,omitempty"`
+	// Salvaged tells that what can be read of a disk that fails was read.
+	Salvaged bool `json:"salvaged,omitempty"`
 	// Torn tells that somebody wrote to the source while it was read as it is.
 	Torn bool `json:"torn,omitempty"`
 	// Saved tells that what the disk held which is written over is saved.
@@ -146,7 +148,7 @@ func (w *work) takeUp(ctx context.Context, source, base string) error {
 			if err != nil {
 				return err
 			}
-			if there && fitted {
+			if there && fitted && w.isSalvaged() {
 				w.proof = old.Receipt
 				w.proof.Resumed++
 				return nil

@@ -12,6 +12,7 @@ import (
 func init() {
 	step.Register(step.Family{Name: "disk", Begin: begin, Kinds: []step.Kind{
 		{Name: plan.StepLook, Do: step.On((*work).look)},
+		{Name: plan.StepSalvage, Do: step.On((*work).salvage)},
 		{Name: plan.StepFit, Do: step.On((*work).fit)},
 		{Name: plan.StepFill, Do: step.On((*work).fill)},
 		{Name: plan.StepSecure, With: plan.StepFill},

@@ -28,6 +28,9 @@ func (w *work) makeTag(ctx context.Context, copied transfer.Result) error {
 	if err := w.makeSums(ctx, storage.Sub(w.Ends.Destination, w.staging())); err != nil {
 		return err
 	}
+	if err := w.makeMap(); err != nil {
+		return err
+	}
 	if w.disk.Request.NoTag || !w.carried().Guest() && w.guest == nil {
 		return nil
 	}
@@ -49,7 +52,11 @@ func (w *work) makeTag(ctx context.Context, copied transfer.Result) error {
 		}
 		tag.Follow(w.earlier, r.Source.Place.String(), differs)
 	}
-	if size := w.disk.After.VirtualSize; size != w.disk.Before.VirtualSize {
+	was := w.disk.Before.VirtualSize
+	if w.disk.Fit != nil {
+		was = w.disk.Fit.Size
+	}
+	if size := w.disk.After.VirtualSize; size != was {
 		tag.Leaves = copied.Leaves.Extended(size, copied.Tail)
 	}
 	folder := storage.Sub(w.Ends.Destination, w.staging())

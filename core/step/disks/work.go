@@ -148,7 +148,7 @@ func (w *work) open(ctx context.Context) (err error) {
 	if err := w.sized(); err != nil {
 		return err
 	}
-	if w.plans(plan.StepFit) && !w.state.Fitted { // that step opens it
+	if w.plans(plan.StepFit) && !w.state.Fitted || w.plans(plan.StepSalvage) && !w.state.Salvaged { // that step opens it
 		return nil
 	}
 	return w.openCarried(ctx)

@@ -112,6 +112,9 @@ func (w *work) writeOnce(
 		}
 		w.remark(fmt.Sprintf("the source changed while it was copied: %s were copied again", plan.Bytes(copied.Changed)))
 	}
+	if w.disk.Request.Dying {
+		copied.Damaged = w.proof.Unreadable // what is read now is what was read then
+	}
 	w.proof.Unreadable = copied.Damaged
 	if len(copied.Damaged) > 0 {
 		w.proof.Damage = inspect.Hits(ctx, *src, copied.Damaged, true)

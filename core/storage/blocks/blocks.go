@@ -165,6 +165,12 @@ func (f *Folder) Overwrite(name string) (storage.File, error) {
 	return file, err
 }
 
+// Smallest is the length of what can be read alone of a disk, in bytes.
+func (f *Folder) Smallest(name string) (int64, error) {
+	d, err := f.find("stat", name)
+	return max(d.SectorSize, d.PhysicalSize), err
+}
+
 // Of tells of the computer that has the disks.
 func (f *Folder) Of() device.Computer { return device.Describe(f.computer) }
 

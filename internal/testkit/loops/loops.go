@@ -59,6 +59,18 @@ func NewAt(t testing.TB, path string, size int64, sector int, table string) *Loo
 	return l
 }
 
+// Of makes one of a file, read past what the system remembers of it.
+func Of(t testing.TB, file string) *Loop {
+	t.Helper()
+	out, err := exec.Command("losetup", "--find", "--show", "--direct-io=on", file).CombinedOutput()
+	if err != nil {
+		t.Skipf("this system makes no loop devices: %s", out)
+	}
+	l := &Loop{strings.TrimSpace(string(out)), file, t}
+	t.Cleanup(func() { l.Run("losetup", "--detach", l.Path) })
+	return l
+}
+
 // Again takes the disk away and brings another one of that name: that it has the same content, nobody knows.
 func (l *Loop) Again() {
 	l.t.Helper()
