@@ -74,5 +74,6 @@ func (i image) Own(made []string) []string { return slices.DeleteFunc(slices.Clo
 
 // IsCompanion tells whether a file only says something of a disk: its tag, or checksums of its pieces.
 func IsCompanion(name string) bool {
-	return strings.HasSuffix(name, fingerprint.TagExtension) || strings.HasSuffix(name, salvage.Extension) || strings.HasSuffix(name, inspect.SumsExtension)
+	return strings.HasSuffix(name, fingerprint.TagExtension) || strings.HasSuffix(name, salvage.Extension) ||
+		strings.HasSuffix(name, inspect.SumsExtension)
 }

@@ -26,10 +26,18 @@ func (p *maker) salvages() {
 	if !p.Disk.Request.Dying {
 		return
 	}
-	p.add(Informs, "dying", "What reads well is read first, then what does not, in ever smaller parts; no place is read twice. What was read stays when it is interrupted, "+
-		"and a later capture of the same disk goes on from there.")
+	p.add(
+		Informs,
+		"dying",
+		"What reads well is read first, then what does not, in ever smaller parts; no place is read twice. What was read stays when it is interrupted, "+
+			"and a later capture of the same disk goes on from there.",
+	)
 	p.step(StepSalvage, p.Disk.Before.AllocatedSize, "Read what can be read, what reads well first")
 	if need, free := p.Disk.Before.AllocatedSize, p.facts.Scratch; need > free {
-		p.add(Blocks, "scratch", fmt.Sprintf("What is read needs up to %s in the folder for what is made on the way, and %s are free there.", Bytes(need), Bytes(free)))
+		p.add(
+			Blocks,
+			"scratch",
+			fmt.Sprintf("What is read needs up to %s in the folder for what is made on the way, and %s are free there.", Bytes(need), Bytes(free)),
+		)
 	}
 }

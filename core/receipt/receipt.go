@@ -213,6 +213,7 @@ func (r Receipt) WriteText(out io.Writer) error {
 		if p.Source.Fingerprint != "" {
 			line("", "%s", p.Source.Fingerprint)
 		}
+		p.partitionLines(line)
 		if p.Fit != nil {
 			fitLines(*p.Fit, line)
 		}
@@ -248,24 +249,7 @@ func (r Receipt) WriteText(out io.Writer) error {
 		line("Remark", "%s", remark)
 	}
 	line("Read", "%s", plan.Bytes(r.BytesRead))
-	if r.Skipped > 0 {
-		line("Not read", "%s, which read as zeros", plan.Bytes(r.Skipped))
-	}
-	for _, s := range r.Partitions {
-		what := "read whole"
-		switch {
-		case s.Left:
-			what = "left out"
-		case s.Skipped > 0:
-			what = fmt.Sprintf("%s read of %s", humanize.IBytes(uint64(s.Length-s.Skipped)), humanize.IBytes(uint64(s.Length)))
-		case s.Whole != "":
-			what += ", since " + s.Whole
-		}
-		if s.State != "" {
-			what += "; on the new image: " + s.State
-		}
-		line("", "%s: %s", s.Called(), what)
-	}
+	r.partitionLines(line)
 	if r.Fit != nil {
 		fitLines(*r.Fit, line)
 	}

@@ -133,7 +133,14 @@ func TestWhatReadsWellIsReadFirst(t *testing.T) {
 	}
 	d.slow[9] = true
 	m := &Map{Size: d.Size()}
-	s := Salvage{Source: d, Out: make(memory, d.Size()), Map: m, Tell: func(int64) {}, Keep: func() error { return nil }, Slow: 150 * time.Millisecond}
+	s := Salvage{
+		Source: d,
+		Out:    make(memory, d.Size()),
+		Map:    m,
+		Tell:   func(int64) {},
+		Keep:   func() error { return nil },
+		Slow:   150 * time.Millisecond,
+	}
 	require.NoError(t, s.Run(t.Context()))
 	var firsts []int64
 	for _, off := range d.order {
@@ -141,7 +148,12 @@ func TestWhatReadsWellIsReadFirst(t *testing.T) {
 			firsts = append(firsts, off/large)
 		}
 	}
-	assert.Equal(t, []int64{0, 1, 2, 3, 5, 8, 9, 11, 12, 13, 14, 15}, firsts[:12], "1 MiB is jumped over behind the first failure, 2 behind the next")
+	assert.Equal(
+		t,
+		[]int64{0, 1, 2, 3, 5, 8, 9, 11, 12, 13, 14, 15},
+		firsts[:12],
+		"1 MiB is jumped over behind the first failure, 2 behind the next",
+	)
 	assert.Equal(t, []fingerprint.Range{{Offset: 3 * large, Length: 3 * large}}, m.In(Bad))
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()

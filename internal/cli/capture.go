@@ -60,8 +60,18 @@ of filesystems only what they use is read, where their map of that can be relied
 	f.StringVar(&r.Layout, "layout", "", "layout of the format (default: its first)")
 	optionFlags(f, &r.Options)
 	f.StringSliceVar(&r.Without, "without", nil, "leave out this partition, by its number, name or label; it reads as zeros")
-	f.BoolVar(&r.Dying, "dying", false, "the disk fails: read what reads well first, each place once; a map of it lies beside the image, and a later capture goes on")
-	f.StringVar(&r.GoOnFrom, "go-on-from", "", "with --dying: take what this earlier image has, in the destination's pool with its map beside it, and try the rest again")
+	f.BoolVar(
+		&r.Dying,
+		"dying",
+		false,
+		"the disk fails: read what reads well first, each place once; a map of it lies beside the image, and a later capture goes on",
+	)
+	f.StringVar(
+		&r.GoOnFrom,
+		"go-on-from",
+		"",
+		"with --dying: take what this earlier image has, in the destination's pool with its map beside it, and try the rest again",
+	)
 	fitFlags(f, &r)
 	f.StringVar(
 		&r.InUse,

@@ -73,7 +73,13 @@ func (w *work) salvage(ctx context.Context) (err error) {
 			return err
 		}
 		s := salvage.Salvage{
-			Source: w.real, Out: out, Map: m, Wait: w.Wait, Tell: func(n int64) { meter.Read.Add(n) }, Every: mapEvery, Keep: func() error { return keepMap(out, m, dir) },
+			Source: w.real,
+			Out:    out,
+			Map:    m,
+			Wait:   w.Wait,
+			Tell:   func(n int64) { meter.Read.Add(n) },
+			Every:  mapEvery,
+			Keep:   func() error { return keepMap(out, m, dir) },
 		}
 		if f, ok := storage.As[interface {
 			Smallest(name string) (int64, error)

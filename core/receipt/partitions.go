@@ -5,9 +5,32 @@ import (
 	"strings"
 
 	"bagaglio/core/fit"
+	"bagaglio/core/plan"
 
 	"github.com/dustin/go-humanize"
 )
+
+// partitionLines are what a receipt says for people of what was read of partitions, where not all of the disk was.
+func (r Receipt) partitionLines(line func(name, format string, args ...any)) {
+	if r.Skipped > 0 {
+		line("Not read", "%s, which read as zeros", plan.Bytes(r.Skipped))
+	}
+	for _, s := range r.Partitions {
+		what := "read whole"
+		switch {
+		case s.Left:
+			what = "left out"
+		case s.Skipped > 0:
+			what = fmt.Sprintf("%s read of %s", humanize.IBytes(uint64(s.Length-s.Skipped)), humanize.IBytes(uint64(s.Length)))
+		case s.Whole != "":
+			what += ", since " + s.Whole
+		}
+		if s.State != "" {
+			what += "; on the new image: " + s.State
+		}
+		line("", "%s: %s", s.Called(), what)
+	}
+}
 
 // fitLines are what a receipt says for people of a disk that got another size.
 func fitLines(l fit.Layout, line func(name, format string, args ...any)) {
