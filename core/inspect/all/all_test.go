@@ -44,6 +44,8 @@ var shapes = []shape{
 	{"ext4, clusters", "ext4", 128 << 20, "mkfs.ext4 -q -F -b 4096 -O bigalloc -C 16384", "e2fsck -fn", 300, false},
 	{"fat12", "fat12", 4 << 20, "mkfs.vfat -F 12", "fsck.vfat -n", 60, true},
 	{"fat16", "fat16", 64 << 20, "mkfs.vfat -F 16 -n DATA", "fsck.vfat -n", 200, true},
+	{"exfat", "exfat", 200 << 20, "mkfs.exfat -L data -c 4K", "fsck.exfat -n", 120, false},
+	{"exfat, large clusters", "exfat", 300 << 20, "mkfs.exfat -c 128K", "fsck.exfat -n", 100, false},
 	{"ntfs", "ntfs", 100 << 20, "mkfs.ntfs -Q -q -F -L data", "ntfsfix -n", 3000, false},
 	{"ntfs, 64 KiB", "ntfs", 100 << 20, "mkfs.ntfs -Q -q -F -c 65536", "ntfsfix -n", 300, false},
 	{"xfs", "xfs", 320 << 20, "mkfs.xfs -q -f", "xfs_repair -n -f", 5000, false},
