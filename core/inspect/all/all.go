@@ -2,6 +2,7 @@
 package all
 
 import (
+	_ "bagaglio/core/inspect/btrfs"
 	_ "bagaglio/core/inspect/exfat"
 	_ "bagaglio/core/inspect/ext"
 	_ "bagaglio/core/inspect/fat"

@@ -44,6 +44,8 @@ var shapes = []shape{
 	{"ext4, clusters", "ext4", 128 << 20, "mkfs.ext4 -q -F -b 4096 -O bigalloc -C 16384", "e2fsck -fn", 300, false},
 	{"fat12", "fat12", 4 << 20, "mkfs.vfat -F 12", "fsck.vfat -n", 60, true},
 	{"fat16", "fat16", 64 << 20, "mkfs.vfat -F 16 -n DATA", "fsck.vfat -n", 200, true},
+	{"btrfs", "btrfs", 256 << 20, "mkfs.btrfs -q -f -L data", "btrfs check --readonly -q", 3000, false},
+	{"btrfs, one copy, small nodes", "btrfs", 256 << 20, "mkfs.btrfs -q -f -m single -n 4096", "btrfs check --readonly -q", 300, false},
 	{"exfat", "exfat", 200 << 20, "mkfs.exfat -L data -c 4K", "fsck.exfat -n", 120, false},
 	{"exfat, large clusters", "exfat", 300 << 20, "mkfs.exfat -c 128K", "fsck.exfat -n", 100, false},
 	{"ntfs", "ntfs", 100 << 20, "mkfs.ntfs -Q -q -F -L data", "ntfsfix -n", 3000, false},

@@ -22,7 +22,7 @@ import (
 var whole embed.FS
 
 // kinds are those of the images in testdata, which the system's own tools made.
-var kinds = []string{"exfat", "ext2", "ext4", "fat12", "fat32", "iso9660", "ntfs", "xfs"}
+var kinds = []string{"btrfs", "exfat", "ext2", "ext4", "fat12", "fat32", "iso9660", "ntfs", "xfs"}
 
 const page = 4096
 
