@@ -1248,6 +1248,9 @@ type Share = inspect.Share
 // Side defines model for Side.
 type Side = plan.Side
 
+// Starts What on a disk a computer starts from, and what it needs for that.
+type Starts = inspect.Starts
+
 // Step defines model for Step.
 type Step = plan.Step
 
@@ -1459,6 +1462,18 @@ type TakeFileParams struct {
 
 	// At PARTITION:PATH, such as 2:/etc; partition 0 where the whole disk is one filesystem, a volume of LVM by its name
 	At string `form:"at" json:"at"`
+
+	// Format of the content, when it is not to be recognised
+	Format *string `form:"format,omitempty" json:"format,omitempty"`
+
+	// Snapshot kept inside of the image, when not its present state is meant
+	Snapshot *string `form:"snapshot,omitempty" json:"snapshot,omitempty"`
+}
+
+// GetStartsParams defines parameters for GetStarts.
+type GetStartsParams struct {
+	// Path of the disk in the pool
+	Path string `form:"path" json:"path"`
 
 	// Format of the content, when it is not to be recognised
 	Format *string `form:"format,omitempty" json:"format,omitempty"`

@@ -540,6 +540,11 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/pools/{pool}/inside/file (the `TakeFile` operationId).
 	TakeFile(ctx context.Context, pool PoolName, params *TakeFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetStarts What a disk starts from, and what would keep its systems from starting elsewhere: read from its own files, nothing is run
+	//
+	// Corresponds with GET /v1/pools/{pool}/starts (the `GetStarts` operationId).
+	GetStarts(ctx context.Context, pool PoolName, params *GetStartsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// StopLooking End the look through a pool that is under way
 	//
 	// Corresponds with POST /v1/pools/{pool}/stop-looking (the `StopLooking` operationId).
@@ -1734,6 +1739,21 @@ func (c *Client) ListInside(ctx context.Context, pool PoolName, params *ListInsi
 // Corresponds with GET /v1/pools/{pool}/inside/file (the `TakeFile` operationId).
 func (c *Client) TakeFile(ctx context.Context, pool PoolName, params *TakeFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTakeFileRequest(c.Server, pool, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStarts What a disk starts from, and what would keep its systems from starting elsewhere: read from its own files, nothing is run
+//
+// Corresponds with GET /v1/pools/{pool}/starts (the `GetStarts` operationId).
+func (c *Client) GetStarts(ctx context.Context, pool PoolName, params *GetStartsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStartsRequest(c.Server, pool, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4472,6 +4492,87 @@ func NewTakeFileRequest(server string, pool PoolName, params *TakeFileParams) (*
 	return req, nil
 }
 
+// NewGetStartsRequest constructs an http.Request for the GetStarts method
+func NewGetStartsRequest(server string, pool PoolName, params *GetStartsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/starts", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Snapshot != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "snapshot", *params.Snapshot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewStopLookingRequest constructs an http.Request for the StopLooking method
 func NewStopLookingRequest(server string, pool PoolName) (*http.Request, error) {
 	var err error
@@ -5350,6 +5451,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/pools/{pool}/inside/file (the `TakeFile` operationId).
 	TakeFileWithResponse(ctx context.Context, pool PoolName, params *TakeFileParams, reqEditors ...RequestEditorFn) (*TakeFileResponse, error)
+
+	// GetStartsWithResponse What a disk starts from, and what would keep its systems from starting elsewhere: read from its own files, nothing is run
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/pools/{pool}/starts (the `GetStarts` operationId).
+	GetStartsWithResponse(ctx context.Context, pool PoolName, params *GetStartsParams, reqEditors ...RequestEditorFn) (*GetStartsResponse, error)
 
 	// StopLookingWithResponse End the look through a pool that is under way
 	//
@@ -8096,6 +8204,54 @@ func (r TakeFileResponse) ContentType() string {
 	return ""
 }
 
+type GetStartsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Starts
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStartsResponse) GetJSON200() *Starts {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStartsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStartsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStartsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStartsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStartsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StopLookingResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9380,6 +9536,19 @@ func (c *ClientWithResponses) TakeFileWithResponse(ctx context.Context, pool Poo
 		return nil, err
 	}
 	return ParseTakeFileResponse(rsp)
+}
+
+// GetStartsWithResponse What a disk starts from, and what would keep its systems from starting elsewhere: read from its own files, nothing is run
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/pools/{pool}/starts (the `GetStarts` operationId).
+func (c *ClientWithResponses) GetStartsWithResponse(ctx context.Context, pool PoolName, params *GetStartsParams, reqEditors ...RequestEditorFn) (*GetStartsResponse, error) {
+	rsp, err := c.GetStarts(ctx, pool, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStartsResponse(rsp)
 }
 
 // StopLookingWithResponse End the look through a pool that is under way
@@ -11347,6 +11516,39 @@ func ParseTakeFileResponse(rsp *http.Response) (*TakeFileResponse, error) {
 			headers.LastModified = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetStartsResponse parses an HTTP response from a GetStartsWithResponse call
+func ParseGetStartsResponse(rsp *http.Response) (*GetStartsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStartsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Starts
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil

@@ -172,6 +172,12 @@ func (s *Service) Look(ctx context.Context, p plan.Place) (inspect.Report, error
 	return decode[inspect.Report](s.calls.LookAtDisk(ctx, p.Pool, &params))
 }
 
+// Starts tells what a disk starts from.
+func (s *Service) Starts(ctx context.Context, p plan.Place) (inspect.Starts, error) {
+	params := api.GetStartsParams{Path: p.Path, Format: &p.Format, Snapshot: &p.Snapshot}
+	return decode[inspect.Starts](s.calls.GetStarts(ctx, p.Pool, &params))
+}
+
 // Inside lists a folder inside of a disk.
 func (s *Service) Inside(ctx context.Context, p plan.Place, at inspect.Spot) ([]inspect.Found, error) {
 	params := api.ListInsideParams{Path: p.Path, At: at.String(), Format: &p.Format, Snapshot: &p.Snapshot}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/inspect"
 	"bagaglio/core/machine"
 	"bagaglio/core/storage"
 )
@@ -112,6 +113,8 @@ type MachineFacts struct {
 	Remembered map[string]string
 	Limits     machine.Limits
 	Wakes      bool // this host starts machines whenever it starts itself, whatever their definitions say
+	// Starts are what its disks start from, by their names in requests, of those whose bus or firmware is to be another one.
+	Starts map[string]inspect.Starts
 	// Reasons are why a machine that is proposed around a disk is as it is, in sentences.
 	Reasons []string
 	// UUID and MACs are fresh, for a new identity.
@@ -157,6 +160,7 @@ func ForMachine(r Request, f MachineFacts, parts []Plan) Plan {
 	w.checkDisks()
 	w.checkRoom(parts)
 	w.become(parts)
+	w.checkStarts()
 	w.checkLimits(parts)
 	w.checkThere()
 	if !w.Blocked() {

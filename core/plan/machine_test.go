@@ -1,10 +1,13 @@
 package plan
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
+	"bagaglio/core/inspect"
 	"bagaglio/core/machine"
+	"bagaglio/core/machine/own"
 	"bagaglio/core/storage"
 
 	_ "bagaglio/core/disk/all"
@@ -63,4 +66,55 @@ func TestCapital(t *testing.T) {
 	} {
 		assert.Equal(t, want, capital(text))
 	}
+}
+
+// TestWhatAGuestStartsWith decides whether it may get another bus or firmware: each is said, with the way to leave it.
+func TestWhatAGuestStartsWith(t *testing.T) {
+	is := machine.Machine{
+		Name:     "tide-board",
+		Firmware: machine.BIOS,
+		Disks:    []machine.Disk{{File: "/srv/quay/board.raw", Format: "raw", Bus: "sata", Slot: "sda"}},
+	}
+	starts := func(unknown string, buses ...string) inspect.Starts {
+		return inspect.Starts{
+			Firmware: []string{inspect.FirmwareBIOS},
+			Systems:  []inspect.System{{Kind: "linux", Kernels: []inspect.Kernel{{Version: "6.1", Buses: buses, Unknown: unknown}}}},
+			Findings: []inspect.Finding{
+				{What: "etc/fstab names /dev/sda1: on another bus the disk is called otherwise.", Do: "Name it by its UUID."},
+			},
+		}
+	}
+	for _, c := range []struct {
+		name, firmware string
+		starts         inspect.Starts
+		severity       Severity
+		says           string
+	}{
+		{"a driver", "", starts("", "sata", "virtio"), Informs, "has a driver for virtio"},
+		{"none", "", starts("", "sata"), Warns, "has no driver for virtio: it will not find what it runs from"},
+		{"not known", "", starts("packed in a way that is not read"), Informs, "is not known"},
+		{"a name that changes", "", starts("", "virtio"), Warns, "etc/fstab names /dev/sda1"},
+		{"another firmware", machine.UEFI, starts("", "virtio"), Warns, "nothing that UEFI starts, but for BIOS"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			r := Request{
+				Kind: MoveMachine, Machine: "quay:tide-board", To: "lighthouse", Destination: &Place{Pool: "lamp-room"},
+				Changes: Changes{Buses: map[string]string{AllDisks: "virtio"}, Firmware: c.firmware},
+			}
+			require.True(t, r.NeedsStarts(is, 0))
+			f := MachineFacts{
+				Name: "tide-board", Off: true, Format: own.Name, ToFormat: own.Name, Is: is, Disks: []Place{{Pool: "quay", Path: "board.raw"}},
+				Pools: map[string]Reached{"lamp-room": {Host: "lighthouse", Root: "/lamp"}}, Starts: map[string]inspect.Starts{"sda": c.starts},
+			}
+			p := ForMachine(r, f, []Plan{{After: []Side{{Place: Place{Pool: "lamp-room", Path: "board.raw"}, Format: "raw"}}}})
+			i := slices.IndexFunc(p.Checks, func(k Check) bool { return k.Name == "starts" && strings.Contains(k.Message, c.says) })
+			require.GreaterOrEqual(t, i, 0, "%v", p.Checks)
+			assert.Equal(t, c.severity, p.Checks[i].Severity)
+			if c.severity == Warns && c.firmware == "" {
+				require.Len(t, p.Checks[i].Remedies, 1)
+				assert.JSONEq(t, `{"changes":{"buses":{"all":"virtio","sda":"sata"}}}`, string(p.Checks[i].Remedies[0].Change))
+			}
+		})
+	}
+	assert.False(t, Request{}.NeedsStarts(is, 0))
 }

@@ -62,6 +62,14 @@ func (s *server) LookAtDisk(ctx context.Context, r LookAtDiskRequestObject) (Loo
 	return LookAtDisk200JSONResponse(report), err
 }
 
+func (s *server) GetStarts(ctx context.Context, r GetStartsRequestObject) (GetStartsResponseObject, error) {
+	out, err := s.service.Places.Starts(
+		ctx,
+		plan.Place{Pool: r.Pool, Path: r.Params.Path, Format: or(r.Params.Format, ""), Snapshot: or(r.Params.Snapshot, "")},
+	)
+	return GetStarts200JSONResponse(out), err
+}
+
 func (s *server) ListInside(ctx context.Context, r ListInsideRequestObject) (ListInsideResponseObject, error) {
 	at, err := spot(r.Params.At)
 	if err != nil {

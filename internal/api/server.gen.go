@@ -191,6 +191,9 @@ type ServerInterface interface {
 	// TakeFile Take a file out of a disk: its content, whole, or the connection is cut
 	// (GET /v1/pools/{pool}/inside/file)
 	TakeFile(c *gin.Context, pool PoolName, params TakeFileParams)
+	// GetStarts What a disk starts from, and what would keep its systems from starting elsewhere: read from its own files, nothing is run
+	// (GET /v1/pools/{pool}/starts)
+	GetStarts(c *gin.Context, pool PoolName, params GetStartsParams)
 	// StopLooking End the look through a pool that is under way
 	// (POST /v1/pools/{pool}/stop-looking)
 	StopLooking(c *gin.Context, pool PoolName)
@@ -1875,6 +1878,58 @@ func (siw *ServerInterfaceWrapper) TakeFile(c *gin.Context) {
 	siw.Handler.TakeFile(c, pool, params)
 }
 
+// GetStarts operation middleware
+func (siw *ServerInterfaceWrapper) GetStarts(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetStartsParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "snapshot" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "snapshot", c.Request.URL.Query(), &params.Snapshot, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter snapshot: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetStarts(c, pool, params)
+}
+
 // StopLooking operation middleware
 func (siw *ServerInterfaceWrapper) StopLooking(c *gin.Context) {
 
@@ -2106,6 +2161,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/v1/pools/:pool/stop-looking", wrapper.StopLooking)
 	router.GET(options.BaseURL+"/v1/pools/:pool/strays", wrapper.ListStrays)
 	router.GET(options.BaseURL+"/v1/pools/:pool/disk", wrapper.LookAtDisk)
+	router.GET(options.BaseURL+"/v1/pools/:pool/starts", wrapper.GetStarts)
 	router.GET(options.BaseURL+"/v1/pools/:pool/inside", wrapper.ListInside)
 	router.GET(options.BaseURL+"/v1/pools/:pool/inside/file", wrapper.TakeFile)
 	router.POST(options.BaseURL+"/v1/plans", wrapper.MakePlan)
@@ -4438,6 +4494,46 @@ func (response TakeFiledefaultApplicationProblemPlusJSONResponse) VisitTakeFileR
 	return err
 }
 
+type GetStartsRequestObject struct {
+	Pool   PoolName `json:"pool"`
+	Params GetStartsParams
+}
+
+type GetStartsResponseObject interface {
+	VisitGetStartsResponse(w http.ResponseWriter) error
+}
+
+type GetStarts200JSONResponse Starts
+
+func (response GetStarts200JSONResponse) VisitGetStartsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStartsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetStartsdefaultApplicationProblemPlusJSONResponse) VisitGetStartsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type StopLookingRequestObject struct {
 	Pool PoolName `json:"pool"`
 }
@@ -4871,6 +4967,9 @@ type StrictServerInterface interface {
 	// TakeFile Take a file out of a disk: its content, whole, or the connection is cut
 	// (GET /v1/pools/{pool}/inside/file)
 	TakeFile(ctx context.Context, request TakeFileRequestObject) (TakeFileResponseObject, error)
+	// GetStarts What a disk starts from, and what would keep its systems from starting elsewhere: read from its own files, nothing is run
+	// (GET /v1/pools/{pool}/starts)
+	GetStarts(ctx context.Context, request GetStartsRequestObject) (GetStartsResponseObject, error)
 	// StopLooking End the look through a pool that is under way
 	// (POST /v1/pools/{pool}/stop-looking)
 	StopLooking(ctx context.Context, request StopLookingRequestObject) (StopLookingResponseObject, error)
@@ -6682,6 +6781,33 @@ func (sh *strictHandler) TakeFile(ctx *gin.Context, pool PoolName, params TakeFi
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(TakeFileResponseObject); ok {
 		if err := validResponse.VisitTakeFileResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetStarts operation middleware
+func (sh *strictHandler) GetStarts(ctx *gin.Context, pool PoolName, params GetStartsParams) {
+	var request GetStartsRequestObject
+
+	request.Pool = pool
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetStarts(ctx, request.(GetStartsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetStarts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetStartsResponseObject); ok {
+		if err := validResponse.VisitGetStartsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

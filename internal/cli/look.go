@@ -16,6 +16,7 @@ import (
 func (a *app) look() *cobra.Command {
 	var flags plan.Place
 	var within string
+	var starts bool
 	c := &cobra.Command{
 		Use:               "look DISK",
 		Short:             "Look at a disk, and inside, without reading its content",
@@ -32,6 +33,16 @@ func (a *app) look() *cobra.Command {
 			}
 			if within != "" {
 				return a.lookWithin(cmd.Context(), w, p, within)
+			}
+			if starts {
+				found, err := w.starts(cmd.Context(), p)
+				if err != nil {
+					return err
+				}
+				if a.json {
+					return a.printJSON(found)
+				}
+				return printStarts(a.out, found)
 			}
 			report, err := w.look(cmd.Context(), p)
 			if err != nil {
@@ -51,6 +62,8 @@ func (a *app) look() *cobra.Command {
 	a.sourceFlags(c.Flags(), &flags)
 	c.Flags().
 		StringVar(&within, "inside", "", "list this folder inside of the disk, as PARTITION:PATH, such as 2:/etc (partition 0: the whole disk is one filesystem; a volume of LVM by its name, deck/root:/etc)")
+	c.Flags().
+		BoolVar(&starts, "starts", false, "tell what it starts from, which buses its systems have drivers for, and what would keep them from starting elsewhere")
 	a.jsonFlag(c)
 	return c
 }

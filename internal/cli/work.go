@@ -32,6 +32,7 @@ type worker interface {
 	// inside lists a folder inside of a disk, and take opens a file there.
 	inside(context.Context, plan.Place, inspect.Spot) ([]inspect.Found, error)
 	take(context.Context, plan.Place, inspect.Spot) (taken, error)
+	starts(context.Context, plan.Place) (inspect.Starts, error)
 	// plan makes the plan that run then runs.
 	plan(context.Context, plan.Request) (plan.Plan, error)
 	// run returns the receipt also where the job failed; then the error wraps job's own where it fits.

@@ -151,6 +151,9 @@ func lookInside(ctx context.Context, folder storage.Folder, name, format string,
 	if f.Inside, err = inspect.Inside(r); err != nil {
 		return fmt.Errorf("looking into %s: %w", name, err)
 	}
+	if f.Starts, err = inspect.StartsFrom(ctx, r); err != nil {
+		return fmt.Errorf("looking what %s starts from: %w", name, err)
+	}
 	var sector [512]byte
 	if _, err := r.ReadAt(sector[:], 0); err != nil {
 		return fmt.Errorf("reading the first sector of %s: %w", name, err)

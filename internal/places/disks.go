@@ -153,6 +153,16 @@ func (s *Places) Look(ctx context.Context, p plan.Place) (inspect.Report, error)
 	return report, step.Explain(err)
 }
 
+// Starts tells what a disk starts from.
+func (s *Places) Starts(ctx context.Context, p plan.Place) (inspect.Starts, error) {
+	folder, format, err := s.located(ctx, p)
+	if err != nil {
+		return inspect.Starts{}, err
+	}
+	out, err := inspect.StartsOf(ctx, p.Origin(folder), format)
+	return out, step.Explain(err)
+}
+
 // Inside lists a folder inside of a disk.
 func (s *Places) Inside(ctx context.Context, p plan.Place, at inspect.Spot) ([]inspect.Found, error) {
 	folder, format, err := s.located(ctx, p)

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"bagaglio/core/host"
+	"bagaglio/core/inspect"
 	"bagaglio/core/machine"
 	"bagaglio/core/machine/own"
 	"bagaglio/core/plan"
@@ -51,6 +52,9 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 	carried.Suspend = r.Suspend && !f.Off // otherwise nobody may use them
 	parts, err := s.disksOf(ctx, carried, m, f.Limits, since)
 	if err != nil {
+		return plan.Plan{}, err
+	}
+	if f.Starts, err = s.startsOf(ctx, r, m); err != nil {
 		return plan.Plan{}, err
 	}
 	for _, d := range m.Disks {
@@ -95,6 +99,20 @@ func (s *Planner) carriedMachine(ctx context.Context, r plan.Request) (m machine
 	}
 	m, err = s.guests.Shelved(ctx, pool, folder, r.Source.Path)
 	return m, nil, err
+}
+
+// startsOf looks what disks start from that get another bus, or whose machine gets another firmware. What cannot be looked at says nothing.
+func (s *Planner) startsOf(ctx context.Context, r plan.Request, m machines.Machine) (map[string]inspect.Starts, error) {
+	all := map[string]inspect.Starts{}
+	for i, d := range m.Disks {
+		if d.InPool == "" || i >= len(m.Is.Disks) || !r.NeedsStarts(m.Is, i) {
+			continue
+		}
+		if found, err := s.places.Starts(ctx, plan.Place{Pool: d.InPool, Path: d.Path, Format: d.Format}); err == nil {
+			all[plan.DiskName(m.Is, i)] = found
+		}
+	}
+	return all, ctx.Err()
 }
 
 // elsewhereIn is for how long other hosts are asked whether they have a machine of the same identity.

@@ -2,6 +2,7 @@
 package propose
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -30,6 +31,8 @@ type Facts struct {
 	BootCode bool // its first sector has code that a BIOS would run
 	Limits   machine.Limits
 	Networks []string // of the host, nil where it does not tell
+	// Starts is what the disk starts from.
+	Starts inspect.Starts
 	// Computer is the one that the disk is of, nil where that is not known.
 	Computer *device.Computer
 }
@@ -137,10 +140,20 @@ func guest(c inspect.Contents) string {
 var buses = map[bool][]string{true: {"virtio", "scsi", "sata", "ide"}, false: {"sata", "ide", "scsi", "virtio"}}
 
 func bus(f Facts, m machine.Machine, because func(string, ...any)) string {
-	knows := m.Guest == machine.Linux
+	knows, first := m.Guest == machine.Linux, ""
 	for _, b := range buses[knows] {
 		if !machine.Takes(f.Limits.Buses, b) {
 			continue
+		}
+		has, known := f.Starts.KnowsBus(b)
+		if known && !has {
+			because("Not the bus %s: what it starts with has no driver for that.", b)
+			first = cmp.Or(first, b)
+			continue
+		}
+		if known {
+			because("The bus %s: what it starts with has a driver for it.", b)
+			return b
 		}
 		if knows {
 			because("The bus %s: guests with such filesystems have a driver for it.", b)
@@ -148,6 +161,10 @@ func bus(f Facts, m machine.Machine, because func(string, ...any)) string {
 			because("The bus %s: every guest has a driver for it, and another one can be chosen when that is known.", b)
 		}
 		return b
+	}
+	if first != "" {
+		because("The bus %s all the same, since the host takes none that it has a driver for: it will not start.", first)
+		return first
 	}
 	because("The bus %s, which is the one that the host takes.", f.Limits.Buses[0])
 	return f.Limits.Buses[0]

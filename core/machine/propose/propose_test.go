@@ -19,6 +19,9 @@ func TestProposals(t *testing.T) {
 		}
 		return c
 	}
+	starts := func(buses ...string) inspect.Starts {
+		return inspect.Starts{Systems: []inspect.System{{Kernels: []inspect.Kernel{{Version: "6.1", Buses: buses}}}}}
+	}
 	esp := on("EFI system", "fat32", "Linux", "ext4")
 	for name, c := range map[string]struct {
 		facts Facts
@@ -31,7 +34,14 @@ func TestProposals(t *testing.T) {
 		"cannot":        {Facts{Inside: esp, Limits: machine.Limits{Firmware: []string{"bios"}}}, "bios  virtio vda 2048 linux user", "it may not start"},
 		"ntfs":          {Facts{Inside: on("basic data", "ntfs"), BootCode: true}, "bios  sata sda 4096 windows user", "every guest has a driver"},
 		"little memory": {Facts{Inside: on("basic data", "ntfs"), Limits: machine.Limits{Memory: 1 << 30, Processors: 1}}, "bios  sata sda 512 windows user", "may not start"},
-		"empty":         {Facts{Networks: []string{"pier", "quay"}, Limits: machine.Limits{Buses: []string{"nvme"}}}, "bios  nvme nvmea 2048  network", "the one that the host takes"},
+		"no driver for virtio": {
+			Facts{Inside: esp, Starts: starts("sata")}, "uefi  sata sda 2048 linux user", "Not the bus virtio: what it starts with has no driver for that.",
+		},
+		"no driver at all": {
+			Facts{Inside: esp, Starts: starts("nvme"), Limits: machine.Limits{Buses: []string{"virtio", "scsi"}}},
+			"uefi  virtio vda 2048 linux user", "it will not start",
+		},
+		"empty": {Facts{Networks: []string{"pier", "quay"}, Limits: machine.Limits{Buses: []string{"nvme"}}}, "bios  nvme nvmea 2048  network", "the one that the host takes"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			c.facts.Name, c.facts.Disk = "gate-kiosk", machine.Disk{File: "/lamp/kiosk.raw", Format: "raw"}

@@ -1,0 +1,313 @@
+package inspect
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"bagaglio/core/disk"
+)
+
+// Starts is what on a disk a computer starts from, and what it needs for that.
+type Starts struct {
+	// Firmware are the kinds that find something to start: FirmwareUEFI, FirmwareBIOS.
+	Firmware []string `json:"firmware"`
+	Loaders  []string `json:"loaders"` // for UEFI, by their paths
+	Systems  []System `json:"systems"`
+	// Findings are what would keep a system from starting elsewhere, and what to do about each.
+	Findings []Finding `json:"findings"`
+}
+
+// Kinds of firmware.
+const (
+	FirmwareUEFI = "uefi"
+	FirmwareBIOS = "bios"
+)
+
+// System is an operating system on a disk.
+type System struct {
+	Partition int    `json:"partition"`
+	Volume    string `json:"volume,omitempty"` // of LVM
+	Kind      string `json:"kind"`             // linux or windows
+	Name      string `json:"name,omitempty"`
+	// Root are the ways in which its boot configuration names the filesystem that it runs from.
+	Root    []string `json:"root,omitempty"`
+	Kernels []Kernel `json:"kernels,omitempty"`
+	// Networks are the kinds of network cards that it has drivers for, of those that machines are given.
+	Networks []string `json:"networks,omitempty"`
+}
+
+// Kernel is one that a system can start with.
+type Kernel struct {
+	Version string `json:"version"`
+	Memory  string `json:"memory,omitempty"` // the path of its initial memory disk
+	// Buses are those of disks that it has a driver for when it starts.
+	Buses []string `json:"buses"`
+	// Unknown is why that is not known, empty when it is.
+	Unknown string `json:"unknown,omitempty"`
+}
+
+// Finding is something that would keep a system from starting elsewhere.
+type Finding struct {
+	What string `json:"what"`
+	Do   string `json:"do"`
+}
+
+// Buses of disks, and the drivers of Linux of which one is needed for each (names of its modules).
+var busDrivers = []struct {
+	bus     string
+	drivers []string
+}{
+	{"virtio", []string{"virtio_blk"}},
+	{"scsi", []string{"virtio_scsi", "mptspi", "mptsas", "sym53c8xx", "vmw_pvscsi", "megaraid_sas", "BusLogic", "hv_storvsc"}},
+	{"sata", []string{"ahci"}},
+	{"ide", []string{"ata_piix", "piix", "pata_acpi", "ata_generic"}},
+	{"nvme", []string{"nvme"}},
+}
+
+// cardDrivers are likewise those of network cards, by their models.
+var cardDrivers = []struct{ model, driver string }{
+	{"virtio", "virtio_net"}, {"e1000", "e1000"}, {"e1000e", "e1000e"}, {"rtl8139", "8139cp"}, {"vmxnet3", "vmxnet3"},
+}
+
+// Bounds of what is read.
+const (
+	maxText    = 4 << 20 // of a configuration
+	maxKernels = 20
+)
+
+// KnowsBus tells whether every kernel that a disk starts with has a driver for a bus; known is false where that cannot be said.
+func (s Starts) KnowsBus(bus string) (has, known bool) {
+	kernels := 0
+	for _, y := range s.Systems {
+		for _, k := range y.Kernels {
+			if kernels++; k.Unknown != "" {
+				return false, false
+			}
+			if !slices.Contains(k.Buses, bus) {
+				return false, true
+			}
+		}
+	}
+	return kernels > 0, kernels > 0
+}
+
+// StartsOf looks what an image starts from, see StartsFrom.
+func StartsOf(ctx context.Context, o disk.Origin, format string) (Starts, error) {
+	d, err := o.Open(ctx, format)
+	if err != nil {
+		return Starts{}, fmt.Errorf("opening %s: %w", o.Name, err)
+	}
+	defer d.Close()
+	return StartsFrom(ctx, d)
+}
+
+// place is a filesystem on the disk.
+type place struct {
+	*Volume
+	part   Partition
+	volume string
+}
+
+// where is how people call it.
+func (p place) where() string {
+	if p.volume != "" {
+		return "on " + p.volume
+	}
+	if p.part.Number == 0 {
+		return "on the disk"
+	}
+	return fmt.Sprintf("on partition %d", p.part.Number)
+}
+
+// StartsFrom looks what a disk starts from. What cannot be read says nothing.
+func StartsFrom(ctx context.Context, d Disk) (Starts, error) {
+	s := Starts{Firmware: []string{}, Loaders: []string{}, Systems: []System{}, Findings: []Finding{}}
+	c, err := Inside(d)
+	if err != nil {
+		return s, err
+	}
+	places := c.places(d)
+	s.firmware(d, c, places)
+	for _, p := range places {
+		if ctx.Err() != nil {
+			return s, context.Cause(ctx)
+		}
+		switch {
+		case p.exists("etc/os-release"):
+			s.linux(ctx, p, places)
+		case p.exists("Windows/System32/config/SYSTEM"):
+			s.Systems = append(s.Systems, System{Partition: p.part.Number, Volume: p.volume, Kind: "windows"})
+		}
+	}
+	return s, ctx.Err()
+}
+
+// places are the filesystems whose files are read.
+func (c Contents) places(d Disk) (all []place) {
+	for _, p := range c.all(d) {
+		if p.Filesystem == nil {
+			continue
+		}
+		if v, err := Mount(d, p.Filesystem.Kind, p.Offset, p.Length); err == nil {
+			all = append(all, place{v, p, ""})
+		}
+		for _, l := range p.Filesystem.Volumes {
+			if l.Filesystem == nil {
+				continue
+			}
+			if v, err := Mount(l.disk(d, p.Offset), l.Filesystem.Kind, 0, l.Size); err == nil {
+				all = append(all, place{v, p, l.Name})
+			}
+		}
+	}
+	return all
+}
+
+func (p place) exists(name string) bool {
+	info, err := p.StatFile(name)
+	return err == nil && info.Mode.IsRegular()
+}
+
+// text is the content of a small file, empty where there is none.
+func (p place) text(name string) string {
+	info, err := p.StatFile(name)
+	if err != nil || !info.Mode.IsRegular() || info.Size > maxText {
+		return ""
+	}
+	b, err := fs.ReadFile(p.Volume, name)
+	if err != nil {
+		return ""
+	}
+	return string(b)
+}
+
+// names are those in a folder, none where it is not there.
+func (p place) names(dir string) (all []string) {
+	entries, err := p.ReadDir(dir)
+	if err != nil {
+		return nil
+	}
+	for _, e := range entries {
+		all = append(all, e.Name())
+	}
+	return all
+}
+
+// bootCode is how much of the first sector may be code (of an MBR), in bytes.
+const bootCode = 440
+
+// fallback is the loader that firmware starts which remembers none.
+const fallback = "BOOTX64.EFI"
+
+// firmware finds what starts a loader.
+func (s *Starts) firmware(d Disk, c Contents, places []place) {
+	for _, p := range places {
+		if !strings.HasPrefix(strings.ToLower(p.part.Type), "efi") {
+			continue
+		}
+		found := false
+		for _, dir := range p.names("EFI") {
+			for _, name := range p.names(path.Join("EFI", dir)) {
+				if strings.EqualFold(path.Ext(name), ".efi") {
+					s.Loaders = append(s.Loaders, path.Join("EFI", dir, name))
+					found = found || strings.EqualFold(dir, "BOOT") && strings.EqualFold(name, fallback)
+				}
+			}
+		}
+		if len(s.Loaders) > 0 {
+			s.Firmware = append(s.Firmware, FirmwareUEFI)
+		}
+		if len(s.Loaders) > 0 && !found {
+			s.Findings = append(s.Findings, Finding{
+				"No loader lies where firmware looks that remembers none (EFI/BOOT/" + fallback + ").",
+				"Copy " + s.Loaders[0] + " there, or choose it in the firmware of the new machine.",
+			})
+		}
+	}
+	sector, err := read(d, 0, 512)
+	if err == nil && sector[510] == 0x55 && sector[511] == 0xaa && strings.Trim(string(sector[:bootCode]), "\x00") != "" && c.Table != "" {
+		s.Firmware = append(s.Firmware, FirmwareBIOS)
+	}
+}
+
+// linux describes a system by its own files, and by those of its boot partition.
+func (s *Starts) linux(ctx context.Context, root place, places []place) {
+	y := System{Partition: root.part.Number, Volume: root.volume, Kind: "linux", Name: release(root.text("etc/os-release"))}
+	s.mounts(root)
+	for _, p := range places {
+		for _, name := range p.configurations() {
+			for _, named := range roots(p.text(name)) {
+				if slices.Contains(y.Root, named) {
+					continue
+				}
+				y.Root = append(y.Root, named)
+				if strings.HasPrefix(named, "/dev/") && !strings.HasPrefix(named, "/dev/mapper/") && !strings.HasPrefix(named, "/dev/disk/") {
+					s.Findings = append(s.Findings, Finding{
+						fmt.Sprintf(
+							"%s %s names the filesystem that the system runs from as %s, which is another one on another bus.",
+							name,
+							p.where(),
+							named,
+						),
+						"Name it by its UUID there (root=UUID=...), and in /etc/default/grub.",
+					})
+				}
+			}
+		}
+	}
+	modules := "lib/modules"
+	if len(root.names(modules)) == 0 {
+		modules = "usr/lib/modules"
+	}
+	for _, version := range root.names(modules) {
+		if len(y.Kernels) < maxKernels {
+			y.Kernels = append(y.Kernels, kernel(ctx, version, loaded(root.text(path.Join(modules, version, "modules.builtin"))), places))
+		}
+	}
+	for _, c := range cardDrivers {
+		for _, k := range y.Kernels {
+			if has(root.text(path.Join(modules, k.Version, "modules.dep"))+root.text(path.Join(modules, k.Version, "modules.builtin")), c.driver) {
+				y.Networks = append(y.Networks, c.model)
+				break
+			}
+		}
+	}
+	s.Systems = append(s.Systems, y)
+}
+
+// release is what a system calls itself (os-release(5)).
+func release(text string) string {
+	for line := range strings.Lines(text) {
+		if value, ok := strings.CutPrefix(strings.TrimSpace(line), "PRETTY_NAME="); ok {
+			return printable(strings.Trim(value, `"'`))
+		}
+	}
+	return ""
+}
+
+// mounts finds filesystems that are mounted by names which other buses give otherwise (fstab(5)).
+func (s *Starts) mounts(root place) {
+	for line := range strings.Lines(root.text("etc/fstab")) {
+		words := strings.Fields(line)
+		if len(words) < 2 || strings.HasPrefix(words[0], "#") {
+			continue
+		}
+		for _, bus := range []string{"/dev/sd", "/dev/hd", "/dev/vd", "/dev/nvme", "/dev/xvd"} {
+			if strings.HasPrefix(words[0], bus) {
+				s.Findings = append(s.Findings, Finding{
+					fmt.Sprintf(
+						"etc/fstab %s mounts %s at %s: on another bus the disk is called otherwise.",
+						root.where(),
+						printable(words[0]),
+						printable(words[1]),
+					),
+					"Name it by its UUID there (UUID=...).",
+				})
+			}
+		}
+	}
+}
