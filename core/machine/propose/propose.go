@@ -47,6 +47,7 @@ func Machine(f Facts) (m machine.Machine, reasons []string) {
 		Processors: machine.Processors{Count: processors},
 		Memory:     memory,
 		Firmware:   firmware(f, because),
+		Serials:    []string{"pty"},
 	}
 	if m.Guest == machine.Windows {
 		m.Memory = memoryNTFS
