@@ -114,6 +114,11 @@ func outcome(t *testing.T, s *testkit.Service, r plan.Request) api.JobOutcome {
 		require.NoError(t, err)
 		_, _ = s.Start(t.Context(), api.NewJob{Plan: kept.Id}) // it may be killed during that
 	}
+	return last(t, s)
+}
+
+// last is the outcome of the last job, empty where the service is killed before it has one.
+func last(t *testing.T, s *testkit.Service) api.JobOutcome {
 	jobs, err := s.Jobs(t.Context(), 1)
 	if err != nil || len(jobs) == 0 {
 		return ""

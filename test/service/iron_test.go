@@ -76,8 +76,14 @@ func TestIronBecomesAGuest(t *testing.T) {
 	require.Eventually(t, func() bool { return started(t, image) == 1 }, 2*time.Minute, time.Second, "it came up by UEFI")
 
 	move := plan.Request{
-		Kind: plan.MoveMachine, Machine: "lighthouse:tide-board", To: "local", Destination: &plan.Place{Pool: "quay-store"}, Stop: true, Start: true, Within: 90,
-		Changes: plan.Changes{Firmware: machine.BIOS, Chipset: "pc", Buses: map[string]string{plan.AllDisks: "ide"}},
+		Kind:        plan.MoveMachine,
+		Machine:     "lighthouse:tide-board",
+		To:          "local",
+		Destination: &plan.Place{Pool: "quay-store"},
+		Stop:        true,
+		Start:       true,
+		Within:      90,
+		Changes:     plan.Changes{Firmware: machine.BIOS, Chipset: "pc", Buses: map[string]string{plan.AllDisks: "ide"}},
 	}
 	_, err = s.StopMachine(t.Context(), "lighthouse", "tide-board", 1, true)
 	require.NoError(t, err)

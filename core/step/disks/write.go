@@ -212,6 +212,11 @@ func (w *work) begin(ctx context.Context, target disk.Target, size int64) (disk.
 			return nil, transfer.Result{}, err
 		}
 	}
+	if w.Log.Begun != "" { // a step before this one was done: an earlier time may have been stopped while it created the image
+		if err := Clear(w.Ends.Destination, w.ID); err != nil {
+			return nil, transfer.Result{}, destination(err)
+		}
+	}
 	dst, err := w.carried().Create(target)
 	if err != nil {
 		return nil, transfer.Result{}, destination(err)
