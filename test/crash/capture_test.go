@@ -165,7 +165,7 @@ func (i *iron) ended(r plan.Request, killAt, points string) api.JobOutcome {
 	if err != nil {
 		return ""
 	}
-	if len(jobs) == 0 || jobs[0].Ended && string(jobs[0].Request.Kind) != r.Kind {
+	if len(jobs) == 0 || jobs[0].Ended && jobs[0].Request.Kind != r.Kind {
 		kept, err := s.Plan(i.t.Context(), r)
 		require.NoError(i.t, err)
 		_, _ = s.Start(i.t.Context(), api.NewJob{Plan: kept.Id}) // it may be killed during that
