@@ -271,6 +271,46 @@ func TestADeviceOfAnotherComputer(t *testing.T) {
 	require.ErrorContains(t, err, "not found")
 }
 
+// TestADeviceBySudo: a login without any rights of its own reads the disks of its computer by sudo, and freezes them; nothing is installed there. One that
+// may not do that is told what to do.
+func TestADeviceBySudo(t *testing.T) {
+	t.Parallel()
+	l := gateKiosk(t, 512)
+	s := start(t)
+	addPool(t, s.Service, "quay-store", t.TempDir())
+	server := sshd.Start(t)
+	server.Crew("dd", "fsfreeze", "blockdev")
+	key, agent, on := string(server.Key), false, "lighthouse"
+	_, err := s.AddHost(t.Context(), api.NewHost{
+		Name: on, Kind: api.NewHostKindSftp, Address: server.Address, User: &server.User, TrustedKey: &server.HostKey,
+		Login: &api.Secrets{Key: &key, Agent: &agent},
+	})
+	require.NoError(t, err)
+	all, err := s.Devices(t.Context(), on)
+	require.NoError(t, err)
+	i := slices.IndexFunc(all, func(d blocks.Seen) bool { return d.Path == l.Path })
+	require.GreaterOrEqual(t, i, 0)
+	require.Len(t, all[i].Partitions, 3, all[i].Problem)
+	r := captured(l, "far.qcow2")
+	r.Source.Pool = plan.DevicesOf(on)
+	done := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
+	here := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, captured(l, "near.qcow2")).Id)
+	assert.Equal(t, here.Source.Fingerprint, done.Source.Fingerprint)
+	at, _ := l.Mount(2, "rw")
+	lines, stop := writes(t, at)
+	require.Eventually(t, func() bool { return lines() > 0 }, 10*time.Second, time.Millisecond)
+	r.Destination, r.InUse = &plan.Place{Pool: "quay-store", Path: "frozen.qcow2"}, plan.InUseFreeze
+	frozen := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
+	assert.Equal(t, inspect.StateClean, frozen.Partitions[1].State)
+	stop()
+
+	server.Revoke()
+	p, err := s.Plan(t.Context(), r)
+	require.NoError(t, err)
+	assert.True(t, p.Plan.Blocked())
+	assert.Contains(t, messages(p.Plan), "sudo")
+}
+
 // TestADeviceThatIsWrittenTo while it is read: what was read is torn, and gets no name.
 func TestADeviceThatIsWrittenTo(t *testing.T) {
 	t.Parallel()

@@ -27,6 +27,7 @@ type Server struct {
 	KeyFile string
 	HostKey string // fingerprint
 	config  string
+	rights  string // of the crew, a file of sudo
 	binary  string
 	cmd     *exec.Cmd
 	t       testing.TB
@@ -84,6 +85,48 @@ func StartOn(t testing.TB, host string, more ...string) *Server {
 	}
 	t.Cleanup(s.Kill)
 	return s
+}
+
+// Crew has another user log in, who has no rights but those of some programs by sudo(8). It skips the test where that is not possible.
+func (s *Server) Crew(programs ...string) {
+	s.t.Helper()
+	if os.Getuid() != 0 {
+		s.t.Skip("making a user takes root")
+	}
+	for _, tool := range append([]string{"sudo", "useradd", "userdel"}, programs...) {
+		if _, err := exec.LookPath(tool); err != nil {
+			s.t.Skipf("%s is missing", tool)
+		}
+	}
+	name := fmt.Sprintf("crew-%d", os.Getpid())
+	run := func(words ...string) {
+		out, err := exec.Command(words[0], words[1:]...).CombinedOutput()
+		require.NoError(s.t, err, "%v: %s", words, out)
+	}
+	run("useradd", "--system", "--user-group", "--no-create-home", "--home-dir", "/", "--shell", "/bin/sh", "--password", "*", name)
+	s.t.Cleanup(func() { run("userdel", "--force", name) })
+	var paths []string
+	for _, p := range programs {
+		path, err := exec.LookPath(p)
+		require.NoError(s.t, err)
+		paths = append(paths, path)
+	}
+	rights := filepath.Join("/etc/sudoers.d", name)
+	require.NoError(s.t, os.WriteFile(rights, []byte(name+" ALL=(root) NOPASSWD: "+strings.Join(paths, ", ")+"\n"), 0o440))
+	s.rights = rights
+	s.t.Cleanup(s.Revoke)
+	dir := filepath.Dir(s.config) // which the server reads as that user
+	require.NoError(s.t, os.Chmod(filepath.Dir(dir), 0o755))
+	require.NoError(s.t, os.Chmod(filepath.Join(dir, "authorized"), 0o644))
+	s.User = name
+}
+
+// Revoke takes the rights of the crew.
+func (s *Server) Revoke() {
+	if s.rights != "" {
+		require.NoError(s.t, os.Remove(s.rights))
+		s.rights = ""
+	}
 }
 
 func newKey(t testing.TB) (ssh.PublicKey, []byte) {
