@@ -79,6 +79,7 @@ func rounds() []round {
 		},
 		{name: "rename", request: plan.Request{Kind: plan.Copy, Source: from, Destination: to, Release: true}, same: true},
 		{name: "prove", request: plan.Request{Kind: plan.Prove, Source: from}},
+		{name: "prove against another disk", request: plan.Request{Kind: plan.Prove, Source: from, AgainstDisk: &from}},
 		{name: "copy for a machine", request: plan.Request{Kind: plan.Copy, Source: from, Destination: to}, machine: true},
 	}
 }
@@ -102,6 +103,7 @@ func (r round) begin(t *testing.T) *trip {
 	if r.fits {
 		x.filled()
 	}
+	x.ends.Against = x.ends.Source
 	if !r.same {
 		x.ends.Destination = apart{x.ends.Destination}
 	}
@@ -156,6 +158,7 @@ func (x *trip) broken(after int) (step.Ends, *stopping) {
 	stop := &stopping{after: after}
 	ends := step.Ends{
 		Scratch:     x.ends.Scratch,
+		Against:     x.ends.Against,
 		Source:      stoppingFolder{x.folder(x.from), stop},
 		Definitions: map[string]storage.Folder{"definitions": stoppingFolder{x.folder(x.definitions), stop}},
 	}
@@ -282,8 +285,8 @@ func TestEveryKindOfStep(t *testing.T) {
 			}
 		})
 	}
-	// A disk that is written over is in no pool, and does not come back: see TestWritingOverGoesOn.
-	for _, kind := range []string{plan.StepSave, plan.StepOverwrite, plan.StepReadBack, plan.StepTable} {
+	// Disks of computers are in no pool, and do not come back: see TestWritingOverGoesOn, and TestADyingDisk of the service.
+	for _, kind := range []string{plan.StepSalvage, plan.StepSave, plan.StepOverwrite, plan.StepReadBack, plan.StepTable} {
 		seen[kind] = true
 	}
 	for _, kind := range step.Kinds() {
