@@ -55,7 +55,7 @@ func (p *maker) fits() {
 		p.add(Blocks, "size", fmt.Sprintf("%s.", capital(p.facts.Source.Unfit.Error())), p.leastSize()...)
 		return
 	}
-	p.Fit = l
+	p.Disk.Fit = l
 	p.add(
 		Informs,
 		"size",

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/fit"
 	"bagaglio/core/machine"
 	"bagaglio/core/storage"
 )
@@ -194,6 +195,8 @@ type Plan struct {
 	Before  []Side  `json:"before,omitempty"`
 	After   []Side  `json:"after,omitempty"`
 	Checks  []Check `json:"checks"`
+	// Fit is where partitions go on a disk that gets another size, where the plan is of one disk.
+	Fit *fit.Layout `json:"fit,omitempty"`
 	// Doubts are what is known against the content of the source, in sentences: they stand in the receipt and in the new tag.
 	Doubts []string `json:"doubts,omitempty"`
 	// KnownAt is as of when it is known what stands on the disk and which machines use it, where that matters.
@@ -292,6 +295,7 @@ func (p *maker) finish() {
 			p.Files = append(p.Files, u.Path)
 		}
 	}
+	p.Plan.Fit = p.Disk.Fit
 	p.Bodies = []Disk{p.Disk}
 	for i := range p.Steps {
 		s := &p.Steps[i]

@@ -36,6 +36,9 @@ func Together(r Request, parts ...Plan) Plan {
 			c.Remedies = nil // they change the request of one disk
 			p.Checks = append(p.Checks, c)
 		}
+		if len(parts) == 1 {
+			p.Fit = part.Fit
+		}
 		p.Before, p.After = append(p.Before, part.Before...), append(p.After, part.After...)
 		p.Doubts = append(p.Doubts, part.Doubts...)
 		p.BytesToRead, p.BytesToWrite = p.BytesToRead+part.BytesToRead, p.BytesToWrite+part.BytesToWrite

@@ -76,7 +76,7 @@ func (p *maker) writeBack() {
 	}
 	place := *p.Disk.Request.Destination
 	p.Disk.After = &Side{Place: place, Format: "raw", Layout: "thick", VirtualSize: d.Size, AllocatedSize: d.Size, FileSize: d.Size}
-	p.Device, p.Fit = d.ID, d.Table
+	p.Device, p.Disk.Fit = d.ID, d.Table
 	p.use(place.Pool, true, place.Path)
 	p.checkDevice()
 	p.BytesToWrite = before.VirtualSize

@@ -42,6 +42,7 @@ func main() {
 	many := flag.Bool("pools", true, "measure also what ten thousand disks in a pool cost")
 	guests := flag.Bool("machines", true, "measure also what listing a hundred machines of a host costs")
 	disks := flag.Bool("devices", true, "measure also the capture of a disk")
+	million := flag.Bool("files", true, "measure also what a filesystem of a million files costs")
 	flag.Parse()
 	b := &bench{size: *size << 20}
 	if *formats != "" {
@@ -64,6 +65,9 @@ func main() {
 	}
 	if err == nil && *disks {
 		err = devices(b, *runs)
+	}
+	if err == nil && *million {
+		err = files(b)
 	}
 	if err == nil && *guests {
 		err = machines(b)

@@ -42,7 +42,14 @@ func TestADeviceInTheConsole(t *testing.T) {
 	p.AwaitText("Partition 2 (data, Linux, ext4) is left out, and reads as zeros")
 	p.Await(`document.querySelector("svg[role=img]").ariaLabel.includes("2 · data · Linux · ext4, 40 MiB") &&
 		document.querySelector("svg[role=img]").ariaLabel.includes("left out")`)
+	p.Fill("Size of the new disk", "3 X")
+	p.AwaitText("Write a length such as 3 GiB")
+	p.Fill("Size of the new disk", "40 MiB")
+	p.AwaitText("The new disk: 40 MiB")
+	p.AwaitText("made to fit on a copy")
 	p.Click("Start")
+	p.AwaitText("from 100 MiB to 40 MiB")
+	p.AwaitText("are the same before and after")
 	p.AwaitText("data, Linux, ext4: left out")
 	p.AwaitText("on the new image: clean")
 

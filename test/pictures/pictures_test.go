@@ -64,7 +64,7 @@ func captured(t *testing.T, s *testkit.Service, p *testkit.Page) {
 	device, err := demo.Attach(t.Context(), drive)
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, demo.Detach(device)) })
-	request := `{"kind":"convert","as":"qcow2","used_only":true,"without":["4"],"source":{"pool":"local:/dev","path":"` + filepath.Base(
+	request := `{"kind":"convert","as":"qcow2","used_only":true,"without":["4"],"size":99614720,"source":{"pool":"local:/dev","path":"` + filepath.Base(
 		device,
 	) +
 		`"},"destination":{"pool":"lighthouse-store","path":"gate-kiosk.qcow2"}}`

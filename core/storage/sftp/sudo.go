@@ -70,8 +70,14 @@ func (d *rooted) read(p []byte, off int64) (int, error) {
 	defer session.Close()
 	out, said := &filling{into: p}, &bounded{left: 1000, full: func() {}}
 	session.Stdout, session.Stderr = out, said
-	err = session.Run(fmt.Sprintf("PATH=$PATH:/usr/sbin:/sbin; LC_ALL=C; export LC_ALL; sudo -n dd if=%s bs=1M iflag=skip_bytes,count_bytes skip=%d count=%d status=none",
-		quote(d.path), off, len(p)))
+	err = session.Run(
+		fmt.Sprintf(
+			"PATH=$PATH:/usr/sbin:/sbin; LC_ALL=C; export LC_ALL; sudo -n dd if=%s bs=1M iflag=skip_bytes,count_bytes skip=%d count=%d status=none",
+			quote(d.path),
+			off,
+			len(p),
+		),
+	)
 	var exit *ssh.ExitError
 	switch text := storage.Printable(strings.TrimSpace(said.String())); {
 	case errors.As(err, &exit) && strings.Contains(text, "Input/output error"):

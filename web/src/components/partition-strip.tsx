@@ -4,9 +4,17 @@ import { exact, size } from "../format.ts";
 export type Device = Schemas["Device"];
 type Part = Schemas["DevicePart"];
 
-/** A disk from its first to its last byte: its partitions to scale, what of them is used, and which do not travel. */
-export function PartitionStrip({ device, left = [] }: { device: Device; left?: number[] }) {
-  const whole = device.size;
+type Fit = Schemas["Fit"];
+type Props = {
+  device: Device;
+  left?: number[];
+  /** Where partitions go, when the new disk has another size. */
+  fit?: Fit;
+};
+
+/** A disk from its first to its last byte: its partitions to scale, what of them is used, and which do not travel; below it the new disk, in the same scale. */
+export function PartitionStrip({ device, left = [], fit }: Props) {
+  const whole = Math.max(device.size, fit?.size ?? 0);
   return (
     <figure className="space-y-2">
       <svg
@@ -43,16 +51,49 @@ export function PartitionStrip({ device, left = [] }: { device: Device; left?: n
             </span>
           ))}
       </div>
+      {fit && <Fitted fit={fit} whole={whole} />}
       <figcaption className="flex flex-wrap gap-x-5 gap-y-1 text-xs">
         <Mark className="bg-secondary">used</Mark>
         <Mark className="bg-secondary/30">free: not read where that is certain</Mark>
+        {fit?.parts.some((p) => p.resized) && <Mark className="bg-primary">made to fit</Mark>}
         {left.length > 0 && <Mark className="bg-base-300">left out</Mark>}
         <span className="grow" />
-        <span className="opacity-75" title={exact(whole)}>
-          {size(whole)}
+        <span className="opacity-75" title={exact(device.size)}>
+          {size(device.size)}
         </span>
       </figcaption>
     </figure>
+  );
+}
+
+/** The new disk, to the scale of the larger one of both. */
+function Fitted({ fit, whole }: { fit: Fit; whole: number }) {
+  const at = (bytes: number) => (1000 * bytes) / whole;
+  const words = fit.parts.map((p) => `${p.number || p.filesystem}: ${size(p.length)}${p.left ? ", left out" : ""}`);
+  return (
+    <div className="space-y-1">
+      <svg
+        viewBox="0 0 1000 40"
+        preserveAspectRatio="none"
+        className="h-12 w-full"
+        role="img"
+        aria-label={`The new disk, ${size(fit.size)}: ${words.join("; ")}`}
+      >
+        <rect x={0} y={0} width={at(fit.size)} height={40} className="fill-base-200" rx={4} />
+        {fit.parts.map((p) => (
+          <rect
+            key={p.number}
+            x={at(p.offset)}
+            y={4}
+            width={Math.max(2, at(p.length))}
+            height={32}
+            className={`stroke-base-100 ${p.left ? "fill-base-300" : p.resized ? "fill-primary" : "fill-secondary/60"}`}
+            strokeWidth={1.5}
+          />
+        ))}
+      </svg>
+      <p className="text-xs">The new disk: {size(fit.size)}</p>
+    </div>
   );
 }
 

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useSearchParams } from "react-router";
-import { calls, items, type AnyRequest } from "../api/client.ts";
+import { calls, items, type AnyRequest, type Schemas } from "../api/client.ts";
 import { mend } from "../api/mend.ts";
 import { Choice } from "../components/choice.tsx";
 import { Failure } from "../components/failure.tsx";
@@ -21,6 +21,7 @@ export function CapturePage() {
     if (search.get("request") !== written) setSearch({ device: name, request: written }, { replace: true });
   }, [search, setSearch, written, name]);
   const devices = useQuery({ queryKey: ["devices"], queryFn: () => items(calls.GET("/v1/devices")) });
+  const plan = useQuery<Schemas["KeptPlan"]>({ queryKey: ["plan", request], enabled: false }); // that the outlook asks for
   const device = devices.data?.find((d) => `${d.host}:${d.path}` === name);
   return (
     <div className="space-y-6">
@@ -30,7 +31,7 @@ export function CapturePage() {
       {device && (
         <>
           <section className="sheet" aria-label="What travels">
-            <PartitionStrip device={device} left={(request.without ?? []).map(Number)} />
+            <PartitionStrip device={device} left={(request.without ?? []).map(Number)} fit={plan.data?.plan.fit} />
           </section>
           <div className="grid items-start gap-6 md:grid-cols-2">
             <form className="sheet space-y-5" onSubmit={(event) => event.preventDefault()}>
