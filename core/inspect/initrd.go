@@ -23,7 +23,7 @@ const (
 	atNameSize = 6 + 11*cpioField
 	lastName   = "TRAILER!!!"
 
-	maxMemory   = 2 << 30 // unpacked, in bytes
+	maxMemory   = 512 << 20 // unpacked, in bytes
 	maxInMemory = 1 << 20
 	longestOne  = 4096 // of a name
 )

@@ -12,6 +12,7 @@ import (
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
+	"bagaglio/core/storage"
 )
 
 // Selection says what of a disk is read: everything else reads as zeros. What lies outside of partitions, tables and boot code, always is.
@@ -314,7 +315,9 @@ func Open(ctx context.Context, o disk.Origin, format string, s Selection) (disk.
 		return r, nil
 	}
 	k, err := Skim(ctx, r, s)
-	if err != nil {
+	if storage.Unreadable(err) && len(s.Without) == 0 { // then nothing can be left out
+		k = &Skimmed{Reader: r, Shares: []Share{{Length: r.Size(), Whole: "its tables cannot be read: " + err.Error()}}}
+	} else if err != nil {
 		return nil, errors.Join(err, r.Close())
 	}
 	if c, ok := r.(disk.Checker); ok {

@@ -62,9 +62,15 @@ func TestTwoDisksAreCompared(t *testing.T) {
 	assert.Contains(t, r.Reason, "the disks have")
 	require.Len(t, r.Differences, 1, "what both have is compared all the same")
 
+	itself := against
+	itself.AgainstDisk = &raw
+	p, err := s.Plan(t.Context(), itself)
+	require.NoError(t, err)
+	assert.True(t, p.Plan.Blocked())
+	assert.Contains(t, messages(p.Plan), "that it is like itself proves nothing")
 	none := against
 	none.AgainstDisk = &plan.Place{Pool: "quay-store", Path: "nothing.raw"}
-	p, err := s.Plan(t.Context(), none)
+	p, err = s.Plan(t.Context(), none)
 	require.NoError(t, err)
 	assert.True(t, p.Plan.Blocked())
 	assert.Contains(t, messages(p.Plan), "cannot be compared with")

@@ -35,7 +35,7 @@ func (w *work) heedUse(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	w.Ends.Source, w.thaw = still, thaw
+	w.Ends.Source, w.thaw, w.froze = still, thaw, thaw != nil
 	return nil
 }
 
@@ -54,7 +54,7 @@ func (w *work) goOn() error {
 }
 
 // isLetGo tells whether the source is one that changes again since it was read.
-func (w *work) isLetGo() bool { return w.disk.Request.InUse == plan.InUseFreeze && w.thaw == nil }
+func (w *work) isLetGo() bool { return w.froze && w.thaw == nil }
 
 // tears tells whether the source is read as it is, whoever writes to it.
 func (w *work) tears() bool { return w.disk.Request.InUse == plan.InUseAsItIs }

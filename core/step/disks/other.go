@@ -25,6 +25,9 @@ func lookAtOther(ctx context.Context, ends step.Ends, r plan.Request) (*plan.Sou
 		return &plan.SourceFacts{Problem: step.Explain(err)}, nil
 	}
 	defer d.Close()
+	if same, err := isItself(ends, r, files(d)); err != nil || same {
+		return &plan.SourceFacts{Problem: errors.New("it is the same disk, and that it is like itself proves nothing")}, err
+	}
 	f, err := look(ctx, ends.Against, d, disk.CheckSoon)
 	if err != nil {
 		return nil, err
@@ -33,6 +36,30 @@ func lookAtOther(ctx context.Context, ends step.Ends, r plan.Request) (*plan.Sou
 		f.InUse = err
 	}
 	return &f, nil
+}
+
+// isItself tells whether one of the files of another disk is the source.
+func isItself(ends step.Ends, r plan.Request, files []string) (bool, error) {
+	this, err := ends.Source.Stat(r.Source.Path)
+	if err != nil || this.ID == "" { // otherwise the plan tells
+		return false, nil
+	}
+	for _, name := range files {
+		info, err := ends.Against.Stat(name)
+		if err != nil {
+			return false, err
+		}
+		if info.ID != this.ID {
+			continue
+		}
+		from, err := ends.Source.Space()
+		if err != nil {
+			return false, err
+		}
+		to, err := ends.Against.Space()
+		return err == nil && from.ID == to.ID, err // numbers of files are those of their storage
+	}
+	return false, nil
 }
 
 // verifyOther reads another disk, and compares it with what was read of this one. Where they differ, the ranges are found to the block.

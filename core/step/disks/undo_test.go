@@ -79,7 +79,7 @@ func rounds() []round {
 		},
 		{name: "rename", request: plan.Request{Kind: plan.Copy, Source: from, Destination: to, Release: true}, same: true},
 		{name: "prove", request: plan.Request{Kind: plan.Prove, Source: from}},
-		{name: "prove against another disk", request: plan.Request{Kind: plan.Prove, Source: from, AgainstDisk: &from}},
+		{name: "prove against another disk", request: plan.Request{Kind: plan.Prove, Source: from, AgainstDisk: &plan.Place{Path: "twin.raw"}}},
 		{name: "copy for a machine", request: plan.Request{Kind: plan.Copy, Source: from, Destination: to}, machine: true},
 	}
 }
@@ -104,6 +104,7 @@ func (r round) begin(t *testing.T) *trip {
 		x.filled()
 	}
 	x.ends.Against = x.ends.Source
+	require.NoError(t, os.WriteFile(filepath.Join(x.from, "twin.raw"), x.source, 0o600))
 	if !r.same {
 		x.ends.Destination = apart{x.ends.Destination}
 	}

@@ -48,7 +48,8 @@ type frozen struct {
 }
 
 // Freeze has nothing written to a disk any more: each filesystem on it that is mounted for writing is frozen, for longest at most. The folder that it
-// returns reads the disk as one that is not in use; thaw lets go on, and fails with ErrThawed where somebody could have written before.
+// returns reads the disk as one that is not in use; thaw lets go on, and fails with ErrThawed where somebody could have written before. Where nothing is
+// mounted for writing, thaw is nil.
 func (f *Folder) Freeze(ctx context.Context, name string, longest time.Duration) (still storage.Folder, thaw func() error, err error) {
 	d, err := f.find("freeze", name)
 	if err != nil {
@@ -61,6 +62,9 @@ func (f *Folder) Freeze(ctx context.Context, name string, longest time.Duration)
 	mounts, err := freezable(d)
 	if err != nil {
 		return nil, nil, err
+	}
+	if len(mounts) == 0 { // nobody writes to it
+		return f, nil, nil
 	}
 	var all []*frozen
 	thaw = func() (err error) {
