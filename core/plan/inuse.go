@@ -3,6 +3,7 @@ package plan
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"time"
 )
 
@@ -20,8 +21,15 @@ const (
 	LongestFreeze = 3600
 )
 
-func validateInUse(source Place, how string, longest int) error {
+// programName is what a program that is told can be called.
+var programName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
+
+func validateInUse(source Place, how string, longest int, tell string) error {
 	switch {
+	case tell != "" && how != InUseFreeze:
+		return errors.New("a program is told of a freeze: say that the disk is frozen")
+	case tell != "" && !programName.MatchString(tell):
+		return fmt.Errorf("%q is no name of a program", tell)
 	case how == "" && longest != 0:
 		return errors.New("a time to freeze is one of a disk that is in use, and is frozen")
 	case how == "":
@@ -66,6 +74,9 @@ func (p *maker) checkInUse() {
 				int(r.Freezes().Seconds()),
 			),
 		)
+		if r.Tell != "" {
+			p.add(Informs, "tell", fmt.Sprintf("The program %s is told on its computer before and afterwards.", r.Tell))
+		}
 	case InUseAsItIs:
 		p.doubt(
 			"in-use",

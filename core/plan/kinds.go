@@ -29,7 +29,8 @@ type ConvertRequest struct {
 	Smallest  bool         `json:"smallest"`
 	Grow      string       `json:"grow"`
 
-	LongestFreeze int `json:"longest_freeze"`
+	LongestFreeze int    `json:"longest_freeze"`
+	Tell          string `json:"tell"`
 }
 
 func (r ConvertRequest) validate() error {
@@ -42,7 +43,7 @@ func (r ConvertRequest) validate() error {
 	if r.Tag != "" && (r.UsedOnly || len(r.Without) > 0) {
 		return errors.New("a tag is of the whole disk: it proves nothing of a part")
 	}
-	if err := validateInUse(r.Source, r.InUse, r.LongestFreeze); err != nil {
+	if err := validateInUse(r.Source, r.InUse, r.LongestFreeze, r.Tell); err != nil {
 		return err
 	}
 	if err := r.validateDying(); err != nil {

@@ -82,7 +82,8 @@ type MachineRequest struct {
 	Smallest bool     `json:"smallest"`
 	Grow     string   `json:"grow"`
 
-	LongestFreeze int `json:"longest_freeze"`
+	LongestFreeze int    `json:"longest_freeze"`
+	Tell          string `json:"tell"`
 
 	LeaveSource bool `json:"leave_source"`
 	NoTag       bool `json:"no_tag"`
@@ -141,7 +142,7 @@ func (r MachineRequest) validateDevice() error {
 	if r.Kind != CopyMachine {
 		return errors.New("a disk of a computer stays where it is: the machine is a copy")
 	}
-	if err := validateInUse(r.Source, r.InUse, r.LongestFreeze); err != nil {
+	if err := validateInUse(r.Source, r.InUse, r.LongestFreeze, r.Tell); err != nil {
 		return err
 	}
 	return ConvertRequest{Size: r.Size, Smallest: r.Smallest, Grow: r.Grow}.validateFit()
@@ -234,7 +235,7 @@ func (r Request) OfDisk(slot string, from Place, format, name string) Request {
 		out.Kind, out.As, extension = Convert, "raw", ".raw"
 	}
 	if from.IsDevice() {
-		out.InUse, out.LongestFreeze = r.InUse, r.LongestFreeze
+		out.InUse, out.LongestFreeze, out.Tell = r.InUse, r.LongestFreeze, r.Tell
 		out.UsedOnly, out.Without, out.Size, out.Smallest, out.Grow = r.UsedOnly, r.Without, r.Size, r.Smallest, r.Grow
 	}
 	out.Destination.Path = path.Join(to.Path, name+extension)

@@ -98,6 +98,8 @@ type Request struct {
 	// InUse says how a disk of a computer is read that is in use: InUseFreeze or InUseAsItIs; empty refuses it. LongestFreeze bounds the first, in seconds.
 	InUse         string `json:"in_use,omitempty"`
 	LongestFreeze int    `json:"longest_freeze,omitempty"`
+	// Tell names a program on the computer of the disk that is told before filesystems are frozen and afterwards (see blocks.Hooks).
+	Tell string `json:"tell,omitempty"`
 	// Dying reads a disk of a computer that fails: what reads well first. GoOnFrom is an image with its map beside it, in the destination's pool, of which
 	// what could be read then is taken.
 	Dying    bool   `json:"dying,omitempty"`

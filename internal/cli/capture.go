@@ -85,6 +85,7 @@ of filesystems only what they use is read, where their map of that can be relied
 		0,
 		fmt.Sprintf("with --in-use freeze: seconds that filesystems are frozen at most (default %d)", plan.UsualFreeze),
 	)
+	f.StringVar(&r.Tell, "tell", "", "with --in-use freeze: a program in /etc/bagaglio/hooks of the disk's computer that is run before and afterwards")
 	f.BoolVar(
 		&r.Recopy,
 		"recopy",
@@ -154,10 +155,10 @@ func (a *app) captureMachine(ctx context.Context, captured plan.Request, on mach
 		Smallest:      captured.Smallest,
 		Grow:          captured.Grow,
 		InUse:         captured.InUse,
-		LongestFreeze: captured.LongestFreeze,
-		Recopy:        captured.Recopy,
-		NoTag:         captured.NoTag,
-		PastDamage:    captured.PastDamage,
+		LongestFreeze: captured.LongestFreeze, Tell: captured.Tell,
+		Recopy:     captured.Recopy,
+		NoTag:      captured.NoTag,
+		PastDamage: captured.PastDamage,
 	}
 	w, err := a.remote()
 	if err != nil {

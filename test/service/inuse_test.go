@@ -17,6 +17,7 @@ import (
 	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
+	"bagaglio/core/storage/blocks"
 	"bagaglio/internal/testkit"
 
 	"github.com/stretchr/testify/assert"
@@ -151,4 +152,51 @@ func TestADiskInUseAsItIs(t *testing.T) {
 	_, err := s.Plan(t.Context(), wrong)
 	require.ErrorContains(t, err, `is read "freeze" or "as-it-is"`)
 	assert.True(t, bytes.Contains([]byte(torn.Reason), []byte("never like that at one moment")))
+}
+
+// TestAProgramIsTold of a freeze, before and afterwards, also when whoever froze is killed; where it does not want that, nothing is frozen.
+func TestAProgramIsTold(t *testing.T) {
+	t.Parallel()
+	l := gateKiosk(t, 512)
+	name := fmt.Sprintf("gate-%d", os.Getpid())
+	heard := filepath.Join(t.TempDir(), "heard")
+	require.NoError(t, os.MkdirAll(blocks.Hooks, 0o755))
+	hook := filepath.Join(blocks.Hooks, name)
+	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho \"$1 $2\" >> "+heard+"\n"), 0o755))
+	t.Cleanup(func() {
+		_ = os.Remove(hook)
+		_ = os.Remove(blocks.Hooks) // where nothing else is in them
+		_ = os.Remove(filepath.Dir(blocks.Hooks))
+	})
+	said := func() string {
+		text, err := os.ReadFile(heard)
+		if err != nil {
+			return ""
+		}
+		return strings.ReplaceAll(string(text), l.Path, "DEVICE")
+	}
+	s := start(t)
+	addPool(t, s.Service, "quay-store", t.TempDir())
+	l.Mount(2, "rw")
+	r := inUse(captured(l, "kiosk.qcow2"), plan.InUseFreeze)
+	r.Tell = name
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
+	assert.Equal(t, "before DEVICE\nafter DEVICE\n", said())
+
+	r.Destination, r.UsedOnly, r.LongestFreeze = &plan.Place{Pool: "quay-store", Path: "long.qcow2"}, false, 600
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1, Speed: 8 << 20})
+	j := testkit.Begin(t, s.Service, r)
+	testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 0 })
+	s.Kill()
+	require.Eventually(t, func() bool { return said() == "before DEVICE\nafter DEVICE\nbefore DEVICE\nafter DEVICE\n" }, 10*time.Second, 5*time.Millisecond)
+
+	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\nexit 1\n"), 0o755))
+	s = start(t)
+	addPool(t, s.Service, "quay-store", t.TempDir())
+	failed := ended(t, s.Service, r)
+	assert.Equal(t, receipt.Failed, failed.Outcome)
+	assert.Contains(t, failed.Reason, "telling "+hook)
+	r.Tell = "../gate"
+	_, err := s.Plan(t.Context(), r)
+	require.ErrorContains(t, err, "is no name of a program")
 }

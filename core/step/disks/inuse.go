@@ -12,7 +12,7 @@ import (
 
 // freezer is a folder of disks whose filesystems can be frozen.
 type freezer interface {
-	Freeze(ctx context.Context, name string, longest time.Duration) (still storage.Folder, thaw func() error, err error)
+	Freeze(ctx context.Context, name string, longest time.Duration, tell string) (still storage.Folder, thaw func() error, err error)
 }
 
 // heedUse has a disk that is in use read as the request says: with its filesystems frozen from now on, or as it is.
@@ -31,7 +31,7 @@ func (w *work) heedUse(ctx context.Context) error {
 	if !ok {
 		return fmt.Errorf("freezing what is on %s: %w", r.Source, errors.ErrUnsupported)
 	}
-	still, thaw, err := f.Freeze(ctx, r.Source.Path, r.Freezes())
+	still, thaw, err := f.Freeze(ctx, r.Source.Path, r.Freezes(), r.Tell)
 	if err != nil {
 		return err
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -36,12 +37,25 @@ echo frozen
 timeout "$2" cat >/dev/null
 $run fsfreeze --unfreeze "$1"`
 
+// herald tells a program of the computer before something is frozen and afterwards, however that comes, in the same way.
+const herald = `trap "" HUP INT TERM
+"$1" before "$3" >&2 || exit 1
+echo told
+timeout "$2" cat >/dev/null
+"$1" after "$3" >&2`
+
+// Hooks is the folder of a computer with the programs that can be told: an operator puts them there.
+const Hooks = "/etc/bagaglio/hooks"
+
+// longer is how much longer a program has to wait than a filesystem.
+const longer = time.Minute
+
 // ErrThawed is the error for filesystems that did not stay frozen.
 var ErrThawed = errors.New("the filesystems were thawed before all was read, since their time was over: let them be frozen for longer")
 
-// frozen is a filesystem that a watchdog has.
+// frozen is a filesystem that a watchdog has, or a program that was told.
 type frozen struct {
-	at    string
+	back  string // what lets go on by hand
 	in    io.Closer
 	ended chan struct{}
 	err   error // once ended
@@ -49,8 +63,8 @@ type frozen struct {
 
 // Freeze has nothing written to a disk any more: each filesystem on it that is mounted for writing is frozen, for longest at most. The folder that it
 // returns reads the disk as one that is not in use; thaw lets go on, and fails with ErrThawed where somebody could have written before. Where nothing is
-// mounted for writing, thaw is nil.
-func (f *Folder) Freeze(ctx context.Context, name string, longest time.Duration) (still storage.Folder, thaw func() error, err error) {
+// mounted for writing, thaw is nil. tell, unless it is empty, names a program in Hooks that is run before and afterwards.
+func (f *Folder) Freeze(ctx context.Context, name string, longest time.Duration, tell string) (still storage.Folder, thaw func() error, err error) {
 	d, err := f.find("freeze", name)
 	if err != nil {
 		return nil, nil, err
@@ -68,16 +82,25 @@ func (f *Folder) Freeze(ctx context.Context, name string, longest time.Duration)
 	}
 	var all []*frozen
 	thaw = func() (err error) {
-		for _, z := range all {
+		for _, z := range slices.Backward(all) {
 			err = errors.Join(err, z.thaw())
 		}
 		return err
 	}
+	if tell != "" {
+		z, err := watch(ctx, runs, "told", herald, path.Join(Hooks, tell), longest+longer, d.Path)
+		if err != nil {
+			return nil, nil, fmt.Errorf("telling %s on the computer of the disk: %w", path.Join(Hooks, tell), err)
+		}
+		z.back = fmt.Sprintf("run %s after %s", path.Join(Hooks, tell), d.Path)
+		all = append(all, z)
+	}
 	for _, at := range mounts {
-		z, err := freeze(ctx, runs, at, longest)
+		z, err := watch(ctx, runs, "frozen", watchdog, at, longest)
 		if err != nil {
 			return nil, nil, errors.Join(fmt.Errorf("freezing %s: %w", at, err), thaw())
 		}
+		z.back = "run fsfreeze --unfreeze " + at
 		all = append(all, z)
 	}
 	return &Folder{computer: f.computer, closed: f.closed, why: f.why, heedless: true}, thaw, nil
@@ -99,12 +122,13 @@ func freezable(d device.Device) (mounts []string, err error) {
 	return mounts, nil
 }
 
-func freeze(ctx context.Context, on scripts, at string, longest time.Duration) (*frozen, error) {
-	s, err := on.Start(watchdog, at, strconv.Itoa(int(longest.Seconds())))
+// watch starts a script, and returns when it says the word that it has begun.
+func watch(ctx context.Context, on scripts, word, script, of string, longest time.Duration, more ...string) (*frozen, error) {
+	s, err := on.Start(script, append([]string{of, strconv.Itoa(int(longest.Seconds()))}, more...)...)
 	if err != nil {
 		return nil, err
 	}
-	z := &frozen{at: at, in: s.In, ended: make(chan struct{})}
+	z := &frozen{in: s.In, ended: make(chan struct{})}
 	said := make(chan string, 1)
 	go func() {
 		line, _ := bufio.NewReader(s.Out).ReadString('\n') // nothing where it ended
@@ -114,7 +138,7 @@ func freeze(ctx context.Context, on scripts, at string, longest time.Duration) (
 	}()
 	select {
 	case line := <-said:
-		if strings.TrimSpace(line) == "frozen" {
+		if strings.TrimSpace(line) == word {
 			return z, nil
 		}
 		<-z.ended
@@ -138,7 +162,7 @@ func (z *frozen) thaw() error {
 	case early:
 		return ErrThawed
 	case z.err != nil:
-		return fmt.Errorf("thawing %s: %w; run fsfreeze --unfreeze %s", z.at, z.err, z.at)
+		return fmt.Errorf("letting go on: %w; %s", z.err, z.back)
 	}
 	return nil
 }
