@@ -221,7 +221,7 @@ func (r Receipt) WriteText(out io.Writer) error {
 			line("", "doubt: %s", d)
 		}
 	}
-	if r.Against != "" {
+	if r.Against != "" && r.Other == nil {
 		line("Against", "%s", r.Against)
 	}
 	if r.Tag != "" {

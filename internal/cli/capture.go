@@ -85,7 +85,12 @@ of filesystems only what they use is read, where their map of that can be relied
 		0,
 		fmt.Sprintf("with --in-use freeze: seconds that filesystems are frozen at most (default %d)", plan.UsualFreeze),
 	)
-	f.StringVar(&r.Tell, "tell", "", "with --in-use freeze: a program in /etc/bagaglio/hooks of the disk's computer that is run before and afterwards")
+	f.StringVar(
+		&r.Tell,
+		"tell",
+		"",
+		"with --in-use freeze: a program in /etc/bagaglio/hooks of the disk's computer that is run before and afterwards",
+	)
 	f.BoolVar(
 		&r.Recopy,
 		"recopy",

@@ -166,6 +166,14 @@ func (m machine) makeBoot(ctx context.Context, tmp, image string) error {
 	return run(ctx, "", "mcopy", "-s", "-i", image, filepath.Join(tmp, "EFI"), "::")
 }
 
+// drivers are those that are built into the kernel of the demo world.
+const drivers = `kernel/drivers/block/virtio_blk.ko
+kernel/drivers/ata/ahci.ko
+kernel/drivers/ata/ata_piix.ko
+kernel/drivers/net/virtio_net.ko
+kernel/drivers/net/ethernet/intel/e1000/e1000.ko
+`
+
 // makeRoot makes the second partition: an ext4 filesystem with the machine's files.
 func (m machine) makeRoot(ctx context.Context, tmp, image string) error {
 	tree := filepath.Join(tmp, "tree")
@@ -173,6 +181,11 @@ func (m machine) makeRoot(ctx context.Context, tmp, image string) error {
 		"etc/hostname":           m.name + "\n",
 		"home/operator/note":     m.note,
 		"srv/" + m.what + ".csv": m.data(),
+		"etc/os-release":         "NAME=\"Harbour Linux\"\nPRETTY_NAME=\"Harbour Linux 12\"\n",
+		"etc/fstab":              "LABEL=" + m.name + " / ext4 defaults 0 1\n",
+
+		"boot/loader/entries/harbour.conf":             "title " + m.name + "\noptions root=LABEL=" + m.name + " quiet\n",
+		"lib/modules/6.1.0-12-harbour/modules.builtin": drivers,
 	} {
 		file := filepath.Join(tree, name)
 		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {

@@ -54,6 +54,8 @@ func TestADeviceInTheConsole(t *testing.T) {
 	p.AwaitText("on the new image: clean")
 
 	p.Open(s.Address + "/disk?pool=quay-store&path=" + l.Name() + ".vhd")
+	p.Click("What starts from it")
+	p.AwaitText("No firmware finds something to start on it.")
 	p.Click("Files of partition 1")
 	p.AwaitText("lost+found")
 	image := plan.Place{Pool: "quay-store", Path: filepath.Base(l.Path) + ".vhd"}

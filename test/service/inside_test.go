@@ -54,7 +54,7 @@ func TestFilesInsideOfDisks(t *testing.T) {
 	for _, f := range all {
 		names = append(names, f.Kind+" "+f.Name)
 	}
-	assert.Equal(t, []string{"folder etc", "folder home", "folder lost+found", "folder srv"}, names)
+	assert.Equal(t, []string{"folder boot", "folder etc", "folder home", "folder lib", "folder lost+found", "folder srv"}, names)
 	body, size, _, err := s.Take(t.Context(), image, inspect.Spot{Partition: 2, Path: "srv/tides.csv"})
 	require.NoError(t, err)
 	content, err := io.ReadAll(body)
@@ -245,4 +245,27 @@ func TestOnlyWhatIsUsed(t *testing.T) {
 	assert.True(t, bytes.Contains(made, remains), "a map that is not to be relied on is not")
 	assert.Contains(t, r.Partitions[1].Whole, "it was not unmounted")
 	assert.Contains(t, r.Partitions[1].State, "it was not unmounted")
+}
+
+// TestWhatADiskStartsFrom is told by the service, the client and on the spot.
+func TestWhatADiskStartsFrom(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	dir := t.TempDir()
+	tideBoardIn(t, dir)
+	addPool(t, s.Service, "quay-store", dir)
+	found, err := s.Starts(t.Context(), plan.Place{Pool: "quay-store", Path: "tide-board.raw"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"EFI/BOOT/BOOTX64.EFI"}, found.Loaders)
+	require.Len(t, found.Systems, 1)
+	assert.Equal(t, "Harbour Linux 12", found.Systems[0].Name)
+	assert.Equal(t, []string{"LABEL=tide-board"}, found.Systems[0].Root)
+	assert.Equal(t, []string{"virtio", "sata", "ide"}, found.Systems[0].Kernels[0].Buses)
+	for _, disk := range []string{"quay-store:tide-board.raw", "./tide-board.raw"} {
+		run := testkit.Run(t, dir, s.State, "look", disk, "--starts")
+		require.Zero(t, run.Code, run.Notes)
+		assert.Contains(t, run.Out, "drivers for virtio, sata, ide")
+	}
+	_, err = s.Starts(t.Context(), plan.Place{Pool: "quay-store", Path: "none.raw"})
+	require.Error(t, err)
 }

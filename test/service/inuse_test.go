@@ -188,7 +188,12 @@ func TestAProgramIsTold(t *testing.T) {
 	j := testkit.Begin(t, s.Service, r)
 	testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 0 })
 	s.Kill()
-	require.Eventually(t, func() bool { return said() == "before DEVICE\nafter DEVICE\nbefore DEVICE\nafter DEVICE\n" }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return said() == "before DEVICE\nafter DEVICE\nbefore DEVICE\nafter DEVICE\n" },
+		10*time.Second,
+		5*time.Millisecond,
+	)
 
 	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\nexit 1\n"), 0o755))
 	s = start(t)

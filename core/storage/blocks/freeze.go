@@ -64,7 +64,12 @@ type frozen struct {
 // Freeze has nothing written to a disk any more: each filesystem on it that is mounted for writing is frozen, for longest at most. The folder that it
 // returns reads the disk as one that is not in use; thaw lets go on, and fails with ErrThawed where somebody could have written before. Where nothing is
 // mounted for writing, thaw is nil. tell, unless it is empty, names a program in Hooks that is run before and afterwards.
-func (f *Folder) Freeze(ctx context.Context, name string, longest time.Duration, tell string) (still storage.Folder, thaw func() error, err error) {
+func (f *Folder) Freeze(
+	ctx context.Context,
+	name string,
+	longest time.Duration,
+	tell string,
+) (still storage.Folder, thaw func() error, err error) {
 	d, err := f.find("freeze", name)
 	if err != nil {
 		return nil, nil, err

@@ -4,6 +4,7 @@ import { Link, useSearchParams } from "react-router";
 import { calls, result, type Report, type Schemas } from "../api/client.ts";
 import { Failure } from "../components/failure.tsx";
 import { Sizes } from "../components/sizes.tsx";
+import { Starts } from "../components/starts.tsx";
 import { Tree } from "../components/tree.tsx";
 import { exact, size } from "../format.ts";
 
@@ -31,6 +32,7 @@ export function DiskPage() {
       {report.error && <Failure error={report.error} />}
       {report.data && <About report={report.data} />}
       {report.data && <Inside pool={pool} path={path} inside={report.data.inside} whole={report.data.virtual_size} />}
+      {report.data && <Starts pool={pool} path={path} />}
     </div>
   );
 }
