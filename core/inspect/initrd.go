@@ -52,7 +52,9 @@ func archives(ctx context.Context, r *bufio.Reader, each func(name string)) erro
 	for {
 		b, err := r.Peek(6)
 		switch {
-		case len(b) == 0 && errors.Is(err, io.EOF):
+		case err != nil && !errors.Is(err, io.EOF):
+			return fmt.Errorf("%w: unpacking it: %w", disk.ErrDamaged, err)
+		case len(b) == 0:
 			return nil
 		case len(b) > 0 && b[0] == 0: // between two
 			if _, err := r.Discard(1); err != nil {

@@ -243,6 +243,19 @@ func TestADeviceOfAnotherComputer(t *testing.T) {
 	here := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, captured(l, "near.qcow2")).Id)
 	assert.Equal(t, here.Source.Fingerprint, done.Source.Fingerprint)
 
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1, Speed: 20 << 20})
+	cut := r
+	cut.UsedOnly, cut.Destination = false, &plan.Place{Pool: "quay-store", Path: "cut.qcow2"}
+	j := testkit.Begin(t, s.Service, cut)
+	testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 20<<20 })
+	server.Kill()
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1})
+	testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.State == api.JobStatePaused || j.Ended })
+	server.Run()
+	resumed := testkit.Proven(t, s.Service, j.Id)
+	assert.Positive(t, resumed.Resumed, "it went on behind what was read before the line was cut")
+	assert.Less(t, resumed.BytesRead, int64(2*180<<20))
+
 	at, _ := l.Mount(2, "rw")
 	own := "on-itself"
 	_, err = s.AddPool(t.Context(), api.NewPool{Name: own, Host: &on, Folder: at})

@@ -45,6 +45,12 @@ func gzipped(t *testing.T, b []byte) []byte {
 	return out.Bytes()
 }
 
+// rotten is what is packed, with a byte changed.
+func rotten(b []byte) []byte {
+	b[len(b)/2] ^= 0x55
+	return b
+}
+
 // TestWhatStarts: a system, how it names what it runs from, and which buses it has drivers for, by its initial memory disk however that is packed, and by
 // what is built into its kernel.
 func TestWhatStarts(t *testing.T) {
@@ -74,6 +80,8 @@ func TestWhatStarts(t *testing.T) {
 		{"two, one behind the other", "", append(gzipped(t, packed(t, microcode)), gzipped(t, plain)...)},
 		{"packed in another way", "not read", []byte("\xfd7zXZ\x00 and more")},
 		{"cut", "damaged", plain[:len(plain)/2]},
+		{"packed, and cut", "damaged", gzipped(t, plain)[:60]},
+		{"packed, and rotten", "damaged", rotten(enc.EncodeAll(plain, nil))},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			tree := t.TempDir()
