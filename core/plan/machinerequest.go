@@ -47,6 +47,7 @@ type DiskChoice struct {
 	Path   string `json:"path,omitempty"` // its folder in that pool
 	As     string `json:"as,omitempty"`
 	Layout string `json:"layout,omitempty"`
+	Size   int64  `json:"size,omitempty"`  // virtual, in bytes, with what is on it made to fit
 	Leave  bool   `json:"leave,omitempty"` // it stays where it is
 }
 
@@ -188,6 +189,8 @@ func (r MachineRequest) validateDisks() error {
 	}
 	for slot, c := range r.Disks {
 		switch {
+		case c.Size < 0:
+			return fmt.Errorf("the disk %s cannot have a size of %d bytes", slot, c.Size)
 		case c.Leave && (c != DiskChoice{Leave: true}):
 			return fmt.Errorf("the disk %s stays or goes, not both", slot)
 		case c.Path != "" && c.Pool == "":
@@ -224,6 +227,7 @@ func (r Request) OfDisk(slot string, from Place, format, name string) Request {
 		}
 	}
 	out := r.carried(from, to.Pool)
+	out.Size = r.Disks[slot].Size
 	extension := path.Ext(from.Path)
 	if as != "" && (as != format || layout != "") {
 		out.Kind, out.As, out.Layout, out.Options = Convert, as, layout, options
@@ -231,12 +235,16 @@ func (r Request) OfDisk(slot string, from Place, format, name string) Request {
 			extension = f.Extensions[0]
 		}
 	}
+	if out.Size > 0 && out.Kind != Convert { // which is made anew for that
+		out.Kind, out.As = Convert, format
+	}
 	if from.IsDevice() && out.Kind != Convert { // in the form that its host takes, see Fitting
 		out.Kind, out.As, extension = Convert, "raw", ".raw"
 	}
 	if from.IsDevice() {
 		out.InUse, out.LongestFreeze, out.Tell = r.InUse, r.LongestFreeze, r.Tell
-		out.UsedOnly, out.Without, out.Size, out.Smallest, out.Grow = r.UsedOnly, r.Without, r.Size, r.Smallest, r.Grow
+		out.UsedOnly, out.Without, out.Smallest, out.Grow = r.UsedOnly, r.Without, r.Smallest, r.Grow
+		out.Size = max(out.Size, r.Size)
 	}
 	out.Destination.Path = path.Join(to.Path, name+extension)
 	return out

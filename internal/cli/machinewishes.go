@@ -25,7 +25,7 @@ type wishes struct {
 	notes            string
 	changes          plan.Changes
 	buses, addresses map[string]string
-	disks, as        map[string]string
+	disks, as, sizes map[string]string
 	leave            []string
 }
 
@@ -39,11 +39,12 @@ func (w *wishes) flags(f *pflag.FlagSet) {
 	f.StringToStringVar(&w.addresses, "mac", nil, "another address for a network card: OLD=NEW")
 	f.StringToStringVar(&w.disks, "disk", nil, "another pool for a disk, and its folder there: SLOT=POOL[:FOLDER]")
 	f.StringToStringVar(&w.as, "disk-as", nil, "another form for a disk: SLOT=FORMAT[:LAYOUT]")
+	f.StringToStringVar(&w.sizes, "disk-size", nil, "another size for a disk, with what is on it made to fit: SLOT=LENGTH")
 	f.StringSliceVar(&w.leave, "leave", nil, "leave a disk where it is: SLOT")
 }
 
 // into puts them into a request.
-func (w *wishes) into(r *plan.Request) {
+func (w *wishes) into(r *plan.Request) error {
 	r.Changes = w.changes
 	r.Changes.Buses, r.Changes.Addresses = w.buses, w.addresses
 	if w.notes != "" {
@@ -60,6 +61,13 @@ func (w *wishes) into(r *plan.Request) {
 		c.As, c.Layout, _ = strings.Cut(as, ":")
 		choices[slot] = c
 	}
+	for slot, size := range w.sizes {
+		c := choices[slot]
+		if err := (length{&c.Size}).Set(size); err != nil {
+			return usage("--disk-size %s: %w", slot, err)
+		}
+		choices[slot] = c
+	}
 	for _, slot := range w.leave {
 		c := choices[slot]
 		c.Leave = true
@@ -68,4 +76,5 @@ func (w *wishes) into(r *plan.Request) {
 	if len(choices) > 0 {
 		r.Disks = choices
 	}
+	return nil
 }

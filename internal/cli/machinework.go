@@ -61,7 +61,9 @@ func (a *app) carryMachine(r *plan.Request, kind, use, short string) *cobra.Comm
 			if err := ofMachine(r, args[0]); err != nil {
 				return err
 			}
-			wishes.into(r)
+			if err := wishes.into(r); err != nil {
+				return err
+			}
 			r.Kind, r.To, r.Within = kind, strings.Join(args[1:], ""), int(within.Seconds())
 			r.Destination = &plan.Place{Pool: pool, Path: folder}
 			w, err := a.remote()

@@ -84,12 +84,15 @@ func TestIronBecomesAGuest(t *testing.T) {
 		Start:       true,
 		Within:      90,
 		Changes:     plan.Changes{Firmware: machine.BIOS, Chipset: "pc", Buses: map[string]string{plan.AllDisks: "ide"}},
+		Disks:       map[string]plan.DiskChoice{"vda": {Size: 140 << 20}},
 	}
 	_, err = s.StopMachine(t.Context(), "lighthouse", "tide-board", 1, true)
 	require.NoError(t, err)
 	done = testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, move).Id)
 	assert.True(t, done.Machine.CameUp, done.Machine.Evidence)
 	assert.Equal(t, receipt.Proven, done.Outcome)
+	require.NotNil(t, done.Parts[0].Fit, "and it became larger again on its way")
+	assert.Equal(t, int64(140<<20), done.Parts[0].Destination.VirtualSize)
 	image = filepath.Join(here.Dir, "tide-board", "tide-board.raw")
 	require.Eventually(t, func() bool { return started(t, image) == 2 }, 2*time.Minute, time.Second, "it came up by BIOS, on another bus")
 }
