@@ -15,6 +15,7 @@ import (
 type Hit struct {
 	fingerprint.Range
 	Partition  int      `json:"partition,omitempty"` // its number, 0 where there are none or it lies outside of all
+	Volume     string   `json:"volume,omitempty"`    // of LVM on it, GROUP/VOLUME
 	Filesystem string   `json:"filesystem,omitempty"`
 	Label      string   `json:"label,omitempty"`
 	Files      []string `json:"files,omitempty"` // with something in the range, the first ones
@@ -49,8 +50,12 @@ func Hits(ctx context.Context, d Disk, ranges []fingerprint.Range, exact bool) (
 				own = append(own, Hit{Range: fingerprint.Range{Offset: start, Length: end - start}, Partition: p.Number})
 			}
 		}
-		if len(own) > 0 {
-			p.name(ctx, d, own, exact)
+		switch {
+		case len(own) == 0:
+		case p.Filesystem != nil && len(p.Filesystem.Volumes) > 0:
+			out = append(out, p.inVolumes(ctx, d, own, exact)...)
+		default:
+			p.name(ctx, d, own, exact, p.on())
 			out = append(out, own...)
 		}
 	}
@@ -86,16 +91,53 @@ func outside(ranges []fingerprint.Range, hits []Hit) (out []Hit) {
 // Extended tells whether a partition only holds others.
 func (p Partition) Extended() bool { return p.Type == mbrTypes[0x05] }
 
-// name says of ranges in a partition what they hit.
-func (p Partition) name(ctx context.Context, d Disk, hits []Hit, exact bool) {
-	words := ""
-	if p.Number > 0 {
-		words = fmt.Sprintf("on partition %d", p.Number)
-		if p.Name != "" {
-			words += " (" + p.Name + ")"
-		}
+// on is where something is that is on a partition, in words.
+func (p Partition) on() string {
+	switch {
+	case p.Number == 0:
+		return ""
+	case p.Name != "":
+		return fmt.Sprintf("on partition %d (%s)", p.Number, p.Name)
 	}
-	f := p.Filesystem
+	return fmt.Sprintf("on partition %d", p.Number)
+}
+
+// inVolumes says of ranges in a partition that LVM has which volumes they lie in, and what they hit there.
+func (p Partition) inVolumes(ctx context.Context, d Disk, hits []Hit, exact bool) (out []Hit) {
+	for _, v := range p.Filesystem.Volumes {
+		var lies, within []Hit // on the disk, and in the volume
+		for _, h := range hits {
+			for _, piece := range v.pieces {
+				at := p.Offset + piece.At
+				start, end := max(h.Offset, at), min(h.Offset+h.Length, at+piece.Len)
+				if start >= end {
+					continue
+				}
+				lies = append(lies, Hit{Range: fingerprint.Range{Offset: start, Length: end - start}, Partition: p.Number, Volume: v.Name})
+				within = append(within, Hit{Range: fingerprint.Range{Offset: piece.Off + start - at, Length: end - start}})
+			}
+		}
+		Partition{Length: v.Size, Filesystem: v.Filesystem}.name(ctx, v.disk(d, p.Offset), within, exact, "on the volume "+v.Name)
+		for i, w := range within {
+			lies[i].Filesystem, lies[i].Label, lies[i].Files, lies[i].What = w.Filesystem, w.Label, w.Files, w.What
+		}
+		out = append(out, lies...)
+	}
+	slices.SortFunc(out, func(a, b Hit) int { return cmp.Compare(a.Offset, b.Offset) })
+	var ranges []fingerprint.Range
+	for _, h := range hits {
+		ranges = append(ranges, h.Range)
+	}
+	for _, h := range outside(ranges, out) {
+		h.Partition, h.Filesystem, h.What = p.Number, kindLVM, "in no volume of LVM "+p.on()
+		out = append(out, h)
+	}
+	return out
+}
+
+// name says of ranges in a partition, or in a volume, what they hit. on is where that is, in words.
+func (p Partition) name(ctx context.Context, d Disk, hits []Hit, exact bool, on string) {
+	words, f := on, p.Filesystem
 	if f != nil {
 		words = strings.TrimPrefix(words+", "+f.Kind, ", ")
 		if f.Label != "" {

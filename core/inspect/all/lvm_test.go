@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/fingerprint"
 	"bagaglio/core/inspect"
 	"bagaglio/internal/testkit/loops"
 
@@ -94,6 +95,46 @@ func TestVolumesOfLVM(t *testing.T) {
 	}
 	_, err = read(d, "no-such")
 	require.ErrorIs(t, err, fs.ErrNotExist)
+
+	for _, c := range []struct {
+		at     int64 // extent and offset in it, of the disk
+		volume string
+		says   string
+	}{
+		{begin + 25*extent + 8192, "deck-of-test/data", `on the volume deck-of-test/data, ext4 "data"`},
+		{begin + 40*extent + 4096, "deck-of-test/root", `on the volume deck-of-test/root, ext4 "root"`},
+		{begin + 60*extent, "", "in no volume of LVM on partition 1"},
+		{2<<20 + 4096, "", "in no volume of LVM on partition 1"},
+	} {
+		hits := inspect.Hits(t.Context(), d, []fingerprint.Range{{Offset: c.at, Length: 4096}}, true)
+		require.Len(t, hits, 1)
+		assert.Equal(t, c.volume, hits[0].Volume)
+		assert.Contains(t, hits[0].What, c.says)
+		assert.Equal(t, fingerprint.Range{Offset: c.at, Length: 4096}, hits[0].Range)
+	}
+	v, err := inspect.On(d, inspect.Spot{Volume: "deck-of-test/root", Path: "."})
+	require.NoError(t, err)
+	first := make([]byte, 25*extent) // piece of root; data has the same files
+	_, err = d.ReadAt(first, begin)
+	require.NoError(t, err)
+	const block = 1024 // of a small ext4
+	named := 0
+	require.NoError(t, fs.WalkDir(v, ".", func(name string, e fs.DirEntry, err error) error {
+		if err != nil || !e.Type().IsRegular() || named == 5 {
+			return err
+		}
+		content, err := fs.ReadFile(v, name)
+		if err != nil || len(content) < block || bytes.Count(first, content[:block]) != 1 {
+			return err // there twice, and content does not tell whose it is; or in the other piece
+		}
+		at := begin + int64(bytes.Index(first, content[:block]))
+		named++
+		hits := inspect.Hits(t.Context(), d, []fingerprint.Range{{Offset: at, Length: 512}}, true)
+		require.Len(t, hits, 1)
+		assert.Contains(t, hits[0].Files, name)
+		return nil
+	}))
+	assert.Positive(t, named, "files in volumes are named")
 
 	k, err := inspect.Skim(t.Context(), d, inspect.Selection{UsedOnly: true, Without: []string{"deck-of-test/data"}})
 	require.NoError(t, err)
