@@ -100,14 +100,14 @@ func newClient(wire *ssh.Client, e *ear, patience time.Duration) (*client, error
 	c.join(wire)
 	go c.watch()
 	err := c.ask(func() (err error) {
-		c.sftp, err = sftp.NewClient(wire, options(c.packet)...)
+		c.sftp, err = transfer(wire, whole, c.packet)
 		if err != nil {
 			return err
 		}
 		if _, ok := c.sftp.HasExtension("limits@openssh.com"); ok {
 			c.packet = largePacket
 			if err = c.sftp.Close(); err == nil || errors.Is(err, io.EOF) {
-				c.sftp, err = sftp.NewClient(wire, options(c.packet)...)
+				c.sftp, err = transfer(wire, whole, c.packet)
 			}
 		}
 		return err
@@ -116,7 +116,7 @@ func newClient(wire *ssh.Client, e *ear, patience time.Duration) (*client, error
 		_ = c.close() // the first error says more
 		return nil, fmt.Errorf("asking for file transfer: %w; the host has to offer the sftp subsystem", err)
 	}
-	c.lanes = []*sftp.Client{c.sftp}
+	c.add(c.sftp)
 	return c, nil
 }
 
@@ -135,22 +135,64 @@ func (c *client) join(wire *ssh.Client) {
 // addLanes opens the other channels, as many as the host allows, by turns on each connection.
 func (c *client) addLanes() error {
 	for len(c.lanes) < lanes {
-		lane, err := sftp.NewClient(c.wires[len(c.lanes)%len(c.wires)], options(c.packet)...)
+		lane, err := transfer(c.wires[len(c.lanes)%len(c.wires)], whole, c.packet)
 		if err != nil {
 			return err
 		}
-		c.lanes = append(c.lanes, lane)
+		c.add(lane)
 	}
 	return nil
 }
 
-func options(packet int) []sftp.ClientOption {
-	return []sftp.ClientOption{
-		sftp.MaxPacketUnchecked(packet),
-		sftp.MaxConcurrentRequestsPerFile(inFlight),
-		sftp.UseConcurrentReads(true),
-		sftp.UseConcurrentWrites(true),
+// add takes a channel into use. Without one of them the connection is of no use: it is made again.
+func (c *client) add(lane *sftp.Client) {
+	c.lanes = append(c.lanes, lane)
+	go func() {
+		_ = lane.Wait() // whatever ended it
+		_ = c.close()
+	}()
+}
+
+// transfer begins file transfer on a channel of its own, in packets of so many bytes. What comes is read through in.
+func transfer(wire *ssh.Client, in func(io.Reader) io.Reader, packet int) (*sftp.Client, error) {
+	session, err := wire.NewSession()
+	if err != nil {
+		return nil, err
 	}
+	to, errTo := session.StdinPipe()
+	from, errFrom := session.StdoutPipe()
+	if err = errors.Join(errTo, errFrom); err == nil {
+		err = session.RequestSubsystem("sftp")
+	}
+	var c *sftp.Client
+	if err == nil {
+		c, err = sftp.NewClientPipe(
+			in(from),
+			asking{to},
+			sftp.MaxPacketUnchecked(packet),
+			sftp.MaxConcurrentRequestsPerFile(inFlight),
+			sftp.UseConcurrentReads(true),
+			sftp.UseConcurrentWrites(true),
+		)
+	}
+	if err != nil {
+		_ = session.Close() // the first error says more
+		return nil, err
+	}
+	return c, nil
+}
+
+func whole(r io.Reader) io.Reader { return r }
+
+// asking is the side of a channel on which the host is asked. One that has ended says io.EOF, which would be taken for the end of a file or of a list.
+type asking struct{ io.WriteCloser }
+
+func (a asking) Write(p []byte) (int, error) {
+	n, err := a.WriteCloser.Write(p)
+	if errors.Is(err, io.EOF) {
+		err = sftp.ErrSSHFxConnectionLost
+	}
+	return n, err
 }
 
 // alive tells whether the connection stands.

@@ -80,22 +80,10 @@ func (c *client) readDir(full string) (found []os.FileInfo, err error) {
 	return found, err
 }
 
-func (l *listing) begin(wire *ssh.Client) error {
-	session, err := wire.NewSession()
-	if err != nil {
-		return err
-	}
-	in, errIn := session.StdinPipe()
-	out, errOut := session.StdoutPipe()
-	if err = errors.Join(errIn, errOut); err == nil {
-		err = session.RequestSubsystem("sftp")
-	}
-	if err == nil {
-		l.in = &counted{out, maxList}
-		l.sftp, err = sftp.NewClientPipe(l.in, in, options(smallPacket)...)
-	}
-	if err != nil {
-		return errors.Join(err, session.Close())
-	}
-	return nil
+func (l *listing) begin(wire *ssh.Client) (err error) {
+	l.sftp, err = transfer(wire, func(r io.Reader) io.Reader {
+		l.in = &counted{r, maxList}
+		return l.in
+	}, smallPacket)
+	return err
 }

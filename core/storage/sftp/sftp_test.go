@@ -363,3 +363,27 @@ func TestAServerThatNeverAnswers(t *testing.T) {
 	require.ErrorIs(t, err, storage.ErrLost)
 	require.ErrorContains(t, err, "said nothing")
 }
+
+// TestAChannelThatEnds under what is read is a line that was cut, and not the end of a file or of a list.
+func TestAChannelThatEnds(t *testing.T) {
+	f := lie(t, &liar{
+		infos: []os.FileInfo{liarInfo{"disk", 10, 0o644}},
+		read:  func(p []byte, _ int64) (int, error) { return len(p), nil },
+	})
+	opened, err := f.Open("disk")
+	require.NoError(t, err)
+	_, err = f.List(".")
+	require.NoError(t, err)
+	c := opened.(*file).client
+	for name, ends := range map[string]struct {
+		channel *sftp.Client
+		ask     func() error
+	}{
+		"file": {c.sftp, func() error { _, err := opened.ReadAt(make([]byte, 10), 0); return err }},
+		"list": {c.lists.sftp, func() error { _, err := f.List("."); return err }},
+	} {
+		go ends.channel.Close() // waits for the server, which does not close its end
+		require.Eventually(t, func() bool { err = ends.ask(); return err != nil }, 10*time.Second, time.Millisecond, name)
+		require.ErrorIs(t, err, storage.ErrLost, name)
+	}
+}
