@@ -89,21 +89,13 @@ func (w *writer) Commit(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	table := make([]byte, w.shape.tableLength()) // at most 33 MiB
-	for number := range w.Count() {
-		entry := uint64(stateNotPresent)
-		switch off, kind := w.Find(number); kind {
-		case disk.Data:
-			entry = uint64(off) | statePresent
-		case disk.Zero:
-			entry = stateZero
-		}
-		binary.LittleEndian.PutUint64(table[8*entryOf(number, w.shape.ratio()):], entry)
+	if err := w.writeTable(); err != nil {
+		return err
 	}
 	id := uuid.UUID(w.Target.Identifier)
 	regions := encodeRegions([]region{
 		{regionMetadata, ourMetadata, mib, true},
-		{regionBAT, ourTable, uint32(len(table)), true},
+		{regionBAT, ourTable, uint32(w.shape.tableLength()), true},
 	})
 	h := header{
 		fileWrite: uuid.NewSHA1(
@@ -116,7 +108,6 @@ func (w *writer) Commit(ctx context.Context) error {
 		logOffset: ourLog,
 	}
 	parts := []disk.Part{
-		{What: "table", Bytes: table, Off: ourTable},
 		{What: "metadata", Bytes: w.meta.encode(), Off: ourMetadata},
 		{What: "first region table", Bytes: regions, Off: regionAt1},
 		{What: "second region table", Bytes: regions, Off: regionAt2},
@@ -127,4 +118,37 @@ func (w *writer) Commit(ctx context.Context) error {
 	}
 	signature := append([]byte(fileSignature), encode16(ourCreator)...)
 	return w.Finish(w.End(), append(parts, disk.Part{What: "signature", Bytes: signature, Off: 0})...)
+}
+
+// writeTable writes the table, a piece at a time: as a whole it may have 33 MiB.
+func (w *writer) writeTable() error {
+	piece, at := make([]byte, mib), int64(0)
+	flush := func() error {
+		err := disk.WriteParts(w.File, w.Target.Name, disk.Part{What: "table", Bytes: piece, Off: ourTable + at})
+		clear(piece)
+		at += mib
+		return err
+	}
+	for number := range w.Count() {
+		off := 8 * entryOf(number, w.shape.ratio())
+		for off >= at+mib {
+			if err := flush(); err != nil {
+				return err
+			}
+		}
+		entry := uint64(stateNotPresent)
+		switch off, kind := w.Find(number); kind {
+		case disk.Data:
+			entry = uint64(off) | statePresent
+		case disk.Zero:
+			entry = stateZero
+		}
+		binary.LittleEndian.PutUint64(piece[off-at:], entry)
+	}
+	for at < w.shape.tableLength() {
+		if err := flush(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
