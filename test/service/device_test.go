@@ -267,12 +267,12 @@ func TestADeviceOfAnotherComputer(t *testing.T) {
 	assert.Contains(t, check(t, p.Plan, "destination").Message, "lies on the disk that is read")
 	require.NoError(t, s.RemovePool(t.Context(), own))
 	lines, stop := writes(t, at)
-	require.Eventually(t, func() bool { return lines() > 0 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return lines() > 0 }, time.Minute, time.Millisecond)
 	r.Destination, r.InUse = &plan.Place{Pool: "quay-store", Path: "frozen.qcow2"}, plan.InUseFreeze
 	frozen := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
 	assert.Equal(t, inspect.StateClean, frozen.Partitions[1].State, "it was frozen over there")
 	now := lines()
-	require.Eventually(t, func() bool { return lines() > now }, 10*time.Second, time.Millisecond, "and goes on")
+	require.Eventually(t, func() bool { return lines() > now }, time.Minute, time.Millisecond, "and goes on")
 	stop()
 
 	run := testkit.Run(t, t.TempDir(), s.State, "device", "show", "lighthouse:"+l.Path)
@@ -311,7 +311,7 @@ func TestADeviceBySudo(t *testing.T) {
 	assert.Equal(t, here.Source.Fingerprint, done.Source.Fingerprint)
 	at, _ := l.Mount(2, "rw")
 	lines, stop := writes(t, at)
-	require.Eventually(t, func() bool { return lines() > 0 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return lines() > 0 }, time.Minute, time.Millisecond)
 	r.Destination, r.InUse = &plan.Place{Pool: "quay-store", Path: "frozen.qcow2"}, plan.InUseFreeze
 	frozen := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
 	assert.Equal(t, inspect.StateClean, frozen.Partitions[1].State)

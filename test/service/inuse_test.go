@@ -24,7 +24,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// writes has a log written to a folder until it is told to stop, each line with its number, synced. It returns how many lines there are by now.
+// writes has a log written to a folder until it is told to stop, each line with its number, synced, one a millisecond: more would fill the disk. It
+// returns how many lines there are by now.
 func writes(t *testing.T, dir string) (lines func() int64, stop func()) {
 	t.Helper()
 	f, err := os.Create(filepath.Join(dir, "gate.log"))
@@ -33,15 +34,22 @@ func writes(t *testing.T, dir string) (lines func() int64, stop func()) {
 	end, ended := make(chan struct{}), make(chan struct{})
 	go func() {
 		defer close(ended)
+		pace := time.NewTicker(time.Millisecond)
+		defer pace.Stop()
 		for {
 			select {
 			case <-end:
 				return
-			default:
+			case <-pace.C:
 			}
 			line := make([]byte, 512)
 			binary.BigEndian.PutUint64(line, uint64(n.Load()+1))
-			if _, err := f.Write(line); err != nil || f.Sync() != nil {
+			_, err := f.Write(line)
+			if err == nil {
+				err = f.Sync()
+			}
+			if err != nil {
+				t.Errorf("writing line %d: %v", n.Load()+1, err)
 				return
 			}
 			n.Add(1)
@@ -75,7 +83,7 @@ func TestADiskInUseIsFrozen(t *testing.T) {
 	addPool(t, s.Service, "quay-store", dir)
 	at, umount := l.Mount(2, "rw")
 	lines, stop := writes(t, at)
-	require.Eventually(t, func() bool { return lines() > 3 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return lines() > 3 }, time.Minute, time.Millisecond)
 	p, err := s.Plan(t.Context(), captured(l, "kiosk.qcow2"))
 	require.NoError(t, err)
 	require.True(t, p.Plan.Blocked())
@@ -92,7 +100,7 @@ func TestADiskInUseIsFrozen(t *testing.T) {
 	assert.Equal(t, inspect.StateClean, r.Partitions[1].State)
 	assert.Positive(t, r.Partitions[1].Skipped, "what is free is known while it is frozen")
 	now := lines()
-	require.Eventually(t, func() bool { return lines() > now }, 10*time.Second, time.Millisecond, "whoever writes goes on")
+	require.Eventually(t, func() bool { return lines() > now }, time.Minute, time.Millisecond, "whoever writes goes on")
 	body, size, _, err := s.Take(
 		t.Context(),
 		plan.Place{Pool: "quay-store", Path: "kiosk.qcow2"},
@@ -124,7 +132,7 @@ func TestADiskInUseIsFrozen(t *testing.T) {
 	testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 0 })
 	halted := lines()
 	s.Kill()
-	require.Eventually(t, func() bool { return lines() > halted+1 }, 10*time.Second, time.Millisecond, "the watchdog lets it go on")
+	require.Eventually(t, func() bool { return lines() > halted+1 }, time.Minute, time.Millisecond, "the watchdog lets it go on")
 	stop()
 	umount()
 	out, err := exec.Command("e2fsck", "-f", "-n", l.Part(2)).CombinedOutput()
