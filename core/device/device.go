@@ -218,6 +218,12 @@ func read(s System, name string, mounts []mount, swaps []string) (Device, error)
 	return d, nil
 }
 
+// IsThere tells whether a disk that was looked at is still there: no other one has its name, and it has its size.
+func (d Device) IsThere(s System) bool {
+	at := path.Join(blocks, d.Name)
+	return word(s, at+"/dev") == d.Number && word(s, at+"/diskseq") == d.Seen && number(s, at+"/size")*sectorSize == d.Size
+}
+
 // uses adds those of the disk or a partition of it, which lies in /sys at a folder.
 func (d *Device) uses(s System, at string, partition int, number, dev string, mounts []mount, swaps []string) {
 	for _, m := range mounts {

@@ -198,3 +198,23 @@ func TestBeneath(t *testing.T) {
 	_, err := Beneath(c, "/drive")
 	require.ErrorContains(t, err, "more than 16 layers")
 }
+
+// TestADiskThatWasPulled is told from one that is there, and from another one with its name.
+func TestADiskThatWasPulled(t *testing.T) {
+	const at = "/sys/devices/pci/sda/"
+	for name, change := range map[string]func(files map[string]string){
+		"there":             func(map[string]string) {},
+		"no size any more":  func(files map[string]string) { files[at+"size"] = "0\n" },
+		"another count":     func(files map[string]string) { files[at+"diskseq"] = "8\n" },
+		"another number":    func(files map[string]string) { files[at+"dev"] = "8:64\n" },
+		"nothing is known":  func(files map[string]string) { delete(files, "/sys/block/sda") },
+		"something besides": func(files map[string]string) { files[at+"removable"] = "1" },
+	} {
+		c := office()
+		c.files[at+"diskseq"] = "7\n"
+		d, err := Find(c, "sda")
+		require.NoError(t, err)
+		change(c.files)
+		assert.Equal(t, name == "there" || name == "something besides", d.IsThere(c), name)
+	}
+}

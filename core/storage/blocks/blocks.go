@@ -78,16 +78,27 @@ func (f *Folder) Open(name string) (storage.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &disk{file, d.Size}, nil
+	return &disk{file, f.computer, d}, nil
 }
 
 // disk is an open one.
 type disk struct {
 	storage.File
-	size int64
+	computer Computer
+	device   device.Device
 }
 
-func (d *disk) Size() (int64, error) { return d.size, nil }
+func (d *disk) Size() (int64, error) { return d.device.Size, nil }
+
+// ReadAt reads. A disk that was pulled ends early, or has errors everywhere: neither tells anything of its content.
+func (d *disk) ReadAt(p []byte, off int64) (int, error) {
+	n, err := d.File.ReadAt(p, off)
+	short := n < len(p) && off+int64(n) < d.device.Size
+	if short && (err == nil || errors.Is(err, io.EOF) || storage.Unreadable(err)) && !d.device.IsThere(d.computer) {
+		return n, fmt.Errorf("%s is not there any more: %w", d.device.Path, storage.ErrLost)
+	}
+	return n, err
+}
 
 // What would write is refused.
 func (d *disk) WriteAt([]byte, int64) (int, error) { return 0, errors.ErrUnsupported }
