@@ -14,7 +14,9 @@ import (
 type Ends struct {
 	Source, Destination storage.Folder
 	Staging             string // the folder of the destination in which it is made
-	Changed             string // the folder of this computer with what was made to fit
+	Changed             string // the folder of this computer with what was made to fit, or was read of a disk that fails
+	// Failing is that disk, nil where there is none.
+	Failing disk.Reader
 }
 
 // Source is what is read.

@@ -32,7 +32,11 @@ func (i image) Open(ctx context.Context) (disk.Reader, error) {
 		if err != nil {
 			return nil, err
 		}
-		return disk.Open(ctx, folder, Salvaged, "raw")
+		d, err := disk.Open(ctx, folder, Salvaged, "raw")
+		if err != nil {
+			return nil, err
+		}
+		return inspect.Like(i.ends.Failing, d), nil // an earlier time may have read more of it
 	}
 	src, err := inspect.Open(ctx, i.Request.Source.Origin(i.ends.Source), i.Before.Format, i.Request.Selection())
 	if err != nil || i.Fit == nil {

@@ -326,6 +326,17 @@ func Open(ctx context.Context, o disk.Origin, format string, s Selection) (disk.
 	return k, nil
 }
 
+// Like returns a copy of a disk that was opened so, of which the same is read.
+func Like(d, copied disk.Reader) disk.Reader {
+	switch k := d.(type) {
+	case *Skimmed:
+		return &Skimmed{Reader: copied, Shares: k.Shares, gaps: k.gaps}
+	case checked:
+		return Like(k.Skimmed, copied)
+	}
+	return copied
+}
+
 // Shares tells what of a disk that was opened so is read, nil where that is all.
 func Shares(r disk.Reader) []Share {
 	switch k := r.(type) {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"sort"
 	"strings"
 
 	"bagaglio/core/fingerprint"
@@ -34,13 +35,15 @@ type Run struct {
 type Map struct {
 	Disk string // which disk it is of, in one line
 	Size int64  // bytes
-	Runs []Run
+	// Image is the fingerprint of the image that it lies beside, empty where there is none yet.
+	Image string
+	Runs  []Run
 }
 
 // Extension is what the name of a map has behind that of the image that it lies beside.
 const Extension = ".bagmap"
 
-// The text of a map (docs/devices.md): a line for what it is, one for the disk, one for its size, and one for each run.
+// The text of a map (docs/devices.md): a line for what it is, one for the disk, one for its size, one for the image where there is one, and one for each run.
 const (
 	title   = "bagaglio map 1"
 	maxRuns = 4 << 20
@@ -92,16 +95,30 @@ func (m *Map) In(s State) (all []fingerprint.Range) {
 	return all
 }
 
+// Within is what a map says of some ranges, which are ascending.
+func (m *Map) Within(ranges []fingerprint.Range) *Map {
+	out := &Map{Disk: m.Disk, Size: m.Size, Image: m.Image}
+	for _, w := range ranges {
+		for _, r := range m.Runs[m.behind(w.Offset):] {
+			off, end := max(r.Offset, w.Offset), min(r.Offset+r.Length, w.Offset+w.Length)
+			if off >= end {
+				break
+			}
+			out.Set(off, end-off, r.State)
+		}
+	}
+	return out
+}
+
+// behind is the first run that ends behind an offset.
+func (m *Map) behind(off int64) int {
+	return sort.Search(len(m.Runs), func(i int) bool { return m.Runs[i].Offset+m.Runs[i].Length > off })
+}
+
 // Untried are the parts of a range that are in no state.
 func (m *Map) Untried(off, n int64) (all []fingerprint.Range) {
 	at, end := off, off+n
-	i, _ := slices.BinarySearchFunc(m.Runs, off, func(r Run, off int64) int {
-		if r.Offset+r.Length <= off {
-			return -1
-		}
-		return 1
-	})
-	for ; i < len(m.Runs) && m.Runs[i].Offset < end; i++ {
+	for i := m.behind(off); i < len(m.Runs) && m.Runs[i].Offset < end; i++ {
 		if r := m.Runs[i]; r.Offset > at {
 			all = append(all, fingerprint.Range{Offset: at, Length: r.Offset - at})
 		}
@@ -117,6 +134,9 @@ func (m *Map) Untried(off, n int64) (all []fingerprint.Range) {
 func (m *Map) WriteTo(w io.Writer) (int64, error) {
 	var b strings.Builder
 	_, _ = fmt.Fprintf(&b, "%s\ndisk %s\nsize %d\n", title, storage.Printable(m.Disk), m.Size) // a strings.Builder takes everything
+	if m.Image != "" {
+		_, _ = fmt.Fprintf(&b, "image %s\n", storage.Printable(m.Image))
+	}
 	for _, r := range m.Runs {
 		_, _ = fmt.Fprintf(&b, "%s %d %d\n", r.State, r.Offset, r.Length)
 	}
@@ -147,6 +167,10 @@ func Parse(r io.Reader) (*Map, error) {
 	}
 	var at int64
 	for lines.Scan() {
+		if image, ok := strings.CutPrefix(lines.Text(), "image "); ok && m.Image == "" && len(m.Runs) == 0 {
+			m.Image = image
+			continue
+		}
 		var run Run
 		if _, err := fmt.Sscanf(lines.Text(), "%s %d %d", &run.State, &run.Offset, &run.Length); err != nil || len(m.Runs) == maxRuns {
 			return nil, fmt.Errorf("%w: the line %q", ErrMap, storage.Printable(lines.Text()))

@@ -44,11 +44,12 @@ type Salvage struct {
 	// Slow is for tests; 0 for the usual time.
 	Slow time.Duration
 
-	kept time.Time
-	b    []byte
+	wanted []fingerprint.Range
+	kept   time.Time
+	b      []byte
 }
 
-// Run reads until each part of the disk is read or bad. It goes on from what the map says. An error that is none of reading a place stops it.
+// Run reads until each part of the disk that is wanted is read or bad. It goes on from what the map says. An error that is none of reading a place stops it.
 func (s *Salvage) Run(ctx context.Context) (err error) {
 	s.b, s.kept = make([]byte, large), time.Now()
 	if s.Sector == 0 {
@@ -56,6 +57,9 @@ func (s *Salvage) Run(ctx context.Context) (err error) {
 	}
 	if s.Slow == 0 {
 		s.Slow = slow
+	}
+	if s.wanted, err = Wanted(ctx, s.Source); err != nil {
+		return err
 	}
 	defer func() { err = errors.Join(err, s.Keep()) }()
 	for _, pass := range []func(context.Context) error{s.forward, s.backward, s.sectors} {
@@ -66,15 +70,22 @@ func (s *Salvage) Run(ctx context.Context) (err error) {
 	return nil
 }
 
+// Wanted are the ranges of a disk that are read: what it says is zeros, since it is not selected, is not, and nothing is known of it then.
+func Wanted(ctx context.Context, d disk.Reader) (all []fingerprint.Range, err error) {
+	err = disk.Extents(ctx, d, func(e disk.Extent) error {
+		if e.Kind == disk.Data {
+			all = append(all, fingerprint.Range{Offset: e.Off, Length: e.Len})
+		}
+		return nil
+	})
+	return all, err
+}
+
 // forward reads what was not tried yet, and leaves what does not read well for later.
 func (s *Salvage) forward(ctx context.Context) error {
 	jump, from := int64(firstJump), int64(0)
-	return disk.Extents(ctx, s.Source, func(e disk.Extent) error {
-		for _, r := range s.Map.Untried(e.Off, e.Len) {
-			if e.Kind != disk.Data {
-				s.Map.Set(r.Offset, r.Length, Read)
-				continue
-			}
+	for _, wanted := range s.wanted {
+		for _, r := range s.Map.Untried(wanted.Offset, wanted.Length) {
 			for at, end := r.Offset, r.Offset+r.Length; at < end; {
 				n := min(large-at%large, end-at)
 				if at < from { // it is jumped over
@@ -100,13 +111,13 @@ func (s *Salvage) forward(ctx context.Context) error {
 				jump = min(2*jump, lastJump)
 			}
 		}
-		return nil
-	})
+	}
+	return nil
 }
 
 // backward tries what was left, from the end on: a scratch is come to from its other side.
 func (s *Salvage) backward(ctx context.Context) error {
-	for _, r := range slices.Backward(s.Map.In(Later)) {
+	for _, r := range slices.Backward(s.Map.Within(s.wanted).In(Later)) {
 		for end := r.Offset + r.Length; end > r.Offset; {
 			n := min(small, end-r.Offset)
 			if _, err := s.read(ctx, end-n, n); err != nil {
@@ -120,7 +131,7 @@ func (s *Salvage) backward(ctx context.Context) error {
 
 // sectors tries what is still left, sector by sector. What cannot be read then is bad.
 func (s *Salvage) sectors(ctx context.Context) error {
-	for _, r := range s.Map.In(Later) {
+	for _, r := range s.Map.Within(s.wanted).In(Later) {
 		for at, end := r.Offset, r.Offset+r.Length; at < end; {
 			n := min(s.Sector-at%s.Sector, end-at)
 			ok, err := s.read(ctx, at, n)

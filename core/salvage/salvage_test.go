@@ -24,6 +24,8 @@ type dying struct {
 	tried   map[int64]int  // how often a sector was in a read that failed
 	read    map[int64]int  // how often one was read
 	order   []int64        // offsets of reads
+	without [2]int64       // sectors that are not selected: from, to
+	strays  int            // reads of them
 	stop    int            // it is pulled behind so many reads; 0 for never
 }
 
@@ -37,6 +39,9 @@ func (d *dying) ReadAt(p []byte, off int64) (int, error) {
 		time.Sleep(300 * time.Millisecond)
 	}
 	first, last := off/sector, (off+int64(len(p))-1)/sector
+	if first < d.without[1] && last >= d.without[0] {
+		d.strays++
+	}
 	for s := first; s <= last; s++ {
 		if d.bad[s] {
 			for s := first; s <= last; s++ {
@@ -54,6 +59,12 @@ func (d *dying) ReadAt(p []byte, off int64) (int, error) {
 func (d *dying) Size() int64  { return int64(len(d.content)) }
 func (d *dying) Close() error { return nil }
 func (d *dying) Extent(off int64) (disk.Extent, error) {
+	switch from, to := d.without[0]*sector, d.without[1]*sector; {
+	case off < from:
+		return disk.Extent{Off: off, Len: from - off, Kind: disk.Data}, nil
+	case off < to:
+		return disk.Extent{Off: off, Len: to - off, Kind: disk.Zero}, nil
+	}
 	return disk.Extent{Off: off, Len: d.Size() - off, Kind: disk.Data}, nil
 }
 func (d *dying) Describe() disk.Description { return disk.Description{} }
@@ -70,8 +81,8 @@ func newDying(random *rand.Rand, size int64) *dying {
 	return d
 }
 
-// TestAllThatCanBeReadIs: random scratches; it is interrupted at random moments, and goes on from the text of its map. What was read is never read again,
-// and a bad sector is not tried for ever.
+// TestAllThatCanBeReadIs: random scratches; it is interrupted at random moments, and goes on from the text of its map, each time with something else that
+// is not selected, and with everything in the end. What was read is never read again, what is not selected never, and a bad sector is not tried for ever.
 func TestAllThatCanBeReadIs(t *testing.T) {
 	random := rand.New(rand.NewPCG(4, 17))
 	for range 25 {
@@ -89,6 +100,12 @@ func TestAllThatCanBeReadIs(t *testing.T) {
 		for {
 			d.order = nil
 			d.stop = []int{0, 1 + random.IntN(40)}[random.IntN(2)]
+			d.without = [2]int64{}
+			if random.IntN(3) > 0 {
+				from := random.Int64N(size / sector)
+				d.without = [2]int64{from, from + 1 + random.Int64N(size/sector-from)}
+			}
+			known := m.Within([]fingerprint.Range{{Offset: d.without[0] * sector, Length: (d.without[1] - d.without[0]) * sector}})
 			s := Salvage{Source: d, Out: out, Map: m, Tell: func(int64) {}, Keep: func() error {
 				kept.Reset()
 				_, err := m.WriteTo(kept)
@@ -98,11 +115,17 @@ func TestAllThatCanBeReadIs(t *testing.T) {
 			again, parseErr := Parse(bytes.NewReader(kept.Bytes()))
 			require.NoError(t, parseErr)
 			require.Equal(t, m, again)
+			require.Zero(t, d.strays, "what is not selected is not read")
+			require.Equal(t, known, again.Within([]fingerprint.Range{{
+				Offset: d.without[0] * sector, Length: (d.without[1] - d.without[0]) * sector,
+			}}), "and nothing new is known of it")
 			m = again
-			if err == nil {
+			if err == nil && d.without == [2]int64{} {
 				break
 			}
-			require.ErrorIs(t, err, errPulled)
+			if err != nil {
+				require.ErrorIs(t, err, errPulled)
+			}
 		}
 		var bad int64
 		for _, r := range m.In(Bad) {
@@ -188,7 +211,17 @@ func TestMaps(t *testing.T) {
 				}
 			}
 			require.Equal(t, plain, got)
-			at = random.Int64N(size)
+			in, at := m.Within([]fingerprint.Range{{Offset: 3, Length: 20}, {Offset: 40, Length: 15}}), random.Int64N(size)
+			for i := range int64(size) {
+				want := plain[i]
+				if i < 3 || i >= 23 && i < 40 || i >= 55 {
+					want = ""
+				}
+				require.Equal(t, want == "", len(in.Untried(i, 1)) == 1)
+				if want != "" {
+					require.Contains(t, in.Within([]fingerprint.Range{{Offset: i, Length: 1}}).In(want), fingerprint.Range{Offset: i, Length: 1})
+				}
+			}
 			free := map[int64]bool{}
 			for _, r := range m.Untried(at, size-at) {
 				for j := r.Offset; j < r.Offset+r.Length; j++ {
@@ -203,7 +236,7 @@ func TestMaps(t *testing.T) {
 }
 
 func FuzzMap(f *testing.F) {
-	f.Add([]byte("bagaglio map 1\ndisk gate-kiosk\nsize 4096\nread 0 512\nlater 512 512\nbad 1024 3072\n"))
+	f.Add([]byte("bagaglio map 1\ndisk gate-kiosk\nsize 4096\nimage 2f\nread 0 512\nlater 512 512\nbad 1024 3072\n"))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		m, err := Parse(bytes.NewReader(b))
 		if err != nil {

@@ -1,6 +1,7 @@
 package disks
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -9,17 +10,18 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"bagaglio/core/carry"
 	"bagaglio/core/disk"
+	"bagaglio/core/fingerprint"
 	"bagaglio/core/plan"
 	"bagaglio/core/salvage"
 	"bagaglio/core/storage"
 	"bagaglio/core/transfer"
 
 	"github.com/google/renameio/v2"
+	"golang.org/x/sys/unix"
 )
 
 // mapFile is the map of what was read of a disk that fails, beside what was read.
@@ -60,7 +62,19 @@ func (w *work) salvage(ctx context.Context) (err error) {
 	if err := out.Truncate(w.real.Size()); err != nil {
 		return err
 	}
-	m, err := w.mapOf(filepath.Join(dir, mapFile))
+	m, err := mapOf(filepath.Join(dir, mapFile), salvage.Map{Disk: w.dying(), Size: w.real.Size()})
+	if err != nil {
+		return err
+	}
+	if len(m.Runs) > 0 {
+		w.remark("it went on from what an earlier time had read of the disk")
+	}
+	for _, r := range m.Untried(0, m.Size) { // which an earlier time may have written without noting it
+		if err := unix.Fallocate(int(out.Fd()), unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_KEEP_SIZE, r.Offset, r.Length); err != nil {
+			return fmt.Errorf("clearing up the folder for what is read: %w", err)
+		}
+	}
+	wanted, err := salvage.Wanted(ctx, w.real)
 	if err != nil {
 		return err
 	}
@@ -69,7 +83,7 @@ func (w *work) salvage(ctx context.Context) (err error) {
 	}
 	var meter transfer.Meter
 	err = w.report.Run(plan.StepSalvage, &meter, nil, func() error {
-		if err := w.seed(ctx, out, m); err != nil {
+		if err := w.seed(ctx, out, m, wanted); err != nil {
 			return err
 		}
 		s := salvage.Salvage{
@@ -95,17 +109,16 @@ func (w *work) salvage(ctx context.Context) (err error) {
 		w.remark("what was read so far stays: a later capture of the same disk goes on from there")
 		return fmt.Errorf("reading the disk: %w", err)
 	}
-	w.proof.Unreadable = m.In(salvage.Bad)
+	w.proof.Unreadable = m.Within(wanted).In(salvage.Bad)
 	w.state.Salvaged = true
 	return w.openCarried(ctx)
 }
 
-// mapOf is the map that an earlier time left, or a new one.
-func (w *work) mapOf(name string) (*salvage.Map, error) {
-	m := &salvage.Map{Disk: w.dying(), Size: w.real.Size()}
+// mapOf is the map that an earlier time left of a disk, or a new one.
+func mapOf(name string, of salvage.Map) (*salvage.Map, error) {
 	f, err := os.Open(name)
 	if errors.Is(err, fs.ErrNotExist) {
-		return m, nil
+		return &of, nil
 	}
 	if err != nil {
 		return nil, err
@@ -115,10 +128,9 @@ func (w *work) mapOf(name string) (*salvage.Map, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading how far the disk was read (%s): %w", name, err)
 	}
-	if old.Disk != m.Disk || old.Size != m.Size {
+	if old.Disk != of.Disk || old.Size != of.Size {
 		return nil, fmt.Errorf("%s is of another disk (%s): remove it", name, old.Disk)
 	}
-	w.remark("it went on from what an earlier time had read of the disk")
 	return old, nil
 }
 
@@ -127,15 +139,15 @@ func keepMap(out *os.File, m *salvage.Map, dir string) error {
 	if err := out.Sync(); err != nil {
 		return err
 	}
-	var b strings.Builder
+	var b bytes.Buffer
 	if _, err := m.WriteTo(&b); err != nil {
 		return err
 	}
-	return renameio.WriteFile(filepath.Join(dir, mapFile), []byte(b.String()), 0o600)
+	return renameio.WriteFile(filepath.Join(dir, mapFile), b.Bytes(), 0o600)
 }
 
-// seed takes over what an earlier image has by the map beside it.
-func (w *work) seed(ctx context.Context, out io.WriterAt, m *salvage.Map) error {
+// seed takes over what an earlier image has by the map beside it, of what is wanted. That image has to be what it was when its map was made.
+func (w *work) seed(ctx context.Context, out io.WriterAt, m *salvage.Map, wanted []fingerprint.Range) error {
 	name := w.disk.Request.GoOnFrom
 	if name == "" || len(m.Runs) > 0 {
 		return nil
@@ -155,13 +167,24 @@ func (w *work) seed(ctx context.Context, out io.WriterAt, m *salvage.Map) error 
 	if old.Disk != m.Disk || old.Size != m.Size {
 		return fmt.Errorf("%w: %s is an image of another disk (%s)", plan.ErrRequest, name, old.Disk)
 	}
-	image, err := disk.Open(ctx, w.Ends.Destination, name, "")
+	image, err := disk.Open(ctx, storage.Fresh(w.Ends.Destination), name, "")
 	if err != nil {
 		return destination(fmt.Errorf("opening the earlier image: %w", err))
 	}
 	defer image.Close()
+	leaves, err := w.leavesOf(ctx, image)
+	if err != nil {
+		return destination(fmt.Errorf("reading the earlier image: %w", err))
+	}
+	sum, err := leaves.Sum()
+	if err != nil {
+		return err
+	}
+	if sum.String() != old.Image {
+		return fmt.Errorf("%w: %s is not what it was when its map was made: capture the disk without it", plan.ErrRequest, name)
+	}
 	b := make([]byte, 1<<20)
-	for _, r := range old.In(salvage.Read) {
+	for _, r := range old.Within(wanted).In(salvage.Read) {
 		for off := r.Offset; off < r.Offset+r.Length; {
 			if ctx.Err() != nil {
 				return context.Cause(ctx)
@@ -181,21 +204,43 @@ func (w *work) seed(ctx context.Context, out io.WriterAt, m *salvage.Map) error 
 	return nil
 }
 
-// makeMap puts the map of a disk that failed beside its image, so that a later time can go on from there.
-func (w *work) makeMap() error {
+// makeMap puts the map of a disk that failed beside its image, so that a later time can go on from there. It says what the image has, which may be less
+// than what was read. leaves are those of the image.
+func (w *work) makeMap(ctx context.Context, leaves *fingerprint.Leaves) error {
 	if !w.disk.Request.Dying {
 		return nil
 	}
-	b, err := os.ReadFile(filepath.Join(w.changed(), mapFile))
+	m, err := mapOf(filepath.Join(w.changed(), mapFile), salvage.Map{Disk: w.dying(), Size: w.real.Size()})
 	if err != nil {
-		return fmt.Errorf("reading the map of the disk: %w", err)
+		return err
+	}
+	wanted, err := salvage.Wanted(ctx, w.real)
+	if err != nil {
+		return err
+	}
+	for _, r := range wanted {
+		if len(m.Untried(r.Offset, r.Length)) > 0 {
+			return errors.New(
+				"the disk tells other partitions or filesystems than when it was read: capture it again, which goes on from what was read",
+			)
+		}
+	}
+	m = m.Within(wanted)
+	sum, err := leaves.Sum()
+	if err != nil {
+		return err
+	}
+	m.Image = sum.String()
+	var b bytes.Buffer
+	if _, err := m.WriteTo(&b); err != nil {
+		return err
 	}
 	folder := storage.Sub(w.Ends.Destination, w.staging())
 	name := w.inside(w.disk.After.Place.Path) + salvage.Extension
 	if err := folder.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) { // of an earlier time
 		return destination(err)
 	}
-	if err := storage.WriteFile(folder, name, b); err != nil {
+	if err := storage.WriteFile(folder, name, b.Bytes()); err != nil {
 		return destination(fmt.Errorf("writing the map %s: %w", path.Base(name), err))
 	}
 	w.state.Files = append([]string{name}, w.state.Files...)

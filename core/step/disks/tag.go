@@ -28,7 +28,14 @@ func (w *work) makeTag(ctx context.Context, copied transfer.Result) error {
 	if err := w.makeSums(ctx, storage.Sub(w.Ends.Destination, w.staging())); err != nil {
 		return err
 	}
-	if err := w.makeMap(); err != nil {
+	leaves, was := copied.Leaves, w.disk.Before.VirtualSize
+	if w.disk.Fit != nil {
+		was = w.disk.Fit.Size
+	}
+	if w.disk.After.VirtualSize != was {
+		leaves = leaves.Extended(w.disk.After.VirtualSize, copied.Tail)
+	}
+	if err := w.makeMap(ctx, leaves); err != nil {
 		return err
 	}
 	if w.disk.Request.NoTag || !w.carried().Guest() && w.guest == nil {
@@ -41,7 +48,7 @@ func (w *work) makeTag(ctx context.Context, copied transfer.Result) error {
 		Proven:  r.Outcome == receipt.Proven,
 		Made:    time.Now(),
 		Receipt: r.ID,
-		Leaves:  copied.Leaves,
+		Leaves:  leaves,
 		Origin:  fingerprint.Origin{Disk: r.Source.Place.String(), Format: r.Source.Format, Fingerprint: r.Source.Fingerprint},
 	}
 	tag.Doubts = r.Doubts
@@ -51,13 +58,6 @@ func (w *work) makeTag(ctx context.Context, copied transfer.Result) error {
 			differs = ranges(e.Differences)
 		}
 		tag.Follow(w.earlier, r.Source.Place.String(), differs)
-	}
-	was := w.disk.Before.VirtualSize
-	if w.disk.Fit != nil {
-		was = w.disk.Fit.Size
-	}
-	if size := w.disk.After.VirtualSize; size != was {
-		tag.Leaves = copied.Leaves.Extended(size, copied.Tail)
 	}
 	folder := storage.Sub(w.Ends.Destination, w.staging())
 	for _, name := range w.carried().Own(w.state.Files) {

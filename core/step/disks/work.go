@@ -167,7 +167,11 @@ func (w *work) openCarried(ctx context.Context) (err error) {
 
 // carried is what the task carries.
 func (w *work) carried() carry.Carrier {
-	return carry.Of(w.disk, carry.Ends{Source: w.Ends.Source, Destination: w.Ends.Destination, Staging: w.staging(), Changed: w.changed()})
+	ends := carry.Ends{Source: w.Ends.Source, Destination: w.Ends.Destination, Staging: w.staging(), Changed: w.changed()}
+	if w.disk.Request.Dying {
+		ends.Failing = w.real
+	}
+	return carry.Of(w.disk, ends)
 }
 
 // fills tells whether something is copied.
