@@ -243,18 +243,7 @@ func TestADeviceOfAnotherComputer(t *testing.T) {
 	here := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, captured(l, "near.qcow2")).Id)
 	assert.Equal(t, here.Source.Fingerprint, done.Source.Fingerprint)
 
-	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1, Speed: 20 << 20})
-	cut := r
-	cut.UsedOnly, cut.Destination = false, &plan.Place{Pool: "quay-store", Path: "cut.qcow2"}
-	j := testkit.Begin(t, s.Service, cut)
-	testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 20<<20 })
-	server.Kill()
-	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1})
-	testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.State == api.JobStatePaused || j.Ended })
-	server.Run()
-	resumed := testkit.Proven(t, s.Service, j.Id)
-	assert.Positive(t, resumed.Resumed, "it went on behind what was read before the line was cut")
-	assert.Less(t, resumed.BytesRead, int64(2*180<<20))
+	goesOnBehindACut(t, s, server, r)
 
 	at, _ := l.Mount(2, "rw")
 	own := "on-itself"
@@ -284,6 +273,23 @@ func TestADeviceOfAnotherComputer(t *testing.T) {
 	require.ErrorContains(t, err, "not found")
 }
 
+// goesOnBehindACut cuts the line to a host while a disk of it is read.
+func goesOnBehindACut(t *testing.T, s *testkit.Service, server *sshd.Server, r plan.Request) {
+	t.Helper()
+	r.UsedOnly, r.Destination = false, &plan.Place{Pool: "quay-store", Path: "cut.qcow2"}
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1, Speed: 20 << 20})
+	id := testkit.Begin(t, s.Service, r).Id
+	awaitJob(t, s.Service, id, far(20<<20))
+	server.Kill()
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1})
+	j := awaitJob(t, s.Service, id, func(j api.Job) bool { return j.State != api.JobStateRunning })
+	require.True(t, byItself(j), j.State)
+	server.Run()
+	resumed := testkit.Proven(t, s.Service, id)
+	assert.Positive(t, resumed.Resumed, "it went on behind what was read before the line was cut")
+	assert.Less(t, resumed.BytesRead, int64(2*180<<20))
+}
+
 // TestADeviceBySudo: a login without any rights of its own reads the disks of its computer by sudo, and freezes them; nothing is installed there. One that
 // may not do that is told what to do.
 func TestADeviceBySudo(t *testing.T) {
@@ -309,6 +315,7 @@ func TestADeviceBySudo(t *testing.T) {
 	done := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
 	here := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, captured(l, "near.qcow2")).Id)
 	assert.Equal(t, here.Source.Fingerprint, done.Source.Fingerprint)
+	goesOnBehindACut(t, s, server, r)
 	at, _ := l.Mount(2, "rw")
 	lines, stop := writes(t, at)
 	require.Eventually(t, func() bool { return lines() > 0 }, time.Minute, time.Millisecond)

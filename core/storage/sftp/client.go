@@ -153,9 +153,19 @@ func (c *client) add(lane *sftp.Client) {
 	}()
 }
 
+// newSession begins a channel of a connection. Only the host itself says that it allows no more: any other error is that the line was cut.
+func newSession(wire *ssh.Client) (*ssh.Session, error) {
+	session, err := wire.NewSession()
+	var refused *ssh.OpenChannelError
+	if err != nil && !errors.As(err, &refused) {
+		err = fmt.Errorf("%w: the connection to the host was cut (%w)", storage.ErrLost, err)
+	}
+	return session, err
+}
+
 // transfer begins file transfer on a channel of its own, in packets of so many bytes. What comes is read through in.
 func transfer(wire *ssh.Client, in func(io.Reader) io.Reader, packet int) (*sftp.Client, error) {
-	session, err := wire.NewSession()
+	session, err := newSession(wire)
 	if err != nil {
 		return nil, err
 	}
@@ -282,8 +292,10 @@ func (c *client) close() error {
 // plain gives errors of the protocol the meaning that those of storage have. The messages are the host's: what cannot be shown is dropped.
 func plain(err error) error {
 	var status *sftp.StatusError
+	var unended *ssh.ExitMissingError // nobody said how a program ended
 	switch {
-	case err == nil, errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrPermission), errors.Is(err, fs.ErrExist):
+	case err == nil, errors.Is(err, storage.ErrLost),
+		errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrPermission), errors.Is(err, fs.ErrExist):
 		return err
 	case errors.Is(err, sftp.ErrSSHFxConnectionLost),
 		errors.Is(err, sftp.ErrSSHFxNoConnection),
@@ -292,6 +304,7 @@ func plain(err error) error {
 		errors.Is(err, net.ErrClosed),
 		errors.Is(err, syscall.ECONNRESET),
 		errors.Is(err, syscall.EPIPE),
+		errors.As(err, &unended),
 		errors.Is(err, os.ErrClosed):
 		return fmt.Errorf("%w: the connection to the host was cut (%w)", storage.ErrLost, err)
 	case errors.As(err, &status):

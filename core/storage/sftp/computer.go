@@ -134,9 +134,9 @@ func (h computer) Start(script string, args ...string) (s blocks.Script, err err
 	if err != nil {
 		return s, err
 	}
-	session, err := c.wires[0].NewSession()
+	session, err := newSession(c.wires[0])
 	if err != nil {
-		return s, plain(err)
+		return s, err
 	}
 	if s.In, err = session.StdinPipe(); err != nil {
 		return s, errors.Join(err, session.Close())

@@ -63,7 +63,7 @@ func (c *client) shell(command string) (said string, err error) {
 }
 
 func (s *shell) begin(conn *ssh.Client) error {
-	session, err := conn.NewSession()
+	session, err := newSession(conn)
 	if err != nil {
 		return err
 	}

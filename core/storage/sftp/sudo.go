@@ -63,9 +63,9 @@ func (d *rooted) ReadAt(p []byte, off int64) (int, error) {
 // read has the host read a part.
 func (d *rooted) read(p []byte, off int64) (int, error) {
 	wires := d.client.wires
-	session, err := wires[int(d.next.Add(1))%len(wires)].NewSession()
+	session, err := newSession(wires[int(d.next.Add(1))%len(wires)])
 	if err != nil {
-		return 0, plain(err)
+		return 0, err
 	}
 	defer session.Close()
 	out, said := &filling{into: p}, &bounded{left: 1000, full: func() {}}
