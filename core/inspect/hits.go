@@ -241,7 +241,11 @@ func (v *Volume) walk(ctx context.Context, each func(name string, pieces []Piece
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
-		if seen[node] || depth > maxDepth { // a folder that is in itself
+		if seen[node] { // a folder that is in itself
+			return nil
+		}
+		if depth > maxDepth {
+			each(name, nil, errDeep)
 			return nil
 		}
 		seen[node] = true

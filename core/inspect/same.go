@@ -13,8 +13,9 @@ import (
 	"bagaglio/core/fingerprint"
 )
 
-// SameFiles compares two filesystems: names, what they are, who may what, times and every byte of every file, whatever lies where. It returns how
-// many files and folders there are, and fails at the first that differs.
+// SameFiles compares two filesystems: names, what they are, their mode, when they were changed, and every byte of every file, whatever lies where.
+// Owners, lists of who may what and other attributes are not looked at. It returns how many files and folders there are, and fails at the first that
+// differs, and for folders that lie more than maxDepth deep.
 func SameFiles(ctx context.Context, a, b *Volume) (int, error) {
 	c := &comparing{a: a, b: b, seen: map[uint64]bool{}}
 	err := c.folders(ctx, a.Root(), b.Root(), "", 0)
@@ -31,8 +32,11 @@ func (c *comparing) folders(ctx context.Context, x, y uint64, name string, depth
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
-	if c.seen[x] || depth > maxDepth {
+	if c.seen[x] {
 		return nil
+	}
+	if depth > maxDepth {
+		return fmt.Errorf("%s: %w", name, errDeep)
 	}
 	c.seen[x] = true
 	in, err := sorted(c.a, x)

@@ -74,6 +74,8 @@ const (
 	maxTarget = 4096
 )
 
+var errDeep = fmt.Errorf("folders lie more than %d deep", maxDepth)
+
 type room struct {
 	kinds []string
 	open  func(r io.ReaderAt, size int64) (Nodes, error)

@@ -120,17 +120,20 @@ func (w *work) isSameDevice() error {
 	return err
 }
 
-// device opens the disk for writing, for this work alone.
+// device opens the disk for writing, for this work alone. That it is the right one is looked at once it is open: its name is given to no other then.
 func (w *work) device() (storage.File, error) {
 	o, ok := storage.As[storage.Overwriter](w.Ends.Destination)
 	if !ok {
 		return nil, fmt.Errorf("writing over %s: %w", w.disk.After.Place, errors.ErrUnsupported)
 	}
-	if err := w.isSameDevice(); err != nil {
-		return nil, err
-	}
 	file, err := o.Overwrite(w.disk.After.Place.Path)
-	return file, destination(err)
+	if err != nil {
+		return nil, destination(err)
+	}
+	if err := w.isSameDevice(); err != nil {
+		return nil, errors.Join(err, file.Close())
+	}
+	return file, nil
 }
 
 // save saves what the ends of the disk held. It is done once: what an interrupted time wrote is not saved.
