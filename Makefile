@@ -7,7 +7,7 @@ PORT    ?= 2247
 
 # Fuzz targets, as folder:name:executions of make fuzz, ten millions together. Their seeds run with the tests.
 FUZZ := disk/fuzz:Qcow2:1000000 disk/fuzz:VMDK:1000000 disk/fuzz:VHD:1000000 disk/fuzz:VHDX:1000000 disk/fuzz:VDI:1000000 disk/fuzz:HDD:1000000 \
-	disk/fuzz:Bundle:800000 inspect:Inside:400000 inspect:Archives:100000 salvage:Map:100000 inspect:LVM:100000 inspect/all:Volumes:100000 fingerprint:Tag:600000 transfer:Mark:600000 machine/all:Definitions:800000 storage/sftp:SparseMap:400000
+	disk/fuzz:Bundle:800000 inspect:Inside:400000 inspect:Archives:100000 inspect/hive:Hive:100000 salvage:Map:100000 inspect:LVM:100000 inspect/all:Volumes:100000 fingerprint:Tag:600000 transfer:Mark:600000 machine/all:Definitions:800000 storage/sftp:SparseMap:400000
 
 # What the demo world and the tests take from Debian: tool:package.
 DEMO_TOOLS := sfdisk:fdisk mkfs.ext4:e2fsprogs mkfs.vfat:dosfstools mcopy:mtools cmp:diffutils
@@ -15,7 +15,7 @@ DEMO_TOOLS := sfdisk:fdisk mkfs.ext4:e2fsprogs mkfs.vfat:dosfstools mcopy:mtools
 REAL_TOOLS := libvirtd:libvirt-daemon libvirtd:libvirt-daemon-driver-qemu qemu-system-x86_64:qemu-system-x86
 TEST_TOOLS := $(DEMO_TOOLS) $(REAL_TOOLS) chromium:chromium mkfs.xfs:xfsprogs mkfs.btrfs:btrfs-progs mkfs.ntfs:ntfs-3g mkfs.exfat:exfatprogs mount.exfat-fuse:exfat-fuse genisoimage:genisoimage pvcreate:lvm2 sshd:openssh-server sudo:sudo ip:iproute2 ps:procps \
 	libvirtd:ovmf \
-	grub-mkimage:grub-common grub-mkimage:grub-pc-bin grub-mkimage:grub-efi-amd64-bin busybox:busybox-static cpio:cpio depmod:kmod
+	grub-mkimage:grub-common grub-mkimage:grub-pc-bin grub-mkimage:grub-efi-amd64-bin busybox:busybox-static cpio:cpio depmod:kmod xz:xz-utils lz4:lz4 bzip2:bzip2
 BENCH_TOOLS := pigz:pigz zstd:zstd sshd:openssh-server sftp:openssh-client
 PICTURE_TOOLS := $(TEST_TOOLS) xterm:xterm xvfb-run:xvfb xauth:xauth import:imagemagick
 

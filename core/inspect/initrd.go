@@ -2,8 +2,10 @@ package inspect
 
 import (
 	"bufio"
+	"compress/bzip2"
 	"compress/gzip"
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -13,6 +15,9 @@ import (
 	"bagaglio/core/disk"
 
 	"github.com/klauspost/compress/zstd"
+	"github.com/pierrec/lz4/v4"
+	"github.com/ulikunitz/xz"
+	"github.com/ulikunitz/xz/lzma"
 )
 
 // Facts of initial memory disks (the kernel's documentation of their buffer format): archives of cpio, one behind the other, each packed or not.
@@ -23,9 +28,17 @@ const (
 	atNameSize = 6 + 11*cpioField
 	lastName   = "TRAILER!!!"
 
-	maxMemory   = 512 << 20 // unpacked, in bytes
-	maxInMemory = 1 << 20
-	longestOne  = 4096 // of a name
+	// xzMagic begins what is packed in that way ("The .xz file format", 2.1.1.1), and the header of its first block (3.1) follows its own header (2.1.1).
+	xzMagic    = "\xfd7zXZ\x00"
+	xzHeader   = 12
+	xzPacked   = 0x40 // flags: which lengths the header of a block has
+	xzUnpacked = 0x80
+	xzLZMA2    = 0x21 // the filter (5.3.1)
+
+	maxMemory     = 512 << 20 // unpacked, in bytes
+	maxDictionary = 128 << 20 // of what is unpacked
+	maxInMemory   = 1 << 20
+	longestOne    = 4096 // of a name
 )
 
 // memoryDisk are the modules in an initial memory disk.
@@ -75,12 +88,25 @@ func archives(ctx context.Context, r *bufio.Reader, each func(name string)) erro
 			z.Multistream(false)
 			err = archives(ctx, bufio.NewReader(io.LimitReader(z, maxMemory)), each)
 		case string(b[:4]) == "\x28\xb5\x2f\xfd":
-			z, zErr := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(128<<20))
+			z, zErr := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxDictionary))
 			if zErr != nil {
 				return fmt.Errorf("%w: %w", disk.ErrDamaged, zErr)
 			}
 			defer z.Close()
 			return archives(ctx, bufio.NewReader(io.LimitReader(z, maxMemory)), each)
+		case string(b) == xzMagic:
+			if n := dictionary(r); n > maxDictionary {
+				return disk.Unsupported("it is packed so that %d bytes of memory are needed to unpack it", n)
+			}
+			z, zErr := xz.ReaderConfig{DictCap: maxDictionary, SingleStream: true}.NewReader(r)
+			if zErr != nil {
+				return fmt.Errorf("%w: %w", disk.ErrDamaged, zErr)
+			}
+			err = archives(ctx, bufio.NewReader(io.LimitReader(z, maxMemory)), each)
+		case string(b[:4]) == "\x02\x21\x4c\x18": // the form that the kernel takes
+			return archives(ctx, bufio.NewReader(io.LimitReader(lz4.NewReader(r), maxMemory)), each)
+		case string(b[:3]) == "BZh":
+			return archives(ctx, bufio.NewReader(io.LimitReader(bzip2.NewReader(r), maxMemory)), each)
 		default:
 			return disk.Unsupported("it is packed in a way that is not read (%x)", b)
 		}
@@ -126,3 +152,26 @@ func archive(ctx context.Context, r *bufio.Reader, each func(name string)) error
 
 // padding is what follows so many bytes up to a multiple of four.
 func padding(n int64) int64 { return (4 - n%4) % 4 }
+
+// dictionary is how much memory it takes to unpack what follows, in bytes, 0 where that is not found out: then unpacking it fails.
+func dictionary(r *bufio.Reader) int64 {
+	b, err := r.Peek(xzHeader + 2 + 2*binary.MaxVarintLen64 + 3)
+	if err != nil {
+		return 0
+	}
+	flags, b := b[xzHeader+1], b[xzHeader+2:]
+	for _, has := range []byte{xzPacked, xzUnpacked} {
+		if flags&has != 0 {
+			_, n := binary.Uvarint(b)
+			b = b[max(n, 0):]
+		}
+	}
+	if b[0] != xzLZMA2 {
+		return 0
+	}
+	n, err := lzma.DecodeDictCap(b[2])
+	if err != nil {
+		return 0
+	}
+	return n
+}

@@ -27,16 +27,23 @@ const (
 	FirmwareBIOS = "bios"
 )
 
+// Kinds of systems.
+const (
+	Linux   = "linux"
+	Windows = "windows"
+)
+
 // System is an operating system on a disk.
 type System struct {
 	Partition int    `json:"partition"`
 	Volume    string `json:"volume,omitempty"` // of LVM
-	Kind      string `json:"kind"`             // linux or windows
+	Kind      string `json:"kind"`             // Linux or Windows
 	Name      string `json:"name,omitempty"`
 	// Root are the ways in which its boot configuration names the filesystem that it runs from.
 	Root    []string `json:"root,omitempty"`
 	Kernels []Kernel `json:"kernels,omitempty"`
-	// Networks are the kinds of network cards that it has drivers for, of those that machines are given.
+	// Networks are the kinds of network cards that it has drivers for, of those that machines are given. Of Windows, those that were installed once: it may
+	// have others at hand.
 	Networks []string `json:"networks,omitempty"`
 }
 
@@ -79,20 +86,21 @@ const (
 	maxKernels = 20
 )
 
-// KnowsBus tells whether every kernel that a disk starts with has a driver for a bus; known is false where that cannot be said.
-func (s Starts) KnowsBus(bus string) (has, known bool) {
-	kernels := 0
+// KnowsBus tells whether every kernel that a disk starts with has a driver for a bus, or why that is not known.
+func (s Starts) KnowsBus(bus string) (has bool, unknown string) {
+	unknown = "no system was found on it whose drivers are listed"
 	for _, y := range s.Systems {
 		for _, k := range y.Kernels {
-			if kernels++; k.Unknown != "" {
-				return false, false
+			if k.Unknown != "" {
+				return false, k.Unknown
 			}
 			if !slices.Contains(k.Buses, bus) {
-				return false, true
+				return false, ""
 			}
+			has, unknown = true, ""
 		}
 	}
-	return kernels > 0, kernels > 0
+	return has, unknown
 }
 
 // StartsOf looks what an image starts from, see StartsFrom.
@@ -140,7 +148,7 @@ func StartsFrom(ctx context.Context, d Disk) (Starts, error) {
 		case p.exists("etc/os-release"):
 			s.linux(ctx, p, places)
 		case p.exists("Windows/System32/config/SYSTEM"):
-			s.Systems = append(s.Systems, System{Partition: p.part.Number, Volume: p.volume, Kind: "windows"})
+			s.windows(p)
 		}
 	}
 	return s, ctx.Err()
@@ -236,7 +244,7 @@ func (s *Starts) firmware(d Disk, c Contents, places []place) {
 
 // linux describes a system by its own files, and by those of its boot partition.
 func (s *Starts) linux(ctx context.Context, root place, places []place) {
-	y := System{Partition: root.part.Number, Volume: root.volume, Kind: "linux", Name: release(root.text("etc/os-release"))}
+	y := System{Partition: root.part.Number, Volume: root.volume, Kind: Linux, Name: release(root.text("etc/os-release"))}
 	s.mounts(root)
 	for _, p := range places {
 		for _, name := range p.configurations() {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"bagaglio/core/inspect"
 	"bagaglio/core/machine"
 )
 
@@ -34,19 +35,24 @@ func (w *whole) checkStarts() {
 		keep := maps.Clone(w.r.Changes.Buses)
 		keep[DiskName(w.f.Is, i)] = d.Bus
 		stay := remedy("Leave it on "+d.Bus, map[string]any{"changes": map[string]any{"buses": keep}})
-		switch has, known := s.KnowsBus(bus); {
+		switch has, unknown := s.KnowsBus(bus); {
 		case has:
 			w.check(Informs, "starts", fmt.Sprintf("What %s starts with has a driver for %s.", DiskName(w.f.Is, i), bus))
-		case known:
+		case unknown == "":
 			w.check(
 				Warns,
 				"starts",
-				fmt.Sprintf("What %s starts with has no driver for %s: it will not find what it runs from. Put the driver into its initial memory "+
-					"disk first, or leave the bus.", DiskName(w.f.Is, i), bus),
+				fmt.Sprintf("What %s starts with has no driver for %s: it will not find what it runs from. %s, or leave the bus.",
+					DiskName(w.f.Is, i), bus, giveDriver(s)),
 				stay,
 			)
 		default:
-			w.check(Informs, "starts", fmt.Sprintf("Whether what %s starts with has a driver for %s is not known.", DiskName(w.f.Is, i), bus), stay)
+			w.check(
+				Informs,
+				"starts",
+				fmt.Sprintf("Whether what %s starts with has a driver for %s is not known: %s.", DiskName(w.f.Is, i), bus, unknown),
+				stay,
+			)
 		}
 		for _, f := range s.Findings {
 			if strings.Contains(f.What, "another bus") {
@@ -63,4 +69,12 @@ func (w *whole) checkStarts() {
 			remedy("Leave the firmware", map[string]any{"changes": map[string]any{"firmware": nil}}),
 		)
 	}
+}
+
+// giveDriver says what to do for a system that has no driver.
+func giveDriver(s inspect.Starts) string {
+	if slices.ContainsFunc(s.Systems, func(y inspect.System) bool { return y.Kind == inspect.Windows }) {
+		return "Where it runs now, install the driver and give the machine a small second disk on that bus, so that it is loaded at every start"
+	}
+	return "Put the driver into its initial memory disk first"
 }

@@ -146,13 +146,13 @@ func bus(f Facts, m machine.Machine, because func(string, ...any)) string {
 		if !machine.Takes(f.Limits.Buses, b) {
 			continue
 		}
-		has, known := f.Starts.KnowsBus(b)
-		if known && !has {
+		has, unknown := f.Starts.KnowsBus(b)
+		if unknown == "" && !has {
 			because("Not the bus %s: what it starts with has no driver for that.", b)
 			first = cmp.Or(first, b)
 			continue
 		}
-		if known {
+		if has {
 			because("The bus %s: what it starts with has a driver for it.", b)
 			return b
 		}
