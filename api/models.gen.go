@@ -1077,6 +1077,9 @@ type NewPool struct {
 
 	// Rules What a pool accepts. What is absent is free.
 	Rules *Rules `json:"rules,omitempty"`
+
+	// Volumes volumes of the host that are its disks: lvm:GROUP, lvm:GROUP/THINPOOL or zfs:DATASET. Tags and definitions lie in the folder then
+	Volumes *string `json:"volumes,omitempty"`
 }
 
 // Option defines model for Option.
@@ -1134,6 +1137,9 @@ type Pool struct {
 
 	// Total absent where the storage does not tell
 	Total *int64 `json:"total,omitempty"`
+
+	// Volumes volumes of the host that are its disks, absent where they are files
+	Volumes *string `json:"volumes,omitempty"`
 }
 
 // PoolChange defines model for PoolChange.

@@ -7,6 +7,7 @@ import (
 	"bagaglio/core/fit"
 	"bagaglio/core/inspect"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/volumes"
 )
 
 // Facts are what the world looks like when the plan is made.
@@ -60,7 +61,7 @@ type SourceFacts struct {
 	Inside []string        // what an inspection of the content doubts
 	Sums   bool            // there are checksums of its pieces beside it
 	Lacks  []string        // files of it that are known to be missing or short, in words
-	Root   string          // the pool's folder on its host
+	Root   volumes.Ground  // where its pool lies on its host
 	Host   string          // of its pool
 }
 
@@ -94,17 +95,17 @@ type DestinationFacts struct {
 	Leftover   []string   // files that would become a part of the new disk
 	Base       *BaseFacts // nil when none is asked for
 	Keeping    Keeping
-	Stored     disk.Stored // for the units of all layouts
-	Shrinks    float64     // what part of the content is left when it is compressed, by a sample; only for a layout that does so
-	Held       int64       // bytes that replaced disks take which are kept for a while
-	OtherName  string      // a name close to the one asked for that is free, when that exists
-	Onto       string      // the disk that is read, where the new image would lie on that itself
-	Obstructed error       // why its folder cannot be looked at
-	Rules      Rules       // of its pool
-	UUID       string      // a fresh one, for a name
-	Neighbours []string    // machines whose definitions lie in the folder of the new image
-	Root       string      // the pool's folder on its host, when that is the source's
-	Host       string      // of its pool
+	Stored     disk.Stored    // for the units of all layouts
+	Shrinks    float64        // what part of the content is left when it is compressed, by a sample; only for a layout that does so
+	Held       int64          // bytes that replaced disks take which are kept for a while
+	OtherName  string         // a name close to the one asked for that is free, when that exists
+	Onto       string         // the disk that is read, where the new image would lie on that itself
+	Obstructed error          // why its folder cannot be looked at
+	Rules      Rules          // of its pool
+	UUID       string         // a fresh one, for a name
+	Neighbours []string       // machines whose definitions lie in the folder of the new image
+	Root       volumes.Ground // where its pool lies on its host, when that is the source's
+	Host       string         // of its pool
 
 	// For a copy.
 	SameStorage bool  // as the source's: files can change their place without being copied

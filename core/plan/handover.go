@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"bagaglio/core/machine"
+	"bagaglio/core/storage/volumes"
 )
 
 // User is a machine that has a disk among its own, by its definition.
@@ -96,7 +97,7 @@ func (p *maker) takesAlong(u User, h *Handover, to map[string]string) bool {
 	if !r.TakeDefinitions || u.Pool != r.Source.Pool || u.Pool == r.Destination.Pool || u.Sealed || err != nil {
 		return false
 	}
-	folder := path.Join(p.facts.Destination.Root, path.Dir(u.Path))
+	folder := path.Dir(p.facts.Destination.Root.Path(u.Path))
 	names, whole := u.names(to, folder), map[string]string{}
 	for _, old := range u.Files {
 		at := path.Clean(old)
@@ -117,13 +118,19 @@ func (p *maker) takesAlong(u User, h *Handover, to map[string]string) bool {
 // newPlaces are the new places of files by their old ones, whole, on the host; nil when that is another host.
 func (p *maker) newPlaces() map[string]string {
 	s, root := p.facts.Source, p.facts.Destination.Root
-	if root == "" {
+	if root == (volumes.Ground{}) {
 		return nil
 	}
-	after := path.Join(root, p.Disk.After.Place.Path)
-	to := map[string]string{path.Join(s.Root, s.Opens): after, path.Join(s.Root, p.Disk.Before.Place.Path): after}
+	to := map[string]string{}
+	becomes := func(from, now string) {
+		for _, at := range s.Root.Paths(from) {
+			to[at] = root.Path(now)
+		}
+	}
+	becomes(s.Opens, p.Disk.After.Place.Path)
+	becomes(p.Disk.Before.Place.Path, p.Disk.After.Place.Path)
 	for _, c := range p.Copied {
-		to[path.Join(s.Root, c.From)] = path.Join(root, p.Root, c.To)
+		becomes(c.From, path.Join(p.Root, c.To))
 	}
 	return to
 }
@@ -153,7 +160,7 @@ func (p *maker) whyNot(u User, h Handover, away bool) error {
 	if away {
 		return errors.New("the disk will be on another host, and the machine has to go there too")
 	}
-	write := fmt.Sprintf("write %s there before it is started again", path.Join(p.facts.Destination.Root, p.Disk.After.Place.Path))
+	write := fmt.Sprintf("write %s there before it is started again", p.facts.Destination.Root.Path(p.Disk.After.Place.Path))
 	if p.Disk.Request.LeaveDefinitions {
 		return errors.New(write)
 	}

@@ -11,6 +11,7 @@ import (
 	"bagaglio/core/inspect"
 	"bagaglio/core/machine"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/volumes"
 )
 
 // Kinds of steps of a machine, in their order. Its disks are proven and have their names before it is defined.
@@ -77,9 +78,10 @@ func called(host, name string, file *Place) string {
 
 // Reached is a pool that disks of a machine go into: the host that it is on, its folder there, and its room in bytes, or storage.Unknown.
 type Reached struct {
-	Host, Root string
-	Free       int64
-	Removable  bool // a drive that can be unplugged
+	Host      string
+	Root      volumes.Ground
+	Free      int64
+	Removable bool // a drive that can be unplugged
 }
 
 // Twin is what is known of a machine of a third host, which may have the same identity.

@@ -9,6 +9,7 @@ import (
 	"bagaglio/core/machine"
 	"bagaglio/core/machine/own"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/volumes"
 
 	_ "bagaglio/core/disk/all"
 
@@ -30,7 +31,7 @@ func TestDisksOfAMachineTogether(t *testing.T) {
 		Off:      true,
 		Format:   "none",
 		ToFormat: "none",
-		Pools:    map[string]Reached{"lamp-room": {Host: "lighthouse", Root: "/lamp", Free: 100 << 30}},
+		Pools:    map[string]Reached{"lamp-room": {Host: "lighthouse", Root: volumes.Ground{Folder: "/lamp"}, Free: 100 << 30}},
 		Is: machine.Machine{
 			Name:  "ticketing",
 			Disks: []machine.Disk{{File: "/quay/a.raw", Slot: "vda"}, {File: "/quay/b.raw", Slot: "vdb"}},
@@ -45,11 +46,11 @@ func TestDisksOfAMachineTogether(t *testing.T) {
 		return strings.Join(all, "\n")
 	}
 	assert.Contains(t, said(), "room: Its disks need 120 GiB")
-	f.Pools["lamp-room"] = Reached{Host: "lighthouse", Root: "/lamp", Free: 121 << 30}
+	f.Pools["lamp-room"] = Reached{Host: "lighthouse", Root: volumes.Ground{Folder: "/lamp"}, Free: 121 << 30}
 	assert.NotContains(t, said(), "room: ")
-	f.Pools["lamp-room"] = Reached{Host: "lighthouse", Root: "/lamp", Free: storage.Unknown}
+	f.Pools["lamp-room"] = Reached{Host: "lighthouse", Root: volumes.Ground{Folder: "/lamp"}, Free: storage.Unknown}
 	assert.NotContains(t, said(), "room: ")
-	f.Pools["lamp-room"] = Reached{Host: "quay", Root: "/lamp", Free: storage.Unknown}
+	f.Pools["lamp-room"] = Reached{Host: "quay", Root: volumes.Ground{Folder: "/lamp"}, Free: storage.Unknown}
 	assert.Contains(t, said(), "lighthouse could not use it")
 	f.Disks[1] = Place{}
 	assert.Contains(t, said(), "The disk vdb (/quay/b.raw) lies outside of all pools")
@@ -103,8 +104,16 @@ func TestWhatAGuestStartsWith(t *testing.T) {
 			}
 			require.True(t, r.NeedsStarts(is, 0))
 			f := MachineFacts{
-				Name: "tide-board", Off: true, Format: own.Name, ToFormat: own.Name, Is: is, Disks: []Place{{Pool: "quay", Path: "board.raw"}},
-				Pools: map[string]Reached{"lamp-room": {Host: "lighthouse", Root: "/lamp"}}, Starts: map[string]inspect.Starts{"sda": c.starts},
+				Name:     "tide-board",
+				Off:      true,
+				Format:   own.Name,
+				ToFormat: own.Name,
+				Is:       is,
+				Disks:    []Place{{Pool: "quay", Path: "board.raw"}},
+				Pools: map[string]Reached{
+					"lamp-room": {Host: "lighthouse", Root: volumes.Ground{Folder: "/lamp"}},
+				},
+				Starts: map[string]inspect.Starts{"sda": c.starts},
 			}
 			p := ForMachine(r, f, []Plan{{After: []Side{{Place: Place{Pool: "lamp-room", Path: "board.raw"}, Format: "raw"}}}})
 			i := slices.IndexFunc(p.Checks, func(k Check) bool { return k.Name == "starts" && strings.Contains(k.Message, c.says) })

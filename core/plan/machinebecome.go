@@ -77,7 +77,7 @@ func (w *whole) file(side Side) string {
 			return rel
 		}
 	}
-	return path.Join(w.f.Pools[side.Place.Pool].Root, side.Place.Path)
+	return w.f.Pools[side.Place.Pool].Root.Path(side.Place.Path)
 }
 
 // newIdentity: a copy gets one, unless no host comes to know it, or it is made of a computer.

@@ -7,6 +7,7 @@ import (
 	"bagaglio/core/host"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/volumes"
 )
 
 // Job is what a job that runs gives to the work on one of its subjects.
@@ -81,6 +82,6 @@ type Known struct {
 	Neighbours []string
 	// SourceHost and Host are the hosts of the two pools.
 	SourceHost, Host string
-	// SourceRoot is the folder of the source's pool on its host, and Root that of the destination's pool, when it is on the same host.
-	SourceRoot, Root string
+	// SourceRoot is where the source's pool lies on its host, and Root where the destination's does, when it is on the same host.
+	SourceRoot, Root volumes.Ground
 }

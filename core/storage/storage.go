@@ -165,6 +165,12 @@ type Versioner interface {
 	Version(name string) (string, error)
 }
 
+// WriteCounter is a Folder that can tell whether something was written to a file, since times of its files do not.
+type WriteCounter interface {
+	// Written changes whenever something is, and when the computer was started again.
+	Written(name string) (string, error)
+}
+
 // VersionPart stands between the parts of a version.
 const VersionPart = "+"
 

@@ -155,6 +155,10 @@ func (s *sub) Version(n string) (string, error) {
 	return onSub(s, n, func(v Versioner, n string) (string, error) { return v.Version(n) })
 }
 
+func (s *sub) Written(n string) (string, error) {
+	return onSub(s, n, func(c WriteCounter, n string) (string, error) { return c.Written(n) })
+}
+
 func (s *sub) Lease(n string) (Lease, error) {
 	return onSub(s, n, func(l Leaser, n string) (Lease, error) { return l.Lease(n) })
 }

@@ -99,7 +99,9 @@ func (s *server) GetPool(ctx context.Context, r GetPoolRequestObject) (GetPoolRe
 func (s *server) AddPool(ctx context.Context, r AddPoolRequestObject) (AddPoolResponseObject, error) {
 	n := r.Body
 	pool, err := s.service.Places.AddPool(
-		ctx, store.Pool{Name: n.Name, Host: or(n.Host, ""), Folder: n.Folder, Rules: or(n.Rules, plan.Rules{})}, or(n.Nested, false))
+		ctx, store.Pool{
+			Name: n.Name, Host: or(n.Host, ""), Folder: n.Folder, Volumes: or(n.Volumes, ""), Rules: or(n.Rules, plan.Rules{}),
+		}, or(n.Nested, false))
 	ctx.(*gin.Context).Set(subjectKey, "pool "+n.Name)
 	if err == nil {
 		created(ctx, "/v1/pools/"+url.PathEscape(pool.Name))

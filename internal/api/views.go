@@ -76,7 +76,15 @@ func viewHost(h places.Host) spec.Host {
 }
 
 func viewPool(p places.Pool) spec.Pool {
-	v := spec.Pool{Etag: etag(p.Rules), Name: p.Name, Host: p.Host, Folder: p.Folder, Rules: p.Rules, Facts: p.Facts}
+	v := spec.Pool{
+		Etag:    etag(p.Rules),
+		Name:    p.Name,
+		Host:    p.Host,
+		Folder:  p.Folder,
+		Volumes: known(p.Volumes),
+		Rules:   p.Rules,
+		Facts:   p.Facts,
+	}
 	if p.Problem != nil {
 		problem := p.Problem.Error()
 		v.Problem = &problem

@@ -75,7 +75,7 @@ func traitsOf(r plan.Rules) string {
 }
 
 func (a *app) poolAdd() *cobra.Command {
-	var host, accepts string
+	var host, accepts, volumes string
 	var traits []string
 	var largest int64
 	var nested bool
@@ -99,6 +99,9 @@ func (a *app) poolAdd() *cobra.Command {
 			}
 			rules.LargestDisk = largest
 			n.Rules, n.Nested = &rules, &nested
+			if volumes != "" {
+				n.Volumes = &volumes
+			}
 			p, err := service.AddPool(cmd.Context(), n)
 			if err != nil {
 				return err
@@ -107,6 +110,8 @@ func (a *app) poolAdd() *cobra.Command {
 		}),
 	}
 	c.Flags().StringVar(&host, "host", "local", "that the folder is on")
+	c.Flags().
+		StringVar(&volumes, "volumes", "", "of the host that are its disks: lvm:GROUP, lvm:GROUP/THINPOOL or zfs:DATASET; the folder has tags and definitions then")
 	c.Flags().BoolVar(&nested, "nested", false, "although the folder lies in another pool, or has one inside: disks are then listed in both")
 	c.Flags().StringSliceVar(&traits, "trait", nil, "what kind of destination it is, several joined by commas: see bagaglio pool rules --help")
 	c.Flags().StringVar(&accepts, "accept", "", acceptHelp)

@@ -40,6 +40,9 @@ func (a *app) poolShow() *cobra.Command {
 				return a.printJSON(p)
 			}
 			rows := [][]string{{"pool", p.Name}, {"host", p.Host}, {"folder", p.Folder}, {"room", freeOf(p)}, {"filesystem", p.Filesystem}}
+			if p.Volumes != nil {
+				rows = append(rows, []string{"volumes", *p.Volumes})
+			}
 			if p.LargestFile != nil {
 				rows = append(rows, []string{"largest file", plan.Bytes(*p.LargestFile)})
 			}

@@ -232,7 +232,7 @@ func lying(d machine.Disk, on, at string, pools []store.Pool) Disk {
 	disk := Disk{Disk: d}
 	lies, longest := path.Clean(at), -1
 	for _, p := range pools {
-		rest, ok := strings.CutPrefix(lies, strings.TrimSuffix(p.Folder, "/")+"/")
+		rest, ok := p.Ground().Name(lies)
 		if ok && p.Host == on && len(p.Folder) > longest {
 			disk.InPool, disk.Path, longest = p.Name, rest, len(p.Folder)
 			disk.Removable = p.Facts != nil && p.Facts.Removable

@@ -52,7 +52,7 @@ func (m *Machines) Propose(ctx context.Context, on, pool, name, called string) (
 	if called == "" {
 		called = strings.TrimSuffix(path.Base(name), path.Ext(name))
 	}
-	f := propose.Facts{Name: called, UUID: uuid.NewString(), Disk: machine.Disk{File: path.Join(record.Folder, name)}}
+	f := propose.Facts{Name: called, UUID: uuid.NewString(), Disk: machine.Disk{File: record.Ground().Path(name)}}
 	if err := lookInside(ctx, folder, name, "", &f); err != nil {
 		return Proposal{}, err
 	}

@@ -12,6 +12,7 @@ import (
 	"bagaglio/core/machine"
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/volumes"
 	"bagaglio/internal/store"
 
 	"golang.org/x/sync/singleflight"
@@ -25,7 +26,7 @@ func (m *Machines) Watched(ctx context.Context, p store.Pool, folder storage.Fol
 	if err != nil || !slices.ContainsFunc(hosts, func(r store.Runs) bool { return r.Host == p.Host }) {
 		return folder, err
 	}
-	return watched{folder, usage{m, folder, p.Host, p.Folder, suspended}}, nil
+	return watched{folder, usage{m, folder, p.Host, p.Ground(), suspended}}, nil
 }
 
 // watched is comparable: the same folder in front of the same machines is the same one.
@@ -44,7 +45,7 @@ type usage struct {
 	machines *Machines
 	folder   storage.Folder
 	host     string
-	root     string // the pool's folder on its host
+	root     volumes.Ground // where the pool lies on its host
 	// suspended tells that a machine may use a file which is suspended.
 	suspended bool
 }
@@ -59,7 +60,7 @@ type use struct {
 func (u usage) InUse(name string) (string, error) {
 	if u.suspended {
 		used, err := u.machines.used(u.host)
-		if by, ok := used[path.Join(u.root, name)]; err == nil && ok && by.suspended {
+		if by, ok := u.of(used, name); err == nil && ok && by.suspended {
 			return "", nil
 		}
 	}
@@ -78,7 +79,18 @@ func (u usage) InUse(name string) (string, error) {
 			u.host,
 		)
 	}
-	return used[path.Join(u.root, name)].what, nil
+	by, _ := u.of(used, name)
+	return by.what, nil
+}
+
+// of finds who uses a file, by any of its paths.
+func (u usage) of(used map[string]use, name string) (by use, ok bool) {
+	for _, at := range u.root.Paths(name) {
+		if by, ok = used[at]; ok {
+			break
+		}
+	}
+	return by, ok
 }
 
 // How long an answer of a host is good for, and how long it has time to give one.

@@ -18,6 +18,7 @@ import (
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/blocks"
 	"bagaglio/core/storage/local"
+	"bagaglio/core/storage/volumes"
 	"bagaglio/internal/points"
 	"bagaglio/internal/records"
 	"bagaglio/internal/store"
@@ -58,12 +59,15 @@ func (s *Places) AddPool(ctx context.Context, record store.Pool, nested bool) (P
 		}
 		record.Folder = folder
 	}
-	if err := s.standsAlone(ctx, record, nested); err != nil {
+	if err := errors.Join(s.standsAlone(ctx, record, nested), s.ownsVolumes(ctx, record)); err != nil {
 		return Pool{}, err
 	}
-	opened, err := s.reach(ctx, record.Host, record.Folder)
+	opened, err := s.connect(ctx, record)
 	if err != nil && record.Host == LocalHost {
 		err = fmt.Errorf("%w: %w", records.ErrInvalid, err)
+	}
+	if err == nil {
+		record.Rules, err = ruled(record.Rules, opened)
 	}
 	if err != nil {
 		return Pool{}, err
@@ -170,6 +174,9 @@ func facts(ctx context.Context, f storage.Folder, speed bool, tell func(storage.
 	if found.Filesystem == "" { // not even that
 		return nil
 	}
+	if v, ok := storage.As[*volumes.Folder](f); ok { // what was tried are the files beside them
+		found.Holes, found.Clones, found.Swaps = v.Thin(), false, false
+	}
 	return &found
 }
 
@@ -235,8 +242,17 @@ func (s *Places) ChangePool(ctx context.Context, name string, rules plan.Rules) 
 	if err != nil {
 		return Pool{}, err
 	}
-	record.Rules = rules
-	return s.describe(record), s.records.SetRules(ctx, name, rules)
+	folder, err := s.Open(ctx, record)
+	if err == nil {
+		record.Rules, err = ruled(rules, folder)
+	}
+	if err != nil && record.Volumes != "" {
+		return Pool{}, err
+	}
+	if err != nil { // rules can be changed of what is not there at present
+		record.Rules = rules
+	}
+	return s.describe(record), s.records.SetRules(ctx, name, record.Rules)
 }
 
 // TestPool tries a pool out, and keeps what it found. A pool whose drive is not there is tried as it is only when that is asked for.
@@ -317,24 +333,22 @@ func (s *Places) describe(r store.Pool) Pool {
 // connect reaches the folder of a pool, or the disks of a host.
 func (s *Places) connect(ctx context.Context, r store.Pool) (storage.Folder, error) {
 	on, devices := plan.DevicesHost(r.Name)
-	if !devices {
+	switch {
+	case r.Volumes != "":
+		return s.connectVolumes(ctx, r)
+	case !devices:
 		return s.reach(ctx, r.Host, r.Folder)
-	}
-	if on == LocalHost {
+	case on == LocalHost:
 		return s.apart(blocks.Open())
 	}
 	folder, err := s.reach(ctx, on, "/")
 	if err != nil {
 		return nil, err
 	}
-	c, ok := storage.As[interface{ Computer() blocks.Computer }](folder)
-	if !ok {
-		return nil, errors.Join(
-			fmt.Errorf("%w: the disks of %s are not to be seen: it has to be a host with SSH", records.ErrInvalid, on),
-			folder.Close(),
-		)
+	computer, err := computerOf(folder, on)
+	if err != nil {
+		return nil, err
 	}
-	computer := c.Computer()
 	there, err := computer.ReadFile(bootID)
 	here, hereErr := os.ReadFile(bootID)
 	if err != nil || hereErr != nil || string(there) == string(here) { // it is this computer under another name, or may be

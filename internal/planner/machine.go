@@ -217,7 +217,7 @@ func (s *Planner) reached(ctx context.Context, pool string) (plan.Reached, error
 		return plan.Reached{}, err
 	}
 	space, err := folder.Space()
-	return plan.Reached{Host: record.Host, Root: record.Folder, Free: space.Free, Removable: space.Removable}, err
+	return plan.Reached{Host: record.Host, Root: record.Ground(), Free: space.Free, Removable: space.Removable}, err
 }
 
 // machineFolder is the name of a folder for a machine.

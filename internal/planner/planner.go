@@ -143,9 +143,9 @@ func (s *Planner) Known(ctx context.Context, r plan.Request, since time.Time) (k
 	if err != nil {
 		return known, err
 	}
-	known.SourceRoot, known.SourceHost, known.Host = from.Folder, from.Host, pool.Host
+	known.SourceRoot, known.SourceHost, known.Host = from.Ground(), from.Host, pool.Host
 	if from.Host == pool.Host {
-		known.Root = pool.Folder
+		known.Root = pool.Ground()
 	}
 	if known.Neighbours, err = s.records.MachinesIn(ctx, pool.Name, path.Dir(path.Clean(r.Destination.Path))); err != nil {
 		return known, err

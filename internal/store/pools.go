@@ -10,6 +10,7 @@ import (
 
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/volumes"
 
 	"modernc.org/sqlite"
 	lib "modernc.org/sqlite/lib"
@@ -20,21 +21,27 @@ type Pool struct {
 	Name   string
 	Host   string
 	Folder string
-	Rules  plan.Rules
-	Facts  *storage.Facts // of the last trial, nil without one
+	// Volumes are those that are its disks, see volumes.Check; empty where they are files.
+	Volumes string
+	Rules   plan.Rules
+	Facts   *storage.Facts // of the last trial, nil without one
 }
+
+// Ground is where it lies on its host.
+func (p Pool) Ground() volumes.Ground { return volumes.Ground{Folder: p.Folder, Volumes: p.Volumes} }
 
 // poolRow is a pool as the table has it.
 type poolRow struct {
-	Name   string         `db:"name"`
-	Host   string         `db:"host"`
-	Folder string         `db:"folder"`
-	Rules  string         `db:"rules"`
-	Facts  sql.NullString `db:"facts"`
+	Name    string         `db:"name"`
+	Host    string         `db:"host"`
+	Folder  string         `db:"folder"`
+	Volumes string         `db:"volumes"`
+	Rules   string         `db:"rules"`
+	Facts   sql.NullString `db:"facts"`
 }
 
 func (r poolRow) pool() (Pool, error) {
-	p := Pool{Name: r.Name, Host: r.Host, Folder: r.Folder}
+	p := Pool{Name: r.Name, Host: r.Host, Folder: r.Folder, Volumes: r.Volumes}
 	if err := json.Unmarshal([]byte(r.Rules), &p.Rules); err != nil {
 		return p, fmt.Errorf("reading the rules of pool %s: %w", r.Name, err)
 	}
@@ -61,10 +68,11 @@ func (s *Store) AddPool(ctx context.Context, p Pool, now time.Time) error {
 	}
 	_, err = s.db.ExecContext(
 		ctx,
-		`INSERT INTO pools (name, host, folder, created, rules) VALUES (?, ?, ?, ?, ?)`,
+		`INSERT INTO pools (name, host, folder, volumes, created, rules) VALUES (?, ?, ?, ?, ?, ?)`,
 		p.Name,
 		p.Host,
 		p.Folder,
+		p.Volumes,
 		stamp(now),
 		string(rules),
 	)
@@ -99,7 +107,7 @@ func (s *Store) SetFacts(ctx context.Context, p Pool) error {
 	return s.one(ctx, `UPDATE pools SET facts = ? WHERE name = ?`, string(facts), p.Name)
 }
 
-const poolColumns = `name, host, folder, rules, facts`
+const poolColumns = `name, host, folder, volumes, rules, facts`
 
 // Pools returns all pools by name.
 func (s *Store) Pools(ctx context.Context) ([]Pool, error) {

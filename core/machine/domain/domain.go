@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"bagaglio/core/machine"
 )
@@ -74,6 +75,28 @@ func read(text []byte) (machine.Definition, error) {
 	return d, nil
 }
 
+// Where the system has its block devices, and there again files.
+const (
+	devices = "/dev/"
+	shared  = "/dev/shm/"
+)
+
+// kindOf is the type of a disk by the name of its source.
+func kindOf(file string) string {
+	if strings.HasPrefix(file, devices) && !strings.HasPrefix(file, shared) {
+		return "block"
+	}
+	return "file"
+}
+
+// said is the attribute that has the name of a source.
+func said(file string) string {
+	if kindOf(file) == "block" {
+		return "dev"
+	}
+	return "file"
+}
+
 // follow changes the names of files of disks and of what they stand on, and the type of a disk's driver.
 func follow(text []byte, c machine.Change) ([]byte, error) {
 	var x domain
@@ -83,7 +106,12 @@ func follow(text []byte, c machine.Change) ([]byte, error) {
 	disk := -1 // which of them, in their order
 	return machine.EditXML(text, func(around []string, e xml.StartElement) (edit machine.Edit) {
 		if len(around) == 2 && around[1] == "devices" && e.Name.Local == "disk" {
-			disk++
+			if disk++; disk < len(x.Disks) {
+				if to, ok := c.Names[x.Disks[disk].Source.name()]; ok && said(to) != said(x.Disks[disk].Source.name()) {
+					edit.Attributes = map[string]string{"type": kindOf(to)}
+				}
+			}
+			return edit
 		}
 		if len(around) < 3 || around[1] != "devices" || around[2] != "disk" || disk < 0 || disk >= len(x.Disks) {
 			return edit
@@ -97,7 +125,11 @@ func follow(text []byte, c machine.Change) ([]byte, error) {
 			for _, a := range e.Attr {
 				to, ok := c.Names[a.Value]
 				if ok && (a.Name.Local == "file" || a.Name.Local == "dev") {
-					edit.Attributes[a.Name.Local] = to
+					as := a.Name.Local
+					if said(to) != said(a.Value) {
+						as, edit.Loses = said(to), append(edit.Loses, as)
+					}
+					edit.Attributes[as] = to
 				}
 			}
 			if converted && x.Disks[disk].Driver == nil { // which would be taken for raw

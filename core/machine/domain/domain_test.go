@@ -1,6 +1,7 @@
 package domain
 
 import (
+	"strings"
 	"testing"
 
 	"bagaglio/core/machine"
@@ -49,4 +50,33 @@ func TestWhatAMachineIs(t *testing.T) {
 	assert.Equal(t, int64(1<<20), plain.Memory, "KiB where no unit is named")
 	assert.Equal(t, machine.BIOS, plain.Firmware)
 	assert.NotContains(t, plain.Name, "\n")
+}
+
+// TestDisksThatAreVolumes: a disk that becomes a block device is said to be one, and a file again when it is taken back.
+func TestDisksThatAreVolumes(t *testing.T) {
+	const file, volume = "/srv/quay/tide-board.raw", "/dev/isola/tide-board"
+	text := []byte(
+		"<domain type=\"kvm\">\n <name>tide-board</name>\n <memory unit=\"GiB\">1</memory><vcpu>1</vcpu><os><type>hvm</type></os>\n <devices>" +
+			"<disk type=\"file\" device=\"disk\"><driver type=\"raw\"/><source file=\"" + file + "\"/><target dev=\"vda\" bus=\"virtio\"/></disk></devices>\n</domain>\n",
+	)
+	want := strings.NewReplacer(`type="file"`, `type="block"`, "file=\""+file, "dev=\""+volume).Replace(string(text))
+	changed, err := machine.Follow("tide-board.xml", text, machine.Change{Names: map[string]string{file: volume}})
+	require.NoError(t, err)
+	assert.Equal(t, want, string(changed))
+	back, err := machine.Follow("tide-board.xml", changed, machine.Change{Names: map[string]string{file: volume}}.Reverse())
+	require.NoError(t, err)
+	assert.Equal(t, string(text), string(back))
+
+	m, err := machine.Describe("domain-xml", text)
+	require.NoError(t, err)
+	m.Disks[0].File = volume
+	became, err := machine.Become(text, "domain-xml", "domain-xml", m)
+	require.NoError(t, err)
+	assert.Equal(t, want, string(became))
+	fresh, err := write(m)
+	require.NoError(t, err)
+	assert.Contains(t, string(fresh), `<disk type="block" device="disk"><driver type="raw"/><source dev="`+volume+`"/>`)
+	inMemory, err := machine.Follow("tide-board.xml", text, machine.Change{Names: map[string]string{file: "/dev/shm/tide-board.raw"}})
+	require.NoError(t, err)
+	assert.Contains(t, string(inMemory), `file="/dev/shm/tide-board.raw"`)
 }

@@ -168,8 +168,8 @@ func (w *rewriter) enter(e xml.StartElement) machine.Edit {
 		return machine.Edit{}
 	}
 	w.was, w.is = &before[*at], &after[*at]
-	if w.moved() && attr(e, "type") != "file" {
-		return machine.Edit{Attributes: map[string]string{"type": "file"}}
+	if w.moved() && attr(e, "type") != kindOf(w.is.File) {
+		return machine.Edit{Attributes: map[string]string{"type": kindOf(w.is.File)}}
 	}
 	return machine.Edit{}
 }
@@ -187,11 +187,11 @@ func (w *rewriter) ofDisk(e xml.StartElement) machine.Edit {
 	switch {
 	case name == "source" && w.moved() && w.is.File == "": // a drive that is emptied
 		return machine.Edit{Drop: true}
-	case name == "source" && w.moved() && attr(e, "file") == "":
-		file := machine.Edit{Attributes: map[string]string{"file": w.is.File}}
+	case name == "source" && w.moved() && attr(e, said(w.is.File)) == "":
+		file := machine.Edit{Attributes: map[string]string{said(w.is.File): w.is.File}}
 		return machine.Edit{Before: driver + file.Element("source"), Drop: true}
 	case name == "source" && w.moved():
-		return machine.Edit{Before: driver, Attributes: map[string]string{"file": w.is.File}}
+		return machine.Edit{Before: driver, Attributes: map[string]string{said(w.is.File): w.is.File}}
 	case name == "driver" && format:
 		return machine.Edit{Attributes: map[string]string{"type": drivers[w.is.Format]}}
 	case name == "backingStore" && w.moved(), name == "address" && bus:

@@ -11,7 +11,7 @@ import (
 
 // definition is the text of a new machine. What a Machine does not say is the host's choice. It runs by software emulation, which is there on
 // every host: whoever has more changes the type.
-var definition = template.Must(template.New("definition").Parse(`<domain type="qemu">
+var definition = template.Must(template.New("definition").Funcs(template.FuncMap{"kind": kindOf, "said": said}).Parse(`<domain type="qemu">
   <name>{{html .Name}}</name>
 {{- if .UUID}}
   <uuid>{{html .UUID}}</uuid>{{end}}
@@ -37,7 +37,7 @@ var definition = template.Must(template.New("definition").Parse(`<domain type="q
 {{- range .Disks}}
     {{template "disk" .}}{{end}}
 {{- range .Drives}}
-    <disk type="file" device="{{html .Device}}">{{if .File}}<source file="{{html .File}}"/>{{end}}<target dev="{{.Slot}}" bus="{{.Bus}}"/><readonly/></disk>{{end}}
+    <disk type="{{kind .File}}" device="{{html .Device}}">{{if .File}}<source {{said .File}}="{{html .File}}"/>{{end}}<target dev="{{.Slot}}" bus="{{.Bus}}"/><readonly/></disk>{{end}}
 {{- range .Networks}}
     <interface type="{{.Kind}}">{{if .MAC}}<mac address="{{html .MAC}}"/>{{end}}
 {{- if eq .Kind "network"}}<source network="{{html .Network}}"/>{{else if eq .Kind "bridge"}}<source bridge="{{html .Network}}"/>{{end}}
@@ -52,7 +52,7 @@ var definition = template.Must(template.New("definition").Parse(`<domain type="q
     <graphics type="vnc" port="-1" autoport="no"><listen type="none"/></graphics>
   </devices>
 </domain>
-{{define "disk"}}<disk type="file" device="disk"><driver type="{{.Format}}"{{if .Cache}} cache="{{html .Cache}}"{{end}}/><source file="{{html .File}}"/>
+{{define "disk"}}<disk type="{{kind .File}}" device="disk"><driver type="{{.Format}}"{{if .Cache}} cache="{{html .Cache}}"{{end}}/><source {{said .File}}="{{html .File}}"/>
       <target dev="{{.Slot}}" bus="{{.Bus}}"/>{{if .Boot}}<boot order="{{.Boot}}"/>{{end}}{{if .ReadOnly}}<readonly/>{{end}}
 {{- if .Serial}}<serial>{{html .Serial}}</serial>{{end}}</disk>{{end}}`))
 

@@ -13,6 +13,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/volumes"
 )
 
 // lookAround gathers what is to be known of a source whose files are copied as they are, or that is to be released.
@@ -145,7 +146,7 @@ func findStays(ends step.Ends, r plan.Request, known step.Known, f *plan.SourceF
 			continue
 		}
 		same := r.Source.Pool != "" && r.Source.Pool == r.Destination.Pool && c.From == to ||
-			known.Root != "" && path.Join(known.SourceRoot, c.From) == path.Join(known.Root, to)
+			known.Root != (volumes.Ground{}) && known.SourceRoot.Path(c.From) == known.Root.Path(to)
 		if !same {
 			if same, err = sameFolder(ends, path.Dir(c.From), path.Dir(to)); err != nil {
 				return err

@@ -18,6 +18,7 @@ import (
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/faulty"
+	"bagaglio/core/storage/volumes"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -114,18 +115,22 @@ func TestMovesHandOver(t *testing.T) {
 					0o640,
 				),
 			)
-			known := step.Known{SourceRoot: "/srv/quay", Root: "/srv/lighthouse", Users: func(context.Context, []string) ([]plan.User, error) {
-				return []plan.User{
-					{
-						Name:   "kiosk",
-						Pool:   "definitions",
-						Path:   "kiosk.xml",
-						Format: "domain-xml",
-						Folder: "/etc/machines",
-						Files:  []string{"/srv/quay/gate-kiosk.raw"},
-					},
-				}, nil
-			}}
+			known := step.Known{
+				SourceRoot: volumes.Ground{Folder: "/srv/quay"},
+				Root:       volumes.Ground{Folder: "/srv/lighthouse"},
+				Users: func(context.Context, []string) ([]plan.User, error) {
+					return []plan.User{
+						{
+							Name:   "kiosk",
+							Pool:   "definitions",
+							Path:   "kiosk.xml",
+							Format: "domain-xml",
+							Folder: "/etc/machines",
+							Files:  []string{"/srv/quay/gate-kiosk.raw"},
+						},
+					}, nil
+				},
+			}
 			request := plan.Request{
 				Kind:        plan.Copy,
 				Release:     true,
@@ -226,8 +231,8 @@ func TestDefinitionsGoAlong(t *testing.T) {
 				Files:  []string{"a.raw", "b.raw"},
 			}
 			known := step.Known{
-				SourceRoot: from,
-				Root:       to,
+				SourceRoot: volumes.Ground{Folder: from},
+				Root:       volumes.Ground{Folder: to},
 				Users:      func(context.Context, []string) ([]plan.User, error) { return []plan.User{user}, nil },
 			}
 			var plans []plan.Plan // all are made before any is run, as those of a group

@@ -13,6 +13,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/volumes"
 )
 
 // keepOwners gives the files the owner, the mode and the labels that their source has, but what the rules of the pool ask for.
@@ -147,7 +148,11 @@ func keepingOf(ends step.Ends, r plan.Request, known step.Known, name string, f 
 	if err != nil {
 		return err
 	}
-	k := plan.Keeping{Owner: from.Owner, Mode: from.Mode, SameHost: known.Root != "" || r.Source.Pool == "" && r.Destination.Pool == ""}
+	k := plan.Keeping{
+		Owner:    from.Owner,
+		Mode:     from.Mode,
+		SameHost: known.Root != (volumes.Ground{}) || r.Source.Pool == "" && r.Destination.Pool == "",
+	}
 	if o, ok := storage.As[storage.Owner](ends.Destination); ok {
 		k.KeepsMode, k.Gives = !storage.NoModes(f.Space.Kind), o.Gives(from.Owner)
 	}

@@ -16,6 +16,7 @@ import (
 type parted struct {
 	Name     string    `json:"name"`
 	Version  string    `json:"version,omitempty"` // see storage.Versioner
+	Written  string    `json:"written,omitempty"` // see storage.WriteCounter
 	Size     int64     `json:"size"`
 	Modified time.Time `json:"modified"`
 }
@@ -31,12 +32,23 @@ func part(folder storage.Folder, name string) (parted, error) {
 			return p, fmt.Errorf("looking at %s again: %w", name, err)
 		}
 	}
-	return p, nil
+	p.Written, err = writtenTo(folder, name)
+	return p, err
+}
+
+// writtenTo changes whenever something is written to a file whose times do not tell that, and is empty for all others.
+func writtenTo(folder storage.Folder, name string) (written string, err error) {
+	if c, ok := storage.As[storage.WriteCounter](folder); ok {
+		if written, err = c.Written(name); err != nil {
+			err = fmt.Errorf("looking at %s again: %w", name, err)
+		}
+	}
+	return written, err
 }
 
 // isStill tells whether a file is what it was.
 func (p parted) isStill(now parted) bool {
-	return p.Size == now.Size && p.Modified.Equal(now.Modified) && storage.SameVersion(p.Version, now.Version)
+	return p.Size == now.Size && p.Modified.Equal(now.Modified) && storage.SameVersion(p.Version, now.Version) && p.Written == now.Written
 }
 
 // errWritten is the error for a source that was written to when its copy was proven already.

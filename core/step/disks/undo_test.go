@@ -17,6 +17,7 @@ import (
 	"bagaglio/core/receipt"
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/volumes"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -137,21 +138,25 @@ func (r round) begin(t *testing.T) *trip {
 }
 
 func (x *trip) known() step.Known {
-	return step.Known{SourceRoot: "/srv/quay", Root: "/srv/lighthouse", Users: func(_ context.Context, files []string) ([]plan.User, error) {
-		if !slices.Contains(files, "gate-kiosk.raw") {
-			return nil, nil
-		}
-		return []plan.User{
-			{
-				Name:   "kiosk",
-				Pool:   "definitions",
-				Path:   "kiosk.xml",
-				Format: "domain-xml",
-				Folder: "/etc/machines",
-				Files:  []string{"/srv/quay/gate-kiosk.raw"},
-			},
-		}, nil
-	}}
+	return step.Known{
+		SourceRoot: volumes.Ground{Folder: "/srv/quay"},
+		Root:       volumes.Ground{Folder: "/srv/lighthouse"},
+		Users: func(_ context.Context, files []string) ([]plan.User, error) {
+			if !slices.Contains(files, "gate-kiosk.raw") {
+				return nil, nil
+			}
+			return []plan.User{
+				{
+					Name:   "kiosk",
+					Pool:   "definitions",
+					Path:   "kiosk.xml",
+					Format: "domain-xml",
+					Folder: "/etc/machines",
+					Files:  []string{"/srv/quay/gate-kiosk.raw"},
+				},
+			}, nil
+		},
+	}
 }
 
 // broken has everything stop behind some operations on names.

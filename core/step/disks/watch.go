@@ -45,12 +45,17 @@ func (w watched) look() (string, error) {
 				return "", fmt.Errorf("looking at %s again: %w", name, err)
 			}
 		}
+		written, err := writtenTo(w.folder, name)
+		if err != nil {
+			return "", err
+		}
 		fmt.Fprintf(
 			&state,
-			"%s %s %s %d %d %s%d\n",
+			"%s %s %s %s %d %d %s%d\n",
 			name,
 			info.ID,
 			version,
+			written,
 			info.Size,
 			info.Modified.UnixNano(),
 			changedAt,

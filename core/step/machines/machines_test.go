@@ -11,6 +11,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
 	"bagaglio/core/step"
+	"bagaglio/core/storage/volumes"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -31,7 +32,7 @@ func carried(t *testing.T, w *world, r plan.Request, m host.Machine) job.Task {
 		Disks: []plan.Place{
 			{Pool: "quay-store", Path: "kiosk.raw"},
 		},
-		Pools:    map[string]plan.Reached{"lamp-room": {Host: r.To, Root: "/lamp"}},
+		Pools:    map[string]plan.Reached{"lamp-room": {Host: r.To, Root: volumes.Ground{Folder: "/lamp"}}},
 		ToFormat: "domain-xml",
 		UUID:     "11111111-2222-5333-8444-555555555555",
 		MACs:     []string{"52:54:00:aa:bb:cc"},

@@ -34,7 +34,7 @@ type Folder struct {
 }
 
 // Open returns those of this computer.
-func Open() *Folder { return &Folder{computer: here{}} }
+func Open() *Folder { return &Folder{computer: Here{}} }
 
 // On returns those of another computer.
 func On(c Computer) *Folder { return &Folder{computer: c} }
@@ -140,8 +140,8 @@ func (f *Folder) List(dir string) (all []storage.Info, err error) {
 // written is which of the counts of /sys/block/NAME/stat is that of sectors written, from 0 (the kernel's Documentation/block/stat.rst).
 const written = 6
 
-// Version changes whenever something is written to the disk by the system, and when another one is at its place.
-func (f *Folder) Version(name string) (string, error) {
+// Written changes whenever something is written to the disk by the system, and when another one is at its place.
+func (f *Folder) Written(name string) (string, error) {
 	d, err := f.find("stat", name)
 	if err != nil {
 		return "", err
@@ -151,7 +151,7 @@ func (f *Folder) Version(name string) (string, error) {
 	if err != nil || len(counts) <= written {
 		return "", fmt.Errorf("asking whether something is written to %s: %w", d.Path, err)
 	}
-	return "written " + counts[written] + storage.VersionPart + d.Seen, nil
+	return counts[written] + " " + d.Seen, nil
 }
 
 // Overwrite opens a disk to be written over, for the caller alone. It fails for one that anybody uses, and for those of other computers.

@@ -15,11 +15,11 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// here is this computer.
-type here struct{ device.Here }
+// Here is this computer.
+type Here struct{ device.Here }
 
 // OpenDevice opens a disk. It is read past what the system remembers of its content, where that can be.
-func (here) OpenDevice(d device.Device) (storage.File, error) {
+func (Here) OpenDevice(d device.Device) (storage.File, error) {
 	sector := d.SectorSize
 	file, err := os.OpenFile(d.Path, os.O_RDONLY|unix.O_NONBLOCK|unix.O_DIRECT, 0)
 	if errors.Is(err, unix.EINVAL) {
@@ -37,7 +37,7 @@ func (here) OpenDevice(d device.Device) (storage.File, error) {
 }
 
 // OverwriteDevice opens a block device for reading and writing, for the caller alone.
-func (here) OverwriteDevice(d device.Device) (storage.File, error) {
+func (Here) OverwriteDevice(d device.Device) (storage.File, error) {
 	file, err := os.OpenFile(d.Path, os.O_RDWR|unix.O_NONBLOCK|unix.O_EXCL, 0)
 	if errors.Is(err, unix.EBUSY) {
 		err = fmt.Errorf("%s is in use by somebody", d.Path)
@@ -49,6 +49,26 @@ func (here) OverwriteDevice(d device.Device) (storage.File, error) {
 		return nil, errors.Join(err, file.Close())
 	}
 	return &writable{file, d.Size}, nil
+}
+
+// OpenVolume opens a block device by its path: to be read past what the system remembers of it, or to be read and written.
+func (Here) OpenVolume(path string, size int64, write bool) (storage.File, error) {
+	flags := os.O_RDONLY | unix.O_DIRECT
+	if write {
+		flags = os.O_RDWR
+	}
+	file, err := os.OpenFile(path, flags|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	sector, err := unix.IoctlGetInt(int(file.Fd()), unix.BLKSSZGET)
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("%s is no block device: %w", path, err), file.Close())
+	}
+	if write {
+		return &writable{file, size}, nil
+	}
+	return &local{file, int64(sector)}, nil
 }
 
 // isDevice fails where an open file is not the device that was looked at.
@@ -80,7 +100,7 @@ func (w *writable) Close() error {
 func (*writable) Truncate(int64) error { return errors.ErrUnsupported }
 
 // Start runs a script in a session of its own: nothing that ends this process ends it, but for the end of its input.
-func (here) Start(script string, args ...string) (Script, error) {
+func (Here) Start(script string, args ...string) (Script, error) {
 	cmd := exec.Command("sh", append([]string{"-c", script, "bagaglio"}, args...)...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	in, err := cmd.StdinPipe()
@@ -95,7 +115,7 @@ func (here) Start(script string, args ...string) (Script, error) {
 }
 
 // Held tells whether a program has a disk for itself.
-func (here) Held(d device.Device) (bool, error) {
+func (Here) Held(d device.Device) (bool, error) {
 	file, err := os.OpenFile(d.Path, os.O_RDONLY|unix.O_NONBLOCK|unix.O_EXCL, 0)
 	switch {
 	case errors.Is(err, unix.EBUSY):
@@ -107,7 +127,7 @@ func (here) Held(d device.Device) (bool, error) {
 }
 
 // Close has nothing to close.
-func (here) Close() error { return nil }
+func (Here) Close() error { return nil }
 
 // local is an open device of this computer. Where it is read directly, each read is of whole sectors, into memory that begins at a page.
 type local struct {

@@ -128,6 +128,27 @@ func (h computer) OpenDevice(d device.Device) (opened storage.File, err error) {
 	return opened, err
 }
 
+// OpenVolume opens a block device by its path: to be read past what the system remembers of it, or to be read and written.
+func (h computer) OpenVolume(path string, _ int64, write bool) (opened storage.File, err error) {
+	flags := os.O_RDONLY
+	if write {
+		flags = os.O_RDWR
+	} else if s, err := h.Start(forget, path); err != nil {
+		return nil, err
+	} else if err := s.Wait(); err != nil {
+		return nil, fmt.Errorf("having the host forget what it remembers of %s: %w", path, err)
+	}
+	err = h.ask(func(c *client) error {
+		f, err := c.sftp.OpenFile(path, flags)
+		if err != nil {
+			return err
+		}
+		opened = &file{client: c, file: f, name: path, flags: flags, lanes: make([]lane, len(c.lanes))}
+		return nil
+	})
+	return opened, err
+}
+
 // Start runs a script on the host. Its input ends with the connection.
 func (h computer) Start(script string, args ...string) (s blocks.Script, err error) {
 	c, err := h.client(context.Background())
