@@ -100,6 +100,7 @@ type Skimmed struct {
 	disk.Reader
 	Shares []Share
 	gaps   []fingerprint.Range // that read as zeros, ascending
+	left   []fingerprint.Range // of these, what is left out
 }
 
 // Skim looks which part of a disk is read. The disk is not to change: what is used is looked at once.
@@ -149,8 +150,13 @@ func Skim(ctx context.Context, d disk.Reader, s Selection) (*Skimmed, error) {
 			share.Skipped += g.Length
 		}
 		k.Shares, k.gaps = append(k.Shares, share), append(k.gaps, gaps...)
+		if share.Left {
+			k.left = append(k.left, gaps...)
+		}
 	}
-	sort.Slice(k.gaps, func(i, j int) bool { return k.gaps[i].Offset < k.gaps[j].Offset })
+	for _, all := range [][]fingerprint.Range{k.gaps, k.left} {
+		sort.Slice(all, func(i, j int) bool { return all[i].Offset < all[j].Offset })
+	}
 	for i := range len(k.gaps) - 1 {
 		if k.gaps[i].Offset+k.gaps[i].Length > k.gaps[i+1].Offset {
 			return nil, disk.Damaged("partitions overlap: what is used cannot be told")
@@ -220,7 +226,11 @@ func (k *Skimmed) volumes(ctx context.Context, d Disk, p Partition, share Share,
 		for _, g := range gaps {
 			own.Skipped += g.Length
 		}
-		k.Shares, k.gaps = append(k.Shares, own), append(k.gaps, v.onDisk(gaps, p.Offset)...)
+		there := v.onDisk(gaps, p.Offset)
+		k.Shares, k.gaps = append(k.Shares, own), append(k.gaps, there...)
+		if own.Left {
+			k.left = append(k.left, there...)
+		}
 	}
 }
 
@@ -330,11 +340,22 @@ func Open(ctx context.Context, o disk.Origin, format string, s Selection) (disk.
 func Like(d, copied disk.Reader) disk.Reader {
 	switch k := d.(type) {
 	case *Skimmed:
-		return &Skimmed{Reader: copied, Shares: k.Shares, gaps: k.gaps}
+		return &Skimmed{Reader: copied, Shares: k.Shares, gaps: k.gaps, left: k.left}
 	case checked:
 		return Like(k.Skimmed, copied)
 	}
 	return copied
+}
+
+// Anew returns a disk that was opened so as another one sees it now, without looking again at what is used: only what is left out reads as zeros.
+func Anew(d, now disk.Reader) disk.Reader {
+	switch k := d.(type) {
+	case *Skimmed:
+		return &Skimmed{Reader: now, Shares: k.Shares, gaps: k.left, left: k.left}
+	case checked:
+		return Anew(k.Skimmed, now)
+	}
+	return now
 }
 
 // Shares tells what of a disk that was opened so is read, nil where that is all.

@@ -11,6 +11,9 @@ import (
 const (
 	// InUseFreeze freezes the filesystems on it while it is read: it is as it was at one moment, as after a power cut.
 	InUseFreeze = "freeze"
+	// InUseKeepUp reads it while it changes, reads again what was written to meanwhile, and freezes the filesystems for the last of it: then it is as it was
+	// at that moment, as after a power cut.
+	InUseKeepUp = "keep-up"
 	// InUseAsItIs reads it while it changes: files that are written meanwhile are torn.
 	InUseAsItIs = "as-it-is"
 )
@@ -26,7 +29,7 @@ var programName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
 
 func validateInUse(source Place, how string, longest int, tell string) error {
 	switch {
-	case tell != "" && how != InUseFreeze:
+	case tell != "" && how != InUseFreeze && how != InUseKeepUp:
 		return errors.New("a program is told of a freeze: say that the disk is frozen")
 	case tell != "" && !programName.MatchString(tell):
 		return fmt.Errorf("%q is no name of a program", tell)
@@ -36,8 +39,8 @@ func validateInUse(source Place, how string, longest int, tell string) error {
 		return nil
 	case !source.IsDevice():
 		return errors.New("only a disk of a computer is read while it is in use: shut the machine down, or suspend it")
-	case how != InUseFreeze && how != InUseAsItIs:
-		return fmt.Errorf("a disk that is in use is read %q or %q, not %q", InUseFreeze, InUseAsItIs, how)
+	case how != InUseFreeze && how != InUseKeepUp && how != InUseAsItIs:
+		return fmt.Errorf("a disk that is in use is read %q, %q or %q, not %q", InUseFreeze, InUseKeepUp, InUseAsItIs, how)
 	case longest < 0 || longest > LongestFreeze:
 		return fmt.Errorf("filesystems are frozen for up to %d seconds", LongestFreeze)
 	}
@@ -74,9 +77,9 @@ func (p *maker) checkInUse() {
 				int(r.Freezes().Seconds()),
 			),
 		)
-		if r.Tell != "" {
-			p.add(Informs, "tell", fmt.Sprintf("The program %s is told on its computer before and afterwards.", r.Tell))
-		}
+		p.tells()
+	case InUseKeepUp:
+		p.keepsUp(why)
 	case InUseAsItIs:
 		p.doubt(
 			"in-use",
@@ -91,7 +94,45 @@ func (p *maker) checkInUse() {
 				fmt.Sprintf("Freeze its filesystems while it is read, for %d seconds at most: the image is what a power cut would leave", UsualFreeze),
 				map[string]any{"in_use": InUseFreeze},
 			),
+			remedy(
+				"Read it while it is written to, and freeze it only for the last of what was written: the image is what a power cut would leave",
+				map[string]any{"in_use": InUseKeepUp},
+			),
 			remedy("Read it as it is: files that are written meanwhile are torn", map[string]any{"in_use": InUseAsItIs}),
 		)
+	}
+}
+
+// tells says that a program is told of a freeze.
+func (p *maker) tells() {
+	if tell := p.Disk.Request.Tell; tell != "" {
+		p.add(Informs, "tell", fmt.Sprintf("The program %s is told on its computer before and afterwards.", tell))
+	}
+}
+
+// keepsUp: what is read while somebody writes to it is written again, which not every image can be.
+func (p *maker) keepsUp(why error) {
+	r := p.Disk.Request
+	p.doubt("in-use", fmt.Sprintf(
+		"%s. It is read meanwhile, what is written to is read again, and for the last of that its filesystems are frozen, for %d seconds at most. The image is "+
+			"what a power cut would leave at that moment.",
+		capital(why.Error()),
+		int(r.Freezes().Seconds()),
+	))
+	p.tells()
+	frozen := remedy("Freeze its filesystems all the while", map[string]any{"in_use": InUseFreeze})
+	if p.layout.Compresses {
+		p.add(
+			Blocks,
+			"in-use",
+			fmt.Sprintf("What is compressed (%s, %s) cannot be written twice, as a disk needs that changes while it is read: choose another "+
+				"layout, and compress the image afterwards.", p.format.Name, p.layout.Name),
+			remedy("Do not compress it", map[string]any{"layout": nil}),
+			frozen,
+		)
+	}
+	if r.Refits() {
+		p.add(Blocks, "in-use", "Filesystems are made to fit on copies of what does not change: capture it as it is, and then resize the image.",
+			remedy("Leave its size", map[string]any{"size": nil, "smallest": nil, "grow": nil}), frozen)
 	}
 }

@@ -42,7 +42,11 @@ func (p *maker) checkShares() {
 		case s.Left:
 			p.add(Informs, "partition", fmt.Sprintf("%s is left out, and reads as zeros: %s.", s.Called(), of))
 		case s.Whole != "":
-			p.add(Informs, "partition", fmt.Sprintf("%s is read whole, %s: %s.", s.Called(), of, s.Whole))
+			then := ""
+			if how := p.Disk.Request.InUse; how == InUseFreeze || how == InUseKeepUp {
+				then = "; less of it may be, once it is frozen"
+			}
+			p.add(Informs, "partition", fmt.Sprintf("%s is read whole, %s: %s%s.", s.Called(), of, s.Whole, then))
 		case s.Skipped > 0:
 			p.add(Informs, "partition", fmt.Sprintf("%s: %s are read of %s, which is what its filesystem uses; the rest reads as zeros.",
 				s.Called(), Bytes(s.Length-s.Skipped), of))

@@ -77,19 +77,19 @@ of filesystems only what they use is read, where their map of that can be relied
 		&r.InUse,
 		"in-use",
 		"",
-		"read a disk that is in use: freeze (its filesystems, meanwhile) or as-it-is (files that are written meanwhile are torn)",
+		"read a disk that is in use: freeze (its filesystems, meanwhile), keep-up (read again what is written meanwhile, and freeze only for the last of that) or as-it-is (files that are written meanwhile are torn)",
 	)
 	f.IntVar(
 		&r.LongestFreeze,
 		"longest-freeze",
 		0,
-		fmt.Sprintf("with --in-use freeze: seconds that filesystems are frozen at most (default %d)", plan.UsualFreeze),
+		fmt.Sprintf("with --in-use freeze and keep-up: seconds that filesystems are frozen at most (default %d)", plan.UsualFreeze),
 	)
 	f.StringVar(
 		&r.Tell,
 		"tell",
 		"",
-		"with --in-use freeze: a program in /etc/bagaglio/hooks of the disk's computer that is run before and afterwards",
+		"with --in-use freeze and keep-up: a program in /etc/bagaglio/hooks of the disk's computer that is run before and afterwards",
 	)
 	f.BoolVar(
 		&r.Recopy,

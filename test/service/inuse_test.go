@@ -91,7 +91,7 @@ func TestADiskInUseIsFrozen(t *testing.T) {
 	for _, r := range p.Plan.With(plan.Blocks)[0].Remedies {
 		ways = append(ways, string(r.Change))
 	}
-	assert.Equal(t, []string{`{"in_use":"freeze"}`, `{"in_use":"as-it-is"}`}, ways)
+	assert.Equal(t, []string{`{"in_use":"freeze"}`, `{"in_use":"keep-up"}`, `{"in_use":"as-it-is"}`}, ways)
 
 	before := lines()
 	r := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, inUse(captured(l, "kiosk.qcow2"), plan.InUseFreeze)).Id)
@@ -158,7 +158,7 @@ func TestADiskInUseAsItIs(t *testing.T) {
 	assert.Contains(t, strings.Join(torn.Doubts, " "), "somebody wrote to the disk")
 	wrong := inUse(captured(l, "x.qcow2"), "somehow")
 	_, err := s.Plan(t.Context(), wrong)
-	require.ErrorContains(t, err, `is read "freeze" or "as-it-is"`)
+	require.ErrorContains(t, err, `is read "freeze", "keep-up" or "as-it-is"`)
 	assert.True(t, bytes.Contains([]byte(torn.Reason), []byte("never like that at one moment")))
 }
 

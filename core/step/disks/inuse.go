@@ -15,13 +15,14 @@ type freezer interface {
 	Freeze(ctx context.Context, name string, longest time.Duration, tell string) (still storage.Folder, thaw func() error, err error)
 }
 
-// heedUse has a disk that is in use read as the request says: with its filesystems frozen from now on, or as it is.
+// heedUse has a disk that is in use read as the request says: with its filesystems frozen from now on, or as it is. One that is caught up with is frozen later.
 func (w *work) heedUse(ctx context.Context) error {
 	r := w.disk.Request
 	if r.InUse == "" {
 		return nil
 	}
-	if r.InUse == plan.InUseAsItIs {
+	w.unheeded = w.Ends.Source
+	if r.InUse == plan.InUseAsItIs || w.keepsUp() {
 		if h, ok := storage.As[interface{ Heedless() storage.Folder }](w.Ends.Source); ok {
 			w.Ends.Source = h.Heedless()
 		}
@@ -54,7 +55,10 @@ func (w *work) goOn() error {
 }
 
 // isLetGo tells whether the source is one that changes again since it was read.
-func (w *work) isLetGo() bool { return w.froze && w.thaw == nil }
+func (w *work) isLetGo() bool { return w.state.LetGo || w.froze && w.thaw == nil }
+
+// keepsUp tells whether the source is read while somebody writes to it, and what was written is read again.
+func (w *work) keepsUp() bool { return w.disk.Request.InUse == plan.InUseKeepUp }
 
 // tears tells whether the source is read as it is, whoever writes to it.
 func (w *work) tears() bool { return w.disk.Request.InUse == plan.InUseAsItIs }

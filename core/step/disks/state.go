@@ -31,6 +31,8 @@ type State struct {
 	Salvaged bool `json:"salvaged,omitempty"`
 	// Torn tells that somebody wrote to the source while it was read as it is.
 	Torn bool `json:"torn,omitempty"`
+	// LetGo tells that the source was frozen when the last of it was read, and goes on since.
+	LetGo bool `json:"let_go,omitempty"`
 	// Saved tells that what the disk held which is written over is saved.
 	Saved bool `json:"saved,omitempty"`
 	// Compared tells that copied files were proven, before names in them were changed.
@@ -134,7 +136,7 @@ func (w *work) takeUp(ctx context.Context, source, base string) error {
 	}
 	if known {
 		switch {
-		case old.Source != source:
+		case old.Source != source && !w.keepsUp(): // which reads all again that may have changed
 			w.remark("it was begun anew since the source had changed")
 		case old.Base != base:
 			w.remark("it was begun anew since the base had changed")

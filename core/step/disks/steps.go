@@ -60,6 +60,12 @@ func (w *work) look(ctx context.Context) error {
 
 // fill leaves the new image, synced, in the staging folder.
 func (w *work) fill(ctx context.Context) (err error) {
+	if w.keepsUp() {
+		if w.living, err = w.keepUp(ctx); err != nil {
+			return err
+		}
+		defer func() { err = errors.Join(err, w.living.changes.Close()) }()
+	}
 	if w.copied, err = w.write(ctx, &w.src); err != nil {
 		if thawed := w.goOn(); thawed != nil && errors.Is(err, errChanged) {
 			err = thawed // that is why it could change

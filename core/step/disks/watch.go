@@ -114,7 +114,7 @@ const mostWatched = 100
 
 // watching looks at the source before each mark, so that hours are not spent on one that somebody writes to.
 func (w *work) watching(keep func(transfer.Mark) error) func(transfer.Mark) error {
-	if w.disk.Request.Recopy || w.tears() || len(w.source.files) > mostWatched { // then the closing look decides
+	if w.disk.Request.Recopy || w.tears() || w.keepsUp() || len(w.source.files) > mostWatched { // then the closing look decides
 		return keep
 	}
 	return func(m transfer.Mark) error {

@@ -42,6 +42,8 @@ type work struct {
 	guest    *fingerprint.Leaves // of the disk, where its files were copied as they are
 	earlier  *fingerprint.Tag    // that the source was compared with
 	enough   bool                // nothing more is to be done
+	unheeded storage.Folder      // the source's, which tells who uses it
+	living   *living             // nil where what is written meanwhile is not caught up with
 	froze    bool                // filesystems were frozen
 	thaw     func() error        // lets filesystems go on that are frozen; nil where none are
 }

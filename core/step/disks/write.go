@@ -85,7 +85,13 @@ func (w *work) writeOnce(
 	if copied.Tail == nil {
 		copied.Tail = earlier.Tail
 	}
-	for ; ; pass++ {
+	if w.living != nil {
+		corrected = true
+		if copied, err = w.catchUp(ctx, w.living, *src, dst, copied); err != nil {
+			return copied, false, err
+		}
+	}
+	for ; w.living == nil; pass++ {
 		same, err := w.unchanged(ctx, *src, copied)
 		if err != nil {
 			return copied, false, err
