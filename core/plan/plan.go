@@ -112,6 +112,8 @@ type Request struct {
 	// ConfirmSerial is the serial number of the disk that is written over (see DeviceFacts.Confirms). DifferingOnly writes only what is not the same there.
 	ConfirmSerial string `json:"confirm_serial,omitempty"`
 	DifferingOnly bool   `json:"differing_only,omitempty"`
+	// Wipe has what the image does not reach of that disk read as zeros: WipeZeros or WipeDiscard; empty leaves it as it is.
+	Wipe string `json:"wipe,omitempty"`
 	// ByRules does whatever the rules of the destination's pool ask for: the plan is that of the request which it becomes.
 	ByRules bool `json:"by_rules,omitempty"`
 	// AsItIs goes on where the source is not what was known of it: its content differs from its tag, or files of it are missing or short.

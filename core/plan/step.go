@@ -39,6 +39,7 @@ const (
 	StepPublish = "publish" // give it its name
 	// In the place of all from StepFill on, for a disk of a computer that is written over.
 	StepSave      = "save"      // what its first and last MiB held
+	StepWipe      = "wipe"      // what the image does not reach
 	StepOverwrite = "overwrite" // with the content of the image
 	StepReadBack  = "read-back" // from it, and compare
 	StepTable     = "table"     // move the second copy of its partition table to its end
@@ -145,7 +146,7 @@ func (p *maker) isUsedIn(kind string, u Use) bool {
 		return u.Writes && !released
 	case StepRename, StepOverwrite:
 		return true
-	case StepSave, StepReadBack, StepTable:
+	case StepSave, StepWipe, StepReadBack, StepTable:
 		return u.Writes
 	case StepRelease:
 		return released

@@ -17,10 +17,17 @@ type WriteBackRequest struct {
 	Destination    *Place `json:"destination"`
 	ConfirmSerial  string `json:"confirm_serial"`
 	DifferingOnly  bool   `json:"differing_only"`
+	Wipe           string `json:"wipe"`
 	NoProof        bool   `json:"no_proof"`
 	AsItIs         bool   `json:"as_it_is"`
 	WithoutKnowing bool   `json:"without_knowing"`
 }
+
+// Ways to wipe what an image does not reach of a disk.
+const (
+	WipeZeros   = "zeros"   // zeros are written
+	WipeDiscard = "discard" // the disk is told that it is not used any more, and that it has to read as zeros
+)
 
 func (r WriteBackRequest) validate() error {
 	if err := r.Source.validate(); err != nil {
@@ -31,6 +38,8 @@ func (r WriteBackRequest) validate() error {
 		return fmt.Errorf("a disk of a computer is captured to an image first (%s)", r.Source)
 	case r.Destination == nil || !r.Destination.IsDevice():
 		return errors.New("its destination is no disk of a computer: HOST:/dev/NAME")
+	case r.Wipe != "" && r.Wipe != WipeZeros && r.Wipe != WipeDiscard:
+		return fmt.Errorf("a disk is wiped with %q or %q, not %q", WipeZeros, WipeDiscard, r.Wipe)
 	}
 	return nil
 }
@@ -82,6 +91,9 @@ func (p *maker) writeBack() {
 	p.BytesToWrite = before.VirtualSize
 	p.step(StepLook, 0, "Open the image and check its tables")
 	p.step(StepSave, 0, "Save what the first and the last MiB of the disk hold")
+	if rest := d.Size - before.VirtualSize; p.Disk.Request.Wipe != "" && rest > 0 {
+		p.step(StepWipe, rest, "Wipe what the image does not reach, and read that back")
+	}
 	if p.Disk.Request.DifferingOnly {
 		p.step(StepOverwrite, before.VirtualSize, "Write over the disk what is not the same there, and sync it")
 	} else {
@@ -125,8 +137,11 @@ func (p *maker) checkDevice() {
 	case size > d.Size:
 		p.add(Blocks, "size", fmt.Sprintf(
 			"The image has %s, and the disk %s. Make a smaller one first: bagaglio resize IMAGE NEW --size %d.", Bytes(size), Bytes(d.Size), d.Size))
+	case size < d.Size && p.Disk.Request.Wipe != "":
+		p.add(Informs, "size", fmt.Sprintf("%s at the end of the disk are not used by the image, and are wiped.", Bytes(d.Size-size)))
 	case size < d.Size:
-		p.add(Informs, "size", fmt.Sprintf("%s at the end of the disk are not used by the image, and stay as they are.", Bytes(d.Size-size)))
+		p.add(Informs, "size", fmt.Sprintf("%s at the end of the disk are not used by the image, and stay as they are.", Bytes(d.Size-size)),
+			remedy("Wipe them", map[string]any{"wipe": WipeZeros}))
 	}
 	if d.Untabled != nil {
 		p.add(Warns, "table", fmt.Sprintf("The second copy of the partition table does not get to the end of the disk: %v.", d.Untabled))

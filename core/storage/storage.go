@@ -72,6 +72,12 @@ type HoleMaker interface {
 	MakeHole(off, n int64) error
 }
 
+// Wiper is a File whose content can be made zeros, with or without giving the range back to what it lies on.
+type Wiper interface {
+	// Wipe returns when the range reads as zeros. It fails with errors.ErrUnsupported where it cannot be given back.
+	Wipe(off, n int64, back bool) error
+}
+
 // Cloner is a File that can take over the content of another one by sharing its blocks on the storage, without copying.
 type Cloner interface {
 	// Clone fails with errors.ErrUnsupported where the two do not lie on one filesystem that can do so.

@@ -47,6 +47,7 @@ is saved before. Then it is read back from the disk. The partition table is made
 		"the serial number of the disk that is written over, or its size in bytes where it tells none",
 	)
 	f.BoolVar(&r.DifferingOnly, "differing-only", false, "write only what is not the same there")
+	f.StringVar(&r.Wipe, "wipe", "", "wipe what the image does not reach of the disk: zeros, or discard where the disk can give it back")
 	a.sourceFlags(f, &r.Source)
 	f.BoolVar(&r.NoProof, "no-proof", false, "do not read the disk back; the outcome is then unproven")
 	asItIsFlag(f, &r)

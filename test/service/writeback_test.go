@@ -75,10 +75,15 @@ func TestAnImageIsWrittenBack(t *testing.T) {
 		"--confirm-serial",
 		strconv.Itoa(larger),
 		"--differing-only",
+		"--wipe", "zeros",
 		"--yes",
 	)
 	require.Zero(t, run.Code, run.Notes)
 	assert.Contains(t, run.Out, "PROVEN")
+	assert.Contains(t, run.Out, "behind the image were wiped, and read back as zeros")
+	now, err := os.ReadFile(to.File)
+	require.NoError(t, err)
+	assert.Empty(t, strings.Trim(string(now[180<<20:larger-1<<20]), "\x00"), "up to the table at the end of the disk")
 	check()
 	run = testkit.Run(t, dir, s.State, "job", "undo", "2", "--yes")
 	assert.NotZero(t, run.Code)

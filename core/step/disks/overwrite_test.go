@@ -3,9 +3,11 @@ package disks
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"bagaglio/core/plan"
@@ -63,6 +65,43 @@ func TestADiskIsWrittenOver(t *testing.T) {
 	}
 }
 
+// TestTheRestIsWiped on request only, in both ways, and read back.
+func TestTheRestIsWiped(t *testing.T) {
+	for _, how := range []string{plan.WipeZeros, plan.WipeDiscard} {
+		w, l, r := overTheOld(t)
+		r.Wipe = how
+		assert.False(t, allZeros(on(t, l)[diskSize:]))
+		done, err := solo{ID: "back", Ends: w.ends, Plan: w.plan(r)}.Run(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, receipt.Proven, done.Outcome)
+		assert.Contains(t, strings.Join(done.Remarks, " "), "were wiped, and read back as zeros")
+		now := on(t, l)
+		assert.True(t, bytes.Equal(w.source, now[:diskSize]))
+		assert.True(t, allZeros(now[diskSize:]))
+	}
+	w, l, r := overTheOld(t)
+	r.Wipe = plan.WipeZeros
+	at, damaged := "", false
+	_, err := solo{
+		ID: "back", Ends: w.ends, Plan: w.plan(r), Watch: func(p step.Progress) { at = p.Step },
+		Wait: func(context.Context, int64) error { // before each read
+			if at != plan.StepWipe || damaged {
+				return nil
+			}
+			damaged = true
+			f, err := os.OpenFile(l.Path, os.O_WRONLY, 0)
+			require.NoError(t, err)
+			_, err = f.WriteAt([]byte("x"), 31<<20)
+			require.NoError(t, errors.Join(err, f.Sync(), f.Close()))
+			return nil
+		},
+	}.Run(t.Context())
+	require.True(t, damaged)
+	require.ErrorContains(t, err, "does not read as zeros in the MiB at offset 32505856")
+}
+
+func allZeros(b []byte) bool { return len(bytes.Trim(b, "\x00")) == 0 }
+
 // TestWritingOverDoesNotLie: what is on the disk is damaged before it is read back; the image changes meanwhile; another disk gets the name.
 func TestWritingOverDoesNotLie(t *testing.T) {
 	for _, c := range []struct {
@@ -100,9 +139,10 @@ func TestWritingOverDoesNotLie(t *testing.T) {
 
 // TestWritingOverGoesOn: set aside in each of its steps. What was saved at first stays.
 func TestWritingOverGoesOn(t *testing.T) {
-	for _, at := range []string{plan.StepSave, plan.StepOverwrite, plan.StepReadBack} {
+	for _, at := range []string{plan.StepSave, plan.StepWipe, plan.StepOverwrite, plan.StepReadBack} {
 		t.Run(fmt.Sprintf("in %s", at), func(t *testing.T) {
 			w, l, r := overTheOld(t)
+			r.Wipe = plan.WipeZeros
 			before := on(t, l)
 			ctx, stop := context.WithCancelCause(t.Context())
 			task := solo{ID: "back", Ends: w.ends, Plan: w.plan(r), Records: &notebook{}}

@@ -22,6 +22,7 @@ func init() {
 		{Name: plan.StepVerify, Do: step.On((*work).verify)},
 		{Name: plan.StepPublish, Do: step.On((*work).publish), Undo: undo(plan.StepPublish, (*work).unpublish)},
 		{Name: plan.StepSave, Do: step.On((*work).save)},
+		{Name: plan.StepWipe, Do: step.On((*work).wipe)},
 		{Name: plan.StepOverwrite, Do: step.On((*work).overwrite)},
 		{Name: plan.StepReadBack, Do: step.On((*work).readDevice)},
 		{Name: plan.StepTable, Do: step.On((*work).moveTable)},

@@ -97,6 +97,20 @@ func (w *writable) Close() error {
 	_, _ = unix.IoctlRetInt(int(w.Fd()), unix.BLKRRPART) // some have none
 	return w.File.Close()
 }
+
+// Wipe makes a range zeros (fallocate(2), of block devices).
+func (w *writable) Wipe(off, n int64, back bool) error {
+	mode := uint32(unix.FALLOC_FL_ZERO_RANGE)
+	if back {
+		mode = unix.FALLOC_FL_PUNCH_HOLE
+	}
+	err := unix.Fallocate(int(w.Fd()), mode|unix.FALLOC_FL_KEEP_SIZE, off, n)
+	if errors.Is(err, unix.EOPNOTSUPP) {
+		err = fmt.Errorf("%s: %w", w.Name(), errors.ErrUnsupported)
+	}
+	return err
+}
+
 func (*writable) Truncate(int64) error { return errors.ErrUnsupported }
 
 // Start runs a script in a session of its own: nothing that ends this process ends it, but for the end of its input.
