@@ -119,17 +119,22 @@ func (h computer) OpenDevice(d device.Device) (opened storage.File, err error) {
 		if err != nil {
 			return err
 		}
-		opened = &file{client: c, file: f, name: d.Path, lanes: make([]lane, len(c.lanes))}
+		whole := &file{client: c, file: f, name: d.Path, lanes: make([]lane, len(c.lanes))}
+		opened = c.asItComes(whole, d.Path, d.Size, "")
 		return nil
 	})
-	if err == nil && by != nil {
-		return by.asRoot(d.Path, d.Size)
+	if err != nil || by == nil {
+		return opened, err
 	}
-	return opened, err
+	whole, err := by.asRoot(d.Path, d.Size)
+	if err != nil {
+		return nil, err
+	}
+	return by.asItComes(whole, d.Path, d.Size, "sudo -n"), nil
 }
 
 // OpenVolume opens a block device by its path: to be read past what the system remembers of it, or to be read and written.
-func (h computer) OpenVolume(path string, _ int64, write bool) (opened storage.File, err error) {
+func (h computer) OpenVolume(path string, size int64, write bool) (opened storage.File, err error) {
 	flags := os.O_RDONLY
 	if write {
 		flags = os.O_RDWR
@@ -143,7 +148,10 @@ func (h computer) OpenVolume(path string, _ int64, write bool) (opened storage.F
 		if err != nil {
 			return err
 		}
-		opened = &file{client: c, file: f, name: path, flags: flags, lanes: make([]lane, len(c.lanes))}
+		whole := &file{client: c, file: f, name: path, flags: flags, lanes: make([]lane, len(c.lanes))}
+		if opened = whole; !write {
+			opened = c.asItComes(whole, path, size, "")
+		}
 		return nil
 	})
 	return opened, err
