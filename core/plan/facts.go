@@ -38,6 +38,7 @@ type SourceFacts struct {
 	AtLeast     bool // there may be more allocated: it is too scattered for all of it to be counted
 	FileSize    int64
 	InUse       error // another program uses it, in words
+	Snaps       bool  // its storage can show it as it is at one moment
 	Checked     bool  // the format has tables, and they agree with each other
 
 	Opens string // name of what opens it

@@ -14,6 +14,8 @@ const (
 	// InUseKeepUp reads it while it changes, reads again what was written to meanwhile, and freezes the filesystems for the last of it: then it is as it was
 	// at that moment, as after a power cut.
 	InUseKeepUp = "keep-up"
+	// InUseSnapshot reads a volume as it is at one moment from a snapshot of it, which is removed afterwards: it is what a power cut would leave.
+	InUseSnapshot = "snapshot"
 	// InUseAsItIs reads it while it changes: files that are written meanwhile are torn.
 	InUseAsItIs = "as-it-is"
 )
@@ -37,8 +39,14 @@ func validateInUse(source Place, how string, longest int, tell string) error {
 		return errors.New("a time to freeze is one of a disk that is in use, and is frozen")
 	case how == "":
 		return nil
+	case how == InUseSnapshot && source.IsDevice():
+		return errors.New("a disk of a computer has no snapshots: freeze its filesystems, or keep up with what is written")
+	case how == InUseSnapshot:
+		return nil
 	case !source.IsDevice():
-		return errors.New("only a disk of a computer is read while it is in use: shut the machine down, or suspend it")
+		return errors.New(
+			"only a disk of a computer, or a snapshot of a volume, is read while it is in use: shut the machine down, or suspend it",
+		)
 	case how != InUseFreeze && how != InUseKeepUp && how != InUseAsItIs:
 		return fmt.Errorf("a disk that is in use is read %q, %q or %q, not %q", InUseFreeze, InUseKeepUp, InUseAsItIs, how)
 	case longest < 0 || longest > LongestFreeze:
@@ -62,7 +70,11 @@ func (p *maker) checkInUse() {
 	if why == nil {
 		return
 	}
-	if !r.Source.IsDevice() || r.Kind != Convert {
+	if !r.Source.IsDevice() {
+		p.snaps(why)
+		return
+	}
+	if r.Kind != Convert {
 		p.Checks = append(p.Checks, SourceInUse(why))
 		return
 	}
@@ -135,4 +147,24 @@ func (p *maker) keepsUp(why error) {
 		p.add(Blocks, "in-use", "Filesystems are made to fit on copies of what does not change: capture it as it is, and then resize the image.",
 			remedy("Leave its size", map[string]any{"size": nil, "smallest": nil, "grow": nil}), frozen)
 	}
+}
+
+// snaps: a volume that somebody uses is read from a snapshot, where that is asked for.
+func (p *maker) snaps(why error) {
+	r := p.Disk.Request
+	if !p.facts.Source.Snaps || r.Kind != Convert || r.Release {
+		p.Checks = append(p.Checks, SourceInUse(why))
+		return
+	}
+	if r.InUse != InUseSnapshot {
+		p.add(Blocks, "in-use", capital(why.Error())+".",
+			remedy("Read it from a snapshot: the image is what a power cut would leave", map[string]any{"in_use": InUseSnapshot}))
+		return
+	}
+	p.doubt(
+		"in-use",
+		capital(
+			why.Error(),
+		)+". It is read from a snapshot, which is removed afterwards: the image is what a power cut would leave at that moment.",
+	)
 }

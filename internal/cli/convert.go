@@ -70,6 +70,7 @@ of the source, with the extension of its format.`,
 	)
 	selectionFlags(f, &r)
 	fitFlags(f, &r)
+	f.StringVar(&r.InUse, "in-use", "", "of a volume in a pool that somebody uses: snapshot, to read it from one")
 	asItIsFlag(f, &r)
 	byRulesFlag(f, &r)
 	f.BoolVar(&r.ClearHeld, "clear-held", false, "to make room, remove for good what the destination's pool holds of replaced disks")

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"bagaglio/api"
@@ -133,6 +134,41 @@ func TestAVolumeThatIsWrittenTo(t *testing.T) {
 	assert.Equal(t, api.JobOutcomeFailed, *ended.Outcome)
 	assert.Contains(t, *ended.Reason, "the source changed while it was copied")
 	assert.NoFileExists(t, filepath.Join(quay, "back.qcow2"))
+
+	// From a snapshot it is read as it was at that moment, and nothing is left of that, also where the service is killed.
+	g.Open(t, "cargo", true)
+	r := plan.Request{
+		Kind:        plan.Convert,
+		As:          "qcow2",
+		Source:      plan.Place{Pool: "volumes", Path: "cargo.raw"},
+		Destination: &plan.Place{Pool: "quay-store", Path: "back.qcow2"},
+	}
+	used, err := s.Plan(t.Context(), r)
+	require.NoError(t, err)
+	require.True(t, used.Plan.Blocked())
+	assert.JSONEq(t, `{"in_use":"snapshot"}`, string(used.Plan.With(plan.Blocks)[0].Remedies[0].Change))
+	r.InUse = plan.InUseSnapshot
+	was, err := os.ReadFile(g.Device("cargo"))
+	require.NoError(t, err)
+	j = slowly(t, s.Service, r, 8*mib)
+	awaitJob(t, s.Service, j.Id, far(16*mib))
+	assert.Len(t, g.Volumes(t), 2)
+	s.Kill()
+	s = testkit.StartBinary(t, testkit.Binary(t), []string{"PATH=" + g.Path()}, s.State)
+	awaitJob(t, s.Service, j.Id, far(8*mib))
+	device, err = os.OpenFile(g.Device("cargo"), os.O_WRONLY|os.O_SYNC, 0)
+	require.NoError(t, err)
+	_, err = device.WriteAt([]byte("somebody writes here again"), 60*mib)
+	require.NoError(t, errors.Join(err, device.Close()))
+	lift(t, s.Service, j.Id)
+	done := testkit.Proven(t, s.Service, j.Id)
+	assert.Contains(t, strings.Join(done.Doubts, " "), "power cut")
+	assert.Contains(t, strings.Join(done.Remarks, " "), "was written to after its tag was made")
+	assert.Equal(t, []string{"cargo"}, g.Volumes(t))
+	require.NoError(t, os.WriteFile(filepath.Join(quay, "was.raw"), was, 0o600))
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, plan.Request{
+		Kind: plan.Prove, Source: *r.Destination, AgainstDisk: &plan.Place{Pool: "quay-store", Path: "was.raw"},
+	}).Id)
 }
 
 // TestAServiceIsKilledOverAVolume: the job goes on behind what it has, and nothing is left over.

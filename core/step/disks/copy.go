@@ -214,6 +214,9 @@ func tagFits(folder storage.Folder, tag *fingerprint.Tag, name string) bool {
 	if len(files) == 1 {
 		files[0].Name = path.Base(name)
 	}
+	if written, err := writtenTo(folder, name); err != nil || written != "" { // no time of it would tell
+		return false
+	}
 	return fitsFiles(folder, files, path.Dir(name))
 }
 

@@ -42,6 +42,7 @@ func Prepare(ctx context.Context, ends step.Ends, r plan.Request, known step.Kno
 	facts.Source.Shares = inspect.Shares(src)
 	if _, err := (watched{ends.Source, files(src)}).look(); errors.Is(err, step.ErrInUse) {
 		facts.Source.InUse = err
+		_, facts.Source.Snaps = storage.As[snapshotter](ends.Source)
 	}
 	if facts.Source.Problem == nil {
 		if err := lookBack(ends.Source, r, src, &facts.Source); err != nil {

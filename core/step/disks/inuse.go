@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"time"
 
 	"bagaglio/core/plan"
@@ -22,6 +23,9 @@ func (w *work) heedUse(ctx context.Context) error {
 		return nil
 	}
 	w.unheeded = w.Ends.Source
+	if r.InUse == plan.InUseSnapshot {
+		return w.snap()
+	}
 	if r.InUse == plan.InUseAsItIs || w.keepsUp() {
 		if h, ok := storage.As[interface{ Heedless() storage.Folder }](w.Ends.Source); ok {
 			w.Ends.Source = h.Heedless()
@@ -37,6 +41,26 @@ func (w *work) heedUse(ctx context.Context) error {
 		return err
 	}
 	w.Ends.Source, w.thaw, w.froze = still, thaw, thaw != nil
+	return nil
+}
+
+// snapshotter is a folder that can show a disk as it is at one moment.
+type snapshotter interface {
+	// Snapshot returns a folder in which the disk is that. What it takes is called as, and removed by drop, or by the next call.
+	Snapshot(name, as string) (still storage.Folder, drop func() error, err error)
+}
+
+// snap has the source read as it is now.
+func (w *work) snap() error {
+	s, ok := storage.As[snapshotter](w.Ends.Source)
+	if !ok {
+		return fmt.Errorf("taking a snapshot of %s: %w", w.disk.Request.Source, errors.ErrUnsupported)
+	}
+	still, drop, err := s.Snapshot(w.disk.Request.Source.Path, path.Join(SnapshotFolder, w.ID+".raw"))
+	if err != nil {
+		return err
+	}
+	w.Ends.Source, w.drop = still, drop
 	return nil
 }
 

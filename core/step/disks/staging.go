@@ -21,6 +21,8 @@ import (
 const (
 	// OwnFolder is the folder in a pool that holds what is ours and is no disk.
 	OwnFolder = ".bagaglio"
+	// SnapshotFolder is where snapshots of volumes that are read are called.
+	SnapshotFolder = OwnFolder + "/snapshots"
 	// StagingFolder holds images that are being made, in a folder for each job.
 	StagingFolder = OwnFolder + "/staging"
 )

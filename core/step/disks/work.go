@@ -44,6 +44,7 @@ type work struct {
 	enough   bool                // nothing more is to be done
 	unheeded storage.Folder      // the source's, which tells who uses it
 	living   *living             // nil where what is written meanwhile is not caught up with
+	drop     func() error        // removes the snapshot that the source is read from; nil where there is none
 	froze    bool                // filesystems were frozen
 	thaw     func() error        // lets filesystems go on that are frozen; nil where none are
 }
@@ -190,6 +191,11 @@ func (w *work) Close() {
 	for _, r := range []disk.Reader{w.real, w.src} {
 		if r != nil {
 			_ = r.Close()
+		}
+	}
+	if w.drop != nil {
+		if err := w.drop(); err != nil {
+			w.remark(fmt.Sprintf("a snapshot is left of the source: %v", err))
 		}
 	}
 }

@@ -2,6 +2,7 @@ package volumes
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -61,7 +62,8 @@ func (l *lvm) report(tool, fields, of string) (r report, err error) {
 // Letters of the attributes: what kind a volume is, and whether it is open.
 const (
 	kindAt, openAt = 0, 5
-	ofDisks        = "-oOVWwrlcm" // plain, with snapshots, thin, converting, mirrored and striped ones: those that have content of a guest
+	ofDisks        = "-oOsSVWwrlcm" // plain, with snapshots, snapshots, thin, converting, mirrored and striped ones: those that have content of a guest
+	kindThin       = 'V'
 )
 
 func (l *lvm) list() (all []volume, err error) {
@@ -82,7 +84,10 @@ func (l *lvm) list() (all []volume, err error) {
 		if part, err := strconv.ParseFloat(v.Data, 64); err == nil {
 			room = int64(float64(size) * part / 100)
 		}
-		all = append(all, volume{v.Name, v.Path, v.UUID, size, room, time.Unix(made, 0), v.Attr[openAt] == 'o'})
+		all = append(all, volume{
+			name: v.Name, path: v.Path, id: v.UUID, size: size, room: room, made: time.Unix(made, 0),
+			open: v.Attr[openAt] == 'o', thin: v.Attr[kindAt] == kindThin,
+		})
 	}
 	return all, nil
 }
@@ -149,6 +154,28 @@ func (l *lvm) rename(from, to string) error {
 	_, err := run(l.on, "lvrename", l.group, from, to)
 	return err
 }
+
+// roomOf is the part of a volume that may be written to while a snapshot of it is there, where that takes room of its own, as a divisor.
+const roomOf = 4
+
+func (l *lvm) snapshot(of volume, name string) error {
+	args := []string{"lvcreate", "--yes", "--snapshot", "--setactivationskip", "n", "--name", name}
+	if !of.thin {
+		_, free, extent, err := l.numbers()
+		if err != nil {
+			return err
+		}
+		size := min(of.size/roomOf+extent, free) / extent * extent
+		if size == 0 {
+			return errors.New("there is no room for a snapshot in its group")
+		}
+		args = append(args, "--size", bytes(size))
+	}
+	_, err := run(l.on, append(args, l.group+"/"+of.name)...)
+	return err
+}
+
+func (l *lvm) drop(_, name string) error { return l.remove(name) }
 
 func (l *lvm) remove(name string) error {
 	_, err := run(l.on, "lvremove", "--yes", l.group+"/"+name)

@@ -27,6 +27,7 @@ type volume struct {
 	room int64 // what it takes
 	made time.Time
 	open bool // by anybody, where list tells it
+	thin bool // it takes its room when it is written to, and so do its snapshots
 }
 
 // tools are the system's own for a kind of volumes.
@@ -43,6 +44,10 @@ type tools interface {
 	make(name string, size int64) error
 	grow(name string, size int64) error
 	rename(from, to string) error
+	// snapshot makes a volume that is what another one is at this moment, for as long as it is there.
+	snapshot(of volume, name string) error
+	// drop removes a snapshot of a volume.
+	drop(of, name string) error
 	remove(name string) error
 }
 

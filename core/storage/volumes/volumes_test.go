@@ -199,6 +199,37 @@ func TestWhoHasAVolumeOpen(t *testing.T) {
 	})
 }
 
+// TestSnapshots show a volume as it was, whoever writes to it, and go away; one that an earlier time left makes room.
+func TestSnapshots(t *testing.T) {
+	each(t, func(t *testing.T, g *group.Group, f *volumes.Folder, _ bool) {
+		file, err := f.Create("tides.raw")
+		require.NoError(t, err)
+		_, err = file.WriteAt([]byte("low tide"), 0)
+		require.NoError(t, errors.Join(err, file.Sync()))
+		const as = ".bagaglio/snapshots/7.raw"
+		_, _, err = f.Snapshot("tides.raw", as) // and the process is killed
+		require.NoError(t, err)
+		still, drop, err := f.Snapshot("tides.raw", as)
+		require.NoError(t, err)
+		_, err = file.WriteAt([]byte("high tide"), 0)
+		require.NoError(t, errors.Join(err, file.Sync(), file.Close()))
+		for folder, want := range map[storage.Folder]string{still: "low tide", storage.Fresh(still): "low tide", f: "high tid"} {
+			read, err := folder.Open("tides.raw")
+			require.NoError(t, err)
+			b := make([]byte, 8)
+			_, err = read.ReadAt(b, 0)
+			require.NoError(t, errors.Join(err, read.Close()))
+			assert.Equal(t, want, string(b))
+		}
+		assert.Len(t, g.Volumes(t), 2)
+		require.NoError(t, drop())
+		assert.Equal(t, []string{"tides"}, g.Volumes(t))
+		_, _, err = f.Snapshot("gone.raw", as)
+		require.ErrorIs(t, err, fs.ErrNotExist)
+		require.NoError(t, f.Remove("tides.raw"))
+	})
+}
+
 // TestWhatToolsRefuse is told with their own words, and leaves nothing behind.
 func TestWhatToolsRefuse(t *testing.T) {
 	each(t, func(t *testing.T, g *group.Group, f *volumes.Folder, thin bool) {

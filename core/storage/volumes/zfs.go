@@ -1,6 +1,7 @@
 package volumes
 
 import (
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -82,6 +83,27 @@ func (z *zfs) grow(name string, size int64) error {
 
 func (z *zfs) rename(from, to string) error {
 	_, err := run(z.on, "zfs", "rename", z.group+"/"+from, z.group+"/"+to)
+	return err
+}
+
+func (z *zfs) snapshot(of volume, name string) error {
+	from, to := z.group+"/"+of.name+"@"+name, z.group+"/"+name
+	if _, err := run(z.on, "zfs", "snapshot", from); err != nil {
+		return err
+	}
+	if _, err := run(z.on, "zfs", "clone", from, to); err != nil {
+		_, dropErr := run(z.on, "zfs", "destroy", from)
+		return errors.Join(err, dropErr)
+	}
+	_, err := run(z.on, "sh", "-c", appears, "sh", z.kind.dir+"/"+to)
+	return err
+}
+
+func (z *zfs) drop(of, name string) error {
+	if err := z.remove(name); err != nil {
+		return err
+	}
+	_, err := run(z.on, "zfs", "destroy", z.group+"/"+of+"@"+name)
 	return err
 }
 

@@ -68,6 +68,13 @@ vgs)
 	echo "{\"report\":[{\"vg\":[{\"vg_size\":\"$total\",\"vg_free\":\"$((total - $(all)))\",\"vg_extent_size\":\"$extent\"}]}]}" ;;
 lvcreate)
 	held=old
+	case " $* " in *" --snapshot "*)
+		of=${last#"$group"/}
+		while [ "$1" != --name ]; do shift; done
+		make "$2" "$(stat -c %s "$dir/$of.volume")" ""
+		dd if="$(device "$of")" of="$(device "$2")" bs=1M conv=fsync status=none
+		exit 0 ;;
+	esac
 	while [ $# -gt 0 ]; do
 		case $1 in
 		--name) called=$2 ;;
@@ -92,7 +99,12 @@ zfs)
 	get) all; echo $((total - $(all))) ;;
 	create) make "${5#"$group"/}" "$4" "" ;;
 	set) grow "${3#"$group"/}" "${2#volsize=}" ;;
+	snapshot) n=${2#"$group"/}; [ -e "$dir/${n%@*}.volume" ] || fail "dataset does not exist"; dd if="$(device "${n%@*}")" of="$dir/$n.snapshot" bs=1M status=none ;;
+	clone) n=${2#"$group"/}; to=${3#"$group"/}; make "$to" "$(stat -c %s "$dir/$n.snapshot")" ""; dd if="$dir/$n.snapshot" of="$(device "$to")" bs=1M conv=fsync status=none ;;
 	rename) name "${2#"$group"/}" "${3#"$group"/}" ;;
-	destroy) remove "${2#"$group"/}" ;;
+	destroy) case $2 in
+		*@*) rm "$dir/${2#"$group"/}.snapshot" || fail "could not find any snapshots to destroy" ;;
+		*) remove "${2#"$group"/}" ;;
+		esac ;;
 	esac ;;
 esac
