@@ -292,7 +292,7 @@ func TestEveryKindOfStep(t *testing.T) {
 		})
 	}
 	// Disks of computers are in no pool, and do not come back: see TestWritingOverGoesOn, and TestADyingDisk of the service.
-	for _, kind := range []string{plan.StepSalvage, plan.StepSave, plan.StepOverwrite, plan.StepReadBack, plan.StepTable} {
+	for _, kind := range []string{plan.StepSalvage, plan.StepSave, plan.StepWipe, plan.StepOverwrite, plan.StepReadBack, plan.StepTable} {
 		seen[kind] = true
 	}
 	for _, kind := range step.Kinds() {
