@@ -60,7 +60,8 @@ function Facts({ pool }: { pool: Pool }) {
     <section className="sheet space-y-4" aria-label="What it can do">
       <h2>What it can do</h2>
       <p className="text-sm break-all">
-        {pool.volumes ? `${pool.volumes}, with ${pool.folder},` : pool.folder} on {pool.host}, {pool.filesystem || "not reachable"}
+        {pool.volumes ? `${pool.volumes}, with ${pool.folder},` : pool.folder} on {pool.host},{" "}
+        {pool.filesystem || "not reachable"}
       </p>
       {pool.reachable && <Fill name={pool.name} total={pool.total} free={pool.free} />}
       {pool.problem && <Failure error={new Error(pool.problem)} />}
