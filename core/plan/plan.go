@@ -23,6 +23,8 @@ const (
 	Undo    = "undo"    // take back what an ended job did
 	// WriteBack writes an image onto a disk of a computer, over what is on it.
 	WriteBack = "write-back"
+	// Remove has a disk, or a file that belongs to none, go into the holding folder.
+	Remove = "remove"
 )
 
 // Place says where the image of a disk lies.
@@ -328,7 +330,7 @@ func (p *maker) make() {
 	if slices.Contains(s.Description.Files, s.Opens) { // of pieces, the first
 		p.Disk.Before.Place.Path = s.Opens
 	}
-	if p.Disk.Request.Release { // what opens it first
+	if p.Disk.Request.Goes() { // what opens it first
 		p.Released = slices.DeleteFunc(slices.Clone(s.Description.Files), func(f string) bool { return f == s.Opens })
 		if len(p.Released) < len(s.Description.Files) {
 			p.Released = append([]string{s.Opens}, p.Released...)
@@ -349,6 +351,8 @@ func (p *maker) make() {
 		p.planCopy()
 	case WriteBack:
 		p.writeBack()
+	case Remove:
+		p.remove()
 	default:
 		p.step(StepLook, 0, "Open the disk and check its tables")
 		p.otherDisk()

@@ -30,6 +30,7 @@ var kinds = map[string]func([]byte) (work, error){
 
 	WriteBack: read[WriteBackRequest],
 	Undo:      read[UndoRequest],
+	Remove:    read[RemoveRequest],
 
 	MoveMachine: read[MachineRequest],
 	CopyMachine: read[MachineRequest],

@@ -47,6 +47,8 @@ const (
 	// Only for a disk of a machine that moves: see that nothing was written to the source since it was read.
 	StepStill = "still" // before the machine is known in its new place
 	StepPart  = "part"  // before its old host forgets it
+	// Alone, for a disk that goes.
+	StepHold = "hold" // put it into the holding folder
 	// Only for a disk that moves.
 	StepHandOver = "hand-over" // have definitions of machines name the new place
 	StepRelease  = "release"   // hold the source
@@ -144,7 +146,7 @@ func (p *maker) isUsedIn(kind string, u Use) bool {
 		return !u.Writes || released
 	case StepPublish:
 		return u.Writes && !released
-	case StepRename, StepOverwrite:
+	case StepRename, StepOverwrite, StepHold:
 		return true
 	case StepSave, StepWipe, StepReadBack, StepTable:
 		return u.Writes
@@ -163,7 +165,7 @@ func (p *maker) isReleased(u Use) bool {
 
 // hostOf is the host that a kind of step works on.
 func (p *maker) hostOf(kind string) string {
-	if kind == StepLook || kind == StepRelease || p.facts.Destination.Host == "" {
+	if kind == StepLook || kind == StepRelease || kind == StepHold || p.facts.Destination.Host == "" {
 		return p.facts.Source.Host
 	}
 	return p.facts.Destination.Host

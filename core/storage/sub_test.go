@@ -16,23 +16,24 @@ import (
 
 // abilities are all that a Folder may have beside its methods.
 var abilities = map[string]reflect.Type{
-	"Mover":      reflect.TypeFor[Mover](),
-	"Owner":      reflect.TypeFor[Owner](),
-	"Leaser":     reflect.TypeFor[Leaser](),
-	"Linker":     reflect.TypeFor[Linker](),
-	"Labeler":    reflect.TypeFor[Labeler](),
-	"Usage":      reflect.TypeFor[Usage](),
-	"Lying":      reflect.TypeFor[Lying](),
-	"Freshener":  reflect.TypeFor[Freshener](),
-	"Versioner":  reflect.TypeFor[Versioner](),
-	"Summer":     reflect.TypeFor[Summer](),
-	"Careful":    reflect.TypeFor[Careful](),
-	"Overwriter": reflect.TypeFor[Overwriter](),
-	"Dialer":     reflect.TypeFor[Dialer](),
+	"Mover":        reflect.TypeFor[Mover](),
+	"Owner":        reflect.TypeFor[Owner](),
+	"Leaser":       reflect.TypeFor[Leaser](),
+	"Linker":       reflect.TypeFor[Linker](),
+	"Labeler":      reflect.TypeFor[Labeler](),
+	"Usage":        reflect.TypeFor[Usage](),
+	"Lying":        reflect.TypeFor[Lying](),
+	"Freshener":    reflect.TypeFor[Freshener](),
+	"Versioner":    reflect.TypeFor[Versioner](),
+	"Summer":       reflect.TypeFor[Summer](),
+	"Careful":      reflect.TypeFor[Careful](),
+	"Overwriter":   reflect.TypeFor[Overwriter](),
+	"Dialer":       reflect.TypeFor[Dialer](),
+	"WriteCounter": reflect.TypeFor[WriteCounter](),
 }
 
 // others are the interfaces that are no abilities of a Folder.
-var others = []string{"Folder", "File", "Lease", "Wrapper", "Adder", "RangeFinder", "Allocator", "HoleMaker", "Cloner"}
+var others = []string{"Folder", "File", "Lease", "Wrapper", "Adder", "RangeFinder", "Allocator", "HoleMaker", "Wiper", "Cloner"}
 
 // TestAbilitiesSurviveWrapping: whoever adds an ability is told here that a part of a folder has to have it too.
 func TestAbilitiesSurviveWrapping(t *testing.T) {

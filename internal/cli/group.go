@@ -292,7 +292,11 @@ func (a *app) printGroup(g api.Group) error {
 			if j.Reason != nil {
 				why = *j.Reason
 			}
-			rows = append(rows, []string{j.Id, stateOf(j), j.Request.Source.String(), j.Request.Destination.String(), why})
+			to := ""
+			if j.Request.Destination != nil {
+				to = j.Request.Destination.String()
+			}
+			rows = append(rows, []string{j.Id, stateOf(j), j.Request.Source.String(), to, why})
 		}
 		for _, r := range g.Refused {
 			rows = append(rows, []string{"-", "refused", r.Source.String(), "", r.Why})

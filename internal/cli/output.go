@@ -68,7 +68,9 @@ func printPlan(out io.Writer, p plan.Plan) error {
 			return err
 		}
 		say("")
-	case len(p.Before) > 0 && p.Request.Kind == plan.Undo && len(p.After) == 0:
+	case len(p.Before) == 0 && p.Request.Kind == plan.Undo && len(p.After) > 0:
+		say("%s comes back from the holding folder.\n", p.After[0].Place)
+	case len(p.Before) > 0 && (p.Request.Kind == plan.Undo || p.Request.Kind == plan.Remove) && len(p.After) == 0:
 		say("%s goes to the holding folder.\n", p.Before[0].Place)
 	case len(p.After) > 0:
 		rows := [][]string{{"", "BEFORE", "AFTER"}}

@@ -131,10 +131,14 @@ func (s *Planner) Prepare(ctx context.Context, r plan.Request, since time.Time) 
 
 // Known is what the records tell of the places of a request, as of a time where that matters.
 func (s *Planner) Known(ctx context.Context, r plan.Request, since time.Time) (known step.Known, err error) {
-	if r.Destination == nil {
+	at := r.Destination
+	switch {
+	case r.Kind == plan.Remove:
+		at = &r.Source
+	case at == nil:
 		return known, nil
 	}
-	pool, err := s.places.Record(ctx, r.Destination.Pool)
+	pool, err := s.places.Record(ctx, at.Pool)
 	if err != nil {
 		return known, err
 	}
@@ -147,7 +151,7 @@ func (s *Planner) Known(ctx context.Context, r plan.Request, since time.Time) (k
 	if from.Host == pool.Host {
 		known.Root = pool.Ground()
 	}
-	if known.Neighbours, err = s.records.MachinesIn(ctx, pool.Name, path.Dir(path.Clean(r.Destination.Path))); err != nil {
+	if known.Neighbours, err = s.records.MachinesIn(ctx, pool.Name, path.Dir(path.Clean(at.Path))); err != nil {
 		return known, err
 	}
 	needs, err := s.needs(ctx, r, from, pool)
@@ -181,7 +185,7 @@ func (s *Planner) Known(ctx context.Context, r plan.Request, since time.Time) (k
 // what may stand on it, and all definitions on its host; where something is replaced, what stands on that.
 func (s *Planner) needs(ctx context.Context, r plan.Request, from, to store.Pool) (map[string]places.Need, error) {
 	needs := map[string]places.Need{}
-	goes := r.Release || r.Replace && from.Name == to.Name
+	goes := r.Goes() || r.Replace && from.Name == to.Name
 	if goes {
 		pools, err := s.records.Pools(ctx)
 		if err != nil {

@@ -31,6 +31,8 @@ func (s *Planner) prepareUndo(ctx context.Context, r plan.Request, since time.Ti
 		)
 	case j.Plan.Request.Kind == plan.Undo:
 		return p, fmt.Errorf("%w: job %s took back what another one did: start that one again (job again)", records.ErrState, r.Job)
+	case j.Plan.Request.Kind == plan.Remove && j.Journal != nil:
+		return s.prepareReturn(ctx, r.Job, j)
 	case j.Journal == nil || len(j.Plan.After) == 0:
 		return p, fmt.Errorf("%w: job %s left nothing in its place: there is nothing to take back", records.ErrState, r.Job)
 	}
@@ -50,6 +52,27 @@ func (s *Planner) prepareUndo(ctx context.Context, r plan.Request, since time.Ti
 		return parts[0], nil
 	}
 	return plan.Together(r, parts...), nil
+}
+
+// prepareReturn plans to give what was removed its names again.
+func (s *Planner) prepareReturn(ctx context.Context, job string, j store.Job) (plan.Plan, error) {
+	ended := disks.Ended{Job: job, Task: s.records.TaskID(j.ID), Plan: j.Plan, Journal: j.Journal, Finished: *j.Finished}
+	parts := []plan.Plan{}
+	for _, d := range j.Plan.Bodies {
+		ends, err := s.endsOfDisk(ctx, d)
+		if err != nil {
+			return plan.Plan{}, err
+		}
+		part, err := disks.PrepareReturn(ends, ended, d)
+		if err != nil {
+			return plan.Plan{}, err
+		}
+		parts = append(parts, part)
+	}
+	if len(parts) == 1 {
+		return parts[0], nil
+	}
+	return plan.Together(plan.Request{Kind: plan.Undo, Job: ended.Job}, parts...), nil
 }
 
 // prepareUndoOf plans to take back what an ended job did to a disk.

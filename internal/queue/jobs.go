@@ -85,7 +85,7 @@ func (q *Queue) start(ctx context.Context, before plan.Plan, n store.NewJobs) (J
 	return q.Job(ctx, strconv.FormatInt(ids[0], 10))
 }
 
-// sameDisk fails where a disk of a computer is another one than the one that was planned with: names of disks change.
+// sameDisk fails where a disk of a computer is another one than the one that was planned with, since names of disks change, or a file that is to go.
 func sameDisk(before, now plan.Plan) error {
 	known := map[plan.Place]string{}
 	for _, u := range before.Uses() {
@@ -93,8 +93,12 @@ func sameDisk(before, now plan.Plan) error {
 	}
 	for _, u := range now.Uses() {
 		at := plan.Place{Pool: u.Pool, Path: u.Path}
-		if id := known[at]; at.IsDevice() && id != "" && u.ID != "" && id != u.ID {
+		switch id := known[at]; {
+		case id == "" || u.ID == "" || id == u.ID:
+		case at.IsDevice():
 			return &planner.BlockedError{Checks: []plan.Check{disks.AnotherDisk(at)}}
+		case now.Request.Kind == plan.Remove:
+			return &planner.BlockedError{Checks: []plan.Check{disks.AnotherFile(u.Path)}}
 		}
 	}
 	return nil

@@ -264,9 +264,9 @@ func (q *Queue) run(ctx context.Context, j store.Job, r *run) {
 		state, done.Outcome, done.Reason = store.Cancelled, receipt.Cancelled, cause.Error()
 	case asks:
 		state, problem = store.Asking, q.records.Patiently(func() error { return q.records.Ask(ctx, j.Claim(), question) })
-	case j.Plan.Carried().Destination != nil && errors.As(err, &blocked):
+	case j.Plan.Carried().IsKept() && errors.As(err, &blocked):
 		state, problem = store.Paused, q.stopBy(ctx, j, blocked)
-	case j.Plan.Carried().Destination != nil && step.CanWait(err):
+	case j.Plan.Carried().IsKept() && step.CanWait(err):
 		state, problem = store.Paused, q.setAside(ctx, j.Claim(), store.Paused, step.Explain(err).Error()+"; it goes on by itself then", true)
 		q.inTrouble(j, err)
 	default:
@@ -362,7 +362,7 @@ func (q *Queue) task(j store.Job, ends map[string]step.Ends) job.Task {
 	if j.Question != nil {
 		task.Answer = step.Answer{Step: j.Question.Step, Name: j.Answer}
 	}
-	if j.Plan.Request.Destination != nil {
+	if j.Plan.Request.IsKept() {
 		task.Records = points.Records(patient{q.records.Checkpoints(j.Claim()), q.records})
 	}
 	return task

@@ -185,7 +185,11 @@ func (q *Queue) isOver(ctx context.Context, j store.Job, t trouble) bool {
 		return false
 	}
 	for _, d := range j.Plan.Bodies {
-		record, err := q.records.Pool(ctx, d.Request.Destination.Pool)
+		at := d.Request.Destination
+		if at == nil {
+			at = &d.Request.Source
+		}
+		record, err := q.records.Pool(ctx, at.Pool)
 		if err != nil {
 			return true // the job ends with that
 		}
@@ -206,6 +210,9 @@ func (q *Queue) mayGoOn(journal *step.Journal, d plan.Disk, t trouble, space sto
 		if known, err = state.Load(journal, d.ID); err != nil {
 			return true // the job ends with that
 		}
+	}
+	if d.After == nil { // nothing is written
+		return !space.ReadOnly
 	}
 	if !known {
 		return enough(space, leastRoom)

@@ -328,32 +328,15 @@ func (w *work) leave(ctx context.Context) error {
 		w.remark("the source stays where it is, since a machine still names it there")
 		return nil
 	}
-	folder := w.Ends.Source
-	if w.state.Released == nil { // otherwise an earlier time did so, when all were there
-		w.state.Released = map[string]string{}
-		for _, name := range w.disk.Released {
-			id, err := identity(folder, name)
-			if errors.Is(err, fs.ErrNotExist) { // it never was
-				continue
-			}
-			if err != nil {
-				return err
-			}
-			w.state.Released[name] = id
-		}
+	if err := w.noteReleased(); err != nil {
+		return err
 	}
 	if err := w.enter(ctx, plan.StepRelease); err != nil {
 		return err
 	}
-	files := slices.Concat(w.disk.Released, companions(w.disk.Before.Place.Path))
-	files = slices.DeleteFunc(
-		files,
-		func(f string) bool { _, err := folder.Stat(f); return err != nil },
-	) // what an earlier time held, or never was
 	held := Held{
 		ID:    w.heldSource(),
 		Path:  w.disk.Before.Place.Path,
-		Files: files,
 		Until: time.Now().Add(w.Hold),
 		Why:   fmt.Sprintf("moved to %s by %s", w.disk.After.Place, w.By),
 		Moved: w.disk.After.Place.String(),
@@ -364,6 +347,39 @@ func (w *work) leave(ctx context.Context) error {
 	if m := w.Plan.Machine; m != nil && m.Undoes == nil {
 		held.Machine = &HeldMachine{Machine: m.Here(), File: m.Name + m.Extension, Definition: m.Stored}
 	}
+	if err := w.holdSource(held); err != nil {
+		return err
+	}
+	w.remark(fmt.Sprintf("the source is held until %s", held.Until.Local().Format("2006-01-02 15:04")))
+	return nil
+}
+
+// noteReleased notes which files those of the source are. An earlier time did so when all were there.
+func (w *work) noteReleased() error {
+	if w.state.Released != nil {
+		return nil
+	}
+	w.state.Released = map[string]string{}
+	for _, name := range w.disk.Released {
+		id, err := identity(w.Ends.Source, name)
+		if errors.Is(err, fs.ErrNotExist) { // it never was
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		w.state.Released[name] = id
+	}
+	return nil
+}
+
+// holdSource holds those files, with what lies beside them and speaks of them.
+func (w *work) holdSource(held Held) error {
+	folder := w.Ends.Source
+	held.Files = slices.DeleteFunc(
+		slices.Concat(w.disk.Released, companions(w.disk.Before.Place.Path)),
+		func(f string) bool { _, err := folder.Stat(f); return err != nil },
+	) // what an earlier time held, or never was
 	if err := hold(folder, held, itself); err != nil {
 		return fmt.Errorf("holding the source: %w", err)
 	}
@@ -371,7 +387,6 @@ func (w *work) leave(ctx context.Context) error {
 	if err := folder.Sync(path.Dir(w.disk.Before.Place.Path)); err != nil {
 		return fmt.Errorf("holding the source: %w", err)
 	}
-	w.remark(fmt.Sprintf("the source is held until %s", held.Until.Local().Format("2006-01-02 15:04")))
 	return nil
 }
 

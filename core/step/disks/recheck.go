@@ -17,7 +17,7 @@ import (
 // placed tells that the new image has its name.
 func (w *work) recheck(ctx context.Context, placed bool) error {
 	r := w.disk.Request
-	if r.Destination == nil {
+	if r.Destination == nil && r.Kind != plan.Remove {
 		return nil
 	}
 	var known step.Known
@@ -69,7 +69,7 @@ func (w *work) recheckSource(ctx context.Context, known step.Known) error {
 	if len(on) > 0 {
 		return &step.BlockedError{Check: plan.StandsOnSource(r, on, len(w.chain) == 0)}
 	}
-	if known.Users == nil || r.LeaveDefinitions || !r.Release {
+	if known.Users == nil || r.LeaveDefinitions || !r.Goes() {
 		return nil
 	}
 	users, err := known.Users(ctx, slices.Clone(goes))
@@ -91,7 +91,8 @@ func (w *work) isKin(file string) bool {
 
 // isOurs tells whether a file of a pool is one that the plan writes.
 func (w *work) isOurs(pool, file string) bool {
-	return pool == w.disk.Request.Destination.Pool && slices.Contains(w.disk.Files, file)
+	to := w.disk.Request.Destination
+	return to != nil && pool == to.Pool && slices.Contains(w.disk.Files, file)
 }
 
 // recheckReplaced looks at what lies where the new image will.

@@ -27,6 +27,7 @@ func init() {
 		{Name: plan.StepReadBack, Do: step.On((*work).readDevice)},
 		{Name: plan.StepTable, Do: step.On((*work).moveTable)},
 		{Name: plan.StepRename, Do: step.On((*work).rename), Undo: undo(plan.StepRename, (*work).unrename)},
+		{Name: plan.StepHold, Do: step.On((*work).remove), Undo: undo(plan.StepHold, (*work).unrelease)},
 		{Name: plan.StepStill, Do: see(plan.StepStill)},
 		{Name: plan.StepPart, Do: see(plan.StepPart)},
 		{Name: plan.StepHandOver, Do: step.On((*work).handOver), Undo: undo(plan.StepHandOver, (*work).handBack)},

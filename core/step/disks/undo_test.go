@@ -79,6 +79,7 @@ func rounds() []round {
 			there:   true,
 		},
 		{name: "rename", request: plan.Request{Kind: plan.Copy, Source: from, Destination: to, Release: true}, same: true},
+		{name: "remove", request: plan.Request{Kind: plan.Remove, Source: from}},
 		{name: "prove", request: plan.Request{Kind: plan.Prove, Source: from}},
 		{name: "prove against another disk", request: plan.Request{Kind: plan.Prove, Source: from, AgainstDisk: &plan.Place{Path: "twin.raw"}}},
 		{name: "copy for a machine", request: plan.Request{Kind: plan.Copy, Source: from, Destination: to}, machine: true},
@@ -124,7 +125,11 @@ func (r round) begin(t *testing.T) *trip {
 		0o640,
 	))
 	x.ends.Definitions = map[string]storage.Folder{"definitions": x.folder(x.definitions)}
-	p, err := Prepare(t.Context(), x.ends, r.request, x.known())
+	known := x.known()
+	if r.request.Kind == plan.Remove { // what a machine names stays
+		known.Users = nil
+	}
+	p, err := Prepare(t.Context(), x.ends, r.request, known)
 	require.NoError(t, err)
 	require.False(t, p.Blocked(), "%+v", p.Checks)
 	if r.machine { // which moves: its steps are around those of its disk
@@ -186,6 +191,12 @@ func (x *trip) ended(t *testing.T) Ended {
 func (x *trip) back(t *testing.T) solo {
 	t.Helper()
 	e := x.ended(t)
+	if x.request.Kind == plan.Remove {
+		p, err := PrepareReturn(x.ends, e, e.Plan.Bodies[0])
+		require.NoError(t, err)
+		require.False(t, p.Blocked(), "%+v", p.Checks)
+		return solo{ID: "test-2", Ends: x.ends, Plan: p, Hold: HoldFor, By: "job 8", Records: &notebook{marks: map[string][][]byte{}}}
+	}
 	var p plan.Plan
 	reverse, renamed, _, err := e.Reverse(x.ends)
 	require.NoError(t, err)

@@ -75,7 +75,10 @@ func begin(j step.Job) (step.Work, error) {
 
 // Open opens what the steps need, or finds that nothing is needed of the source any more.
 func (w *work) Open(ctx context.Context) error {
-	if w.disk.Undoes != nil {
+	switch {
+	case w.disk.Request.Kind == plan.Remove:
+		return w.openRemoval()
+	case w.disk.Undoes != nil:
 		return w.openUndo(ctx)
 	}
 	w.proof.Source.Side = *w.disk.Before

@@ -1,0 +1,49 @@
+package cli
+
+import (
+	"bagaglio/core/plan"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) remove() *cobra.Command {
+	r := plan.Request{Kind: plan.Remove}
+	var planOnly, yes bool
+	c := &cobra.Command{
+		Use:   "remove POOL:DISK",
+		Short: "Put a disk, or a file that belongs to none, into the holding folder of its pool",
+		Long: `Puts a disk with its tag and checksums into the holding folder of its pool, or a file that belongs to no disk. Nothing is removed that another disk stands on,
+that the definition of a machine names, or that is in use. It comes back by undoing the job, or from the holding folder (held restore), until its time is over or it
+is dropped there for good (held drop).`,
+		Example: `  bagaglio remove quay-store:old/ticketing.vmdk
+  bagaglio pool orphans quay-store`,
+		Args:              exactly(1),
+		ValidArgsFunction: a.completeDisk,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var err error
+			if r.Source, err = place(args[0]); err != nil {
+				return err
+			}
+			if r.Source.Pool == "" {
+				return usage("%q lies in no pool: a holding folder is one of a pool", args[0])
+			}
+			w, err := a.worker(r.Source, r.Source)
+			if err != nil {
+				return err
+			}
+			return a.planAndRun(cmd.Context(), w, r, planOnly, yes)
+		},
+	}
+	f := c.Flags()
+	f.BoolVar(
+		&r.WithoutKnowing,
+		"without-knowing",
+		false,
+		"go on though it is not known whether something stands on the disk, or which machines use it",
+	)
+	a.detachFlag(c)
+	f.BoolVar(&planOnly, "plan", false, "only say what would happen")
+	f.BoolVar(&yes, "yes", false, "do not ask")
+	a.jsonFlag(c)
+	return c
+}
