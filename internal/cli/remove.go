@@ -14,7 +14,7 @@ func (a *app) remove() *cobra.Command {
 		Short: "Put a disk, or a file that belongs to none, into the holding folder of its pool",
 		Long: `Puts a disk with its tag and checksums into the holding folder of its pool, or a file that belongs to no disk. Nothing is removed that another disk stands on,
 that the definition of a machine names, or that is in use. It comes back by undoing the job, or from the holding folder (held restore), until its time is over or it
-is dropped there for good (held drop).`,
+is removed there for good (held clear).`,
 		Example: `  bagaglio remove quay-store:old/ticketing.vmdk
   bagaglio pool orphans quay-store`,
 		Args:              exactly(1),

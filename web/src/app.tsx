@@ -14,6 +14,7 @@ import { JobsPage } from "./pages/jobs.tsx";
 import { KeepingPage } from "./pages/keeping.tsx";
 import { LockedPage } from "./pages/locked.tsx";
 import { HostsPage } from "./pages/hosts.tsx";
+import { RemovePage } from "./pages/remove.tsx";
 import { UndoPage } from "./pages/undo.tsx";
 import { MachineMovePage } from "./pages/machine-move.tsx";
 import { MachinePage } from "./pages/machine.tsx";
@@ -45,6 +46,7 @@ export function App() {
           <Route path="/disk" element={<DiskPage />} />
           <Route path="/devices" element={<DevicesPage />} />
           <Route path="/devices/capture" element={<CapturePage />} />
+          <Route path="/remove" element={<RemovePage />} />
           <Route path="/compose" element={<ComposePage />} />
           <Route path="/balance" element={<BalancePage />} />
           <Route path="/jobs" element={<JobsPage />} />

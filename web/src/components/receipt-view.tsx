@@ -13,6 +13,8 @@ const sentences: Record<Receipt["outcome"], string> = {
 
 function sentence(receipt: Receipt): string {
   if (receipt.kind === "undo" && receipt.outcome === "proven") return "Taken back: every file is the one that it was";
+  if (receipt.kind === "remove" && receipt.outcome === "proven")
+    return "Removed: every file that is held is the one that it was";
   return sentences[receipt.outcome];
 }
 

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { ArrowRightLeft } from "lucide-react";
+import { Archive, ArrowRightLeft } from "lucide-react";
 import { Link, useSearchParams } from "react-router";
 import { calls, result, type Report, type Schemas } from "../api/client.ts";
 import { Failure } from "../components/failure.tsx";
@@ -23,10 +23,16 @@ export function DiskPage() {
         <h1 className="break-all">
           {pool}:{path}
         </h1>
-        <Link className="btn btn-primary btn-sm" to={`/compose?${search}`}>
-          <ArrowRightLeft aria-hidden className="size-4" />
-          Convert
-        </Link>
+        <div className="flex gap-2">
+          <Link className="btn btn-primary btn-sm" to={`/compose?${search}`}>
+            <ArrowRightLeft aria-hidden className="size-4" />
+            Convert
+          </Link>
+          <Link className="btn btn-sm" to={`/remove?${search}`}>
+            <Archive aria-hidden className="size-4" />
+            Remove
+          </Link>
+        </div>
       </div>
       {report.isPending && <p>Looking at the disk.</p>}
       {report.error && <Failure error={report.error} />}

@@ -294,7 +294,12 @@ function Strays({ pool, count }: { pool: string; count: number }) {
         {files.data?.items.map((file) => (
           <li key={file.name} className="flex justify-between gap-4">
             <span className="break-all">{file.name}</span>
-            <span className="figures">{size(file.size)}</span>
+            <span className="flex shrink-0 gap-3">
+              <span className="figures">{size(file.size)}</span>
+              <Link className="link" to={`/remove?${new URLSearchParams({ pool, path: file.name })}`}>
+                Remove
+              </Link>
+            </span>
           </li>
         ))}
       </ul>
