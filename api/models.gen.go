@@ -246,6 +246,36 @@ func (e MachineState) Valid() bool {
 	}
 }
 
+// Defines values for MachineFindingKind.
+const (
+	Address     MachineFindingKind = "address"
+	Definition  MachineFindingKind = "definition"
+	DoesNotOpen MachineFindingKind = "does-not-open"
+	Identity    MachineFindingKind = "identity"
+	Missing     MachineFindingKind = "missing"
+	Shared      MachineFindingKind = "shared"
+)
+
+// Valid indicates whether the value is a known member of the MachineFindingKind enum.
+func (e MachineFindingKind) Valid() bool {
+	switch e {
+	case Address:
+		return true
+	case Definition:
+		return true
+	case DoesNotOpen:
+		return true
+	case Identity:
+		return true
+	case Missing:
+		return true
+	case Shared:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NewHostKind.
 const (
 	NewHostKindHttp NewHostKind = "http"
@@ -519,6 +549,12 @@ type FileSum = receipt.FileSum
 
 // Filesystem defines model for Filesystem.
 type Filesystem = inspect.Filesystem
+
+// FindingList defines model for FindingList.
+type FindingList struct {
+	Away  []AwayHost       `json:"away"`
+	Items []MachineFinding `json:"items"`
+}
 
 // Fit Where partitions were put on a disk that got another size. Sizes are in bytes.
 type Fit = fit.Layout
@@ -969,6 +1005,22 @@ type MachineDisk struct {
 	Volume      *string `json:"volume,omitempty"`
 }
 
+// MachineFinding defines model for MachineFinding.
+type MachineFinding struct {
+	// Candidates disks that may be meant
+	Candidates *[]Place           `json:"candidates,omitempty"`
+	Disk       *Place             `json:"disk,omitempty"`
+	Do         string             `json:"do"`
+	Kind       MachineFindingKind `json:"kind"`
+
+	// Machines HOST:NAME of those that it is about
+	Machines []string `json:"machines"`
+	What     string   `json:"what"`
+}
+
+// MachineFindingKind defines model for MachineFinding.Kind.
+type MachineFindingKind string
+
 // MachineList defines model for MachineList.
 type MachineList struct {
 	// Away hosts that could not be asked
@@ -1389,6 +1441,12 @@ type ListEventsParams struct {
 	// Cursor next of the page before
 	Cursor *Cursor   `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *PageSize `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListMachineFindingsParams defines parameters for ListMachineFindings.
+type ListMachineFindingsParams struct {
+	// Host only about those of this one
+	Host *string `form:"host,omitempty" json:"host,omitempty"`
 }
 
 // ListMachinesParams defines parameters for ListMachines.

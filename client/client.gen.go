@@ -440,6 +440,11 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/log (the `ListEvents` operationId).
 	ListEvents(ctx context.Context, params *ListEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListMachineFindings What is wrong with machines of hosts, and what to do about it
+	//
+	// Corresponds with GET /v1/machine-findings (the `ListMachineFindings` operationId).
+	ListMachineFindings(ctx context.Context, params *ListMachineFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListMachines The machines of hosts that run them
 	//
 	// Corresponds with GET /v1/machines (the `ListMachines` operationId).
@@ -1469,6 +1474,21 @@ func (c *Client) SetLimit(ctx context.Context, params *SetLimitParams, body SetL
 // Corresponds with GET /v1/log (the `ListEvents` operationId).
 func (c *Client) ListEvents(ctx context.Context, params *ListEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListEventsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListMachineFindings What is wrong with machines of hosts, and what to do about it
+//
+// Corresponds with GET /v1/machine-findings (the `ListMachineFindings` operationId).
+func (c *Client) ListMachineFindings(ctx context.Context, params *ListMachineFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMachineFindingsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3654,6 +3674,60 @@ func NewListEventsRequest(server string, params *ListEventsParams) (*http.Reques
 	return req, nil
 }
 
+// NewListMachineFindingsRequest constructs an http.Request for the ListMachineFindings method
+func NewListMachineFindingsRequest(server string, params *ListMachineFindingsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/machine-findings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Host != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", *params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListMachinesRequest constructs an http.Request for the ListMachines method
 func NewListMachinesRequest(server string, params *ListMachinesParams) (*http.Request, error) {
 	var err error
@@ -5329,6 +5403,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/log (the `ListEvents` operationId).
 	ListEventsWithResponse(ctx context.Context, params *ListEventsParams, reqEditors ...RequestEditorFn) (*ListEventsResponse, error)
+
+	// ListMachineFindingsWithResponse What is wrong with machines of hosts, and what to do about it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/machine-findings (the `ListMachineFindings` operationId).
+	ListMachineFindingsWithResponse(ctx context.Context, params *ListMachineFindingsParams, reqEditors ...RequestEditorFn) (*ListMachineFindingsResponse, error)
 
 	// ListMachinesWithResponse The machines of hosts that run them
 	//
@@ -7545,6 +7626,54 @@ func (r ListEventsResponse) ContentType() string {
 	return ""
 }
 
+type ListMachineFindingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FindingList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMachineFindingsResponse) GetJSON200() *FindingList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMachineFindingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMachineFindingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMachineFindingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMachineFindingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMachineFindingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListMachinesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9314,6 +9443,19 @@ func (c *ClientWithResponses) ListEventsWithResponse(ctx context.Context, params
 	return ParseListEventsResponse(rsp)
 }
 
+// ListMachineFindingsWithResponse What is wrong with machines of hosts, and what to do about it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/machine-findings (the `ListMachineFindings` operationId).
+func (c *ClientWithResponses) ListMachineFindingsWithResponse(ctx context.Context, params *ListMachineFindingsParams, reqEditors ...RequestEditorFn) (*ListMachineFindingsResponse, error) {
+	rsp, err := c.ListMachineFindings(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMachineFindingsResponse(rsp)
+}
+
 // ListMachinesWithResponse The machines of hosts that run them
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11037,6 +11179,39 @@ func ParseListEventsResponse(rsp *http.Response) (*ListEventsResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest EventList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListMachineFindingsResponse parses an HTTP response from a ListMachineFindingsWithResponse call
+func ParseListMachineFindingsResponse(rsp *http.Response) (*ListMachineFindingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMachineFindingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FindingList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -16,6 +16,15 @@ func (s *Service) Machines(ctx context.Context, host string) (api.MachineList, e
 	return decode[api.MachineList](s.calls.ListMachines(ctx, p))
 }
 
+// MachineFindings returns what is wrong with the machines of a host, or of all when host is empty.
+func (s *Service) MachineFindings(ctx context.Context, host string) (api.FindingList, error) {
+	p := &api.ListMachineFindingsParams{}
+	if host != "" {
+		p.Host = &host
+	}
+	return decode[api.FindingList](s.calls.ListMachineFindings(ctx, p))
+}
+
 // Machine returns one machine.
 func (s *Service) Machine(ctx context.Context, host, name string) (api.Machine, error) {
 	return decode[api.Machine](s.calls.GetMachine(ctx, host, name))

@@ -54,6 +54,22 @@ func (s *server) ListMachines(ctx context.Context, r ListMachinesRequestObject) 
 	return ListMachines200JSONResponse{Items: views(all, viewMachine), Away: views(away, viewAway)}, err
 }
 
+func viewFinding(f machines.Finding) spec.MachineFinding {
+	v := spec.MachineFinding{Kind: spec.MachineFindingKind(f.Kind), Machines: f.Machines, What: f.What, Do: f.Do}
+	if f.Disk.Pool != "" {
+		v.Disk = &f.Disk
+	}
+	if len(f.Candidates) > 0 {
+		v.Candidates = &f.Candidates
+	}
+	return v
+}
+
+func (s *server) ListMachineFindings(ctx context.Context, r ListMachineFindingsRequestObject) (ListMachineFindingsResponseObject, error) {
+	found, away, err := s.service.Machines.Check(ctx, or(r.Params.Host, ""))
+	return ListMachineFindings200JSONResponse{Items: views(found, viewFinding), Away: views(away, viewAway)}, err
+}
+
 func (s *server) GetHostStorage(ctx context.Context, r GetHostStorageRequestObject) (GetHostStorageResponseObject, error) {
 	pools, err := s.service.Machines.Storage(ctx, r.Host)
 	if errors.Is(err, errors.ErrUnsupported) {

@@ -149,6 +149,9 @@ type ServerInterface interface {
 	// ListEvents Who did what, when, from where, and what came of it; the newest first
 	// (GET /v1/log)
 	ListEvents(c *gin.Context, params ListEventsParams)
+	// ListMachineFindings What is wrong with machines of hosts, and what to do about it
+	// (GET /v1/machine-findings)
+	ListMachineFindings(c *gin.Context, params ListMachineFindingsParams)
 	// ListMachines The machines of hosts that run them
 	// (GET /v1/machines)
 	ListMachines(c *gin.Context, params ListMachinesParams)
@@ -1345,6 +1348,33 @@ func (siw *ServerInterfaceWrapper) ListEvents(c *gin.Context) {
 	siw.Handler.ListEvents(c, params)
 }
 
+// ListMachineFindings operation middleware
+func (siw *ServerInterfaceWrapper) ListMachineFindings(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListMachineFindingsParams
+
+	// ------------- Optional query parameter "host" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "host", c.Request.URL.Query(), &params.Host, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListMachineFindings(c, params)
+}
+
 // ListMachines operation middleware
 func (siw *ServerInterfaceWrapper) ListMachines(c *gin.Context) {
 
@@ -2141,6 +2171,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PATCH(options.BaseURL+"/v1/hosts/:host", wrapper.ChangeHost)
 	router.POST(options.BaseURL+"/v1/hosts/:host/test", wrapper.TestHost)
 	router.GET(options.BaseURL+"/v1/machines", wrapper.ListMachines)
+	router.GET(options.BaseURL+"/v1/machine-findings", wrapper.ListMachineFindings)
 	router.POST(options.BaseURL+"/v1/hosts/:host/machines", wrapper.AddMachine)
 	router.GET(options.BaseURL+"/v1/hosts/:host/storage", wrapper.GetHostStorage)
 	router.POST(options.BaseURL+"/v1/hosts/:host/machine-proposals", wrapper.ProposeMachine)
@@ -3934,6 +3965,45 @@ func (response ListEventsdefaultApplicationProblemPlusJSONResponse) VisitListEve
 	return err
 }
 
+type ListMachineFindingsRequestObject struct {
+	Params ListMachineFindingsParams
+}
+
+type ListMachineFindingsResponseObject interface {
+	VisitListMachineFindingsResponse(w http.ResponseWriter) error
+}
+
+type ListMachineFindings200JSONResponse FindingList
+
+func (response ListMachineFindings200JSONResponse) VisitListMachineFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMachineFindingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListMachineFindingsdefaultApplicationProblemPlusJSONResponse) VisitListMachineFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListMachinesRequestObject struct {
 	Params ListMachinesParams
 }
@@ -4925,6 +4995,9 @@ type StrictServerInterface interface {
 	// ListEvents Who did what, when, from where, and what came of it; the newest first
 	// (GET /v1/log)
 	ListEvents(ctx context.Context, request ListEventsRequestObject) (ListEventsResponseObject, error)
+	// ListMachineFindings What is wrong with machines of hosts, and what to do about it
+	// (GET /v1/machine-findings)
+	ListMachineFindings(ctx context.Context, request ListMachineFindingsRequestObject) (ListMachineFindingsResponseObject, error)
 	// ListMachines The machines of hosts that run them
 	// (GET /v1/machines)
 	ListMachines(ctx context.Context, request ListMachinesRequestObject) (ListMachinesResponseObject, error)
@@ -6361,6 +6434,32 @@ func (sh *strictHandler) ListEvents(ctx *gin.Context, params ListEventsParams) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListEventsResponseObject); ok {
 		if err := validResponse.VisitListEventsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListMachineFindings operation middleware
+func (sh *strictHandler) ListMachineFindings(ctx *gin.Context, params ListMachineFindingsParams) {
+	var request ListMachineFindingsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListMachineFindings(ctx, request.(ListMachineFindingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListMachineFindings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListMachineFindingsResponseObject); ok {
+		if err := validResponse.VisitListMachineFindingsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -23,6 +23,7 @@ func (a *app) machine() *cobra.Command {
 		"Machines of hosts that run them: see, start, stop, move and copy them",
 		a.machineList(),
 		a.machineShow(),
+		a.machineCheck(),
 		a.machineStart(),
 		a.machineStop(),
 		a.machineScreen(),

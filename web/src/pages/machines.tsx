@@ -5,6 +5,7 @@ import { calls, result, type Machine } from "../api/client.ts";
 import { Choice } from "../components/choice.tsx";
 import { Failure } from "../components/failure.tsx";
 import { MachineActions, MachineState } from "../components/machine-actions.tsx";
+import { MachineFindings } from "../components/machine-findings.tsx";
 import { MachineDisks } from "../components/machine-disks.tsx";
 import { size } from "../format.ts";
 
@@ -57,6 +58,7 @@ export function MachinesPage() {
           <code className="mt-2 block">bagaglio host change local --runs libvirt --socket PATH</code>
         </p>
       )}
+      <MachineFindings />
       {hosts.map((host) => (
         <section key={host} className="sheet space-y-3" aria-label={host}>
           <h2>{host}</h2>
