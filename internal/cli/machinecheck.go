@@ -12,7 +12,10 @@ import (
 
 func (a *app) machineCheck() *cobra.Command {
 	c := &cobra.Command{
-		Use: "check [HOST]", Short: "Look for what is wrong with machines, and say what to do about it", Args: between(0, 1), ValidArgsFunction: a.completeHost,
+		Use:               "check [HOST]",
+		Short:             "Look for what is wrong with machines, and say what to do about it",
+		Args:              between(0, 1),
+		ValidArgsFunction: a.completeHost,
 		Long: `Looks for disks that are not where a definition says, and where disks of that name are; for disks that do not open, disks that several machines write to, identities and
 network addresses that several machines have, and definitions that cannot be read. Nothing is changed. The exit code is 1 where something is wrong.`,
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {

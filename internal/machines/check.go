@@ -91,8 +91,11 @@ func (m *Machines) checkDisk(ctx context.Context, x Machine, d Disk) ([]Finding,
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		f := Finding{
-			Kind: FindsMissing, Machines: []string{called(x)}, Disk: at, What: fmt.Sprintf("It names %s, which is not there: it does not start.", at),
-			Do: "Restore it from what is held (held list), put it there, or have the definition name it where it is.",
+			Kind:     FindsMissing,
+			Machines: []string{called(x)},
+			Disk:     at,
+			What:     fmt.Sprintf("It names %s, which is not there: it does not start.", at),
+			Do:       "Restore it from what is held (held list), put it there, or have the definition name it where it is.",
 		}
 		f.Candidates, err = m.candidates(ctx, at)
 		if len(f.Candidates) > 0 {

@@ -42,7 +42,11 @@ func TestWhatIsWrongWithMachines(t *testing.T) {
 	require.NoError(t, os.WriteFile(far, bootable(), 0o600))
 	_, err := lamp.Define([]byte(standins.Definition("ticketing", standins.TicketingID, far, "raw")))
 	require.NoError(t, err)
-	_, err = lamp.Define([]byte(strings.ReplaceAll(standins.Definition("tide-board", "7d3f2c11-5b7e-4b0d-8a44-10a6a2f3c9b2", far, "raw"), "00:00:00:01", "00:00:00:02")))
+	_, err = lamp.Define(
+		[]byte(
+			strings.ReplaceAll(standins.Definition("tide-board", "7d3f2c11-5b7e-4b0d-8a44-10a6a2f3c9b2", far, "raw"), "00:00:00:01", "00:00:00:02"),
+		),
+	)
 	require.NoError(t, err)
 	require.NoError(t, os.Rename(filepath.Join(quay.Folder, "ticketing.raw"), filepath.Join(quay.Folder, "elsewhere.raw")))
 	refresh := true
