@@ -40,7 +40,7 @@ func devices(b *bench, runs int) (err error) {
 	if _, unmountErr := run("umount", at); err != nil || unmountErr != nil {
 		return errors.Join(err, unmountErr)
 	}
-	device, err := run("losetup", "--find", "--show", file)
+	device, err := run("losetup", "--find", "--show", "--direct-io=on", file) // there is no page cache below a disk
 	if err != nil {
 		return err
 	}
