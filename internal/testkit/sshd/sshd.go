@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -66,6 +67,8 @@ func StartOn(t testing.TB, host string, more ...string) *Server {
 	port := listener.Addr().(*net.TCPAddr).Port
 	require.NoError(t, listener.Close())
 	s.Address = fmt.Sprintf("%s:%d", host, port)
+	home := filepath.Join(dir, "home")
+	require.NoError(t, os.Mkdir(home, 0o755))
 	config := append([]string{
 		"ListenAddress " + s.Address,
 		"HostKey " + filepath.Join(dir, "host"),
@@ -78,13 +81,27 @@ func StartOn(t testing.TB, host string, more ...string) *Server {
 		"MaxStartups 100",
 		"MaxSessions 100",
 		"Subsystem sftp internal-sftp",
-	}, more...)
+	}, atHome(home, more)...)
 	require.NoError(t, os.WriteFile(s.config, []byte(strings.Join(config, "\n")+"\n"), 0o600))
 	if host == "127.0.0.1" {
 		s.Run()
 	}
 	t.Cleanup(s.Kill)
 	return s
+}
+
+// atHome gives those who log in a home without anything in it: whatever a user of this computer has shells begin with takes time, and leaves locks when it is
+// killed. A server takes one line with an environment only.
+func atHome(home string, config []string) []string {
+	const line = "SetEnv "
+	out, own := slices.Clone(config), "HOME="+home
+	for i := range out {
+		if strings.HasPrefix(out[i], line) {
+			out[i] += " " + own
+			return out
+		}
+	}
+	return append(out, line+own)
 }
 
 // Crew has another user log in, who has no rights but those of some programs by sudo(8). It skips the test where that is not possible.
