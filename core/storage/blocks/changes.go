@@ -30,7 +30,8 @@ own=$T/instances/bagaglio-$$
 mkdir "$own" || exit 1
 trap "" HUP INT TERM
 for event in issue complete; do
-	echo "dev == $1" > "$own/events/block/block_rq_$event/filter" && echo 1 > "$own/events/block/block_rq_$event/enable"
+	echo "dev == $1" > "$own/events/block/block_rq_$event/filter" && echo 1 > "$own/events/block/block_rq_$event/enable" && continue
+	echo 0 > "$own/events/enable"; rmdir "$own"; exit 1
 done
 cat "$own/trace_pipe" & reader=$!
 while read -r word; do echo "$word" > "$own/trace_marker"; done
@@ -166,7 +167,13 @@ func (c *Changes) take(line string) {
 	default:
 	}
 	r := requestForm.FindStringSubmatch(found[2])
-	if r == nil || strings.Contains(r[1], "R") || r[3] == "0" { // a read, whatever its flags, or nothing but a flush
+	if r == nil { // another kernel may say it otherwise: then it is not known what it was
+		c.mu.Lock()
+		c.lost = true
+		c.mu.Unlock()
+		return
+	}
+	if strings.Contains(r[1], "R") || r[3] == "0" { // a read, whatever its flags, or nothing but a flush
 		return
 	}
 	from, errFrom := strconv.ParseInt(r[2], 10, 64)

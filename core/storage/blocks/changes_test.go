@@ -40,7 +40,7 @@ func TestWhatTheKernelTells(t *testing.T) {
 		assert.False(t, c.lost, line)
 	}
 	for _, line := range []string{
-		"CPU:1 [LOST 23 EVENTS]", before + "block_rq_issue: 7,0 W 4096 () 99999999999999999999 + 8 be,0,4 [dd]",
+		"CPU:1 [LOST 23 EVENTS]", before + "block_rq_issue: dev 7,0 op W at 800 of 8", before + "block_rq_issue: 7,0 W 4096 () 99999999999999999999 + 8 be,0,4 [dd]",
 		before + "block_rq_issue: 7,0 W 4096 () 32760 + 999999999999 be,0,4 [dd]", before + "block_rq_issue: 7,0 W 4096 () 999999999999 + 8 be,0,4 [dd]",
 	} {
 		c := newChanges(16 * mib)
