@@ -71,11 +71,10 @@ func (d *packing) unpack(p []byte, off int64) error {
 	if err := session.Start(fmt.Sprintf(packs, d.run, quote(d.path), off, len(p))); err != nil {
 		return plain(err)
 	}
-	err = unpacked(bufio.NewReaderSize(out, 64<<10), p)
-	if ended := session.Wait(); ended != nil {
-		return plain(ended)
+	if err := unpacked(bufio.NewReaderSize(out, 64<<10), p); err != nil {
+		return err // and whoever packs is not waited for, who may still have something to say
 	}
-	return err
+	return plain(session.Wait())
 }
 
 // unpacked fills p with what is packed in r, which holds no more and no less.
