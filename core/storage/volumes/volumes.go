@@ -23,7 +23,6 @@ type Folder struct {
 	beside storage.Folder
 	on     Computer
 	tools  tools
-	fresh  bool
 	opened *counts
 	known  *known
 }
@@ -86,10 +85,10 @@ func (f *Folder) Unit() (int64, error) { return f.tools.unit() }
 // Thin tells whether volumes take their room only when they are written to.
 func (f *Folder) Thin() bool { return f.tools.zeros() }
 
-// Fresh returns the same folder, read past what the system remembers.
+// Fresh returns the same folder, read past what the system remembers. Volumes always are.
 func (f *Folder) Fresh() storage.Folder {
 	fresh := *f
-	fresh.beside, fresh.fresh = storage.Fresh(f.beside), true
+	fresh.beside = storage.Fresh(f.beside)
 	return &fresh
 }
 
@@ -292,14 +291,14 @@ func (f *Folder) Remove(name string) error {
 	return f.beside.Remove(name)
 }
 
-// below are the names in a folder that volumes have, by their paths from the top; a folder that they lie in is true.
-func (f *Folder) below(dir string) (map[string]bool, error) {
+// below are the names in a folder that volumes have, by their paths from the top; nil for a folder that they lie in.
+func (f *Folder) below(dir string) (map[string]*volume, error) {
 	dir, err := storage.Clean(dir)
 	if err != nil {
 		return nil, err
 	}
 	all, err := f.list(keptFor)
-	found := map[string]bool{}
+	found := map[string]*volume{}
 	for _, v := range all {
 		name, ok := f.decode(v.name)
 		if dir != "." {
@@ -307,8 +306,11 @@ func (f *Folder) below(dir string) (map[string]bool, error) {
 			name, in = strings.CutPrefix(name, dir+"/")
 			ok = ok && in
 		}
-		if first, _, deeper := strings.Cut(name, "/"); ok {
-			found[path.Join(dir, first)] = deeper
+		switch first, _, deeper := strings.Cut(name, "/"); {
+		case ok && deeper:
+			found[path.Join(dir, first)] = nil
+		case ok:
+			found[path.Join(dir, first)] = &v
 		}
 	}
 	return found, err
@@ -348,25 +350,13 @@ func (f *Folder) List(dir string) ([]storage.Info, error) {
 	if err != nil && len(below) == 0 {
 		return nil, err
 	}
-	all = slices.DeleteFunc(all, func(i storage.Info) bool { return isVolume(i.Name) || below[i.Name] })
-	volumes, err := f.list(keptFor)
-	if err != nil {
-		return nil, err
-	}
-	byName := map[string]volume{}
-	for _, v := range volumes {
-		if name, ok := f.decode(v.name); ok {
-			byName[name] = v
-		}
-	}
-	for name, deeper := range below {
-		if deeper {
+	all = slices.DeleteFunc(all, func(i storage.Info) bool { _, is := below[i.Name]; return is || isVolume(i.Name) })
+	for name, v := range below {
+		if v == nil {
 			all = append(all, storage.Info{Name: name, IsDir: true})
 			continue
 		}
-		if v, ok := byName[name]; ok {
-			all = append(all, f.info(name, v))
-		}
+		all = append(all, f.info(name, *v))
 	}
 	slices.SortFunc(all, func(a, b storage.Info) int { return strings.Compare(a.Name, b.Name) })
 	return all, nil

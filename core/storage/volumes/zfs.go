@@ -88,6 +88,7 @@ func (z *zfs) rename(from, to string) error {
 
 func (z *zfs) snapshot(of volume, name string) error {
 	from, to := z.group+"/"+of.name+"@"+name, z.group+"/"+name
+	_, _ = run(z.on, "zfs", "destroy", from) // of an earlier time that was killed; mostly there is none
 	if _, err := run(z.on, "zfs", "snapshot", from); err != nil {
 		return err
 	}
