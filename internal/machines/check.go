@@ -58,11 +58,13 @@ func (m *Machines) Check(ctx context.Context, name string) (found []Finding, awa
 			})
 		}
 		for _, d := range x.Disks {
-			f, err := m.checkDisk(ctx, x, d)
+			f, unseen, err := m.checkDisk(ctx, x, d)
 			if err != nil {
 				return nil, nil, err
 			}
-			found = append(found, f...)
+			if found = append(found, f...); unseen != nil && (name == "" || x.Host == name) {
+				away = append(away, Away{x.Host, unseen})
+			}
 		}
 	}
 	found = append(found, shared(all)...)
@@ -77,15 +79,15 @@ func (m *Machines) Check(ctx context.Context, name string) (found []Finding, awa
 
 func called(x Machine) string { return x.Host + ":" + x.Name }
 
-// checkDisk looks whether a disk is there, and opens.
-func (m *Machines) checkDisk(ctx context.Context, x Machine, d Disk) ([]Finding, error) {
+// checkDisk looks whether a disk is there, and opens. Unseen is why that could not be looked at.
+func (m *Machines) checkDisk(ctx context.Context, x Machine, d Disk) (found []Finding, unseen, err error) {
 	if d.InPool == "" {
-		return nil, nil
+		return nil, nil, nil
 	}
 	at := plan.Place{Pool: d.InPool, Path: d.Path}
 	folder, err := m.places.Folder(ctx, d.InPool)
 	if err != nil {
-		return nil, nil // the pool itself is not there, which is told elsewhere
+		return nil, fmt.Errorf("the disk %s of %s: %w", at, x.Name, err), nil
 	}
 	_, err = folder.Stat(d.Path)
 	switch {
@@ -101,14 +103,16 @@ func (m *Machines) checkDisk(ctx context.Context, x Machine, d Disk) ([]Finding,
 		if len(f.Candidates) > 0 {
 			f.Do = "Disks of that name are elsewhere: move one there, or have the definition name it where it is."
 		}
-		return []Finding{f}, err
+		return []Finding{f}, nil, err
 	case err == nil && d.Known != nil && d.Known.Problem != "":
 		return []Finding{{
 			Kind: FindsUnopened, Machines: []string{called(x)}, Disk: at, What: fmt.Sprintf("Its disk %s does not open: %s.", at, d.Known.Problem),
 			Do: "Look at it (look), and fetch what it lacks.",
-		}}, nil
+		}}, nil, nil
+	case err != nil:
+		return nil, fmt.Errorf("the disk %s of %s: %w", at, x.Name, err), nil
 	}
-	return nil, nil // it is there, or the storage does not tell at present
+	return nil, nil, nil
 }
 
 // candidates are disks of the same name in all pools.

@@ -10,6 +10,7 @@ import (
 
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
+	"bagaglio/core/plan"
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/volumes"
@@ -166,6 +167,20 @@ func (m *Machines) askUsed(ctx context.Context, on string) (map[string]use, erro
 		return err
 	})
 	return used, err
+}
+
+// Naming returns the machines of hosts, running or not, that name one of the files in a pool. It fails where a host cannot be asked: nobody knows then.
+func (m *Machines) Naming(ctx context.Context, pool string, files []string) (users []plan.User, err error) {
+	all, away, err := m.List(ctx, "")
+	if err == nil && len(away) > 0 {
+		err = fmt.Errorf("whether a machine of the host %s names it is not known: %w", away[0].Host, away[0].Why)
+	}
+	for _, x := range all {
+		if slices.ContainsFunc(x.Disks, func(d Disk) bool { return d.InPool == pool && slices.Contains(files, d.Path) }) {
+			users = append(users, plan.User{Name: called(x)})
+		}
+	}
+	return users, err
 }
 
 // forget makes the next one ask a host again.

@@ -176,7 +176,15 @@ func (s *Planner) Known(ctx context.Context, r plan.Request, since time.Time) (k
 		if err != nil {
 			return nil, err
 		}
-		return s.records.Users(ctx, r.Source.Pool, append(files, standing...))
+		users, err := s.records.Users(ctx, r.Source.Pool, append(files, standing...))
+		if err != nil || r.Kind != plan.Remove {
+			return users, err
+		}
+		of, err := s.guests.Naming(ctx, r.Source.Pool, files)
+		if r.WithoutKnowing { // what can be asked for is known all the same
+			err = nil
+		}
+		return append(users, of...), err
 	}
 	return known, nil
 }

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"bagaglio/api"
+	"bagaglio/core/plan"
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/standins"
@@ -35,12 +36,19 @@ func TestWhatIsWrongWithMachines(t *testing.T) {
 		return out
 	}
 	assert.Empty(t, check(""))
+
+	// What a machine of a host names is not removed, though it is off; nor where a host cannot be asked.
+	removal := plan.Request{Kind: plan.Remove, Source: plan.Place{Pool: "quay-store", Path: "ticketing.raw"}}
+	p, err := s.Plan(t.Context(), removal)
+	require.NoError(t, err)
+	assert.True(t, p.Plan.Blocked())
+	assert.Contains(t, messages(p.Plan), "The definition of quay:ticketing names it")
 	assert.Zero(t, testkit.Run(t, t.TempDir(), s.State, "machine", "check").Code)
 
 	// The same machine is known to both hosts, another one there has the disk too, and the disk of the first went away.
 	far := filepath.Join(lamp.Folder, "ticketing.raw")
 	require.NoError(t, os.WriteFile(far, bootable(), 0o600))
-	_, err := lamp.Define([]byte(standins.Definition("ticketing", standins.TicketingID, far, "raw")))
+	_, err = lamp.Define([]byte(standins.Definition("ticketing", standins.TicketingID, far, "raw")))
 	require.NoError(t, err)
 	_, err = lamp.Define(
 		[]byte(
@@ -73,6 +81,15 @@ func TestWhatIsWrongWithMachines(t *testing.T) {
 	assert.Contains(t, run.Out, "  - lamp-room:ticketing.raw")
 	require.NoError(t, os.Rename(filepath.Join(quay.Folder, "elsewhere.raw"), filepath.Join(quay.Folder, "ticketing.raw")))
 	assert.NotContains(t, check("quay"), api.Missing)
+	lamp.Kill()
+	removal.Source.Path = "spare.raw"
+	noise(t, quay.Folder, "spare.raw", mib)
+	_, err = s.Plan(t.Context(), removal)
+	require.ErrorContains(t, err, "whether a machine of the host lighthouse names it is not known")
+	removal.WithoutKnowing = true
+	p, err = s.Plan(t.Context(), removal)
+	require.NoError(t, err)
+	assert.False(t, p.Plan.Blocked(), messages(p.Plan))
 	_, err = s.MachineFindings(t.Context(), "pier")
 	require.ErrorContains(t, err, "pier")
 }

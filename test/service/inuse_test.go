@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -55,17 +56,18 @@ func writes(t *testing.T, dir string) (lines func() int64, stop func()) {
 			n.Add(1)
 		}
 	}()
-	stopped := false
-	stop = func() {
-		if !stopped {
-			stopped = true
-			close(end)
-			<-ended
-			_ = f.Close() // it was synced
-		}
-	}
+	return n.Load, ending(t, f, end, ended)
+}
+
+// ending is what ends somebody who writes to a file, once, and at the end of the test.
+func ending(t *testing.T, f *os.File, end chan<- struct{}, ended <-chan struct{}) func() {
+	stop := sync.OnceFunc(func() {
+		close(end)
+		<-ended
+		_ = f.Close() // it was synced
+	})
 	t.Cleanup(stop)
-	return n.Load, stop
+	return stop
 }
 
 // inUse is the request for a disk that is.

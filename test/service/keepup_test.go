@@ -62,17 +62,7 @@ func keepsALedger(t *testing.T, dir string) (count func() int64, stop func()) {
 			n.Add(1)
 		}
 	}()
-	stopped := false
-	stop = func() {
-		if !stopped {
-			stopped = true
-			close(end)
-			<-ended
-			_ = f.Close()
-		}
-	}
-	t.Cleanup(stop)
-	return n.Load, stop
+	return n.Load, ending(t, f, end, ended)
 }
 
 // isOneMoment fails where a ledger is none of one moment: the last writes to its blocks, counted, have no gap that a later write could have filled.

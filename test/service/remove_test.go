@@ -8,7 +8,9 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/sshd"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -105,4 +107,23 @@ func TestWhatIsNotRemoved(t *testing.T) {
 	_, err = s.Start(t.Context(), api.NewJob{Plan: p.Id})
 	require.ErrorContains(t, err, "another file than when this was planned")
 	assert.FileExists(t, filepath.Join(quay, "open.raw"))
+}
+
+// TestRemovedWithoutIdentity: where the storage tells no identity of files, nothing is called proven, neither way.
+func TestRemovedWithoutIdentity(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	far := lighthouse(t, s, sshd.Start(t))
+	noise(t, far, "crew.raw", mib)
+	gone := removal("crew.raw")
+	gone.Source.Pool = "far-store"
+	done := ended(t, s.Service, gone)
+	assert.Equal(t, receipt.Unproven, done.Outcome)
+	assert.NoFileExists(t, filepath.Join(far, "crew.raw"))
+	jobs := testkit.Begin(t, s.Service, plan.Request{Kind: plan.Undo, Job: "1"})
+	testkit.Await(t, s.Service, jobs.Id)
+	back, err := s.Receipt(t.Context(), jobs.Id)
+	require.NoError(t, err)
+	assert.Equal(t, receipt.Unproven, back.Outcome)
+	assert.FileExists(t, filepath.Join(far, "crew.raw"))
 }
