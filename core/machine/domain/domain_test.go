@@ -56,7 +56,7 @@ func TestWhatAMachineIs(t *testing.T) {
 func TestDisksThatAreVolumes(t *testing.T) {
 	const file, volume = "/srv/quay/tide-board.raw", "/dev/isola/tide-board"
 	text := []byte(
-		"<domain type=\"kvm\">\n <name>tide-board</name>\n <memory unit=\"GiB\">1</memory><vcpu>1</vcpu><os><type>hvm</type></os>\n <devices>" +
+		"<domain type=\"x\">\n <name>tide-board</name>\n <memory unit=\"GiB\">1</memory><vcpu>1</vcpu><os><type>hvm</type></os>\n <devices>" +
 			"<disk type=\"file\" device=\"disk\"><driver type=\"raw\"/><source file=\"" + file + "\"/><target dev=\"vda\" bus=\"virtio\"/></disk></devices>\n</domain>\n",
 	)
 	want := strings.NewReplacer(`type="file"`, `type="block"`, "file=\""+file, "dev=\""+volume).Replace(string(text))
