@@ -30,6 +30,8 @@ var leases struct {
 
 // Lease takes a lease on a file.
 func (f *Folder) Lease(name string) (storage.Lease, error) {
+	syscall.ForkLock.RLock() // see [Folder.InUse]
+	defer syscall.ForkLock.RUnlock()
 	file, err := f.openPlain(name)
 	if err != nil {
 		return nil, err
@@ -42,16 +44,11 @@ func (f *Folder) Lease(name string) (storage.Lease, error) {
 		signal.Notify(leases.wake, syscall.SIGIO)
 		go letGo(leases.wake)
 	}
-	if err := l.set(unix.F_RDLCK); err != nil { // somebody has it open for writing, or the storage or the user cannot have leases
+	if err := takeLease(int(file.Fd())); err != nil { // somebody has it open for writing, or the storage or the user cannot have leases
 		return nil, errors.Join(fmt.Errorf("%w: %w", errors.ErrUnsupported, err), file.Close())
 	}
 	leases.held[l] = struct{}{}
 	return l, nil
-}
-
-func (l *lease) set(kind int) error {
-	_, err := unix.FcntlInt(l.file.Fd(), unix.F_SETLEASE, kind)
-	return err
 }
 
 // letGo lets go of leases that somebody is waiting for.
@@ -72,7 +69,7 @@ func (l *lease) look() {
 		return
 	}
 	l.broken.Store(true)
-	_ = l.set(unix.F_UNLCK) // the kernel does so by itself, but later
+	_, _ = unix.FcntlInt(l.file.Fd(), unix.F_SETLEASE, unix.F_UNLCK) // the kernel does so by itself, but later
 }
 
 // Broken tells whether somebody has opened the file for writing since.

@@ -3,23 +3,21 @@ package local
 import (
 	"errors"
 	"fmt"
-	"os"
-
-	"bagaglio/core/storage"
+	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
 
 // InUse asks the kernel whether another program holds a file: by flock(2), by a lock of a range (fcntl(2)), or by having it open for
-// writing, which a read lease tells that is taken for a moment.
+// writing, which a read lease tells that is taken for a moment. No process of ours is started meanwhile: it has all that we have open
+// until it runs.
 func (f *Folder) InUse(name string) (string, error) {
-	name, err := storage.Clean(name)
+	syscall.ForkLock.RLock()
+	defer syscall.ForkLock.RUnlock()
+	file, err := f.openPlain(name)
 	if err != nil {
 		return "", err
-	}
-	file, err := f.root.OpenFile(name, os.O_RDONLY|unix.O_NONBLOCK, 0)
-	if err != nil {
-		return "", plain(err)
 	}
 	defer file.Close()
 	conn, err := file.SyscallConn()
@@ -44,9 +42,22 @@ func heldBy(fd int) string {
 		}
 		return "another program has locked a part of it"
 	}
-	if _, err := unix.FcntlInt(uintptr(fd), unix.F_SETLEASE, unix.F_RDLCK); errors.Is(err, unix.EAGAIN) {
+	if err := takeLease(fd); errors.Is(err, unix.EAGAIN) {
 		return "another program has it open for writing"
 	}
 	_, _ = unix.FcntlInt(uintptr(fd), unix.F_SETLEASE, unix.F_UNLCK) // likewise
 	return ""
+}
+
+// startsWithin is for how long a process that begins to run may still have open what it closes then.
+const startsWithin = 100 * time.Millisecond
+
+// takeLease takes a read lease, which fails with EAGAIN where somebody keeps the file open for writing.
+func takeLease(fd int) error {
+	for until := time.Now().Add(startsWithin); ; time.Sleep(time.Millisecond) {
+		_, err := unix.FcntlInt(uintptr(fd), unix.F_SETLEASE, unix.F_RDLCK)
+		if !errors.Is(err, unix.EAGAIN) || time.Now().After(until) {
+			return err
+		}
+	}
 }
