@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"os"
 	"os/exec"
 	"os/user"
@@ -75,7 +76,7 @@ func (d *Daemon) Run() error {
 		words = words[4:]
 	}
 	d.cmd = exec.Command(words[0], words[1:]...)
-	if err := os.Remove(d.Socket); err != nil && !errors.Is(err, fs.ErrNotExist) { // it is ready when that is there
+	if err := os.Remove(d.Socket); err != nil && !errors.Is(err, fs.ErrNotExist) { // of an earlier time
 		return err
 	}
 	d.cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + filepath.Join(d.dir, "home")}
@@ -88,8 +89,8 @@ func (d *Daemon) Run() error {
 		return err
 	}
 	for until := time.Now().Add(readyIn); ; time.Sleep(20 * time.Millisecond) {
-		if _, err := os.Stat(d.Socket); err == nil {
-			return nil
+		if c, err := net.Dial("unix", d.Socket); err == nil { // the file is there before somebody listens
+			return c.Close()
 		}
 		if time.Now().After(until) {
 			return fmt.Errorf("the daemon did not start: %s", d.Said())
