@@ -1,0 +1,218 @@
+package service
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"bagaglio/api"
+	"bagaglio/core/host"
+	"bagaglio/core/machine"
+	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
+	"bagaglio/internal/standin"
+	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/daemon"
+	"bagaglio/internal/testkit/standins"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// roster is a service with a machine crew-roster on the host quay, or local, whose disk is a qcow2 image in quay-store that a guest starts from.
+type roster struct {
+	*testkit.Service
+	host   string
+	folder string // of quay-store
+}
+
+func (r roster) machine() string { return r.host + ":crew-roster" }
+
+func (r roster) is(t *testing.T) api.Machine {
+	t.Helper()
+	m, err := r.Machine(t.Context(), r.host, "crew-roster")
+	require.NoError(t, err)
+	return m
+}
+
+func (r roster) snapshots(t *testing.T) []api.Snapshot {
+	t.Helper()
+	all, err := r.Snapshots(t.Context(), r.host, "crew-roster")
+	require.NoError(t, err)
+	return all
+}
+
+// does plans and does something, and returns its job and its receipt.
+func (r roster) does(t *testing.T, q plan.Request) (id string, done receipt.Receipt) {
+	t.Helper()
+	if q.Kind != plan.Undo {
+		q.Machine = r.machine()
+	}
+	j := testkit.Await(t, r.Service.Service, testkit.Begin(t, r.Service.Service, q).Id)
+	require.Equal(t, api.JobStateDone, j.State, "%+v", j.Reason)
+	done, err := r.Receipt(t.Context(), j.Id)
+	require.NoError(t, err)
+	return j.Id, done
+}
+
+// rosters begins one on each kind of host.
+var rosters = map[string]func(*testing.T) roster{
+	"standin": func(t *testing.T) roster {
+		s := start(t)
+		quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{Writes: true})
+		r := roster{s, "quay", quay.Folder}
+		_, err := quay.Define([]byte(standins.Definition("crew-roster", standins.TicketingID, r.system(t, "quay-store"), "qcow2")))
+		require.NoError(t, err)
+		return r
+	},
+	"libvirt": func(t *testing.T) roster {
+		s, d := start(t), daemon.Start(t)
+		runs := "libvirt"
+		_, err := s.ChangeHost(t.Context(), "local", api.HostChange{Runs: &runs, Socket: &d.Socket})
+		require.NoError(t, err)
+		addPool(t, s.Service, "quay-store", d.Dir)
+		r := roster{s, "local", d.Dir}
+		file := r.system(t, "quay-store")
+		require.NoError(t, os.Chmod(file, 0o666))
+		kind, err := host.Lookup("libvirt")
+		require.NoError(t, err)
+		h, err := kind.Open(t.Context(), host.Address{Socket: d.Socket, Dial: daemon.Dial})
+		require.NoError(t, err)
+		defer h.Close()
+		_, err = h.(host.Definer).Define(
+			t.Context(),
+			[]byte(strings.Replace(daemon.Definition("crew-roster", file), "type='raw'", "type='qcow2'", 1)),
+		)
+		require.NoError(t, err)
+		return r
+	},
+}
+
+// system makes the image that the machine starts from, and returns its path.
+func (r roster) system(t *testing.T, pool string) string {
+	t.Helper()
+	require.NoError(t, os.WriteFile(filepath.Join(r.folder, "boot.raw"), bootable(), 0o666))
+	c := convert("boot.raw", "crew-roster/crew-roster.qcow2", "qcow2")
+	c.Source.Pool, c.Destination.Pool, c.NoTag = pool, pool, true
+	testkit.Proven(t, r.Service.Service, testkit.Begin(t, r.Service.Service, c).Id)
+	require.NoError(t, os.Chmod(filepath.Join(r.folder, "crew-roster"), 0o777))
+	return filepath.Join(r.folder, "crew-roster/crew-roster.qcow2")
+}
+
+// TestSnapshotsOfAMachine are taken as it runs, listed with their room, gone back to with the present state kept, undone and dropped, on each kind of host.
+func TestSnapshotsOfAMachine(t *testing.T) {
+	t.Parallel()
+	for kind, begin := range rosters {
+		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
+			r := begin(t)
+			assert.Empty(t, r.snapshots(t))
+			_, err := r.StartMachine(t.Context(), r.host, "crew-roster")
+			require.NoError(t, err)
+
+			took, done := r.does(t, plan.Request{Kind: plan.TakeSnapshot, Snapshot: "before-the-season", Notes: "the last crew"})
+			assert.Equal(t, receipt.Unproven, done.Outcome)
+			assert.Contains(t, done.Reason, "was not read")
+			assert.Contains(t, strings.Join(done.Machine.Evidence, " "), "lists the snapshot before-the-season, with its memory")
+			r.does(t, plan.Request{Kind: plan.TakeSnapshot, Snapshot: "sailing"})
+			all := r.snapshots(t)
+			require.Len(t, all, 2)
+			assert.Equal(t, "the last crew", all[0].Notes)
+			assert.Equal(t, "before-the-season", all[1].Parent)
+			assert.True(t, all[1].Present && all[1].Memory)
+			require.NotNil(t, all[1].Room)
+			assert.Positive(t, *all[1].Room, "its memory at least, or a copy")
+
+			again, err := r.Plan(t.Context(), plan.Request{Kind: plan.TakeSnapshot, Machine: r.machine(), Snapshot: "sailing"})
+			require.NoError(t, err)
+			assert.Contains(t, messages(again.Plan), "has a snapshot sailing already")
+			lost, err := r.Plan(t.Context(), plan.Request{Kind: plan.GoBack, Machine: r.machine(), Snapshot: "before-the-season"})
+			require.NoError(t, err)
+			assert.Contains(t, messages(lost.Plan), "is lost, and cannot be taken back")
+
+			back, _ := r.does(t, plan.Request{Kind: plan.GoBack, Snapshot: "before-the-season", KeepPresent: "as-it-was"})
+			all = r.snapshots(t)
+			require.Len(t, all, 3)
+			assert.True(t, all[0].Present)
+			assert.EqualValues(t, "running", r.is(t).State, "it goes on with its memory")
+			r.does(t, plan.Request{Kind: plan.Undo, Job: back})
+			all = r.snapshots(t)
+			require.Len(t, all, 3)
+			assert.True(t, all[2].Present, "it is what it was")
+
+			_, done = r.does(t, plan.Request{Kind: plan.DropSnapshot, Snapshot: "sailing"})
+			assert.Contains(t, done.Machine.Evidence[0], "does not list sailing any more")
+			r.does(t, plan.Request{Kind: plan.Undo, Job: took})
+			require.Len(t, r.snapshots(t), 1)
+			assert.Empty(t, r.snapshots(t)[0].Parent, "what it was taken behind is gone")
+			out := testkit.Run(t, r.folder, r.State, "machine", "snapshot", "list", r.machine())
+			require.Zero(t, out.Code, out.Notes)
+			assert.Contains(t, out.Out, "as-it-was *")
+			out = testkit.Run(t, r.folder, r.State, "machine", "snapshot", "drop", r.machine(), "no-such", "--yes")
+			assert.Equal(t, 3, out.Code)
+			assert.Contains(t, out.Notes+out.Out, "has no snapshot no-such: it has as-it-was")
+		})
+	}
+}
+
+// TestDisksAreAttachedAndDetached: a machine gets a disk, as it runs, and gives it back, whose files stay; both are undone. A disk that another machine
+// has is refused, and so is one of another host.
+func TestDisksAreAttachedAndDetached(t *testing.T) {
+	t.Parallel()
+	for kind, begin := range rosters {
+		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
+			r := begin(t)
+			noise(t, r.folder, "arrived/log.raw", mib)
+			require.NoError(t, os.Chmod(filepath.Join(r.folder, "arrived"), 0o777))
+			require.NoError(t, os.Chmod(filepath.Join(r.folder, "arrived/log.raw"), 0o666))
+			log := plan.Request{Kind: plan.AttachDisk, Source: plan.Place{Pool: "quay-store", Path: "arrived/log.raw"}, Bus: "scsi", Serial: "LOG-1"}
+			if kind == "libvirt" { // disks of its machine come and go on this bus as it runs
+				log.Bus = "virtio"
+			}
+			gave, done := r.does(t, log)
+			assert.Equal(t, receipt.Proven, done.Outcome, done.Reason)
+			disks := r.is(t).Disks
+			require.Len(t, disks, 2)
+			assert.Equal(t, "arrived/log.raw", *disks[1].Path)
+			serial := ""
+			for _, f := range machine.Facts(*r.is(t).Is) {
+				if f.What == "disk 2, serial" {
+					serial = f.Value
+				}
+			}
+			assert.Equal(t, "LOG-1", serial)
+			log.Machine = r.machine()
+			twice, err := r.Plan(t.Context(), log)
+			require.NoError(t, err)
+			assert.Contains(t, messages(twice.Plan), "has it already: two machines on one disk destroy it")
+
+			r.does(t, plan.Request{Kind: plan.Undo, Job: gave})
+			require.Len(t, r.is(t).Disks, 1)
+			assert.FileExists(t, filepath.Join(r.folder, "arrived/log.raw"))
+			r.does(t, log)
+			slot := *r.is(t).Disks[1].Slot
+			out := testkit.Run(t, r.folder, r.State, "machine", "detach", r.machine(), slot, "--yes")
+			require.Zero(t, out.Code, out.Notes)
+			assert.Contains(t, out.Out, "whose files stay where they are: "+filepath.Join(r.folder, "arrived/log.raw"))
+			jobs, err := r.Jobs(t.Context(), 1)
+			require.NoError(t, err)
+			r.does(t, plan.Request{Kind: plan.Undo, Job: jobs[0].Id})
+			require.Len(t, r.is(t).Disks, 2, "it has it again")
+
+			noise(t, r.Pool("sea-store"), "far.raw", mib)
+			if r.host != "local" {
+				far, err := r.Plan(
+					t.Context(),
+					plan.Request{Kind: plan.AttachDisk, Machine: r.machine(), Source: plan.Place{Pool: "sea-store", Path: "far.raw"}},
+				)
+				require.NoError(t, err)
+				assert.Contains(t, messages(far.Plan), "lies on the host local, and quay could not use it")
+			}
+			none, err := r.Plan(t.Context(), plan.Request{Kind: plan.DetachDisk, Machine: r.machine(), Slot: "sdz"})
+			require.NoError(t, err)
+			assert.Contains(t, messages(none.Plan), "has no disk sdz: it has ")
+		})
+	}
+}
