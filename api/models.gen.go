@@ -1306,6 +1306,24 @@ type Share = inspect.Share
 // Side defines model for Side.
 type Side = plan.Side
 
+// Snapshot defines model for Snapshot.
+type Snapshot struct {
+	// Memory it has what the guest had in memory; otherwise one that is gone back to is off
+	Memory bool   `json:"memory"`
+	Name   string `json:"name"`
+	Notes  string `json:"notes"`
+
+	// Parent the one that it was taken behind, empty for the first
+	Parent string `json:"parent"`
+
+	// Present the machine goes on from it
+	Present bool `json:"present"`
+
+	// Room bytes that it takes in pools and nothing else needs; absent where that is not known
+	Room  *int64    `json:"room,omitempty"`
+	Taken time.Time `json:"taken"`
+}
+
 // Starts What on a disk a computer starts from, and what it needs for that.
 type Starts = inspect.Starts
 

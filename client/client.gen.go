@@ -273,6 +273,11 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/hosts/{host}/machines/{machine}/screen (the `GetScreen` operationId).
 	GetScreen(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListSnapshots The states of a machine that its host keeps, older ones first
+	//
+	// Corresponds with GET /v1/hosts/{host}/machines/{machine}/snapshots (the `ListSnapshots` operationId).
+	ListSnapshots(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// StartMachine Switch a machine on
 	//
 	// Corresponds with POST /v1/hosts/{host}/machines/{machine}/start (the `StartMachine` operationId).
@@ -1037,6 +1042,21 @@ func (c *Client) GetMachine(ctx context.Context, host HostName, machine MachineN
 // Corresponds with GET /v1/hosts/{host}/machines/{machine}/screen (the `GetScreen` operationId).
 func (c *Client) GetScreen(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetScreenRequest(c.Server, host, machine)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSnapshots The states of a machine that its host keeps, older ones first
+//
+// Corresponds with GET /v1/hosts/{host}/machines/{machine}/snapshots (the `ListSnapshots` operationId).
+func (c *Client) ListSnapshots(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSnapshotsRequest(c.Server, host, machine)
 	if err != nil {
 		return nil, err
 	}
@@ -2718,6 +2738,47 @@ func NewGetScreenRequest(server string, host HostName, machine MachineName) (*ht
 	}
 
 	operationPath := fmt.Sprintf("/v1/hosts/%s/machines/%s/screen", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListSnapshotsRequest constructs an http.Request for the ListSnapshots method
+func NewListSnapshotsRequest(server string, host HostName, machine MachineName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "machine", machine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/hosts/%s/machines/%s/snapshots", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -5207,6 +5268,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/hosts/{host}/machines/{machine}/screen (the `GetScreen` operationId).
 	GetScreenWithResponse(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*GetScreenResponse, error)
 
+	// ListSnapshotsWithResponse The states of a machine that its host keeps, older ones first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/hosts/{host}/machines/{machine}/snapshots (the `ListSnapshots` operationId).
+	ListSnapshotsWithResponse(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*ListSnapshotsResponse, error)
+
 	// StartMachineWithResponse Switch a machine on
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6619,6 +6687,58 @@ func (r GetScreenResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetScreenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSnapshotsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Snapshot `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSnapshotsResponse) GetJSON200() *struct {
+	Items []Snapshot `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSnapshotsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSnapshotsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSnapshotsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSnapshotsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSnapshotsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9084,6 +9204,19 @@ func (c *ClientWithResponses) GetScreenWithResponse(ctx context.Context, host Ho
 	return ParseGetScreenResponse(rsp)
 }
 
+// ListSnapshotsWithResponse The states of a machine that its host keeps, older ones first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/hosts/{host}/machines/{machine}/snapshots (the `ListSnapshots` operationId).
+func (c *ClientWithResponses) ListSnapshotsWithResponse(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*ListSnapshotsResponse, error) {
+	rsp, err := c.ListSnapshots(ctx, host, machine, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSnapshotsResponse(rsp)
+}
+
 // StartMachineWithResponse Switch a machine on
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10483,6 +10616,41 @@ func ParseGetScreenResponse(rsp *http.Response) (*GetScreenResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSnapshotsResponse parses an HTTP response from a ListSnapshotsWithResponse call
+func ParseListSnapshotsResponse(rsp *http.Response) (*ListSnapshotsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSnapshotsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Snapshot `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -61,6 +61,11 @@ func (s *Service) StopMachine(ctx context.Context, host, name string, within int
 	return decode[api.Machine](s.calls.StopMachine(ctx, host, name, api.MachineStop{Within: within, CutOff: &cutOff}))
 }
 
+// Snapshots returns the states of a machine that its host keeps, older ones first.
+func (s *Service) Snapshots(ctx context.Context, host, name string) ([]api.Snapshot, error) {
+	return items[api.Snapshot](s.calls.ListSnapshots(ctx, host, name))
+}
+
 // maxScreen bounds a picture, in bytes.
 const maxScreen = 64 << 20
 

@@ -29,6 +29,18 @@ type Checker interface {
 	Check(ctx context.Context) error
 }
 
+// Keeper is a Reader of an image that keeps states of its disk, opened in its present one.
+type Keeper interface {
+	// Kept returns them in the order in which the image has them. It fails with errors.ErrUnsupported for one that is too large to tell.
+	Kept(ctx context.Context) ([]Kept, error)
+}
+
+// Kept is a state of a disk that its image keeps.
+type Kept struct {
+	Name string
+	Room int64 // bytes of the image that it uses and no other state of the disk does
+}
+
 // Writer is a disk being made. Ranges may be written in any order, from several goroutines, and again, until Commit.
 // Nothing that it leaves before Commit is a valid image. What is never written reads as zeros, or as the base of the target.
 // One whose process ended before Commit is made again by [Resume], when it was written in guest order.

@@ -52,6 +52,11 @@ type Snapshot struct {
 	Present bool
 	// Memory tells that it has what the guest had in memory; otherwise one that is gone back to is off.
 	Memory bool
+	// Definition is the text of the machine as it was then, nil where the host does not tell.
+	Definition []byte
+	// Files are those that have the content of disks as it was then, by the files that its definition names; a disk that is not among them has it as a
+	// snapshot of that name inside of its image.
+	Files map[string]string
 }
 
 // Snapshotter is a host that keeps states of machines.

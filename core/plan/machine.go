@@ -35,6 +35,8 @@ type Machine struct {
 	Name string `json:"name"`           // there
 	To   string `json:"to,omitempty"`   // the host that it goes to
 	Move bool   `json:"move"`           // otherwise it is copied
+	// Removes tells that it goes: its host forgets it, and its disks are held.
+	Removes bool `json:"removes,omitempty"`
 	// From is its definition in a pool where it is on no host, and Into that which it gets where it goes to none.
 	From *Place `json:"from,omitempty"`
 	Into *Place `json:"into,omitempty"`
@@ -51,6 +53,9 @@ type Machine struct {
 	Stop       bool   `json:"stop,omitempty"`
 	Suspend    bool   `json:"suspend,omitempty"`
 	Within     int    `json:"within,omitempty"` // seconds to come up
+	// Kept is the state of a machine that stays which its host keeps, or is to, and Disk what it gets or gives away, nil where it is about none.
+	Kept *Kept         `json:"kept,omitempty"`
+	Disk *machine.Disk `json:"disk,omitempty"`
 	// Undoes is what is taken back; nil for any other work.
 	Undoes *Undone `json:"undoes,omitempty"`
 }

@@ -139,6 +139,16 @@ type Request struct {
 	// Suspended reads a disk although a machine uses it, as long as that is suspended.
 	Suspended bool `json:"suspended,omitempty"`
 	Within    int  `json:"within,omitempty"`
+	// Snapshot is a state of a machine that its host keeps, or is to, with Notes; of a machine that is copied, the one that is copied instead of the
+	// present one. KeepPresent is the name of the one that the present state becomes before another one does.
+	Snapshot    string `json:"snapshot,omitempty"`
+	Notes       string `json:"notes,omitempty"`
+	KeepPresent string `json:"keep_present,omitempty"`
+	// Slot is that of a disk of a machine, Bus the one that a disk gets, with Serial as its serial number, and ReadOnly for reading only.
+	Slot     string `json:"slot,omitempty"`
+	Bus      string `json:"bus,omitempty"`
+	Serial   string `json:"serial,omitempty"`
+	ReadOnly bool   `json:"read_only,omitempty"`
 	// Networks are those of the new host by those that the machine is connected to; an empty one leads out through the host itself.
 	Networks map[string]string `json:"networks,omitempty"`
 	// LeaveSource leaves a machine that moves on the list of its old host; otherwise that has its disks, and does not know it any more.

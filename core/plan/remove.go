@@ -27,7 +27,7 @@ func (r RemoveRequest) validate() error {
 func (r Request) Goes() bool { return r.Release || r.Kind == Remove }
 
 // IsKept tells whether it is kept how far its job is, since that changes something.
-func (r Request) IsKept() bool { return r.Destination != nil || r.Kind == Remove }
+func (r Request) IsKept() bool { return r.Destination != nil || r.Kind == Remove || r.Kind == RemoveMachine || IsStaying(r.Kind) }
 
 // remove plans to have a disk go.
 func (p *maker) remove() {

@@ -34,6 +34,14 @@ var kinds = map[string]func([]byte) (work, error){
 
 	MoveMachine: read[MachineRequest],
 	CopyMachine: read[MachineRequest],
+
+	TakeSnapshot: read[TakeRequest],
+	GoBack:       read[GoBackRequest],
+	DropSnapshot: read[DropRequest],
+	AttachDisk:   read[AttachRequest],
+	DetachDisk:   read[DetachRequest],
+
+	RemoveMachine: read[RemoveMachineRequest],
 }
 
 // Carrying is what requests have that carry a disk somewhere.

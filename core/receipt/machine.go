@@ -32,7 +32,11 @@ type Machine struct {
 
 // lines are what a receipt says of it for people.
 func (m Machine) lines(line func(name, format string, args ...any)) {
-	line("Machine", "%s -> %s", m.From, m.To)
+	if m.From == m.To {
+		line("Machine", "%s", m.From)
+	} else {
+		line("Machine", "%s -> %s", m.From, m.To)
+	}
 	switch {
 	case m.CameUp:
 		line("Came up", "yes")

@@ -194,7 +194,9 @@ func (r Receipt) WriteText(out io.Writer) error {
 			line("", "%s at %s", fingerprintFrom[s.FingerprintFrom], plan.Clock(*s.FingerprintAt))
 		}
 	}
-	side("Source", r.Source)
+	if r.Source.Place.Path != "" {
+		side("Source", r.Source)
+	}
 	if r.Destination != nil {
 		side("Destination", *r.Destination)
 	}

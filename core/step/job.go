@@ -64,6 +64,8 @@ type Guests interface {
 	host.Asker
 	host.Looker
 	host.Definer
+	host.Attacher
+	host.Snapshotter
 }
 
 // Known is what whoever asks for a plan knows of the places. The zero value knows nothing.

@@ -10,6 +10,7 @@ import (
 
 	spec "bagaglio/api"
 	"bagaglio/core/machine"
+	"bagaglio/core/storage"
 	"bagaglio/internal/machines"
 	"bagaglio/internal/records"
 )
@@ -113,6 +114,23 @@ func (s *server) StopMachine(ctx context.Context, r StopMachineRequestObject) (S
 	}
 	m, err := s.service.Machines.Stop(ctx, r.Host, r.Machine, time.Duration(r.Body.Within)*time.Second, or(r.Body.CutOff, false))
 	return StopMachine200JSONResponse(viewMachine(m)), err
+}
+
+func viewSnapshot(k machines.Snapshot) spec.Snapshot {
+	return spec.Snapshot{
+		Name:    storage.Printable(k.Name),
+		Parent:  storage.Printable(k.Parent),
+		Notes:   storage.Printable(k.Notes),
+		Taken:   k.Taken,
+		Present: k.Present,
+		Memory:  k.Memory,
+		Room:    k.Room,
+	}
+}
+
+func (s *server) ListSnapshots(ctx context.Context, r ListSnapshotsRequestObject) (ListSnapshotsResponseObject, error) {
+	all, err := s.service.Machines.Snapshots(ctx, r.Host, r.Machine)
+	return ListSnapshots200JSONResponse{Items: views(all, viewSnapshot)}, err
 }
 
 func (s *server) GetScreen(ctx context.Context, r GetScreenRequestObject) (GetScreenResponseObject, error) {

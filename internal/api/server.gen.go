@@ -86,6 +86,9 @@ type ServerInterface interface {
 	// GetScreen What a machine shows at present
 	// (GET /v1/hosts/{host}/machines/{machine}/screen)
 	GetScreen(c *gin.Context, host HostName, machine MachineName)
+	// ListSnapshots The states of a machine that its host keeps, older ones first
+	// (GET /v1/hosts/{host}/machines/{machine}/snapshots)
+	ListSnapshots(c *gin.Context, host HostName, machine MachineName)
 	// StartMachine Switch a machine on
 	// (POST /v1/hosts/{host}/machines/{machine}/start)
 	StartMachine(c *gin.Context, host HostName, machine MachineName)
@@ -733,6 +736,40 @@ func (siw *ServerInterfaceWrapper) GetScreen(c *gin.Context) {
 	}
 
 	siw.Handler.GetScreen(c, host, machine)
+}
+
+// ListSnapshots operation middleware
+func (siw *ServerInterfaceWrapper) ListSnapshots(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "machine" -------------
+	var machine MachineName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "machine", c.Param("machine"), &machine, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter machine: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSnapshots(c, host, machine)
 }
 
 // StartMachine operation middleware
@@ -2179,6 +2216,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/v1/hosts/:host/machines/:machine", wrapper.GetMachine)
 	router.POST(options.BaseURL+"/v1/hosts/:host/machines/:machine/start", wrapper.StartMachine)
 	router.POST(options.BaseURL+"/v1/hosts/:host/machines/:machine/stop", wrapper.StopMachine)
+	router.GET(options.BaseURL+"/v1/hosts/:host/machines/:machine/snapshots", wrapper.ListSnapshots)
 	router.GET(options.BaseURL+"/v1/hosts/:host/machines/:machine/screen", wrapper.GetScreen)
 	router.GET(options.BaseURL+"/v1/devices", wrapper.ListDevices)
 	router.GET(options.BaseURL+"/v1/traits", wrapper.ListTraits)
@@ -3114,6 +3152,48 @@ type GetScreendefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetScreendefaultApplicationProblemPlusJSONResponse) VisitGetScreenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSnapshotsRequestObject struct {
+	Host    HostName    `json:"host"`
+	Machine MachineName `json:"machine"`
+}
+
+type ListSnapshotsResponseObject interface {
+	VisitListSnapshotsResponse(w http.ResponseWriter) error
+}
+
+type ListSnapshots200JSONResponse struct {
+	Items []Snapshot `json:"items"`
+}
+
+func (response ListSnapshots200JSONResponse) VisitListSnapshotsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSnapshotsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSnapshotsdefaultApplicationProblemPlusJSONResponse) VisitListSnapshotsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4932,6 +5012,9 @@ type StrictServerInterface interface {
 	// GetScreen What a machine shows at present
 	// (GET /v1/hosts/{host}/machines/{machine}/screen)
 	GetScreen(ctx context.Context, request GetScreenRequestObject) (GetScreenResponseObject, error)
+	// ListSnapshots The states of a machine that its host keeps, older ones first
+	// (GET /v1/hosts/{host}/machines/{machine}/snapshots)
+	ListSnapshots(ctx context.Context, request ListSnapshotsRequestObject) (ListSnapshotsResponseObject, error)
 	// StartMachine Switch a machine on
 	// (POST /v1/hosts/{host}/machines/{machine}/start)
 	StartMachine(ctx context.Context, request StartMachineRequestObject) (StartMachineResponseObject, error)
@@ -5783,6 +5866,33 @@ func (sh *strictHandler) GetScreen(ctx *gin.Context, host HostName, machine Mach
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetScreenResponseObject); ok {
 		if err := validResponse.VisitGetScreenResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListSnapshots operation middleware
+func (sh *strictHandler) ListSnapshots(ctx *gin.Context, host HostName, machine MachineName) {
+	var request ListSnapshotsRequestObject
+
+	request.Host = host
+	request.Machine = machine
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSnapshots(ctx, request.(ListSnapshotsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSnapshots")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSnapshotsResponseObject); ok {
+		if err := validResponse.VisitListSnapshotsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

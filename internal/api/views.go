@@ -128,8 +128,8 @@ func viewHeld(h places.Held) spec.Held {
 	v := spec.Held{
 		Id: h.ID, Pool: h.Pool, Path: h.Path, Files: h.Files, Size: h.Size, Room: h.Room, Why: h.Why, Since: h.Since, Until: h.Until,
 	}
-	if h.Moved != "" {
-		v.Moved, v.Definitions, v.Machine = &h.Moved, &h.Definitions, h.Machine
+	if v.Machine = h.Machine; h.Moved != "" {
+		v.Moved, v.Definitions = &h.Moved, &h.Definitions
 	}
 	return v
 }

@@ -30,8 +30,12 @@ func (a *app) machine() *cobra.Command {
 		a.machineMove(),
 		a.machineAdd(),
 		a.machineForget(),
+		a.machineRemove(),
 		a.machineCompare(),
 		a.machineCopy(),
+		a.snapshot(),
+		a.machineAttach(),
+		a.machineDetach(),
 	)
 }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -63,6 +64,16 @@ func printPlan(out io.Writer, p plan.Plan) error {
 	var b strings.Builder
 	say := func(format string, args ...any) { _, _ = fmt.Fprintf(&b, format+"\n", args...) } // a strings.Builder takes everything
 	switch {
+	case p.Machine != nil && p.Machine.Removes:
+		where := "goes to the holding folder"
+		if p.Request.Kind == plan.Undo {
+			where = "comes back from the holding folder"
+		}
+		say("%s %s with its disks:", p.Machine.Here(), where)
+		for _, s := range slices.Concat(p.Before, p.After) {
+			say("  %s", s.Place)
+		}
+		say("")
 	case p.Machine != nil:
 		if err := table(&b, machineRows(p)); err != nil {
 			return err

@@ -47,3 +47,27 @@ is removed there for good (held clear).`,
 	a.jsonFlag(c)
 	return c
 }
+
+func (a *app) machineRemove() *cobra.Command {
+	var leave []string
+	r := plan.Request{Kind: plan.RemoveMachine}
+	c := a.staying(&r, "remove HOST:NAME", "Put a machine with its disks into the holding folder", 1, func([]string) error {
+		if len(leave) > 0 {
+			r.Disks = map[string]plan.DiskChoice{}
+		}
+		for _, slot := range leave {
+			r.Disks[slot] = plan.DiskChoice{Leave: true}
+		}
+		return nil
+	})
+	c.Long = `Takes a machine that is off from the list of its host, and puts its disks with its definition into the holding folders of their pools. No disk goes that another
+disk stands on, or that another machine has. All of it comes back by undoing the job, until the time of what is held is over or it is removed there for good
+(held clear).`
+	c.Example = `  bagaglio machine remove quay:crew-roster --stop
+  bagaglio machine remove quay:cargo-ledger --leave sdb`
+	f := c.Flags()
+	f.BoolVar(&r.Stop, "stop", false, "shut it down first, when it runs")
+	f.StringSliceVar(&leave, "leave", nil, "leave a disk where it is: SLOT")
+	f.BoolVar(&r.WithoutKnowing, "without-knowing", false, "go on though it is not known whether something stands on a disk, or which machines use it")
+	return c
+}

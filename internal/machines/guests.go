@@ -108,6 +108,31 @@ func (g guests) Forget(ctx context.Context, x host.Machine) error {
 	return changes(ctx, g, "forget machines", func(h host.Definer) error { return h.Forget(ctx, x) })
 }
 
+func (g guests) Attach(ctx context.Context, x host.Machine, d machine.Disk) error {
+	return changes(ctx, g, "give machines disks", func(h host.Attacher) error { return h.Attach(ctx, x, d) })
+}
+
+func (g guests) Detach(ctx context.Context, x host.Machine, slot string) error {
+	return changes(ctx, g, "take disks from machines", func(h host.Attacher) error { return h.Detach(ctx, x, slot) })
+}
+
+func (g guests) Snapshots(ctx context.Context, x host.Machine) (all []host.Snapshot, err error) {
+	err = do(ctx, g, "keep states of machines", func(h host.Snapshotter) (err error) { all, err = h.Snapshots(ctx, x); return err })
+	return all, err
+}
+
+func (g guests) Take(ctx context.Context, x host.Machine, name, notes string) error {
+	return changes(ctx, g, "keep states of machines", func(h host.Snapshotter) error { return h.Take(ctx, x, name, notes) })
+}
+
+func (g guests) GoBack(ctx context.Context, x host.Machine, name string) error {
+	return changes(ctx, g, "keep states of machines", func(h host.Snapshotter) error { return h.GoBack(ctx, x, name) })
+}
+
+func (g guests) Drop(ctx context.Context, x host.Machine, name string) error {
+	return changes(ctx, g, "keep states of machines", func(h host.Snapshotter) error { return h.Drop(ctx, x, name) })
+}
+
 // Networks are those of a host; errors.ErrUnsupported tells that it does not tell.
 func (m *Machines) Networks(ctx context.Context, on string) (names []string, err error) {
 	err = do(ctx, guests{m, on}, "tell of networks", func(h host.Networker) (err error) { names, err = h.Networks(ctx); return err })

@@ -17,6 +17,7 @@ import (
 	_ "bagaglio/core/host/all"
 	"bagaglio/core/machine"
 	_ "bagaglio/core/machine/all"
+	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 	"bagaglio/internal/places"
 	"bagaglio/internal/records"
@@ -60,6 +61,7 @@ type Machine struct {
 type Disk struct {
 	machine.Disk
 	InPool, Path string
+	Snapshot     string        // inside of its image that is meant, not the present state
 	Removable    bool          // that pool is on a drive which can be unplugged
 	Known        *catalog.Disk // nil where nothing is
 }
@@ -239,6 +241,21 @@ func lying(d machine.Disk, on, at string, pools []store.Pool) Disk {
 		}
 	}
 	return disk
+}
+
+// Lying is where a disk of a host lies; a place without a path is outside of all pools.
+func (m *Machines) Lying(ctx context.Context, on string, d machine.Disk) (at plan.Place, err error) {
+	pools, err := m.records.Pools(ctx)
+	if err != nil {
+		return at, err
+	}
+	err = m.ask(ctx, on, func(h host.Host) error {
+		name, err := file(ctx, h, d)
+		lies := lying(d, on, name, pools)
+		at = plan.Place{Pool: lies.InPool, Path: lies.Path}
+		return err
+	})
+	return at, err
 }
 
 // Show returns one machine.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"path"
 
@@ -17,9 +16,10 @@ import (
 )
 
 // Shelf is a folder as the steps of jobs use it where a machine is on no host: its definition is a file there. It is always off.
-func Shelf(folder storage.Folder, file string) step.Guests { return shelf{folder, file} }
+func Shelf(folder storage.Folder, file string) step.Guests { return shelf{folder: folder, file: file} }
 
 type shelf struct {
+	idle
 	folder storage.Folder
 	file   string
 }
@@ -100,48 +100,6 @@ func (s shelf) Machine(_ context.Context, name string) (host.Machine, error) {
 	return m, err
 }
 
-// A folder runs nothing.
-func (shelf) Start(context.Context, host.Machine) error { return errors.ErrUnsupported }
-
-// ShutDown has nothing to do: it is off.
-func (shelf) ShutDown(context.Context, host.Machine) error { return nil }
-
-// CutOff likewise.
-func (shelf) CutOff(context.Context, host.Machine) error { return nil }
-
-// Screen shows nothing.
-func (shelf) Screen(context.Context, host.Machine) ([]byte, error) { return nil, errors.ErrUnsupported }
-
-// Signs are of nothing.
-func (shelf) Signs(context.Context, host.Machine) (host.Signs, error) {
-	return host.Signs{}, errors.ErrUnsupported
-}
-
-// Suspend has nothing to halt.
-func (shelf) Suspend(context.Context, host.Machine) error { return errors.ErrUnsupported }
-
-// Resume likewise.
-func (shelf) Resume(context.Context, host.Machine) error { return errors.ErrUnsupported }
-
-// Listen hears nothing.
-func (shelf) Listen(context.Context, host.Machine, io.Writer) error { return errors.ErrUnsupported }
-
-// StartWithHost is what its definition says, or nothing.
-func (shelf) StartWithHost(context.Context, host.Machine, bool) error { return errors.ErrUnsupported }
-
-// Questions are none.
-func (shelf) Questions(context.Context, host.Machine) ([]host.Question, error) {
-	return nil, errors.ErrUnsupported
-}
-
-// Answer answers none.
-func (shelf) Answer(context.Context, host.Machine, string, string) error {
-	return errors.ErrUnsupported
-}
-
-// Look has nothing to do: files are looked at when they are asked for.
-func (shelf) Look(context.Context) error { return errors.ErrUnsupported }
-
 // Close does nothing: the folder is its pool's.
 func (shelf) Close() error { return nil }
 
@@ -151,7 +109,7 @@ func (m *Machines) Shelved(ctx context.Context, pool store.Pool, folder storage.
 	if err != nil {
 		return Machine{}, fmt.Errorf("%w: %w", records.ErrInvalid, err)
 	}
-	found, err := shelf{folder, name}.only()
+	found, err := shelf{folder: folder, file: name}.only()
 	if errors.Is(err, host.ErrNoMachine) {
 		err = fmt.Errorf("the definition %s:%s: %w", pool.Name, name, store.ErrNotFound)
 	}

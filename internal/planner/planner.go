@@ -81,6 +81,22 @@ func (e *BlockedError) Unwrap() error { return step.ErrBlocked }
 
 // Prepare plans a request, with what was known at a time or is known since.
 func (s *Planner) Prepare(ctx context.Context, r plan.Request, since time.Time) (plan.Plan, error) {
+	return s.prepareOf(ctx, r, since, "")
+}
+
+// but are the users of files without one of them, HOST:NAME.
+func but(users func(context.Context, []string) ([]plan.User, error), owner string) func(context.Context, []string) ([]plan.User, error) {
+	if users == nil || owner == "" {
+		return users
+	}
+	return func(ctx context.Context, files []string) ([]plan.User, error) {
+		all, err := users(ctx, files)
+		return slices.DeleteFunc(all, func(u plan.User) bool { return u.Name == owner && u.Pool == "" }), err
+	}
+}
+
+// prepareOf plans a request for a disk of a machine, HOST:NAME, which goes with it: that it uses the disk stands in nobody's way.
+func (s *Planner) prepareOf(ctx context.Context, r plan.Request, since time.Time, owner string) (plan.Plan, error) {
 	if err := r.Validate(); err != nil {
 		return plan.Plan{}, err
 	}
@@ -89,6 +105,11 @@ func (s *Planner) Prepare(ctx context.Context, r plan.Request, since time.Time) 
 		return s.prepareUndo(ctx, r, since)
 	case plan.MoveMachine, plan.CopyMachine:
 		return s.prepareMachine(ctx, r, since)
+	case plan.RemoveMachine:
+		return s.prepareRemoveMachine(ctx, r, since)
+	}
+	if plan.IsStaying(r.Kind) {
+		return s.prepareStaying(ctx, r)
 	}
 	ends, err := s.Ends(ctx, r)
 	if err != nil {
@@ -117,6 +138,7 @@ func (s *Planner) Prepare(ctx context.Context, r plan.Request, since time.Time) 
 		return plan.Plan{}, err
 	}
 	known.Speeds = speeds
+	known.Users = but(known.Users, owner)
 	p, err := disks.Prepare(ctx, ends, r, known)
 	if err != nil || !r.ByRules {
 		return p, err

@@ -31,7 +31,9 @@ func (s *Planner) prepareUndo(ctx context.Context, r plan.Request, since time.Ti
 		)
 	case j.Plan.Request.Kind == plan.Undo:
 		return p, fmt.Errorf("%w: job %s took back what another one did: start that one again (job again)", records.ErrState, r.Job)
-	case j.Plan.Request.Kind == plan.Remove && j.Journal != nil:
+	case plan.IsStaying(j.Plan.Request.Kind) && j.Plan.Machine != nil:
+		return s.stayingBack(ctx, r.Job, j.Plan)
+	case (j.Plan.Request.Kind == plan.Remove || j.Plan.Request.Kind == plan.RemoveMachine) && j.Journal != nil:
 		return s.prepareReturn(ctx, r.Job, j)
 	case j.Journal == nil || len(j.Plan.After) == 0:
 		return p, fmt.Errorf("%w: job %s left nothing in its place: there is nothing to take back", records.ErrState, r.Job)
@@ -69,10 +71,14 @@ func (s *Planner) prepareReturn(ctx context.Context, job string, j store.Job) (p
 		}
 		parts = append(parts, part)
 	}
+	back := plan.Request{Kind: plan.Undo, Job: ended.Job}
+	if m := j.Plan.Machine; m != nil {
+		return s.machineIn(ctx, plan.Together(back, parts...), ended, *m)
+	}
 	if len(parts) == 1 {
 		return parts[0], nil
 	}
-	return plan.Together(plan.Request{Kind: plan.Undo, Job: ended.Job}, parts...), nil
+	return plan.Together(back, parts...), nil
 }
 
 // prepareUndoOf plans to take back what an ended job did to a disk.

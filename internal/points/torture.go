@@ -13,6 +13,7 @@ import (
 	"syscall"
 
 	"bagaglio/core/host"
+	"bagaglio/core/machine"
 	"bagaglio/core/plan"
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
@@ -138,6 +139,26 @@ func (g guests) Define(ctx context.Context, definition []byte) (m host.Machine, 
 
 func (g guests) Forget(ctx context.Context, m host.Machine) error {
 	return around("forget machine", func() error { return g.Guests.Forget(ctx, m) })
+}
+
+func (g guests) Take(ctx context.Context, m host.Machine, name, notes string) error {
+	return around("take", func() error { return g.Guests.Take(ctx, m, name, notes) })
+}
+
+func (g guests) GoBack(ctx context.Context, m host.Machine, name string) error {
+	return around("go back", func() error { return g.Guests.GoBack(ctx, m, name) })
+}
+
+func (g guests) Drop(ctx context.Context, m host.Machine, name string) error {
+	return around("drop", func() error { return g.Guests.Drop(ctx, m, name) })
+}
+
+func (g guests) Attach(ctx context.Context, m host.Machine, d machine.Disk) error {
+	return around("attach", func() error { return g.Guests.Attach(ctx, m, d) })
+}
+
+func (g guests) Detach(ctx context.Context, m host.Machine, slot string) error {
+	return around("detach", func() error { return g.Guests.Detach(ctx, m, slot) })
 }
 
 // Records returns records with points around what they keep.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -27,7 +28,7 @@ type kept struct {
 	Taken      time.Time         `json:"taken"`
 	Memory     bool              `json:"memory,omitempty"` // it ran
 	Definition string            `json:"definition"`
-	Copies     map[string]string `json:"copies"` // by the files
+	Copies     map[string]string `json:"copies"` // by the files, beside them in a folder of their own
 }
 
 func (g *guest) kept(name string) int {
@@ -41,6 +42,7 @@ func (h *Host) Snapshots(m Which) (all []host.Snapshot, err error) {
 		for _, k := range g.Kept {
 			all = append(all, host.Snapshot{
 				Name: k.Name, Parent: k.Parent, Notes: k.Notes, Taken: k.Taken, Memory: k.Memory, Present: k.Name == g.Present,
+				Definition: []byte(k.Definition), Files: maps.Clone(k.Copies),
 			})
 		}
 		return nil
@@ -62,17 +64,17 @@ func (h *Host) Take(ctx context.Context, m Which, name, notes string) (Entry, er
 			g.start.writes.halt()
 			defer g.start.writes.goOn()
 		}
-		dir := filepath.Join(filepath.Dir(h.file), "kept", g.is.UUID, strconv.FormatInt(k.Taken.UnixNano(), 10))
-		if err := os.MkdirAll(dir, 0o700); err != nil {
-			return err
-		}
 		for _, d := range g.is.Disks {
+			dir := filepath.Join(filepath.Dir(d.File), "kept-"+strconv.FormatInt(k.Taken.UnixNano(), 10))
+			if err := os.MkdirAll(dir, 0o700); err != nil {
+				return err
+			}
 			all, err := filesOf(ctx, d)
 			if err != nil {
 				return err
 			}
 			for _, name := range all {
-				k.Copies[name] = filepath.Join(dir, strconv.Itoa(len(k.Copies)))
+				k.Copies[name] = filepath.Join(dir, filepath.Base(name))
 				if err := copyFile(k.Copies[name], name); err != nil {
 					return err
 				}
@@ -129,6 +131,7 @@ func (h *Host) Drop(m Which, name string) (Entry, error) {
 		var errs []error
 		for _, copied := range gone.Copies {
 			errs = append(errs, os.Remove(copied))
+			_ = os.Remove(filepath.Dir(copied)) // once it is empty
 		}
 		return errors.Join(errs...)
 	})

@@ -84,6 +84,9 @@ func look(t *testing.T, r disk.Reader) {
 	if r.Describe().VirtualSize != r.Size() {
 		t.Error("two virtual sizes")
 	}
+	if k, ok := r.(disk.Keeper); ok {
+		_, _ = k.Kept(ctx) // what it finds does not matter, only that it ends
+	}
 	if c, ok := r.(disk.Checker); ok {
 		if err := c.Check(ctx); ctx.Err() != nil {
 			t.Errorf("checking a file of 8 MiB took more than five seconds: %v", err)

@@ -141,7 +141,16 @@ func TestWhatHostsDoBesides(t *testing.T) {
 			require.NoError(t, err)
 			require.Len(t, kept, 2)
 			assert.WithinDuration(t, time.Now(), kept[0].Taken, time.Minute)
-			kept[0].Taken, kept[1].Taken = time.Time{}, time.Time{}
+			for i := range kept {
+				then, err := machine.Describe(m.Format, kept[i].Definition)
+				require.NoError(t, err, "the machine as it was then")
+				require.Len(t, then.Disks, 1)
+				assert.Equal(t, system, then.Disks[0].File)
+				if at := kept[i].Files[system]; at != "" { // otherwise inside of the image
+					assert.Equal(t, string(daemon.Boot(false)), begins(t, at, 512))
+				}
+				kept[i].Taken, kept[i].Definition, kept[i].Files = time.Time{}, nil, nil
+			}
 			assert.Equal(t, host.Snapshot{Name: "before", Notes: "the season begins", Memory: true}, kept[0])
 			assert.Equal(t, host.Snapshot{Name: "sailing", Parent: "before", Memory: true, Present: true}, kept[1])
 			require.NoError(t, power.CutOff(ctx, m))

@@ -328,7 +328,8 @@ func (h *Host) Forget(ctx context.Context, m host.Machine) error {
 		if err != nil {
 			return err
 		}
-		return h.l.DomainUndefineFlags(d, libvirt.DomainUndefineKeepNvram)
+		// What it lists of snapshots goes with it; those inside of images stay there.
+		return h.l.DomainUndefineFlags(d, libvirt.DomainUndefineKeepNvram|libvirt.DomainUndefineSnapshotsMetadata)
 	})
 	if errors.Is(err, host.ErrNoMachine) { // it is forgotten already
 		return nil

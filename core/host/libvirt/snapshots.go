@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/xml"
 	"errors"
+	"fmt"
 	"slices"
 	"time"
 
@@ -23,6 +24,18 @@ type snapshot struct {
 	Memory  *struct {
 		How string `xml:"snapshot,attr"`
 	} `xml:"memory"`
+	Machine *struct {
+		Kind string `xml:"type,attr"`
+		Text string `xml:",innerxml"`
+	} `xml:"domain"`
+}
+
+// definition is the text of the machine as it was then, nil where the daemon does not tell.
+func (s snapshot) definition() []byte {
+	if s.Machine == nil {
+		return nil
+	}
+	return fmt.Appendf(nil, "<domain type='%s'>%s</domain>", s.Machine.Kind, s.Machine.Text)
 }
 
 // Snapshots lists those that the daemon knows.
@@ -54,7 +67,7 @@ func (h *Host) Snapshots(ctx context.Context, m host.Machine) (all []host.Snapsh
 			}
 			all = append(all, host.Snapshot{
 				Name: is.Name, Parent: is.Parent, Notes: is.Notes, Taken: time.Unix(is.Created, 0),
-				Present: now == 1, Memory: is.Memory != nil && is.Memory.How != "no",
+				Present: now == 1, Memory: is.Memory != nil && is.Memory.How != "no", Definition: is.definition(),
 			})
 		}
 		return nil

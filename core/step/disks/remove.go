@@ -107,6 +107,10 @@ func (w *work) remove(ctx context.Context) error {
 			return err
 		}
 		held := Held{ID: w.heldSource(), Path: w.disk.Before.Place.Path, Until: time.Now().Add(w.Hold), Why: "removed by " + w.By}
+		if m := w.Plan.Machine; m != nil {
+			held.Why = fmt.Sprintf("removed with the machine %s by %s", m.Here(), w.By)
+			held.Machine = &HeldMachine{Machine: m.Here(), File: m.Name + m.Extension, Definition: m.Stored}
+		}
 		if err := w.holdSource(held); err != nil {
 			return err
 		}

@@ -8,6 +8,7 @@ import (
 
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
+	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
 	"bagaglio/core/step"
 )
@@ -136,8 +137,9 @@ func (w *work) withdraw(ctx context.Context) error {
 }
 
 func (w *work) withdrawn() {
+	w.state.Concluded = w.state.Concluded || w.m.Removes
 	w.state.Receipt.Source = fmt.Sprintf("%s does not know it any more; its disks are as they were", w.m.Host)
-	if w.Plan.Request.Release {
+	if w.Plan.Request.Release || w.m.Removes {
 		w.state.Receipt.Source = fmt.Sprintf("%s does not know it any more; its disks are held", w.m.Host)
 	}
 }
@@ -166,10 +168,17 @@ func (w *work) conclude() {
 	m := w.state.Receipt
 	w.proof.Outcome = receipt.Proven
 	w.proof.Compared = fmt.Sprintf("the definition of %s, with the planned one", w.m.There())
+	if plan.IsStaying(w.Plan.Request.Kind) {
+		w.proof.Compared = fmt.Sprintf("what %s says of the machine, with what was to become of it", w.m.Host)
+	}
 	if w.m.Undoes != nil {
 		w.proof.Compared = fmt.Sprintf("the definition that %s has, with the one that it had", w.m.Host)
 	}
 	switch {
+	case w.m.Removes && w.m.Undoes == nil:
+		w.proof.Compared = fmt.Sprintf("the list of machines of %s: it is not on it any more", w.m.Host)
+	case w.m.Kept != nil:
+		w.proof.Outcome, w.proof.Reason = receipt.Unproven, "its host keeps and brings back states by itself: what is in them was not read"
 	case len(m.Unasked) > 0:
 		w.proof.Outcome = receipt.Unproven
 		w.proof.Reason = fmt.Sprintf("%s is otherwise than asked: %s", w.m.There(), m.Unasked[0].What)

@@ -27,6 +27,11 @@ func init() {
 		{Name: plan.StepStart, Do: run(plan.StepStart, (*work).start), Undo: undo(plan.StepStart, (*work).cutOff)},
 		{Name: plan.StepWatch, Do: run(plan.StepWatch, (*work).watch)},
 		{Name: plan.StepCompare, Do: run(plan.StepCompare, (*work).compare)},
+		{Name: plan.StepTake, Do: run(plan.StepTake, (*work).take), Undo: undo(plan.StepTake, (*work).dropTaken)},
+		{Name: plan.StepGoBack, Do: run(plan.StepGoBack, (*work).goBack), Undo: undo(plan.StepGoBack, (*work).goForth)},
+		{Name: plan.StepDrop, Do: run(plan.StepDrop, (*work).drop)},
+		{Name: plan.StepAttach, Do: run(plan.StepAttach, (*work).attach), Undo: undo(plan.StepAttach, (*work).detachGiven)},
+		{Name: plan.StepDetach, Do: run(plan.StepDetach, (*work).detach), Undo: undo(plan.StepDetach, (*work).attachTaken)},
 		{Name: plan.StepWithdraw, Do: run(plan.StepWithdraw, (*work).withdraw), Undo: undo(plan.StepWithdraw, (*work).enlist)},
 	}})
 }
@@ -60,6 +65,8 @@ type state struct {
 	Tried *tried `json:"tried,omitempty"`
 	// Halts tells that the source has to be suspended while its disks are read.
 	Halts bool `json:"halts,omitempty"`
+	// Slot is that of the disk that it got or gave away.
+	Slot string `json:"slot,omitempty"`
 	// Concluded tells that the receipt says all.
 	Concluded bool `json:"concluded,omitempty"`
 }
@@ -131,8 +138,17 @@ func (w *work) IsEnough() bool { return false }
 // CallOff has nothing to do: the steps of a machine are taken back one by one.
 func (w *work) CallOff(context.Context) error { return nil }
 
-// Placed tells whether the machine is in its new place, complete.
-func (w *work) Placed() bool { return w.recall() == nil && w.Log.IsDone(plan.StepCompare) }
+// Placed tells whether the machine is in its new place, complete, or what was to be done with it where it is is done.
+func (w *work) Placed() bool {
+	kind := plan.StepCompare
+	switch {
+	case w.m.Removes:
+		kind = plan.StepWithdraw
+	case plan.IsStaying(w.Plan.Request.Kind):
+		kind = w.Plan.Steps[len(w.Plan.Steps)-1].Kind
+	}
+	return w.recall() == nil && w.Log.IsDone(kind)
+}
 
 // Receipt is what became of it so far.
 func (w *work) Receipt() *receipt.Receipt {

@@ -36,6 +36,7 @@ type fake struct {
 	refuses  error                    // to define
 	asks     []host.Question          // when a machine is started
 	answered []string
+	kept     []host.Snapshot // of its machine
 }
 
 func newWorld() *world {
@@ -187,6 +188,66 @@ func (f *fake) Answer(_ context.Context, _ host.Machine, question, answer string
 
 func (f *fake) Look(context.Context) error {
 	return f.op(func() error { return errors.ErrUnsupported })
+}
+
+func (f *fake) Attach(_ context.Context, m host.Machine, d machine.Disk) error {
+	return f.disks(m, func(is *machine.Machine) {
+		d.Slot = machine.FreeSlot(d.Bus, is.Disks...)
+		is.Disks = append(is.Disks, d)
+	})
+}
+
+func (f *fake) Detach(_ context.Context, m host.Machine, slot string) error {
+	return f.disks(m, func(is *machine.Machine) {
+		is.Disks = slices.DeleteFunc(is.Disks, func(d machine.Disk) bool { return d.Slot == slot })
+	})
+}
+
+// disks changes those of a machine.
+func (f *fake) disks(m host.Machine, change func(*machine.Machine)) error {
+	return f.op(func() error {
+		x := f.machines[m.UUID]
+		is, err := machine.Describe(x.Format, x.Definition)
+		if err == nil {
+			change(&is)
+			x.Definition, err = machine.Become(nil, "", x.Format, is)
+		}
+		return err
+	})
+}
+
+func (f *fake) Snapshots(context.Context, host.Machine) (all []host.Snapshot, err error) {
+	err = f.op(func() error { all = slices.Clone(f.kept); return nil })
+	return all, err
+}
+
+func (f *fake) Take(_ context.Context, _ host.Machine, name, notes string) error {
+	return f.op(func() error {
+		parent := ""
+		for i := range f.kept {
+			if f.kept[i].Present {
+				parent, f.kept[i].Present = f.kept[i].Name, false
+			}
+		}
+		f.kept = append(f.kept, host.Snapshot{Name: name, Notes: notes, Parent: parent, Present: true})
+		return nil
+	})
+}
+
+func (f *fake) GoBack(_ context.Context, _ host.Machine, name string) error {
+	return f.op(func() error {
+		for i := range f.kept {
+			f.kept[i].Present = f.kept[i].Name == name
+		}
+		return nil
+	})
+}
+
+func (f *fake) Drop(_ context.Context, _ host.Machine, name string) error {
+	return f.op(func() error {
+		f.kept = slices.DeleteFunc(f.kept, func(s host.Snapshot) bool { return s.Name == name })
+		return nil
+	})
 }
 
 func (f *fake) Close() error { return nil }
