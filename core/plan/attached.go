@@ -12,7 +12,15 @@ import (
 
 // attach plans to give the machine a disk.
 func (p *staying) attach() {
-	bus := p.r.Bus
+	bus, old := p.r.Bus, -1
+	if p.r.Slot != "" {
+		if old = p.slot(); old < 0 {
+			return
+		}
+	}
+	if bus == "" && old >= 0 {
+		bus = p.f.Is.Disks[old].Bus
+	}
 	if bus == "" && len(p.f.Is.Disks) > 0 {
 		bus = p.f.Is.Disks[0].Bus
 	}
@@ -48,10 +56,16 @@ func (p *staying) attach() {
 		p.check(Warns, "source-state", capital(w)+".")
 	}
 	d := machine.Disk{File: p.f.File, Format: p.f.Image.Format, Bus: bus, Serial: p.r.Serial, ReadOnly: p.r.ReadOnly}
-	p.m.Disk = &d
+	stay := slices.Clone(p.f.Is.Disks)
+	if p.m.Disk = &d; old >= 0 {
+		p.m.Disk, p.m.Given = &p.f.Is.Disks[old], &d
+		stay = slices.Delete(stay, old, old+1)
+		p.check(Informs, "files", fmt.Sprintf("The files of the disk %s, in whose place it is, stay where they are: %s.", p.r.Slot, p.m.Disk.Lies()))
+		p.step(StepDetach, fmt.Sprintf("Take the disk %s from it", p.r.Slot))
+	}
 	after := d
-	after.Slot = machine.FreeSlot(bus, slices.Concat(p.f.Is.Disks, p.f.Is.Drives)...)
-	p.m.After.Disks = append(slices.Clone(p.f.Is.Disks), after)
+	after.Slot = machine.FreeSlot(bus, slices.Concat(stay, p.f.Is.Drives)...)
+	p.m.After.Disks = append(stay, after)
 	if p.f.State == host.Off {
 		p.check(Informs, "state", fmt.Sprintf("%s is off, and has it when it starts.", p.m.Here()))
 	} else {
@@ -68,8 +82,8 @@ const (
 	letGo = "See that its guest does not use it any more: unmount it and take it out of fstab, or set it offline in the disk management of Windows."
 )
 
-// detach plans to take a disk from the machine.
-func (p *staying) detach() {
+// slot is the place in the order of the disk that the request names, negative where there is none, which blocks.
+func (p *staying) slot() int {
 	i := slices.IndexFunc(p.f.Is.Disks, func(d machine.Disk) bool { return d.Slot == p.r.Slot })
 	if i < 0 {
 		var slots []string
@@ -77,6 +91,14 @@ func (p *staying) detach() {
 			slots = append(slots, d.Slot)
 		}
 		p.check(Blocks, "choice", fmt.Sprintf("%s has no disk %s: it has %s.", p.m.Here(), p.r.Slot, strings.Join(slots, ", ")))
+	}
+	return i
+}
+
+// detach plans to take a disk from the machine.
+func (p *staying) detach() {
+	i := p.slot()
+	if i < 0 {
 		return
 	}
 	d := p.f.Is.Disks[i]
@@ -114,6 +136,10 @@ func (m Machine) Reverse(r Request, slot string, lies Place) (back Request, more
 		return Request{Kind: DropSnapshot, Machine: r.Machine, Snapshot: r.Snapshot}, true
 	case r.Kind == GoBack && r.KeepPresent != "":
 		return Request{Kind: GoBack, Machine: r.Machine, Snapshot: r.KeepPresent}, true
+	case r.Kind == AttachDisk && m.Given != nil && slot != "" && lies.Path != "":
+		return Request{
+			Kind: AttachDisk, Machine: r.Machine, Source: lies, Bus: m.Disk.Bus, Serial: m.Disk.Serial, ReadOnly: m.Disk.ReadOnly, Slot: slot,
+		}, true
 	case r.Kind == AttachDisk && slot != "":
 		return Request{Kind: DetachDisk, Machine: r.Machine, Slot: slot}, true
 	case r.Kind == DetachDisk && m.Disk != nil && lies.Path != "":

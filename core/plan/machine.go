@@ -53,9 +53,11 @@ type Machine struct {
 	Stop       bool   `json:"stop,omitempty"`
 	Suspend    bool   `json:"suspend,omitempty"`
 	Within     int    `json:"within,omitempty"` // seconds to come up
-	// Kept is the state of a machine that stays which its host keeps, or is to, and Disk what it gets or gives away, nil where it is about none.
-	Kept *Kept         `json:"kept,omitempty"`
-	Disk *machine.Disk `json:"disk,omitempty"`
+	// Kept is the state of a machine that stays which its host keeps, or is to, and Disk what it gets or gives away, nil where it is about none. Given is
+	// that as another machine gets it to which it is handed over.
+	Kept  *Kept         `json:"kept,omitempty"`
+	Disk  *machine.Disk `json:"disk,omitempty"`
+	Given *machine.Disk `json:"given,omitempty"`
 	// Undoes is what is taken back; nil for any other work.
 	Undoes *Undone `json:"undoes,omitempty"`
 }

@@ -27,7 +27,9 @@ func (r RemoveRequest) validate() error {
 func (r Request) Goes() bool { return r.Release || r.Kind == Remove }
 
 // IsKept tells whether it is kept how far its job is, since that changes something.
-func (r Request) IsKept() bool { return r.Destination != nil || r.Kind == Remove || r.Kind == RemoveMachine || IsStaying(r.Kind) }
+func (r Request) IsKept() bool {
+	return r.Destination != nil || slices.Contains([]string{Remove, RemoveMachine, HandDisk}, r.Kind) || IsStaying(r.Kind)
+}
 
 // remove plans to have a disk go.
 func (p *maker) remove() {

@@ -42,6 +42,7 @@ var kinds = map[string]func([]byte) (work, error){
 	DetachDisk:   read[DetachRequest],
 
 	RemoveMachine: read[RemoveMachineRequest],
+	HandDisk:      read[HandDiskRequest],
 }
 
 // Carrying is what requests have that carry a disk somewhere.

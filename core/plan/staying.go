@@ -68,6 +68,7 @@ type AttachRequest struct {
 	Bus      string `json:"bus"`
 	Serial   string `json:"serial"`
 	ReadOnly bool   `json:"read_only"`
+	Slot     string `json:"slot"` // of a disk in whose place it is, which is taken from the machine
 }
 
 // DetachRequest takes a disk from a machine, and leaves its files.
@@ -204,8 +205,11 @@ func (p *staying) check(s Severity, name, message string, remedies ...Remedy) {
 	p.Checks = append(p.Checks, Check{name, s, message, remedies})
 }
 
-func (p *staying) step(kind, title string) {
-	p.follow(Step{ID: MachineSubject + "." + kind, Kind: kind, Title: title, Host: p.m.Host, Machines: []string{p.m.Here()}})
+func (p *staying) step(kind, title string) { p.of(kind, p.m.Host, p.m.Here(), title) }
+
+// of adds a step of a machine of a host.
+func (p *staying) of(kind, on, name, title string) {
+	p.follow(Step{ID: MachineSubject + "." + kind, Kind: kind, Title: title, Host: on, Machines: []string{name}})
 }
 
 // has tells whether its host keeps a state of that name.

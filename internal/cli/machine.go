@@ -36,6 +36,7 @@ func (a *app) machine() *cobra.Command {
 		a.snapshot(),
 		a.machineAttach(),
 		a.machineDetach(),
+		a.machineHandOver(),
 	)
 }
 

@@ -74,6 +74,13 @@ func printPlan(out io.Writer, p plan.Plan) error {
 			say("  %s", s.Place)
 		}
 		say("")
+	case p.Request.Kind == plan.HandDisk && p.Machine != nil && p.Machine.Given != nil:
+		rows := [][]string{{"", "BEFORE", "AFTER"}, {"machine", p.Machine.Here(), p.Machine.There()}}
+		rows = append(rows, []string{"disk", p.Machine.Disk.Lies(), p.Machine.Given.Lies()})
+		if err := table(&b, rows); err != nil {
+			return err
+		}
+		say("")
 	case p.Machine != nil:
 		if err := table(&b, machineRows(p)); err != nil {
 			return err

@@ -107,6 +107,8 @@ func (s *Planner) prepareOf(ctx context.Context, r plan.Request, since time.Time
 		return s.prepareMachine(ctx, r, since)
 	case plan.RemoveMachine:
 		return s.prepareRemoveMachine(ctx, r, since)
+	case plan.HandDisk:
+		return s.prepareHandDisk(ctx, r, since)
 	}
 	if plan.IsStaying(r.Kind) {
 		return s.prepareStaying(ctx, r)

@@ -2,13 +2,10 @@ package planner
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 
 	"bagaglio/core/disk"
-	"bagaglio/core/host"
-	"bagaglio/core/machine"
 	"bagaglio/core/plan"
 	"bagaglio/internal/machines"
 	"bagaglio/internal/records"
@@ -16,25 +13,13 @@ import (
 
 // prepareStaying plans what is done with a machine that stays on its host.
 func (s *Planner) prepareStaying(ctx context.Context, r plan.Request) (plan.Plan, error) {
-	on, name, err := plan.HostAndName(r.Machine)
-	if err != nil {
-		return plan.Plan{}, err
-	}
-	m, err := s.guests.Show(ctx, on, name)
-	if err != nil {
-		return plan.Plan{}, err
-	}
-	f := plan.StayingFacts{Name: m.Name, State: m.State, Format: m.Format, Text: m.Definition, Is: m.Is, Problem: m.Problem}
-	f.Kept, err = s.guests.Guests(on).Snapshots(ctx, m.Machine)
-	if errors.Is(err, errors.ErrUnsupported) || errors.Is(err, host.ErrRefused) {
-		f.KeepsNone, err = err, nil
-	}
+	m, f, err := s.stayingOf(ctx, r.Machine)
 	if err != nil {
 		return plan.Plan{}, err
 	}
 	switch r.Kind {
 	case plan.AttachDisk:
-		if err := s.factsOfImage(ctx, r.Source, on, &f); err != nil {
+		if err := s.factsOfImage(ctx, r.Source, m.Host, &f); err != nil {
 			return plan.Plan{}, err
 		}
 	case plan.DetachDisk:
@@ -78,13 +63,8 @@ func (s *Planner) factsOfImage(ctx context.Context, at plan.Place, on string, f 
 	if err := r.Close(); err != nil {
 		return err
 	}
-	if f.Limits, err = s.guests.Limits(ctx, on); err != nil {
+	if err := s.limitsOf(ctx, on, f); err != nil {
 		return err
-	}
-	if own, err := s.guests.Format(ctx, on); err == nil && len(f.Limits.Formats) == 0 {
-		if format, err := machine.Lookup(own); err == nil && !format.AnyImage {
-			f.Limits.Formats = format.Images
-		}
 	}
 	users, err := s.guests.Naming(ctx, at.Pool, f.Image.Files)
 	if err != nil {
@@ -110,7 +90,11 @@ func (s *Planner) stayingBack(ctx context.Context, job string, p plan.Plan) (pla
 	}
 	slot, lies := "", plan.Place{}
 	if d := p.Machine.Disk; d != nil {
-		i := slices.IndexFunc(m.Disks, func(o machines.Disk) bool { return o.Lies() == d.Lies() })
+		has := *d
+		if p.Machine.Given != nil {
+			has = *p.Machine.Given
+		}
+		i := slices.IndexFunc(m.Disks, func(o machines.Disk) bool { return o.Lies() == has.Lies() })
 		if i >= 0 {
 			slot = m.Disks[i].Slot
 		}

@@ -31,6 +31,8 @@ func (s *Planner) prepareUndo(ctx context.Context, r plan.Request, since time.Ti
 		)
 	case j.Plan.Request.Kind == plan.Undo:
 		return p, fmt.Errorf("%w: job %s took back what another one did: start that one again (job again)", records.ErrState, r.Job)
+	case j.Plan.Request.Kind == plan.HandDisk && j.Plan.Machine != nil && j.Plan.Machine.Given != nil:
+		return s.handBack(ctx, r.Job, j.Plan, since)
 	case plan.IsStaying(j.Plan.Request.Kind) && j.Plan.Machine != nil:
 		return s.stayingBack(ctx, r.Job, j.Plan)
 	case (j.Plan.Request.Kind == plan.Remove || j.Plan.Request.Kind == plan.RemoveMachine) && j.Journal != nil:

@@ -282,7 +282,7 @@ func (q *Queue) run(ctx context.Context, j store.Job, r *run) {
 	} else {
 		q.records.NoteJob(ctx, j.ID, "set aside", cmp.Or(question.Text, string(state)))
 	}
-	if state == store.Done && j.Plan.Request.Destination != nil {
+	if state == store.Done {
 		problem = errors.Join(problem, q.records.Patiently(func() error { return q.knowResult(ctx, j) }))
 	}
 	q.mu.Lock()
@@ -423,6 +423,9 @@ func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt,
 // knowResult keeps the format that was written, so that a raw disk stays raw.
 func (q *Queue) knowResult(ctx context.Context, j store.Job) error {
 	for _, d := range j.Plan.Bodies {
+		if d.Request.Destination == nil || d.After == nil || d.Undoes != nil {
+			continue
+		}
 		to := *d.Request.Destination
 		folder, err := q.places.Folder(ctx, to.Pool)
 		if err != nil {

@@ -70,7 +70,7 @@ func TestWhatStaysOfAMachine(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{})
-	r := roster{s, "quay", quay.Folder}
+	r := roster{Service: s, host: "quay", folder: quay.Folder}
 	noise(t, quay.Folder, "shared.raw", mib)
 	noise(t, quay.Folder, "base.raw", mib)
 	c := convert("base.raw", "top.qcow2", "qcow2")

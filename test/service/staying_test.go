@@ -23,8 +23,10 @@ import (
 // roster is a service with a machine crew-roster on the host quay, or local, whose disk is a qcow2 image in quay-store that a guest starts from.
 type roster struct {
 	*testkit.Service
-	host   string
-	folder string // of quay-store
+	host    string
+	folder  string    // of quay-store
+	kind    host.Kind // of its host, and where that is
+	address host.Address
 }
 
 func (r roster) machine() string { return r.host + ":crew-roster" }
@@ -61,8 +63,10 @@ var rosters = map[string]func(*testing.T) roster{
 	"standin": func(t *testing.T) roster {
 		s := start(t)
 		quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{Writes: true})
-		r := roster{s, "quay", quay.Folder}
-		_, err := quay.Define([]byte(standins.Definition("crew-roster", standins.TicketingID, r.system(t, "quay-store"), "qcow2")))
+		kind, err := host.Lookup("standin")
+		require.NoError(t, err)
+		r := roster{s, "quay", quay.Folder, kind, host.Address{URL: quay.URL, Dial: daemon.Dial}}
+		_, err = quay.Define([]byte(standins.Definition("crew-roster", standins.TicketingID, r.system(t, "quay-store"), "qcow2")))
 		require.NoError(t, err)
 		return r
 	},
@@ -72,12 +76,12 @@ var rosters = map[string]func(*testing.T) roster{
 		_, err := s.ChangeHost(t.Context(), "local", api.HostChange{Runs: &runs, Socket: &d.Socket})
 		require.NoError(t, err)
 		addPool(t, s.Service, "quay-store", d.Dir)
-		r := roster{s, "local", d.Dir}
-		file := r.system(t, "quay-store")
-		require.NoError(t, os.Chmod(file, 0o666))
 		kind, err := host.Lookup("libvirt")
 		require.NoError(t, err)
-		h, err := kind.Open(t.Context(), host.Address{Socket: d.Socket, Dial: daemon.Dial})
+		r := roster{s, "local", d.Dir, kind, host.Address{Socket: d.Socket, Dial: daemon.Dial}}
+		file := r.system(t, "quay-store")
+		require.NoError(t, os.Chmod(file, 0o666))
+		h, err := kind.Open(t.Context(), r.address)
 		require.NoError(t, err)
 		defer h.Close()
 		_, err = h.(host.Definer).Define(
@@ -200,6 +204,14 @@ func TestDisksAreAttachedAndDetached(t *testing.T) {
 			require.NoError(t, err)
 			r.does(t, plan.Request{Kind: plan.Undo, Job: jobs[0].Id})
 			require.Len(t, r.is(t).Disks, 2, "it has it again")
+			noise(t, r.folder, "arrived/another.raw", mib)
+			require.NoError(t, os.Chmod(filepath.Join(r.folder, "arrived/another.raw"), 0o666))
+			put, _ := r.does(t, plan.Request{Kind: plan.AttachDisk, Source: plan.Place{Pool: "quay-store", Path: "arrived/another.raw"}, Slot: slot})
+			require.Len(t, r.is(t).Disks, 2)
+			assert.Equal(t, "arrived/another.raw", *r.is(t).Disks[1].Path, "in the place of the other one")
+			r.does(t, plan.Request{Kind: plan.Undo, Job: put})
+			require.Len(t, r.is(t).Disks, 2)
+			assert.Equal(t, "arrived/log.raw", *r.is(t).Disks[1].Path)
 
 			noise(t, r.Pool("sea-store"), "far.raw", mib)
 			if r.host != "local" {

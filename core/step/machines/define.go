@@ -168,8 +168,8 @@ func (w *work) conclude() {
 	m := w.state.Receipt
 	w.proof.Outcome = receipt.Proven
 	w.proof.Compared = fmt.Sprintf("the definition of %s, with the planned one", w.m.There())
-	if plan.IsStaying(w.Plan.Request.Kind) {
-		w.proof.Compared = fmt.Sprintf("what %s says of the machine, with what was to become of it", w.m.Host)
+	if plan.IsStaying(w.Plan.Request.Kind) || w.m.Given != nil {
+		w.proof.Compared = fmt.Sprintf("what %s says of the machine, with what was to become of it", w.m.To)
 	}
 	if w.m.Undoes != nil {
 		w.proof.Compared = fmt.Sprintf("the definition that %s has, with the one that it had", w.m.Host)

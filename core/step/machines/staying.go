@@ -181,7 +181,22 @@ func (w *work) attach(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return w.give(ctx, w.Ends.To, m, w.m.There())
+	is, err := w.give(ctx, w.Ends.To, m, w.m.There(), w.given())
+	if err != nil {
+		return err
+	}
+	w.isDone(plan.StepAttach)
+	w.state.Concluded = w.state.Concluded || w.m.Given != nil
+	w.state.Receipt.Unasked = unaskedBut(w.m.After, is)
+	return nil
+}
+
+// given is the disk as the machine has it that gets it.
+func (w *work) given() machine.Disk {
+	if w.m.Given != nil {
+		return *w.m.Given
+	}
+	return *w.m.Disk
 }
 
 // attachTaken gives the disk back to the one that it was taken from.
@@ -190,41 +205,40 @@ func (w *work) attachTaken(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return w.give(ctx, w.Ends.From, m, w.m.Here())
+	_, err = w.give(ctx, w.Ends.From, m, w.m.Here(), *w.m.Disk)
+	return err
 }
 
-// give gives a machine the disk, unless it has it.
-func (w *work) give(ctx context.Context, on step.Guests, m host.Machine, name string) error {
+// give gives a machine the disk, unless it has it, and returns what it is then.
+func (w *work) give(ctx context.Context, on step.Guests, m host.Machine, name string, d machine.Disk) (machine.Machine, error) {
 	is, err := describe(m)
 	if err != nil {
-		return err
+		return is, err
 	}
-	d := *w.m.Disk
 	if slotOf(is, d) == "" {
 		d.Slot = ""
 		if err := isNobodys(ctx, on, d); err != nil {
-			return err
+			return is, err
 		}
 		if err := on.Look(ctx); err != nil && !errors.Is(err, errors.ErrUnsupported) {
-			return fmt.Errorf("having its host look for the disk: %w", err)
+			return is, fmt.Errorf("having its host look for the disk: %w", err)
 		}
 		if err := on.Attach(ctx, m, d); err != nil {
-			return fmt.Errorf("giving %s the disk: %w", name, err)
+			return is, fmt.Errorf("giving %s the disk: %w", name, err)
 		}
 		if m, err = on.Machine(ctx, m.Name); err != nil {
-			return err
+			return is, err
 		}
 		if is, err = describe(m); err != nil {
-			return err
+			return is, err
 		}
 	}
-	if w.state.Slot = slotOf(is, d); w.state.Slot == "" {
-		return fmt.Errorf("%s has no disk %s, which it was given", name, d.Lies())
+	slot := slotOf(is, d)
+	if slot == "" {
+		return is, fmt.Errorf("%s has no disk %s, which it was given", name, d.Lies())
 	}
-	w.evidence("%s has the disk as %s", name, w.state.Slot)
-	w.isDone(plan.StepAttach)
-	w.state.Receipt.Unasked = unaskedBut(w.m.After, is)
-	return nil
+	w.evidence("%s has the disk as %s", name, slot)
+	return is, nil
 }
 
 // isNobodys fails where a machine of the host has a disk by now.
@@ -256,7 +270,7 @@ func (w *work) detach(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return w.takeFrom(ctx, w.Ends.From, m, w.m.Here())
+	return w.takeFrom(ctx, w.Ends.From, m, w.m.Here(), *w.m.Disk)
 }
 
 // detachGiven takes it from the one that had got it.
@@ -265,16 +279,16 @@ func (w *work) detachGiven(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return w.takeFrom(ctx, w.Ends.To, m, w.m.There())
+	return w.takeFrom(ctx, w.Ends.To, m, w.m.There(), w.given())
 }
 
 // takeFrom takes the disk from a machine, unless it does not have it.
-func (w *work) takeFrom(ctx context.Context, on step.Guests, m host.Machine, name string) error {
+func (w *work) takeFrom(ctx context.Context, on step.Guests, m host.Machine, name string, d machine.Disk) error {
 	is, err := describe(m)
 	if err != nil {
 		return err
 	}
-	if slot := slotOf(is, *w.m.Disk); slot != "" {
+	if slot := slotOf(is, d); slot != "" {
 		if err := on.Detach(ctx, m, slot); err != nil {
 			return fmt.Errorf("taking the disk %s from %s: %w", slot, name, err)
 		}
@@ -285,10 +299,14 @@ func (w *work) takeFrom(ctx context.Context, on step.Guests, m host.Machine, nam
 			return err
 		}
 	}
-	if slot := slotOf(is, *w.m.Disk); slot != "" {
+	if slot := slotOf(is, d); slot != "" {
 		return fmt.Errorf("%s still has the disk %s, which was to be taken from it", name, slot)
 	}
-	w.evidence("%s does not have the disk any more, whose files stay where they are: %s", name, w.m.Disk.Lies())
+	stays := ""
+	if w.m.Given == nil {
+		stays = ", whose files stay where they are"
+	}
+	w.evidence("%s does not have the disk any more%s: %s", name, stays, d.Lies())
 	w.isDone(plan.StepDetach)
 	return nil
 }

@@ -65,8 +65,6 @@ type state struct {
 	Tried *tried `json:"tried,omitempty"`
 	// Halts tells that the source has to be suspended while its disks are read.
 	Halts bool `json:"halts,omitempty"`
-	// Slot is that of the disk that it got or gave away.
-	Slot string `json:"slot,omitempty"`
 	// Concluded tells that the receipt says all.
 	Concluded bool `json:"concluded,omitempty"`
 }
@@ -144,6 +142,8 @@ func (w *work) Placed() bool {
 	switch {
 	case w.m.Removes:
 		kind = plan.StepWithdraw
+	case w.m.Given != nil:
+		kind = plan.StepAttach
 	case plan.IsStaying(w.Plan.Request.Kind):
 		kind = w.Plan.Steps[len(w.Plan.Steps)-1].Kind
 	}
