@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/host"
 	"bagaglio/core/inspect"
 	"bagaglio/core/machine"
 	"bagaglio/core/storage"
@@ -107,6 +108,9 @@ type MachineFacts struct {
 	Text    []byte
 	Is      machine.Machine
 	Problem error // why its definition cannot be read
+	// Snapshot is the one that is copied, nil for the present state: then Text and Is are of that, and Present is the text of the definition now.
+	Snapshot *host.Snapshot
+	Present  []byte
 	// Disks are where its disks lie, in their order; a place without a path is outside of all pools. Variables is likewise of its firmware.
 	Disks     []Place
 	Variables Place
@@ -148,6 +152,9 @@ func ForMachine(r Request, f MachineFacts, parts []Plan) Plan {
 		Name: f.Name, To: r.To, Move: r.Kind == MoveMachine, Before: f.Is, After: f.Is, Format: f.ToFormat, Stored: string(f.Text),
 		Stop: r.Stop, Suspend: r.Suspend, Within: r.Within,
 	}}
+	if f.Snapshot != nil {
+		w.m.Stored = string(f.Present)
+	}
 	if w.Machine = w.m; r.Machine == "" {
 		w.m.From = &r.Source
 	} else {
@@ -183,11 +190,33 @@ func (w *whole) check(s Severity, name, message string, remedies ...Remedy) {
 	w.Checks = append(w.Checks, Check{name, s, message, remedies})
 }
 
+// apart tells that a snapshot is copied whose disks lie in files of their own: the machine may do what it does.
+func (w *whole) apart() bool {
+	return w.f.Snapshot != nil && !slices.ContainsFunc(w.f.Disks, func(p Place) bool { return p.Snapshot != "" })
+}
+
+// checkSnapshot says what the copy of a snapshot is.
+func (w *whole) checkSnapshot() {
+	k := w.f.Snapshot
+	if k == nil {
+		return
+	}
+	taken := k.Taken.Local().Format("2006-01-02 15:04")
+	if k.Memory {
+		w.check(Warns, "snapshot", fmt.Sprintf("%s was taken on %s while the machine ran: the copy starts as after a power cut then. What was in memory is not carried.",
+			k.Name, taken))
+		return
+	}
+	w.check(Informs, "snapshot", fmt.Sprintf("%s was taken on %s while the machine was off.", k.Name, taken))
+}
+
 // checkOff: a machine that runs is carried by nobody without shutting it down.
 func (w *whole) checkOff() {
 	stop := remedy("Shut it down first, and start it in its new place", map[string]any{"stop": true, "start": true})
 	here := w.m.Here()
+	w.checkSnapshot()
 	switch {
+	case w.apart(): // nobody writes there
 	case w.m.From != nil: // whoever runs from its disks is found with them
 	case w.f.Saved:
 		w.check(Blocks, "off", fmt.Sprintf("%s is saved: its memory would not fit the disks any more. Start it, and shut it down.", here))

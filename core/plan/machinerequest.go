@@ -71,6 +71,9 @@ type MachineRequest struct {
 	Within      int          `json:"within"`
 	Release     bool         `json:"release"`
 
+	// Snapshot is the state that is copied instead of the present one.
+	Snapshot string `json:"snapshot"`
+
 	Networks map[string]string     `json:"networks"`
 	Changes  Changes               `json:"changes"`
 	Disks    map[string]DiskChoice `json:"disks"`
@@ -117,6 +120,8 @@ func (r MachineRequest) validateEnds() error {
 		return errors.New("a machine that moves is shut down: what it wrote behind its copy would be lost")
 	case r.Suspend && r.Stop:
 		return errors.New("it is shut down or suspended, not both")
+	case r.Snapshot != "" && (r.Kind != CopyMachine || r.Machine == ""):
+		return errors.New("a snapshot is one of a machine of a host, and is copied")
 	case r.Destination == nil || r.Destination.Pool == "":
 		return errors.New("it names no pool that the disks are to go into")
 	case r.Destination.Snapshot != "" || r.Destination.Format != "":
@@ -235,7 +240,7 @@ func (r Request) OfDisk(slot string, from Place, format, name string) Request {
 			extension = f.Extensions[0]
 		}
 	}
-	if out.Size > 0 && out.Kind != Convert { // which is made anew for that
+	if (out.Size > 0 || from.Snapshot != "") && out.Kind != Convert { // which is made anew for that
 		out.Kind, out.As = Convert, format
 	}
 	if from.IsDevice() && out.Kind != Convert { // in the form that its host takes, see Fitting

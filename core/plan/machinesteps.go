@@ -151,7 +151,7 @@ func (w *whole) steps() {
 	if w.r.Suspend {
 		off = "Suspend " + name + ", unless it is off"
 	}
-	if w.m.From == nil {
+	if w.m.From == nil && !w.apart() {
 		w.step(from, StepOff, off)
 	}
 	released := slices.IndexFunc(disks, func(s Step) bool { return s.Kind == StepRelease })

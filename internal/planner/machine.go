@@ -30,6 +30,15 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 	if err != nil {
 		return plan.Plan{}, err
 	}
+	present := m.Definition
+	var kept *host.Snapshot
+	if r.Snapshot != "" {
+		then, k, err := s.guests.ShowSnapshot(ctx, m.Host, m.Name, r.Snapshot)
+		if err != nil {
+			return plan.Plan{}, err
+		}
+		m, kept = then, &k
+	}
 	if r.Destination.Path == "" { // a folder of its own
 		to := *r.Destination
 		to.Path = machineFolder(r, m.Name)
@@ -38,6 +47,7 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 	f := plan.MachineFacts{
 		Name: m.Name, State: string(m.State), Off: m.State == host.Off, Saved: m.State == host.Saved,
 		Format: m.Format, Text: m.Definition, Is: m.Is, Problem: m.Problem, Reasons: reasons, Pools: map[string]plan.Reached{},
+		Snapshot: kept, Present: present,
 	}
 	if r.To != "" {
 		err = s.factsOfHost(ctx, r, m, &f)
@@ -58,7 +68,7 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 		return plan.Plan{}, err
 	}
 	for _, d := range m.Disks {
-		f.Disks = append(f.Disks, plan.Place{Pool: d.InPool, Path: d.Path})
+		f.Disks = append(f.Disks, plan.Place{Pool: d.InPool, Path: d.Path, Snapshot: d.Snapshot})
 	}
 	if v := m.Variables; v.Path != "" {
 		f.Variables = plan.Place{Pool: v.InPool, Path: v.Path}
@@ -248,7 +258,7 @@ func (s *Planner) disksOf(
 			plans = append(plans, plan.Plan{})
 			continue
 		}
-		place := plan.Place{Pool: d.InPool, Path: d.Path}
+		place := plan.Place{Pool: d.InPool, Path: d.Path, Snapshot: d.Snapshot}
 		if d.Format == "raw" { // nothing in it makes it another format
 			place.Format = d.Format
 		}

@@ -24,18 +24,23 @@ type snapshot struct {
 	Memory  *struct {
 		How string `xml:"snapshot,attr"`
 	} `xml:"memory"`
-	Machine *struct {
-		Kind string `xml:"type,attr"`
-		Text string `xml:",innerxml"`
-	} `xml:"domain"`
+	// Machine is what ran, and Stored what it was to be when it was started again, where that differs.
+	Machine *domainText `xml:"domain"`
+	Stored  *domainText `xml:"inactiveDomain"`
+}
+
+type domainText struct {
+	Kind string `xml:"type,attr"`
+	Text string `xml:",innerxml"`
 }
 
 // definition is the text of the machine as it was then, nil where the daemon does not tell.
 func (s snapshot) definition() []byte {
-	if s.Machine == nil {
+	text := cmp.Or(s.Stored, s.Machine)
+	if text == nil {
 		return nil
 	}
-	return fmt.Appendf(nil, "<domain type='%s'>%s</domain>", s.Machine.Kind, s.Machine.Text)
+	return fmt.Appendf(nil, "<domain type='%s'>%s</domain>", text.Kind, text.Text)
 }
 
 // Snapshots lists those that the daemon knows.
