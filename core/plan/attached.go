@@ -60,7 +60,11 @@ func (p *staying) attach() {
 	if p.m.Disk = &d; old >= 0 {
 		p.m.Disk, p.m.Given = &p.f.Is.Disks[old], &d
 		stay = slices.Delete(stay, old, old+1)
-		p.check(Informs, "files", fmt.Sprintf("The files of the disk %s, in whose place it is, stay where they are: %s.", p.r.Slot, p.m.Disk.Lies()))
+		p.check(
+			Informs,
+			"files",
+			fmt.Sprintf("The files of the disk %s, in whose place it is, stay where they are: %s.", p.r.Slot, p.m.Disk.Lies()),
+		)
 		p.step(StepDetach, fmt.Sprintf("Take the disk %s from it", p.r.Slot))
 	}
 	after := d

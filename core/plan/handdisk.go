@@ -66,7 +66,15 @@ func ForHandDisk(r Request, f HandFacts, part Plan) Plan {
 	on, _, _ := HostAndName(r.Machine)
 	to, _, _ := HostAndName(r.To) // it is a valid request
 	p := staying{r: r, f: f.StayingFacts, m: &Machine{
-		Host: on, Name: f.Name, To: to, Move: true, Before: f.Is, After: f.To.Is, Format: f.To.Format, Stored: string(f.Text), Extension: extension(f.Format),
+		Host:      on,
+		Name:      f.Name,
+		To:        to,
+		Move:      true,
+		Before:    f.Is,
+		After:     f.To.Is,
+		Format:    f.To.Format,
+		Stored:    string(f.Text),
+		Extension: extension(f.Format),
 	}}
 	parts := []Plan{part}
 	if len(part.Steps) == 0 && len(part.Checks) == 0 {
@@ -74,7 +82,7 @@ func ForHandDisk(r Request, f HandFacts, part Plan) Plan {
 	}
 	p.Plan = Together(r, parts...)
 	p.Machine = p.m
-	i := -1
+	var i int
 	switch {
 	case f.Problem != nil || f.To.Problem != nil:
 		p.check(Blocks, "machine", fmt.Sprintf("A definition cannot be read: %v.", errors.Join(f.Problem, f.To.Problem)))
@@ -100,7 +108,14 @@ func ForHandDisk(r Request, f HandFacts, part Plan) Plan {
 
 func (p *staying) hand(i int, f HandFacts, part Plan) {
 	had := f.Is.Disks[i]
-	given := machine.Disk{File: f.Ground.Path(f.Goes.Path), Format: had.Format, Bus: p.r.Bus, Serial: had.Serial, ReadOnly: had.ReadOnly, Cache: had.Cache}
+	given := machine.Disk{
+		File:     f.Ground.Path(f.Goes.Path),
+		Format:   had.Format,
+		Bus:      p.r.Bus,
+		Serial:   had.Serial,
+		ReadOnly: had.ReadOnly,
+		Cache:    had.Cache,
+	}
 	if len(part.After) > 0 {
 		given.File, given.Format = f.Ground.Path(part.After[0].Place.Path), part.After[0].Format
 	}
@@ -115,7 +130,10 @@ func (p *staying) hand(i int, f HandFacts, part Plan) {
 		p.check(Blocks, "format", fmt.Sprintf("%s takes no disks that are %s: convert it first.", p.m.To, given.Format))
 	}
 	if f.State != host.Off {
-		p.Checks = slices.DeleteFunc(p.Checks, func(c Check) bool { return c.Name == "in-use" }) // the job looks when the machine has let go of it
+		p.Checks = slices.DeleteFunc(
+			p.Checks,
+			func(c Check) bool { return c.Name == "in-use" },
+		) // the job looks when the machine has let go of it
 		p.check(Warns, "state", fmt.Sprintf("%s is %s, and has to let go of it. %s", p.m.Here(), f.State, letGo))
 	}
 	if i == 0 {
@@ -126,7 +144,11 @@ func (p *staying) hand(i int, f HandFacts, part Plan) {
 			p.m.Here(), f.Kept[0].Name))
 	}
 	if len(part.Before) > 0 && len(part.After) > 0 {
-		p.check(Informs, "folder", fmt.Sprintf("Its files go to %s, the folder of the one that has it then.", path.Dir(part.After[0].Place.String())))
+		p.check(
+			Informs,
+			"folder",
+			fmt.Sprintf("Its files go to %s, the folder of the one that has it then.", path.Dir(part.After[0].Place.String())),
+		)
 	} else {
 		p.check(Informs, "folder", fmt.Sprintf("Its files stay where they are: %s.", f.Lies))
 	}

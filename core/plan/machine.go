@@ -203,8 +203,12 @@ func (w *whole) checkSnapshot() {
 	}
 	taken := k.Taken.Local().Format("2006-01-02 15:04")
 	if k.Memory {
-		w.check(Warns, "snapshot", fmt.Sprintf("%s was taken on %s while the machine ran: the copy starts as after a power cut then. What was in memory is not carried.",
-			k.Name, taken))
+		w.check(
+			Warns,
+			"snapshot",
+			fmt.Sprintf("%s was taken on %s while the machine ran: the copy starts as after a power cut then. What was in memory is not carried.",
+				k.Name, taken),
+		)
 		return
 	}
 	w.check(Informs, "snapshot", fmt.Sprintf("%s was taken on %s while the machine was off.", k.Name, taken))

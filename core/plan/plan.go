@@ -248,6 +248,7 @@ func (p Plan) Shown() Plan {
 			shown.Host, shown.Name, shown.To = shown.To, shown.Before.Name, shown.Host
 		}
 		shown.Stored, shown.Definition, shown.Undoes = "", "", nil
+		shown.Differences = append([]machine.Difference{}, shown.Differences...)
 		p.Machine = &shown
 	}
 	return p

@@ -107,7 +107,11 @@ func TakeMachineIn(p Plan, u MachineUndo) Plan {
 	w.Machine = &m
 	for _, other := range u.Has {
 		if other.Name == m.Name || strings.EqualFold(other.UUID, m.Before.UUID) {
-			w.check(Blocks, "name", fmt.Sprintf("%s has come to know another machine of the name or identity of %s: %s.", m.Host, m.Name, other.Name))
+			w.check(
+				Blocks,
+				"name",
+				fmt.Sprintf("%s has come to know another machine of the name or identity of %s: %s.", m.Host, m.Name, other.Name),
+			)
 		}
 	}
 	w.back(m.Host, StepWithdraw, fmt.Sprintf("Make it known to %s again", m.Host))

@@ -112,6 +112,12 @@ func (a *app) carryMachine(r *plan.Request, kind, use, short string) *cobra.Comm
 func machineRows(p plan.Plan) [][]string {
 	m := p.Machine
 	rows := [][]string{{"", "BEFORE", "AFTER"}, {"machine", m.Here(), m.There()}}
+	if plan.IsStaying(p.Request.Kind) {
+		for _, d := range m.Differences {
+			rows = append(rows, []string{"* " + d.What, orDash(d.Before), orDash(d.After)})
+		}
+		return rows
+	}
 	changed := map[string]machine.Difference{}
 	for _, d := range m.Differences {
 		changed[d.What] = d

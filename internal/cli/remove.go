@@ -68,6 +68,11 @@ disk stands on, or that another machine has. All of it comes back by undoing the
 	f := c.Flags()
 	f.BoolVar(&r.Stop, "stop", false, "shut it down first, when it runs")
 	f.StringSliceVar(&leave, "leave", nil, "leave a disk where it is: SLOT")
-	f.BoolVar(&r.WithoutKnowing, "without-knowing", false, "go on though it is not known whether something stands on a disk, or which machines use it")
+	f.BoolVar(
+		&r.WithoutKnowing,
+		"without-knowing",
+		false,
+		"go on though it is not known whether something stands on a disk, or which machines use it",
+	)
 	return c
 }

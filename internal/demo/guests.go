@@ -13,11 +13,9 @@ import (
 	"slices"
 
 	"bagaglio/api"
-	"bagaglio/core/host"
 	_ "bagaglio/core/host/libvirt"
 	_ "bagaglio/core/host/standin"
 	definition "bagaglio/core/machine"
-	"bagaglio/core/machine/own"
 	"bagaglio/core/plan"
 	"bagaglio/internal/guestd"
 	"bagaglio/internal/standin"
@@ -200,20 +198,7 @@ func (s *show) round(ctx context.Context, g *guests) error {
 	if err != nil {
 		return err
 	}
-	text, err := definition.Become(nil, "", own.Name, ticketing(filepath.Join(s.dir, "harbour", "ticketing", "ticketing.vmdk")))
-	if err != nil {
-		return err
-	}
-	kind, err := host.Lookup("standin")
-	if err != nil {
-		return err
-	}
-	quay, err := kind.Open(ctx, host.Address{URL: g.url})
-	if err != nil {
-		return err
-	}
-	defer quay.Close()
-	if _, err := quay.(host.Definer).Define(ctx, text); err != nil {
+	if err := s.define(ctx, g, ticketing(filepath.Join(s.dir, "harbour", "ticketing", "ticketing.vmdk"))); err != nil {
 		return err
 	}
 	running, err := s.service.StartMachine(ctx, "quay", "ticketing")

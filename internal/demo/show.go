@@ -173,6 +173,9 @@ func (s *show) run(ctx context.Context, hosts *guests) error {
 	if err := s.round(ctx, hosts); err != nil {
 		return err
 	}
+	if err := s.staying(ctx, hosts); err != nil {
+		return err
+	}
 	if err := s.capture(ctx); err != nil {
 		return err
 	}
@@ -184,6 +187,7 @@ func (s *show) run(ctx context.Context, hosts *guests) error {
 	s.say("  All have the fingerprint %s", s.done[0].Source.Fingerprint)
 	s.say("  crew-roster moved to the lighthouse, and its definition names its disk there.")
 	s.say("  The machine ticketing moved from the quay to the lighthouse, came up there, and the quay does not know it any more.")
+	s.say("  crew-roster goes on, and crew-roster-spring is what it was before the season. tide-board has the crates of cargo-ledger.")
 	s.say("  The drive of the gate kiosk is a smaller disk now, without its data partition and what its filesystems do not use.")
 	return nil
 }
@@ -245,8 +249,18 @@ func (s *show) carry(ctx context.Context, title string, r plan.Request) (done re
 	if err := done.WriteText(s.Out); err != nil {
 		return done, err
 	}
-	if done.Outcome != receipt.Proven {
+	if copies := r.Kind != plan.TakeSnapshot &&
+		r.Kind != plan.HandDisk; done.Outcome != receipt.Proven &&
+		(copies || done.Outcome != receipt.Unproven) {
 		return done, fmt.Errorf("%s was not proven: %s", r.Destination, done.Reason)
 	}
 	return done, nil
+}
+
+// quietly does so and says nothing.
+func (s *show) quietly(ctx context.Context, r plan.Request) (receipt.Receipt, error) {
+	out := s.Out
+	s.Out = io.Discard
+	defer func() { s.Out = out }()
+	return s.carry(ctx, "", r)
 }

@@ -86,7 +86,22 @@ func TestACloneIsWhatTheSnapshotWas(t *testing.T) {
 	c.Source.Pool, c.Destination.Pool, c.Replace = "quay-store", "quay-store", true
 	testkit.Proven(t, r.Service.Service, testkit.Begin(t, r.Service.Service, c).Id)
 	require.NotEqual(t, then, read(t, r.folder, "crew-roster/crew-roster.qcow2"))
-	out := testkit.Run(t, r.folder, r.State, "machine", "copy", r.machine(), "quay", "--pool", "quay-store", "--name", "crew-may", "--snapshot", "may", "--yes")
+	out := testkit.Run(
+		t,
+		r.folder,
+		r.State,
+		"machine",
+		"copy",
+		r.machine(),
+		"quay",
+		"--pool",
+		"quay-store",
+		"--name",
+		"crew-may",
+		"--snapshot",
+		"may",
+		"--yes",
+	)
 	require.Zero(t, out.Code, out.Notes+out.Out)
 	assert.Equal(t, then, read(t, r.folder, "crew-may/crew-roster.qcow2"))
 	_, err := os.Stat(image)

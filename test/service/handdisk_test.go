@@ -54,7 +54,10 @@ func TestADiskIsHandedOver(t *testing.T) {
 			image := filepath.Join(r.folder, "crew-roster/tide-board.qcow2")
 			require.NoError(t, os.Chmod(image, 0o666))
 			require.NoError(t, os.WriteFile(filepath.Join(r.folder, "tide-board/tide-board.qcow2"), []byte("no disk of ours"), 0o666))
-			r.does(t, plan.Request{Kind: plan.AttachDisk, Source: plan.Place{Pool: "quay-store", Path: "crew-roster/tide-board.qcow2"}, Serial: "BOX-7"})
+			r.does(
+				t,
+				plan.Request{Kind: plan.AttachDisk, Source: plan.Place{Pool: "quay-store", Path: "crew-roster/tide-board.qcow2"}, Serial: "BOX-7"},
+			)
 			slot := *r.is(t).Disks[1].Slot
 
 			hand := plan.Request{Kind: plan.HandDisk, Slot: slot, To: r.host + ":tide-board"}
@@ -68,7 +71,11 @@ func TestADiskIsHandedOver(t *testing.T) {
 			assert.Equal(t, "BOX-7", now.Is.Disks[1].Serial)
 			assert.FileExists(t, filepath.Join(r.folder, "tide-board/tide-board-2.qcow2.bagtag"))
 			assert.NoFileExists(t, image)
-			proof := plan.Request{Kind: plan.Prove, Source: plan.Place{Pool: "quay-store", Path: "tide-board/tide-board-2.qcow2"}, Tag: plan.TagBeside}
+			proof := plan.Request{
+				Kind:   plan.Prove,
+				Source: plan.Place{Pool: "quay-store", Path: "tide-board/tide-board-2.qcow2"},
+				Tag:    plan.TagBeside,
+			}
 			testkit.Proven(t, r.Service.Service, testkit.Begin(t, r.Service.Service, proof).Id)
 
 			r.does(t, plan.Request{Kind: plan.Undo, Job: gave})
@@ -87,7 +94,19 @@ func TestADiskIsHandedOver(t *testing.T) {
 			if kind == "standin" { // whose guests let go of disks
 				_, err = r.StartMachine(t.Context(), r.host, "crew-roster")
 				require.NoError(t, err)
-				out := testkit.Run(t, r.folder, r.State, "machine", "hand-over", r.machine(), slot, r.host+":tide-board", "--at", "quay-store:tide-board/log.qcow2", "--yes")
+				out := testkit.Run(
+					t,
+					r.folder,
+					r.State,
+					"machine",
+					"hand-over",
+					r.machine(),
+					slot,
+					r.host+":tide-board",
+					"--at",
+					"quay-store:tide-board/log.qcow2",
+					"--yes",
+				)
 				require.Zero(t, out.Code, out.Notes+out.Out)
 				assert.FileExists(t, filepath.Join(r.folder, "tide-board/log.qcow2"))
 				assert.True(t, strings.Contains(out.Out, "has the disk as"))

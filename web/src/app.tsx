@@ -17,6 +17,7 @@ import { HostsPage } from "./pages/hosts.tsx";
 import { RemovePage } from "./pages/remove.tsx";
 import { UndoPage } from "./pages/undo.tsx";
 import { MachineMovePage } from "./pages/machine-move.tsx";
+import { MachineWorkPage } from "./pages/machine-work.tsx";
 import { MachinePage } from "./pages/machine.tsx";
 import { MachinesPage } from "./pages/machines.tsx";
 import { PlacesPage } from "./pages/places.tsx";
@@ -40,6 +41,7 @@ export function App() {
           <Route path="/" element={<PlacesPage />} />
           <Route path="/machines" element={<MachinesPage />} />
           <Route path="/machines/move" element={<MachineMovePage />} />
+          <Route path="/machines/work" element={<MachineWorkPage />} />
           <Route path="/machines/:host/:name" element={<MachinePage />} />
           <Route path="/pool" element={<PoolPage />} />
           <Route path="/hosts" element={<HostsPage />} />

@@ -48,7 +48,7 @@ export function when(time: string): string {
 
 /** Names what a job does, as people ask for it. */
 export function workName(request: AnyRequest): string {
-  return request.machine ? request.kind.replace("-", " ") : request.release ? "move" : request.kind;
+  return request.machine ? request.kind.replaceAll("-", " ") : request.release ? "move" : request.kind;
 }
 
 /** What a request is about. */

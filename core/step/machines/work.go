@@ -85,7 +85,7 @@ func begin(j step.Job) (step.Work, error) {
 	}
 	w := &work{Job: j, m: *j.Plan.Machine, report: j.Reporter()}
 	w.state.Receipt = receipt.Machine{
-		From: w.m.Here(), To: w.m.There(), Move: w.m.Move, Evidence: []string{}, Differences: w.m.Differences,
+		From: w.m.Here(), To: w.m.There(), Move: w.m.Move, Evidence: []string{}, Differences: append([]machine.Difference{}, w.m.Differences...),
 	}
 	if w.m.Undoes != nil {
 		r := &w.state.Receipt

@@ -2,13 +2,35 @@ import { useQueryClient, type QueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import type { Job } from "./client.ts";
 
-/** Keeps what is known of jobs up to date while a page is open: of all of them, or of one. */
+/**
+ * Keeps what is known of jobs up to date while a page is seen: of all of them, or of one. A page that is not seen has no line open: a browser has six
+ * of them for all of its pages, those included that it keeps to go back to.
+ */
 export function useFollow(job?: string) {
   const cache = useQueryClient();
   useEffect(() => {
-    const events = new EventSource("/v1/events" + (job ? `?job=${encodeURIComponent(job)}` : ""));
-    events.addEventListener("job", (event) => takeNews(cache, JSON.parse((event as MessageEvent<string>).data) as Job));
-    return () => events.close();
+    let events: EventSource | undefined;
+    const look = () => {
+      if (document.visibilityState === "hidden") {
+        events?.close();
+        events = undefined;
+      } else if (!events) {
+        events = new EventSource("/v1/events" + (job ? `?job=${encodeURIComponent(job)}` : ""));
+        events.addEventListener("job", (event) =>
+          takeNews(cache, JSON.parse((event as MessageEvent<string>).data) as Job),
+        );
+      }
+    };
+    const seenAgain = () => {
+      look();
+      void cache.invalidateQueries({ queryKey: job ? ["job", job] : ["jobs"] }); // what was missed
+    };
+    look();
+    document.addEventListener("visibilitychange", seenAgain);
+    return () => {
+      document.removeEventListener("visibilitychange", seenAgain);
+      events?.close();
+    };
   }, [cache, job]);
 }
 

@@ -6,12 +6,15 @@ export function CarriedMachine({ machine }: { machine: NonNullable<Receipt["mach
   return (
     <section aria-label="Machine" className="sheet space-y-4">
       <h2 className="break-all">
-        {machine.from} {machine.move ? "is now" : "was copied to"} {machine.to}
+        {machine.from}
+        {machine.from !== machine.to && ` ${machine.move ? "is now" : "was copied to"} ${machine.to}`}
       </h2>
-      <p className={machine.came_up ? "text-success" : "text-warning"}>
-        {machine.came_up && "It was seen to come up"}
-        {!machine.came_up && (machine.started ? "It was started, and not seen to come up" : "It was not started")}
-      </p>
+      {machine.defined && (
+        <p className={machine.came_up ? "text-success" : "text-warning"}>
+          {machine.came_up && "It was seen to come up"}
+          {!machine.came_up && (machine.started ? "It was started, and not seen to come up" : "It was not started")}
+        </p>
+      )}
       {machine.evidence.length > 0 && (
         <ul className="list-disc pl-6">
           {machine.evidence.map((e) => (

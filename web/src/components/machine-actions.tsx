@@ -1,13 +1,18 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { ArrowRightLeft, Monitor, Power, PowerOff } from "lucide-react";
 import { Link } from "react-router";
-import { calls, result, type Machine } from "../api/client.ts";
+import { calls, result, type AnyRequest, type Machine } from "../api/client.ts";
 import { Failure } from "./failure.tsx";
 
 /** The request that moving a machine begins with, as it is in the address. */
 function begin(machine: Machine): string {
   const runs = machine.state === "running" ? { stop: true, start: true } : {};
   return JSON.stringify({ kind: "move-machine", machine: `${machine.host}:${machine.name}`, ...runs });
+}
+
+/** The address of the page on which work with a machine is planned. */
+export function workOf(request: AnyRequest): string {
+  return `/machines/work?${new URLSearchParams({ request: JSON.stringify(request) })}`;
 }
 
 const colours: Record<Machine["state"], string> = {

@@ -11,17 +11,21 @@ export function MachineSides({ machine }: { machine: Carried }) {
     <section aria-label="Machine" className="space-y-3">
       <h3 className="flex flex-wrap items-center gap-2 text-lg font-semibold break-all">
         {machine.from ? placeName(machine.from) : `${machine.host}:${machine.before.name}`}
-        <ArrowRight aria-label="becomes" className="size-5 opacity-60" />
-        {machine.into ? placeName(machine.into) : `${machine.to}:${machine.after.name}`}
+        {!stays(machine) && <ArrowRight aria-label="becomes" className="size-5 opacity-60" />}
+        {!stays(machine) && (machine.into ? placeName(machine.into) : `${machine.to}:${machine.after.name}`)}
       </h3>
       <p className="text-sm opacity-75">{sentence(machine.before)}</p>
-      {machine.differences.length === 0 ? (
-        <p>Nothing of it becomes different.</p>
-      ) : (
+      {machine.differences.length > 0 && (
         <Differences title="What becomes different" differences={machine.differences} />
       )}
+      {machine.differences.length === 0 && !stays(machine) && <p>Nothing of it becomes different.</p>}
     </section>
   );
+}
+
+/** Whether it is the same machine on the same host. */
+function stays(machine: Carried) {
+  return machine.host === machine.to && machine.before.name === machine.after.name && !machine.into && !machine.from;
 }
 
 function sentence(is: Model) {

@@ -70,7 +70,10 @@ function Title({ job }: { job: Job }) {
       </div>
       <p className="break-all">
         {workName(job.request)} {subjectName(job.request)}
-        {job.request.to && ` to ${job.request.to}, into ${job.request.destination?.pool}`}
+        {job.request.slot && `, ${job.request.slot}`}
+        {job.request.snapshot && `, ${job.request.snapshot}`}
+        {job.request.to && ` to ${job.request.to}`}
+        {job.request.to && job.request.destination && `, into ${job.request.destination.pool}`}
         {!job.request.to && job.request.destination && ` to ${placeName(job.request.destination)}`}
         {job.request.as && ` as ${job.request.as}`}
       </p>

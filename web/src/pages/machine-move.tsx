@@ -6,6 +6,8 @@ import { mend } from "../api/mend.ts";
 import { Choice } from "../components/choice.tsx";
 import { MachineChanges } from "../components/machine-changes.tsx";
 import { Outlook } from "../components/outlook.tsx";
+import { Switch } from "../components/switch.tsx";
+import { TextLine } from "../components/text-line.tsx";
 
 /** Moving or copying a machine: what is asked for beside what would happen. The request is in the address, so that it can be kept and sent. */
 export function MachineMovePage() {
@@ -21,6 +23,7 @@ export function MachineMovePage() {
     <div className="space-y-6">
       <h1>
         {request.kind === "copy-machine" ? "Copy" : "Move"} {request.machine}
+        {request.snapshot && ` as of ${request.snapshot}`}
       </h1>
       <div className="grid items-start gap-6 md:grid-cols-2">
         <form className="sheet space-y-5" onSubmit={(event) => event.preventDefault()}>
@@ -71,7 +74,7 @@ function Fields({ request, change }: FieldsProps) {
         value={request.kind}
         options={Object.keys(works)}
         show={(kind) => works[kind as keyof typeof works]}
-        change={(kind) => change({ kind, release: null, leave_source: null, suspend: null })}
+        change={(kind) => change({ kind, release: null, leave_source: null, suspend: null, snapshot: null })}
       />
       <Choice
         name="Pool of its disks"
@@ -95,15 +98,12 @@ function Fields({ request, change }: FieldsProps) {
         show={(as) => as || "What the pool asks for"}
         change={(as) => change({ as: as || null, layout: null, options: null })}
       />
-      <label className="block">
-        <span className="text-sm">Name in its new place</span>
-        <input
-          className="input w-full"
-          value={request.name ?? ""}
-          placeholder="The one that it has"
-          onChange={(event) => change({ name: event.target.value || null })}
-        />
-      </label>
+      <TextLine
+        name="Name in its new place"
+        hint="The one that it has"
+        value={request.name ?? ""}
+        change={(name) => change({ name: name || null })}
+      />
       <Switch
         name="Shut it down first, when it runs"
         on={request.stop}
@@ -128,19 +128,5 @@ function Fields({ request, change }: FieldsProps) {
       )}
       <MachineChanges request={request} change={change} pools={places.map((p) => p.name)} />
     </>
-  );
-}
-
-function Switch({ name, on, onChange }: { name: string; on?: boolean; onChange: (on: true | null) => void }) {
-  return (
-    <label className="flex items-center gap-3">
-      <input
-        type="checkbox"
-        className="toggle"
-        checked={Boolean(on)}
-        onChange={(event) => onChange(event.target.checked || null)}
-      />
-      {name}
-    </label>
   );
 }

@@ -1,10 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
+import { Archive, Plus } from "lucide-react";
 import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router";
 import { calls, items, result, type Machine } from "../api/client.ts";
 import { Failure } from "../components/failure.tsx";
-import { isOn, MachineActions, MachineState, screenOf } from "../components/machine-actions.tsx";
+import { isOn, MachineActions, MachineState, screenOf, workOf } from "../components/machine-actions.tsx";
 import { MachineDisks } from "../components/machine-disks.tsx";
+import { Snapshots } from "../components/snapshots.tsx";
 import { State } from "../components/state.tsx";
 import { when, workName } from "../format.ts";
 
@@ -33,23 +35,37 @@ export function MachinePage() {
           <section className="sheet flex flex-wrap items-center gap-4" aria-label="At present">
             <MachineState machine={is} />
             <MachineActions machine={is} />
+            <span className="grow" />
+            <Link className="btn btn-sm" to={workOf({ kind: "remove-machine", machine: `${host}:${name}` })}>
+              <Archive aria-hidden className="size-4" />
+              Remove
+            </Link>
           </section>
           <div className="grid items-start gap-6 lg:grid-cols-2">
-            <section className="sheet space-y-3" aria-label="What it is">
-              <h2>What it is</h2>
-              <dl className="grid grid-cols-[minmax(8rem,auto)_1fr] gap-x-4 gap-y-1 text-sm">
-                {is.facts
-                  ?.filter((f) => !f.what.startsWith("disk "))
-                  .map((f) => (
-                    <Fact key={f.what} what={f.what} value={f.value} />
-                  ))}
-              </dl>
-            </section>
+            <div className="space-y-6">
+              <section className="sheet space-y-3" aria-label="What it is">
+                <h2>What it is</h2>
+                <dl className="grid grid-cols-[minmax(8rem,auto)_1fr] gap-x-4 gap-y-1 text-sm">
+                  {is.facts
+                    ?.filter((f) => !f.what.startsWith("disk "))
+                    .map((f) => (
+                      <Fact key={f.what} what={f.what} value={f.value} />
+                    ))}
+                </dl>
+              </section>
+              <Snapshots machine={is} />
+            </div>
             <div className="space-y-6">
               {isOn(is) && <Screen machine={is} />}
               <section className="sheet space-y-3" aria-label="Disks">
-                <h2>Disks</h2>
-                <MachineDisks disks={is.disks} bars />
+                <div className="flex flex-wrap items-center gap-3">
+                  <h2 className="grow">Disks</h2>
+                  <Link className="btn btn-sm" to={workOf({ kind: "attach-disk", machine: `${host}:${name}` })}>
+                    <Plus aria-hidden className="size-4" />
+                    Attach one
+                  </Link>
+                </div>
+                <MachineDisks disks={is.disks} bars of={`${host}:${name}`} />
               </section>
             </div>
           </div>
