@@ -70,3 +70,9 @@ type Snapshotter interface {
 	// Drop forgets a state. The present one, and others, stay as they are.
 	Drop(ctx context.Context, m Machine, name string) error
 }
+
+// Adopter is a host that can be told of states which lie inside of images of a machine, as another host kept them.
+type Adopter interface {
+	// Adopt makes one known, with Definition as it is to be here. One of that name that is known already is that one.
+	Adopt(ctx context.Context, m Machine, s Snapshot) error
+}

@@ -54,6 +54,10 @@ type Machine struct {
 	Stop       bool   `json:"stop,omitempty"`
 	Suspend    bool   `json:"suspend,omitempty"`
 	Within     int    `json:"within,omitempty"` // seconds to come up
+	// Along are the states that its new host is told of, which go along inside of its images, with definitions as they are to be there.
+	// Had are all that its old host has, where that is told of them again when the work is taken back.
+	Along []host.Snapshot `json:"along,omitempty"`
+	Had   []host.Snapshot `json:"had,omitempty"`
 	// Kept is the state of a machine that stays which its host keeps, or is to, and Disk what it gets or gives away, nil where it is about none. Given is
 	// that as another machine gets it to which it is handed over.
 	Kept  *Kept         `json:"kept,omitempty"`
@@ -111,6 +115,9 @@ type MachineFacts struct {
 	// Snapshot is the one that is copied, nil for the present state: then Text and Is are of that, and Present is the text of the definition now.
 	Snapshot *host.Snapshot
 	Present  []byte
+	// Kept are the states that its host keeps of it, and Adopts tells that the new one can be told of such inside of images.
+	Kept   []host.Snapshot
+	Adopts bool
 	// Disks are where its disks lie, in their order; a place without a path is outside of all pools. Variables is likewise of its firmware.
 	Disks     []Place
 	Variables Place
@@ -182,6 +189,7 @@ func ForMachine(r Request, f MachineFacts, parts []Plan) Plan {
 	if !w.Blocked() {
 		w.write()
 	}
+	w.keepAlong(parts)
 	w.steps()
 	return w.Plan
 }

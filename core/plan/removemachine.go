@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-
-	"bagaglio/core/host"
 )
 
 // RemoveMachine has a machine go: its host forgets it, and its disks go into the holding folder with its definition.
@@ -37,7 +35,7 @@ func (r Request) OfRemoval(at Place) Request {
 
 // ForRemoval makes the plan to have a machine go from the plans of its disks, which are in their order, and behind them that of the variables of its
 // firmware. The plan of what stays is empty.
-func ForRemoval(r Request, f MachineFacts, kept []host.Snapshot, parts []Plan) Plan {
+func ForRemoval(r Request, f MachineFacts, parts []Plan) Plan {
 	on, _, _ := HostAndName(r.Machine) // it is a valid request
 	w := whole{Plan: Together(r, parts...), r: r, f: f, m: &Machine{
 		Host: on, Name: f.Name, To: on, Move: true, Removes: true, Before: f.Is, After: f.Is, Format: f.Format, Stored: string(f.Text),
@@ -62,13 +60,7 @@ func ForRemoval(r Request, f MachineFacts, kept []host.Snapshot, parts []Plan) P
 			w.check(Informs, "disk", fmt.Sprintf("The disk %s does not go.", name), w.leave(name))
 		}
 	}
-	if len(kept) > 0 {
-		names := []string{}
-		for _, k := range kept {
-			names = append(names, k.Name)
-		}
-		w.check(Warns, "snapshot", fmt.Sprintf("%s forgets its snapshots, also when it comes back: %s.", on, some(names)))
-	}
+	w.forgets()
 	disks := w.Steps
 	w.Steps = nil
 	off := "See that " + f.Name + " is off"
@@ -81,6 +73,22 @@ func ForRemoval(r Request, f MachineFacts, kept []host.Snapshot, parts []Plan) P
 		w.follow(s)
 	}
 	return w.Plan
+}
+
+// forgets says what becomes of the states that its host keeps of it.
+func (w *whole) forgets() {
+	names := []string{}
+	for _, k := range w.f.Kept {
+		names = append(names, k.Name)
+	}
+	switch {
+	case len(names) == 0:
+	case w.f.Adopts && inside(w.f.Kept):
+		w.m.Had = w.f.Kept
+		w.check(Informs, "snapshot", fmt.Sprintf("Its snapshots go with it inside of its images, and come back with it: %s.", some(names)))
+	default:
+		w.check(Warns, "snapshot", fmt.Sprintf("%s forgets its snapshots, also when it comes back: %s.", w.m.Host, some(names)))
+	}
 }
 
 // removedOff: a machine that runs is removed by nobody without shutting it down.

@@ -66,6 +66,7 @@ type Guests interface {
 	host.Definer
 	host.Attacher
 	host.Snapshotter
+	host.Adopter
 }
 
 // Known is what whoever asks for a plan knows of the places. The zero value knows nothing.

@@ -133,6 +133,16 @@ func (g guests) Drop(ctx context.Context, x host.Machine, name string) error {
 	return changes(ctx, g, "keep states of machines", func(h host.Snapshotter) error { return h.Drop(ctx, x, name) })
 }
 
+func (g guests) Adopt(ctx context.Context, x host.Machine, s host.Snapshot) error {
+	return changes(ctx, g, "take over states of machines", func(h host.Adopter) error { return h.Adopt(ctx, x, s) })
+}
+
+// Adopts tells whether a host can be told of states inside of images.
+func (m *Machines) Adopts(ctx context.Context, on string) (yes bool, err error) {
+	err = m.ask(ctx, on, func(h host.Host) error { _, yes = h.(host.Adopter); return nil })
+	return yes, err
+}
+
 // Networks are those of a host; errors.ErrUnsupported tells that it does not tell.
 func (m *Machines) Networks(ctx context.Context, on string) (names []string, err error) {
 	err = do(ctx, guests{m, on}, "tell of networks", func(h host.Networker) (err error) { names, err = h.Networks(ctx); return err })

@@ -73,3 +73,6 @@ func (idle) GoBack(context.Context, host.Machine, string) error { return errors.
 
 // Drop has nothing to forget.
 func (idle) Drop(context.Context, host.Machine, string) error { return errors.ErrUnsupported }
+
+// Adopt takes none over.
+func (idle) Adopt(context.Context, host.Machine, host.Snapshot) error { return errors.ErrUnsupported }

@@ -49,7 +49,17 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 		Format: m.Format, Text: m.Definition, Is: m.Is, Problem: m.Problem, Reasons: reasons, Pools: map[string]plan.Reached{},
 		Snapshot: kept, Present: present,
 	}
+	if r.Machine != "" && kept == nil {
+		if f.Kept, err = s.guests.Guests(m.Host).Snapshots(ctx, m.Machine); err != nil {
+			if !errors.Is(err, errors.ErrUnsupported) && !errors.Is(err, host.ErrRefused) {
+				return plan.Plan{}, err
+			}
+		}
+	}
 	if r.To != "" {
+		if f.Adopts, err = s.guests.Adopts(ctx, r.To); err != nil {
+			return plan.Plan{}, err
+		}
 		err = s.factsOfHost(ctx, r, m, &f)
 	} else {
 		err = s.factsOfFolder(ctx, r, m, &f)

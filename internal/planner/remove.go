@@ -27,10 +27,13 @@ func (s *Planner) prepareRemoveMachine(ctx context.Context, r plan.Request, sinc
 		Format: m.Format, Text: m.Definition, Is: m.Is, Problem: m.Problem,
 	}
 	if m.Problem != nil {
-		return plan.ForRemoval(r, f, nil, nil), nil
+		return plan.ForRemoval(r, f, nil), nil
 	}
-	kept, err := s.guests.Guests(on).Snapshots(ctx, m.Machine)
+	f.Kept, err = s.guests.Guests(on).Snapshots(ctx, m.Machine)
 	if err != nil && !errors.Is(err, errors.ErrUnsupported) && !errors.Is(err, host.ErrRefused) {
+		return plan.Plan{}, err
+	}
+	if f.Adopts, err = s.guests.Adopts(ctx, on); err != nil {
 		return plan.Plan{}, err
 	}
 	var parts []plan.Plan
@@ -55,7 +58,7 @@ func (s *Planner) prepareRemoveMachine(ctx context.Context, r plan.Request, sinc
 		}
 		parts = append(parts, p)
 	}
-	return plan.ForRemoval(r, f, kept, parts), nil
+	return plan.ForRemoval(r, f, parts), nil
 }
 
 // machineIn plans to make a machine known again that a job removed, behind the plan for its disks.

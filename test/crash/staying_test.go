@@ -76,7 +76,9 @@ func staying(t *testing.T, m *round) {
 		require.NoError(t, os.WriteFile(filepath.Join(m.quay.Folder, name), make([]byte, mib), 0o600))
 	}
 	_, err := m.quay.Define(
-		[]byte(standins.Definition("tide-board", "1c7a6c7e-39b4-4e4b-9a53-6c3b5ad0a8f1", filepath.Join(m.quay.Folder, "tide/tide-board.raw"), "raw")),
+		[]byte(
+			standins.Definition("tide-board", "1c7a6c7e-39b4-4e4b-9a53-6c3b5ad0a8f1", filepath.Join(m.quay.Folder, "tide/tide-board.raw"), "raw"),
+		),
 	)
 	require.NoError(t, err)
 	ticketing := standin.Which{Name: "ticketing"}

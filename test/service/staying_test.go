@@ -14,6 +14,7 @@ import (
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/daemon"
+	"bagaglio/internal/testkit/sshd"
 	"bagaglio/internal/testkit/standins"
 
 	"github.com/stretchr/testify/assert"
@@ -227,4 +228,69 @@ func TestDisksAreAttachedAndDetached(t *testing.T) {
 			assert.Contains(t, messages(none.Plan), "has no disk sdz: it has ")
 		})
 	}
+}
+
+// TestSnapshotsGoAlong: a machine that moves has its snapshots in its new place, where one that is gone back to is what it was; taking the move back, and
+// removing it and taking that back, gives its old host its list again. A copy has none, and where the form of a disk changes they are left, said before.
+func TestSnapshotsGoAlong(t *testing.T) {
+	t.Parallel()
+	r := rosters["libvirt"](t)
+	there := daemon.Start(t)
+	server := sshd.Start(t)
+	runs, key, agent, on := "libvirt", string(server.Key), false, "lighthouse"
+	_, err := r.AddHost(t.Context(), api.NewHost{
+		Name: on, Kind: api.NewHostKindSftp, Address: server.Address, User: &server.User, TrustedKey: &server.HostKey,
+		Login: &api.Secrets{Key: &key, Agent: &agent}, Runs: &runs, Socket: &there.Socket,
+	})
+	require.NoError(t, err)
+	_, err = r.AddPool(t.Context(), api.NewPool{Name: "lamp-room", Host: &on, Folder: there.Dir})
+	require.NoError(t, err)
+	_, err = r.ChangePool(t.Context(), "lamp-room", api.PoolChange{Rules: plan.Rules{Owner: there.Owner, Mode: "0660"}})
+	require.NoError(t, err)
+	_, err = r.StartMachine(t.Context(), r.host, "crew-roster")
+	require.NoError(t, err)
+	r.does(t, plan.Request{Kind: plan.TakeSnapshot, Snapshot: "first", Notes: "as it was"})
+	r.does(t, plan.Request{Kind: plan.TakeSnapshot, Snapshot: "second"})
+	listed := func(on string) []api.Snapshot { // what is counted of an image is not what its guest still has to write
+		all, err := r.Snapshots(t.Context(), on, "crew-roster")
+		require.NoError(t, err)
+		for i := range all {
+			all[i].Room = nil
+		}
+		return all
+	}
+	before := listed(r.host)
+
+	move := plan.Request{Kind: plan.MoveMachine, Machine: r.machine(), To: on, Destination: &plan.Place{Pool: "lamp-room"}, Stop: true}
+	other := move
+	other.As = "raw"
+	p, err := r.Plan(t.Context(), other)
+	require.NoError(t, err)
+	assert.Contains(t, messages(p.Plan), "do not go along, since its disks are made anew in another form")
+	copied := move
+	copied.Kind, copied.Name = plan.CopyMachine, "trial"
+	p, err = r.Plan(t.Context(), copied)
+	require.NoError(t, err)
+	assert.Contains(t, messages(p.Plan), "the copy is of the present state only (first, second)")
+
+	moved, done := r.does(t, move)
+	assert.Contains(t, strings.Join(done.Machine.Evidence, " "), "lighthouse was told of the snapshot second")
+	assert.Equal(t, before, listed(on))
+	j := testkit.Await(
+		t,
+		r.Service.Service,
+		testkit.Begin(t, r.Service.Service, plan.Request{Kind: plan.GoBack, Machine: on + ":crew-roster", Snapshot: "first"}).Id,
+	)
+	require.Equal(t, api.JobStateDone, j.State, "%+v", j.Reason)
+	m, err := r.Machine(t.Context(), on, "crew-roster")
+	require.NoError(t, err)
+	assert.EqualValues(t, "running", m.State, "with its memory of then, on another host")
+	_, err = r.StopMachine(t.Context(), on, "crew-roster", 0, true)
+	require.NoError(t, err)
+
+	r.does(t, plan.Request{Kind: plan.Undo, Job: moved})
+	assert.Equal(t, before, listed(r.host))
+	gone, _ := r.does(t, plan.Request{Kind: plan.RemoveMachine})
+	r.does(t, plan.Request{Kind: plan.Undo, Job: gone})
+	assert.Equal(t, before, listed(r.host))
 }

@@ -7,9 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"bagaglio/core/host"
+	"bagaglio/core/machine"
 
 	"github.com/digitalocean/go-libvirt"
 )
@@ -109,6 +111,59 @@ func (h *Host) Take(ctx context.Context, m host.Machine, name, notes string) err
 		_, err := h.l.DomainSnapshotCreateXML(d, string(text), 0)
 		return err
 	})
+}
+
+// Adopt makes a state known that lies inside of the images (formatsnapshot: what is needed to define one again).
+func (h *Host) Adopt(ctx context.Context, m host.Machine, s host.Snapshot) error {
+	d, err := domain(m)
+	if err != nil {
+		return err
+	}
+	is, err := machine.Describe(m.Format, s.Definition)
+	if err != nil {
+		return err
+	}
+	text := adopted{Name: s.Name, Notes: s.Notes, Created: s.Taken.Unix(), State: "shutoff", Parent: s.Parent}
+	text.Memory.How = "no"
+	if s.Memory {
+		text.State, text.Memory.How = "running", "internal"
+	}
+	for _, disk := range is.Disks {
+		text.Disks = append(text.Disks, adoptedDisk{disk.Slot, "internal"})
+	}
+	out, err := xml.Marshal(text)
+	if err != nil {
+		return err
+	}
+	const end = "</domainsnapshot>"
+	whole := strings.TrimSuffix(string(out), end) + string(s.Definition) + end
+	flags := libvirt.DomainSnapshotCreateRedefine
+	if s.Present {
+		flags |= libvirt.DomainSnapshotCreateCurrent
+	}
+	return h.call(ctx, func() error {
+		_, err := h.l.DomainSnapshotCreateXML(d, whole, uint32(flags))
+		return err
+	})
+}
+
+// adopted is the text of a state that is defined again.
+type adopted struct {
+	XMLName xml.Name `xml:"domainsnapshot"`
+	Name    string   `xml:"name"`
+	Notes   string   `xml:"description,omitempty"`
+	State   string   `xml:"state"`
+	Created int64    `xml:"creationTime"`
+	Parent  string   `xml:"parent>name,omitempty"`
+	Memory  struct {
+		How string `xml:"snapshot,attr"`
+	} `xml:"memory"`
+	Disks []adoptedDisk `xml:"disks>disk"`
+}
+
+type adoptedDisk struct {
+	Name string `xml:"name,attr"`
+	How  string `xml:"snapshot,attr"`
 }
 
 // GoBack makes a state the present one.

@@ -52,6 +52,12 @@ func (w *work) define(ctx context.Context) error {
 		return fmt.Errorf("making it known as %s: %w", w.m.There(), err)
 	}
 	w.state.Known, w.state.Receipt.Defined = made.UUID, true
+	for _, k := range w.m.Along {
+		if err := w.Ends.To.Adopt(ctx, made, k); err != nil {
+			return fmt.Errorf("telling %s of the snapshot %s: %w", w.m.To, k.Name, err)
+		}
+		w.evidence("%s was told of the snapshot %s", w.m.To, k.Name)
+	}
 	return w.wake(ctx, w.Ends.To, made, w.m.After)
 }
 
@@ -149,6 +155,11 @@ func (w *work) enlist(ctx context.Context) error {
 	made, err := w.Ends.From.Define(ctx, []byte(w.m.Stored))
 	if err != nil {
 		return fmt.Errorf("making %s known to %s again: %w", w.m.Name, w.m.Host, err)
+	}
+	for _, k := range w.m.Had {
+		if err := w.Ends.From.Adopt(ctx, made, k); err != nil && !errors.Is(err, errors.ErrUnsupported) {
+			return fmt.Errorf("telling %s of the snapshot %s again: %w", w.m.Host, k.Name, err)
+		}
 	}
 	is, err := machine.Describe(made.Format, made.Definition)
 	if err != nil {

@@ -250,6 +250,10 @@ func (f *fake) Drop(_ context.Context, _ host.Machine, name string) error {
 	})
 }
 
+func (f *fake) Adopt(_ context.Context, _ host.Machine, s host.Snapshot) error {
+	return f.op(func() error { f.kept = append(f.kept, s); return nil })
+}
+
 func (f *fake) Close() error { return nil }
 
 // lists says in a line which machines there are and what they do.
