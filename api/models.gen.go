@@ -249,6 +249,7 @@ func (e MachineState) Valid() bool {
 // Defines values for MachineFindingKind.
 const (
 	Address     MachineFindingKind = "address"
+	Base        MachineFindingKind = "base"
 	Definition  MachineFindingKind = "definition"
 	DoesNotOpen MachineFindingKind = "does-not-open"
 	Identity    MachineFindingKind = "identity"
@@ -260,6 +261,8 @@ const (
 func (e MachineFindingKind) Valid() bool {
 	switch e {
 	case Address:
+		return true
+	case Base:
 		return true
 	case Definition:
 		return true

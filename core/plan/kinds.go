@@ -16,6 +16,7 @@ type ConvertRequest struct {
 	Layout    string       `json:"layout"`
 	Options   disk.Options `json:"options"`
 	Base      string       `json:"base"`
+	Linked    bool         `json:"linked"`
 	RoundTo   int64        `json:"round_to"`
 	Seed      string       `json:"seed"`
 	Tag       string       `json:"tag"`
@@ -52,10 +53,26 @@ func (r ConvertRequest) validate() error {
 	if err := r.validateFit(); err != nil {
 		return err
 	}
+	if err := r.validateLinked(); err != nil {
+		return err
+	}
 	if r.IfSmaller && !r.Replace {
 		return errors.New("only an image that takes the place of its source is kept if it is smaller")
 	}
 	return r.validateTarget()
+}
+
+// validateLinked looks at what is to store nothing of its own.
+func (r ConvertRequest) validateLinked() error {
+	switch {
+	case !r.Linked:
+		return nil
+	case r.Base != r.Source.Path || r.Source.Pool != r.Destination.Pool || r.Source.Snapshot != "":
+		return errors.New("a linked image stands on its source, in the same pool: that is its base too")
+	case r.RoundTo != 0 || r.Size != 0 || r.Smallest || r.UsedOnly || len(r.Without) > 0 || r.Replace || r.Release || r.Tag != "":
+		return errors.New("a linked image is what its source is, which stays as it is")
+	}
+	return nil
 }
 
 // validateTarget looks at what is to be made.

@@ -54,6 +54,10 @@ type Machine struct {
 	Stop       bool   `json:"stop,omitempty"`
 	Suspend    bool   `json:"suspend,omitempty"`
 	Within     int    `json:"within,omitempty"` // seconds to come up
+	// Rests is the text of the definition by which the machine that is copied goes on, whose disks rest under those of the copy from then on; empty for
+	// any other work. GoesOn are the IDs of its disks of then.
+	Rests  string   `json:"rests,omitempty"`
+	GoesOn []string `json:"goes_on,omitempty"`
 	// Along are the states that its new host is told of, which go along inside of its images, with definitions as they are to be there.
 	// Had are all that its old host has, where that is told of them again when the work is taken back.
 	Along []host.Snapshot `json:"along,omitempty"`
@@ -115,6 +119,8 @@ type MachineFacts struct {
 	// Snapshot is the one that is copied, nil for the present state: then Text and Is are of that, and Present is the text of the definition now.
 	Snapshot *host.Snapshot
 	Present  []byte
+	// Behind is how many of the parts, at their end, are images by which a machine goes on whose disks rest under those of the copy.
+	Behind int
 	// Kept are the states that its host keeps of it, and Adopts tells that the new one can be told of such inside of images.
 	Kept   []host.Snapshot
 	Adopts bool
@@ -190,6 +196,7 @@ func ForMachine(r Request, f MachineFacts, parts []Plan) Plan {
 		w.write()
 	}
 	w.keepAlong(parts)
+	w.rest(parts)
 	w.steps()
 	return w.Plan
 }

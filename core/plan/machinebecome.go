@@ -144,8 +144,8 @@ func (w *whole) variables(after *machine.Machine, parts []Plan) {
 				w.option(),
 			),
 		)
-	case len(parts[len(parts)-1].After) > 0:
-		after.Variables = w.file(parts[len(parts)-1].After[0])
+	case len(parts) > len(w.f.Is.Disks) && len(parts[len(w.f.Is.Disks)].After) > 0:
+		after.Variables = w.file(parts[len(w.f.Is.Disks)].After[0])
 	}
 }
 

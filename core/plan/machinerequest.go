@@ -71,8 +71,9 @@ type MachineRequest struct {
 	Within      int          `json:"within"`
 	Release     bool         `json:"release"`
 
-	// Snapshot is the state that is copied instead of the present one.
+	// Snapshot is the state that is copied instead of the present one, and Linked has the disks of the copy stand on those that there are.
 	Snapshot string `json:"snapshot"`
+	Linked   bool   `json:"linked"`
 
 	Networks map[string]string     `json:"networks"`
 	Changes  Changes               `json:"changes"`
@@ -122,6 +123,12 @@ func (r MachineRequest) validateEnds() error {
 		return errors.New("it is shut down or suspended, not both")
 	case r.Snapshot != "" && (r.Kind != CopyMachine || r.Machine == ""):
 		return errors.New("a snapshot is one of a machine of a host, and is copied")
+	case r.Linked && (r.Kind != CopyMachine || r.Machine == "" || r.To == "" || !strings.HasPrefix(r.Machine, r.To+":")):
+		return errors.New("a linked machine is a copy that stands on the disks of a machine of the same host")
+	case r.Linked && (r.As != "" || r.Suspend):
+		return errors.New(
+			"disks that stand on others have the form that those ask for, and those rest from then on: the machine is shut down for that",
+		)
 	case r.Destination == nil || r.Destination.Pool == "":
 		return errors.New("it names no pool that the disks are to go into")
 	case r.Destination.Snapshot != "" || r.Destination.Format != "":
@@ -240,6 +247,9 @@ func (r Request) OfDisk(slot string, from Place, format, name string) Request {
 			extension = f.Extensions[0]
 		}
 	}
+	if r.Linked {
+		return out.linked(from, format, path.Join(to.Path, name))
+	}
 	if (out.Size > 0 || from.Snapshot != "") && out.Kind != Convert { // which is made anew for that
 		out.Kind, out.As = Convert, format
 	}
@@ -253,6 +263,45 @@ func (r Request) OfDisk(slot string, from Place, format, name string) Request {
 	}
 	out.Destination.Path = path.Join(to.Path, name+extension)
 	return out
+}
+
+// linked is the request for an image that stands on one of a format, in the same pool, under a name without extension.
+func (r Request) linked(from Place, format, name string) Request {
+	as, layout := Standing(format)
+	extension := path.Ext(from.Path)
+	if f, err := disk.Lookup(as); err == nil {
+		extension = f.Extensions[0]
+	}
+	return Request{
+		Kind: Convert, Source: from, Destination: &Place{Pool: r.Destination.Pool, Path: name + extension}, As: as, Layout: layout,
+		Base: from.Path, Linked: true, NoTag: true,
+	}
+}
+
+// Standing is the format and layout of images that stand on one of a format: the same one, or qcow2 for those that have none.
+func Standing(format string) (as, layout string) {
+	for _, name := range []string{format, "qcow2"} {
+		f, err := disk.Lookup(name)
+		if err != nil {
+			continue
+		}
+		if i := slices.IndexFunc(f.Layouts, func(l disk.Layout) bool { return l.Stands }); i >= 0 {
+			return name, f.Layouts[i].Name
+		}
+	}
+	return "", ""
+}
+
+// Resting is the request for the image by which a machine goes on whose disk rests under a linked one from then on.
+func (r Request) Resting(from Place, format string, taken func(name string) bool) Request {
+	stem := strings.TrimSuffix(from.Path, path.Ext(from.Path))
+	for n := 2; ; n++ {
+		out := r.linked(from, format, fmt.Sprintf("%s-%d", stem, n))
+		out.Destination.Pool = from.Pool
+		if !taken(out.Destination.Path) {
+			return out
+		}
+	}
 }
 
 // carried is the request by which a file of the machine is copied into a pool.

@@ -166,6 +166,9 @@ func (w *whole) steps() {
 		w.follow(s)
 	}
 	w.sources(StepStill)
+	if w.m.Rests != "" {
+		w.step(from, StepRest, fmt.Sprintf("Have %s go on from images that stand on its disks, which rest from then on", name))
+	}
 	switch {
 	case w.r.Suspend:
 		w.step(from, StepOn, "Let "+name+" go on, if it ran")

@@ -40,6 +40,13 @@ func TakeMachineBack(p Plan, u MachineUndo) Plan {
 	default:
 		w.check(Warns, "machine", fmt.Sprintf("What the guest of %s wrote since the job ended is not in its old disks.", there))
 	}
+	if len(m.GoesOn) > 0 {
+		w.check(
+			Informs,
+			"base",
+			fmt.Sprintf("%s keeps the images that it goes on from, which stand on its old disks: what it wrote since is in those.", m.Here()),
+		)
+	}
 	if len(u.Missing) > 0 {
 		w.check(Blocks, "undo", fmt.Sprintf("%s is not in its place any more: the machine would not start from it.", some(u.Missing)))
 	}

@@ -67,8 +67,10 @@ type Request struct {
 	Layout      string `json:"layout,omitempty"`      // empty for the format's default
 	// Options are the choices inside the layout.
 	Options disk.Options `json:"options,omitzero"`
-	Base    string       `json:"base,omitempty"`     // in the destination's pool: what the image is to stand on
-	RoundTo int64        `json:"round_to,omitempty"` // the virtual size becomes a multiple of this many bytes
+	Base    string       `json:"base,omitempty"` // in the destination's pool: what the image is to stand on
+	// Linked makes an image that stands on its source and stores nothing of its own, or a machine with such disks.
+	Linked  bool  `json:"linked,omitempty"`
+	RoundTo int64 `json:"round_to,omitempty"` // the virtual size becomes a multiple of this many bytes
 	// Seed makes identifiers and times in the image: the same one gives the same bytes for the same content.
 	Seed    string `json:"seed,omitempty"`
 	Replace bool   `json:"replace,omitempty"`  // what lies at the destination
@@ -247,7 +249,7 @@ func (p Plan) Shown() Plan {
 			shown.Before, shown.After, shown.Differences = shown.After, shown.Before, machine.Compare(shown.After, shown.Before)
 			shown.Host, shown.Name, shown.To = shown.To, shown.Before.Name, shown.Host
 		}
-		shown.Stored, shown.Definition, shown.Undoes = "", "", nil
+		shown.Stored, shown.Definition, shown.Rests, shown.Undoes = "", "", "", nil
 		shown.Differences = append([]machine.Difference{}, shown.Differences...)
 		p.Machine = &shown
 	}
@@ -389,6 +391,17 @@ func Opens(l disk.Layout, name string, size int64, o disk.Options) string {
 	return last
 }
 
+// link plans an image that stands on its source and stores nothing of its own.
+func (p *maker) link() {
+	p.BytesToRead, p.BytesToWrite, p.Disk.After.AllocatedSize = 0, 0, 0
+	p.Disk.After.FileSize = p.layout.FileSize(p.Disk.After.VirtualSize, p.Disk.Request.Options, disk.Stored{})
+	p.step(StepLink, 0, "Make an image in the pool's staging folder that stands on it and stores nothing of its own")
+	p.step(StepPublish, 0, "Give it its name")
+	p.checkTarget()
+	p.checkBase()
+	p.checkDestination()
+}
+
 func (p *maker) convert() {
 	o, stored := p.Disk.Request.Options, p.facts.Destination.Stored
 	size := p.layout.RoundUp(p.size(), o, p.Disk.Request.RoundTo)
@@ -404,6 +417,10 @@ func (p *maker) convert() {
 	p.Disk.After.Place.Path = Opens(p.layout, p.Disk.After.Place.Path, size, o)
 	p.BytesToWrite = p.Disk.Before.AllocatedSize
 	p.step(StepLook, 0, "Open the source and check its tables")
+	if p.Disk.Request.Linked {
+		p.link()
+		return
+	}
 	p.salvages()
 	p.fits()
 	p.step(StepFill, p.Disk.Before.AllocatedSize, "Write the new image into the pool's staging folder, taking the fingerprint on the way")

@@ -31,6 +31,7 @@ const (
 	StepFill    = "fill"    // write the new image into the staging folder
 	StepSalvage = "salvage" // read what can be read of a disk that fails
 	StepFit     = "fit"     // make filesystems fit to a new size, on copies
+	StepLink    = "link"    // in the place of all from filling to proving: an image that stands on the source and stores nothing
 	StepSecure  = "secure"  // have it on stable storage
 	StepProve   = "prove"   // read it back and compare
 	StepVerify  = "verify"  // compare a disk with what is known of it

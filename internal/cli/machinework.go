@@ -35,6 +35,7 @@ func (a *app) machineCopy() *cobra.Command {
 	var r plan.Request
 	c := a.carryMachine(&r, plan.CopyMachine, "copy HOST:NAME|POOL:FILE [HOST]", "Copy a machine, with a new identity, to a host or pool")
 	c.Long = `Copies a machine: as moving does, but the copy gets an identity and network addresses of its own, and the machine stays as it is.`
+	c.Flags().BoolVar(&r.Linked, "linked", false, "have its disks stand on those of the machine, which rest from then on: nothing is copied")
 	c.Flags().StringVar(&r.Snapshot, "snapshot", "", "copy this snapshot instead of the present state")
 	c.Example = `  bagaglio machine copy quay:ticketing lighthouse --pool lamp-room --name ticketing-trial --stop
   bagaglio machine copy quay:crew-roster quay --pool quay-store --name crew-roster-may --snapshot before-the-season

@@ -18,6 +18,7 @@ import (
 const (
 	FindsMissing    = "missing"       // a disk that is not where the definition says
 	FindsUnopened   = "does-not-open" // a disk that is there and does not open
+	FindsBase       = "base"          // a disk that others stand on, and that a machine writes to
 	FindsShared     = "shared"        // a disk that several machines write to
 	FindsIdentity   = "identity"      // an identity that several machines have
 	FindsAddress    = "address"       // a network address that several machines have
@@ -112,7 +113,22 @@ func (m *Machines) checkDisk(ctx context.Context, x Machine, d Disk) (found []Fi
 	case err != nil:
 		return nil, fmt.Errorf("the disk %s of %s: %w", at, x.Name, err), nil
 	}
-	return nil, nil, nil
+	found, err = m.checkBase(ctx, x, d, at)
+	return found, nil, err
+}
+
+// checkBase looks whether others stand on a disk that a machine writes to: whatever it writes damages them.
+func (m *Machines) checkBase(ctx context.Context, x Machine, d Disk, at plan.Place) ([]Finding, error) {
+	standing, err := m.records.Standing(ctx, at.Pool, []string{at.Path})
+	standing = slices.DeleteFunc(standing, func(file string) bool { return file == at.Path })
+	if err != nil || len(standing) == 0 || d.ReadOnly {
+		return nil, err
+	}
+	return []Finding{{
+		Kind: FindsBase, Machines: []string{called(x)}, Disk: at,
+		What: fmt.Sprintf("Whatever it writes to its disk %s damages %s, which stands on it.", at, strings.Join(standing, ", ")),
+		Do:   "Keep it off, and have what stands on the disk stand alone first (convert, into a layout that does).",
+	}}, nil
 }
 
 // candidates are disks of the same name in all pools.

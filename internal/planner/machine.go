@@ -88,6 +88,13 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 		}
 		parts = append(parts, p)
 	}
+	if r.Linked {
+		behind, err := s.resting(ctx, r, m, since)
+		if err != nil {
+			return plan.Plan{}, err
+		}
+		parts, f.Behind = append(parts, behind...), len(behind)
+	}
 	for _, pool := range poolsOf(r) {
 		if f.Pools[pool], err = s.reached(ctx, pool); err != nil {
 			return plan.Plan{}, err
@@ -282,13 +289,42 @@ func (s *Planner) disksOf(
 		taken[name] = true
 		asked := r.OfDisk(slot, place, d.Format, name)
 		p, err := s.Prepare(ctx, asked, since)
-		if err == nil && len(p.After) > 0 && r.As == "" && r.Disks[slot].As == "" {
+		if err == nil && len(p.After) > 0 && r.As == "" && r.Disks[slot].As == "" && !r.Linked {
 			if next, more := p.Request.Fitting(p.After[0], l); more {
 				p, err = s.Prepare(ctx, next, since)
 			}
 		}
 		if err != nil {
 			return nil, fmt.Errorf("the disk %s (%s): %w", d.Slot, place, err)
+		}
+		plans = append(plans, p)
+	}
+	return plans, nil
+}
+
+// resting plans the images by which a machine goes on whose disks rest under those of its linked copy; none where that stands on copies of them.
+func (s *Planner) resting(ctx context.Context, r plan.Request, m machines.Machine, since time.Time) (plans []plan.Plan, err error) {
+	if r.Snapshot != "" {
+		return nil, nil
+	}
+	for i, d := range m.Disks {
+		if d.InPool == "" || r.Disks[plan.DiskName(m.Is, i)].Leave {
+			continue
+		}
+		folder, err := s.folder(ctx, d.InPool)
+		if err != nil {
+			return nil, err
+		}
+		from := plan.Place{Pool: d.InPool, Path: d.Path}
+		if d.Format == "raw" {
+			from.Format = d.Format
+		}
+		p, err := s.Prepare(ctx, r.Resting(from, d.Format, func(name string) bool {
+			_, err := folder.Stat(name)
+			return err == nil
+		}), since)
+		if err != nil {
+			return nil, fmt.Errorf("the disk %s (%s): %w", d.Slot, from, err)
 		}
 		plans = append(plans, p)
 	}

@@ -6,6 +6,8 @@ import (
 	"slices"
 
 	"bagaglio/core/disk"
+	"bagaglio/core/host"
+	"bagaglio/core/machine"
 	"bagaglio/core/plan"
 	"bagaglio/internal/machines"
 	"bagaglio/internal/records"
@@ -22,10 +24,42 @@ func (s *Planner) prepareStaying(ctx context.Context, r plan.Request) (plan.Plan
 		if err := s.factsOfImage(ctx, r.Source, m.Host, &f); err != nil {
 			return plan.Plan{}, err
 		}
+	case plan.DropSnapshot:
+		if f.Below, err = s.standingOn(ctx, m.Host, r.Snapshot, f.Kept); err != nil {
+			return plan.Plan{}, err
+		}
 	case plan.DetachDisk:
 		f.Lies = liesAt(m, r.Slot)
 	}
 	return plan.ForStaying(r, f), nil
+}
+
+// standingOn are disks that stand on files which a host keeps apart for a snapshot.
+func (s *Planner) standingOn(ctx context.Context, on, name string, kept []host.Snapshot) (all []string, err error) {
+	for _, k := range kept {
+		if k.Name != name {
+			continue
+		}
+		for _, file := range k.Files {
+			at, err := s.guests.Lying(ctx, on, machine.Disk{File: file})
+			if err != nil {
+				return nil, err
+			}
+			if at.Path == "" {
+				continue
+			}
+			standing, err := s.records.Standing(ctx, at.Pool, []string{at.Path})
+			if err != nil {
+				return nil, err
+			}
+			for _, other := range standing {
+				if other != at.Path {
+					all = append(all, at.Pool+":"+other)
+				}
+			}
+		}
+	}
+	return all, nil
 }
 
 // liesAt is where the disk of a slot lies; a place without a path is outside of all pools.

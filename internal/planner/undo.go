@@ -43,6 +43,9 @@ func (s *Planner) prepareUndo(ctx context.Context, r plan.Request, since time.Ti
 	ended := disks.Ended{Job: r.Job, Task: s.records.TaskID(j.ID), Plan: j.Plan, Journal: j.Journal, Finished: *j.Finished}
 	var parts []plan.Plan
 	for _, d := range j.Plan.Bodies {
+		if m := j.Plan.Machine; m != nil && slices.Contains(m.GoesOn, d.ID) { // what was written to it since is nowhere else
+			continue
+		}
 		part, err := s.prepareUndoOf(ctx, ended, d, since)
 		if err != nil {
 			return p, err

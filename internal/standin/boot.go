@@ -83,9 +83,17 @@ func (h *Host) boot(ctx context.Context, m machine.Machine) (*start, error) {
 	return s, nil
 }
 
+// at is where a file lies: its folder may have to be left for what a disk stands on, that of the host not.
+func (h *Host) at(file string) (dir, name string) {
+	if rest, inside := strings.CutPrefix(file, h.folder+"/"); inside {
+		return h.folder, rest
+	}
+	return filepath.Split(file)
+}
+
 // attach opens a disk, locks its files, and starts from the first one.
 func (h *Host) attach(ctx context.Context, s *start, d machine.Disk, first bool, m machine.Machine) error {
-	dir, name := filepath.Split(d.File)
+	dir, name := h.at(d.File)
 	folder, err := local.Open(dir)
 	if err != nil {
 		return fmt.Errorf("the disk %s is missing: %w", d.Slot, err)

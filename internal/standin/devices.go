@@ -75,7 +75,7 @@ func (h *Host) Detach(ctx context.Context, m Which, slot string) (Entry, error) 
 			return fmt.Errorf("%w: its guest does not let go of the disk that it started from", errRefused)
 		}
 		if g.start != nil {
-			names, err := filesOf(ctx, is.Disks[i])
+			names, err := h.filesOf(ctx, is.Disks[i])
 			if err != nil {
 				return err
 			}

@@ -69,7 +69,7 @@ func (h *Host) Take(ctx context.Context, m Which, name, notes string) (Entry, er
 			if err := os.MkdirAll(dir, 0o700); err != nil {
 				return err
 			}
-			all, err := filesOf(ctx, d)
+			all, err := h.filesOf(ctx, d)
 			if err != nil {
 				return err
 			}
@@ -138,8 +138,8 @@ func (h *Host) Drop(m Which, name string) (Entry, error) {
 }
 
 // filesOf are the files of a disk.
-func filesOf(ctx context.Context, d machine.Disk) (all []string, err error) {
-	dir, name := filepath.Split(d.File)
+func (h *Host) filesOf(ctx context.Context, d machine.Disk) (all []string, err error) {
+	dir, name := h.at(d.File)
 	folder, err := local.Open(dir)
 	if err != nil {
 		return nil, err

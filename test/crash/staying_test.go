@@ -116,3 +116,33 @@ func told(t *testing.T, quay *standins.Host) string {
 	}
 	return strings.Join(all, " | ")
 }
+
+// TestALinkedCopyIsKilled: the service that makes a linked copy is killed around each definition that it changes; after the restart both go on from images of
+// their own, and nothing is left of another try.
+func TestALinkedCopyIsKilled(t *testing.T) {
+	for _, at := range []string{"define before:1", "define after:1", "define before:2", "define after:2", "rename before:2", "move before:1", "exchange before:1"} {
+		t.Run(at, func(t *testing.T) {
+			t.Parallel()
+			m := newRound(t)
+			close(m.done)
+			m.watch.Wait()
+			m.request = plan.Request{
+				Kind: plan.CopyMachine, Machine: "quay:ticketing", To: "quay", Name: "trial", Linked: true, Stop: true,
+				Destination: &plan.Place{Pool: "quay-store"},
+			}
+			outcome := m.run(at, "")
+			if outcome == "" {
+				outcome = m.run("", "")
+			}
+			require.Equal(t, "proven", string(outcome))
+			assert.Equal(t, " | ticketing: ticketing-2.qcow2 | trial: trial/ticketing.qcow2", told(t, m.quay))
+			left, err := filepath.Glob(filepath.Join(m.quay.Folder, "*"))
+			require.NoError(t, err)
+			var names []string
+			for _, f := range left {
+				names = append(names, filepath.Base(f))
+			}
+			assert.Equal(t, []string{"ticketing-2.qcow2", "ticketing.raw", "trial"}, names)
+		})
+	}
+}

@@ -15,6 +15,7 @@ func init() {
 		{Name: plan.StepSalvage, Do: step.On((*work).salvage)},
 		{Name: plan.StepFit, Do: step.On((*work).fit)},
 		{Name: plan.StepFill, Do: step.On((*work).fill)},
+		{Name: plan.StepLink, Do: step.On((*work).link)},
 		{Name: plan.StepSecure, With: plan.StepFill},
 		{Name: plan.StepProve, Do: step.On((*work).proveMade)},
 		{Name: plan.StepOther, With: plan.StepVerify},
@@ -116,7 +117,7 @@ func (w *work) proveMade(ctx context.Context) (err error) {
 // publish gives the files of the new image their names.
 func (w *work) publish(ctx context.Context) error {
 	if w.state.Staged == nil {
-		if !w.plans(plan.StepProve) { // which is left out on request
+		if !w.plans(plan.StepProve) && !w.plans(plan.StepLink) { // which is left out on request
 			if err := w.proveMade(ctx); err != nil || w.enough {
 				return err
 			}

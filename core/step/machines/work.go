@@ -23,6 +23,7 @@ func init() {
 		{Name: plan.StepOff, Do: run(plan.StepOff, (*work).off), Undo: undo(plan.StepOff, (*work).onAgain)},
 		{Name: plan.StepOn, Do: run(plan.StepOn, (*work).onAgain)},
 		{Name: plan.StepHalted, Do: run(plan.StepHalted, (*work).halted)},
+		{Name: plan.StepRest, Do: run(plan.StepRest, (*work).rest), Undo: undo(plan.StepRest, (*work).unrest)},
 		{Name: plan.StepDefine, Do: run(plan.StepDefine, (*work).define), Undo: undo(plan.StepDefine, (*work).undefine)},
 		{Name: plan.StepStart, Do: run(plan.StepStart, (*work).start), Undo: undo(plan.StepStart, (*work).cutOff)},
 		{Name: plan.StepWatch, Do: run(plan.StepWatch, (*work).watch)},

@@ -74,7 +74,9 @@ function Fields({ request, change }: FieldsProps) {
         value={request.kind}
         options={Object.keys(works)}
         show={(kind) => works[kind as keyof typeof works]}
-        change={(kind) => change({ kind, release: null, leave_source: null, suspend: null, snapshot: null })}
+        change={(kind) =>
+          change({ kind, release: null, leave_source: null, suspend: null, snapshot: null, linked: null })
+        }
       />
       <Choice
         name="Pool of its disks"
@@ -114,6 +116,13 @@ function Fields({ request, change }: FieldsProps) {
           name="Suspend it while its disks are read: as a power cut would leave them"
           on={request.suspend}
           onChange={(suspend) => change({ suspend, stop: null })}
+        />
+      )}
+      {request.kind === "copy-machine" && request.machine?.startsWith(`${request.to}:`) && (
+        <Switch
+          name="Have its disks stand on those of the machine: nothing is copied"
+          on={request.linked}
+          onChange={(linked) => change({ linked, suspend: null, as: null, layout: null, options: null })}
         />
       )}
       {request.to && (
