@@ -633,6 +633,9 @@ type GroupPlan struct {
 
 	// Ready all of it is planned
 	Ready bool `json:"ready"`
+
+	// Rooms the pools that something goes into
+	Rooms []PoolRoom `json:"rooms"`
 }
 
 // Head The last receipt, as it is kept outside of the records: the chain has to end with it
@@ -1066,9 +1069,17 @@ type NewGroup struct {
 
 // NewGroupPlan of requests, or of those that a balance takes
 type NewGroupPlan struct {
-	Balance  *BalanceRequest `json:"balance,omitempty"`
-	Name     string          `json:"name"`
-	Requests *[]Request      `json:"requests,omitempty"`
+	// AtOnce how many of its jobs run at once, in their order; as many as limits allow when absent
+	AtOnce  *int            `json:"at_once,omitempty"`
+	Balance *BalanceRequest `json:"balance,omitempty"`
+
+	// Hours in which its jobs run, as 22:00-06:00
+	Hours    *string    `json:"hours,omitempty"`
+	Name     string     `json:"name"`
+	Requests *[]Request `json:"requests,omitempty"`
+
+	// StopAfter how many may fail before the others wait; none stops them when absent
+	StopAfter *int `json:"stop_after,omitempty"`
 }
 
 // NewHost defines model for NewHost.
@@ -1216,6 +1227,9 @@ type PoolList struct {
 	// Next the cursor of the next page, absent behind the last
 	Next *string `json:"next,omitempty"`
 }
+
+// PoolRoom defines model for PoolRoom.
+type PoolRoom = plan.Room
 
 // PoolState defines model for PoolState.
 type PoolState = plan.PoolState
@@ -1592,6 +1606,9 @@ type PlanGroupJSONRequestBody = NewGroupPlan
 
 // StartGroupJSONRequestBody defines body for StartGroup for application/json ContentType.
 type StartGroupJSONRequestBody = NewGroup
+
+// AnswerGroupJSONRequestBody defines body for AnswerGroup for application/json ContentType.
+type AnswerGroupJSONRequestBody = JobAnswer
 
 // AddHostJSONRequestBody defines body for AddHost for application/json ContentType.
 type AddHostJSONRequestBody = NewHost

@@ -166,6 +166,20 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/groups/{group} (the `GetGroup` operationId).
 	GetGroup(ctx context.Context, group GroupID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AnswerGroupWithBody Give all jobs of a group that ask something with such an answer that answer
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/groups/{group}/answer (the `AnswerGroup` operationId).
+	AnswerGroupWithBody(ctx context.Context, group GroupID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnswerGroup Give all jobs of a group that ask something with such an answer that answer
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/groups/{group}/answer (the `AnswerGroup` operationId).
+	AnswerGroup(ctx context.Context, group GroupID, body AnswerGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ActOnGroup Pause, resume or cancel all jobs of a group that have not ended
 	//
 	// Corresponds with POST /v1/groups/{group}/{act} (the `ActOnGroup` operationId).
@@ -765,6 +779,40 @@ func (c *Client) StartGroup(ctx context.Context, body StartGroupJSONRequestBody,
 // Corresponds with GET /v1/groups/{group} (the `GetGroup` operationId).
 func (c *Client) GetGroup(ctx context.Context, group GroupID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetGroupRequest(c.Server, group)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerGroupWithBody Give all jobs of a group that ask something with such an answer that answer
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/groups/{group}/answer (the `AnswerGroup` operationId).
+func (c *Client) AnswerGroupWithBody(ctx context.Context, group GroupID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerGroupRequestWithBody(c.Server, group, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerGroup Give all jobs of a group that ask something with such an answer that answer
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/groups/{group}/answer (the `AnswerGroup` operationId).
+func (c *Client) AnswerGroup(ctx context.Context, group GroupID, body AnswerGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerGroupRequest(c.Server, group, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2242,6 +2290,53 @@ func NewGetGroupRequest(server string, group GroupID) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewAnswerGroupRequest calls the generic AnswerGroup builder with application/json body
+func NewAnswerGroupRequest(server string, group GroupID, body AnswerGroupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAnswerGroupRequestWithBody(server, group, "application/json", bodyReader)
+}
+
+// NewAnswerGroupRequestWithBody constructs an http.Request for the AnswerGroup method, with any body, and a specified content type
+func NewAnswerGroupRequestWithBody(server string, group GroupID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "group", group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/groups/%s/answer", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -5143,6 +5238,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/groups/{group} (the `GetGroup` operationId).
 	GetGroupWithResponse(ctx context.Context, group GroupID, reqEditors ...RequestEditorFn) (*GetGroupResponse, error)
 
+	// AnswerGroupWithBodyWithResponse Give all jobs of a group that ask something with such an answer that answer
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{group}/answer (the `AnswerGroup` operationId).
+	AnswerGroupWithBodyWithResponse(ctx context.Context, group GroupID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerGroupResponse, error)
+
+	// AnswerGroupWithResponse Give all jobs of a group that ask something with such an answer that answer
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/groups/{group}/answer (the `AnswerGroup` operationId).
+	AnswerGroupWithResponse(ctx context.Context, group GroupID, body AnswerGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerGroupResponse, error)
+
 	// ActOnGroupWithResponse Pause, resume or cancel all jobs of a group that have not ended
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6077,6 +6186,54 @@ func (r GetGroupResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AnswerGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Group
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r AnswerGroupResponse) GetJSON202() *Group {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AnswerGroupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AnswerGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AnswerGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AnswerGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AnswerGroupResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8977,6 +9134,32 @@ func (c *ClientWithResponses) GetGroupWithResponse(ctx context.Context, group Gr
 	return ParseGetGroupResponse(rsp)
 }
 
+// AnswerGroupWithBodyWithResponse Give all jobs of a group that ask something with such an answer that answer
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{group}/answer (the `AnswerGroup` operationId).
+func (c *ClientWithResponses) AnswerGroupWithBodyWithResponse(ctx context.Context, group GroupID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerGroupResponse, error) {
+	rsp, err := c.AnswerGroupWithBody(ctx, group, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerGroupResponse(rsp)
+}
+
+// AnswerGroupWithResponse Give all jobs of a group that ask something with such an answer that answer
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/groups/{group}/answer (the `AnswerGroup` operationId).
+func (c *ClientWithResponses) AnswerGroupWithResponse(ctx context.Context, group GroupID, body AnswerGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerGroupResponse, error) {
+	rsp, err := c.AnswerGroup(ctx, group, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerGroupResponse(rsp)
+}
+
 // ActOnGroupWithResponse Pause, resume or cancel all jobs of a group that have not ended
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10194,6 +10377,39 @@ func ParseGetGroupResponse(rsp *http.Response) (*GetGroupResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAnswerGroupResponse parses an HTTP response from a AnswerGroupWithResponse call
+func ParseAnswerGroupResponse(rsp *http.Response) (*AnswerGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AnswerGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -22,6 +22,11 @@ func (s *Service) Answer(ctx context.Context, id, name string) (api.Job, error) 
 	return decode[api.Job](s.calls.AnswerJob(ctx, id, api.JobAnswer{Name: name}))
 }
 
+// AnswerGroup gives all jobs of a group that ask something with such an answer that answer.
+func (s *Service) AnswerGroup(ctx context.Context, id, name string) (api.Group, error) {
+	return decode[api.Group](s.calls.AnswerGroup(ctx, id, api.JobAnswer{Name: name}))
+}
+
 // Move puts a waiting job before another one, or before the first one (first), or, when before is empty, behind all.
 func (s *Service) Move(ctx context.Context, id, before string) (api.Job, error) {
 	return decode[api.Job](s.calls.MoveJob(ctx, id, api.JobMove{Before: before}))

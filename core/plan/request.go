@@ -105,6 +105,17 @@ func (r *Request) UnmarshalJSON(b []byte) error {
 	return nil
 }
 
+// Subject is what it is about, in words: a machine, a disk, or a job.
+func (r Request) Subject() string {
+	switch {
+	case r.Machine != "":
+		return r.Machine
+	case r.Job != "":
+		return "job " + r.Job
+	}
+	return r.Source.String()
+}
+
 func unknown(kind string) error {
 	return fmt.Errorf("%w: kind %q is not known: it is one of %s", ErrRequest, kind, strings.Join(slices.Sorted(maps.Keys(kinds)), ", "))
 }

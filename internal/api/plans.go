@@ -21,7 +21,14 @@ func (s *server) GetPlan(ctx context.Context, r GetPlanRequestObject) (GetPlanRe
 
 func (s *server) PlanGroup(ctx context.Context, r PlanGroupRequestObject) (PlanGroupResponseObject, error) {
 	n := r.Body
-	kept, err := s.service.Planner.PlanGroup(ctx, plan.Group{Name: n.Name, Requests: or(n.Requests, nil), Balance: n.Balance})
+	kept, err := s.service.Planner.PlanGroup(ctx, plan.Group{
+		Name:      n.Name,
+		Requests:  or(n.Requests, nil),
+		Balance:   n.Balance,
+		AtOnce:    or(n.AtOnce, 0),
+		StopAfter: or(n.StopAfter, 0),
+		Hours:     or(n.Hours, ""),
+	})
 	if err == nil {
 		created(ctx, "/v1/group-plans/"+kept.ID)
 	}

@@ -68,6 +68,11 @@ func (s *server) GetGroup(ctx context.Context, r GetGroupRequestObject) (GetGrou
 	return GetGroup200JSONResponse(viewGroup(g)), err
 }
 
+func (s *server) AnswerGroup(ctx context.Context, r AnswerGroupRequestObject) (AnswerGroupResponseObject, error) {
+	g, err := s.service.Queue.AnswerGroup(ctx, r.Group, r.Body.Name)
+	return AnswerGroup202JSONResponse(viewGroup(g)), err
+}
+
 func (s *server) ActOnGroup(ctx context.Context, r ActOnGroupRequestObject) (ActOnGroupResponseObject, error) {
 	g, err := s.service.Queue.ActOnGroup(ctx, r.Group, r.Act)
 	return ActOnGroup202JSONResponse(viewGroup(g)), err

@@ -47,6 +47,9 @@ type ServerInterface interface {
 	// GetGroup One group
 	// (GET /v1/groups/{group})
 	GetGroup(c *gin.Context, group GroupID)
+	// AnswerGroup Give all jobs of a group that ask something with such an answer that answer
+	// (POST /v1/groups/{group}/answer)
+	AnswerGroup(c *gin.Context, group GroupID)
 	// ActOnGroup Pause, resume or cancel all jobs of a group that have not ended
 	// (POST /v1/groups/{group}/{act})
 	ActOnGroup(c *gin.Context, group GroupID, act string)
@@ -399,6 +402,31 @@ func (siw *ServerInterfaceWrapper) GetGroup(c *gin.Context) {
 	}
 
 	siw.Handler.GetGroup(c, group)
+}
+
+// AnswerGroup operation middleware
+func (siw *ServerInterfaceWrapper) AnswerGroup(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "group" -------------
+	var group GroupID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "group", c.Param("group"), &group, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter group: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AnswerGroup(c, group)
 }
 
 // ActOnGroup operation middleware
@@ -2252,6 +2280,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/v1/groups", wrapper.ListGroups)
 	router.POST(options.BaseURL+"/v1/groups", wrapper.StartGroup)
 	router.GET(options.BaseURL+"/v1/groups/:group", wrapper.GetGroup)
+	router.POST(options.BaseURL+"/v1/groups/:group/answer", wrapper.AnswerGroup)
 	router.POST(options.BaseURL+"/v1/groups/:group/:act", wrapper.ActOnGroup)
 	router.DELETE(options.BaseURL+"/v1/limits", wrapper.RemoveLimit)
 	router.GET(options.BaseURL+"/v1/limits", wrapper.ListLimits)
@@ -2632,6 +2661,46 @@ type GetGroupdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetGroupdefaultApplicationProblemPlusJSONResponse) VisitGetGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnswerGroupRequestObject struct {
+	Group GroupID `json:"group"`
+	Body  *AnswerGroupJSONRequestBody
+}
+
+type AnswerGroupResponseObject interface {
+	VisitAnswerGroupResponse(w http.ResponseWriter) error
+}
+
+type AnswerGroup202JSONResponse Group
+
+func (response AnswerGroup202JSONResponse) VisitAnswerGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnswerGroupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AnswerGroupdefaultApplicationProblemPlusJSONResponse) VisitAnswerGroupResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4973,6 +5042,9 @@ type StrictServerInterface interface {
 	// GetGroup One group
 	// (GET /v1/groups/{group})
 	GetGroup(ctx context.Context, request GetGroupRequestObject) (GetGroupResponseObject, error)
+	// AnswerGroup Give all jobs of a group that ask something with such an answer that answer
+	// (POST /v1/groups/{group}/answer)
+	AnswerGroup(ctx context.Context, request AnswerGroupRequestObject) (AnswerGroupResponseObject, error)
 	// ActOnGroup Pause, resume or cancel all jobs of a group that have not ended
 	// (POST /v1/groups/{group}/{act})
 	ActOnGroup(ctx context.Context, request ActOnGroupRequestObject) (ActOnGroupResponseObject, error)
@@ -5459,6 +5531,50 @@ func (sh *strictHandler) GetGroup(ctx *gin.Context, group GroupID) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetGroupResponseObject); ok {
 		if err := validResponse.VisitGetGroupResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AnswerGroup operation middleware
+func (sh *strictHandler) AnswerGroup(ctx *gin.Context, group GroupID) {
+	var request AnswerGroupRequestObject
+
+	request.Group = group
+
+	var body AnswerGroupJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AnswerGroup(ctx, request.(AnswerGroupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AnswerGroup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AnswerGroupResponseObject); ok {
+		if err := validResponse.VisitAnswerGroupResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -146,6 +146,7 @@ func viewGroupPlan(k planner.KeptGroup) spec.GroupPlan {
 	return spec.GroupPlan{
 		Id: k.ID, Name: k.Plan.Name, Ready: k.Plan.Ready, Blocked: k.Plan.Blocked(), Done: k.Done, Of: k.Of, Problem: known(k.Plan.Problem),
 		Balanced: k.Plan.Balanced, Parts: append([]plan.Part{}, k.Plan.Parts...), Group: number(k.Group),
+		Rooms: append([]plan.Room{}, k.Plan.Rooms...),
 	}
 }
 

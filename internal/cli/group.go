@@ -67,7 +67,7 @@ func (a *app) balance(use, short string, least int, request func(pools []string)
 			if err := a.printBalance(*g.Balanced, planOnly); err != nil {
 				return err
 			}
-			if g, err = a.leaveOut(cmd.Context(), service, g, without); err != nil || planOnly {
+			if g, err = a.leaveOut(cmd.Context(), service, g, api.NewGroupPlan{Name: g.Name}, without); err != nil || planOnly {
 				return err
 			}
 			if len(g.Parts) == 0 {
@@ -107,11 +107,14 @@ func (a *app) balance(use, short string, least int, request func(pools []string)
 }
 
 // leaveOut tells what a check blocks of a group. Where that is to be left out, it plans the others; otherwise it fails, as nothing can be started.
-func (a *app) leaveOut(ctx context.Context, service *client.Service, g api.GroupPlan, without bool) (api.GroupPlan, error) {
+// Manners are those of the group.
+func (a *app) leaveOut(
+	ctx context.Context, service *client.Service, g api.GroupPlan, manners api.NewGroupPlan, without bool,
+) (api.GroupPlan, error) {
 	for _, part := range g.Parts {
 		for _, c := range part.Checks {
 			if c.Severity == plan.Warns {
-				a.remark("Warning, %s: %s", part.Request.Source, c.Message)
+				a.remark("Warning, %s: %s", part.Request.Subject(), c.Message)
 			}
 		}
 	}
@@ -125,7 +128,7 @@ func (a *app) leaveOut(ctx context.Context, service *client.Service, g api.Group
 			others = append(others, part.Request)
 			continue
 		}
-		a.remark("Blocked, %s: %s", part.Request.Source, part.Checks[stop].Message)
+		a.remark("Blocked, %s: %s", part.Request.Subject(), part.Checks[stop].Message)
 	}
 	blocked := len(g.Parts) - len(others)
 	if !without {
@@ -141,7 +144,8 @@ func (a *app) leaveOut(ctx context.Context, service *client.Service, g api.Group
 		g.Parts = nil
 		return g, nil
 	}
-	left, err := service.PlanGroup(ctx, api.NewGroupPlan{Name: g.Name, Requests: &others})
+	manners.Requests = &others
+	left, err := planned(ctx, service, manners)
 	if err == nil && left.Blocked {
 		err = fmt.Errorf("%w: what is left is blocked too: see the plan again (--plan)", step.ErrBlocked)
 	}
@@ -217,6 +221,9 @@ func (a *app) group() *cobra.Command {
 		"group",
 		"Groups: jobs that were started together",
 		a.groupList(),
+		a.groupSurvey(),
+		a.groupStart(),
+		a.groupAnswer(),
 		a.groupShow(),
 		a.groupAct(
 			"pause",
@@ -286,7 +293,7 @@ func (a *app) printGroup(g api.Group) error {
 	if a.json {
 		err = a.printJSON(g)
 	} else {
-		rows := [][]string{{"JOB", "STATE", "SOURCE", "DESTINATION", "WHY"}}
+		rows := [][]string{{"JOB", "STATE", "WHAT", "DESTINATION", "WHY"}}
 		for _, j := range g.Jobs {
 			why := ""
 			if j.Reason != nil {
@@ -296,7 +303,7 @@ func (a *app) printGroup(g api.Group) error {
 			if j.Request.Destination != nil {
 				to = j.Request.Destination.String()
 			}
-			rows = append(rows, []string{j.Id, stateOf(j), j.Request.Source.String(), to, why})
+			rows = append(rows, []string{j.Id, stateOf(j), j.Request.Subject(), to, why})
 		}
 		for _, r := range g.Refused {
 			rows = append(rows, []string{"-", "refused", r.Source.String(), "", r.Why})
@@ -304,7 +311,7 @@ func (a *app) printGroup(g api.Group) error {
 		if err = table(a.out, rows); err == nil {
 			for _, j := range g.Jobs {
 				for _, c := range *j.Warnings {
-					a.remark("Job %s, %s: %s", j.Id, j.Request.Source, c.Message)
+					a.remark("Job %s, %s: %s", j.Id, j.Request.Subject(), c.Message)
 				}
 			}
 			a.remark("%s: %d of %d done, %d not done.", g.Name, done, len(g.Jobs)+len(g.Refused), failed)

@@ -42,7 +42,10 @@ type making struct {
 // PlanGroup says what several requests would do, or those that balance pools, and keeps that so that it can be started. A large one goes on being
 // planned when it returns.
 func (s *Planner) PlanGroup(ctx context.Context, g plan.Group) (KeptGroup, error) {
-	g = plan.Group{Name: storage.Printable(g.Name), Requests: g.Requests, Balance: g.Balance, Parts: []plan.Part{}}
+	g.Name, g.Parts, g.Ready, g.Problem, g.Rooms = storage.Printable(g.Name), []plan.Part{}, false, "", nil
+	if g.AtOnce < 0 || g.StopAfter < 0 {
+		return KeptGroup{}, fmt.Errorf("%w: a group runs a number of jobs at once, and stops after a number that failed", records.ErrInvalid)
+	}
 	if (g.Balance == nil) == (len(g.Requests) == 0) {
 		return KeptGroup{}, fmt.Errorf("%w: a group is of requests, or of those that balance pools", records.ErrInvalid)
 	}
@@ -147,7 +150,28 @@ func (s *Planner) planParts(g plan.Group, m *making) (plan.Group, bool) {
 		m.done++
 		m.mu.Unlock()
 	}
-	return g, true
+	if g.Balance == nil { // which has looked at that
+		g.Survey(s.freeIn(ctx, g))
+	}
+	return g, ctx.Err() == nil
+}
+
+// freeIn is what is free in the pools that something of a group goes into. A pool that cannot be asked is left out.
+func (s *Planner) freeIn(ctx context.Context, g plan.Group) map[string]int64 {
+	free := map[string]int64{}
+	for _, part := range g.Parts {
+		for pool := range part.Needs {
+			if _, asked := free[pool]; asked {
+				continue
+			}
+			if folder, err := s.folder(ctx, pool); err == nil {
+				if space, err := folder.Space(); err == nil {
+					free[pool] = space.Free
+				}
+			}
+		}
+	}
+	return free
 }
 
 // Close ends what is being planned.

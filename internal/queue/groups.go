@@ -51,18 +51,23 @@ func (q *Queue) startGroup(ctx context.Context, id string) (Group, error) {
 	case len(kept.Plan.Requests) == 0:
 		return Group{}, fmt.Errorf("%w: there is nothing to do", records.ErrState)
 	}
-	n := store.NewJobs{Group: kept.Plan.Name, Kept: id}
+	if err := checkHours(kept.Plan.Hours); err != nil {
+		return Group{}, err
+	}
+	n := store.NewJobs{
+		Group: kept.Plan.Name, Kept: id, Hours: kept.Plan.Hours, AtOnce: kept.Plan.AtOnce, StopAfter: kept.Plan.StopAfter,
+	}
 	var stopped planner.BlockedError
 	since, used := time.Now(), plan.Used{}
 	for _, r := range kept.Plan.Requests {
 		p, err := q.prepared(ctx, r, since)
 		var blocked *planner.BlockedError
 		if err != nil && !errors.As(err, &blocked) {
-			return Group{}, fmt.Errorf("%s: %w", r.Source, err)
+			return Group{}, fmt.Errorf("%s: %w", r.Subject(), err)
 		}
 		for _, c := range plan.PartOf(p, used).Checks {
 			if c.Severity == plan.Blocks {
-				c.Message, c.Remedies = fmt.Sprintf("%s: %s", r.Source, c.Message), nil
+				c.Message, c.Remedies = fmt.Sprintf("%s: %s", r.Subject(), c.Message), nil
 				stopped.Checks = append(stopped.Checks, c)
 			}
 		}
@@ -142,4 +147,85 @@ func (q *Queue) ActOnGroup(ctx context.Context, id, act string) (Group, error) {
 		}
 	}
 	return q.Group(ctx, id)
+}
+
+// AnswerGroup gives all jobs of a group that ask something with such an answer that answer.
+func (q *Queue) AnswerGroup(ctx context.Context, id, name string) (Group, error) {
+	g, err := q.Group(ctx, id)
+	if err != nil {
+		return g, err
+	}
+	answered := 0
+	for _, j := range g.Jobs {
+		if j.State != store.Asking || !j.Question.Has(name) {
+			continue
+		}
+		_, err := q.Answer(ctx, strconv.FormatInt(j.ID, 10), name)
+		if err != nil && !errors.Is(err, records.ErrState) { // somebody else was first
+			return g, err
+		}
+		answered++
+	}
+	if answered == 0 {
+		return g, fmt.Errorf("%w: no job of group %s asks something that is answered %q", records.ErrState, id, name)
+	}
+	return q.Group(ctx, id)
+}
+
+// mindGroup has the jobs of a group that wait wait on, where so many of it have failed that it is to stop.
+func (q *Queue) mindGroup(ctx context.Context, id int64) error {
+	g, err := q.records.Group(ctx, id)
+	if err != nil || g.StopAfter == 0 {
+		return err
+	}
+	q.dispatching.Lock() // no job is between waiting and running now
+	defer q.dispatching.Unlock()
+	jobs, err := q.records.JobsOf(ctx, id)
+	if err != nil {
+		return err
+	}
+	failed := 0
+	for _, j := range jobs {
+		if j.State == store.Failed {
+			failed++
+		}
+	}
+	if failed < g.StopAfter {
+		return nil
+	}
+	for _, j := range jobs {
+		if j.State != store.Waiting {
+			continue
+		}
+		why := fmt.Sprintf("%d of its group failed, and the others wait: let it go on (bagaglio group resume %d), or cancel it", failed, id)
+		err := q.records.SetAside(ctx, j.Claim(), store.Waiting, store.Paused, why, false)
+		if err != nil && !errors.Is(err, store.ErrNotFound) { // it is something else meanwhile
+			return err
+		}
+		q.changed(j.ID)
+	}
+	return nil
+}
+
+// turn says why a job waits for others of its group; nil where it does not.
+func (q *Queue) turn(ctx context.Context, j store.Job) error {
+	if j.Group == 0 {
+		return nil
+	}
+	g, err := q.records.Group(ctx, j.Group)
+	if err != nil || g.AtOnce == 0 {
+		return err
+	}
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	running := 0
+	for _, r := range q.running {
+		if r.group == g.ID {
+			running++
+		}
+	}
+	if running >= g.AtOnce {
+		return fmt.Errorf("waits for others of group %d: %d of it run at once", g.ID, g.AtOnce)
+	}
+	return nil
 }

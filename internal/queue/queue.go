@@ -41,6 +41,7 @@ type run struct {
 	scopes   []scope
 	meter    *rate.Limiter
 	hours    string
+	group    int64 // that it is of, 0 for none
 	// cancelled tells that it was cancelled, maybe when it was being set aside already.
 	cancelled bool
 }
@@ -178,6 +179,9 @@ func (q *Queue) tryStart(ctx context.Context, j store.Job) error {
 	if !within(j.Hours, time.Now()) {
 		return fmt.Errorf("waits for its hours, %s", j.Hours)
 	}
+	if err := q.turn(ctx, j); err != nil {
+		return err
+	}
 	scopes := q.scopesOf(ctx, j)
 	q.mu.Lock()
 	_, still := q.running[j.ID]
@@ -203,7 +207,7 @@ func (q *Queue) tryStart(ctx context.Context, j store.Job) error {
 	}
 	j.Epoch = claim.Epoch
 	runCtx, stop := context.WithCancelCause(context.Background())
-	r := &run{claim: claim, stop: stop, scopes: scopes, hours: j.Hours, meter: rate.NewLimiter(rateOf(j.Speed), burst)}
+	r := &run{claim: claim, stop: stop, scopes: scopes, hours: j.Hours, group: j.Group, meter: rate.NewLimiter(rateOf(j.Speed), burst)}
 	q.mu.Lock()
 	q.running[j.ID] = r
 	delete(q.waits, j.ID)
@@ -281,6 +285,9 @@ func (q *Queue) run(ctx context.Context, j store.Job, r *run) {
 		)
 	} else {
 		q.records.NoteJob(ctx, j.ID, "set aside", cmp.Or(question.Text, string(state)))
+	}
+	if state == store.Failed && j.Group > 0 { // before another one of it has its turn
+		problem = errors.Join(problem, q.records.Patiently(func() error { return q.mindGroup(ctx, j.Group) }))
 	}
 	if state == store.Done {
 		problem = errors.Join(problem, q.records.Patiently(func() error { return q.knowResult(ctx, j) }))

@@ -16,6 +16,9 @@ type Group struct {
 	Created time.Time `db:"-"`
 	Stamp   string    `db:"created"`
 	Refused string    `db:"refused"` // of groups that an earlier version started in part
+	// AtOnce is how many of its jobs run at once, and StopAfter how many may fail before the others wait; 0 for as many as there are.
+	AtOnce    int `db:"at_once"`
+	StopAfter int `db:"stop_after"`
 }
 
 // Groups returns the newest groups; at most limit.

@@ -157,6 +157,8 @@ type NewJobs struct {
 	Hours string
 	Kept  string // ID of the plan that they were started with, empty for none
 	Group string // the name of the group that they are, empty for none
+	// AtOnce and StopAfter are those of the group.
+	AtOnce, StopAfter int
 }
 
 // AddJobs keeps waiting jobs with their steps behind all others, all or none, and returns their numbers, and that of their group.
@@ -164,7 +166,14 @@ func (s *Store) AddJobs(ctx context.Context, n NewJobs, now time.Time) (ids []in
 	err = s.transaction(ctx, func(tx *sqlx.Tx) error {
 		var in sql.NullInt64
 		if n.Group != "" {
-			res, err := tx.ExecContext(ctx, `INSERT INTO groups (name, created, refused) VALUES (?, ?, '[]')`, n.Group, stamp(now))
+			res, err := tx.ExecContext(
+				ctx,
+				`INSERT INTO groups (name, created, refused, at_once, stop_after) VALUES (?, ?, '[]', ?, ?)`,
+				n.Group,
+				stamp(now),
+				n.AtOnce,
+				n.StopAfter,
+			)
 			if err != nil {
 				return err
 			}

@@ -51,6 +51,7 @@ type round struct {
 	there   bool // something lies at the destination
 	machine bool // it is a disk of one that moves
 	fits    bool // a filesystem is on it, which gets another size
+	one     bool // both ends are one folder
 }
 
 func rounds() []round {
@@ -79,6 +80,11 @@ func rounds() []round {
 			there:   true,
 		},
 		{name: "rename", request: plan.Request{Kind: plan.Copy, Source: from, Destination: to, Release: true}, same: true},
+		{
+			name:    "linked",
+			request: plan.Request{Kind: plan.Convert, Source: from, Destination: as, As: "qcow2", Layout: "overlay", Base: from.Path, Linked: true},
+			one:     true,
+		},
 		{name: "remove", request: plan.Request{Kind: plan.Remove, Source: from}},
 		{name: "prove", request: plan.Request{Kind: plan.Prove, Source: from}},
 		{name: "prove against another disk", request: plan.Request{Kind: plan.Prove, Source: from, AgainstDisk: &plan.Place{Path: "twin.raw"}}},
@@ -107,7 +113,10 @@ func (r round) begin(t *testing.T) *trip {
 	}
 	x.ends.Against = x.ends.Source
 	require.NoError(t, os.WriteFile(filepath.Join(x.from, "twin.raw"), x.source, 0o600))
-	if !r.same {
+	switch {
+	case r.one:
+		x.ends.Destination = x.ends.Source
+	case !r.same:
 		x.ends.Destination = apart{x.ends.Destination}
 	}
 	if r.there {
@@ -173,7 +182,9 @@ func (x *trip) broken(after int) (step.Ends, *stopping) {
 		Source:      stoppingFolder{x.folder(x.from), stop},
 		Definitions: map[string]storage.Folder{"definitions": stoppingFolder{x.folder(x.definitions), stop}},
 	}
-	ends.Destination = stop.in(x.folder(x.to), x.same)
+	if ends.Destination = stop.in(x.folder(x.to), x.same); x.one {
+		ends.Destination = ends.Source
+	}
 	return ends, stop
 }
 
