@@ -119,6 +119,8 @@ type MachineFacts struct {
 	// Snapshot is the one that is copied, nil for the present state: then Text and Is are of that, and Present is the text of the definition now.
 	Snapshot *host.Snapshot
 	Present  []byte
+	// Package is what speaks of the files of the package that it comes in; nil where it comes in none.
+	Package *Package
 	// Behind is how many of the parts, at their end, are images by which a machine goes on whose disks rest under those of the copy.
 	Behind int
 	// Kept are the states that its host keeps of it, and Adopts tells that the new one can be told of such inside of images.
@@ -185,6 +187,7 @@ func ForMachine(r Request, f MachineFacts, parts []Plan) Plan {
 	for _, reason := range f.Reasons {
 		w.check(Informs, "proposed", reason)
 	}
+	w.checkPackage()
 	w.checkChoices()
 	w.checkDisks()
 	w.checkRoom(parts)

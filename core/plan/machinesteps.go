@@ -151,6 +151,9 @@ func (w *whole) steps() {
 	if w.r.Suspend {
 		off = "Suspend " + name + ", unless it is off"
 	}
+	if w.f.Package != nil && w.f.Package.Manifest {
+		w.step(from, StepManifest, "Compare each file of the package with its manifest")
+	}
 	if w.m.From == nil && !w.apart() {
 		w.step(from, StepOff, off)
 	}

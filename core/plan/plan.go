@@ -228,6 +228,8 @@ type Plan struct {
 	Together bool `json:"together,omitempty"`
 	// Machine is what was decided for the machine that is carried, nil where only disks are.
 	Machine *Machine `json:"machine,omitempty"`
+	// Packed is what was decided for a package, nil where none is made.
+	Packed *Packed `json:"packed,omitempty"`
 }
 
 // Body is what was decided for a disk.
@@ -242,7 +244,7 @@ func (p Plan) Body(id string) (Disk, error) {
 
 // Shown is the plan as it is shown to people: without what only its steps need.
 func (p Plan) Shown() Plan {
-	p.Version, p.Bodies, p.Together = 0, nil, false
+	p.Version, p.Bodies, p.Together, p.Packed = 0, nil, false, nil
 	if p.Machine != nil {
 		shown := *p.Machine
 		if shown.Undoes != nil { // it goes the other way

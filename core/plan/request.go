@@ -43,6 +43,7 @@ var kinds = map[string]func([]byte) (work, error){
 
 	RemoveMachine: read[RemoveMachineRequest],
 	HandDisk:      read[HandDiskRequest],
+	PackMachine:   read[PackRequest],
 }
 
 // Carrying is what requests have that carry a disk somewhere.

@@ -124,7 +124,11 @@ func (r *Receipt) Add(part Receipt) {
 	r.Retries += part.Retries
 	r.Resumed = max(r.Resumed, part.Resumed)
 	if part.Machine == nil {
-		r.Parts = append(r.Parts, part)
+		parts := part.Parts // of a package, those of its disks
+		if len(parts) == 0 {
+			parts = []Receipt{part}
+		}
+		r.Parts = append(r.Parts, parts...)
 	}
 }
 

@@ -42,6 +42,8 @@ type Ends struct {
 	Source, Destination storage.Folder
 	// Definitions are the folders with definitions of machines that are to follow a disk which moves, by their pools.
 	Definitions map[string]storage.Folder
+	// Pools are the folders of the disks of a package, by their pools.
+	Pools map[string]storage.Folder
 	// Against is the folder of a disk that the source is compared with, nil where there is none.
 	Against storage.Folder
 	// Scratch is a folder of this computer for what is made on the way.

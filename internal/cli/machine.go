@@ -34,6 +34,8 @@ func (a *app) machine() *cobra.Command {
 		a.machineCompare(),
 		a.machineCopy(),
 		a.snapshot(),
+		a.machinePack(),
+		a.machineUnpack(),
 		a.machineAttach(),
 		a.machineDetach(),
 		a.machineHandOver(),

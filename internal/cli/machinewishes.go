@@ -5,6 +5,7 @@ import (
 
 	"bagaglio/core/machine"
 	"bagaglio/core/plan"
+	"bagaglio/core/storage/archive"
 
 	"github.com/spf13/pflag"
 )
@@ -12,7 +13,7 @@ import (
 // ofMachine says which machine a request is about: one of a host, or one by its definition in a pool.
 func ofMachine(r *plan.Request, text string) error {
 	on, name, err := hostAndName(text)
-	if err == nil && machine.Claim(name) {
+	if err == nil && (machine.Claim(name) || archive.Claim(name)) {
 		r.Source = plan.Place{Pool: on, Path: name}
 		return nil
 	}

@@ -64,6 +64,12 @@ func printPlan(out io.Writer, p plan.Plan) error {
 	var b strings.Builder
 	say := func(format string, args ...any) { _, _ = fmt.Fprintf(&b, format+"\n", args...) } // a strings.Builder takes everything
 	switch {
+	case p.Request.Kind == plan.PackMachine && p.Machine != nil:
+		say("%s becomes the package %s:", p.Machine.Here(), p.Request.Destination)
+		for _, s := range p.Before {
+			say("  %s (%s, %s), %s", s.Place, s.Format, s.Layout, plan.Bytes(s.VirtualSize))
+		}
+		say("")
 	case p.Machine != nil && p.Machine.Removes:
 		where := "goes to the holding folder"
 		if p.Request.Kind == plan.Undo {

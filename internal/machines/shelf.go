@@ -9,6 +9,7 @@ import (
 
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
+	"bagaglio/core/machine/ovf"
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
 	"bagaglio/internal/records"
@@ -47,6 +48,21 @@ func (s shelf) Define(_ context.Context, definition []byte) (host.Machine, error
 		return there, fmt.Errorf("putting the definition to %s: %w", s.file, err)
 	}
 	return s.only()
+}
+
+// Compare compares the files of a package with its manifest.
+func (s shelf) Compare(ctx context.Context) (files int, n int64, err error) {
+	sums, err := ovf.Manifest(s.folder, s.file)
+	if err != nil {
+		return 0, 0, fmt.Errorf("reading the manifest: %w", err)
+	}
+	for _, sum := range sums {
+		if err := sum.Check(ctx, s.folder, path.Dir(s.file), func(read int) { n += int64(read) }); err != nil {
+			return files, n, err
+		}
+		files++
+	}
+	return files, n, nil
 }
 
 // Forget takes the definition away that has the identity.

@@ -19,13 +19,19 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/core/step"
 	"bagaglio/core/step/disks"
+	"bagaglio/core/storage/archive"
 	"bagaglio/internal/machines"
+	"bagaglio/internal/records"
 
 	"github.com/google/uuid"
 )
 
 // prepareMachine plans to carry a whole machine.
 func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time.Time) (plan.Plan, error) {
+	r, err := s.enveloped(ctx, r)
+	if err != nil {
+		return plan.Plan{}, err
+	}
 	m, reasons, err := s.carriedMachine(ctx, r)
 	if err != nil {
 		return plan.Plan{}, err
@@ -73,6 +79,11 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 	parts, err := s.disksOf(ctx, carried, m, f.Limits, since)
 	if err != nil {
 		return plan.Plan{}, err
+	}
+	if r.Machine == "" && !r.Source.IsDevice() {
+		if f.Package, err = s.packageOf(ctx, r.Source); err != nil {
+			return plan.Plan{}, err
+		}
 	}
 	if f.Starts, err = s.startsOf(ctx, r, m); err != nil {
 		return plan.Plan{}, err
@@ -123,6 +134,11 @@ func (s *Planner) carriedMachine(ctx context.Context, r plan.Request) (m machine
 	}
 	if r.Source.IsDevice() {
 		return s.guests.OfDevice(ctx, folder, r)
+	}
+	if name, _, ok := archive.Split(r.Source.Path); ok {
+		if folder, err = archive.Open(folder, name); err != nil {
+			return m, nil, fmt.Errorf("%w: %w", records.ErrInvalid, err)
+		}
 	}
 	m, err = s.guests.Shelved(ctx, pool, folder, r.Source.Path)
 	return m, nil, err
@@ -356,7 +372,7 @@ func (s *Planner) endsOfMachine(ctx context.Context, m plan.Machine) (step.Ends,
 	case m.From.IsDevice():
 		ends.From = machines.Proposed([]byte(m.Stored))
 	default:
-		folder, err := s.folder(ctx, m.From.Pool)
+		folder, err := s.inside(ctx, *m.From, false)
 		if err != nil {
 			return ends, err
 		}

@@ -16,7 +16,9 @@ import (
 	"bagaglio/core/step"
 	"bagaglio/core/step/disks"
 	_ "bagaglio/core/step/machines"
+	_ "bagaglio/core/step/packages"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/archive"
 	"bagaglio/internal/machines"
 	"bagaglio/internal/places"
 	"bagaglio/internal/records"
@@ -109,6 +111,8 @@ func (s *Planner) prepareOf(ctx context.Context, r plan.Request, since time.Time
 		return s.prepareRemoveMachine(ctx, r, since)
 	case plan.HandDisk:
 		return s.prepareHandDisk(ctx, r, since)
+	case plan.PackMachine:
+		return s.preparePack(ctx, r)
 	}
 	if plan.IsStaying(r.Kind) {
 		return s.prepareStaying(ctx, r)
@@ -241,11 +245,11 @@ func (s *Planner) needs(ctx context.Context, r plan.Request, from, to store.Pool
 // Ends are the folders that the places of a request lie in. They know which files a machine of their host uses.
 func (s *Planner) Ends(ctx context.Context, r plan.Request) (ends step.Ends, err error) {
 	ends.Scratch, ends.Saved = filepath.Join(s.state, "scratch"), filepath.Join(s.state, "saved")
-	if ends.Source, err = s.watched(ctx, r.Source.Pool, r.Suspended); err != nil {
+	if ends.Source, err = s.inside(ctx, r.Source, r.Suspended); err != nil {
 		return ends, err
 	}
 	if r.AgainstDisk != nil {
-		if ends.Against, err = s.folder(ctx, r.AgainstDisk.Pool); err != nil {
+		if ends.Against, err = s.inside(ctx, *r.AgainstDisk, false); err != nil {
 			return ends, err
 		}
 	}
@@ -257,6 +261,18 @@ func (s *Planner) Ends(ctx context.Context, r plan.Request) (ends step.Ends, err
 
 func (s *Planner) folder(ctx context.Context, pool string) (storage.Folder, error) {
 	return s.watched(ctx, pool, false)
+}
+
+// inside is the folder that a place lies in: that of its pool, or an archive there.
+func (s *Planner) inside(ctx context.Context, at plan.Place, suspended bool) (storage.Folder, error) {
+	folder, err := s.watched(ctx, at.Pool, suspended)
+	if err != nil {
+		return nil, err
+	}
+	if name, _, ok := archive.Split(at.Path); ok {
+		return archive.Open(folder, name)
+	}
+	return folder, nil
 }
 
 // watched is the folder of a pool, in which disks are in use also of machines that are suspended, unless that is fine.
@@ -288,6 +304,13 @@ func (s *Planner) EndsOf(ctx context.Context, p plan.Plan) (map[string]step.Ends
 			return nil, err
 		}
 		all[plan.MachineSubject] = ends
+	}
+	if p.Packed != nil {
+		ends, err := s.endsOfPackage(ctx, p)
+		if err != nil {
+			return nil, err
+		}
+		all[plan.PackageSubject] = ends
 	}
 	return all, nil
 }

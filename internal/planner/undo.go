@@ -31,6 +31,10 @@ func (s *Planner) prepareUndo(ctx context.Context, r plan.Request, since time.Ti
 		)
 	case j.Plan.Request.Kind == plan.Undo:
 		return p, fmt.Errorf("%w: job %s took back what another one did: start that one again (job again)", records.ErrState, r.Job)
+	case j.Plan.Packed != nil && j.Plan.Packed.Archive:
+		return s.Prepare(ctx, plan.Request{Kind: plan.Remove, Source: j.Plan.Packed.Into, WithoutKnowing: true}, since)
+	case j.Plan.Packed != nil:
+		return p, fmt.Errorf("%w: job %s made a package of several files: remove them one by one", records.ErrState, r.Job)
 	case j.Plan.Request.Kind == plan.HandDisk && j.Plan.Machine != nil && j.Plan.Machine.Given != nil:
 		return s.handBack(ctx, r.Job, j.Plan, since)
 	case plan.IsStaying(j.Plan.Request.Kind) && j.Plan.Machine != nil:

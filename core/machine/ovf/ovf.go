@@ -9,9 +9,12 @@ import (
 	"bagaglio/core/machine"
 )
 
+// Extension is that of envelopes.
+const Extension = ".ovf"
+
 func init() {
 	// A disk's format is a URI that its maker chose (9.1), so that no other one can be told. The manifest is that of 6.1.
-	machine.Register(machine.Format{Name: "ovf", Extension: ".ovf", Read: read, Follow: follow, Describe: describe, Beside: true, Seal: ".mf"})
+	machine.Register(machine.Format{Name: "ovf", Extension: Extension, Read: read, Follow: follow, Describe: describe, Beside: true, Seal: ManifestExtension})
 }
 
 // envelope is what is read of the root element (DSP0243, 6). Namespaces differ between versions, and are not looked at.

@@ -65,7 +65,7 @@ func hold(folder storage.Folder, h Held, now func(file string) string) error {
 			return err
 		}
 	}
-	if err := closeOurs(folder); err != nil {
+	if err := CloseOurs(folder); err != nil {
 		return err
 	}
 	for _, at := range []string{dir, HeldFolder, OwnFolder, "."} { // nothing goes where nobody knows of it

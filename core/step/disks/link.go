@@ -29,7 +29,7 @@ func (w *work) link(ctx context.Context) error {
 			return destination(err)
 		}
 		w.state.Identifier, w.state.Created, w.state.Files = target.Identifier, target.Created, dst.Files()
-		err = errors.Join(closeOurs(w.Ends.Destination), w.enter(ctx, plan.StepLink))
+		err = errors.Join(CloseOurs(w.Ends.Destination), w.enter(ctx, plan.StepLink))
 		if err == nil {
 			err = errors.Join(dst.Commit(ctx), w.syncFolders(w.staging()))
 		}

@@ -126,8 +126,8 @@ func syncAgain(folder storage.Folder, name string) error {
 	return errors.Join(file.Sync(), file.Close())
 }
 
-// closeOurs keeps others out of what a pool holds for itself: files in it may have come out of a folder that others cannot enter.
-func closeOurs(folder storage.Folder) error {
+// CloseOurs keeps others out of what a pool holds for itself: files in it may have come out of a folder that others cannot enter.
+func CloseOurs(folder storage.Folder) error {
 	o, ok := storage.As[storage.Owner](folder)
 	if !ok {
 		return nil

@@ -228,7 +228,7 @@ func (w *work) begin(ctx context.Context, target disk.Target, size int64) (disk.
 		return nil, transfer.Result{}, destination(err)
 	}
 	w.state.Identifier, w.state.Created, w.state.Files = target.Identifier, target.Created, dst.Files()
-	if err = closeOurs(w.Ends.Destination); err == nil {
+	if err = CloseOurs(w.Ends.Destination); err == nil {
 		err = w.begun(dst)
 	}
 	if err == nil {

@@ -186,6 +186,8 @@ func (w *work) conclude() {
 		w.proof.Compared = fmt.Sprintf("the definition that %s has, with the one that it had", w.m.Host)
 	}
 	switch {
+	case w.Plan.Packed != nil:
+		w.proof.Compared = fmt.Sprintf("the definition of %s, with the planned one", w.m.Here())
 	case w.m.Removes && w.m.Undoes == nil:
 		w.proof.Compared = fmt.Sprintf("the list of machines of %s: it is not on it any more", w.m.Host)
 	case w.m.Kept != nil:

@@ -23,6 +23,7 @@ func init() {
 		{Name: plan.StepOff, Do: run(plan.StepOff, (*work).off), Undo: undo(plan.StepOff, (*work).onAgain)},
 		{Name: plan.StepOn, Do: run(plan.StepOn, (*work).onAgain)},
 		{Name: plan.StepHalted, Do: run(plan.StepHalted, (*work).halted)},
+		{Name: plan.StepManifest, Do: run(plan.StepManifest, (*work).manifest)},
 		{Name: plan.StepRest, Do: run(plan.StepRest, (*work).rest), Undo: undo(plan.StepRest, (*work).unrest)},
 		{Name: plan.StepDefine, Do: run(plan.StepDefine, (*work).define), Undo: undo(plan.StepDefine, (*work).undefine)},
 		{Name: plan.StepStart, Do: run(plan.StepStart, (*work).start), Undo: undo(plan.StepStart, (*work).cutOff)},
@@ -143,6 +144,8 @@ func (w *work) Placed() bool {
 	switch {
 	case w.m.Removes:
 		kind = plan.StepWithdraw
+	case w.Plan.Packed != nil:
+		kind = plan.StepOff
 	case w.m.Given != nil:
 		kind = plan.StepAttach
 	case plan.IsStaying(w.Plan.Request.Kind):
@@ -154,7 +157,7 @@ func (w *work) Placed() bool {
 // Receipt is what became of it so far.
 func (w *work) Receipt() *receipt.Receipt {
 	m := w.state.Receipt
-	if w.state.Concluded {
+	if w.state.Concluded || w.Plan.Packed != nil && w.Log.IsDone(plan.StepOff) {
 		w.conclude()
 	}
 	w.proof.Machine, w.proof.Steps = &m, append([]receipt.Done{}, w.report.Done...)

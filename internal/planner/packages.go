@@ -1,0 +1,164 @@
+package planner
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/host"
+	"bagaglio/core/machine/ovf"
+	"bagaglio/core/plan"
+	"bagaglio/core/step"
+	"bagaglio/core/storage"
+	"bagaglio/core/storage/archive"
+	"bagaglio/internal/machines"
+	"bagaglio/internal/records"
+)
+
+// enveloped is a request with the envelope of the archive that it has as its source.
+func (s *Planner) enveloped(ctx context.Context, r plan.Request) (plan.Request, error) {
+	if !archive.Claim(r.Source.Path) {
+		return r, nil
+	}
+	folder, err := s.folder(ctx, r.Source.Pool)
+	if err != nil {
+		return r, err
+	}
+	inside, err := archive.Open(folder, r.Source.Path)
+	if err != nil {
+		return r, fmt.Errorf("%w: %w", records.ErrInvalid, err)
+	}
+	all, err := inside.List(r.Source.Path)
+	if err != nil {
+		return r, err
+	}
+	var envelopes []string
+	for _, info := range all {
+		if path.Ext(info.Name) == ovf.Extension {
+			envelopes = append(envelopes, info.Name)
+		}
+	}
+	if len(envelopes) != 1 {
+		return r, fmt.Errorf("%w: %s has %d envelopes (%s): a package has one", records.ErrInvalid, r.Source, len(envelopes), ovf.Extension)
+	}
+	r.Source.Path = envelopes[0]
+	return r, nil
+}
+
+// preparePack plans to pack a machine.
+func (s *Planner) preparePack(ctx context.Context, r plan.Request) (plan.Plan, error) {
+	m, has, err := s.stayingOf(ctx, r.Machine)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	f := plan.PackFacts{StayingFacts: has, Off: m.State == host.Off, Saved: m.State == host.Saved}
+	to, err := s.folder(ctx, r.Destination.Pool)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	space, err := to.Space()
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	f.Free, f.ReadOnly = space.Free, space.ReadOnly
+	if _, err := to.Stat(r.Destination.Path); err == nil {
+		f.There = true
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return plan.Plan{}, err
+	}
+	for _, d := range m.Disks {
+		one, err := s.packedDisk(ctx, d, r.Suspend)
+		if err != nil {
+			return plan.Plan{}, err
+		}
+		f.Disks = append(f.Disks, one)
+	}
+	return plan.ForPack(r, f), nil
+}
+
+// packedDisk looks at a disk that goes into a package.
+func (s *Planner) packedDisk(ctx context.Context, d machines.Disk, suspended bool) (f plan.PackDiskFacts, err error) {
+	if f.Lies = (plan.Place{Pool: d.InPool, Path: d.Path}); d.InPool == "" {
+		return plan.PackDiskFacts{}, nil
+	}
+	folder, err := s.watched(ctx, d.InPool, suspended)
+	if err != nil {
+		return f, err
+	}
+	r, err := disk.Open(ctx, folder, d.Path, d.Format)
+	if err != nil {
+		f.Problem = err
+		return f, ctx.Err()
+	}
+	defer r.Close()
+	f.Is = r.Describe()
+	for off := int64(0); off < r.Size(); {
+		e, err := r.Extent(off)
+		if err != nil {
+			f.Problem = err
+			return f, ctx.Err()
+		}
+		if off = e.End(); e.Kind == disk.Data {
+			f.Allocated += e.Len
+		}
+	}
+	if u, ok := storage.As[storage.Usage](folder); ok {
+		for _, name := range f.Is.Files {
+			why, err := u.InUse(name)
+			if err == nil && why != "" {
+				err = fmt.Errorf("%s: %w: %s", name, step.ErrInUse, why)
+			}
+			f.InUse = errors.Join(f.InUse, err)
+		}
+	}
+	return f, nil
+}
+
+// endsOfPackage are the folders of the disks of a package, and that which it goes into.
+func (s *Planner) endsOfPackage(ctx context.Context, p plan.Plan) (ends step.Ends, err error) {
+	ends.Pools = map[string]storage.Folder{}
+	if ends.Destination, err = s.folder(ctx, p.Packed.Into.Pool); err != nil {
+		return ends, err
+	}
+	for _, d := range p.Packed.Disks {
+		if ends.Pools[d.Source.Pool], err = s.watched(ctx, d.Source.Pool, p.Request.Suspend); err != nil {
+			return ends, err
+		}
+	}
+	return ends, nil
+}
+
+// packageOf is what speaks of the files of a package, by its envelope; nil for any other definition.
+func (s *Planner) packageOf(ctx context.Context, at plan.Place) (*plan.Package, error) {
+	if path.Ext(at.Path) != ovf.Extension {
+		return nil, nil
+	}
+	folder, err := s.inside(ctx, at, false)
+	if err != nil {
+		return nil, err
+	}
+	p := &plan.Package{}
+	sums, err := ovf.Manifest(folder, at.Path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+	case err != nil:
+		p.Problem = err
+	default:
+		p.Manifest = true
+	}
+	for _, sum := range sums {
+		p.Named = append(p.Named, path.Join(path.Dir(at.Path), sum.File))
+	}
+	who, err := ovf.Certificate(folder, at.Path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+	case err != nil:
+		p.Problem = errors.Join(p.Problem, err)
+	default:
+		p.Signed = who
+	}
+	return p, nil
+}
