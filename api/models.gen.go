@@ -253,6 +253,7 @@ const (
 	Definition  MachineFindingKind = "definition"
 	DoesNotOpen MachineFindingKind = "does-not-open"
 	Identity    MachineFindingKind = "identity"
+	Kept        MachineFindingKind = "kept"
 	Missing     MachineFindingKind = "missing"
 	Shared      MachineFindingKind = "shared"
 )
@@ -269,6 +270,8 @@ func (e MachineFindingKind) Valid() bool {
 	case DoesNotOpen:
 		return true
 	case Identity:
+		return true
+	case Kept:
 		return true
 	case Missing:
 		return true
@@ -1021,7 +1024,10 @@ type MachineFinding struct {
 
 	// Machines HOST:NAME of those that it is about
 	Machines []string `json:"machines"`
-	What     string   `json:"what"`
+
+	// Mends requests that would settle it, each of them alone
+	Mends *[]Request `json:"mends,omitempty"`
+	What  string     `json:"what"`
 }
 
 // MachineFindingKind defines model for MachineFinding.Kind.

@@ -75,4 +75,6 @@ type Snapshotter interface {
 type Adopter interface {
 	// Adopt makes one known, with Definition as it is to be here. One of that name that is known already is that one.
 	Adopt(ctx context.Context, m Machine, s Snapshot) error
+	// Disown has the host not know one any more, and leaves the images as they are.
+	Disown(ctx context.Context, m Machine, name string) error
 }

@@ -187,7 +187,7 @@ func ForMachine(r Request, f MachineFacts, parts []Plan) Plan {
 	for _, reason := range f.Reasons {
 		w.check(Informs, "proposed", reason)
 	}
-	w.checkPackage()
+	w.checkPackage(parts)
 	w.checkChoices()
 	w.checkDisks()
 	w.checkRoom(parts)

@@ -82,6 +82,7 @@ type Packed struct {
 type PackedDisk struct {
 	Source Place  `json:"source"`
 	Format string `json:"format"` // of the source
+	Was    string `json:"was"`    // its layout
 	Name   string `json:"name"`   // in the package
 	As     string `json:"as"`
 	Layout string `json:"layout"`
@@ -133,7 +134,7 @@ func (p *staying) pack(f PackFacts) {
 	as, layout := PackRequest{As: p.r.As, Layout: p.r.Layout}.packs()
 	body := &Packed{Into: to, Archive: archive.Claim(to.Path), Name: packedName(p.m.Name), Machine: f.Is}
 	body.Machine.Disks = nil
-	p.Plan.Packed = body
+	p.Packed = body
 	if f.There {
 		p.check(Blocks, "name", fmt.Sprintf("%s is there already, and nothing is overwritten: choose another name.", to))
 	}
@@ -165,15 +166,25 @@ func (p *staying) pack(f PackFacts) {
 			p.check(Blocks, "in-use", fmt.Sprintf("%v.", d.InUse))
 		}
 		packed := PackedDisk{
-			Source: d.Lies, Format: d.Is.Format, Name: fmt.Sprintf("%s-disk%d%s", body.Name, i+1, target.Extensions[0]), As: as, Layout: l.Name,
-			Size: l.RoundUp(d.Is.VirtualSize, disk.Options{}, 0), Bytes: d.Allocated,
+			Source: d.Lies,
+			Format: d.Is.Format,
+			Was:    d.Is.Layout,
+			Name:   fmt.Sprintf("%s-disk%d%s", body.Name, i+1, target.Extensions[0]),
+			As:     as,
+			Layout: l.Name,
+			Size:   l.RoundUp(d.Is.VirtualSize, disk.Options{}, 0),
+			Bytes:  d.Allocated,
 		}
 		if packed.Size != d.Is.VirtualSize {
-			p.check(Blocks, "size", fmt.Sprintf("%s, %s, cannot have the size of the disk %s, %s: choose another form.", as, l.Name, name, Bytes(d.Is.VirtualSize)))
+			p.check(
+				Blocks,
+				"size",
+				fmt.Sprintf("%s, %s, cannot have the size of the disk %s, %s: choose another form.", as, l.Name, name, Bytes(d.Is.VirtualSize)),
+			)
 		}
 		needs += d.Allocated
 		body.Disks, body.Machine.Disks = append(body.Disks, packed), append(body.Machine.Disks, is)
-		p.Plan.Before = append(p.Plan.Before, Side{
+		p.Before = append(p.Before, Side{
 			Place: d.Lies, Format: d.Is.Format, Layout: d.Is.Layout, VirtualSize: d.Is.VirtualSize, AllocatedSize: d.Allocated,
 		})
 	}
@@ -204,7 +215,8 @@ func (p *staying) lost(body *Packed) {
 		return
 	}
 	for _, d := range machine.Compare(body.Machine, says) {
-		if d.Before != "" && d.What != "UUID" && !strings.HasSuffix(d.What, "file") && !strings.HasSuffix(d.What, "format") && !strings.HasSuffix(d.What, "slot") {
+		if d.Before != "" && d.What != "UUID" && !strings.HasSuffix(d.What, "file") && !strings.HasSuffix(d.What, "format") &&
+			!strings.HasSuffix(d.What, "slot") {
 			p.check(Warns, "definition", lostOrChanged(d))
 		}
 	}

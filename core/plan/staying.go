@@ -35,6 +35,8 @@ type Kept struct {
 	Notes string `json:"notes,omitempty"`
 	// Present is the name under which the present state is kept before another one becomes it, empty where that is lost.
 	Present string `json:"present,omitempty"`
+	// ListOnly has only the host's list forget it.
+	ListOnly bool `json:"list_only,omitempty"`
 }
 
 // TakeRequest has a host keep the present state of a machine.
@@ -58,6 +60,7 @@ type DropRequest struct {
 	Kind     string `json:"kind"`
 	Machine  string `json:"machine"`
 	Snapshot string `json:"snapshot"`
+	ListOnly bool   `json:"list_only"`
 }
 
 // AttachRequest gives a machine a disk that lies in a pool of its host.
@@ -307,7 +310,7 @@ func (p *staying) free(name string) string {
 }
 
 func (p *staying) drop() {
-	p.m.Kept = &Kept{Name: p.r.Snapshot}
+	p.m.Kept = &Kept{Name: p.r.Snapshot, ListOnly: p.r.ListOnly}
 	if !p.keeps() {
 		return
 	}
@@ -329,6 +332,9 @@ func (p *staying) drop() {
 	}
 	if behind > 0 {
 		p.check(Informs, "behind", fmt.Sprintf("%d snapshot(s) taken behind it stay as they are.", behind))
+	}
+	if p.r.ListOnly {
+		p.check(Informs, "images", "Only the list of its host forgets it: what images have of it stays in them.")
 	}
 	p.check(Warns, "forward", "It cannot be taken back: the state of then is gone.")
 	p.step(StepDrop, fmt.Sprintf("Have %s forget %s", p.m.Host, p.r.Snapshot))

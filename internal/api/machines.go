@@ -63,6 +63,9 @@ func viewFinding(f machines.Finding) spec.MachineFinding {
 	if len(f.Candidates) > 0 {
 		v.Candidates = &f.Candidates
 	}
+	if len(f.Mends) > 0 {
+		v.Mends = &f.Mends
+	}
 	return v
 }
 

@@ -36,7 +36,13 @@ network addresses that several machines have, and definitions that cannot be rea
 							text += "  - " + p.String() + "\n"
 						}
 					}
-					if _, err := fmt.Fprintf(a.out, "%s  %s\n\n", text, f.Do); err != nil {
+					text += "  " + f.Do + "\n"
+					if f.Mends != nil {
+						for _, r := range *f.Mends {
+							text += "    " + commandOf(r) + "\n"
+						}
+					}
+					if _, err := fmt.Fprintln(a.out, text); err != nil {
 						return err
 					}
 				}

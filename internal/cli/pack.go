@@ -8,14 +8,20 @@ import (
 
 func (a *app) machinePack() *cobra.Command {
 	r := plan.Request{Kind: plan.PackMachine}
-	c := a.staying(&r, "pack HOST:NAME POOL:PACKAGE.ova|POOL:FOLDER", "Make a package of a machine: one archive, or a folder", 2, func(args []string) error {
-		to, err := place(args[1])
-		if err == nil && to.Pool == "" {
-			err = usage("%q lies in no pool", args[1])
-		}
-		r.Destination = &to
-		return err
-	})
+	c := a.staying(
+		&r,
+		"pack HOST:NAME POOL:PACKAGE.ova|POOL:FOLDER",
+		"Make a package of a machine: one archive, or a folder",
+		2,
+		func(args []string) error {
+			to, err := place(args[1])
+			if err == nil && to.Pool == "" {
+				err = usage("%q lies in no pool", args[1])
+			}
+			r.Destination = &to
+			return err
+		},
+	)
 	c.Long = `Makes a package of a machine in the open form for that (DSP0243): an envelope that says what it is, its disks, and a manifest with the SHA-256 of each file; as
 one archive, or as files in a folder. The archive is written in one go, also over SFTP: nothing of it is written twice. It is read back and compared with the
 disks before it gets its name. What an envelope cannot say of the machine is told in the plan.`

@@ -51,6 +51,39 @@ var remedyFlags = []struct{ field, flag string }{
 	{"identity", "identity"},
 	{"name", "name"},
 	{"networks", "network"},
+	{"keep_present", "keep-present"},
+	{"read_only", "read-only"},
+	{"linked", "linked"},
+}
+
+// commandOf is a request for a machine that stays as a command of the client; empty for any other.
+func commandOf(r plan.Request) string {
+	words := []string{"bagaglio machine"}
+	flag := func(name, value string) {
+		if value != "" {
+			words = append(words, "--"+name, value)
+		}
+	}
+	switch r.Kind {
+	case plan.AttachDisk:
+		words = append(words, "attach", r.Machine, r.Source.String())
+		flag("in-place-of", r.Slot)
+		flag("bus", r.Bus)
+		flag("serial", r.Serial)
+		if r.ReadOnly {
+			words = append(words, "--read-only")
+		}
+	case plan.DetachDisk:
+		words = append(words, "detach", r.Machine, r.Slot)
+	case plan.DropSnapshot:
+		words = append(words, "snapshot drop", r.Machine, r.Snapshot)
+		if r.ListOnly {
+			words = append(words, "--list-only")
+		}
+	default:
+		return ""
+	}
+	return strings.Join(words, " ")
 }
 
 // wayTo says what to write for a remedy of a request: the flags to add and to leave out, and the place to name. It is empty when the

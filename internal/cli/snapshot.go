@@ -95,6 +95,7 @@ func (a *app) snapshotGoBack() *cobra.Command {
 func (a *app) snapshotDrop() *cobra.Command {
 	r := plan.Request{Kind: plan.DropSnapshot}
 	c := a.ofSnapshot(&r, "drop HOST:NAME SNAPSHOT", "Have the host forget a kept state: the present one, and others, stay as they are")
+	c.Flags().BoolVar(&r.ListOnly, "list-only", false, "have only its list forget it, where images do not have it any more")
 	c.Long = `Has the host of a machine forget a kept state. The present state, and snapshots that were taken behind it, stay as they are. It cannot be taken back.`
 	return c
 }

@@ -3,8 +3,11 @@ package demo
 import (
 	"context"
 	"fmt"
+	"os"
+	"os/exec"
 	"path/filepath"
 
+	"bagaglio/api"
 	"bagaglio/core/host"
 	definition "bagaglio/core/machine"
 	"bagaglio/core/machine/own"
@@ -89,6 +92,71 @@ func (s *show) staying(ctx context.Context, g *guests) error {
 	}
 	_, err = s.carry(ctx, "The crates of cargo-ledger are handed to tide-board", plan.Request{
 		Kind: plan.HandDisk, Machine: "quay:cargo-ledger", Slot: "sdb", To: "quay:tide-board",
+	})
+	if err != nil {
+		return err
+	}
+	if err := s.packed(ctx); err != nil {
+		return err
+	}
+	return s.mend(ctx)
+}
+
+// mend has somebody tidy up a folder by hand, finds the machine that misses its disk, and has it use that where it is now.
+func (s *show) mend(ctx context.Context) error {
+	moved := filepath.Join(s.dir, "harbour", "cargo-ledger", "tidied")
+	if err := os.Mkdir(moved, 0o755); err != nil {
+		return err
+	}
+	files, err := filepath.Glob(filepath.Join(s.dir, "harbour", "cargo-ledger", "*.vmdk*"))
+	if err != nil {
+		return err
+	}
+	for _, f := range files {
+		if err := os.Rename(f, filepath.Join(moved, filepath.Base(f))); err != nil {
+			return err
+		}
+	}
+	refresh := true
+	if _, err := s.service.ListDisks(ctx, "harbour", api.ListDisksParams{Refresh: &refresh}); err != nil {
+		return err
+	}
+	found, err := s.service.MachineFindings(ctx, "quay")
+	if err != nil {
+		return err
+	}
+	if len(found.Items) != 1 || found.Items[0].Mends == nil {
+		return fmt.Errorf("the disk that somebody moved away was not found: %+v", found.Items)
+	}
+	s.say("\nSomebody tidied up. What is wrong with machines now: %s", found.Items[0].What)
+	_, err = s.carry(ctx, "cargo-ledger uses its disk where that is now", (*found.Items[0].Mends)[0])
+	return err
+}
+
+// packed shows a machine that goes onto the drive that travels as a package, and comes back from there as another one.
+func (s *show) packed(ctx context.Context) error {
+	at := plan.Place{Pool: "seabag", Path: "tide-board.ova"}
+	_, err := s.carry(
+		ctx,
+		"tide-board becomes a package on the seabag",
+		plan.Request{Kind: plan.PackMachine, Machine: "quay:tide-board", Destination: &at},
+	)
+	if err != nil {
+		return err
+	}
+	out, err := exec.CommandContext(ctx, "tar", "-tvf", filepath.Join(s.dir, "seabag", at.Path)).CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("listing the package with tar: %w: %s", err, out)
+	}
+	s.say("\ntar -tvf seabag/tide-board.ova\n%s", out)
+	_, err = s.carry(ctx, "The package becomes a machine of the quay again", plan.Request{
+		Kind:        plan.CopyMachine,
+		Source:      at,
+		To:          "quay",
+		Name:        "tide-board-abroad",
+		Destination: &plan.Place{Pool: "harbour"},
+		As:          "vmdk",
+		Layout:      "flat",
 	})
 	return err
 }

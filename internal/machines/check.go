@@ -19,6 +19,7 @@ const (
 	FindsMissing    = "missing"       // a disk that is not where the definition says
 	FindsUnopened   = "does-not-open" // a disk that is there and does not open
 	FindsBase       = "base"          // a disk that others stand on, and that a machine writes to
+	FindsKept       = "kept"          // a snapshot that a host lists, and images do not have
 	FindsShared     = "shared"        // a disk that several machines write to
 	FindsIdentity   = "identity"      // an identity that several machines have
 	FindsAddress    = "address"       // a network address that several machines have
@@ -33,6 +34,8 @@ type Finding struct {
 	What, Do string
 	// Candidates are disks that may be meant.
 	Candidates []plan.Place
+	// Mends are requests that would settle it, each of them alone.
+	Mends []plan.Request
 }
 
 // mostCandidates bounds how many are told.
@@ -57,6 +60,13 @@ func (m *Machines) Check(ctx context.Context, name string) (found []Finding, awa
 				Kind: FindsDefinition, Machines: []string{called(x)}, What: fmt.Sprintf("Its definition cannot be read: %v.", x.Problem),
 				Do: "Define it anew on its host (machine add).",
 			})
+		}
+		if x.Problem == nil {
+			f, err := m.checkKept(ctx, x)
+			if err != nil {
+				away = append(away, Away{x.Host, err})
+			}
+			found = append(found, f...)
 		}
 		for _, d := range x.Disks {
 			f, unseen, err := m.checkDisk(ctx, x, d)
@@ -102,7 +112,14 @@ func (m *Machines) checkDisk(ctx context.Context, x Machine, d Disk) (found []Fi
 		}
 		f.Candidates, err = m.candidates(ctx, at)
 		if len(f.Candidates) > 0 {
-			f.Do = "Disks of that name are elsewhere: move one there, or have the definition name it where it is."
+			f.Do = "Disks of that name are elsewhere: move one there, or have the machine use it where it is."
+		}
+		for _, c := range f.Candidates {
+			if d.Slot != "" && m.isOn(ctx, c.Pool, x.Host) {
+				f.Mends = append(f.Mends, plan.Request{
+					Kind: plan.AttachDisk, Machine: called(x), Source: c, Slot: d.Slot, Bus: d.Bus, Serial: d.Serial, ReadOnly: d.ReadOnly,
+				})
+			}
 		}
 		return []Finding{f}, nil, err
 	case err == nil && d.Known != nil && d.Known.Problem != "":
@@ -115,6 +132,44 @@ func (m *Machines) checkDisk(ctx context.Context, x Machine, d Disk) (found []Fi
 	}
 	found, err = m.checkBase(ctx, x, d, at)
 	return found, nil, err
+}
+
+// isOn tells whether a pool lies on a host.
+func (m *Machines) isOn(ctx context.Context, pool, on string) bool {
+	p, err := m.places.Record(ctx, pool)
+	return err == nil && p.Host == on
+}
+
+// checkKept looks whether the images of a machine have the snapshots that its host lists as being inside of them.
+func (m *Machines) checkKept(ctx context.Context, x Machine) (found []Finding, err error) {
+	kept, err := guests{m, x.Host}.Snapshots(ctx, x.Machine)
+	if errors.Is(err, errors.ErrUnsupported) || errors.Is(err, host.ErrRefused) || errors.Is(err, host.ErrNoMachine) {
+		return nil, nil
+	}
+	for _, k := range kept {
+		if len(k.Files) > 0 {
+			continue
+		}
+		for _, d := range x.Disks {
+			if d.Known == nil || d.Known.Problem != "" || d.ReadOnly || slices.Contains(d.Known.Snapshots, k.Name) || len(d.Known.Chain) > 0 {
+				continue
+			}
+			found = append(found, Finding{
+				Kind:     FindsKept,
+				Machines: []string{called(x)},
+				Disk:     plan.Place{Pool: d.InPool, Path: d.Path},
+				What: fmt.Sprintf(
+					"Its host lists the snapshot %s, and its disk %s:%s has none of that name: it cannot be gone back to.",
+					k.Name,
+					d.InPool,
+					d.Path,
+				),
+				Do:    "Have the host forget it.",
+				Mends: []plan.Request{{Kind: plan.DropSnapshot, Machine: called(x), Snapshot: k.Name, ListOnly: true}},
+			})
+		}
+	}
+	return found, err
 }
 
 // checkBase looks whether others stand on a disk that a machine writes to: whatever it writes damages them.
@@ -153,7 +208,7 @@ func (m *Machines) candidates(ctx context.Context, lost plan.Place) (all []plan.
 
 // shared finds disks that several machines write to.
 func shared(all []Machine) (found []Finding) {
-	users := map[string][]Machine{}
+	users, mends := map[string][]Machine{}, map[string][]plan.Request{}
 	var order []string
 	for _, x := range all {
 		for _, d := range x.Disks {
@@ -168,13 +223,17 @@ func shared(all []Machine) (found []Finding) {
 				order = append(order, at)
 			}
 			users[at] = append(users[at], x)
+			if d.Slot != "" {
+				mends[at] = append(mends[at], plan.Request{Kind: plan.DetachDisk, Machine: called(x), Slot: d.Slot})
+			}
 		}
 	}
 	for _, at := range order {
 		if by := users[at]; len(by) > 1 {
 			found = append(found, Finding{
 				Kind: FindsShared, Machines: names(by), What: fmt.Sprintf("They write to one disk, %s%s.", at, running(by)),
-				Do: "Never run both. Give one of them a copy of its own (machine copy), or take the disk from it.",
+				Do:    "Never run both. Give one of them a copy of its own (machine copy), or take the disk from it.",
+				Mends: mends[at],
 			})
 		}
 	}

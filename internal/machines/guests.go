@@ -137,6 +137,10 @@ func (g guests) Adopt(ctx context.Context, x host.Machine, s host.Snapshot) erro
 	return changes(ctx, g, "take over states of machines", func(h host.Adopter) error { return h.Adopt(ctx, x, s) })
 }
 
+func (g guests) Disown(ctx context.Context, x host.Machine, name string) error {
+	return changes(ctx, g, "forget states and leave images as they are", func(h host.Adopter) error { return h.Disown(ctx, x, name) })
+}
+
 // Adopts tells whether a host can be told of states inside of images.
 func (m *Machines) Adopts(ctx context.Context, on string) (yes bool, err error) {
 	err = m.ask(ctx, on, func(h host.Host) error { _, yes = h.(host.Adopter); return nil })

@@ -76,3 +76,6 @@ func (idle) Drop(context.Context, host.Machine, string) error { return errors.Er
 
 // Adopt takes none over.
 func (idle) Adopt(context.Context, host.Machine, host.Snapshot) error { return errors.ErrUnsupported }
+
+// Disown has none.
+func (idle) Disown(context.Context, host.Machine, string) error { return errors.ErrUnsupported }

@@ -9,6 +9,7 @@ import (
 
 	"bagaglio/core/disk"
 	"bagaglio/core/host"
+	"bagaglio/core/machine"
 	"bagaglio/core/machine/ovf"
 	"bagaglio/core/plan"
 	"bagaglio/core/step"
@@ -140,7 +141,25 @@ func (s *Planner) packageOf(ctx context.Context, at plan.Place) (*plan.Package, 
 	if err != nil {
 		return nil, err
 	}
-	p := &plan.Package{}
+	p := &plan.Package{Capacities: map[string]int64{}}
+	text, err := machine.Text(folder, at.Path)
+	if err != nil {
+		return nil, err
+	}
+	said, err := ovf.Look(text)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", records.ErrInvalid, err)
+	}
+	p.Lost, p.Stops = said.Lost, said.Stops
+	for name, n := range said.Capacities {
+		p.Capacities[path.Join(path.Dir(at.Path), name)] = n
+	}
+	for name, n := range said.Lengths {
+		info, err := folder.Stat(path.Join(path.Dir(at.Path), storage.ShownName(name)))
+		if err == nil && info.Size != n {
+			p.Problem = errors.Join(p.Problem, fmt.Errorf("%s has %d bytes, and the envelope says %d", storage.Printable(name), info.Size, n))
+		}
+	}
 	sums, err := ovf.Manifest(folder, at.Path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):

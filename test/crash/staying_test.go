@@ -9,6 +9,8 @@ import (
 	"bagaglio/core/machine"
 	"bagaglio/core/machine/own"
 	"bagaglio/core/plan"
+	"bagaglio/core/storage/archive"
+	"bagaglio/core/storage/local"
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit/standins"
 
@@ -143,6 +145,45 @@ func TestALinkedCopyIsKilled(t *testing.T) {
 				names = append(names, filepath.Base(f))
 			}
 			assert.Equal(t, []string{"ticketing-2.qcow2", "ticketing.raw", "trial"}, names)
+		})
+	}
+}
+
+// TestAPackageIsKilled: the service that packs a machine is killed around everything that it does to files; after the restart the package is there, as proven,
+// and nothing is left of another try.
+func TestAPackageIsKilled(t *testing.T) {
+	for _, at := range []string{"sync before:1", "sync after:2", "folder sync before:1", "rename before:1", "rename after:1", "folder sync after:2"} {
+		t.Run(at, func(t *testing.T) {
+			t.Parallel()
+			m := newRound(t)
+			close(m.done)
+			m.watch.Wait()
+			_, err := m.quay.CutOff(standin.Which{Name: "ticketing"})
+			require.NoError(t, err)
+			m.request = plan.Request{
+				Kind:        plan.PackMachine,
+				Machine:     "quay:ticketing",
+				Destination: &plan.Place{Pool: "quay-store", Path: "ticketing.ova"},
+			}
+			outcome := m.run(at, "")
+			if outcome == "" {
+				outcome = m.run("", "")
+			}
+			require.Equal(t, "proven", string(outcome))
+			folder, err := local.Open(m.quay.Folder)
+			require.NoError(t, err)
+			defer folder.Close()
+			inside, err := archive.Open(folder, "ticketing.ova")
+			require.NoError(t, err)
+			all, err := inside.List("ticketing.ova")
+			require.NoError(t, err)
+			assert.Len(t, all, 3)
+			left, err := filepath.Glob(filepath.Join(m.quay.Folder, "*"))
+			require.NoError(t, err)
+			assert.Len(t, left, 2)
+			own, err := filepath.Glob(filepath.Join(m.quay.Folder, ".*/*"))
+			require.NoError(t, err)
+			assert.Empty(t, own)
 		})
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"bagaglio/api"
+	"bagaglio/core/host"
 	"bagaglio/core/plan"
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
@@ -92,4 +93,78 @@ func TestWhatIsWrongWithMachines(t *testing.T) {
 	assert.False(t, p.Plan.Blocked(), messages(p.Plan))
 	_, err = s.MachineFindings(t.Context(), "pier")
 	require.ErrorContains(t, err, "pier")
+}
+
+// TestWhatIsWrongIsMended by the plans that come with it: a machine uses its disk where that is now, or gives one away that another one writes to.
+func TestWhatIsWrongIsMended(t *testing.T) {
+	t.Parallel()
+	r := rosters["standin"](t)
+	find := func() []api.MachineFinding {
+		_, err := r.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true)})
+		require.NoError(t, err)
+		found, err := r.MachineFindings(t.Context(), "")
+		require.NoError(t, err)
+		return found.Items
+	}
+	require.NoError(t, os.Mkdir(filepath.Join(r.folder, "moved"), 0o700))
+	require.NoError(t, os.Rename(filepath.Join(r.folder, "crew-roster/crew-roster.qcow2"), filepath.Join(r.folder, "moved/crew-roster.qcow2")))
+	found := find()
+	require.Len(t, found, 1)
+	assert.Equal(t, api.Missing, found[0].Kind)
+	require.NotNil(t, found[0].Mends)
+	out := testkit.Run(t, r.folder, r.State, "machine", "check")
+	assert.Contains(t, out.Out, "bagaglio machine attach quay:crew-roster quay-store:moved/crew-roster.qcow2 --in-place-of hda --bus ide")
+	r.does(t, (*found[0].Mends)[0])
+	assert.Empty(t, find())
+	assert.Equal(t, "moved/crew-roster.qcow2", *r.is(t).Disks[0].Path)
+	_, err := r.StartMachine(t.Context(), r.host, "crew-roster")
+	require.NoError(t, err)
+	_, err = r.StopMachine(t.Context(), r.host, "crew-roster", 0, true)
+	require.NoError(t, err)
+
+	h, err := r.kind.Open(t.Context(), r.address)
+	require.NoError(t, err)
+	defer h.Close()
+	_, err = h.(host.Definer).Define(
+		t.Context(),
+		[]byte(strings.ReplaceAll(standins.Definition("trial", "7d3f2c11-5b7e-4b0d-8a44-10a6a2f3c9b2",
+			filepath.Join(r.folder, "moved/crew-roster.qcow2"), "qcow2"), "00:00:00:01", "00:00:00:02")),
+	)
+	require.NoError(t, err)
+	found = find()
+	require.Len(t, found, 1)
+	assert.Equal(t, api.Shared, found[0].Kind)
+	require.Len(t, *found[0].Mends, 2)
+	q := (*found[0].Mends)[1]
+	j := testkit.Await(t, r.Service.Service, testkit.Begin(t, r.Service.Service, q).Id)
+	require.Equal(t, api.JobStateDone, j.State)
+	assert.Empty(t, find())
+}
+
+// TestALostSnapshotIsFound: one that the host lists, and that the image does not have any more, is found, and forgotten by a plan.
+func TestALostSnapshotIsFound(t *testing.T) {
+	t.Parallel()
+	r := rosters["libvirt"](t)
+	_, err := r.StartMachine(t.Context(), r.host, "crew-roster")
+	require.NoError(t, err)
+	r.does(t, plan.Request{Kind: plan.TakeSnapshot, Snapshot: "may"})
+	_, err = r.StopMachine(t.Context(), r.host, "crew-roster", 0, true)
+	require.NoError(t, err)
+	find := func() []api.MachineFinding {
+		_, err := r.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true)})
+		require.NoError(t, err)
+		found, err := r.MachineFindings(t.Context(), "")
+		require.NoError(t, err)
+		return found.Items
+	}
+	assert.Empty(t, find())
+	c := convert("crew-roster/crew-roster.qcow2", "crew-roster/crew-roster.qcow2", "qcow2")
+	c.Source.Pool, c.Destination.Pool, c.Replace = "quay-store", "quay-store", true
+	testkit.Await(t, r.Service.Service, testkit.Begin(t, r.Service.Service, c).Id)
+	found := find()
+	require.Len(t, found, 1)
+	assert.EqualValues(t, "kept", found[0].Kind)
+	assert.Contains(t, found[0].What, "lists the snapshot may")
+	r.does(t, (*found[0].Mends)[0])
+	assert.Empty(t, find())
 }

@@ -84,14 +84,23 @@ func TestAPackageIsUnpacked(t *testing.T) {
 	disk, err := os.ReadFile(filepath.Join(sea, "tide-board.vmdk"))
 	require.NoError(t, err)
 	sums := func(text string, disk []byte) []byte {
-		return fmt.Appendf(nil, "SHA256(tide-board.ovf)= %x\nSHA256(tide-board-disk1.vmdk)= %x\n", sha256.Sum256([]byte(text)), sha256.Sum256(disk))
+		return fmt.Appendf(
+			nil,
+			"SHA256(tide-board.ovf)= %x\nSHA256(tide-board-disk1.vmdk)= %x\n",
+			sha256.Sum256([]byte(text)),
+			sha256.Sum256(disk),
+		)
 	}
 	ovf, vmdk := member{name: "tide-board.ovf", text: []byte(envelope)}, member{name: "tide-board-disk1.vmdk", text: disk}
 	mf := member{name: "tide-board.mf", text: sums(envelope, disk)}
 	request := func(name string) plan.Request {
 		return plan.Request{
-			Kind: plan.CopyMachine, Source: plan.Place{Pool: "seabag", Path: name + "/tide-board.ovf"}, To: "quay", Destination: &plan.Place{Pool: "quay-store"},
-			As: "qcow2", Name: strings.TrimSuffix(name, ".ova"),
+			Kind:        plan.CopyMachine,
+			Source:      plan.Place{Pool: "seabag", Path: name + "/tide-board.ovf"},
+			To:          "quay",
+			Destination: &plan.Place{Pool: "quay-store"},
+			As:          "qcow2",
+			Name:        strings.TrimSuffix(name, ".ova"),
 		}
 	}
 	archived(t, filepath.Join(sea, "good.ova"), 0, ovf, mf, vmdk)
@@ -187,7 +196,22 @@ func TestAMachineIsPacked(t *testing.T) {
 			require.NoError(t, err)
 			assert.Contains(t, messages(again.Plan), "is there already, and nothing is overwritten")
 			require.NoError(t, os.Rename(filepath.Join(sea, "crew.ova"), filepath.Join(sea, "renamed.ova")))
-			run := testkit.Run(t, sea, r.State, "machine", "unpack", "seabag:renamed.ova", r.host, "--pool", "quay-store", "--name", "crew-again", "--as", "qcow2", "--yes")
+			run := testkit.Run(
+				t,
+				sea,
+				r.State,
+				"machine",
+				"unpack",
+				"seabag:renamed.ova",
+				r.host,
+				"--pool",
+				"quay-store",
+				"--name",
+				"crew-again",
+				"--as",
+				"qcow2",
+				"--yes",
+			)
 			require.Zero(t, run.Code, run.Notes+run.Out)
 			assert.Equal(t, content, read(t, r.folder, "crew-again/crew-roster-disk1.qcow2"))
 			m, err := r.Machine(t.Context(), r.host, "crew-again")

@@ -176,6 +176,13 @@ func (h *Host) Drop(ctx context.Context, m host.Machine, name string) error {
 	return h.ofSnapshot(ctx, m, name, func(s libvirt.DomainSnapshot) error { return h.l.DomainSnapshotDelete(s, 0) })
 }
 
+// Disown forgets what is listed of a state.
+func (h *Host) Disown(ctx context.Context, m host.Machine, name string) error {
+	return h.ofSnapshot(ctx, m, name, func(s libvirt.DomainSnapshot) error {
+		return h.l.DomainSnapshotDelete(s, libvirt.DomainSnapshotDeleteMetadataOnly)
+	})
+}
+
 func (h *Host) ofSnapshot(ctx context.Context, m host.Machine, name string, do func(libvirt.DomainSnapshot) error) error {
 	d, err := domain(m)
 	if err != nil {

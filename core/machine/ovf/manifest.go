@@ -120,7 +120,14 @@ func (s Sum) Check(ctx context.Context, folder storage.Folder, dir string, read 
 		off += int64(n)
 	}
 	if got := sum.Sum(nil); !slices.Equal(got, s.Digest) {
-		return fmt.Errorf("%w: the %s of %s is %x, and it says %x: fetch the package again", ErrManifest, s.Algorithm, storage.Printable(s.File), got, s.Digest)
+		return fmt.Errorf(
+			"%w: the %s of %s is %x, and it says %x: fetch the package again",
+			ErrManifest,
+			s.Algorithm,
+			storage.Printable(s.File),
+			got,
+			s.Digest,
+		)
 	}
 	return nil
 }

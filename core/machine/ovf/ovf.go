@@ -14,7 +14,9 @@ const Extension = ".ovf"
 
 func init() {
 	// A disk's format is a URI that its maker chose (9.1), so that no other one can be told. The manifest is that of 6.1.
-	machine.Register(machine.Format{Name: "ovf", Extension: Extension, Read: read, Follow: follow, Describe: describe, Beside: true, Seal: ManifestExtension})
+	machine.Register(
+		machine.Format{Name: "ovf", Extension: Extension, Read: read, Follow: follow, Describe: describe, Beside: true, Seal: ManifestExtension},
+	)
 }
 
 // envelope is what is read of the root element (DSP0243, 6). Namespaces differ between versions, and are not looked at.

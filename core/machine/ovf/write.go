@@ -59,7 +59,15 @@ var controllers = map[string]struct {
 	kind    int64
 	subType string
 }{
-	"ide": {ideBus, ""}, "scsi": {scsiBus, ""}, "virtio": {scsiBus, "virtio"}, "sata": {otherBus, "AHCI"}, "nvme": {otherBus, "NVMe"}, "usb": {usbBus, ""},
+	"ide": {
+		ideBus,
+		"",
+	},
+	"scsi":   {scsiBus, ""},
+	"virtio": {scsiBus, "virtio"},
+	"sata":   {otherBus, "AHCI"},
+	"nvme":   {otherBus, "NVMe"},
+	"usb":    {usbBus, ""},
 }
 
 func envelopeOf(m machine.Machine, files []File) written {
@@ -91,7 +99,11 @@ func envelopeOf(m machine.Machine, files []File) written {
 	for i, d := range m.Disks {
 		parent := on(d.Bus)
 		add(writtenItem{
-			Type: hardDisk, Name: "disk " + strconv.Itoa(i+1), Resource: fmt.Sprintf("ovf:/disk/disk%d", i+1), Parent: parent, Slot: slots[d.Bus] + 1,
+			Type:     hardDisk,
+			Name:     "disk " + strconv.Itoa(i+1),
+			Resource: fmt.Sprintf("ovf:/disk/disk%d", i+1),
+			Parent:   parent,
+			Slot:     slots[d.Bus] + 1,
 		})
 		slots[d.Bus]++
 	}

@@ -3,6 +3,8 @@ package machines
 import (
 	"context"
 	"fmt"
+
+	"bagaglio/core/plan"
 )
 
 // Sealed is a place of a machine whose files have a manifest.
@@ -22,6 +24,6 @@ func (w *work) manifest(ctx context.Context) error {
 		return err
 	}
 	w.proof.BytesRead += n
-	w.evidence("%d file(s) of the package, %d bytes, are what its manifest says", files, n)
+	w.evidence("%d file(s) of the package, %s, are what its manifest says", files, plan.Bytes(n))
 	return nil
 }

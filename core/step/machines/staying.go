@@ -142,7 +142,11 @@ func (w *work) drop(ctx context.Context) error {
 		return err
 	}
 	if _, there := find(kept, name); there {
-		if err := w.Ends.From.Drop(ctx, m, name); err != nil {
+		forget := w.Ends.From.Drop
+		if w.m.Kept.ListOnly {
+			forget = w.Ends.From.Disown
+		}
+		if err := forget(ctx, m, name); err != nil {
 			return fmt.Errorf("having %s forget %s: %w", w.m.Host, name, err)
 		}
 		if _, kept, err = w.here(ctx); err != nil {

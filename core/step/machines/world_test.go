@@ -254,6 +254,10 @@ func (f *fake) Adopt(_ context.Context, _ host.Machine, s host.Snapshot) error {
 	return f.op(func() error { f.kept = append(f.kept, s); return nil })
 }
 
+func (f *fake) Disown(ctx context.Context, m host.Machine, name string) error {
+	return f.Drop(ctx, m, name)
+}
+
 func (f *fake) Close() error { return nil }
 
 // lists says in a line which machines there are and what they do.

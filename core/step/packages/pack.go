@@ -143,8 +143,8 @@ func (w *work) packDisk(ctx context.Context, b box, d plan.PackedDisk, meter *tr
 	}
 	w.state.Fingerprints = append(w.state.Fingerprints, print.String())
 	r := &w.state.Receipt
-	r.BytesRead, r.BytesWritten = r.BytesRead+meter.Read.Load(), r.BytesWritten+meter.Written.Load()
-	part := receipt.Receipt{Source: receipt.Side{Side: plan.Side{Place: d.Source, Format: d.Format, VirtualSize: d.Size}}}
+	r.BytesRead, r.BytesWritten = meter.Read.Load(), meter.Written.Load() // of all so far
+	part := receipt.Receipt{Source: receipt.Side{Side: plan.Side{Place: d.Source, Format: d.Format, Layout: d.Was, VirtualSize: d.Size}}}
 	part.Source.Read(print, receipt.FromContent)
 	r.Parts = append(r.Parts, part)
 	file, err := b.file(d.Name)

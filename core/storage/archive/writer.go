@@ -67,7 +67,14 @@ func (e *Entry) Done() error {
 		return err
 	}
 	var head bytes.Buffer
-	h := &tar.Header{Name: e.name, Size: size, Mode: 0o644, ModTime: e.w.made.Truncate(time.Second), Typeflag: tar.TypeReg, Format: tar.FormatUSTAR}
+	h := &tar.Header{
+		Name:     e.name,
+		Size:     size,
+		Mode:     0o644,
+		ModTime:  e.w.made.Truncate(time.Second),
+		Typeflag: tar.TypeReg,
+		Format:   tar.FormatUSTAR,
+	}
 	if size > largest {
 		h.Format = tar.FormatGNU
 	}

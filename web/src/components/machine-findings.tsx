@@ -1,7 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { calls, result } from "../api/client.ts";
+import { calls, result, type AnyRequest } from "../api/client.ts";
 import { placeName } from "../format.ts";
+import { workOf } from "./machine-actions.tsx";
 
 /** What is wrong with machines, and what to do about it; nothing where all is well. */
 export function MachineFindings() {
@@ -34,9 +35,30 @@ export function MachineFindings() {
               </ul>
             )}
             <p className="text-sm opacity-75">{f.do}</p>
+            {f.mends && (
+              <div className="flex flex-wrap gap-2 pt-1">
+                {f.mends.map((request) => (
+                  <Link key={JSON.stringify(request)} className="btn btn-xs" to={workOf(request)}>
+                    {mendName(request)}
+                  </Link>
+                ))}
+              </div>
+            )}
           </li>
         ))}
       </ul>
     </section>
   );
+}
+
+/** What a request would do about it. */
+function mendName(request: AnyRequest): string {
+  switch (request.kind) {
+    case "attach-disk":
+      return `Have ${request.machine} use ${request.source ? placeName(request.source) : "it"}`;
+    case "detach-disk":
+      return `Take ${request.slot} from ${request.machine}`;
+    default:
+      return `Have its host forget ${request.snapshot}`;
+  }
 }
