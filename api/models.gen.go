@@ -444,6 +444,9 @@ type DiskEntry struct {
 	// AtLeast it is too scattered for all that is allocated to be counted: there may be more
 	AtLeast *bool `json:"at_least,omitempty"`
 
+	// Called what people call it, as its tag says
+	Called *string `json:"called,omitempty"`
+
 	// Dirty it was not closed properly
 	Dirty    *bool      `json:"dirty,omitempty"`
 	FileSize int64      `json:"file_size"`
@@ -454,6 +457,9 @@ type DiskEntry struct {
 	// Machines names of those whose definitions, in pools of the same host, use it or what stands on it
 	Machines []string  `json:"machines"`
 	Modified time.Time `json:"modified"`
+
+	// Note what they note on it, likewise
+	Note *string `json:"note,omitempty"`
 
 	// Orphan why it seems left over, when it lies in the folder of a machine and none uses it
 	Orphan *string `json:"orphan,omitempty"`
@@ -510,6 +516,13 @@ type DiskList struct {
 
 	// Total of all that were asked for
 	Total int `json:"total"`
+}
+
+// DiskName defines model for DiskName.
+type DiskName struct {
+	// Called empty for nothing
+	Called *string `json:"called,omitempty"`
+	Note   *string `json:"note,omitempty"`
 }
 
 // DoneStep defines model for DoneStep.
@@ -1517,12 +1530,17 @@ type LookAtDiskParams struct {
 	ByGeometry *bool `form:"by_geometry,omitempty" json:"by_geometry,omitempty"`
 }
 
+// NameDiskParams defines parameters for NameDisk.
+type NameDiskParams struct {
+	Path string `form:"path" json:"path"`
+}
+
 // ListDisksParams defines parameters for ListDisks.
 type ListDisksParams struct {
 	// Refresh look through the pool before
 	Refresh *bool `form:"refresh,omitempty" json:"refresh,omitempty"`
 
-	// Search a part of the path
+	// Search a part of the path, or of what people call it or note on it
 	Search     *string              `form:"search,omitempty" json:"search,omitempty"`
 	Only       *ListDisksParamsOnly `form:"only,omitempty" json:"only,omitempty"`
 	Sort       *ListDisksParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
@@ -1654,3 +1672,6 @@ type AddPoolJSONRequestBody = NewPool
 
 // ChangePoolJSONRequestBody defines body for ChangePool for application/json ContentType.
 type ChangePoolJSONRequestBody = PoolChange
+
+// NameDiskJSONRequestBody defines body for NameDisk for application/json ContentType.
+type NameDiskJSONRequestBody = DiskName

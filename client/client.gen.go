@@ -536,6 +536,20 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/pools/{pool}/disk (the `LookAtDisk` operationId).
 	LookAtDisk(ctx context.Context, pool PoolName, params *LookAtDiskParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// NameDiskWithBody Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /v1/pools/{pool}/disk-name (the `NameDisk` operationId).
+	NameDiskWithBody(ctx context.Context, pool PoolName, params *NameDiskParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// NameDisk Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /v1/pools/{pool}/disk-name (the `NameDisk` operationId).
+	NameDisk(ctx context.Context, pool PoolName, params *NameDiskParams, body NameDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDisks The disks in a pool
 	//
 	// The list is kept, as of `refreshed`. Pools are looked through in the background when something changes in them, and now and then; while
@@ -1749,6 +1763,40 @@ func (c *Client) ChangePool(ctx context.Context, pool PoolName, params *ChangePo
 // Corresponds with GET /v1/pools/{pool}/disk (the `LookAtDisk` operationId).
 func (c *Client) LookAtDisk(ctx context.Context, pool PoolName, params *LookAtDiskParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLookAtDiskRequest(c.Server, pool, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NameDiskWithBody Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /v1/pools/{pool}/disk-name (the `NameDisk` operationId).
+func (c *Client) NameDiskWithBody(ctx context.Context, pool PoolName, params *NameDiskParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNameDiskRequestWithBody(c.Server, pool, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NameDisk Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /v1/pools/{pool}/disk-name (the `NameDisk` operationId).
+func (c *Client) NameDisk(ctx context.Context, pool PoolName, params *NameDiskParams, body NameDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNameDiskRequest(c.Server, pool, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4302,6 +4350,76 @@ func NewLookAtDiskRequest(server string, pool PoolName, params *LookAtDiskParams
 	return req, nil
 }
 
+// NewNameDiskRequest calls the generic NameDisk builder with application/json body
+func NewNameDiskRequest(server string, pool PoolName, params *NameDiskParams, body NameDiskJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewNameDiskRequestWithBody(server, pool, params, "application/json", bodyReader)
+}
+
+// NewNameDiskRequestWithBody constructs an http.Request for the NameDisk method, with any body, and a specified content type
+func NewNameDiskRequestWithBody(server string, pool PoolName, params *NameDiskParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/disk-name", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListDisksRequest constructs an http.Request for the ListDisks method
 func NewListDisksRequest(server string, pool PoolName, params *ListDisksParams) (*http.Request, error) {
 	var err error
@@ -5671,6 +5789,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/pools/{pool}/disk (the `LookAtDisk` operationId).
 	LookAtDiskWithResponse(ctx context.Context, pool PoolName, params *LookAtDiskParams, reqEditors ...RequestEditorFn) (*LookAtDiskResponse, error)
+
+	// NameDiskWithBodyWithResponse Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /v1/pools/{pool}/disk-name (the `NameDisk` operationId).
+	NameDiskWithBodyWithResponse(ctx context.Context, pool PoolName, params *NameDiskParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NameDiskResponse, error)
+
+	// NameDiskWithResponse Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /v1/pools/{pool}/disk-name (the `NameDisk` operationId).
+	NameDiskWithResponse(ctx context.Context, pool PoolName, params *NameDiskParams, body NameDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*NameDiskResponse, error)
 
 	// ListDisksWithResponse The disks in a pool
 	//
@@ -8376,6 +8508,47 @@ func (r LookAtDiskResponse) ContentType() string {
 	return ""
 }
 
+type NameDiskResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r NameDiskResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r NameDiskResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r NameDiskResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r NameDiskResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r NameDiskResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListDisksResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9926,6 +10099,32 @@ func (c *ClientWithResponses) LookAtDiskWithResponse(ctx context.Context, pool P
 		return nil, err
 	}
 	return ParseLookAtDiskResponse(rsp)
+}
+
+// NameDiskWithBodyWithResponse Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /v1/pools/{pool}/disk-name (the `NameDisk` operationId).
+func (c *ClientWithResponses) NameDiskWithBodyWithResponse(ctx context.Context, pool PoolName, params *NameDiskParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NameDiskResponse, error) {
+	rsp, err := c.NameDiskWithBody(ctx, pool, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNameDiskResponse(rsp)
+}
+
+// NameDiskWithResponse Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /v1/pools/{pool}/disk-name (the `NameDisk` operationId).
+func (c *ClientWithResponses) NameDiskWithResponse(ctx context.Context, pool PoolName, params *NameDiskParams, body NameDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*NameDiskResponse, error) {
+	rsp, err := c.NameDisk(ctx, pool, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNameDiskResponse(rsp)
 }
 
 // ListDisksWithResponse The disks in a pool
@@ -11893,6 +12092,35 @@ func ParseLookAtDiskResponse(rsp *http.Response) (*LookAtDiskResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseNameDiskResponse parses an HTTP response from a NameDiskWithResponse call
+func ParseNameDiskResponse(rsp *http.Response) (*NameDiskResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &NameDiskResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -68,6 +68,12 @@ func (s *Service) TestPool(ctx context.Context, name string, withoutDrive bool) 
 	return decode[api.Trial](s.calls.TestPool(ctx, name, &api.TestPoolParams{WithoutDrive: &withoutDrive}))
 }
 
+// NameDisk says what people call a disk, and notes something on it.
+func (s *Service) NameDisk(ctx context.Context, pool, path string, n api.DiskName) error {
+	_, err := decode[struct{}](s.calls.NameDisk(ctx, pool, &api.NameDiskParams{Path: path}, n))
+	return err
+}
+
 // RemovePool forgets a pool; its files stay.
 func (s *Service) RemovePool(ctx context.Context, name string) error {
 	_, err := decode[struct{}](s.calls.RemovePool(ctx, name))

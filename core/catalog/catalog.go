@@ -38,6 +38,9 @@ type Disk struct {
 	Chain         []string  `json:"chain,omitempty"`     // files of all that it stands on
 	Snapshots     []string  `json:"snapshots,omitempty"` // kept inside
 	Tag           string    `json:"tag,omitempty"`       // beside it
+	Tagged        *File     `json:"tagged,omitempty"`    // the tag as it was read
+	Called        string    `json:"called,omitempty"`    // by people, as its tag says
+	Note          string    `json:"note,omitempty"`      // likewise
 	Dirty         bool      `json:"dirty,omitempty"`
 	AtLeast       bool      `json:"at_least,omitempty"` // it is too scattered for all that is allocated to be counted
 	Problem       string    `json:"problem,omitempty"`  // why it does not open

@@ -221,6 +221,7 @@ func (x *scan) group(infos []storage.Info) Catalog {
 			d.Tag = tag
 			belongs[tag] = true
 		}
+		x.called(&d)
 		belongs[inspect.SumsName(d.Path)], belongs[d.Path] = true, true
 		for _, f := range d.Files {
 			belongs[f.Name] = true
@@ -233,6 +234,22 @@ func (x *scan) group(infos []storage.Info) Catalog {
 		}
 	}
 	return c
+}
+
+// called reads what people call a disk, where its tag is not the one any more that was read.
+func (x *scan) called(d *Disk) {
+	if d.Tag == "" {
+		d.Tagged, d.Called, d.Note = nil, "", ""
+		return
+	}
+	now := x.files[d.Tag]
+	if d.Tagged != nil && d.Tagged.same(now) {
+		return
+	}
+	d.Tagged, d.Called, d.Note = &now, "", ""
+	if tag, err := inspect.TagHead(x.Folder, d.Path); err == nil { // one that is damaged tells nothing
+		d.Called, d.Note = storage.Printable(tag.Called), storage.Printable(tag.Note)
+	}
 }
 
 // knownMachine is a definition that has not changed.

@@ -30,8 +30,11 @@ type Tag struct {
 	History []Origin `json:"history,omitempty"`
 	// Doubts are what was known against the content when the tag was made, in sentences.
 	Doubts []string `json:"doubts,omitempty"`
-	Files  []File   `json:"files"` // as they were when the tag was made
-	Leaves *Leaves  `json:"-"`
+	// Called is what people call the disk, and Note what they note on it.
+	Called string  `json:"called,omitempty"`
+	Note   string  `json:"note,omitempty"`
+	Files  []File  `json:"files"` // as they were when the tag was made
+	Leaves *Leaves `json:"-"`
 }
 
 // Origin is what an image was made of.
@@ -165,6 +168,19 @@ func ReadTag(r io.Reader, size int64) (*Tag, error) {
 
 // Refile writes the tag that r reads to w, with what files makes of those that it speaks of: they were copied. Its leaves stay as they are.
 func Refile(w io.Writer, r io.Reader, files func([]File) []File) error {
+	return rewrite(w, r, func(t *Tag) { t.Files = files(t.Files) })
+}
+
+// Bounds of what people call a disk, and note on it, in bytes.
+const MaxCalled, MaxNote = 200, 4000
+
+// Rename writes the tag that r reads to w, of a disk that is called otherwise. Its leaves stay as they are.
+func Rename(w io.Writer, r io.Reader, called, note string) error {
+	return rewrite(w, r, func(t *Tag) { t.Called, t.Note = called, note })
+}
+
+// rewrite writes a tag with another head.
+func rewrite(w io.Writer, r io.Reader, change func(*Tag)) error {
 	var t Tag
 	rest := bufio.NewReader(r)
 	line, err := readLine(rest)
@@ -174,7 +190,7 @@ func Refile(w io.Writer, r io.Reader, files func([]File) []File) error {
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrTag, err)
 	}
-	t.Files = files(t.Files)
+	change(&t)
 	if line, err = json.Marshal(t); err != nil {
 		return err
 	}

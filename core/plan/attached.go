@@ -63,7 +63,7 @@ func (p *staying) attach() {
 		p.check(
 			Informs,
 			"files",
-			fmt.Sprintf("The files of the disk %s, in whose place it is, stay where they are: %s.", p.r.Slot, p.m.Disk.Lies()),
+			fmt.Sprintf("It comes in the place of the disk %s, whose files are left as they are: %s.", p.r.Slot, p.m.Disk.Lies()),
 		)
 		p.step(StepDetach, fmt.Sprintf("Take the disk %s from it", p.r.Slot))
 	}
@@ -75,7 +75,9 @@ func (p *staying) attach() {
 	} else {
 		p.check(Informs, "state", fmt.Sprintf("%s is %s, and gets it at once, if its host can do that.", p.m.Here(), p.f.State))
 	}
-	p.check(Informs, "guest", bringIn)
+	if old < 0 {
+		p.check(Informs, "guest", bringIn)
+	}
 	p.step(StepAttach, fmt.Sprintf("Give it %s", at))
 }
 

@@ -6,6 +6,7 @@ import (
 
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
+	"bagaglio/core/storage"
 )
 
 // keepAlong says what becomes of the states that its host keeps of a machine, and finds those that its new host is told of.
@@ -15,7 +16,7 @@ func (w *whole) keepAlong(parts []Plan) {
 	}
 	names := []string{}
 	for _, k := range w.f.Kept {
-		names = append(names, k.Name)
+		names = append(names, storage.Printable(k.Name))
 	}
 	if w.m.Stays() && !slices.ContainsFunc(parts, func(p Plan) bool { return len(p.After) > 0 }) {
 		return // nothing of it goes anywhere

@@ -201,6 +201,8 @@ func (r MachineRequest) validateDisks() error {
 	}
 	for slot, c := range r.Disks {
 		switch {
+		case r.Linked && !c.Leave:
+			return fmt.Errorf("the disk %s: what stands on a disk has the form and the place that this asks for", slot)
 		case c.Size < 0:
 			return fmt.Errorf("the disk %s cannot have a size of %d bytes", slot, c.Size)
 		case c.Leave && (c != DiskChoice{Leave: true}):

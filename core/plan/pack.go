@@ -138,6 +138,9 @@ func (p *staying) pack(f PackFacts) {
 	if f.There {
 		p.check(Blocks, "name", fmt.Sprintf("%s is there already, and nothing is overwritten: choose another name.", to))
 	}
+	if len(f.Disks) == 0 {
+		p.check(Blocks, "disk", fmt.Sprintf("%s has no disk: there is nothing to prove.", p.m.Here()))
+	}
 	if f.ReadOnly {
 		p.check(Blocks, "destination", "The pool is read only: nothing is written there.")
 	}

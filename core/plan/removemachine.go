@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"bagaglio/core/storage"
 )
 
 // RemoveMachine has a machine go: its host forgets it, and its disks go into the holding folder with its definition.
@@ -79,7 +81,7 @@ func ForRemoval(r Request, f MachineFacts, parts []Plan) Plan {
 func (w *whole) forgets() {
 	names := []string{}
 	for _, k := range w.f.Kept {
-		names = append(names, k.Name)
+		names = append(names, storage.Printable(k.Name))
 	}
 	switch {
 	case len(names) == 0:

@@ -9,6 +9,7 @@ import (
 	"bagaglio/core/disk"
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
+	"bagaglio/core/storage"
 )
 
 // Kinds of request for a machine that stays on its host.
@@ -238,7 +239,7 @@ func (p *staying) known() (k host.Snapshot, ok bool) {
 	if len(p.f.Kept) > 0 {
 		var names []string
 		for _, k := range p.f.Kept {
-			names = append(names, k.Name)
+			names = append(names, storage.Printable(k.Name))
 		}
 		has = strings.Join(names, ", ")
 	}

@@ -15,6 +15,10 @@ import (
 	"bagaglio/internal/store"
 )
 
+func (s *server) NameDisk(ctx context.Context, r NameDiskRequestObject) (NameDiskResponseObject, error) {
+	return NameDisk204Response{}, s.service.Places.Call(ctx, r.Pool, r.Params.Path, or(r.Body.Called, ""), or(r.Body.Note, ""))
+}
+
 func (s *server) ListDisks(ctx context.Context, r ListDisksRequestObject) (ListDisksResponseObject, error) {
 	p := r.Params
 	q := store.DiskQuery{Search: or(p.Search, ""), Descending: or(p.Descending, false), Cursor: or(p.Cursor, "")}

@@ -185,6 +185,9 @@ type ServerInterface interface {
 	// LookAtDisk Look at a disk, and inside
 	// (GET /v1/pools/{pool}/disk)
 	LookAtDisk(c *gin.Context, pool PoolName, params LookAtDiskParams)
+	// NameDisk Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+	// (PUT /v1/pools/{pool}/disk-name)
+	NameDisk(c *gin.Context, pool PoolName, params NameDiskParams)
 	// ListDisks The disks in a pool
 	// (GET /v1/pools/{pool}/disks)
 	ListDisks(c *gin.Context, pool PoolName, params ListDisksParams)
@@ -1690,6 +1693,42 @@ func (siw *ServerInterfaceWrapper) LookAtDisk(c *gin.Context) {
 	siw.Handler.LookAtDisk(c, pool, params)
 }
 
+// NameDisk operation middleware
+func (siw *ServerInterfaceWrapper) NameDisk(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params NameDiskParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.NameDisk(c, pool, params)
+}
+
 // ListDisks operation middleware
 func (siw *ServerInterfaceWrapper) ListDisks(c *gin.Context) {
 
@@ -2255,6 +2294,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PATCH(options.BaseURL+"/v1/pools/:pool", wrapper.ChangePool)
 	router.POST(options.BaseURL+"/v1/pools/:pool/test", wrapper.TestPool)
 	router.GET(options.BaseURL+"/v1/pools/:pool/disks", wrapper.ListDisks)
+	router.PUT(options.BaseURL+"/v1/pools/:pool/disk-name", wrapper.NameDisk)
 	router.POST(options.BaseURL+"/v1/pools/:pool/stop-looking", wrapper.StopLooking)
 	router.GET(options.BaseURL+"/v1/pools/:pool/strays", wrapper.ListStrays)
 	router.GET(options.BaseURL+"/v1/pools/:pool/disk", wrapper.LookAtDisk)
@@ -4500,6 +4540,41 @@ func (response LookAtDiskdefaultApplicationProblemPlusJSONResponse) VisitLookAtD
 	return err
 }
 
+type NameDiskRequestObject struct {
+	Pool   PoolName `json:"pool"`
+	Params NameDiskParams
+	Body   *NameDiskJSONRequestBody
+}
+
+type NameDiskResponseObject interface {
+	VisitNameDiskResponse(w http.ResponseWriter) error
+}
+
+type NameDisk204Response struct {
+}
+
+func (response NameDisk204Response) VisitNameDiskResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type NameDiskdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response NameDiskdefaultApplicationProblemPlusJSONResponse) VisitNameDiskResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListDisksRequestObject struct {
 	Pool   PoolName `json:"pool"`
 	Params ListDisksParams
@@ -5180,6 +5255,9 @@ type StrictServerInterface interface {
 	// LookAtDisk Look at a disk, and inside
 	// (GET /v1/pools/{pool}/disk)
 	LookAtDisk(ctx context.Context, request LookAtDiskRequestObject) (LookAtDiskResponseObject, error)
+	// NameDisk Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+	// (PUT /v1/pools/{pool}/disk-name)
+	NameDisk(ctx context.Context, request NameDiskRequestObject) (NameDiskResponseObject, error)
 	// ListDisks The disks in a pool
 	// (GET /v1/pools/{pool}/disks)
 	ListDisks(ctx context.Context, request ListDisksRequestObject) (ListDisksResponseObject, error)
@@ -6970,6 +7048,51 @@ func (sh *strictHandler) LookAtDisk(ctx *gin.Context, pool PoolName, params Look
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(LookAtDiskResponseObject); ok {
 		if err := validResponse.VisitLookAtDiskResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// NameDisk operation middleware
+func (sh *strictHandler) NameDisk(ctx *gin.Context, pool PoolName, params NameDiskParams) {
+	var request NameDiskRequestObject
+
+	request.Pool = pool
+	request.Params = params
+
+	var body NameDiskJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.NameDisk(ctx, request.(NameDiskRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "NameDisk")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(NameDiskResponseObject); ok {
+		if err := validResponse.VisitNameDiskResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -106,10 +106,28 @@ func viewTrial(t places.Trial) spec.Trial {
 
 func viewEntry(e places.Entry) spec.DiskEntry {
 	return spec.DiskEntry{
-		Path: e.Path, Format: e.Format, Layout: e.Layout, VirtualSize: e.VirtualSize, AllocatedSize: e.AllocatedSize, FileSize: e.FileSize,
-		Room: e.Room, Modified: e.Modified, Files: e.Files, StandsOn: append([]string{}, e.Chain...), Standing: append([]string{}, e.Standing...),
-		Snapshots: append([]string{}, e.Snapshots...), Machines: append([]string{}, e.Machines...), Problem: e.Problem,
-		Orphan: known(e.Orphan), Tag: known(e.Tag), Dirty: known(e.Dirty), AtLeast: known(e.AtLeast),
+		Path:          e.Path,
+		Format:        e.Format,
+		Layout:        e.Layout,
+		VirtualSize:   e.VirtualSize,
+		AllocatedSize: e.AllocatedSize,
+		FileSize:      e.FileSize,
+		Room:          e.Room,
+		Modified:      e.Modified,
+		Files:         e.Files,
+		StandsOn:      append([]string{}, e.Chain...),
+		Standing:      append([]string{}, e.Standing...),
+		Snapshots:     append([]string{}, e.Snapshots...),
+		Machines:      append([]string{}, e.Machines...),
+		Problem:       e.Problem,
+		Orphan: known(
+			e.Orphan,
+		),
+		Tag:     known(e.Tag),
+		Called:  known(e.Called),
+		Note:    known(e.Note),
+		Dirty:   known(e.Dirty),
+		AtLeast: known(e.AtLeast),
 	}
 }
 

@@ -94,11 +94,14 @@ func diskRows(disks []api.DiskEntry, files bool) [][]string {
 	rows := [][]string{{"DISK", "FORMAT", "LAYOUT", "VIRTUAL SIZE", "ALLOCATED", "FILE SIZE", "FILES", "MACHINE", "STANDS ON", ""}}
 	for _, d := range disks {
 		on, remark := "", ""
+		if d.Called != nil {
+			remark = "“" + *d.Called + "”"
+		}
 		if len(d.StandsOn) > 0 {
 			on = d.StandsOn[0]
 		}
 		if len(d.Standing) > 0 {
-			remark = fmt.Sprintf("%d stand(s) on it", len(d.Standing))
+			remark = strings.TrimPrefix(fmt.Sprintf("%s; %d stand(s) on it", remark, len(d.Standing)), "; ")
 		}
 		if d.Orphan != nil {
 			remark = strings.TrimPrefix(remark+"; "+*d.Orphan, "; ")

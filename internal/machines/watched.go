@@ -2,6 +2,7 @@ package machines
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -178,9 +179,34 @@ func (m *Machines) Naming(ctx context.Context, pool string, files []string) (use
 	for _, x := range all {
 		if slices.ContainsFunc(x.Disks, func(d Disk) bool { return d.InPool == pool && slices.Contains(files, d.Path) }) {
 			users = append(users, plan.User{Name: called(x)})
+			continue
+		}
+		kept, keptErr := m.keepsOne(ctx, x, pool, files)
+		if err = errors.Join(err, keptErr); kept {
+			users = append(users, plan.User{Name: called(x)})
 		}
 	}
 	return users, err
+}
+
+// keepsOne tells whether the host of a machine keeps one of the files in a pool for a snapshot of it.
+func (m *Machines) keepsOne(ctx context.Context, x Machine, pool string, files []string) (bool, error) {
+	all, err := guests{m, x.Host}.Snapshots(ctx, x.Machine)
+	if errors.Is(err, errors.ErrUnsupported) || errors.Is(err, host.ErrRefused) || errors.Is(err, host.ErrNoMachine) {
+		return false, nil
+	}
+	for _, k := range all {
+		for _, file := range k.Files {
+			at, err := m.Lying(ctx, x.Host, machine.Disk{File: file})
+			if err != nil {
+				return false, err
+			}
+			if at.Pool == pool && slices.Contains(files, at.Path) {
+				return true, nil
+			}
+		}
+	}
+	return false, err
 }
 
 // forget makes the next one ask a host again.

@@ -135,10 +135,8 @@ func (s *Planner) carriedMachine(ctx context.Context, r plan.Request) (m machine
 	if r.Source.IsDevice() {
 		return s.guests.OfDevice(ctx, folder, r)
 	}
-	if name, _, ok := archive.Split(r.Source.Path); ok {
-		if folder, err = archive.Open(folder, name); err != nil {
-			return m, nil, fmt.Errorf("%w: %w", records.ErrInvalid, err)
-		}
+	if folder, err = archive.In(folder, r.Source.Path); err != nil {
+		return m, nil, fmt.Errorf("%w: %w", records.ErrInvalid, err)
 	}
 	m, err = s.guests.Shelved(ctx, pool, folder, r.Source.Path)
 	return m, nil, err

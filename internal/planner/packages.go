@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"strings"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/host"
@@ -13,6 +14,7 @@ import (
 	"bagaglio/core/machine/ovf"
 	"bagaglio/core/plan"
 	"bagaglio/core/step"
+	"bagaglio/core/step/disks"
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/archive"
 	"bagaglio/internal/machines"
@@ -55,6 +57,14 @@ func (s *Planner) preparePack(ctx context.Context, r plan.Request) (plan.Plan, e
 	if err != nil {
 		return plan.Plan{}, err
 	}
+	clean, err := storage.Clean(r.Destination.Path)
+	if err != nil {
+		return plan.Plan{}, fmt.Errorf("%w: %w", records.ErrInvalid, err)
+	}
+	if clean == disks.OwnFolder || strings.HasPrefix(clean, disks.OwnFolder+"/") {
+		return plan.Plan{}, fmt.Errorf("%w: %s is a folder of Bagaglio's own: choose another name", records.ErrInvalid, disks.OwnFolder)
+	}
+	r.Destination = &plan.Place{Pool: r.Destination.Pool, Path: clean}
 	f := plan.PackFacts{StayingFacts: has, Off: m.State == host.Off, Saved: m.State == host.Saved}
 	to, err := s.folder(ctx, r.Destination.Pool)
 	if err != nil {

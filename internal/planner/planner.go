@@ -269,10 +269,7 @@ func (s *Planner) inside(ctx context.Context, at plan.Place, suspended bool) (st
 	if err != nil {
 		return nil, err
 	}
-	if name, _, ok := archive.Split(at.Path); ok {
-		return archive.Open(folder, name)
-	}
-	return folder, nil
+	return archive.In(folder, at.Path)
 }
 
 // watched is the folder of a pool, in which disks are in use also of machines that are suspended, unless that is fine.

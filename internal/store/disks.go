@@ -44,7 +44,7 @@ func (s *Store) Strays(ctx context.Context, pool, behind string, limit int) ([]c
 
 // DiskQuery says which disks of a pool are wanted.
 type DiskQuery struct {
-	Search     string // a part of the path
+	Search     string // a part of the path, or of what people call it or note on it
 	Only       string // OnlyBroken, OnlyOverlays, OnlyBases, OnlyOrphans, or empty for all
 	Sort       string // a column; empty for the path
 	Descending bool
@@ -130,8 +130,9 @@ func (s *Store) Disks(ctx context.Context, pool string, q DiskQuery) (disks []ca
 	}
 	where, args := ` FROM disks INDEXED BY disks_in_short WHERE pool = ?`+only, []any{pool}
 	if q.Search != "" {
-		where += ` AND path LIKE ? ESCAPE '\'`
-		args = append(args, "%"+strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(q.Search)+"%")
+		where += ` AND (path LIKE ? ESCAPE '\' OR json_extract(disk, '$.called') LIKE ? ESCAPE '\' OR json_extract(disk, '$.note') LIKE ? ESCAPE '\')`
+		pattern := "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(q.Search) + "%"
+		args = append(args, pattern, pattern, pattern)
 	}
 	counted, of := `SELECT count(*)`+where, args
 	if q.Search == "" && q.Only == "" { // it was counted when the pool was looked through

@@ -46,6 +46,7 @@ func overlay(t *testing.T, dir, name, base string) {
 	_, err = w.WriteAt([]byte("what the guest wrote since"), 0)
 	require.NoError(t, err)
 	require.NoError(t, w.Commit(t.Context()))
+	require.NoError(t, w.Close())
 	testkit.Settled(t, filepath.Join(dir, name))
 }
 

@@ -106,7 +106,15 @@ func TestACloneIsWhatTheSnapshotWas(t *testing.T) {
 	)
 	require.Zero(t, out.Code, out.Notes+out.Out)
 	assert.Equal(t, then, read(t, r.folder, "crew-may/crew-roster.qcow2"))
-	_, err := os.Stat(image)
+	kept, err := filepath.Glob(filepath.Join(r.folder, "crew-roster/kept-*/crew-roster.qcow2"))
+	require.NoError(t, err)
+	require.Len(t, kept, 1)
+	rel, err := filepath.Rel(r.folder, kept[0])
+	require.NoError(t, err)
+	p, err := r.Plan(t.Context(), removal(rel))
+	require.NoError(t, err)
+	assert.Contains(t, messages(p.Plan), "quay:crew-roster names it", "its host keeps it for a snapshot")
+	_, err = os.Stat(image)
 	require.NoError(t, err)
 }
 

@@ -18,6 +18,8 @@ import (
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
 	"bagaglio/core/transfer"
+
+	"github.com/google/uuid"
 )
 
 // tagName is that of the tag beside the new image.
@@ -50,6 +52,9 @@ func (w *work) makeTag(ctx context.Context, copied transfer.Result) error {
 		Receipt: r.ID,
 		Leaves:  leaves,
 		Origin:  fingerprint.Origin{Disk: r.Source.Place.String(), Format: r.Source.Format, Fingerprint: r.Source.Fingerprint},
+	}
+	if w.earlier != nil {
+		tag.Called, tag.Note = w.earlier.Called, w.earlier.Note
 	}
 	tag.Doubts = r.Doubts
 	if e := r.Earlier; e != nil {
@@ -105,6 +110,16 @@ func (a *appender) Write(p []byte) (int, error) {
 	n, err := a.file.WriteAt(p, a.at)
 	a.at += int64(n)
 	return n, err
+}
+
+// Rename has the tag beside a disk say what people call it, and what they note on it. It fails with fs.ErrNotExist where there is none.
+func Rename(folder storage.Folder, name, called, note string) error {
+	tag := fingerprint.TagName(name)
+	staged := path.Join(StagingFolder, uuid.NewString(), path.Base(tag))
+	err := remake(folder, tag, folder, tag, staged, func(w io.Writer, r io.Reader) error { return fingerprint.Rename(w, r, called, note) })
+	_ = storage.RemoveAll(folder, path.Dir(staged)) // nothing is in it any more
+	tidy(folder)
+	return errors.Join(err, folder.Sync(path.Dir(tag)))
 }
 
 // refile puts a tag beside a disk that was copied or renamed, in the place of the one that may lie there: it speaks of the files as they

@@ -38,6 +38,18 @@ func Split(name string) (archive, inner string, ok bool) {
 	return "", "", false
 }
 
+// In is the folder that a name lies in: an archive where it leads into one, and the folder below otherwise, as for a folder that is called so.
+func In(below storage.Folder, name string) (storage.Folder, error) {
+	at, _, ok := Split(name)
+	if !ok {
+		return below, nil
+	}
+	if info, err := below.Stat(at); err != nil || info.IsDir {
+		return below, nil //nolint:nilerr // whoever opens the name is told
+	}
+	return Open(below, at)
+}
+
 // Folder is an archive. The names of its files have that of the archive in front, as in the folder that it lies in. It is only read.
 type Folder struct {
 	below   storage.Folder

@@ -219,6 +219,15 @@ func TestArchivesAreOnlyRead(t *testing.T) {
 		outer, inner, ok := Split(name)
 		assert.Equal(t, want, [3]string{outer, inner, map[bool]string{true: "yes"}[ok]}, name)
 	}
+	put(t, folder, "folder.ova/disk.raw", []byte("disk"))
+	for name, want := range map[string]storage.Folder{"folder.ova/disk.raw": folder, "disk.raw": folder, "missing.ova/disk.raw": folder} {
+		in, err := In(folder, name)
+		require.NoError(t, err)
+		assert.Same(t, want, in, name)
+	}
+	in, err := In(folder, "crew.ova/crew.ovf")
+	require.NoError(t, err)
+	assert.NotSame(t, folder, in)
 }
 
 // FuzzArchive looks through archives that anybody wrote.

@@ -29,6 +29,8 @@ export function DiskRow({ pool, disk, others }: Props) {
         <Link className="link font-medium break-all" to={`/disk?${new URLSearchParams({ pool, path: disk.path })}`}>
           {disk.path}
         </Link>
+        {disk.called && <p className="font-medium">{disk.called}</p>}
+        {disk.note && <p className="text-sm">{disk.note}</p>}
         <p className="text-sm opacity-75">
           {disk.format}
           {disk.layout && `, ${disk.layout}`}

@@ -1,9 +1,11 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Archive, ArrowRightLeft } from "lucide-react";
+import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { calls, result, type Report, type Schemas } from "../api/client.ts";
+import { calls, items, result, type Report, type Schemas } from "../api/client.ts";
 import { Failure } from "../components/failure.tsx";
 import { Sizes } from "../components/sizes.tsx";
+import { TextLine } from "../components/text-line.tsx";
 import { Starts } from "../components/starts.tsx";
 import { Tree } from "../components/tree.tsx";
 import { exact, size } from "../format.ts";
@@ -34,12 +36,73 @@ export function DiskPage() {
           </Link>
         </div>
       </div>
+      <Called pool={pool} path={path} />
       {report.isPending && <p>Looking at the disk.</p>}
       {report.error && <Failure error={report.error} />}
       {report.data && <About report={report.data} />}
       {report.data && <Inside pool={pool} path={path} inside={report.data.inside} whole={report.data.virtual_size} />}
       {report.data && <Starts pool={pool} path={path} />}
     </div>
+  );
+}
+
+/** What people call it, and note on it, which is changed here. */
+function Called({ pool, path }: { pool: string; path: string }) {
+  const cache = useQueryClient();
+  const key = ["disks", "called", pool, path];
+  const entry = useQuery({
+    queryKey: key,
+    queryFn: async () =>
+      (await items(calls.GET("/v1/pools/{pool}/disks", { params: { path: { pool }, query: { search: path } } }))).find(
+        (d) => d.path === path,
+      ) ?? null,
+  });
+  const [edited, setEdited] = useState<{ called: string; note: string }>();
+  const save = useMutation({
+    mutationFn: async () => {
+      await result(
+        calls.PUT("/v1/pools/{pool}/disk-name", { params: { path: { pool }, query: { path } }, body: edited ?? {} }),
+      );
+      await cache.invalidateQueries({ queryKey: ["disks"] });
+    },
+    onSuccess: () => setEdited(undefined),
+  });
+  const disk = entry.data;
+  if (!disk?.tag) return null; // nothing could keep it
+  return (
+    <section aria-label="Name" className="space-y-2">
+      {!edited && (
+        <div className="flex flex-wrap items-center gap-3">
+          <span className={disk.called ? "text-lg font-medium" : "opacity-75"}>
+            {disk.called ?? "It has no name for people."}
+          </span>
+          {disk.note && <span>{disk.note}</span>}
+          <button
+            type="button"
+            className="btn btn-xs"
+            onClick={() => setEdited({ called: disk.called ?? "", note: disk.note ?? "" })}
+          >
+            Name it
+          </button>
+        </div>
+      )}
+      {edited && (
+        <form
+          className="sheet space-y-3"
+          onSubmit={(event) => {
+            event.preventDefault();
+            save.mutate();
+          }}
+        >
+          <TextLine name="Called" value={edited.called} change={(called) => setEdited({ ...edited, called })} />
+          <TextLine name="Note" value={edited.note} change={(note) => setEdited({ ...edited, note })} />
+          <button type="submit" className="btn btn-primary btn-sm" disabled={save.isPending}>
+            Keep
+          </button>
+        </form>
+      )}
+      {save.error && <Failure error={save.error} />}
+    </section>
   );
 }
 
