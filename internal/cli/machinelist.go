@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -11,6 +12,9 @@ import (
 	"bagaglio/api"
 	"bagaglio/client"
 	"bagaglio/core/machine"
+	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
+	"bagaglio/core/step"
 
 	"github.com/spf13/cobra"
 )
@@ -106,13 +110,19 @@ func (a *app) machineForget() *cobra.Command {
 }
 
 func (a *app) machineCompare() *cobra.Command {
+	var content bool
 	c := &cobra.Command{
-		Use: "compare HOST:NAME HOST:NAME", Short: "Say in what two machines differ", Args: exactly(2),
+		Use:   "compare HOST:NAME HOST:NAME",
+		Short: "Say in what two machines differ",
+		Args:  exactly(2),
+		Long: `Says in what two machines differ, on one host or on two: what they are, and with --content also what is on their disks, one with the other in their order, whatever
+forms those have. For that both have to be off, and all of them are read.`,
 		ValidArgsFunction: func(cmd *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
 			return a.completeMachine(cmd, nil, typed)
 		},
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
 			var both [2]machine.Machine
+			var found [2]api.Machine
 			for i, arg := range args {
 				host, name, err := hostAndName(arg)
 				if err != nil {
@@ -125,9 +135,16 @@ func (a *app) machineCompare() *cobra.Command {
 				if m.Is == nil {
 					return fmt.Errorf("the definition of %s cannot be read: %s", arg, deref(m.Problem))
 				}
-				both[i] = *m.Is
+				both[i], found[i] = *m.Is, m
 			}
 			differences := machine.Compare(both[0], both[1])
+			if content {
+				more, err := contents(cmd.Context(), service, found)
+				if err != nil {
+					return err
+				}
+				differences = append(differences, more...)
+			}
 			if a.json {
 				return a.printJSON(append([]machine.Difference{}, differences...))
 			}
@@ -142,8 +159,54 @@ func (a *app) machineCompare() *cobra.Command {
 			return table(a.out, rows)
 		}),
 	}
+	c.Flags().BoolVar(&content, "content", false, "compare what is on their disks too")
 	a.jsonFlag(c)
 	return c
+}
+
+// contents compares what is on the disks of two machines, in their order, by jobs that read all of them.
+func contents(ctx context.Context, service *client.Service, of [2]api.Machine) (all []machine.Difference, err error) {
+	for i := range min(len(of[0].Disks), len(of[1].Disks)) {
+		a, b := of[0].Disks[i], of[1].Disks[i]
+		d := machine.Difference{What: fmt.Sprintf("disk %d, content", i+1)}
+		if a.Pool == nil || b.Pool == nil {
+			d.Before, d.After = "it lies in no pool", "and is not compared"
+			all = append(all, d)
+			continue
+		}
+		r := plan.Request{
+			Kind: plan.Prove, Source: plan.Place{Pool: *a.Pool, Path: deref(a.Path)}, AgainstDisk: &plan.Place{Pool: *b.Pool, Path: deref(b.Path)},
+		}
+		kept, err := service.Plan(ctx, r)
+		if err != nil {
+			return nil, err
+		}
+		if kept.Blocked {
+			return nil, fmt.Errorf("%w: %s", step.ErrBlocked, kept.Plan.With(plan.Blocks)[0].Message)
+		}
+		j, err := service.Start(ctx, api.NewJob{Plan: kept.Id})
+		if err != nil {
+			return nil, err
+		}
+		for _, err := range service.Follow(ctx, j.Id) {
+			if err != nil && !errors.Is(err, client.ErrAway) {
+				return nil, err
+			}
+		}
+		done, err := service.Receipt(ctx, j.Id)
+		if err != nil {
+			return nil, err
+		}
+		if done.Outcome == receipt.Proven {
+			continue
+		}
+		d.Before = done.Source.Fingerprint
+		if d.After = done.Reason; done.Other != nil && done.Other.Fingerprint != "" {
+			d.After = done.Other.Fingerprint
+		}
+		all = append(all, d)
+	}
+	return all, nil
 }
 
 // orDash is a value, or a dash for none.

@@ -210,8 +210,15 @@ func round(t *testing.T, s *testkit.Service, p *testkit.Page, shot func(string))
 	shot("console-machine-move")
 	p.Click("Start")
 	p.AwaitText("It was seen to come up")
+	for name, notes := range map[string]string{"before-the-season": "As the last crew left it.", "first-sailing": ""} {
+		taken := testkit.Begin(t, s.Service, plan.Request{
+			Kind: plan.TakeSnapshot, Machine: "breakwater:ticketing", Snapshot: name, Notes: notes,
+		})
+		testkit.Await(t, s.Service, taken.Id)
+	}
 	p.Open(s.Address + "/machines/breakwater/ticketing")
 	p.AwaitText("Job")
+	p.AwaitText("first-sailing")
 	p.Await(`[...document.querySelectorAll("section[aria-label=Screen] img")].some((i) => i.naturalWidth > 100)`)
 	shot("console-machine")
 }
@@ -236,7 +243,7 @@ func machines(t *testing.T, s *testkit.Service, p *testkit.Page, guests *daemon.
 func terminal(t *testing.T, state, to string) {
 	for name, command := range map[string]string{
 		"client-look":    "bagaglio look quay-store:ticketing.raw",
-		"client-machine": "bagaglio machine list; bagaglio machine copy breakwater:ticketing quay --pool harbour --name ticketing-trial --stop --yes",
+		"client-machine": "bagaglio machine list; bagaglio machine snapshot list breakwater:ticketing; bagaglio group survey --machines-of breakwater --each kind=copy-machine --each to=quay --each destination.pool=harbour --each name=ticketing-trial --each suspend=true; bagaglio machine pack breakwater:ticketing seabag:ticketing.ova --suspend --yes",
 		"client-convert": "bagaglio convert quay-store:crew-roster.raw seabag:crew-roster.vhd --yes",
 		"client-move":    "bagaglio move quay-store:crew-roster.raw lamp-room:crew-roster.raw --plan; bagaglio move quay-store:crew-roster.raw seabag:rosters/crew-roster.raw --plan",
 		"client-lists":   "bagaglio host list; bagaglio pool list; bagaglio pool show lamp-room; bagaglio pool disks lighthouse-store; bagaglio job list",

@@ -106,6 +106,9 @@ func (f *Folder) SHA256(ctx context.Context, name string) (sum [sha256.Size]byte
 
 // run runs a command that may take hours, in a session of its own, and returns what it prints, at most so many bytes.
 func (c *client) run(ctx context.Context, command string, most int) (string, error) {
+	if ctx.Err() != nil { // otherwise a quick tool might be done before anybody minds
+		return "", context.Cause(ctx)
+	}
 	session, err := newSession(c.wires[0])
 	if err != nil {
 		return "", err

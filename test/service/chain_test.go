@@ -1,0 +1,161 @@
+package service
+
+import (
+	"encoding/binary"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"bagaglio/api"
+	"bagaglio/core/disk"
+	"bagaglio/core/host"
+	"bagaglio/core/plan"
+	"bagaglio/core/storage/local"
+	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/sshd"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// writer is the first sector of a guest that counts for ever, and writes each number into one of 256 sectors, one behind the other (INT 13h, 43h).
+func writer() []byte {
+	const at, packet, number, first = 0x7c00, 0x7c80, 0x8000, 0x100
+	code := []byte{
+		0x31, 0xc0, 0x8e, 0xd8, 0x8e, 0xc0, // segments are 0
+		0x66, 0xff, 0x06, number & 0xff, number >> 8, // the next number
+		0xa0, number & 0xff, number >> 8, 0xa2, (packet + 8) & 0xff, (packet + 8) >> 8, // its low byte is that of the sector
+		0xbe, packet & 0xff, packet >> 8, 0xb8, 0x00, 0x43, 0xb2, 0x80, 0xcd, 0x13, // written
+		0xeb, 0xe9, // again
+	}
+	sector := make([]byte, 512)
+	copy(sector, code)
+	copy(sector[packet-at:], []byte{16, 0, 1, 0, number & 0xff, number >> 8, 0, 0, 0, first >> 8, 0, 0, 0, 0, 0, 0})
+	sector[510], sector[511] = 0x55, 0xaa
+	return sector
+}
+
+// counted is the last number that a disk of the writer has. It fails where one is missing that was written before it, or there that was written behind it.
+func counted(t *testing.T, content []byte) uint32 {
+	t.Helper()
+	last := uint32(0)
+	number := func(k uint32) uint32 { return binary.LittleEndian.Uint32(content[(256+k)*512:]) }
+	for k := range uint32(256) {
+		last = max(last, number(k))
+	}
+	for n := last; n > 0 && last-n < 256; n-- {
+		require.Equal(t, n, number(n%256), "of %d", last)
+	}
+	return last
+}
+
+// TestTenSnapshotsWithWritesBetween: a guest writes as ten snapshots are taken; each is read back by us as the disk was at one moment, later ones later, also as an
+// image that is made of it; gone back to, the guest goes on from there.
+func TestTenSnapshotsWithWritesBetween(t *testing.T) {
+	t.Parallel()
+	r := rosters["libvirt"](t)
+	const image = "crew-roster/crew-roster.qcow2"
+	require.NoError(t, os.WriteFile(filepath.Join(r.folder, "writer.raw"), append(writer(), make([]byte, 2<<20-512)...), 0o666))
+	c := convert("writer.raw", image, "qcow2")
+	c.Source.Pool, c.Destination.Pool, c.Replace, c.NoTag = "quay-store", "quay-store", true, true
+	testkit.Proven(t, r.Service.Service, testkit.Begin(t, r.Service.Service, c).Id)
+	require.NoError(t, os.Chmod(filepath.Join(r.folder, image), 0o666))
+	h, err := r.kind.Open(t.Context(), r.address)
+	require.NoError(t, err)
+	defer h.Close()
+	m, err := h.Machine(t.Context(), "crew-roster")
+	require.NoError(t, err)
+	writes := func() { // so many more numbers
+		t.Helper()
+		begun, err := h.(host.Observer).Signs(t.Context(), m)
+		require.NoError(t, err)
+		require.Eventually(t, func() bool {
+			now, err := h.(host.Observer).Signs(t.Context(), m)
+			return err == nil && now.Written >= begun.Written+20*512
+		}, time.Minute, 10*time.Millisecond)
+	}
+	_, err = r.StartMachine(t.Context(), r.host, "crew-roster")
+	require.NoError(t, err)
+	for i := range 10 {
+		writes()
+		r.does(t, plan.Request{Kind: plan.TakeSnapshot, Snapshot: fmt.Sprintf("s%d", i)})
+	}
+	writes()
+	_, err = r.StopMachine(t.Context(), r.host, "crew-roster", 0, true)
+	require.NoError(t, err)
+
+	folder, err := local.Open(r.folder)
+	require.NoError(t, err)
+	defer folder.Close()
+	last := uint32(0)
+	var then []uint32
+	for i := range 10 {
+		d, err := disk.Origin{Folder: folder, Name: image, Snapshot: fmt.Sprintf("s%d", i)}.Open(t.Context(), "qcow2")
+		require.NoError(t, err)
+		content := make([]byte, d.Size())
+		_, err = d.ReadAt(content, 0)
+		require.NoError(t, err)
+		require.NoError(t, d.Close())
+		n := counted(t, content)
+		assert.Greater(t, n, last, "s%d", i)
+		last, then = n, append(then, n)
+	}
+	assert.Greater(t, counted(t, read(t, r.folder, image)), last)
+	c = convert(image, "s4.raw", "raw")
+	c.Source.Pool, c.Destination.Pool, c.Source.Snapshot = "quay-store", "quay-store", "s4"
+	testkit.Proven(t, r.Service.Service, testkit.Begin(t, r.Service.Service, c).Id)
+	assert.Equal(t, then[4], counted(t, read(t, r.folder, "s4.raw")))
+
+	r.does(t, plan.Request{Kind: plan.GoBack, Snapshot: "s4"})
+	writes()
+	_, err = r.StopMachine(t.Context(), r.host, "crew-roster", 0, true)
+	require.NoError(t, err)
+	assert.Greater(t, counted(t, read(t, r.folder, image)), then[4], "it has gone on from there")
+}
+
+// TestAFamilyOfTwentyMovesToAnotherHost with what each has of its own, some of them linked: every one is what it was.
+func TestAFamilyOfTwentyMovesToAnotherHost(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	quay := s.Pool("quay-store")
+	server, there := sshd.Start(t), t.TempDir()
+	key, agent, on := string(server.Key), false, "lighthouse"
+	_, err := s.AddHost(t.Context(), api.NewHost{
+		Name: on, Kind: api.NewHostKindSftp, Address: server.Address, User: &server.User, TrustedKey: &server.HostKey,
+		Login: &api.Secrets{Key: &key, Agent: &agent},
+	})
+	require.NoError(t, err)
+	_, err = s.AddPool(t.Context(), api.NewPool{Name: "lamp-room", Host: &on, Folder: there})
+	require.NoError(t, err)
+	noise(t, quay, "base.raw", mib)
+	names := []string{"base.raw"}
+	for i := range 19 {
+		c := convert("base.raw", fmt.Sprintf("crew-%02d.qcow2", i), "qcow2")
+		c.Destination.Pool, c.Layout, c.Base = "quay-store", "overlay", names[i*i%len(names)]
+		if c.Linked = i%2 == 1; c.Linked {
+			c.Source.Path = c.Base
+		} else {
+			noise(t, quay, fmt.Sprintf("own-%02d.raw", i), mib)
+			c.Source.Path = fmt.Sprintf("own-%02d.raw", i)
+		}
+		testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, c).Id)
+		names = append(names, c.Destination.Path)
+	}
+	before := map[string][]byte{}
+	for _, name := range names {
+		before[name] = read(t, quay, name)
+	}
+	_, err = s.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true)})
+	require.NoError(t, err)
+	move := plan.Request{
+		Kind: plan.Copy, Source: plan.Place{Pool: "quay-store", Path: "base.raw"}, Destination: &plan.Place{Pool: "lamp-room", Path: "base.raw"},
+		Family: true, Release: true,
+	}
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, move).Id)
+	for _, name := range names {
+		assert.Equal(t, before[name], read(t, there, name), name)
+		assert.NoFileExists(t, filepath.Join(quay, name))
+	}
+}
