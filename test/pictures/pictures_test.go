@@ -243,7 +243,7 @@ func machines(t *testing.T, s *testkit.Service, p *testkit.Page, guests *daemon.
 func terminal(t *testing.T, state, to string) {
 	for name, command := range map[string]string{
 		"client-look":    "bagaglio look quay-store:ticketing.raw",
-		"client-machine": "bagaglio machine list; bagaglio machine snapshot list breakwater:ticketing; bagaglio group survey --machines-of breakwater --each kind=copy-machine --each to=quay --each destination.pool=harbour --each name=ticketing-trial --each suspend=true; bagaglio machine pack breakwater:ticketing seabag:ticketing.ova --suspend --yes",
+		"client-machine": "bagaglio machine snapshot list breakwater:ticketing; bagaglio group survey --machines-of breakwater --each kind=copy-machine --each to=quay --each destination.pool=harbour --each name=ticketing-trial --each suspend=true; bagaglio machine pack breakwater:ticketing seabag:ticketing.ova --suspend --plan",
 		"client-convert": "bagaglio convert quay-store:crew-roster.raw seabag:crew-roster.vhd --yes",
 		"client-move":    "bagaglio move quay-store:crew-roster.raw lamp-room:crew-roster.raw --plan; bagaglio move quay-store:crew-roster.raw seabag:rosters/crew-roster.raw --plan",
 		"client-lists":   "bagaglio host list; bagaglio pool list; bagaglio pool show lamp-room; bagaglio pool disks lighthouse-store; bagaglio job list",

@@ -56,19 +56,23 @@ function Behind({ all, of, machine }: { all: Snapshot[]; of: Snapshot[]; machine
               {s.memory ? ", with its memory" : ", of a machine that was off"}
               {s.room !== undefined && `, takes ${size(s.room)}`}
             </span>
-            <span className="grow" />
-            <Link className="btn btn-xs" to={workOf({ kind: "go-back", machine, snapshot: s.name })}>
-              <History aria-hidden className="size-3" />
-              Go back
-            </Link>
-            <Link className="btn btn-xs" to={`/machines/move?${new URLSearchParams({ request: copied(machine, s) })}`}>
-              <Copy aria-hidden className="size-3" />
-              Copy
-            </Link>
-            <Link className="btn btn-xs" to={workOf({ kind: "drop-snapshot", machine, snapshot: s.name })}>
-              <Trash2 aria-hidden className="size-3" />
-              Drop
-            </Link>
+            <span className="flex grow justify-end gap-2">
+              <Link className="btn btn-xs" to={workOf({ kind: "go-back", machine, snapshot: s.name })}>
+                <History aria-hidden className="size-3" />
+                Go back
+              </Link>
+              <Link
+                className="btn btn-xs"
+                to={`/machines/move?${new URLSearchParams({ request: copied(machine, s) })}`}
+              >
+                <Copy aria-hidden className="size-3" />
+                Copy
+              </Link>
+              <Link className="btn btn-xs" to={workOf({ kind: "drop-snapshot", machine, snapshot: s.name })}>
+                <Trash2 aria-hidden className="size-3" />
+                Drop
+              </Link>
+            </span>
           </div>
           {s.notes && <p className="text-sm">{s.notes}</p>}
           {all.some((other) => other.parent === s.name) && (
