@@ -54,7 +54,6 @@ func counted(t *testing.T, content []byte) uint32 {
 // TestTenSnapshotsWithWritesBetween: a guest writes as ten snapshots are taken; each is read back by us as the disk was at one moment, later ones later, also as an
 // image that is made of it; gone back to, the guest goes on from there.
 func TestTenSnapshotsWithWritesBetween(t *testing.T) {
-	t.Parallel()
 	r := rosters["libvirt"](t)
 	const image = "crew-roster/crew-roster.qcow2"
 	require.NoError(t, os.WriteFile(filepath.Join(r.folder, "writer.raw"), append(writer(), make([]byte, 2<<20-512)...), 0o666))

@@ -19,6 +19,7 @@ import { UndoPage } from "./pages/undo.tsx";
 import { MachineMovePage } from "./pages/machine-move.tsx";
 import { MachineWorkPage } from "./pages/machine-work.tsx";
 import { MachinePage } from "./pages/machine.tsx";
+import { MachinesManyPage } from "./pages/machines-many.tsx";
 import { MachinesPage } from "./pages/machines.tsx";
 import { PlacesPage } from "./pages/places.tsx";
 import { PoolPage } from "./pages/pool.tsx";
@@ -41,6 +42,7 @@ export function App() {
           <Route path="/" element={<PlacesPage />} />
           <Route path="/machines" element={<MachinesPage />} />
           <Route path="/machines/move" element={<MachineMovePage />} />
+          <Route path="/machines/many" element={<MachinesManyPage />} />
           <Route path="/machines/work" element={<MachineWorkPage />} />
           <Route path="/machines/:host/:name" element={<MachinePage />} />
           <Route path="/pool" element={<PoolPage />} />

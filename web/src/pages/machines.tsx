@@ -26,6 +26,9 @@ export function MachinesPage() {
   useEffect(() => {
     if (search.toString() !== written) setSearch(written, { replace: true });
   }, [search, setSearch, written]);
+  const [chosen, setChosen] = useState<string[]>([]);
+  const choose = (name: string) =>
+    setChosen((now) => (now.includes(name) ? now.filter((n) => n !== name) : [...now, name]));
   const hosts = [...new Set(shown?.map((m) => m.host))];
   return (
     <div className="space-y-6">
@@ -59,6 +62,17 @@ export function MachinesPage() {
         </p>
       )}
       <MachineFindings />
+      {chosen.length > 0 && (
+        <div className="sheet flex flex-wrap items-center gap-3" aria-label="Chosen">
+          <span>{chosen.length === 1 ? "1 machine is chosen" : `${chosen.length} machines are chosen`}</span>
+          <Link
+            className="btn btn-primary btn-sm"
+            to={`/machines/many?${new URLSearchParams(chosen.map((name) => ["machine", name]))}`}
+          >
+            Move or copy all of them
+          </Link>
+        </div>
+      )}
       {hosts.map((host) => (
         <section key={host} className="sheet space-y-3" aria-label={host}>
           <h2>{host}</h2>
@@ -66,7 +80,7 @@ export function MachinesPage() {
             {shown
               ?.filter((m) => m.host === host)
               .map((m) => (
-                <MachineRow key={m.name} machine={m} />
+                <MachineRow key={m.name} machine={m} chosen={chosen.includes(`${m.host}:${m.name}`)} choose={choose} />
               ))}
           </ul>
         </section>
@@ -75,10 +89,21 @@ export function MachinesPage() {
   );
 }
 
-function MachineRow({ machine }: { machine: Machine }) {
+type RowProps = { machine: Machine; chosen: boolean; choose: (name: string) => void };
+
+function MachineRow({ machine, chosen, choose }: RowProps) {
   return (
     <li className="space-y-2 py-3">
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
+        <label className="flex">
+          <input
+            type="checkbox"
+            className="checkbox checkbox-sm"
+            checked={chosen}
+            onChange={() => choose(`${machine.host}:${machine.name}`)}
+          />
+          <span className="sr-only">Choose {machine.name}</span>
+        </label>
         <Link
           className="link text-lg font-semibold break-all"
           to={`/machines/${encodeURIComponent(machine.host)}/${encodeURIComponent(machine.name)}`}
