@@ -8,7 +8,6 @@ import (
 	"log/slog"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"bagaglio/core/job"
@@ -16,7 +15,6 @@ import (
 	"bagaglio/core/receipt"
 	"bagaglio/core/step"
 	"bagaglio/core/step/disks"
-	"bagaglio/internal/places"
 	"bagaglio/internal/planner"
 	"bagaglio/internal/points"
 	"bagaglio/internal/store"
@@ -130,119 +128,6 @@ func (q *Queue) clear(ctx context.Context, j store.Job) error {
 		}
 	}
 	return q.records.ClearJob(ctx, j.ID)
-}
-
-// page is how many waiting jobs are looked at together.
-const page = 50
-
-// dispatch starts the waiting jobs that may run, in their order.
-func (q *Queue) dispatch() {
-	q.dispatching.Lock()
-	defer q.dispatching.Unlock()
-	ctx := context.Background()
-	blocked := map[string]error{} // by the pools of a job, so that a long queue is looked through fast
-	for behind := store.BeforeAll; ; {
-		waiting, err := q.records.Waiting(ctx, behind, page)
-		if err != nil {
-			q.log.Error("looking for waiting jobs", "error", err)
-			return
-		}
-		for _, j := range waiting {
-			behind = j.Rank
-			q.mu.Lock()
-			_, full := q.full([]scope{{scopeService, ""}})
-			closing := q.closing
-			q.mu.Unlock()
-			if full || closing {
-				return
-			}
-			pools := strings.Join(j.Plan.Pools(), " ")
-			why := blocked[pools]
-			if why == nil {
-				why = q.tryStart(ctx, j)
-			}
-			if errors.Is(why, errFull) {
-				blocked[pools] = why
-			}
-			if why != nil {
-				q.setWaits(j.ID, why.Error())
-			}
-		}
-		if len(waiting) < page {
-			return
-		}
-	}
-}
-
-// tryStart starts a job, or says why it has to wait.
-func (q *Queue) tryStart(ctx context.Context, j store.Job) error {
-	if !within(j.Hours, time.Now()) {
-		return fmt.Errorf("waits for its hours, %s", j.Hours)
-	}
-	if err := q.turn(ctx, j); err != nil {
-		return err
-	}
-	scopes := q.scopesOf(ctx, j)
-	q.mu.Lock()
-	_, still := q.running[j.ID]
-	x, full := q.full(scopes)
-	q.mu.Unlock()
-	if still { // its end calls dispatch again
-		return errors.New("waits until it has been set aside")
-	}
-	if full {
-		return fmt.Errorf("%w of %s to end", errFull, x)
-	}
-	leases, err := q.leasesOf(ctx, j)
-	if err != nil {
-		return err
-	}
-	claim, err := q.records.StartJob(ctx, j.ID, leases, q.runner, time.Now())
-	if err != nil {
-		var leased *store.LeasedError
-		if errors.As(err, &leased) {
-			return fmt.Errorf("waits: %w", err)
-		}
-		return err
-	}
-	j.Epoch = claim.Epoch
-	runCtx, stop := context.WithCancelCause(context.Background())
-	r := &run{claim: claim, stop: stop, scopes: scopes, hours: j.Hours, group: j.Group, meter: rate.NewLimiter(rateOf(j.Speed), burst)}
-	q.mu.Lock()
-	q.running[j.ID] = r
-	delete(q.waits, j.ID)
-	q.mu.Unlock()
-	q.records.NoteJob(ctx, j.ID, "started", "")
-	q.jobs.Go(func() {
-		defer stop(nil)
-		q.run(runCtx, j, r)
-		q.dispatch()
-	})
-	return nil
-}
-
-// leasesOf are the files that a job uses, by host and path.
-func (q *Queue) leasesOf(ctx context.Context, j store.Job) ([]store.Lease, error) {
-	var leases []store.Lease
-	for _, u := range j.Plan.Uses() {
-		pool, err := q.places.Record(ctx, u.Pool)
-		if err != nil {
-			return nil, fmt.Errorf("pool %q: %w", u.Pool, err)
-		}
-		leases = append(leases, store.Lease{File: places.LeaseOf(pool, u.Path), Writes: u.Writes})
-	}
-	return leases, nil
-}
-
-// setWaits notes why a job waits.
-func (q *Queue) setWaits(id int64, why string) {
-	q.mu.Lock()
-	same := q.waits[id] == why
-	q.waits[id] = why
-	q.mu.Unlock()
-	if !same {
-		q.changed(id)
-	}
 }
 
 // run runs a job to its end, or until it is set aside, and notes it.

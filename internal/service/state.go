@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"time"
 
 	"bagaglio/internal/records"
 
@@ -25,13 +26,20 @@ func mark(state string) error {
 	return nil
 }
 
+// letGoIn is for how long a program that an earlier service started, and that runs on for a moment, may still have its lock.
+const letGoIn = 2 * time.Second
+
 // lockState keeps a second service from using the same records.
 func lockState(state string) (*os.File, error) {
 	f, err := os.OpenFile(filepath.Join(state, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("locking the state folder: %w", err)
 	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+	err = unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+	for until := time.Now().Add(letGoIn); err != nil && time.Now().Before(until); time.Sleep(20 * time.Millisecond) {
+		err = unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+	}
+	if err != nil {
 		return nil, errors.Join(
 			fmt.Errorf(
 				"%w: another service uses the state folder %s: stop it first, or give this one a folder of its own (--state)",
