@@ -285,7 +285,7 @@ func (s *Planner) disksOf(
 	taken := map[string]bool{}
 	for i, d := range m.Disks {
 		slot := plan.DiskName(m.Is, i)
-		if d.InPool == "" || r.Disks[slot].Leave {
+		if d.InPool == "" || r.Disks[slot].Leave || r.Linked && d.Snapshot != "" { // nothing stands on a snapshot inside of an image
 			plans = append(plans, plan.Plan{})
 			continue
 		}

@@ -52,6 +52,11 @@ func TestACloneOfASnapshot(t *testing.T) {
 				require.NoError(t, err)
 				assert.True(t, p.Blocked)
 				q.Suspend = true
+				linked := q
+				linked.Linked, linked.Suspend, linked.Stop = true, false, true
+				p, err = r.Plan(t.Context(), linked)
+				require.NoError(t, err)
+				assert.Contains(t, messages(p.Plan), "Nothing can stand on a snapshot inside of an image: copy it as a whole")
 			}
 			p, err := r.Plan(t.Context(), q)
 			require.NoError(t, err)
@@ -223,6 +228,18 @@ func TestALinkedCopyOfASnapshot(t *testing.T) {
 	p, err := r.Plan(t.Context(), plan.Request{Kind: plan.DropSnapshot, Machine: r.machine(), Snapshot: "may"})
 	require.NoError(t, err)
 	assert.Contains(t, messages(p.Plan), "crew-may/crew-roster.qcow2 stand(s) on it")
+
+	alone := convert("crew-may/crew-roster.qcow2", "crew-may/crew-roster.qcow2", "qcow2") // made to stand alone, in place
+	alone.Source.Pool, alone.Destination.Pool, alone.Layout, alone.Replace = "quay-store", "quay-store", "thin", true
+	testkit.Proven(t, r.Service.Service, testkit.Begin(t, r.Service.Service, alone).Id)
+	assert.Equal(t, content, read(t, r.folder, "crew-may/crew-roster.qcow2"))
+	_, err = r.StartMachine(t.Context(), r.host, "crew-may")
+	require.NoError(t, err)
+	_, err = r.ListDisks(t.Context(), "quay-store", api.ListDisksParams{Refresh: ptr(true)})
+	require.NoError(t, err)
+	p, err = r.Plan(t.Context(), plan.Request{Kind: plan.DropSnapshot, Machine: r.machine(), Snapshot: "may"})
+	require.NoError(t, err)
+	assert.NotContains(t, messages(p.Plan), "crew-may/crew-roster.qcow2 stand(s) on it")
 
 	_, err = r.StopMachine(t.Context(), r.host, "crew-roster", 0, true)
 	require.NoError(t, err)
