@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path"
 	"slices"
 
 	"bagaglio/core/storage"
@@ -126,9 +127,18 @@ type Description struct {
 	Files       []string `json:"files"`                 // what opens it first
 	Base        string   `json:"base"`                  // as named in the image, empty without one
 	Chain       []string `json:"chain"`                 // the files of all that it stands on, from the base down
-	Snapshots   []string `json:"snapshots"`             // kept inside the image
-	Dirty       bool     `json:"dirty"`                 // was not closed properly
-	Warnings    []string `json:"warnings"`
+	// Absolute are those of the images, this one and all that it stands on, which name their base by a path of their computer.
+	Absolute  []Absolute `json:"absolute,omitempty"`
+	Snapshots []string   `json:"snapshots"` // kept inside the image
+	Dirty     bool       `json:"dirty"`     // was not closed properly
+	Warnings  []string   `json:"warnings"`
+}
+
+// Absolute is an image that names its base by a path of their computer. File opens the image and Base what it stands on.
+type Absolute struct {
+	File string `json:"file"`
+	Base string `json:"base"`
+	Name string `json:"name"` // as in the image
 }
 
 // OpenedFirst are names of files of which the last one was opened, in the order of a Description.
@@ -137,11 +147,15 @@ func OpenedFirst(names []string) []string {
 	return append([]string{names[last]}, names[:last]...)
 }
 
-// StandOn notes in a description what the image stands on. name is as in the image.
+// StandOn notes in a description, which has its files, what the image stands on. name is as in the image.
 func (d *Description) StandOn(base Reader, name string) {
 	below := base.Describe()
 	d.Base = storage.Printable(name)
 	d.Chain = append(slices.Clone(below.Files), below.Chain...)
+	d.Absolute = slices.Clone(below.Absolute)
+	if path.IsAbs(name) && len(d.Files) > 0 && len(below.Files) > 0 {
+		d.Absolute = append(d.Absolute, Absolute{File: d.Files[0], Base: below.Files[0], Name: name})
+	}
 	for _, w := range below.Warnings {
 		d.Warnings = append(d.Warnings, fmt.Sprintf("in the base %s: %s", d.Base, w))
 	}

@@ -74,12 +74,18 @@ func (o Origin) base(ctx context.Context, name, format string) (Reader, error) {
 	return next.Open(ctx, format)
 }
 
-// Beside returns the name in the folder that an image means by name, which it gives relative to itself.
+// Beside returns the name in the folder that an image means by name, which it gives relative to itself, or as a path of the computer that leads
+// into the folder.
 func (o Origin) Beside(name string) (string, error) {
 	if strings.Contains(name, "://") || strings.HasPrefix(name, "json:") {
 		return "", fmt.Errorf("%w: it is not the name of a file", ErrUnsupported)
 	}
 	if path.IsAbs(name) {
+		if ground, ok := storage.As[storage.Grounded](o.Folder); ok {
+			if inside, ok := ground.NameOf(name); ok {
+				return storage.Clean(storage.ShownName(inside))
+			}
+		}
 		return "", fmt.Errorf("it is an absolute name: %w", storage.ErrOutside)
 	}
 	return storage.Clean(path.Join(path.Dir(o.Name), storage.ShownName(name)))

@@ -7,8 +7,12 @@ import (
 	"bagaglio/core/storage"
 )
 
-// Renamed is a path in an image, with slashes of either kind, after files got new names: its last part is looked up, the folders stay.
+// Renamed is a path in an image, with slashes of either kind, after files got new names: where it is not there as a whole, its last part is looked up,
+// and the folders stay.
 func Renamed(text string, names map[string]string) string {
+	if to, ok := names[text]; ok {
+		return to
+	}
 	last := strings.LastIndexAny(text, `/\`) + 1
 	if to, ok := names[text[last:]]; ok {
 		return text[:last] + to

@@ -57,6 +57,17 @@ type Snapshot struct {
 	// Files are those that have the content of disks as it was then, by the files that its definition names; a disk that is not among them has it as a
 	// snapshot of that name inside of its image.
 	Files map[string]string
+	// Layers are the images that were put on these for it, by the files that its definition names: what came since is in them.
+	Layers map[string]string
+}
+
+// Taking is how a state is kept.
+type Taking struct {
+	Name, Notes string
+	// Disks tells that only they are kept, as a power cut would leave them.
+	Disks bool
+	// AtRest has the agent in the guest put its filesystems at rest for that moment.
+	AtRest bool
 }
 
 // Snapshotter is a host that keeps states of machines.
@@ -64,10 +75,10 @@ type Snapshotter interface {
 	// Snapshots lists them, older ones first.
 	Snapshots(ctx context.Context, m Machine) ([]Snapshot, error)
 	// Take keeps the present state. It fails with ErrRefused for a name that there is, or disks that keep none.
-	Take(ctx context.Context, m Machine, name, notes string) error
+	Take(ctx context.Context, m Machine, t Taking) error
 	// GoBack makes a kept state the present one, which is lost.
 	GoBack(ctx context.Context, m Machine, name string) error
-	// Drop forgets a state. The present one, and others, stay as they are.
+	// Drop forgets a state. The present one, and others, stay as they are; it fails with ErrRefused where they could not.
 	Drop(ctx context.Context, m Machine, name string) error
 }
 

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -18,6 +19,8 @@ type Copied struct {
 	Thick bool   `json:"thick,omitempty"` // it takes all of its room
 	// Stays tells that it lies there already under that name: nothing is done to it, but that names in it may change.
 	Stays bool `json:"stays,omitempty"`
+	// Names are what it names by paths of its computer: relative to it from then on.
+	Names map[string]string `json:"names,omitempty"`
 }
 
 // FamilyFiles are those of all disks that come along, what opens each first.
@@ -152,11 +155,31 @@ func (p *maker) findRewrites() {
 	if len(names) > 0 {
 		formats[p.facts.Source.Opens] = p.format.Name
 	}
-	for _, c := range p.Copied {
-		if f, err := disk.Lookup(formats[c.From]); err == nil && f.Rename != nil {
+	for i, c := range p.Copied {
+		format := formats[c.From]
+		if names := p.namesIn(c); len(names) > 0 {
+			p.Copied[i].Names, format = names, p.format.Name
+		}
+		if f, err := disk.Lookup(format); err == nil && f.Rename != nil {
 			p.Rewrites[c.To] = f.Name
 		}
 	}
+}
+
+// namesIn are the paths of their computer by which a file names others that are copied with it, and what they are to be. All images of a chain whose
+// bases are named so are of one format.
+func (p *maker) namesIn(c Copied) map[string]string {
+	names := map[string]string{}
+	for _, a := range p.facts.Source.Description.Absolute {
+		i := slices.IndexFunc(p.Copied, func(o Copied) bool { return o.From == a.Base })
+		if a.File != c.From || i < 0 {
+			continue
+		}
+		if to, err := filepath.Rel(path.Dir(c.To), p.Copied[i].To); err == nil {
+			names[a.Name] = filepath.ToSlash(to)
+		}
+	}
+	return names
 }
 
 // mostlyHoles is what part of files has to be stored at least for a host to take checksums of them.

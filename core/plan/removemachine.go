@@ -85,7 +85,7 @@ func (w *whole) forgets() {
 	}
 	switch {
 	case len(names) == 0:
-	case w.f.Adopts && inside(w.f.Kept):
+	case w.f.Adopts && withImages(w.f.Kept):
 		w.m.Had = w.f.Kept
 		w.check(Informs, "snapshot", fmt.Sprintf("Its snapshots go with it inside of its images, and come back with it: %s.", some(names)))
 	default:

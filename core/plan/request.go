@@ -105,6 +105,9 @@ type Request struct {
 	Snapshot    string `json:"snapshot,omitempty"`
 	Notes       string `json:"notes,omitempty"`
 	KeepPresent string `json:"keep_present,omitempty"`
+	// DisksOnly has no memory kept, and AtRest the filesystems in the guest put at rest for that moment.
+	DisksOnly bool `json:"disks_only,omitempty"`
+	AtRest    bool `json:"at_rest,omitempty"`
 	// ListOnly has only the list of the host forget a snapshot, which images do not have any more, or are to keep.
 	ListOnly bool `json:"list_only,omitempty"`
 	// Slot is that of a disk of a machine, Bus the one that a disk gets, with Serial as its serial number, and ReadOnly for reading only.

@@ -38,6 +38,9 @@ type Kept struct {
 	Present string `json:"present,omitempty"`
 	// ListOnly has only the host's list forget it.
 	ListOnly bool `json:"list_only,omitempty"`
+	// Disks tells that no memory is kept, and AtRest that the filesystems in the guest are at rest for that moment.
+	Disks  bool `json:"disks,omitempty"`
+	AtRest bool `json:"at_rest,omitempty"`
 }
 
 // TakeRequest has a host keep the present state of a machine.
@@ -46,6 +49,9 @@ type TakeRequest struct {
 	Machine  string `json:"machine"`
 	Snapshot string `json:"snapshot"`
 	Notes    string `json:"notes"`
+	// DisksOnly has no memory kept, and AtRest the filesystems in the guest put at rest for that moment.
+	DisksOnly bool `json:"disks_only"`
+	AtRest    bool `json:"at_rest"`
 }
 
 // GoBackRequest makes a kept state of a machine the present one.
@@ -82,7 +88,12 @@ type DetachRequest struct {
 	Slot    string `json:"slot"`
 }
 
-func (r TakeRequest) validate() error { return errors.Join(ofHost(r.Machine), named(r.Snapshot)) }
+func (r TakeRequest) validate() error {
+	if r.AtRest && !r.DisksOnly {
+		return errors.New("filesystems are put at rest for a snapshot of the disks only: with the memory they need not be")
+	}
+	return errors.Join(ofHost(r.Machine), named(r.Snapshot))
+}
 
 func (r GoBackRequest) validate() error {
 	if r.KeepPresent != "" {
@@ -148,6 +159,8 @@ type StayingFacts struct {
 	// Kept are its snapshots, and KeepsNone why its host keeps none.
 	Kept      []host.Snapshot
 	KeepsNone error
+	// Layers tells that its host puts images on disks for such of them only, and Agent that a program in its guest answers.
+	Layers, Agent bool
 	// Image is the disk that it is to get, File where that lies on its host, and Shut why that cannot be had.
 	Image disk.Description
 	File  string
@@ -255,10 +268,34 @@ func (p *staying) keptAs(name string) {
 	case host.Saved:
 		p.check(Blocks, "state", fmt.Sprintf("%s is saved: its memory and its disks would be torn apart. Start it first.", p.m.Here()))
 	default:
-		p.check(Informs, "state", fmt.Sprintf("%s is %s: the snapshot has its memory too, and it stands still meanwhile.", p.m.Here(), p.f.State))
+		p.withMemory()
 	}
 	if p.has(name) {
 		p.check(Blocks, "name", fmt.Sprintf("%s has a snapshot %s already.", p.m.Here(), name))
+	}
+}
+
+// withMemory says what a snapshot is of a machine that runs.
+func (p *staying) withMemory() {
+	if p.r.DisksOnly {
+		what := "as a power cut would leave them"
+		if p.r.AtRest {
+			what = "with its filesystems at rest"
+		}
+		p.check(Informs, "state", fmt.Sprintf("%s is %s, and goes on: the snapshot has its disks, %s.", p.m.Here(), p.f.State, what))
+		if p.r.AtRest && !p.f.Agent {
+			p.check(Blocks, "agent", fmt.Sprintf("No agent answers in %s: nobody can put its filesystems at rest.", p.f.Name),
+				remedy("Take them as a power cut would leave them", map[string]any{"at_rest": nil}))
+		}
+		return
+	}
+	p.check(Informs, "state", fmt.Sprintf("%s is %s: the snapshot has its memory too, and it stands still meanwhile.", p.m.Here(), p.f.State))
+	for _, d := range p.f.Is.Disks {
+		if p.f.Layers && d.Format != "qcow2" && !d.ReadOnly {
+			p.check(Blocks, "format", fmt.Sprintf("The disk %s is %s, in which no memory can be kept.", d.Slot, d.Format),
+				remedy("Keep the disks only", map[string]any{"disks_only": true}))
+			return
+		}
 	}
 }
 
@@ -266,7 +303,7 @@ func (p *staying) take() {
 	if p.keeps() {
 		p.keptAs(p.r.Snapshot)
 	}
-	p.m.Kept = &Kept{Name: p.r.Snapshot, Notes: p.r.Notes}
+	p.m.Kept = &Kept{Name: p.r.Snapshot, Notes: p.r.Notes, Disks: p.r.DisksOnly, AtRest: p.r.AtRest}
 	p.step(StepTake, fmt.Sprintf("Have %s keep its present state as %s", p.m.Host, p.r.Snapshot))
 }
 
@@ -279,10 +316,18 @@ func (p *staying) goBack() {
 	if !ok {
 		return
 	}
+	if len(k.Layers) > 0 {
+		p.check(
+			Informs,
+			"present",
+			fmt.Sprintf("What was written since %s stays in images that no machine names then: remove them when nobody misses it.",
+				k.Taken.Local().Format("2006-01-02 15:04")),
+		)
+	}
 	if p.r.KeepPresent != "" {
 		p.keptAs(p.r.KeepPresent)
 		p.step(StepTake, fmt.Sprintf("Have %s keep its present state as %s", p.m.Host, p.r.KeepPresent))
-	} else {
+	} else if len(k.Layers) == 0 {
 		p.check(
 			Warns,
 			"present",
@@ -322,7 +367,13 @@ func (p *staying) drop() {
 	if len(p.f.Below) > 0 {
 		p.check(Blocks, "standing", fmt.Sprintf("%s stand(s) on it: have them stand alone first.", some(p.f.Below)))
 	}
-	if k.Present {
+	if len(k.Layers) > 0 {
+		p.check(
+			Informs,
+			"layers",
+			"What was written since is written down into the disks of then. A machine that is off is switched on for that, and does not begin to work.",
+		)
+	} else if k.Present {
 		p.check(Informs, "present", "The machine goes on from it, and stays as it is.")
 	}
 	behind := 0

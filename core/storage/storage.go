@@ -8,6 +8,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"path"
 	"strings"
 	"time"
 )
@@ -128,6 +129,18 @@ type Labeler interface {
 // Lying is a Folder that knows which physical disks of its computer a file lies on, or would, by the names that they have in /dev.
 type Lying interface {
 	Disks(name string) ([]string, error)
+}
+
+// Grounded is a Folder that knows where it lies on its computer.
+type Grounded interface {
+	// NameOf returns the name of what lies at a path there, or not ok where that is outside of it.
+	NameOf(at string) (name string, ok bool)
+}
+
+// Under returns the name of a path below that of a folder, or not ok where it is outside of it.
+func Under(dir, at string) (name string, ok bool) {
+	name, ok = strings.CutPrefix(path.Clean(at), strings.TrimSuffix(dir, "/")+"/")
+	return name, ok && path.IsAbs(dir)
 }
 
 // Usage is a Folder that can tell whether another program uses a file.

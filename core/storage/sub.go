@@ -151,6 +151,18 @@ func (s *sub) Disks(n string) ([]string, error) {
 	return onSub(s, n, func(l Lying, n string) ([]string, error) { return l.Disks(n) })
 }
 
+func (s *sub) NameOf(at string) (string, bool) {
+	above, has := As[Grounded](s.Folder)
+	if !has {
+		return "", false
+	}
+	name, ok := above.NameOf(at)
+	if !ok {
+		return "", false
+	}
+	return Under("/"+s.dir, "/"+name)
+}
+
 func (s *sub) Version(n string) (string, error) {
 	return onSub(s, n, func(v Versioner, n string) (string, error) { return v.Version(n) })
 }

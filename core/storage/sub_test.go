@@ -28,6 +28,7 @@ var abilities = map[string]reflect.Type{
 	"Summer":       reflect.TypeFor[Summer](),
 	"Careful":      reflect.TypeFor[Careful](),
 	"Overwriter":   reflect.TypeFor[Overwriter](),
+	"Grounded":     reflect.TypeFor[Grounded](),
 	"Dialer":       reflect.TypeFor[Dialer](),
 	"WriteCounter": reflect.TypeFor[WriteCounter](),
 }

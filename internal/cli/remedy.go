@@ -52,6 +52,8 @@ var remedyFlags = []struct{ field, flag string }{
 	{"name", "name"},
 	{"networks", "network"},
 	{"keep_present", "keep-present"},
+	{"disks_only", "disks-only"},
+	{"at_rest", "at-rest"},
 	{"read_only", "read-only"},
 	{"linked", "linked"},
 }

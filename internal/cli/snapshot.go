@@ -76,10 +76,13 @@ func snapshotRows(all []api.Snapshot, parent, indent string) (rows [][]string) {
 func (a *app) snapshotTake() *cobra.Command {
 	r := plan.Request{Kind: plan.TakeSnapshot}
 	c := a.ofSnapshot(&r, "take HOST:NAME SNAPSHOT", "Have the host keep the present state of a machine")
-	c.Long = `Has the host of a machine keep its present state: of one that runs with its memory, of one that is off its disks and its definition. Where that is kept is the
+	c.Long = `Has the host of a machine keep its present state: of one that runs with its memory, or with --disks-only without, of one that is off its disks and its definition. Where that is kept is the
 host's matter: inside of the images, or in files beside them. A snapshot is no copy elsewhere: it is lost with the drive that it lies on.`
 	c.Example = `  bagaglio machine snapshot take quay:crew-roster before-the-season --notes "as of the last crew"`
 	c.Flags().StringVar(&r.Notes, "notes", "", "notes on it")
+	c.Flags().BoolVar(&r.DisksOnly, "disks-only", false, "of one that runs keep its disks only, as a power cut would leave them")
+	c.Flags().
+		BoolVar(&r.AtRest, "at-rest", false, "with --disks-only: have the agent in the guest put its filesystems at rest for that moment")
 	return c
 }
 

@@ -121,8 +121,8 @@ func (g guests) Snapshots(ctx context.Context, x host.Machine) (all []host.Snaps
 	return all, err
 }
 
-func (g guests) Take(ctx context.Context, x host.Machine, name, notes string) error {
-	return changes(ctx, g, "keep states of machines", func(h host.Snapshotter) error { return h.Take(ctx, x, name, notes) })
+func (g guests) Take(ctx context.Context, x host.Machine, t host.Taking) error {
+	return changes(ctx, g, "keep states of machines", func(h host.Snapshotter) error { return h.Take(ctx, x, t) })
 }
 
 func (g guests) GoBack(ctx context.Context, x host.Machine, name string) error {
@@ -144,6 +144,12 @@ func (g guests) Disown(ctx context.Context, x host.Machine, name string) error {
 // Adopts tells whether a host can be told of states inside of images.
 func (m *Machines) Adopts(ctx context.Context, on string) (yes bool, err error) {
 	err = m.ask(ctx, on, func(h host.Host) error { _, yes = h.(host.Adopter); return nil })
+	return yes, err
+}
+
+// LayersOn tells whether a host puts images on disks of machines that run.
+func (m *Machines) LayersOn(ctx context.Context, on string) (yes bool, err error) {
+	err = m.ask(ctx, on, func(h host.Host) error { _, yes = h.(host.Layerer); return nil })
 	return yes, err
 }
 

@@ -66,7 +66,7 @@ func (idle) Snapshots(context.Context, host.Machine) ([]host.Snapshot, error) {
 }
 
 // Take keeps nothing.
-func (idle) Take(context.Context, host.Machine, string, string) error { return errors.ErrUnsupported }
+func (idle) Take(context.Context, host.Machine, host.Taking) error { return errors.ErrUnsupported }
 
 // GoBack has nothing to go back to.
 func (idle) GoBack(context.Context, host.Machine, string) error { return errors.ErrUnsupported }

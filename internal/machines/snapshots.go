@@ -42,7 +42,9 @@ func (m *Machines) Snapshots(ctx context.Context, on, name string) ([]Snapshot, 
 	all := []Snapshot{}
 	for _, s := range found {
 		s := Snapshot{Snapshot: s}
-		if len(s.Files) > 0 {
+		if len(s.Layers) > 0 { // without the snapshot they would not be
+			s.Room = m.roomOf(ctx, on, s.Layers, pools)
+		} else if len(s.Files) > 0 {
 			s.Room = m.roomOf(ctx, on, s.Files, pools)
 		} else if room, ok := inside[s.Name]; ok {
 			s.Room = &room

@@ -65,7 +65,17 @@ func (s *Planner) stayingOf(ctx context.Context, text string) (m machines.Machin
 	if errors.Is(err, errors.ErrUnsupported) || errors.Is(err, host.ErrRefused) {
 		f.KeepsNone, err = err, nil
 	}
-	return m, f, err
+	if err != nil {
+		return m, f, err
+	}
+	if f.Layers, err = s.guests.LayersOn(ctx, on); err != nil {
+		return m, f, err
+	}
+	if m.State == host.Running {
+		signs, err := s.guests.Guests(on).Signs(ctx, m.Machine)
+		f.Agent = err == nil && signs.Agent // otherwise the job would be told
+	}
+	return m, f, nil
 }
 
 // limitsOf finds out which disks a host takes.

@@ -40,6 +40,14 @@ func (s *Planner) standingOn(ctx context.Context, on, name string, kept []host.S
 		if k.Name != name {
 			continue
 		}
+		layers := []string{} // which are written down into what they stand on
+		for _, file := range k.Layers {
+			at, err := s.guests.Lying(ctx, on, machine.Disk{File: file})
+			if err != nil {
+				return nil, err
+			}
+			layers = append(layers, at.Path)
+		}
 		for _, file := range k.Files {
 			at, err := s.guests.Lying(ctx, on, machine.Disk{File: file})
 			if err != nil {
@@ -53,7 +61,7 @@ func (s *Planner) standingOn(ctx context.Context, on, name string, kept []host.S
 				return nil, err
 			}
 			for _, other := range standing {
-				if other != at.Path {
+				if other != at.Path && !slices.Contains(layers, other) {
 					all = append(all, at.Pool+":"+other)
 				}
 			}

@@ -141,8 +141,8 @@ func (g guests) Forget(ctx context.Context, m host.Machine) error {
 	return around("forget machine", func() error { return g.Guests.Forget(ctx, m) })
 }
 
-func (g guests) Take(ctx context.Context, m host.Machine, name, notes string) error {
-	return around("take", func() error { return g.Guests.Take(ctx, m, name, notes) })
+func (g guests) Take(ctx context.Context, m host.Machine, t host.Taking) error {
+	return around("take", func() error { return g.Guests.Take(ctx, m, t) })
 }
 
 func (g guests) GoBack(ctx context.Context, m host.Machine, name string) error {

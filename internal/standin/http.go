@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"strconv"
 
+	"bagaglio/core/host"
 	"bagaglio/core/machine"
 )
 
@@ -62,11 +63,11 @@ func (h *Host) Handler() http.Handler {
 		answer(w, map[string]any{"items": all}, err)
 	})
 	m.HandleFunc("POST /machines/{name}/snapshots", h.acts(func(r *http.Request) (Entry, error) {
-		var given struct{ Name, Notes string }
+		var given host.Taking
 		if err := read(r, &given); err != nil {
 			return Entry{}, err
 		}
-		return h.Take(r.Context(), which(r), given.Name, given.Notes)
+		return h.Take(r.Context(), which(r), given)
 	}))
 	m.HandleFunc("POST /machines/{name}/snapshots/{snapshot}/back", h.acts(func(r *http.Request) (Entry, error) {
 		return h.GoBack(r.Context(), which(r), r.PathValue("snapshot"))

@@ -51,14 +51,18 @@ func (h *Host) Snapshots(m Which) (all []host.Snapshot, err error) {
 }
 
 // Take keeps the present state.
-func (h *Host) Take(ctx context.Context, m Which, name, notes string) (Entry, error) {
+func (h *Host) Take(ctx context.Context, m Which, t host.Taking) (Entry, error) {
 	return h.do(m, func(g *guest) error {
+		name := t.Name
 		if name == "" || g.kept(name) >= 0 {
 			return fmt.Errorf("%w: a snapshot has a name of its own, and %q is none", errRefused, name)
 		}
+		if t.AtRest && (g.State != host.Running || !g.start.up) {
+			return fmt.Errorf("%w: nobody in the guest puts its filesystems at rest", errRefused)
+		}
 		k := kept{
-			Name: name, Parent: g.Present, Notes: notes, Taken: time.Now().UTC(),
-			Memory: g.State != host.Off, Definition: g.Definition, Copies: map[string]string{},
+			Name: name, Parent: g.Present, Notes: t.Notes, Taken: time.Now().UTC(),
+			Memory: g.State != host.Off && !t.Disks, Definition: g.Definition, Copies: map[string]string{},
 		}
 		if g.State == host.Running {
 			g.start.writes.halt()

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"bagaglio/core/host"
 	"bagaglio/core/machine"
 	"bagaglio/core/machine/own"
 	"bagaglio/core/plan"
@@ -88,7 +89,7 @@ func staying(t *testing.T, m *round) {
 	require.NoError(t, err)
 	_, err = m.quay.Attach(t.Context(), ticketing, machine.Disk{File: filepath.Join(m.quay.Folder, "log.raw"), Format: "raw", Bus: "ide"})
 	require.NoError(t, err)
-	_, err = m.quay.Take(t.Context(), ticketing, "first", "")
+	_, err = m.quay.Take(t.Context(), ticketing, host.Taking{Name: "first"})
 	require.NoError(t, err)
 }
 

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"encoding/binary"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -14,49 +13,19 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/core/storage/local"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/daemon"
 	"bagaglio/internal/testkit/sshd"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
-// writer is the first sector of a guest that counts for ever, and writes each number into one of 256 sectors, one behind the other (INT 13h, 43h).
-func writer() []byte {
-	const at, packet, number, first = 0x7c00, 0x7c80, 0x8000, 0x100
-	code := []byte{
-		0x31, 0xc0, 0x8e, 0xd8, 0x8e, 0xc0, // segments are 0
-		0x66, 0xff, 0x06, number & 0xff, number >> 8, // the next number
-		0xa0, number & 0xff, number >> 8, 0xa2, (packet + 8) & 0xff, (packet + 8) >> 8, // its low byte is that of the sector
-		0xbe, packet & 0xff, packet >> 8, 0xb8, 0x00, 0x43, 0xb2, 0x80, 0xcd, 0x13, // written
-		0xeb, 0xe9, // again
-	}
-	sector := make([]byte, 512)
-	copy(sector, code)
-	copy(sector[packet-at:], []byte{16, 0, 1, 0, number & 0xff, number >> 8, 0, 0, 0, first >> 8, 0, 0, 0, 0, 0, 0})
-	sector[510], sector[511] = 0x55, 0xaa
-	return sector
-}
-
-// counted is the last number that a disk of the writer has. It fails where one is missing that was written before it, or there that was written behind it.
-func counted(t *testing.T, content []byte) uint32 {
-	t.Helper()
-	last := uint32(0)
-	number := func(k uint32) uint32 { return binary.LittleEndian.Uint32(content[(256+k)*512:]) }
-	for k := range uint32(256) {
-		last = max(last, number(k))
-	}
-	for n := last; n > 0 && last-n < 256; n-- {
-		require.Equal(t, n, number(n%256), "of %d", last)
-	}
-	return last
-}
-
 // TestTenSnapshotsWithWritesBetween: a guest writes as ten snapshots are taken; each is read back by us as the disk was at one moment, later ones later, also as an
 // image that is made of it; gone back to, the guest goes on from there.
 func TestTenSnapshotsWithWritesBetween(t *testing.T) {
 	r := rosters["libvirt"](t)
 	const image = "crew-roster/crew-roster.qcow2"
-	require.NoError(t, os.WriteFile(filepath.Join(r.folder, "writer.raw"), append(writer(), make([]byte, 2<<20-512)...), 0o666))
+	require.NoError(t, os.WriteFile(filepath.Join(r.folder, "writer.raw"), daemon.Counts(2<<20), 0o666))
 	c := convert("writer.raw", image, "qcow2")
 	c.Source.Pool, c.Destination.Pool, c.Replace, c.NoTag = "quay-store", "quay-store", true, true
 	testkit.Proven(t, r.Service.Service, testkit.Begin(t, r.Service.Service, c).Id)
@@ -97,21 +66,21 @@ func TestTenSnapshotsWithWritesBetween(t *testing.T) {
 		_, err = d.ReadAt(content, 0)
 		require.NoError(t, err)
 		require.NoError(t, d.Close())
-		n := counted(t, content)
+		n := daemon.Counted(t, content)
 		assert.Greater(t, n, last, "s%d", i)
 		last, then = n, append(then, n)
 	}
-	assert.Greater(t, counted(t, read(t, r.folder, image)), last)
+	assert.Greater(t, daemon.Counted(t, read(t, r.folder, image)), last)
 	c = convert(image, "s4.raw", "raw")
 	c.Source.Pool, c.Destination.Pool, c.Source.Snapshot = "quay-store", "quay-store", "s4"
 	testkit.Proven(t, r.Service.Service, testkit.Begin(t, r.Service.Service, c).Id)
-	assert.Equal(t, then[4], counted(t, read(t, r.folder, "s4.raw")))
+	assert.Equal(t, then[4], daemon.Counted(t, read(t, r.folder, "s4.raw")))
 
 	r.does(t, plan.Request{Kind: plan.GoBack, Snapshot: "s4"})
 	writes()
 	_, err = r.StopMachine(t.Context(), r.host, "crew-roster", 0, true)
 	require.NoError(t, err)
-	assert.Greater(t, counted(t, read(t, r.folder, image)), then[4], "it has gone on from there")
+	assert.Greater(t, daemon.Counted(t, read(t, r.folder, image)), then[4], "it has gone on from there")
 }
 
 // TestAFamilyOfTwentyMovesToAnotherHost with what each has of its own, some of them linked: every one is what it was.

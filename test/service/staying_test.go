@@ -251,6 +251,7 @@ func TestSnapshotsGoAlong(t *testing.T) {
 	require.NoError(t, err)
 	r.does(t, plan.Request{Kind: plan.TakeSnapshot, Snapshot: "first", Notes: "as it was"})
 	r.does(t, plan.Request{Kind: plan.TakeSnapshot, Snapshot: "second"})
+	r.does(t, plan.Request{Kind: plan.TakeSnapshot, Snapshot: "third", DisksOnly: true})
 	listed := func(on string) []api.Snapshot { // what is counted of an image is not what its guest still has to write
 		all, err := r.Snapshots(t.Context(), on, "crew-roster")
 		require.NoError(t, err)
@@ -271,11 +272,17 @@ func TestSnapshotsGoAlong(t *testing.T) {
 	copied.Kind, copied.Name = plan.CopyMachine, "trial"
 	p, err = r.Plan(t.Context(), copied)
 	require.NoError(t, err)
-	assert.Contains(t, messages(p.Plan), "the copy is of the present state only (first, second)")
+	assert.Contains(t, messages(p.Plan), "the copy is of the present state only (first, second, third)")
 
 	moved, done := r.does(t, move)
-	assert.Contains(t, strings.Join(done.Machine.Evidence, " "), "lighthouse was told of the snapshot second")
+	assert.Contains(t, strings.Join(done.Machine.Evidence, " "), "lighthouse was told of the snapshot third")
 	assert.Equal(t, before, listed(on))
+	images, err := r.ListDisks(t.Context(), "lamp-room", api.ListDisksParams{Refresh: ptr(true)})
+	require.NoError(t, err)
+	require.Len(t, images.Items, 2, "what it goes on from, and what that stands on")
+	for _, d := range images.Items {
+		assert.Empty(t, d.Problem)
+	}
 	j := testkit.Await(
 		t,
 		r.Service.Service,
@@ -293,4 +300,59 @@ func TestSnapshotsGoAlong(t *testing.T) {
 	gone, _ := r.does(t, plan.Request{Kind: plan.RemoveMachine})
 	r.does(t, plan.Request{Kind: plan.Undo, Job: gone})
 	assert.Equal(t, before, listed(r.host))
+}
+
+// TestSnapshotsOfDisksOnly are taken as a machine runs and goes on: each has what was on its disks then, as a machine of its own too; they are gone back to and
+// dropped. Who asks for filesystems at rest is told where nobody can do that.
+func TestSnapshotsOfDisksOnly(t *testing.T) {
+	t.Parallel()
+	for kind, begin := range rosters {
+		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
+			r := begin(t)
+			_, err := r.StartMachine(t.Context(), r.host, "crew-roster")
+			require.NoError(t, err)
+			q := plan.Request{Kind: plan.TakeSnapshot, Machine: r.machine(), Snapshot: "at-rest", DisksOnly: true, AtRest: true}
+			if kind == "libvirt" {
+				p, err := r.Plan(t.Context(), q)
+				require.NoError(t, err)
+				assert.Contains(t, messages(p.Plan), "No agent answers in crew-roster")
+			} else {
+				_, done := r.does(t, q)
+				assert.Contains(t, strings.Join(done.Machine.Evidence, " "), "and its filesystems were at rest")
+				r.does(t, plan.Request{Kind: plan.DropSnapshot, Snapshot: "at-rest"})
+			}
+			r.does(t, plan.Request{Kind: plan.TakeSnapshot, Snapshot: "sailing", DisksOnly: true})
+			all := r.snapshots(t)
+			require.Len(t, all, 1)
+			assert.False(t, all[0].Memory)
+			require.NotNil(t, all[0].Room)
+			assert.Positive(t, *all[0].Room)
+			assert.EqualValues(t, "running", r.is(t).State)
+			_, done := r.does(t, plan.Request{
+				Kind: plan.CopyMachine, To: r.host, Snapshot: "sailing", Name: "crew-roster-may",
+				Destination: &plan.Place{Pool: "quay-store"},
+			})
+			require.Equal(t, receipt.Proven, done.Outcome, done.Reason)
+
+			back, done := r.does(t, plan.Request{Kind: plan.GoBack, Snapshot: "sailing", KeepPresent: "as-it-was"})
+			assert.Contains(t, strings.Join(done.Machine.Evidence, " "), "it goes on from sailing")
+			assert.EqualValues(t, "off", r.is(t).State)
+			r.does(t, plan.Request{Kind: plan.Undo, Job: back})
+			assert.EqualValues(t, "running", r.is(t).State, "it goes on from what it was, with its memory")
+			r.does(t, plan.Request{Kind: plan.DropSnapshot, Snapshot: "as-it-was"})
+			_, err = r.StopMachine(t.Context(), r.host, "crew-roster", 0, true)
+			require.NoError(t, err)
+			if kind == "libvirt" { // what it went on from meanwhile stands on the disks of then
+				p, err := r.Plan(t.Context(), plan.Request{Kind: plan.DropSnapshot, Machine: r.machine(), Snapshot: "sailing"})
+				require.NoError(t, err)
+				assert.Contains(t, messages(p.Plan), "crew-roster-sailing-2.qcow2 stand(s) on it")
+				left := plan.Request{Kind: plan.Remove, Source: plan.Place{Pool: "quay-store", Path: "crew-roster/crew-roster-sailing-2.qcow2"}}
+				testkit.Await(t, r.Service.Service, testkit.Begin(t, r.Service.Service, left).Id)
+			}
+			r.does(t, plan.Request{Kind: plan.DropSnapshot, Snapshot: "sailing"})
+			assert.Empty(t, r.snapshots(t))
+			assert.Equal(t, bootable()[:512], read(t, r.folder, "crew-roster/crew-roster.qcow2")[:512])
+		})
+	}
 }

@@ -26,11 +26,12 @@ import (
 // world is a host of a kind, and how a machine is made for it.
 type world struct {
 	host.Host
-	folder string                                 // that disks lie in
-	define func(name, file, format string) []byte // a machine with one disk
-	says   string                                 // what a guest writes on its serial port
-	pools  []host.Pool
-	killed func() // as by a crash
+	folder  string                                 // that disks lie in
+	define  func(name, file, format string) []byte // a machine with one disk
+	says    string                                 // what a guest writes on its serial port
+	pools   []host.Pool
+	killed  func() // as by a crash
+	address host.Address
 }
 
 // worlds are one for each kind of host.
@@ -57,9 +58,10 @@ var worlds = map[string]func(*testing.T) world{
 			define: func(name, file, format string) []byte {
 				return []byte(strings.Replace(daemon.Definition(name, file), "type='raw'", "type='"+format+"'", 1))
 			},
-			says:   "The tides are up.",
-			pools:  []host.Pool{{Name: "isola", Folder: d.Dir}},
-			killed: d.Kill,
+			says:    "The tides are up.",
+			pools:   []host.Pool{{Name: "isola", Folder: d.Dir}},
+			killed:  d.Kill,
+			address: host.Address{Socket: d.Socket, Dial: daemon.Dial},
 		}
 	},
 }

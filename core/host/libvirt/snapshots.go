@@ -27,8 +27,9 @@ type snapshot struct {
 		How string `xml:"snapshot,attr"`
 	} `xml:"memory"`
 	// Machine is what ran, and Stored what it was to be when it was started again, where that differs.
-	Machine *domainText `xml:"domain"`
-	Stored  *domainText `xml:"inactiveDomain"`
+	Machine *domainText  `xml:"domain"`
+	Disks   []coveredOne `xml:"disks>disk"`
+	Stored  *domainText  `xml:"inactiveDomain"`
 }
 
 type domainText struct {
@@ -42,7 +43,11 @@ func (s snapshot) definition() []byte {
 	if text == nil {
 		return nil
 	}
-	return fmt.Appendf(nil, "<domain type='%s'>%s</domain>", text.Kind, text.Text)
+	return text.whole()
+}
+
+func (d domainText) whole() []byte {
+	return fmt.Appendf(nil, "<domain type='%s'>%s</domain>", d.Kind, d.Text)
 }
 
 // Snapshots lists those that the daemon knows.
@@ -52,37 +57,45 @@ func (h *Host) Snapshots(ctx context.Context, m host.Machine) (all []host.Snapsh
 		return nil, err
 	}
 	err = h.call(ctx, func() error {
-		found, _, err := h.l.DomainListAllSnapshots(d, 1, 0)
-		if err != nil {
-			return err
-		}
-		for _, f := range found {
-			text, err := h.l.DomainSnapshotGetXMLDesc(f, 0)
-			if libvirt.IsNotFound(err) { // it was dropped meanwhile
-				continue
-			}
-			var is snapshot
-			if err == nil {
-				err = xml.Unmarshal([]byte(text), &is)
-			}
-			if err != nil {
-				return err
-			}
-			now, err := h.l.DomainSnapshotIsCurrent(f, 0)
-			if err != nil {
-				return err
-			}
-			all = append(all, host.Snapshot{
-				Name: is.Name, Parent: is.Parent, Notes: is.Notes, Taken: time.Unix(is.Created, 0),
-				Present: now == 1, Memory: is.Memory != nil && is.Memory.How != "no", Definition: is.definition(),
-			})
-		}
-		return nil
+		all, err = h.listed(d)
+		return err
 	})
+	return all, err
+}
+
+// listed are those that the daemon lists.
+func (h *Host) listed(d libvirt.Domain) (all []host.Snapshot, err error) {
+	found, _, err := h.l.DomainListAllSnapshots(d, 1, 0)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range found {
+		text, err := h.l.DomainSnapshotGetXMLDesc(f, 0)
+		if libvirt.IsNotFound(err) { // it was dropped meanwhile
+			continue
+		}
+		var is snapshot
+		if err == nil {
+			err = xml.Unmarshal([]byte(text), &is)
+		}
+		if err != nil {
+			return nil, err
+		}
+		now, err := h.l.DomainSnapshotIsCurrent(f, 0)
+		if err != nil {
+			return nil, err
+		}
+		k := host.Snapshot{
+			Name: is.Name, Parent: is.Parent, Notes: is.Notes, Taken: time.Unix(is.Created, 0),
+			Present: now == 1, Memory: is.Memory != nil && is.Memory.How != "no", Definition: is.definition(),
+		}
+		is.layered(&k)
+		all = append(all, k)
+	}
 	slices.SortStableFunc(all, func(a, b host.Snapshot) int {
 		return cmp.Or(a.Taken.Compare(b.Taken), depth(all, a)-depth(all, b)) // the daemon's times are whole seconds
 	})
-	return all, err
+	return all, nil
 }
 
 // depth is how many are before one.
@@ -97,20 +110,28 @@ func depth(all []host.Snapshot, s host.Snapshot) (n int) {
 	return n
 }
 
-// Take has the daemon keep the present state inside of the images, with the memory of a machine that runs.
-func (h *Host) Take(ctx context.Context, m host.Machine, name, notes string) error {
+// Take has the daemon keep the present state: of a machine that runs inside of the images, with its memory, and otherwise of the disks only.
+func (h *Host) Take(ctx context.Context, m host.Machine, t host.Taking) error {
 	d, err := domain(m)
 	if err != nil {
 		return err
 	}
-	text, err := xml.Marshal(snapshot{Name: name, Notes: notes})
+	if t.Disks {
+		return h.takeDisks(ctx, d, t)
+	}
+	text, err := xml.Marshal(snapshot{Name: t.Name, Notes: t.Notes})
 	if err != nil {
 		return err
 	}
-	return h.call(ctx, func() error {
+	err = h.call(ctx, func() error {
 		_, err := h.l.DomainSnapshotCreateXML(d, string(text), 0)
 		return err
 	})
+	now, lookErr := h.Machine(ctx, m.Name)
+	if errors.Is(err, host.ErrRefused) && lookErr == nil && now.State == host.Off { // it has no tool for that
+		return h.takeDisks(ctx, d, t)
+	}
+	return err
 }
 
 // Adopt makes a state known that lies inside of the images (formatsnapshot: what is needed to define one again).
@@ -128,8 +149,15 @@ func (h *Host) Adopt(ctx context.Context, m host.Machine, s host.Snapshot) error
 	if s.Memory {
 		text.State, text.Memory.How = "running", "internal"
 	}
+	if len(s.Layers) > 0 {
+		text.State = "disk-snapshot"
+	}
 	for _, disk := range is.Disks {
-		text.Disks = append(text.Disks, adoptedDisk{disk.Slot, "internal"})
+		one := coveredOne{Name: disk.Slot, How: "internal"}
+		if layer := s.Layers[disk.File]; layer != "" {
+			one.How, one.Driver, one.Source = "external", &driverOf{"qcow2"}, &coveringFile{layer}
+		}
+		text.Disks = append(text.Disks, one)
 	}
 	out, err := xml.Marshal(text)
 	if err != nil {
@@ -158,22 +186,45 @@ type adopted struct {
 	Memory  struct {
 		How string `xml:"snapshot,attr"`
 	} `xml:"memory"`
-	Disks []adoptedDisk `xml:"disks>disk"`
-}
-
-type adoptedDisk struct {
-	Name string `xml:"name,attr"`
-	How  string `xml:"snapshot,attr"`
+	Disks []coveredOne `xml:"disks>disk"`
 }
 
 // GoBack makes a state the present one.
 func (h *Host) GoBack(ctx context.Context, m host.Machine, name string) error {
+	d, k, _, err := h.named(ctx, m, name)
+	if err != nil {
+		return err
+	}
+	if len(k.Layers) > 0 {
+		return h.goBackToDisks(ctx, d, k)
+	}
 	return h.ofSnapshot(ctx, m, name, func(s libvirt.DomainSnapshot) error { return h.l.DomainRevertToSnapshot(s, 0) })
 }
 
 // Drop forgets a state.
 func (h *Host) Drop(ctx context.Context, m host.Machine, name string) error {
+	d, k, all, err := h.named(ctx, m, name)
+	if err != nil {
+		return err
+	}
+	if len(k.Layers) > 0 {
+		return h.dropDisks(ctx, d, k, all)
+	}
 	return h.ofSnapshot(ctx, m, name, func(s libvirt.DomainSnapshot) error { return h.l.DomainSnapshotDelete(s, 0) })
+}
+
+// named is the state of a name, and all others.
+func (h *Host) named(ctx context.Context, m host.Machine, name string) (d libvirt.Domain, k host.Snapshot, all []host.Snapshot, err error) {
+	if d, err = domain(m); err != nil {
+		return d, k, nil, err
+	}
+	if all, err = h.Snapshots(ctx, m); err != nil {
+		return d, k, nil, err
+	}
+	if i := slices.IndexFunc(all, func(o host.Snapshot) bool { return o.Name == name }); i >= 0 {
+		k = all[i]
+	}
+	return d, k, all, nil
 }
 
 // Disown forgets what is listed of a state.

@@ -57,8 +57,8 @@ func (h *Host) Snapshots(ctx context.Context, m host.Machine) ([]host.Snapshot, 
 }
 
 // Take keeps the present state.
-func (h *Host) Take(ctx context.Context, m host.Machine, name, notes string) error {
-	return h.send(ctx, at(m, "/snapshots"), map[string]string{"name": name, "notes": notes})
+func (h *Host) Take(ctx context.Context, m host.Machine, t host.Taking) error {
+	return h.send(ctx, at(m, "/snapshots"), t)
 }
 
 // GoBack makes a kept state the present one.

@@ -32,7 +32,7 @@ func (w *work) changeNames(folder storage.Folder) error {
 			}
 			to = k
 		}
-		changed, err := f.RenameIn(to, name, names)
+		changed, err := f.RenameIn(to, name, with(names, w.namesIn(name)))
 		if err != nil {
 			return fmt.Errorf("changing the names of other files in %s: %w", name, err)
 		}
@@ -43,19 +43,40 @@ func (w *work) changeNames(folder storage.Folder) error {
 	return nil
 }
 
-// namesBack gives the files in which names were changed their bytes back, or the old names where what was kept of them is gone already.
-func (w *work) namesBack(folder storage.Folder) (err error) {
+// namesIn are what a file, by its new name, names by paths of its computer, and what it is to name.
+func (w *work) namesIn(name string) map[string]string {
+	i := slices.IndexFunc(w.disk.Copied, func(c plan.Copied) bool { return c.To == name })
+	if i < 0 {
+		return nil
+	}
+	return w.disk.Copied[i].Names
+}
+
+// with are both, of which the second count.
+func with(names, more map[string]string) map[string]string {
+	all := maps.Clone(names)
+	maps.Copy(all, more)
+	return all
+}
+
+func reversed(names map[string]string) map[string]string {
 	old := map[string]string{}
-	for from, to := range w.disk.Names() {
+	for from, to := range names {
 		old[to] = from
 	}
+	return old
+}
+
+// namesBack gives the files in which names were changed their bytes back, or the old names where what was kept of them is gone already.
+func (w *work) namesBack(folder storage.Folder) (err error) {
+	old := reversed(w.disk.Names())
 	for i, name := range slices.Sorted(maps.Keys(w.disk.Rewrites)) {
 		f, backErr := disk.Lookup(w.disk.Rewrites[name])
 		if backErr == nil {
 			backErr = w.keeping(folder, i).giveBack(name)
 		}
 		if backErr == nil {
-			_, backErr = f.RenameIn(folder, name, old)
+			_, backErr = f.RenameIn(folder, name, with(old, reversed(w.namesIn(name))))
 		}
 		if backErr != nil && !errors.Is(backErr, fs.ErrNotExist) { // which has its old name again
 			err = errors.Join(err, fmt.Errorf("giving %s its names back: %w", name, backErr))

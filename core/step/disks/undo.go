@@ -146,6 +146,7 @@ func (w *work) aroundUndo(ctx context.Context, known step.Known, f *plan.UndoFac
 	if f.Standing, err = standing(ctx, f.Undone.Files); err != nil {
 		return err
 	}
+	f.Standing = slices.DeleteFunc(f.Standing, func(name string) bool { return slices.Contains(f.Undone.Files, name) }) // of one chain
 	if known.Users == nil {
 		return nil
 	}

@@ -56,7 +56,8 @@ func (w *work) take(ctx context.Context) error {
 	if err := w.Keep(ctx); err != nil {
 		return err
 	}
-	if err := w.Ends.From.Take(ctx, m, name, notes); err != nil {
+	taking := host.Taking{Name: name, Notes: notes, Disks: w.m.Kept.Disks, AtRest: w.m.Kept.AtRest}
+	if err := w.Ends.From.Take(ctx, m, taking); err != nil {
 		return fmt.Errorf("having %s keep %s: %w", w.m.Host, name, err)
 	}
 	return w.taken(ctx, name)
@@ -73,6 +74,9 @@ func (w *work) taken(ctx context.Context, name string) error {
 		return fmt.Errorf("%s does not list the snapshot %s that it was to keep", w.m.Host, name)
 	}
 	with := "without memory"
+	if w.m.Kept.AtRest {
+		with += ", and its filesystems were at rest"
+	}
 	if s.Memory {
 		with = "with its memory"
 	}

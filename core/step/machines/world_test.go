@@ -221,7 +221,7 @@ func (f *fake) Snapshots(context.Context, host.Machine) (all []host.Snapshot, er
 	return all, err
 }
 
-func (f *fake) Take(_ context.Context, _ host.Machine, name, notes string) error {
+func (f *fake) Take(_ context.Context, _ host.Machine, t host.Taking) error {
 	return f.op(func() error {
 		parent := ""
 		for i := range f.kept {
@@ -229,7 +229,7 @@ func (f *fake) Take(_ context.Context, _ host.Machine, name, notes string) error
 				parent, f.kept[i].Present = f.kept[i].Name, false
 			}
 		}
-		f.kept = append(f.kept, host.Snapshot{Name: name, Notes: notes, Parent: parent, Present: true})
+		f.kept = append(f.kept, host.Snapshot{Name: t.Name, Notes: t.Notes, Parent: parent, Present: true})
 		return nil
 	})
 }

@@ -6,6 +6,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"math/rand/v2"
@@ -26,6 +27,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/net/webdav"
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 )
 
@@ -140,6 +142,31 @@ func TestFilesAreMadeAndNamed(t *testing.T) {
 		assert.Equal(t, int64(6), info.Size)
 		_, err = f.Reopen("missing")
 		require.ErrorIs(t, err, fs.ErrNotExist)
+	})
+}
+
+// TestFoldersComeAndGo: whoever makes a file gets one, also while others remove folders that are empty, as jobs do with those of the staging folder.
+func TestFoldersComeAndGo(t *testing.T) {
+	each(t, true, func(t *testing.T, _ kind, f storage.Folder, _ string) {
+		var group errgroup.Group
+		for worker := range 6 {
+			group.Go(func() error {
+				for i := range 40 {
+					name := fmt.Sprintf("staging/common/%d-%d", worker, i)
+					file, err := f.Create(name)
+					if err != nil {
+						return err
+					}
+					if err := errors.Join(file.Close(), f.Remove(name)); err != nil {
+						return err
+					}
+					_ = f.Remove("staging/common") // when it is empty
+					_ = f.Remove("staging")
+				}
+				return nil
+			})
+		}
+		require.NoError(t, group.Wait())
 	})
 }
 

@@ -44,6 +44,9 @@ func OpenApart(dir string, kept *Kept) (*Folder, error) {
 // Close closes the folder; open files stay open.
 func (f *Folder) Close() error { return f.root.Close() }
 
+// NameOf is the name of a path of this computer.
+func (f *Folder) NameOf(at string) (string, bool) { return storage.Under(f.root.dir, at) }
+
 // Fresh returns the same folder with files that are read from the storage, not from the page cache.
 func (f *Folder) Fresh() storage.Folder { return &Folder{root: f.root, fresh: true} }
 

@@ -60,6 +60,9 @@ func Open(ctx context.Context, login Login, dir string) (*Folder, error) {
 	return f, nil
 }
 
+// NameOf is the name of a path of the host.
+func (f *Folder) NameOf(at string) (string, bool) { return storage.Under(f.dir, at) }
+
 // client returns the connection, made again if need be.
 func (h *host) client(ctx context.Context) (*client, error) {
 	h.mu.Lock()
@@ -226,7 +229,11 @@ func (f *Folder) makeAbove(name string) error {
 			}
 			full := path.Join(f.dir, above[:i])
 			if err := c.sftp.Mkdir(full); err != nil {
-				if info, there := c.sftp.Lstat(full); there != nil || !info.IsDir() {
+				info, there := c.sftp.Lstat(full)
+				if errors.Is(there, fs.ErrNotExist) {
+					return nil // somebody removed it in between: it is tried again
+				}
+				if there != nil || !info.IsDir() {
 					return fmt.Errorf("making the folder %s: %w", above[:i], err)
 				}
 			}

@@ -40,17 +40,24 @@ func (g Ground) Paths(name string) []string {
 
 // Name is the name of a path of the host in the pool, or not ok.
 func (g Ground) Name(at string) (name string, ok bool) {
-	at = path.Clean(at)
 	if set, err := parse(g.Volumes); err == nil {
-		if volume, ok := strings.CutPrefix(at, path.Join(set.kind.dir, set.group)+"/"); ok {
-			return set.decode(volume)
-		}
-		if volume, ok := set.mapped(at); ok {
-			return set.decode(volume)
+		if name, ok, is := set.nameOf(path.Clean(at)); is {
+			return name, ok
 		}
 	}
-	name, ok = strings.CutPrefix(at, strings.TrimSuffix(g.Folder, "/")+"/")
-	return name, ok && g.Folder != ""
+	return storage.Under(g.Folder, at)
+}
+
+// nameOf is the name of a path, and whether it is that of a volume of the set.
+func (s set) nameOf(at string) (name string, ok, is bool) {
+	volume, is := strings.CutPrefix(at, path.Join(s.kind.dir, s.group)+"/")
+	if !is {
+		volume, is = s.mapped(at)
+	}
+	if is {
+		name, ok = s.decode(volume)
+	}
+	return name, ok, is
 }
 
 // set is a set of volumes, as a pool names it.

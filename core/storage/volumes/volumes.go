@@ -59,6 +59,17 @@ func (c *counts) byOthers(v volume) bool {
 	return v.open
 }
 
+// NameOf is the name of a path of the host: of a volume, or of a file beside them.
+func (f *Folder) NameOf(at string) (string, bool) {
+	if name, ok, is := f.nameOf(path.Clean(at)); is {
+		return name, ok
+	}
+	if ground, ok := storage.As[storage.Grounded](f.beside); ok {
+		return ground.NameOf(at)
+	}
+	return "", false
+}
+
 // Open returns the pool of the volumes of that name, see Check, with a folder beside them on the same computer. It takes over the folder.
 func Open(name string, beside storage.Folder, on Computer) (*Folder, error) {
 	s, err := parse(name)

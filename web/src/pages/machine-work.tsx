@@ -118,6 +118,18 @@ function Taken({ request, change }: FieldsProps) {
         change={(snapshot) => change({ snapshot: snapshot || null })}
       />
       <TextLine name="Notes" value={request.notes ?? ""} change={(notes) => change({ notes: notes || null })} />
+      <Switch
+        name="Only the disks, as a power cut would leave them: no memory is kept, and it does not stand still"
+        on={request.disks_only}
+        onChange={(disks_only) => change({ disks_only, at_rest: null })}
+      />
+      {request.disks_only && (
+        <Switch
+          name="Have the agent in the guest put its filesystems at rest for that moment"
+          on={request.at_rest}
+          onChange={(at_rest) => change({ at_rest })}
+        />
+      )}
     </>
   );
 }

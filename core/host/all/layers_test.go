@@ -1,0 +1,132 @@
+package all
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/host"
+	"bagaglio/core/machine"
+	"bagaglio/core/storage/local"
+	"bagaglio/internal/testkit/daemon"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// contentOf is what a disk has.
+func contentOf(t *testing.T, file, format string) []byte {
+	t.Helper()
+	folder, err := local.Open(filepath.Dir(file))
+	require.NoError(t, err)
+	defer folder.Close()
+	r, err := disk.Open(t.Context(), folder, filepath.Base(file), format)
+	require.NoError(t, err)
+	defer r.Close()
+	b := make([]byte, r.Size())
+	_, err = r.ReadAt(b, 0)
+	require.NoError(t, err)
+	return b
+}
+
+// TestLayers: while a guest counts, its disk is covered, what lies below stands still and is copied, and its guest goes on from the copy with nothing
+// lost; what was covered is merged again.
+func TestLayers(t *testing.T) {
+	w := worlds["libvirt"](t)
+	ctx := t.Context()
+	at := func(name string) string { return filepath.Join(w.folder, name) }
+	require.NoError(t, os.WriteFile(at("ticketing.raw"), daemon.Counts(2<<20), 0o666))
+	require.NoError(t, os.Chmod(at("ticketing.raw"), 0o666))
+	m, err := w.Host.(host.Definer).Define(ctx, w.define("ticketing", at("ticketing.raw"), "raw"))
+	require.NoError(t, err)
+	h := w.Host.(host.Layerer)
+	const slot = "hda"
+	require.ErrorIs(t, h.Cover(ctx, m, map[string]string{slot: at("one.qcow2")}, false), host.ErrRefused, "it is off")
+	require.NoError(t, w.Host.(host.Power).Start(ctx, m))
+	writes := func() { // so many more numbers
+		t.Helper()
+		begun, err := w.Host.(host.Observer).Signs(ctx, m)
+		require.NoError(t, err)
+		require.Eventually(t, func() bool {
+			now, err := w.Host.(host.Observer).Signs(ctx, m)
+			return err == nil && now.Written >= begun.Written+20*512
+		}, time.Minute, 10*time.Millisecond)
+	}
+	lies := func(want ...string) {
+		t.Helper()
+		files, err := h.Layers(ctx, m, slot)
+		require.NoError(t, err)
+		assert.Equal(t, want, files)
+	}
+	writes()
+	lies(at("ticketing.raw"))
+	require.ErrorIs(t, h.Cover(ctx, m, map[string]string{"sdx": at("one.qcow2")}, false), host.ErrRefused, "it has no such disk")
+	require.ErrorIs(t, h.Cover(ctx, m, map[string]string{slot: at("one.qcow2")}, true), host.ErrRefused, "nobody in it puts it at rest")
+	for range 2 {
+		require.NoError(t, h.Cover(ctx, m, map[string]string{slot: at("one.qcow2")}, false))
+		lies(at("one.qcow2"), at("ticketing.raw"))
+	}
+	frozen := contentOf(t, at("ticketing.raw"), "raw")
+	first := daemon.Counted(t, frozen)
+	writes()
+	require.NoError(t, h.Cover(ctx, m, map[string]string{slot: at("two.qcow2")}, false))
+	writes()
+	assert.Equal(t, frozen, contentOf(t, at("ticketing.raw"), "raw"), "it stands still")
+	second := daemon.Counted(t, contentOf(t, at("one.qcow2"), "qcow2"))
+	assert.Greater(t, second, first)
+	require.ErrorIs(t, h.Merge(ctx, m, slot, at("other.raw")), host.ErrRefused, "it does not stand on that")
+	for range 2 {
+		require.NoError(t, h.Merge(ctx, m, slot, at("ticketing.raw")))
+		lies(at("ticketing.raw"))
+	}
+	assert.NoFileExists(t, at("one.qcow2"), "what is merged is removed")
+	assert.NoFileExists(t, at("two.qcow2"))
+
+	require.NoError(t, h.Cover(ctx, m, map[string]string{slot: at("three.qcow2")}, false))
+	image(t, w.folder, "new.qcow2", "qcow2", contentOf(t, at("ticketing.raw"), "raw"))
+	overlay(t, w.folder, "new-top.qcow2", "new.qcow2")
+	writes()
+	to := machine.Disk{File: at("new-top.qcow2"), Format: "qcow2"}
+	ended, end := context.WithCancel(ctx)
+	end()
+	require.ErrorIs(t, h.Mirror(ended, m, slot, to), context.Canceled)
+	w.Host = open(t, "libvirt", w.address) // the connection was given up
+	h = w.Host.(host.Layerer)
+	require.NoError(t, h.GiveUp(ctx, m, slot))
+	lies(at("three.qcow2"), at("ticketing.raw"))
+	for range 2 {
+		require.NoError(t, h.Mirror(ctx, m, slot, to))
+		lies(at("new-top.qcow2"), at("new.qcow2"))
+	}
+	writes()
+	require.NoError(t, h.Merge(ctx, m, slot, at("new.qcow2")))
+	lies(at("new.qcow2"))
+	now, err := w.Machine(ctx, "ticketing")
+	require.NoError(t, err)
+	is, err := machine.Describe(now.Format, now.Definition)
+	require.NoError(t, err)
+	assert.Equal(t, at("new.qcow2"), is.Disks[0].File, "it is stored so too")
+	assert.Equal(t, "qcow2", is.Disks[0].Format)
+	require.NoError(t, w.Host.(host.Power).CutOff(ctx, m))
+	assert.Greater(t, daemon.Counted(t, contentOf(t, at("new.qcow2"), "qcow2")), second)
+}
+
+// overlay makes an image that stands on another one.
+func overlay(t *testing.T, dir, name, base string) {
+	t.Helper()
+	folder, err := local.Open(dir)
+	require.NoError(t, err)
+	defer folder.Close()
+	f, err := disk.Lookup("qcow2")
+	require.NoError(t, err)
+	below, err := disk.Open(t.Context(), folder, base, "qcow2")
+	require.NoError(t, err)
+	defer below.Close()
+	w, err := f.Create(disk.Target{Folder: folder, Name: name, Size: 2 << 20, Layout: "overlay", Base: below, BaseName: base})
+	require.NoError(t, err)
+	require.NoError(t, w.Commit(t.Context()))
+	require.NoError(t, os.Chmod(filepath.Join(dir, name), 0o666))
+}

@@ -1,0 +1,43 @@
+package daemon
+
+import (
+	"encoding/binary"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// counts are how many sectors a guest that counts writes to, from which on.
+const counts, countsFrom = 256, 256
+
+// Counts is a disk of so many bytes from which a guest starts that counts for ever, and writes each number into one of 256 sectors, one behind the
+// other (INT 13h, 43h).
+func Counts(size int) []byte {
+	const at, packet, number, first = 0x7c00, 0x7c80, 0x8000, countsFrom
+	code := []byte{
+		0x31, 0xc0, 0x8e, 0xd8, 0x8e, 0xc0, // segments are 0
+		0x66, 0xff, 0x06, number & 0xff, number >> 8, // the next number
+		0xa0, number & 0xff, number >> 8, 0xa2, (packet + 8) & 0xff, (packet + 8) >> 8, // its low byte is that of the sector
+		0xbe, packet & 0xff, packet >> 8, 0xb8, 0x00, 0x43, 0xb2, 0x80, 0xcd, 0x13, // written
+		0xeb, 0xe9, // again
+	}
+	disk := make([]byte, size)
+	copy(disk, code)
+	copy(disk[packet-at:], []byte{16, 0, 1, 0, number & 0xff, number >> 8, 0, 0, 0, first >> 8, 0, 0, 0, 0, 0, 0})
+	disk[510], disk[511] = 0x55, 0xaa
+	return disk
+}
+
+// Counted is the last number that such a disk has. It fails where one is missing that was written before it, or there that was written behind it.
+func Counted(t testing.TB, content []byte) uint32 {
+	t.Helper()
+	last := uint32(0)
+	number := func(k uint32) uint32 { return binary.LittleEndian.Uint32(content[(countsFrom+k)*512:]) }
+	for k := range uint32(counts) {
+		last = max(last, number(k))
+	}
+	for n := last; n > 0 && last-n < counts; n-- {
+		require.Equal(t, n, number(n%counts), "of %d", last)
+	}
+	return last
+}
