@@ -444,7 +444,7 @@ type DiskEntry struct {
 	// AtLeast it is too scattered for all that is allocated to be counted: there may be more
 	AtLeast *bool `json:"at_least,omitempty"`
 
-	// Called what people call it, as its tag says
+	// Called what people call it, as its tag says or the records, where it has none
 	Called *string `json:"called,omitempty"`
 
 	// Dirty it was not closed properly
@@ -562,6 +562,13 @@ type Fact = machine.Fact
 
 // Facts defines model for Facts.
 type Facts = storage.Facts
+
+// Family defines model for Family.
+type Family struct {
+	// Away hosts that could not be asked: what their machines name is not known
+	Away  []AwayHost `json:"away"`
+	Items []Kin      `json:"items"`
+}
 
 // FileSum defines model for FileSum.
 type FileSum = receipt.FileSum
@@ -888,6 +895,27 @@ type KeptPlan struct {
 	// Job that was started with it, absent before
 	Job  *string `json:"job,omitempty"`
 	Plan Plan    `json:"plan"`
+}
+
+// Kin defines model for Kin.
+type Kin struct {
+	// Base the disk that it stands on, by its path; absent for what stands on nothing, or on what is not there
+	Base *string `json:"base,omitempty"`
+
+	// Called what people call it
+	Called *string `json:"called,omitempty"`
+	Format string  `json:"format"`
+	Layout string  `json:"layout"`
+
+	// Machines that name it: HOST:NAME of those that hosts run, and names of those whose definitions lie in pools
+	Machines []string `json:"machines"`
+	Path     string   `json:"path"`
+
+	// Problem why it does not open; empty when it does
+	Problem string `json:"problem"`
+
+	// Room what its own files take of the storage
+	Room int64 `json:"room"`
 }
 
 // Layout defines model for Layout.
@@ -1556,6 +1584,12 @@ type ListDisksParamsOnly string
 
 // ListDisksParamsSort defines parameters for ListDisks.
 type ListDisksParamsSort string
+
+// GetFamilyParams defines parameters for GetFamily.
+type GetFamilyParams struct {
+	// Path of the disk in the pool
+	Path string `form:"path" json:"path"`
+}
 
 // RestoreHeldParams defines parameters for RestoreHeld.
 type RestoreHeldParams struct {

@@ -536,14 +536,14 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/pools/{pool}/disk (the `LookAtDisk` operationId).
 	LookAtDisk(ctx context.Context, pool PoolName, params *LookAtDiskParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// NameDiskWithBody Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+	// NameDiskWithBody Say what people call a disk, and note something on it; both are kept in its tag, or in the records where it has none, and go along with it
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /v1/pools/{pool}/disk-name (the `NameDisk` operationId).
 	NameDiskWithBody(ctx context.Context, pool PoolName, params *NameDiskParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// NameDisk Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+	// NameDisk Say what people call a disk, and note something on it; both are kept in its tag, or in the records where it has none, and go along with it
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -557,6 +557,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /v1/pools/{pool}/disks (the `ListDisks` operationId).
 	ListDisks(ctx context.Context, pool PoolName, params *ListDisksParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFamily A disk with all that it stands on, and all that stands on those: bases before what stands on them
+	//
+	// Corresponds with GET /v1/pools/{pool}/family (the `GetFamily` operationId).
+	GetFamily(ctx context.Context, pool PoolName, params *GetFamilyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DropHeld Remove what is held for good
 	//
@@ -1773,7 +1778,7 @@ func (c *Client) LookAtDisk(ctx context.Context, pool PoolName, params *LookAtDi
 	return c.Client.Do(req)
 }
 
-// NameDiskWithBody Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+// NameDiskWithBody Say what people call a disk, and note something on it; both are kept in its tag, or in the records where it has none, and go along with it
 //
 // Takes any type of body and a specified content type.
 //
@@ -1790,7 +1795,7 @@ func (c *Client) NameDiskWithBody(ctx context.Context, pool PoolName, params *Na
 	return c.Client.Do(req)
 }
 
-// NameDisk Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+// NameDisk Say what people call a disk, and note something on it; both are kept in its tag, or in the records where it has none, and go along with it
 //
 // Takes a body of the `application/json` content type.
 //
@@ -1815,6 +1820,21 @@ func (c *Client) NameDisk(ctx context.Context, pool PoolName, params *NameDiskPa
 // Corresponds with GET /v1/pools/{pool}/disks (the `ListDisks` operationId).
 func (c *Client) ListDisks(ctx context.Context, pool PoolName, params *ListDisksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDisksRequest(c.Server, pool, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFamily A disk with all that it stands on, and all that stands on those: bases before what stands on them
+//
+// Corresponds with GET /v1/pools/{pool}/family (the `GetFamily` operationId).
+func (c *Client) GetFamily(ctx context.Context, pool PoolName, params *GetFamilyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFamilyRequest(c.Server, pool, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4553,6 +4573,63 @@ func NewListDisksRequest(server string, pool PoolName, params *ListDisksParams) 
 	return req, nil
 }
 
+// NewGetFamilyRequest constructs an http.Request for the GetFamily method
+func NewGetFamilyRequest(server string, pool PoolName, params *GetFamilyParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/family", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewDropHeldRequest constructs an http.Request for the DropHeld method
 func NewDropHeldRequest(server string, pool PoolName, held string) (*http.Request, error) {
 	var err error
@@ -5790,14 +5867,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/pools/{pool}/disk (the `LookAtDisk` operationId).
 	LookAtDiskWithResponse(ctx context.Context, pool PoolName, params *LookAtDiskParams, reqEditors ...RequestEditorFn) (*LookAtDiskResponse, error)
 
-	// NameDiskWithBodyWithResponse Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+	// NameDiskWithBodyWithResponse Say what people call a disk, and note something on it; both are kept in its tag, or in the records where it has none, and go along with it
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /v1/pools/{pool}/disk-name (the `NameDisk` operationId).
 	NameDiskWithBodyWithResponse(ctx context.Context, pool PoolName, params *NameDiskParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NameDiskResponse, error)
 
-	// NameDiskWithResponse Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+	// NameDiskWithResponse Say what people call a disk, and note something on it; both are kept in its tag, or in the records where it has none, and go along with it
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -5813,6 +5890,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/pools/{pool}/disks (the `ListDisks` operationId).
 	ListDisksWithResponse(ctx context.Context, pool PoolName, params *ListDisksParams, reqEditors ...RequestEditorFn) (*ListDisksResponse, error)
+
+	// GetFamilyWithResponse A disk with all that it stands on, and all that stands on those: bases before what stands on them
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/pools/{pool}/family (the `GetFamily` operationId).
+	GetFamilyWithResponse(ctx context.Context, pool PoolName, params *GetFamilyParams, reqEditors ...RequestEditorFn) (*GetFamilyResponse, error)
 
 	// DropHeldWithResponse Remove what is held for good
 	//
@@ -8597,6 +8681,54 @@ func (r ListDisksResponse) ContentType() string {
 	return ""
 }
 
+type GetFamilyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Family
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFamilyResponse) GetJSON200() *Family {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFamilyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFamilyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFamilyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFamilyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFamilyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type DropHeldResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10101,7 +10233,7 @@ func (c *ClientWithResponses) LookAtDiskWithResponse(ctx context.Context, pool P
 	return ParseLookAtDiskResponse(rsp)
 }
 
-// NameDiskWithBodyWithResponse Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+// NameDiskWithBodyWithResponse Say what people call a disk, and note something on it; both are kept in its tag, or in the records where it has none, and go along with it
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -10114,7 +10246,7 @@ func (c *ClientWithResponses) NameDiskWithBodyWithResponse(ctx context.Context, 
 	return ParseNameDiskResponse(rsp)
 }
 
-// NameDiskWithResponse Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+// NameDiskWithResponse Say what people call a disk, and note something on it; both are kept in its tag, or in the records where it has none, and go along with it
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -10141,6 +10273,19 @@ func (c *ClientWithResponses) ListDisksWithResponse(ctx context.Context, pool Po
 		return nil, err
 	}
 	return ParseListDisksResponse(rsp)
+}
+
+// GetFamilyWithResponse A disk with all that it stands on, and all that stands on those: bases before what stands on them
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/pools/{pool}/family (the `GetFamily` operationId).
+func (c *ClientWithResponses) GetFamilyWithResponse(ctx context.Context, pool PoolName, params *GetFamilyParams, reqEditors ...RequestEditorFn) (*GetFamilyResponse, error) {
+	rsp, err := c.GetFamily(ctx, pool, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFamilyResponse(rsp)
 }
 
 // DropHeldWithResponse Remove what is held for good
@@ -12150,6 +12295,39 @@ func ParseListDisksResponse(rsp *http.Response) (*ListDisksResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest DiskList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFamilyResponse parses an HTTP response from a GetFamilyWithResponse call
+func ParseGetFamilyResponse(rsp *http.Response) (*GetFamilyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFamilyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Family
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

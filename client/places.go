@@ -74,6 +74,11 @@ func (s *Service) NameDisk(ctx context.Context, pool, path string, n api.DiskNam
 	return err
 }
 
+// Family returns a disk with all that it stands on, and all that stands on those.
+func (s *Service) Family(ctx context.Context, pool, path string) (api.Family, error) {
+	return decode[api.Family](s.calls.GetFamily(ctx, pool, &api.GetFamilyParams{Path: path}))
+}
+
 // RemovePool forgets a pool; its files stay.
 func (s *Service) RemovePool(ctx context.Context, name string) error {
 	_, err := decode[struct{}](s.calls.RemovePool(ctx, name))

@@ -46,6 +46,27 @@ type Disk struct {
 	Problem       string    `json:"problem,omitempty"`  // why it does not open
 }
 
+// ID is the identity of the file that opens it, empty where that is not told.
+func (d Disk) ID() string {
+	for _, f := range d.Files {
+		if f.Name == d.Path {
+			return f.ID
+		}
+	}
+	return ""
+}
+
+// Names are those of its files, with what opens it.
+func (d Disk) Names() []string {
+	names := []string{d.Path}
+	for _, f := range d.Files {
+		if f.Name != d.Path {
+			names = append(names, f.Name)
+		}
+	}
+	return names
+}
+
 // Machine is a definition of a machine in a pool.
 type Machine struct {
 	machine.Definition

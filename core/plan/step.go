@@ -104,8 +104,16 @@ type Disk struct {
 	Files []string `json:"files,omitempty"`
 	// Doubted is what is known against the content of this disk, where the plan has several.
 	Doubted []string `json:"doubted,omitempty"`
+	// Called is what people call the disk and those that come along, by their paths, where no tag says so.
+	Called map[string]Called `json:"called,omitempty"`
 	// Undoes is what is taken back; nil for any other work.
 	Undoes *Undone `json:"undoes,omitempty"`
+}
+
+// Called is what people call a disk, and what they note on it.
+type Called struct {
+	Name string `json:"name,omitempty"`
+	Note string `json:"note,omitempty"`
 }
 
 // Undone is an ended job whose work is taken back.

@@ -11,12 +11,18 @@ import (
 	spec "bagaglio/api"
 	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
+	"bagaglio/internal/machines"
 	"bagaglio/internal/records"
 	"bagaglio/internal/store"
 )
 
 func (s *server) NameDisk(ctx context.Context, r NameDiskRequestObject) (NameDiskResponseObject, error) {
-	return NameDisk204Response{}, s.service.Places.Call(ctx, r.Pool, r.Params.Path, or(r.Body.Called, ""), or(r.Body.Note, ""))
+	return NameDisk204Response{}, s.service.Places.Call(
+		ctx,
+		r.Pool,
+		r.Params.Path,
+		plan.Called{Name: or(r.Body.Called, ""), Note: or(r.Body.Note, "")},
+	)
 }
 
 func (s *server) ListDisks(ctx context.Context, r ListDisksRequestObject) (ListDisksResponseObject, error) {
@@ -116,4 +122,16 @@ func spot(text string) (inspect.Spot, error) {
 func (s *server) ListDevices(ctx context.Context, r ListDevicesRequestObject) (ListDevicesResponseObject, error) {
 	all, err := s.service.Places.Devices(ctx, or(r.Params.Host, ""))
 	return ListDevices200JSONResponse{Items: all}, err
+}
+
+func viewKin(k machines.Kin) spec.Kin {
+	return spec.Kin{
+		Path: k.Path, Base: known(k.Base), Called: known(k.Called), Format: k.Format, Layout: k.Layout, Room: k.Room,
+		Machines: append([]string{}, k.Machines...), Problem: k.Problem,
+	}
+}
+
+func (s *server) GetFamily(ctx context.Context, r GetFamilyRequestObject) (GetFamilyResponseObject, error) {
+	family, away, err := s.service.Machines.Family(ctx, plan.Place{Pool: r.Pool, Path: path.Clean(r.Params.Path)})
+	return GetFamily200JSONResponse{Items: views(family, viewKin), Away: views(away, viewAway)}, err
 }

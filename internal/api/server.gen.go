@@ -185,12 +185,15 @@ type ServerInterface interface {
 	// LookAtDisk Look at a disk, and inside
 	// (GET /v1/pools/{pool}/disk)
 	LookAtDisk(c *gin.Context, pool PoolName, params LookAtDiskParams)
-	// NameDisk Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+	// NameDisk Say what people call a disk, and note something on it; both are kept in its tag, or in the records where it has none, and go along with it
 	// (PUT /v1/pools/{pool}/disk-name)
 	NameDisk(c *gin.Context, pool PoolName, params NameDiskParams)
 	// ListDisks The disks in a pool
 	// (GET /v1/pools/{pool}/disks)
 	ListDisks(c *gin.Context, pool PoolName, params ListDisksParams)
+	// GetFamily A disk with all that it stands on, and all that stands on those: bases before what stands on them
+	// (GET /v1/pools/{pool}/family)
+	GetFamily(c *gin.Context, pool PoolName, params GetFamilyParams)
 	// DropHeld Remove what is held for good
 	// (DELETE /v1/pools/{pool}/held/{held})
 	DropHeld(c *gin.Context, pool PoolName, held string)
@@ -1813,6 +1816,42 @@ func (siw *ServerInterfaceWrapper) ListDisks(c *gin.Context) {
 	siw.Handler.ListDisks(c, pool, params)
 }
 
+// GetFamily operation middleware
+func (siw *ServerInterfaceWrapper) GetFamily(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetFamilyParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetFamily(c, pool, params)
+}
+
 // DropHeld operation middleware
 func (siw *ServerInterfaceWrapper) DropHeld(c *gin.Context) {
 
@@ -2294,6 +2333,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PATCH(options.BaseURL+"/v1/pools/:pool", wrapper.ChangePool)
 	router.POST(options.BaseURL+"/v1/pools/:pool/test", wrapper.TestPool)
 	router.GET(options.BaseURL+"/v1/pools/:pool/disks", wrapper.ListDisks)
+	router.GET(options.BaseURL+"/v1/pools/:pool/family", wrapper.GetFamily)
 	router.PUT(options.BaseURL+"/v1/pools/:pool/disk-name", wrapper.NameDisk)
 	router.POST(options.BaseURL+"/v1/pools/:pool/stop-looking", wrapper.StopLooking)
 	router.GET(options.BaseURL+"/v1/pools/:pool/strays", wrapper.ListStrays)
@@ -4615,6 +4655,46 @@ func (response ListDisksdefaultApplicationProblemPlusJSONResponse) VisitListDisk
 	return err
 }
 
+type GetFamilyRequestObject struct {
+	Pool   PoolName `json:"pool"`
+	Params GetFamilyParams
+}
+
+type GetFamilyResponseObject interface {
+	VisitGetFamilyResponse(w http.ResponseWriter) error
+}
+
+type GetFamily200JSONResponse Family
+
+func (response GetFamily200JSONResponse) VisitGetFamilyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFamilydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFamilydefaultApplicationProblemPlusJSONResponse) VisitGetFamilyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type DropHeldRequestObject struct {
 	Pool PoolName `json:"pool"`
 	Held string   `json:"held"`
@@ -5255,12 +5335,15 @@ type StrictServerInterface interface {
 	// LookAtDisk Look at a disk, and inside
 	// (GET /v1/pools/{pool}/disk)
 	LookAtDisk(ctx context.Context, request LookAtDiskRequestObject) (LookAtDiskResponseObject, error)
-	// NameDisk Say what people call a disk, and note something on it; both are kept in its tag, and go along with it
+	// NameDisk Say what people call a disk, and note something on it; both are kept in its tag, or in the records where it has none, and go along with it
 	// (PUT /v1/pools/{pool}/disk-name)
 	NameDisk(ctx context.Context, request NameDiskRequestObject) (NameDiskResponseObject, error)
 	// ListDisks The disks in a pool
 	// (GET /v1/pools/{pool}/disks)
 	ListDisks(ctx context.Context, request ListDisksRequestObject) (ListDisksResponseObject, error)
+	// GetFamily A disk with all that it stands on, and all that stands on those: bases before what stands on them
+	// (GET /v1/pools/{pool}/family)
+	GetFamily(ctx context.Context, request GetFamilyRequestObject) (GetFamilyResponseObject, error)
 	// DropHeld Remove what is held for good
 	// (DELETE /v1/pools/{pool}/held/{held})
 	DropHeld(ctx context.Context, request DropHeldRequestObject) (DropHeldResponseObject, error)
@@ -7120,6 +7203,33 @@ func (sh *strictHandler) ListDisks(ctx *gin.Context, pool PoolName, params ListD
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListDisksResponseObject); ok {
 		if err := validResponse.VisitListDisksResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetFamily operation middleware
+func (sh *strictHandler) GetFamily(ctx *gin.Context, pool PoolName, params GetFamilyParams) {
+	var request GetFamilyRequestObject
+
+	request.Pool = pool
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFamily(ctx, request.(GetFamilyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFamily")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetFamilyResponseObject); ok {
+		if err := validResponse.VisitGetFamilyResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -14,8 +14,8 @@ func (a *app) name() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "name POOL:DISK [NAME]",
 		Short: "Say what people call a disk, and note something on it",
-		Long: `Says what people call a disk, which may be called otherwise by the rules of its pool, and notes something on it. Both are kept in its tag, go along wherever it
-is copied, moved or converted to, are shown in lists, and found by searching. Without a name it is called nothing.`,
+		Long: `Says what people call a disk, which may be called otherwise by the rules of its pool, and notes something on it. Both are kept in its tag, or in
+the records where it has none, go along wherever it is copied, moved or converted to, are shown in lists, and found by searching. Without a name it is called nothing.`,
 		Example:           `  bagaglio name lamp-room:5b1f0c2e.vhd "crew roster, system" --note "ask the purser before changing anything"`,
 		Args:              between(1, 2),
 		ValidArgsFunction: a.completeDisk,

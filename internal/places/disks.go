@@ -98,6 +98,9 @@ func (s *Places) Strays(ctx context.Context, pool, behind string, limit int) ([]
 // entries are disks with what stands on them, and with the machines that use them, by themselves or by what stands on them; where none
 // does, with whether they lie in the folder of one.
 func (s *Places) entries(ctx context.Context, pool string, disks []catalog.Disk) ([]Entry, error) {
+	if err := s.CallDisks(ctx, pool, disks); err != nil {
+		return nil, err
+	}
 	var files, used, folders []string
 	for _, d := range disks {
 		files = append(files, d.Path)

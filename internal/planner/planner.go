@@ -146,6 +146,9 @@ func (s *Planner) prepareOf(ctx context.Context, r plan.Request, since time.Time
 	known.Speeds = speeds
 	known.Users = but(known.Users, owner)
 	p, err := disks.Prepare(ctx, ends, r, known)
+	if err == nil {
+		err = s.named(ctx, p)
+	}
 	if err != nil || !r.ByRules {
 		return p, err
 	}
@@ -155,6 +158,25 @@ func (s *Planner) prepareOf(ctx context.Context, r plan.Request, since time.Time
 		return s.Prepare(ctx, next, since)
 	}
 	return p, nil
+}
+
+// named adds what the disks of a plan are called by the records.
+func (s *Planner) named(ctx context.Context, p plan.Plan) error {
+	for i, d := range p.Bodies {
+		if d.Request.Destination == nil || d.Request.Source.IsDevice() {
+			continue
+		}
+		paths := []string{d.Request.Source.Path}
+		for _, k := range d.Family {
+			paths = append(paths, k.Path)
+		}
+		called, err := s.places.Named(ctx, d.Request.Source.Pool, paths)
+		if err != nil {
+			return err
+		}
+		p.Bodies[i].Called = called
+	}
+	return nil
 }
 
 // Known is what the records tell of the places of a request, as of a time where that matters.

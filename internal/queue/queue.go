@@ -162,6 +162,9 @@ func (q *Queue) run(ctx context.Context, j store.Job, r *run) {
 		state, done.Reason = store.Failed, err.Error()
 	}
 	problem = errors.Join(problem, q.records.Patiently(func() error { return q.records.EndSteps(ctx, j.ID, done.Steps, time.Now()) }))
+	if state == store.Done { // before anybody is told so
+		problem = errors.Join(problem, q.records.Patiently(func() error { return q.knowResult(ctx, j) }))
+	}
 	if state.Ended() {
 		problem = errors.Join(
 			problem,
@@ -173,9 +176,6 @@ func (q *Queue) run(ctx context.Context, j store.Job, r *run) {
 	}
 	if state == store.Failed && j.Group > 0 { // before another one of it has its turn
 		problem = errors.Join(problem, q.records.Patiently(func() error { return q.mindGroup(ctx, j.Group) }))
-	}
-	if state == store.Done {
-		problem = errors.Join(problem, q.records.Patiently(func() error { return q.knowResult(ctx, j) }))
 	}
 	q.mu.Lock()
 	last := r.progress
@@ -312,7 +312,7 @@ func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt,
 	return task.Run(ctx)
 }
 
-// knowResult keeps the format that was written, so that a raw disk stays raw.
+// knowResult keeps the format that was written, so that a raw disk stays raw, and what it is called.
 func (q *Queue) knowResult(ctx context.Context, j store.Job) error {
 	for _, d := range j.Plan.Bodies {
 		if d.Request.Destination == nil || d.After == nil || d.Undoes != nil {
@@ -325,6 +325,9 @@ func (q *Queue) knowResult(ctx context.Context, j store.Job) error {
 		}
 		if err := q.places.Know(ctx, folder, to, d.After.Format); err != nil {
 			return fmt.Errorf("noting the format of %s: %w", to, err)
+		}
+		if err := q.places.CallArrived(ctx, d); err != nil {
+			return err
 		}
 	}
 	return nil

@@ -130,9 +130,11 @@ func (s *Store) Disks(ctx context.Context, pool string, q DiskQuery) (disks []ca
 	}
 	where, args := ` FROM disks INDEXED BY disks_in_short WHERE pool = ?`+only, []any{pool}
 	if q.Search != "" {
-		where += ` AND (path LIKE ? ESCAPE '\' OR json_extract(disk, '$.called') LIKE ? ESCAPE '\' OR json_extract(disk, '$.note') LIKE ? ESCAPE '\')`
+		where += ` AND (path LIKE ? ESCAPE '\' OR json_extract(disk, '$.called') LIKE ? ESCAPE '\' OR json_extract(disk, '$.note') LIKE ? ESCAPE '\'
+			OR EXISTS (SELECT 1 FROM called WHERE called.pool = disks.pool AND called.path = disks.path
+				AND (called.called LIKE ? ESCAPE '\' OR called.note LIKE ? ESCAPE '\')))`
 		pattern := "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(q.Search) + "%"
-		args = append(args, pattern, pattern, pattern)
+		args = append(args, pattern, pattern, pattern, pattern, pattern)
 	}
 	counted, of := `SELECT count(*)`+where, args
 	if q.Search == "" && q.Only == "" { // it was counted when the pool was looked through

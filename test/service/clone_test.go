@@ -175,6 +175,26 @@ func TestALinkedCopy(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, content, read(t, r.folder, image), "nobody writes to it")
 
+			family, err := r.Family(t.Context(), "quay-store", "crew-spring/crew-roster.qcow2")
+			require.NoError(t, err)
+			bases, named := map[string]string{}, map[string][]string{}
+			for _, k := range family.Items {
+				if named[k.Path] = k.Machines; k.Base != nil {
+					bases[k.Path] = *k.Base
+				}
+			}
+			assert.Equal(t, map[string]string{"crew-spring/crew-roster.qcow2": image, "crew-roster/crew-roster-2.qcow2": image}, bases)
+			assert.Equal(t, image, family.Items[0].Path, "bases before what stands on them")
+			assert.Contains(t, named["crew-spring/crew-roster.qcow2"], r.host+":crew-spring")
+			assert.Contains(t, named["crew-roster/crew-roster-2.qcow2"], r.host+":crew-roster")
+			drawn := testkit.Run(t, r.folder, r.State, "family", "quay-store:"+image)
+			require.Zero(t, drawn.Code, drawn.Notes)
+			assert.Regexp(
+				t,
+				`(?m)^`+image+` \*.*\n  crew-roster/crew-roster-2\.qcow2 .*crew-roster.*\n  crew-spring/crew-roster\.qcow2 .*crew-spring`,
+				drawn.Out,
+			)
+
 			gone, err := r.Plan(t.Context(), removal(image))
 			require.NoError(t, err)
 			assert.Contains(t, messages(gone.Plan), "stand(s) on this disk")

@@ -75,7 +75,7 @@ func TestTheRound(t *testing.T) {
 	require.Len(t, off.Remedies, 1)
 	assert.JSONEq(t, `{"stop":true,"start":true}`, string(off.Remedies[0].Change))
 
-	settled(t, s, "local", "ticketing")
+	settled(t, s, here, "local", "ticketing")
 	move.Stop, move.Start = true, true
 	p, err = s.Plan(t.Context(), move)
 	require.NoError(t, err)
@@ -153,9 +153,10 @@ func TestTheRoundIsTakenBack(t *testing.T) {
 	}
 }
 
-// settled waits until a machine shows the same for some seconds, so that there is something to compare with.
-func settled(t *testing.T, s *testkit.Service, on, name string) {
+// settled waits until the guest of a machine shows the same for some seconds, so that there is something to compare with.
+func settled(t *testing.T, s *testkit.Service, d *daemon.Daemon, on, name string) {
 	t.Helper()
+	d.Loaded(t, name)
 	var last []byte
 	since := 0
 	require.Eventually(t, func() bool {
@@ -216,7 +217,7 @@ func TestStandInsAndRealHosts(t *testing.T) {
 	assert.Equal(t, "52:54:00:00:00:01 user", m.Is.Networks[0].MAC+" "+m.Is.Networks[0].Kind)
 	_, err = s.StartMachine(t.Context(), "local", "ticketing")
 	require.NoError(t, err)
-	settled(t, s, "local", "ticketing")
+	settled(t, s, real, "local", "ticketing")
 
 	back := plan.Request{
 		Kind: plan.CopyMachine, Machine: "local:ticketing", To: "quay", Destination: &plan.Place{Pool: "quay-store"}, As: "vhdx",

@@ -130,10 +130,10 @@ func TestASuspendedMachineThatSomebodyLetsGoOn(t *testing.T) {
 // TestACopyOfARealMachineThatRuns: the daemon suspends it, has its disk open meanwhile, and lets it go on; the copy comes up elsewhere.
 func TestACopyOfARealMachineThatRuns(t *testing.T) {
 	t.Parallel()
-	s, _, _ := twoHosts(t)
+	s, here, _ := twoHosts(t)
 	_, err := s.StartMachine(t.Context(), "local", "ticketing")
 	require.NoError(t, err)
-	settled(t, s, "local", "ticketing")
+	settled(t, s, here, "local", "ticketing")
 	r := suspending("local")
 	r.Start, r.As = true, "qcow2"
 	done := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)

@@ -53,7 +53,9 @@ func (w *work) makeTag(ctx context.Context, copied transfer.Result) error {
 		Leaves:  leaves,
 		Origin:  fingerprint.Origin{Disk: r.Source.Place.String(), Format: r.Source.Format, Fingerprint: r.Source.Fingerprint},
 	}
-	if w.earlier != nil {
+	if c := w.disk.Called[w.disk.Request.Source.Path]; c != (plan.Called{}) {
+		tag.Called, tag.Note = c.Name, c.Note
+	} else if w.earlier != nil {
 		tag.Called, tag.Note = w.earlier.Called, w.earlier.Note
 	}
 	tag.Doubts = r.Doubts

@@ -10,6 +10,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"bagaglio/core/host"
 	_ "bagaglio/core/host/libvirt"
@@ -116,4 +117,20 @@ func (d *Daemon) Guest(t testing.TB, name string, listens bool) {
 	disk := d.Disk(t, name+".raw", append(Boot(listens), make([]byte, 1<<20)...))
 	_, err = h.(host.Definer).Define(t.Context(), []byte(Definition(name, disk)))
 	require.NoError(t, err)
+}
+
+// Loaded waits until a machine has read something of its disks, which is behind all that its firmware shows by itself.
+func (d *Daemon) Loaded(t testing.TB, name string) {
+	t.Helper()
+	kind, err := host.Lookup("libvirt")
+	require.NoError(t, err)
+	h, err := kind.Open(t.Context(), host.Address{Socket: d.Socket, Dial: Dial})
+	require.NoError(t, err)
+	defer h.Close()
+	m, err := h.Machine(t.Context(), name)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		signs, err := h.(host.Observer).Signs(t.Context(), m)
+		return err == nil && signs.Read > 0
+	}, 3*time.Minute, 100*time.Millisecond)
 }

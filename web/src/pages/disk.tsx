@@ -4,6 +4,7 @@ import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { calls, items, result, type Report, type Schemas } from "../api/client.ts";
 import { Failure } from "../components/failure.tsx";
+import { Family } from "../components/family.tsx";
 import { Sizes } from "../components/sizes.tsx";
 import { TextLine } from "../components/text-line.tsx";
 import { Starts } from "../components/starts.tsx";
@@ -40,6 +41,7 @@ export function DiskPage() {
       {report.isPending && <p>Looking at the disk.</p>}
       {report.error && <Failure error={report.error} />}
       {report.data && <About report={report.data} />}
+      <Family pool={pool} path={path} />
       {report.data && <Inside pool={pool} path={path} inside={report.data.inside} whole={report.data.virtual_size} />}
       {report.data && <Starts pool={pool} path={path} />}
     </div>
@@ -68,7 +70,7 @@ function Called({ pool, path }: { pool: string; path: string }) {
     onSuccess: () => setEdited(undefined),
   });
   const disk = entry.data;
-  if (!disk?.tag) return null; // nothing could keep it
+  if (!disk) return null;
   return (
     <section aria-label="Name" className="space-y-2">
       {!edited && (
