@@ -402,6 +402,19 @@ type Carry = plan.Carry
 // Changes what a machine is to be in its new place and is not now
 type Changes = plan.Changes
 
+// ChangesSince defines model for ChangesSince.
+type ChangesSince struct {
+	Finished time.Time `json:"finished"`
+
+	// Items in its definition, and which disks were written to since
+	Items   []Difference `json:"items"`
+	Job     string       `json:"job"`
+	Outcome string       `json:"outcome"`
+
+	// Receipt its ID
+	Receipt string `json:"receipt"`
+}
+
 // Check defines model for Check.
 type Check = plan.Check
 
@@ -451,8 +464,11 @@ type DiskEntry struct {
 	Dirty    *bool      `json:"dirty,omitempty"`
 	FileSize int64      `json:"file_size"`
 	Files    []PoolFile `json:"files"`
-	Format   string     `json:"format"`
-	Layout   string     `json:"layout"`
+
+	// Filesystem that lies on it alone, without partitions, as on root volumes of containers
+	Filesystem *string `json:"filesystem,omitempty"`
+	Format     string  `json:"format"`
+	Layout     string  `json:"layout"`
 
 	// Machines names of those whose definitions, in pools of the same host, use it or what stands on it
 	Machines []string  `json:"machines"`

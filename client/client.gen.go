@@ -282,6 +282,11 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/hosts/{host}/machines/{machine} (the `GetMachine` operationId).
 	GetMachine(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetChanges What has changed on a machine since the receipt of the last job that had to do with it
+	//
+	// Corresponds with GET /v1/hosts/{host}/machines/{machine}/changes (the `GetChanges` operationId).
+	GetChanges(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetScreen What a machine shows at present
 	//
 	// Corresponds with GET /v1/hosts/{host}/machines/{machine}/screen (the `GetScreen` operationId).
@@ -1094,6 +1099,21 @@ func (c *Client) ForgetMachine(ctx context.Context, host HostName, machine Machi
 // Corresponds with GET /v1/hosts/{host}/machines/{machine} (the `GetMachine` operationId).
 func (c *Client) GetMachine(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetMachineRequest(c.Server, host, machine)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetChanges What has changed on a machine since the receipt of the last job that had to do with it
+//
+// Corresponds with GET /v1/hosts/{host}/machines/{machine}/changes (the `GetChanges` operationId).
+func (c *Client) GetChanges(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetChangesRequest(c.Server, host, machine)
 	if err != nil {
 		return nil, err
 	}
@@ -2860,6 +2880,47 @@ func NewGetMachineRequest(server string, host HostName, machine MachineName) (*h
 	}
 
 	operationPath := fmt.Sprintf("/v1/hosts/%s/machines/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetChangesRequest constructs an http.Request for the GetChanges method
+func NewGetChangesRequest(server string, host HostName, machine MachineName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "machine", machine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/hosts/%s/machines/%s/changes", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -5565,6 +5626,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/hosts/{host}/machines/{machine} (the `GetMachine` operationId).
 	GetMachineWithResponse(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*GetMachineResponse, error)
 
+	// GetChangesWithResponse What has changed on a machine since the receipt of the last job that had to do with it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/hosts/{host}/machines/{machine}/changes (the `GetChanges` operationId).
+	GetChangesWithResponse(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*GetChangesResponse, error)
+
 	// GetScreenWithResponse What a machine shows at present
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7019,6 +7087,54 @@ func (r GetMachineResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetMachineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetChangesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ChangesSince
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetChangesResponse) GetJSON200() *ChangesSince {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetChangesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetChangesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetChangesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetChangesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetChangesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9679,6 +9795,19 @@ func (c *ClientWithResponses) GetMachineWithResponse(ctx context.Context, host H
 	return ParseGetMachineResponse(rsp)
 }
 
+// GetChangesWithResponse What has changed on a machine since the receipt of the last job that had to do with it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/hosts/{host}/machines/{machine}/changes (the `GetChanges` operationId).
+func (c *ClientWithResponses) GetChangesWithResponse(ctx context.Context, host HostName, machine MachineName, reqEditors ...RequestEditorFn) (*GetChangesResponse, error) {
+	rsp, err := c.GetChanges(ctx, host, machine, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetChangesResponse(rsp)
+}
+
 // GetScreenWithResponse What a machine shows at present
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11145,6 +11274,39 @@ func ParseGetMachineResponse(rsp *http.Response) (*GetMachineResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Machine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetChangesResponse parses an HTTP response from a GetChangesWithResponse call
+func ParseGetChangesResponse(rsp *http.Response) (*GetChangesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetChangesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ChangesSince
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -66,6 +66,11 @@ func (s *Service) Snapshots(ctx context.Context, host, name string) ([]api.Snaps
 	return items[api.Snapshot](s.calls.ListSnapshots(ctx, host, name))
 }
 
+// ChangesSince returns what has changed on a machine since its last receipt.
+func (s *Service) ChangesSince(ctx context.Context, host, name string) (api.ChangesSince, error) {
+	return decode[api.ChangesSince](s.calls.GetChanges(ctx, host, name))
+}
+
 // maxScreen bounds a picture, in bytes.
 const maxScreen = 64 << 20
 

@@ -42,8 +42,9 @@ type Disk struct {
 	Called        string    `json:"called,omitempty"`    // by people, as its tag says
 	Note          string    `json:"note,omitempty"`      // likewise
 	Dirty         bool      `json:"dirty,omitempty"`
-	AtLeast       bool      `json:"at_least,omitempty"` // it is too scattered for all that is allocated to be counted
-	Problem       string    `json:"problem,omitempty"`  // why it does not open
+	Filesystem    string    `json:"filesystem,omitempty"` // that lies on it alone, without partitions, as on root volumes of containers
+	AtLeast       bool      `json:"at_least,omitempty"`   // it is too scattered for all that is allocated to be counted
+	Problem       string    `json:"problem,omitempty"`    // why it does not open
 }
 
 // ID is the identity of the file that opens it, empty where that is not told.

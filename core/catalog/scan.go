@@ -398,6 +398,9 @@ func (x *scan) describe(ctx context.Context, d *Disk) error {
 			d.Modified = f.Modified
 		}
 	}
+	if inside, err := inspect.Inside(r); err == nil && inside.Filesystem != nil { // one that is damaged tells nothing
+		d.Filesystem = inside.Filesystem.Kind
+	}
 	if d.AllocatedSize, d.AtLeast, err = disk.Allocated(ctx, r); err != nil || d.Format != "raw" {
 		return err
 	}

@@ -94,6 +94,7 @@ func (m Machine) facts() (f facts) {
 	f.add("name", m.Name)
 	f.add("UUID", m.UUID)
 	f.add("notes", strings.ReplaceAll(m.Notes, "\n", " / "))
+	f.yes("container", m.Container)
 	f.add("guest", m.Guest)
 	f.number("processors", m.Processors.Count)
 	f.number("processors, sockets", m.Processors.Sockets)

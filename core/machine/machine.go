@@ -48,6 +48,8 @@ type Format struct {
 	// Images are the formats of images that it can say a disk has become one of, and AnyImage tells that it can say all.
 	Images   []string
 	AnyImage bool
+	// Containers tells that its machines may be containers.
+	Containers bool
 	// Beside tells that it names only files in its own folder, or below it.
 	Beside bool
 	// Seal is the extension of a file beside a definition that holds its checksum, empty where there is none.

@@ -18,9 +18,11 @@ const (
 
 // Machine is what a machine is, whatever the host that runs it. What a definition does not say is empty.
 type Machine struct {
-	Name       string     `json:"name"`
-	UUID       string     `json:"uuid,omitempty"`
-	Notes      string     `json:"notes,omitempty"`
+	Name  string `json:"name"`
+	UUID  string `json:"uuid,omitempty"`
+	Notes string `json:"notes,omitempty"`
+	// Container tells that it is no whole computer: its host runs what is on its first disk, a root volume, with a kernel of its own.
+	Container  bool       `json:"container,omitempty"`
 	Guest      string     `json:"guest,omitempty"` // the family of what runs in it, see Family
 	Processors Processors `json:"processors"`
 	Memory     int64      `json:"memory"` // bytes
@@ -41,6 +43,14 @@ type Machine struct {
 	Channels  []string  `json:"channels,omitempty"` // to the guest, by name
 	// WithHost starts it whenever its host starts.
 	WithHost bool `json:"with_host,omitempty"`
+}
+
+// StartsBy is by what it starts, in a word: its firmware, or as a container by the kernel of its host.
+func (m Machine) StartsBy() string {
+	if m.Container {
+		return "container"
+	}
+	return m.Firmware
 }
 
 // Processors are those of a machine.
@@ -67,6 +77,9 @@ type Disk struct {
 	ReadOnly bool   `json:"read_only,omitempty"`
 	Serial   string `json:"serial,omitempty"`
 }
+
+// Folder is the format of a root volume that is a folder with the files of a container.
+const Folder = "folder"
 
 // Lies says where it lies, in words.
 func (d Disk) Lies() string {
@@ -146,6 +159,9 @@ func Become(text []byte, from, to string, now Machine) ([]byte, error) {
 	f, err := Lookup(to)
 	if err != nil {
 		return nil, err
+	}
+	if now.Container && !f.Containers {
+		return nil, fmt.Errorf("writing the definition of %s: it is a container, and the format %s has none", now.Name, to)
 	}
 	var out []byte
 	switch {

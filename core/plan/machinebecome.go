@@ -215,7 +215,7 @@ func (w *whole) checkLimits(parts []Plan) {
 		}
 		w.check(Blocks, "limits", fmt.Sprintf("%s takes no %s %s, but %s.", w.taker(), what, is, strings.Join(takes, ", ")), remedies...)
 	}
-	if !machine.Takes(l.Firmware, m.Firmware) {
+	if !m.Container && !machine.Takes(l.Firmware, m.Firmware) {
 		refused("firmware", m.Firmware, l.Firmware, func(to string) map[string]any { return change("firmware", to) })
 	}
 	if m.Chipset != "" && !machine.Takes(l.Chipsets, m.Chipset) && w.f.Format == w.f.ToFormat {

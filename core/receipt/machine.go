@@ -26,6 +26,8 @@ type Machine struct {
 	// Differences is what was to become different of it, and Unasked what its new host has otherwise.
 	Differences []machine.Difference `json:"differences"`
 	Unasked     []machine.Difference `json:"unasked,omitempty"`
+	// Is is the machine as its host had it at the end, nil where nothing was asked of it.
+	Is *machine.Machine `json:"is,omitempty"`
 	// Source says what became of the machine in its old place.
 	Source string `json:"source,omitempty"`
 }

@@ -8,6 +8,8 @@ import (
 	"net/url"
 	"time"
 
+	"strconv"
+
 	spec "bagaglio/api"
 	"bagaglio/core/machine"
 	"bagaglio/core/storage"
@@ -134,6 +136,14 @@ func viewSnapshot(k machines.Snapshot) spec.Snapshot {
 func (s *server) ListSnapshots(ctx context.Context, r ListSnapshotsRequestObject) (ListSnapshotsResponseObject, error) {
 	all, err := s.service.Machines.Snapshots(ctx, r.Host, r.Machine)
 	return ListSnapshots200JSONResponse{Items: views(all, viewSnapshot)}, err
+}
+
+func (s *server) GetChanges(ctx context.Context, r GetChangesRequestObject) (GetChangesResponseObject, error) {
+	c, err := s.service.Machines.Since(ctx, r.Host, r.Machine)
+	return GetChanges200JSONResponse{
+		Job: strconv.FormatInt(c.Job, 10), Receipt: c.Receipt.ID, Finished: c.Receipt.Finished, Outcome: string(c.Receipt.Outcome),
+		Items: append([]machine.Difference{}, c.Since...),
+	}, err
 }
 
 func (s *server) GetScreen(ctx context.Context, r GetScreenRequestObject) (GetScreenResponseObject, error) {

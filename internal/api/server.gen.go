@@ -86,6 +86,9 @@ type ServerInterface interface {
 	// GetMachine One machine
 	// (GET /v1/hosts/{host}/machines/{machine})
 	GetMachine(c *gin.Context, host HostName, machine MachineName)
+	// GetChanges What has changed on a machine since the receipt of the last job that had to do with it
+	// (GET /v1/hosts/{host}/machines/{machine}/changes)
+	GetChanges(c *gin.Context, host HostName, machine MachineName)
 	// GetScreen What a machine shows at present
 	// (GET /v1/hosts/{host}/machines/{machine}/screen)
 	GetScreen(c *gin.Context, host HostName, machine MachineName)
@@ -736,6 +739,40 @@ func (siw *ServerInterfaceWrapper) GetMachine(c *gin.Context) {
 	}
 
 	siw.Handler.GetMachine(c, host, machine)
+}
+
+// GetChanges operation middleware
+func (siw *ServerInterfaceWrapper) GetChanges(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "machine" -------------
+	var machine MachineName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "machine", c.Param("machine"), &machine, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter machine: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetChanges(c, host, machine)
 }
 
 // GetScreen operation middleware
@@ -2320,6 +2357,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/v1/hosts/:host/machine-proposals", wrapper.ProposeMachine)
 	router.DELETE(options.BaseURL+"/v1/hosts/:host/machines/:machine", wrapper.ForgetMachine)
 	router.GET(options.BaseURL+"/v1/hosts/:host/machines/:machine", wrapper.GetMachine)
+	router.GET(options.BaseURL+"/v1/hosts/:host/machines/:machine/changes", wrapper.GetChanges)
 	router.POST(options.BaseURL+"/v1/hosts/:host/machines/:machine/start", wrapper.StartMachine)
 	router.POST(options.BaseURL+"/v1/hosts/:host/machines/:machine/stop", wrapper.StopMachine)
 	router.GET(options.BaseURL+"/v1/hosts/:host/machines/:machine/snapshots", wrapper.ListSnapshots)
@@ -3255,6 +3293,46 @@ type GetMachinedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetMachinedefaultApplicationProblemPlusJSONResponse) VisitGetMachineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetChangesRequestObject struct {
+	Host    HostName    `json:"host"`
+	Machine MachineName `json:"machine"`
+}
+
+type GetChangesResponseObject interface {
+	VisitGetChangesResponse(w http.ResponseWriter) error
+}
+
+type GetChanges200JSONResponse ChangesSince
+
+func (response GetChanges200JSONResponse) VisitGetChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetChangesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetChangesdefaultApplicationProblemPlusJSONResponse) VisitGetChangesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5236,6 +5314,9 @@ type StrictServerInterface interface {
 	// GetMachine One machine
 	// (GET /v1/hosts/{host}/machines/{machine})
 	GetMachine(ctx context.Context, request GetMachineRequestObject) (GetMachineResponseObject, error)
+	// GetChanges What has changed on a machine since the receipt of the last job that had to do with it
+	// (GET /v1/hosts/{host}/machines/{machine}/changes)
+	GetChanges(ctx context.Context, request GetChangesRequestObject) (GetChangesResponseObject, error)
 	// GetScreen What a machine shows at present
 	// (GET /v1/hosts/{host}/machines/{machine}/screen)
 	GetScreen(ctx context.Context, request GetScreenRequestObject) (GetScreenResponseObject, error)
@@ -6116,6 +6197,33 @@ func (sh *strictHandler) GetMachine(ctx *gin.Context, host HostName, machine Mac
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetMachineResponseObject); ok {
 		if err := validResponse.VisitGetMachineResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetChanges operation middleware
+func (sh *strictHandler) GetChanges(ctx *gin.Context, host HostName, machine MachineName) {
+	var request GetChangesRequestObject
+
+	request.Host = host
+	request.Machine = machine
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetChanges(ctx, request.(GetChangesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetChanges")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetChangesResponseObject); ok {
+		if err := validResponse.VisitGetChangesResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

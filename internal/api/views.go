@@ -123,11 +123,12 @@ func viewEntry(e places.Entry) spec.DiskEntry {
 		Orphan: known(
 			e.Orphan,
 		),
-		Tag:     known(e.Tag),
-		Called:  known(e.Called),
-		Note:    known(e.Note),
-		Dirty:   known(e.Dirty),
-		AtLeast: known(e.AtLeast),
+		Tag:        known(e.Tag),
+		Called:     known(e.Called),
+		Note:       known(e.Note),
+		Dirty:      known(e.Dirty),
+		Filesystem: known(e.Filesystem),
+		AtLeast:    known(e.AtLeast),
 	}
 }
 

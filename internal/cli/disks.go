@@ -103,6 +103,9 @@ func diskRows(disks []api.DiskEntry, files bool) [][]string {
 		if len(d.Standing) > 0 {
 			remark = strings.TrimPrefix(fmt.Sprintf("%s; %d stand(s) on it", remark, len(d.Standing)), "; ")
 		}
+		if d.Filesystem != nil {
+			remark = strings.TrimPrefix(remark+"; "+*d.Filesystem+" without partitions", "; ")
+		}
 		if d.Orphan != nil {
 			remark = strings.TrimPrefix(remark+"; "+*d.Orphan, "; ")
 		}

@@ -64,11 +64,11 @@ func (a *app) machineList() *cobra.Command {
 			if a.json {
 				return a.printJSON(list.Items)
 			}
-			rows := [][]string{{"MACHINE", "STATE", "FIRMWARE", "MEMORY", "PROCESSORS", "DISKS"}}
+			rows := [][]string{{"MACHINE", "STATE", "STARTS BY", "MEMORY", "PROCESSORS", "DISKS"}}
 			for _, m := range list.Items {
 				row := []string{m.Host + ":" + m.Name, string(m.State), "?", "?", "?", strconv.Itoa(len(m.Disks))}
 				if m.Is != nil {
-					row[2], row[3], row[4] = m.Is.Firmware, size(m.Is.Memory), strconv.Itoa(m.Is.Processors.Count)
+					row[2], row[3], row[4] = m.Is.StartsBy(), size(m.Is.Memory), strconv.Itoa(m.Is.Processors.Count)
 				}
 				rows = append(rows, row)
 			}
@@ -134,13 +134,13 @@ func (a *app) printMachine(m api.Machine) error {
 		rows = append(rows, []string{"problem", *m.Problem})
 	}
 	if is := m.Is; is != nil {
-		firmware := is.Firmware
+		firmware := is.StartsBy()
 		if is.SecureBoot {
 			firmware += ", secure boot"
 		}
 		rows = append(
 			rows,
-			[]string{"firmware", firmware},
+			[]string{"starts by", firmware},
 			[]string{"memory", size(is.Memory)},
 			[]string{"processors", strconv.Itoa(is.Processors.Count)},
 			[]string{"chipset", is.Chipset},

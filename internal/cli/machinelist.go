@@ -112,15 +112,24 @@ func (a *app) machineForget() *cobra.Command {
 func (a *app) machineCompare() *cobra.Command {
 	var content bool
 	c := &cobra.Command{
-		Use:   "compare HOST:NAME HOST:NAME",
-		Short: "Say in what two machines differ",
-		Args:  exactly(2),
+		Use:   "compare HOST:NAME [HOST:NAME]",
+		Short: "Say in what two machines differ, or one from what it was by its last receipt",
+		Args:  between(1, 2),
+		Example: `  bagaglio machine compare quay:tide-board lighthouse:tide-board
+  bagaglio machine compare lighthouse:tide-board`,
 		Long: `Says in what two machines differ, on one host or on two: what they are, and with --content also what is on their disks, one with the other in their order, whatever
-forms those have. For that both have to be off, and all of them are read.`,
+forms those have. For that both have to be off, and all of them are read. Of one machine alone it says what has changed since the last job that had to do with it
+ended: in its definition as its host had it then, and which of its disks were written to since.`,
 		ValidArgsFunction: func(cmd *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
 			return a.completeMachine(cmd, nil, typed)
 		},
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
+			if len(args) == 1 {
+				if content {
+					return usage("--content takes two machines: prove compares one disk with what its tag says")
+				}
+				return a.compareSince(cmd.Context(), service, args[0])
+			}
 			var both [2]machine.Machine
 			var found [2]api.Machine
 			for i, arg := range args {
@@ -152,16 +161,41 @@ forms those have. For that both have to be off, and all of them are read.`,
 				a.remark("They do not differ.")
 				return nil
 			}
-			rows := [][]string{{"", args[0], args[1]}}
-			for _, d := range differences {
-				rows = append(rows, []string{d.What, orDash(d.Before), orDash(d.After)})
-			}
-			return table(a.out, rows)
+			return table(a.out, differenceRows(differences, args[0], args[1]))
 		}),
 	}
 	c.Flags().BoolVar(&content, "content", false, "compare what is on their disks too")
 	a.jsonFlag(c)
 	return c
+}
+
+func differenceRows(all []machine.Difference, before, after string) [][]string {
+	rows := [][]string{{"", before, after}}
+	for _, d := range all {
+		rows = append(rows, []string{d.What, orDash(d.Before), orDash(d.After)})
+	}
+	return rows
+}
+
+// compareSince says what has changed on a machine since its last receipt.
+func (a *app) compareSince(ctx context.Context, service *client.Service, of string) error {
+	host, name, err := hostAndName(of)
+	if err != nil {
+		return err
+	}
+	since, err := service.ChangesSince(ctx, host, name)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(since)
+	}
+	a.remark("Since job %s, which ended at %s (%s):", since.Job, when(since.Finished), since.Outcome)
+	if len(since.Items) == 0 {
+		a.remark("Nothing has changed.")
+		return nil
+	}
+	return table(a.out, differenceRows(since.Items, "THEN", "NOW"))
 }
 
 // contents compares what is on the disks of two machines, in their order, by jobs that read all of them.

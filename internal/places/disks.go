@@ -156,6 +156,16 @@ func (s *Places) Look(ctx context.Context, p plan.Place) (inspect.Report, error)
 	return report, step.Explain(err)
 }
 
+// Modified is when the file that opens a disk was last written to.
+func (s *Places) Modified(ctx context.Context, p plan.Place) (time.Time, error) {
+	folder, err := s.Folder(ctx, p.Pool)
+	if err != nil {
+		return time.Time{}, err
+	}
+	info, err := folder.Stat(disk.FirstPiece(folder, p.Path))
+	return info.Modified, err
+}
+
 // Starts tells what a disk starts from.
 func (s *Places) Starts(ctx context.Context, p plan.Place) (inspect.Starts, error) {
 	folder, format, err := s.located(ctx, p)

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"os"
 	"path"
@@ -67,7 +68,11 @@ func (c counted) ReadAt(b []byte, off int64) (int, error) {
 // behind that is on the screen.
 func (h *Host) boot(ctx context.Context, m machine.Machine) (*start, error) {
 	s := &start{}
-	s.say("%s, %d MiB of memory, %d processor(s)", strings.ToUpper(m.Firmware), m.Memory>>20, m.Processors.Count)
+	as := strings.ToUpper(m.Firmware)
+	if m.Container {
+		as = "Container"
+	}
+	s.say("%s, %d MiB of memory, %d processor(s)", as, m.Memory>>20, m.Processors.Count)
 	for i, d := range m.Disks {
 		if err := h.attach(ctx, s, d, i == 0, m); err != nil {
 			s.end()
@@ -93,6 +98,10 @@ func (h *Host) at(file string) (dir, name string) {
 
 // attach opens a disk, locks its files, and starts from the first one.
 func (h *Host) attach(ctx context.Context, s *start, d machine.Disk, first bool, m machine.Machine) error {
+	if m.Container && first && d.Format == machine.Folder {
+		s.fromFolder(os.DirFS(d.File), m)
+		return nil
+	}
 	dir, name := h.at(d.File)
 	folder, err := local.Open(dir)
 	if err != nil {
@@ -138,6 +147,35 @@ func (s *start) lock(name string) error {
 	return nil
 }
 
+// fromRoot starts a container from the filesystem that its root volume is.
+func (s *start) fromRoot(r disk.Reader, found inspect.Contents, m machine.Machine) error {
+	f := found.Filesystem
+	if f == nil {
+		s.say("No root: there is no filesystem that takes the whole volume.")
+		return nil
+	}
+	v, err := inspect.Mount(r, f.Kind, 0, r.Size())
+	if err != nil {
+		s.say("Cannot go on: %v", err)
+		return nil
+	}
+	s.say("Root %s %s", f.Kind, f.Label)
+	s.fromFolder(v, m)
+	return nil
+}
+
+// fromFolder starts a container from what its root volume has.
+func (s *start) fromFolder(root fs.FS, m machine.Machine) {
+	name, err := fs.ReadFile(root, "etc/hostname")
+	if err != nil {
+		s.say("Cannot go on: the root has no etc/hostname.")
+		return
+	}
+	s.say("This is %s", strings.TrimSpace(string(name)))
+	s.say("%s is up.", m.Name)
+	s.up = true
+}
+
 // from starts from a disk: its boot code or loader, its partitions, its filesystems.
 func (s *start) from(r disk.Reader, d machine.Disk, m machine.Machine, t Traits) error {
 	var sector [512]byte
@@ -147,6 +185,9 @@ func (s *start) from(r disk.Reader, d machine.Disk, m machine.Machine, t Traits)
 	found, err := inspect.Inside(r)
 	if err != nil {
 		return fmt.Errorf("looking into the disk %s: %w", d.Slot, err)
+	}
+	if m.Container {
+		return s.fromRoot(r, found, m)
 	}
 	loader := loaderOf(r, found)
 	switch {

@@ -58,7 +58,7 @@ func takes(list []string, value string) bool { return len(list) == 0 || slices.C
 
 // refuses says why the host takes no such machine; nil when it does.
 func (t Traits) refuses(m machine.Machine) error {
-	if !takes(t.Firmware, m.Firmware) {
+	if !m.Container && !takes(t.Firmware, m.Firmware) {
 		return fmt.Errorf("it has no firmware %s, but %v", m.Firmware, t.Firmware)
 	}
 	for _, n := range m.Networks {

@@ -3,6 +3,7 @@ package ovf
 import (
 	"bytes"
 	"encoding/xml"
+	"errors"
 	"fmt"
 	"net/url"
 	"strconv"
@@ -23,6 +24,9 @@ type File struct {
 func Write(m machine.Machine, files []File) ([]byte, error) {
 	if len(files) != len(m.Disks) {
 		return nil, fmt.Errorf("writing an envelope: %d disks have %d files", len(m.Disks), len(files))
+	}
+	if m.Container {
+		return nil, errors.New("writing an envelope: it is a container, and an envelope has none")
 	}
 	var out bytes.Buffer
 	err := text.Execute(&out, envelopeOf(m, files))

@@ -28,7 +28,15 @@ const (
 
 func init() {
 	machine.Register(machine.Format{
-		Name: Name, Extension: Extension, Read: read, Follow: follow, Describe: describe, Rewrite: rewrite, Write: write, AnyImage: true,
+		Name:       Name,
+		Extension:  Extension,
+		Read:       read,
+		Follow:     follow,
+		Describe:   describe,
+		Rewrite:    rewrite,
+		Write:      write,
+		AnyImage:   true,
+		Containers: true,
 	})
 }
 

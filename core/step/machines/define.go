@@ -117,7 +117,7 @@ func (w *work) compare(ctx context.Context) error {
 		return fmt.Errorf("reading what is there of %s: %w", w.m.There(), err)
 	}
 	is.WithHost = is.WithHost || m.WithHost
-	w.state.Receipt.Unasked = machine.Unasked(w.after(), is)
+	w.state.Receipt.Unasked, w.state.Receipt.Is = machine.Unasked(w.after(), is), &is
 	w.state.Concluded = true
 	return nil
 }
@@ -169,7 +169,7 @@ func (w *work) enlist(ctx context.Context) error {
 		return err
 	}
 	is.WithHost = w.m.Before.WithHost
-	w.state.Receipt.Unasked = machine.Unasked(w.m.Before, is)
+	w.state.Receipt.Unasked, w.state.Receipt.Is = machine.Unasked(w.m.Before, is), &is
 	w.state.Receipt.Source = fmt.Sprintf("%s knows it again", w.m.Host)
 	return nil
 }

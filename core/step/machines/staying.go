@@ -17,6 +17,9 @@ func (w *work) here(ctx context.Context) (m host.Machine, kept []host.Snapshot, 
 	if m, err = w.source(ctx); err != nil {
 		return m, nil, err
 	}
+	if is, err := describe(m); err == nil {
+		w.state.Receipt.Is = &is
+	}
 	kept, err = w.Ends.From.Snapshots(ctx, m)
 	return m, kept, err
 }
@@ -195,7 +198,7 @@ func (w *work) attach(ctx context.Context) error {
 	}
 	w.isDone(plan.StepAttach)
 	w.state.Concluded = w.state.Concluded || w.m.Given != nil
-	w.state.Receipt.Unasked = unaskedBut(w.m.After, is)
+	w.state.Receipt.Unasked, w.state.Receipt.Is = unaskedBut(w.m.After, is), &is
 	return nil
 }
 
@@ -311,6 +314,7 @@ func (w *work) takeFrom(ctx context.Context, on step.Guests, m host.Machine, nam
 		return fmt.Errorf("%s still has the disk %s, which was to be taken from it", name, slot)
 	}
 	stays := ""
+	w.state.Receipt.Is = &is
 	if w.m.Given == nil {
 		stays = ", whose files stay where they are"
 	}

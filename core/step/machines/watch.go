@@ -155,15 +155,20 @@ func (w *work) watch(ctx context.Context) error {
 
 // askUp asks a person what is to be done with a machine that is not seen to be up.
 func (w *work) askUp(why string) error {
+	choices := []step.Choice{
+		{Name: answerAgain, Label: "Look again"},
+		{Name: answerBack, Label: "Go back: switch it off there, and start it where it was if it ran"},
+		{Name: answerKeep, Label: "Stop here, both off, and keep both"},
+		{Name: answerUp, Label: "It is up: go on"},
+	}
+	if !w.m.After.Container {
+		choices = append(choices,
+			step.Choice{Name: answerFirmware, Label: "Try it with the other firmware, BIOS or UEFI"},
+			step.Choice{Name: answerBus, Label: "Try it with its disks on the next bus"},
+		)
+	}
 	return w.ask(plan.StepWatch,
-		fmt.Sprintf("%s was started on %s, and %s. Look at its screen: what is to be done?", w.m.After.Name, w.m.To, why), errNotUp,
-		step.Choice{Name: answerAgain, Label: "Look again"},
-		step.Choice{Name: answerBack, Label: "Go back: switch it off there, and start it where it was if it ran"},
-		step.Choice{Name: answerKeep, Label: "Stop here, both off, and keep both"},
-		step.Choice{Name: answerUp, Label: "It is up: go on"},
-		step.Choice{Name: answerFirmware, Label: "Try it with the other firmware, BIOS or UEFI"},
-		step.Choice{Name: answerBus, Label: "Try it with its disks on the next bus"},
-	)
+		fmt.Sprintf("%s was started on %s, and %s. Look at its screen: what is to be done?", w.m.After.Name, w.m.To, why), errNotUp, choices...)
 }
 
 // looksUp tells whether something is seen of the guest that only one which is up shows.

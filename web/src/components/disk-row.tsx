@@ -34,6 +34,7 @@ export function DiskRow({ pool, disk, others }: Props) {
         <p className="text-sm opacity-75">
           {disk.format}
           {disk.layout && `, ${disk.layout}`}
+          {disk.filesystem && `; ${disk.filesystem} without partitions`}
         </p>
         {disk.problem && <p className="text-sm text-error">{disk.problem}</p>}
         <Relations disk={disk} />

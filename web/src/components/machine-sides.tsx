@@ -31,7 +31,7 @@ function stays(machine: Carried) {
 function sentence(is: Model) {
   const cards = is.networks?.length ?? 0;
   return [
-    is.firmware,
+    is.container ? "container" : is.firmware,
     size(is.memory),
     is.processors.count === 1 ? "1 processor" : `${is.processors.count} processors`,
     is.disks.length === 1 ? "1 disk" : `${is.disks.length} disks`,

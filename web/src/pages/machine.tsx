@@ -71,6 +71,7 @@ export function MachinePage() {
           </div>
         </>
       )}
+      {is && <Since host={host} name={name} />}
       {jobs.data && jobs.data.length > 0 && (
         <section className="sheet space-y-3" aria-label="What was done with it">
           <h2>What was done with it</h2>
@@ -88,6 +89,51 @@ export function MachinePage() {
         </section>
       )}
     </div>
+  );
+}
+
+/** What has changed since the last job that had to do with it, where there was one. */
+function Since({ host, name }: { host: string; name: string }) {
+  const since = useQuery({
+    queryKey: ["machines", host, name, "since"],
+    queryFn: () =>
+      result(calls.GET("/v1/hosts/{host}/machines/{machine}/changes", { params: { path: { host, machine: name } } })),
+    retry: false,
+  });
+  if (!since.data) return null;
+  return (
+    <section className="sheet space-y-3" aria-label="Since its last receipt">
+      <h2>Since its last receipt</h2>
+      <p className="text-sm">
+        <Link className="link" to={`/jobs/${since.data.job}`}>
+          Job {since.data.job}
+        </Link>{" "}
+        ended at {when(since.data.finished)}, {since.data.outcome}.
+        {since.data.items.length === 0 && " Nothing has changed since."}
+      </p>
+      {since.data.items.length > 0 && (
+        <div className="overflow-x-auto">
+          <table className="table table-sm">
+            <thead>
+              <tr>
+                <th>What</th>
+                <th>Then</th>
+                <th>Now</th>
+              </tr>
+            </thead>
+            <tbody>
+              {since.data.items.map((d) => (
+                <tr key={d.what}>
+                  <td>{d.what}</td>
+                  <td className="break-all">{d.before || "nothing"}</td>
+                  <td className="break-all">{d.after || "nothing"}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+    </section>
   );
 }
 

@@ -112,7 +112,7 @@ function MachineRow({ machine, chosen, choose }: RowProps) {
         </Link>
         <MachineState machine={machine} />
         <span className="text-sm opacity-75">
-          {machine.is && `${machine.is.firmware}, ${size(machine.is.memory)}, `}
+          {machine.is && `${machine.is.container ? "container" : machine.is.firmware}, ${size(machine.is.memory)}, `}
           {machine.processors === 1 ? "1 processor" : `${machine.processors ?? "?"} processors`}
         </span>
         <span className="grow" />
