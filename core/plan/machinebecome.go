@@ -25,6 +25,9 @@ func (w *whole) become(parts []Plan) {
 		}
 	}
 	w.change(&after)
+	if notes := w.propertyNotes(); notes != "" && w.r.Changes.Notes == nil {
+		after.Notes = strings.TrimSpace(after.Notes + "\n" + notes)
+	}
 	w.connect(after.Networks)
 	for i, d := range w.f.Is.Disks {
 		if w.choice(i).Leave && !w.m.Stays() {

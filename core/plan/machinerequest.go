@@ -10,6 +10,7 @@ import (
 
 	"bagaglio/core/disk"
 	"bagaglio/core/machine"
+	"bagaglio/core/storage/archive"
 )
 
 // Kinds of request for whole machines.
@@ -74,6 +75,9 @@ type MachineRequest struct {
 	// Snapshot is the state that is copied instead of the present one, and Linked has the disks of the copy stand on those that there are.
 	Snapshot string `json:"snapshot"`
 	Linked   bool   `json:"linked"`
+
+	Deployment string            `json:"deployment"`
+	Properties map[string]string `json:"properties"`
 
 	Networks map[string]string     `json:"networks"`
 	Changes  Changes               `json:"changes"`
@@ -171,6 +175,8 @@ func (r MachineRequest) validateSource() error {
 		return fmt.Errorf("the identity is one to %s or a %s one, not %q", KeepIdentity, NewIdentity, r.Identity)
 	case r.Within < 0 || r.Within > LongestWatch:
 		return fmt.Errorf("a machine is watched for up to %d seconds", LongestWatch)
+	case (r.Deployment != "" || len(r.Properties) > 0) && path.Ext(r.Source.Path) != packageExtension && !archive.Claim(r.Source.Path):
+		return errors.New("deployment and properties are those of a package, which is the source")
 	case strings.ContainsAny(r.Name, "/\n") || len(r.Name) > 200:
 		return fmt.Errorf("%q is no name for a machine", r.Name)
 	}

@@ -117,6 +117,9 @@ type Request struct {
 	ReadOnly bool   `json:"read_only,omitempty"`
 	// Networks are those of the new host by those that the machine is connected to; an empty one leads out through the host itself.
 	Networks map[string]string `json:"networks,omitempty"`
+	// Deployment is the way in which a package is deployed, by its ID; empty takes the one that its envelope says. Properties are values of what it asks for.
+	Deployment string            `json:"deployment,omitempty"`
+	Properties map[string]string `json:"properties,omitempty"`
 	// LeaveSource leaves a machine that moves on the list of its old host; otherwise that has its disks, and does not know it any more.
 	LeaveSource bool `json:"leave_source,omitempty"`
 	// Changes are what the machine is to be that it is not, and Disks how single ones of its disks are carried, by their slots.

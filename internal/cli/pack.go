@@ -41,5 +41,8 @@ func (a *app) machineUnpack() *cobra.Command {
 	c.Long = `Makes a machine of a package: each file is compared with the manifest, the disks are read where they lie in the archive and proven in their new place, and the machine
 is made known to its host. It is machine copy with a package as its source.`
 	c.Example = `  bagaglio machine unpack seabag:tide-board.ova lighthouse --pool lamp-room --as qcow2 --start`
+	c.Flags().StringVar(&r.Deployment, "deployment", "", "the way in which the package is deployed, where it has several")
+	c.Flags().
+		StringToStringVar(&r.Properties, "property", nil, "a value of what the package asks for, kept in the notes of the machine: KEY=VALUE")
 	return c
 }

@@ -120,7 +120,7 @@ func (s shelf) Machine(_ context.Context, name string) (host.Machine, error) {
 func (shelf) Close() error { return nil }
 
 // Shelved is the machine whose definition is a file in a pool, and which is on no host.
-func (m *Machines) Shelved(ctx context.Context, pool store.Pool, folder storage.Folder, name string) (Machine, error) {
+func (m *Machines) Shelved(ctx context.Context, pool store.Pool, folder storage.Folder, name, way string) (Machine, error) {
 	name, err := storage.Clean(name)
 	if err != nil {
 		return Machine{}, fmt.Errorf("%w: %w", records.ErrInvalid, err)
@@ -137,7 +137,13 @@ func (m *Machines) Shelved(ctx context.Context, pool store.Pool, folder storage.
 		return Machine{}, err
 	}
 	out := Machine{Host: pool.Host, Machine: found}
-	if out.Is, out.Problem = machine.Describe(found.Format, found.Definition); out.Problem != nil {
+	text := found.Definition
+	if way != "" {
+		if text, _, _, err = ovf.Choose(text, way); err != nil {
+			return Machine{}, fmt.Errorf("%w: %w", records.ErrInvalid, err)
+		}
+	}
+	if out.Is, out.Problem = machine.Describe(found.Format, text); out.Problem != nil {
 		return out, nil
 	}
 	out.Is.Name = found.Name

@@ -81,7 +81,7 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 		return plan.Plan{}, err
 	}
 	if r.Machine == "" && !r.Source.IsDevice() {
-		if f.Package, err = s.packageOf(ctx, r.Source); err != nil {
+		if f.Package, err = s.packageOf(ctx, r); err != nil {
 			return plan.Plan{}, err
 		}
 	}
@@ -138,7 +138,7 @@ func (s *Planner) carriedMachine(ctx context.Context, r plan.Request) (m machine
 	if folder, err = archive.In(folder, r.Source.Path); err != nil {
 		return m, nil, fmt.Errorf("%w: %w", records.ErrInvalid, err)
 	}
-	m, err = s.guests.Shelved(ctx, pool, folder, r.Source.Path)
+	m, err = s.guests.Shelved(ctx, pool, folder, r.Source.Path, r.Deployment)
 	return m, nil, err
 }
 

@@ -142,8 +142,23 @@ func (s *Planner) endsOfPackage(ctx context.Context, p plan.Plan) (ends step.End
 	return ends, nil
 }
 
+// standsOn are the files of all that an image stands on, as it says itself; none where it cannot be read, for which its own plan has a check.
+func (s *Planner) standsOn(ctx context.Context, at plan.Place) ([]string, error) {
+	folder, err := s.inside(ctx, at, false)
+	if err != nil {
+		return nil, err
+	}
+	d, err := disk.Open(ctx, folder, at.Path, "")
+	if err != nil {
+		return nil, ctx.Err()
+	}
+	defer d.Close()
+	return d.Describe().Chain, nil
+}
+
 // packageOf is what speaks of the files of a package, by its envelope; nil for any other definition.
-func (s *Planner) packageOf(ctx context.Context, at plan.Place) (*plan.Package, error) {
+func (s *Planner) packageOf(ctx context.Context, r plan.Request) (*plan.Package, error) {
+	at := r.Source
 	if path.Ext(at.Path) != ovf.Extension {
 		return nil, nil
 	}
@@ -151,7 +166,7 @@ func (s *Planner) packageOf(ctx context.Context, at plan.Place) (*plan.Package, 
 	if err != nil {
 		return nil, err
 	}
-	p := &plan.Package{Capacities: map[string]int64{}}
+	p := &plan.Package{Capacities: map[string]int64{}, Parents: map[string]string{}, Standing: map[string][]string{}}
 	text, err := machine.Text(folder, at.Path)
 	if err != nil {
 		return nil, err
@@ -161,11 +176,34 @@ func (s *Planner) packageOf(ctx context.Context, at plan.Place) (*plan.Package, 
 		return nil, fmt.Errorf("%w: %w", records.ErrInvalid, err)
 	}
 	p.Lost, p.Stops = said.Lost, said.Stops
+	_, way, ways, err := ovf.Choose(text, r.Deployment)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", records.ErrInvalid, err)
+	}
+	p.Way = way
+	for _, w := range ways {
+		p.Ways = append(p.Ways, plan.Way(w))
+	}
+	for _, x := range said.Properties {
+		p.Properties = append(p.Properties, plan.Property(x))
+	}
+	for name, parent := range said.Parents {
+		file := path.Join(path.Dir(at.Path), name)
+		p.Parents[file] = path.Join(path.Dir(at.Path), parent)
+		if p.Standing[file], err = s.standsOn(ctx, plan.Place{Pool: at.Pool, Path: file}); err != nil {
+			return nil, err
+		}
+	}
 	for name, n := range said.Capacities {
 		p.Capacities[path.Join(path.Dir(at.Path), name)] = n
 	}
 	for name, n := range said.Lengths {
-		info, err := folder.Stat(path.Join(path.Dir(at.Path), storage.ShownName(name)))
+		file := plan.Place{Pool: at.Pool, Path: path.Join(path.Dir(at.Path), storage.ShownName(name))}
+		within, err := s.inside(ctx, file, false)
+		if err != nil {
+			return nil, err
+		}
+		info, err := within.Stat(file.Path)
 		if err == nil && info.Size != n {
 			p.Problem = errors.Join(p.Problem, fmt.Errorf("%s has %d bytes, and the envelope says %d", storage.Printable(name), info.Size, n))
 		}

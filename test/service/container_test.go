@@ -68,7 +68,13 @@ func TestAContainer(t *testing.T) {
 	_, err = s.StartMachine(t.Context(), "quay", "crew-mess")
 	require.NoError(t, err)
 	move := plan.Request{
-		Kind: plan.MoveMachine, Machine: "quay:crew-mess", To: "quay", Destination: &plan.Place{Pool: "harbour"}, As: "qcow2", Stop: true, Start: true,
+		Kind:        plan.MoveMachine,
+		Machine:     "quay:crew-mess",
+		To:          "quay",
+		Destination: &plan.Place{Pool: "harbour"},
+		As:          "qcow2",
+		Stop:        true,
+		Start:       true,
 	}
 	done := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, move).Id)
 	assert.True(t, done.Machine.CameUp)

@@ -256,3 +256,101 @@ func TestAPackageOfWhatChanges(t *testing.T) {
 	assert.Contains(t, *ended.Reason, "was written to while it was packed")
 	assert.NoFileExists(t, filepath.Join(sea, "crew.ova"))
 }
+
+// TestAPackageInChunks whose disk stands on another one of the package, which can be deployed in several ways and asks for properties: the chunks are read as one file,
+// compared with the manifest one by one; the way is chosen; what is given stands in the notes. A disk that does not say by itself that it stands on what the envelope
+// names is refused, and so is a package of which a chunk is missing.
+func TestAPackageInChunks(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	sea := s.Pool("seabag")
+	quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{})
+	noise(t, sea, "tide-board.raw", mib)
+	does := func(r plan.Request) {
+		t.Helper()
+		testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
+	}
+	base := convert("tide-board.raw", "p/base.vmdk", "vmdk")
+	base.Source.Pool, base.Destination.Pool, base.NoTag = "seabag", "seabag", true
+	does(base)
+	noise(t, sea, "later.raw", mib)
+	top := convert("later.raw", "p/tide-board-disk1.vmdk", "vmdk")
+	top.Source.Pool, top.Destination.Pool, top.Layout, top.Base, top.NoTag = "seabag", "seabag", "delta", "p/base.vmdk", true
+	does(top)
+	content := read(t, sea, "later.raw")
+
+	whole, err := os.ReadFile(filepath.Join(sea, "p/tide-board-disk1.vmdk"))
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(filepath.Join(sea, "p/tide-board-disk1.vmdk")))
+	text := strings.NewReplacer(
+		`ovf:href="tide-board-disk1.vmdk"/>`,
+		fmt.Sprintf(
+			`ovf:href="tide-board-disk1.vmdk" ovf:size="%d" ovf:chunkSize="500000"/><File ovf:id="file0" ovf:href="base.vmdk"/>`,
+			len(whole),
+		),
+		`<Disk `,
+		`<Disk ovf:diskId="below" ovf:fileRef="file0" ovf:capacity="1048576" ovf:format="vmdk"/><Disk ovf:parentRef="below" `,
+		` <VirtualSystem`,
+		` <DeploymentOptionSection><Info>Ways</Info><Configuration ovf:id="one"><Label>One processor</Label></Configuration>`+
+			`<Configuration ovf:id="four"><Label>Four</Label></Configuration></DeploymentOptionSection><VirtualSystem`,
+		`<VirtualHardwareSection><Info>Hardware</Info>`,
+		`<ProductSection ovf:class="tide"><Info>It</Info><Property ovf:key="place" ovf:type="string"/>`+
+			`<Property ovf:key="word" ovf:password="true" ovf:type="string"/></ProductSection><VirtualHardwareSection><Info>Hardware</Info>`+
+			`<Item ovf:configuration="four"><rasd:InstanceID>1</rasd:InstanceID><rasd:ResourceType>3</rasd:ResourceType><rasd:VirtualQuantity>4</rasd:VirtualQuantity></Item>`,
+	).Replace(strings.Replace(envelope, "  <VirtualHardwareSection><Info>Hardware</Info>\n", "  <VirtualHardwareSection><Info>Hardware</Info>", 1))
+	manifest := fmt.Appendf(nil, "SHA256(tide-board.ovf)= %x\n", sha256.Sum256([]byte(text)))
+	for i, rest := 0, whole; len(rest) > 0; i++ {
+		name, n := fmt.Sprintf("tide-board-disk1.vmdk.%09d", i), min(500_000, len(rest))
+		require.NoError(t, os.WriteFile(filepath.Join(sea, "p", name), rest[:n], 0o600))
+		manifest = fmt.Appendf(manifest, "SHA256(%s)= %x\n", name, sha256.Sum256(rest[:n]))
+		rest = rest[n:]
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(sea, "p/tide-board.ovf"), []byte(text), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(sea, "p/tide-board.mf"), manifest, 0o600))
+
+	r := plan.Request{
+		Kind:        plan.CopyMachine,
+		Source:      plan.Place{Pool: "seabag", Path: "p/tide-board.ovf"},
+		To:          "quay",
+		Destination: &plan.Place{Pool: "quay-store"},
+		As:          "qcow2",
+	}
+	p, err := s.Plan(t.Context(), r)
+	require.NoError(t, err)
+	assert.False(t, p.Blocked, messages(p.Plan))
+	said := messages(p.Plan)
+	assert.Contains(t, said, "can be deployed in 2 ways, and is in the way one")
+	assert.Contains(t, said, "It asks for properties that nobody has given (tide.place)")
+	assert.Contains(t, said, "It asks for secrets, which are written nowhere (tide.word)")
+	assert.JSONEq(t, `{"deployment":"four"}`, string(check(t, p.Plan, "deployment").Remedies[0].Change))
+	r.Deployment, r.Properties = "four", map[string]string{"tide.place": "the lighthouse"}
+	done := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
+	assert.Contains(t, strings.Join(done.Machine.Evidence, " "), fmt.Sprintf("%d file(s) of the package", 1+(len(whole)+499_999)/500_000))
+	assert.Equal(t, content, read(t, quay.Folder, "tide-board/tide-board-disk1.qcow2"))
+	m, err := s.Machine(t.Context(), "quay", "tide-board")
+	require.NoError(t, err)
+	assert.Equal(t, 4, m.Is.Processors.Count)
+	assert.Equal(t, "tide.place = the lighthouse", m.Is.Notes)
+
+	r.Name, r.Properties = "again", map[string]string{"tide.moon": "full"}
+	p, err = s.Plan(t.Context(), r)
+	require.NoError(t, err)
+	assert.Contains(t, messages(p.Plan), "The package asks for no property tide.moon")
+	r.Deployment = "five"
+	_, err = s.Plan(t.Context(), r)
+	require.ErrorContains(t, err, `not deployed in the way "five", but in one, four`)
+
+	r.Deployment, r.Properties = "", nil
+	bare := strings.Replace(text, `ovf:href="base.vmdk"`, `ovf:href="other.vmdk"`, 1)
+	require.NoError(t, os.Rename(filepath.Join(sea, "p/tide-board.mf"), filepath.Join(sea, "p/away")))
+	require.NoError(t, os.WriteFile(filepath.Join(sea, "p/tide-board.ovf"), []byte(bare), 0o600))
+	p, err = s.Plan(t.Context(), r)
+	require.NoError(t, err)
+	assert.True(t, p.Blocked)
+	assert.Contains(t, messages(p.Plan), "stands on p/other.vmdk, and the image does not say so")
+	require.NoError(t, os.Remove(filepath.Join(sea, "p", fmt.Sprintf("tide-board-disk1.vmdk.%09d", (len(whole)-1)/500_000))))
+	p, err = s.Plan(t.Context(), r)
+	require.NoError(t, err)
+	assert.True(t, p.Blocked)
+	assert.Contains(t, messages(p.Plan), fmt.Sprintf("and the envelope says %d", len(whole)))
+}

@@ -4,6 +4,7 @@ import (
 	"encoding/xml"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"bagaglio/core/machine"
@@ -36,15 +37,18 @@ type system struct {
 		Guest      struct {
 			Description string `xml:"Description"`
 		} `xml:"OperatingSystemSection"`
-		Items  []item `xml:"VirtualHardwareSection>Item"`
-		Config []struct {
+		Items []item `xml:"VirtualHardwareSection>Item"`
+		// Since 2.0 disks and cards have elements of their own (8.3).
+		Storage []item `xml:"VirtualHardwareSection>StorageItem"`
+		Cards   []item `xml:"VirtualHardwareSection>EthernetPortItem"`
+		Config  []struct {
 			Key   string `xml:"key,attr"`
 			Value string `xml:"value,attr"`
 		} `xml:"VirtualHardwareSection>Config"`
 	} `xml:"VirtualSystem"`
 }
 
-// item is one of the hardware (8.1). Of those for several configurations, all are read.
+// item is one of the hardware (8.1).
 type item struct {
 	Type       int    `xml:"ResourceType"`
 	SubType    string `xml:"ResourceSubType"`
@@ -61,6 +65,10 @@ type item struct {
 func describe(text []byte) (machine.Machine, error) {
 	var e envelope
 	var x system
+	text, _, _, err := Choose(text, "")
+	if err != nil {
+		return machine.Machine{}, err
+	}
 	d, err := read(text)
 	if err != nil {
 		return machine.Machine{}, err
@@ -83,10 +91,11 @@ func describe(text []byte) (machine.Machine, error) {
 	}
 	files := e.names()
 	buses := map[string]string{}
-	for _, i := range first.Items {
+	items := slices.Concat(first.Items, first.Storage, first.Cards)
+	for _, i := range items {
 		buses[i.ID] = i.bus()
 	}
-	for _, i := range first.Items {
+	for _, i := range items {
 		switch i.Type {
 		case processor:
 			m.Processors.Count = int(min(max(1, i.Quantity), 1<<16))

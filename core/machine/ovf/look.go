@@ -16,6 +16,9 @@ type Said struct {
 	Lost, Stops []string
 	// Capacities are the virtual sizes of disks by the names of their files, in bytes, where they are told.
 	Capacities map[string]int64
+	// Parents are the files of disks that other disks of the package stand on, by the files of those.
+	Parents    map[string]string
+	Properties []Property
 	// Lengths are those of files in bytes, by their names, where they are told.
 	Lengths map[string]int64
 }
@@ -25,26 +28,30 @@ type more struct {
 	Files []struct {
 		ID          string `xml:"id,attr"`
 		Compression string `xml:"compression,attr"` // 7.1
-		ChunkSize   string `xml:"chunkSize,attr"`   // 7.1
 		Size        string `xml:"size,attr"`
 	} `xml:"References>File"`
 	Disks []struct {
+		ID       string `xml:"diskId,attr"`
 		FileRef  string `xml:"fileRef,attr"`
 		Capacity string `xml:"capacity,attr"`
 		Units    string `xml:"capacityAllocationUnits,attr"`
 		Parent   string `xml:"parentRef,attr"`
 	} `xml:"DiskSection>Disk"`
-	Options []struct {
-		ID string `xml:"id,attr"`
-	} `xml:"DeploymentOptionSection>Configuration"` // 9.8
 	Collections []struct {
 		ID string `xml:"id,attr"`
 	} `xml:"VirtualSystemCollection"`
 	Systems []struct {
-		ID         string `xml:"id,attr"`
-		Properties []struct {
-			Key string `xml:"key,attr"`
-		} `xml:"ProductSection>Property"` // 9.5
+		ID       string `xml:"id,attr"`
+		Products []struct {
+			Class      string `xml:"class,attr"`
+			Instance   string `xml:"instance,attr"`
+			Properties []struct {
+				Key      string `xml:"key,attr"`
+				Value    string `xml:"value,attr"`
+				Password string `xml:"password,attr"`
+				Label    string `xml:"Label"`
+			} `xml:"Property"`
+		} `xml:"ProductSection"` // 9.5
 		Licences []struct{} `xml:"EulaSection"` // 9.6
 	} `xml:"VirtualSystem"`
 }
@@ -58,7 +65,7 @@ func Look(text []byte) (Said, error) {
 			return Said{}, fmt.Errorf("%w: %w", machine.ErrOther, err)
 		}
 	}
-	said := Said{Capacities: map[string]int64{}, Lengths: map[string]int64{}}
+	said := Said{Capacities: map[string]int64{}, Lengths: map[string]int64{}, Parents: map[string]string{}}
 	names := e.names()
 	for _, f := range m.Files {
 		name := storage.Printable(names[f.ID])
@@ -68,16 +75,18 @@ func Look(text []byte) (Said, error) {
 				fmt.Sprintf("%s is compressed by %s inside of the package: unpack it first", name, storage.Printable(f.Compression)),
 			)
 		}
-		if f.ChunkSize != "" {
-			said.Stops = append(said.Stops, name+" lies in chunks inside of the package: join them first")
-		}
 		if n, err := strconv.ParseInt(f.Size, 10, 64); err == nil && n >= 0 {
 			said.Lengths[names[f.ID]] = n
 		}
 	}
 	for _, d := range m.Disks {
-		if d.Parent != "" {
-			said.Stops = append(said.Stops, storage.Printable(names[d.FileRef])+" stands on another disk of the package, which is not supported")
+		for _, parent := range m.Disks {
+			if d.Parent != "" && parent.ID == d.Parent {
+				said.Parents[names[d.FileRef]] = names[parent.FileRef]
+			}
+		}
+		if d.Parent != "" && said.Parents[names[d.FileRef]] == "" {
+			said.Stops = append(said.Stops, storage.Printable(names[d.FileRef])+" stands on another disk that the package does not have")
 		}
 		i := item{Units: d.Units}
 		if d.Units == "" {
@@ -96,29 +105,28 @@ func Look(text []byte) (Said, error) {
 }
 
 func (s *Said) lost(m more) {
-	if len(m.Options) > 0 {
-		var ids []string
-		for _, o := range m.Options {
-			ids = append(ids, storage.Printable(o.ID))
-		}
-		s.Lost = append(
-			s.Lost,
-			fmt.Sprintf("it can be deployed in several ways (%s): the hardware of all of them is read", strings.Join(ids, ", ")),
-		)
-	}
 	if n := len(m.Systems); n > 1 || len(m.Collections) > 0 {
 		s.Lost = append(s.Lost, "it has several machines: the first one is taken")
 	}
-	for _, system := range m.Systems {
-		var keys []string
-		for _, p := range system.Properties {
-			keys = append(keys, storage.Printable(p.Key))
-		}
-		if len(keys) > 0 {
-			s.Lost = append(s.Lost, fmt.Sprintf("it asks for properties, which its guest does not get (%s)", strings.Join(keys, ", ")))
-		}
+	for i, system := range m.Systems {
 		if len(system.Licences) > 0 {
 			s.Lost = append(s.Lost, "it has a licence that somebody was to agree to: read it in the envelope")
+		}
+		if i > 0 {
+			continue
+		}
+		for _, product := range system.Products {
+			for _, p := range product.Properties {
+				key := strings.Trim(product.Class+"."+p.Key+"."+product.Instance, ".") // 9.5.1
+				s.Properties = append(s.Properties, Property{
+					Key: storage.Printable(
+						key,
+					),
+					Label:  storage.Printable(p.Label),
+					Value:  storage.Printable(p.Value),
+					Secret: p.Password == "true" || p.Password == "1",
+				})
+			}
 		}
 	}
 }

@@ -42,6 +42,7 @@ func TestEnvelopesSayWhatMachinesAre(t *testing.T) {
 		}
 		text, err := Write(m, files)
 		require.NoError(t, err)
+		conforms(t, text)
 		is, err := machine.Describe("ovf", text)
 		require.NoError(t, err, string(text))
 		require.Equal(t, m, is, string(text))
@@ -62,10 +63,7 @@ func TestEnvelopesSayWhatMachinesAre(t *testing.T) {
 func TestWhatEnvelopesSayBesides(t *testing.T) {
 	for text, want := range map[string]string{
 		`<References><File id="f" href="a.vmdk.gz" compression="gzip"/></References>`:                                          "a.vmdk.gz is compressed by gzip",
-		`<References><File id="f" href="a.vmdk" chunkSize="2000000000"/></References>`:                                         "a.vmdk lies in chunks",
-		`<References><File id="f" href="a.vmdk"/></References><DiskSection><Disk fileRef="f" parentRef="base"/></DiskSection>`: "a.vmdk stands on another disk",
-		`<DeploymentOptionSection><Configuration id="small"/><Configuration id="big"/></DeploymentOptionSection>`:              "several ways (small, big)",
-		`<VirtualSystem id="a"><ProductSection><Property key="address"/></ProductSection></VirtualSystem>`:                     "asks for properties, which its guest does not get (address)",
+		`<References><File id="f" href="a.vmdk"/></References><DiskSection><Disk fileRef="f" parentRef="base"/></DiskSection>`: "a.vmdk stands on another disk that the package does not have",
 		`<VirtualSystem id="a"/><VirtualSystem id="b"/>`:                                                                       "the first one is taken",
 		`<VirtualSystem id="a"><EulaSection/></VirtualSystem>`:                                                                 "a licence",
 		`<VirtualSystemCollection id="all"><VirtualSystem id="a"/></VirtualSystemCollection>`:                                  "the first one is taken",
@@ -74,6 +72,13 @@ func TestWhatEnvelopesSayBesides(t *testing.T) {
 		require.NoError(t, err, text)
 		assert.Contains(t, strings.Join(append(said.Stops, said.Lost...), "; "), want)
 	}
+	said, err := Look([]byte(`<Envelope><References><File id="f" href="a.vmdk"/><File id="g" href="b.vmdk"/></References>
+		<DiskSection><Disk diskId="base" fileRef="f"/><Disk diskId="top" fileRef="g" parentRef="base"/></DiskSection>
+		<VirtualSystem id="a"><ProductSection class="net" instance="1"><Property key="address" value="10.0.0.7"><Label>Address</Label></Property></ProductSection>
+		<ProductSection><Property key="word" password="true"/></ProductSection></VirtualSystem></Envelope>`))
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"b.vmdk": "a.vmdk"}, said.Parents)
+	assert.Equal(t, []Property{{"net.address.1", "Address", "10.0.0.7", false}, {"word", "", "", true}}, said.Properties)
 	for _, text := range []string{"", "<Envelope>", "<Other/>", `<!DOCTYPE x [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;&a;">]><Envelope>&b;</Envelope>`} {
 		_, err := Look([]byte(text))
 		require.ErrorIs(t, err, machine.ErrOther, text)
@@ -130,5 +135,9 @@ func FuzzPackage(f *testing.F) {
 			assert.Equal(t, sums, again)
 		}
 		_, _ = Look(text) // what it finds does not matter, only that it ends
+		if chosen, way, ways, err := Choose(text, ""); err == nil && way != "" {
+			assert.NotEmpty(t, ways)
+			_, _ = machine.Describe("ovf", chosen) // likewise
+		}
 	})
 }

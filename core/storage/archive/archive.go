@@ -38,20 +38,25 @@ func Split(name string) (archive, inner string, ok bool) {
 	return "", "", false
 }
 
-// In is the folder that a name lies in: an archive where it leads into one, and the folder below otherwise, as for a folder that is called so.
+// In is the folder that a name lies in: an archive where it leads into one, and the folder below otherwise, as for a folder that is called so. A file that lies in
+// chunks there is one file.
 func In(below storage.Folder, name string) (storage.Folder, error) {
-	at, _, ok := Split(name)
-	if !ok {
-		return below, nil
+	if at, _, ok := Split(name); ok {
+		if info, err := below.Stat(at); err == nil && !info.IsDir {
+			inside, err := Open(below, at)
+			if err != nil {
+				return nil, err
+			}
+			return joined(inside, name)
+		}
 	}
-	if info, err := below.Stat(at); err != nil || info.IsDir {
-		return below, nil //nolint:nilerr // whoever opens the name is told
-	}
-	return Open(below, at)
+	return joined(below, name)
 }
 
 // Folder is an archive. The names of its files have that of the archive in front, as in the folder that it lies in. It is only read.
 type Folder struct {
+	readOnly
+
 	below   storage.Folder
 	name    string
 	info    storage.Info
@@ -146,7 +151,7 @@ func (f *Folder) Open(name string) (storage.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &part{file, io.NewSectionReader(file, e.off, e.len)}, nil
+	return &part{file: file, SectionReader: io.NewSectionReader(file, e.off, e.len)}, nil
 }
 
 // Stat tells of a file inside. What the archive is counts for it too: its times, its owner, and which file it is.
@@ -206,38 +211,47 @@ func (f *Folder) Space() (storage.Space, error) {
 	return s, err
 }
 
-// Sync has nothing to do.
-func (f *Folder) Sync(string) error { return nil }
-
-// Close does nothing: the folder that it lies in is the caller's.
-func (f *Folder) Close() error { return nil }
-
 // errReadOnly is the error for what would change it.
 var errReadOnly = fmt.Errorf("an archive is only read: %w", errors.ErrUnsupported)
 
+// readOnly is what a folder does not do that is only read. The folder that it lies in is the caller's.
+type readOnly struct{}
+
+// Sync has nothing to do.
+func (readOnly) Sync(string) error { return nil }
+
+// Close does nothing.
+func (readOnly) Close() error { return nil }
+
 // Create fails: it is only read. So do the others.
-func (f *Folder) Create(string) (storage.File, error) { return nil, errReadOnly }
+func (readOnly) Create(string) (storage.File, error) { return nil, errReadOnly }
 
 // Reopen likewise.
-func (f *Folder) Reopen(string) (storage.File, error) { return nil, errReadOnly }
+func (readOnly) Reopen(string) (storage.File, error) { return nil, errReadOnly }
 
 // Rename likewise.
-func (f *Folder) Rename(string, string) error { return errReadOnly }
+func (readOnly) Rename(string, string) error { return errReadOnly }
 
 // Exchange likewise.
-func (f *Folder) Exchange(string, string) error { return errReadOnly }
+func (readOnly) Exchange(string, string) error { return errReadOnly }
 
 // Remove likewise.
-func (f *Folder) Remove(string) error { return errReadOnly }
+func (readOnly) Remove(string) error { return errReadOnly }
+
+// notWritten is what a file does not do that is only read.
+type notWritten struct{}
+
+func (notWritten) WriteAt([]byte, int64) (int, error) { return 0, errReadOnly }
+func (notWritten) Truncate(int64) error               { return errReadOnly }
+func (notWritten) Sync() error                        { return nil }
 
 // part is a file inside.
 type part struct {
+	notWritten
+
 	file storage.File
 	*io.SectionReader
 }
 
-func (p *part) Close() error                       { return p.file.Close() }
-func (p *part) Size() (int64, error)               { return p.SectionReader.Size(), nil }
-func (p *part) WriteAt([]byte, int64) (int, error) { return 0, errReadOnly }
-func (p *part) Truncate(int64) error               { return errReadOnly }
-func (p *part) Sync() error                        { return nil }
+func (p *part) Close() error         { return p.file.Close() }
+func (p *part) Size() (int64, error) { return p.SectionReader.Size(), nil }
