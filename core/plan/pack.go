@@ -105,6 +105,7 @@ type PackDiskFacts struct {
 	Lies      Place
 	Is        disk.Description
 	Allocated int64
+	FileSize  int64 // of all of its files, in bytes
 	Problem   error
 	InUse     error
 }
@@ -188,7 +189,7 @@ func (p *staying) pack(f PackFacts) {
 		needs += d.Allocated
 		body.Disks, body.Machine.Disks = append(body.Disks, packed), append(body.Machine.Disks, is)
 		p.Before = append(p.Before, Side{
-			Place: d.Lies, Format: d.Is.Format, Layout: d.Is.Layout, VirtualSize: d.Is.VirtualSize, AllocatedSize: d.Allocated,
+			Place: d.Lies, Format: d.Is.Format, Layout: d.Is.Layout, VirtualSize: d.Is.VirtualSize, AllocatedSize: d.Allocated, FileSize: d.FileSize,
 		})
 	}
 	if f.Free != storage.Unknown && !l.Compresses && needs > f.Free {

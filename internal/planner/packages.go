@@ -106,6 +106,13 @@ func (s *Planner) packedDisk(ctx context.Context, d machines.Disk, suspended boo
 	}
 	defer r.Close()
 	f.Is = r.Describe()
+	for _, name := range f.Is.Files {
+		info, err := folder.Stat(name)
+		if err != nil {
+			return f, err
+		}
+		f.FileSize += info.Size
+	}
 	for off := int64(0); off < r.Size(); {
 		e, err := r.Extent(off)
 		if err != nil {

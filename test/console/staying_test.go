@@ -75,6 +75,14 @@ func TestAMachineThatStays(t *testing.T) {
 	assert.FileExists(t, filepath.Join(quay.Folder, "tides.raw"), "in the folder of the one that has it now")
 
 	at("tide-board")
+	p.Click("Pack")
+	p.Fill("Pool", "harbour")
+	p.AwaitText("4 steps")
+	p.Click("Start")
+	p.AwaitText("the SHA-256 of each file there with the manifest")
+	assert.FileExists(t, filepath.Join(quay.Folder, "tide-board.ova"))
+
+	at("tide-board")
 	p.Click("Remove")
 	p.AwaitText("3 steps")
 	p.Click("Start")

@@ -99,6 +99,14 @@ const works: Partial<Record<AnyRequest["kind"], Work>> = {
     complete: (r) => Boolean(r.to),
     hint: "Choose who gets it: the plan appears here.",
   },
+  "pack-machine": {
+    title: (r) => `Pack ${r.machine}`,
+    about:
+      "Its definition, its disks and a manifest become a package in the open form for that (DSP0243). The machine stays as it is.",
+    fields: Packed,
+    complete: (r) => Boolean(r.destination?.pool && r.destination.path),
+    hint: "Choose where the package goes: the plan appears here.",
+  },
   "remove-machine": {
     title: (r) => `Remove ${r.machine}`,
     about:
@@ -195,6 +203,37 @@ function Handed({ request, change }: FieldsProps) {
       show={(name) => name || "Choose one"}
       change={(to) => change({ to: to || null })}
     />
+  );
+}
+
+function Packed({ request, change }: FieldsProps) {
+  const pools = useQuery({ queryKey: ["pools"], queryFn: () => items(calls.GET("/v1/pools")) });
+  const pool = request.destination?.pool ?? "";
+  const path = request.destination?.path ?? `${request.machine?.split(":")[1]}.ova`;
+  return (
+    <>
+      <Choice
+        name="Pool"
+        value={pool}
+        options={["", ...(pools.data ?? []).map((p) => p.name)]}
+        show={(name) => name || "Choose one"}
+        change={(name) => change({ destination: name ? { pool: name, path } : null })}
+      />
+      <TextLine
+        name="Package"
+        hint="NAME.ova is one archive; any other name is a folder with the files"
+        value={path}
+        change={(name) => change({ destination: { pool, path: name } })}
+      />
+      <Choice
+        name="Form of its disks"
+        value={request.as ?? ""}
+        options={["", "qcow2", "vdi", "vhdx", "raw"]}
+        show={(as) => as || "vmdk, stream: others read that best"}
+        change={(as) => change({ as: as || null })}
+      />
+      <Switch name="Shut it down first, when it runs" on={request.stop} onChange={(stop) => change({ stop })} />
+    </>
   );
 }
 

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Archive, Plus } from "lucide-react";
+import { Archive, Package, Plus } from "lucide-react";
 import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router";
 import { calls, items, result, type Machine } from "../api/client.ts";
@@ -36,6 +36,10 @@ export function MachinePage() {
             <MachineState machine={is} />
             <MachineActions machine={is} />
             <span className="grow" />
+            <Link className="btn btn-sm" to={workOf({ kind: "pack-machine", machine: `${host}:${name}` })}>
+              <Package aria-hidden className="size-4" />
+              Pack
+            </Link>
             <Link className="btn btn-sm" to={workOf({ kind: "remove-machine", machine: `${host}:${name}` })}>
               <Archive aria-hidden className="size-4" />
               Remove
