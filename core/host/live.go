@@ -2,23 +2,24 @@ package host
 
 import (
 	"context"
+	"time"
 
 	"bagaglio/core/machine"
 )
 
 // Layerer is a host that changes what the disks of a machine which runs are stored in, while its guest goes on. Each looks first: what is so
 // already is no error, and what an earlier call left half done is gone on with. A guest may be halted for a moment: who is cut off then finds it
-// suspended, and lets it go on.
+// suspended, and lets it go on. They tell for how long the guest stood still at most.
 type Layerer interface {
 	// Cover puts a new image on each disk, all at one moment: from then on the guest writes to those, and what lies below is as a power cut would
-	// leave it. Layers are the files of the new images, by the slots of the disks; there are none such before. AtRest has the agent in the guest
+	// leave it. Layers are the files of the new images, by the slots of the disks; they are there, stand on what they cover, and have nothing of their own. AtRest has the agent in the guest
 	// put its filesystems at rest for that moment, and fails with ErrRefused where there is none.
-	Cover(ctx context.Context, m Machine, layers map[string]string, atRest bool) error
+	Cover(ctx context.Context, m Machine, layers map[string]string, atRest bool) (halted time.Duration, err error)
 	// Merge writes what lies above a file of a disk down into it, and has the guest go on from that. What lay above belongs to nothing then.
-	Merge(ctx context.Context, m Machine, slot, into string) error
+	Merge(ctx context.Context, m Machine, slot, into string) (halted time.Duration, err error)
 	// Mirror copies the topmost image of a disk to another one that is there and stands on what has the content of all below it, and has the guest
 	// go on from that.
-	Mirror(ctx context.Context, m Machine, slot string, to machine.Disk) error
+	Mirror(ctx context.Context, m Machine, slot string, to machine.Disk) (halted time.Duration, err error)
 	// GiveUp ends what an earlier Merge or Mirror of a disk began and did not finish: the guest goes on from what it has.
 	GiveUp(ctx context.Context, m Machine, slot string) error
 	// Layers are the files that a disk is stored in, the topmost first.

@@ -54,6 +54,8 @@ type Machine struct {
 	Stop       bool   `json:"stop,omitempty"`
 	Suspend    bool   `json:"suspend,omitempty"`
 	Within     int    `json:"within,omitempty"` // seconds to come up
+	// Live are its disks that move while it runs; none for any other work.
+	Live []LiveDisk `json:"live,omitempty"`
 	// Rests is the text of the definition by which the machine that is copied goes on, whose disks rest under those of the copy from then on; empty for
 	// any other work. GoesOn are the IDs of its disks of then.
 	Rests  string   `json:"rests,omitempty"`
@@ -124,7 +126,10 @@ type MachineFacts struct {
 	// Behind is how many of the parts, at their end, are images by which a machine goes on whose disks rest under those of the copy.
 	Behind int
 	// Kept are the states that its host keeps of it, and Adopts tells that the new one can be told of such inside of images.
-	Kept   []host.Snapshot
+	Kept []host.Snapshot
+	// Layers tells that its host puts disks of machines that run on other images, and Fresh is a word that no other job has.
+	Layers bool
+	Fresh  string
 	Adopts bool
 	// Disks are where its disks lie, in their order; a place without a path is outside of all pools. Variables is likewise of its firmware.
 	Disks     []Place
@@ -158,6 +163,8 @@ type whole struct {
 	m *Machine
 	// names are those of the disks that it will have, in requests.
 	names []string
+	// live tells that it runs, and moves meanwhile.
+	live bool
 }
 
 // ForMachine makes the plan for a machine from the plans of its disks, which are in their order, and behind them that of the variables of its
@@ -179,6 +186,7 @@ func ForMachine(r Request, f MachineFacts, parts []Plan) Plan {
 	if w.m.Within == 0 {
 		w.m.Within = WatchFor
 	}
+	w.live = r.Live && !f.Off
 	w.checkOff()
 	if f.Problem != nil {
 		w.check(Blocks, "machine", fmt.Sprintf("The definition of %s cannot be read: %v.", w.m.Here(), f.Problem))
@@ -200,6 +208,7 @@ func ForMachine(r Request, f MachineFacts, parts []Plan) Plan {
 	}
 	w.keepAlong(parts)
 	w.rest(parts)
+	w.goLive(parts)
 	w.steps()
 	return w.Plan
 }
@@ -244,6 +253,8 @@ func (w *whole) checkOff() {
 		w.check(Blocks, "off", fmt.Sprintf("%s is saved: its memory would not fit the disks any more. Start it, and shut it down.", here))
 	case w.f.Off:
 		w.check(Informs, "off", fmt.Sprintf("%s is off. That is looked at again before anything is read.", here))
+	case w.live:
+		w.checkLive()
 	case w.r.Suspend:
 		w.Checks = slices.DeleteFunc(w.Checks, func(c Check) bool { return c.Name == "in-use" }) // the job looks when it is suspended
 		w.check(Informs, "off", fmt.Sprintf("%s is %s, is suspended while its disks are read and proven, and goes on then.", here, w.f.State))

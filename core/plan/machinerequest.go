@@ -69,6 +69,7 @@ type MachineRequest struct {
 	Stop        bool         `json:"stop"`
 	Start       bool         `json:"start"`
 	Suspend     bool         `json:"suspend"`
+	Live        bool         `json:"live"`
 	Within      int          `json:"within"`
 	Release     bool         `json:"release"`
 
@@ -123,6 +124,8 @@ func (r MachineRequest) validateEnds() error {
 		return errors.New("a machine of no host does not run: it cannot be shut down")
 	case r.Suspend && r.Kind == MoveMachine:
 		return errors.New("a machine that moves is shut down: what it wrote behind its copy would be lost")
+	case r.Live:
+		return r.validateLive()
 	case r.Suspend && r.Stop:
 		return errors.New("it is shut down or suspended, not both")
 	case r.Snapshot != "" && (r.Kind != CopyMachine || r.Machine == ""):
@@ -146,6 +149,28 @@ func (r MachineRequest) validateEnds() error {
 	}
 	_, _, err := HostAndName(r.Machine)
 	return err
+}
+
+// validateLive looks at what is asked of a machine that moves while it runs.
+func (r MachineRequest) validateLive() error {
+	switch {
+	case r.Kind != MoveMachine || r.Machine == "" || r.Destination == nil || r.Destination.Pool == "":
+		return errors.New("a machine of a host moves while it runs, into a pool: say which")
+	case r.Stop || r.Start || r.Suspend || r.LeaveSource:
+		return errors.New("a machine that moves while it runs goes on: it is neither shut down, nor suspended, nor started")
+	case r.Name != "" || r.Identity == NewIdentity || r.Changes.any() || len(r.Networks) > 0:
+		return errors.New("what a machine is cannot be changed while it runs: move it, and change it when it is off")
+	case !strings.HasPrefix(r.Machine, r.To+":"):
+		return errors.New("a machine that runs moves to other pools of its host; to another host it moves when it is shut down (stop)")
+	}
+	_, _, err := HostAndName(r.Machine)
+	return err
+}
+
+// any tells whether anything is to change.
+func (c Changes) any() bool {
+	return c.Notes != nil || c.Processors != 0 || c.Memory != 0 || c.Firmware != "" || c.Chipset != "" || len(c.Buses) > 0 ||
+		len(c.Addresses) > 0
 }
 
 // validateDevice looks at what is asked of a disk of a computer that becomes a machine.
@@ -249,7 +274,10 @@ func (r Request) OfDisk(slot string, from Place, format, name string) Request {
 	out := r.carried(from, to.Pool)
 	out.Size = r.Disks[slot].Size
 	extension := path.Ext(from.Path)
-	if as != "" && (as != format || layout != "") {
+	if r.Live && as == "" { // it is made anew: the guest has the old one open
+		as = format
+	}
+	if as != "" && (as != format || layout != "" || r.Live) {
 		out.Kind, out.As, out.Layout, out.Options = Convert, as, layout, options
 		if f, err := disk.Lookup(as); err == nil && len(f.Extensions) > 0 {
 			extension = f.Extensions[0]

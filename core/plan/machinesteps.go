@@ -154,7 +154,10 @@ func (w *whole) steps() {
 	if w.f.Package != nil && w.f.Package.Manifest {
 		w.step(from, StepManifest, "Compare each file of the package with its manifest")
 	}
-	if w.m.From == nil && !w.apart() {
+	switch {
+	case w.live:
+		w.step(from, StepCover, "Have the guest write to new images on its disks, which stand still from then on")
+	case w.m.From == nil && !w.apart():
 		w.step(from, StepOff, off)
 	}
 	released := slices.IndexFunc(disks, func(s Step) bool { return s.Kind == StepRelease })
@@ -177,6 +180,10 @@ func (w *whole) steps() {
 		w.step(from, StepOn, "Let "+name+" go on, if it ran")
 	case w.r.Stop && !w.m.Alone():
 		w.step(from, StepOn, "Start "+name+" again, if it ran")
+	}
+	if w.live {
+		w.goOverSteps(disks[released:])
+		return
 	}
 	define := fmt.Sprintf("Make it known to %s as %s", w.m.To, w.m.After.Name)
 	if w.m.Into != nil {

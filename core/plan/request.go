@@ -97,6 +97,8 @@ type Request struct {
 	Start bool `json:"start,omitempty"`
 	// Suspend halts a machine that runs while its disks are read, instead: then it goes on, and the copy is what a power cut would leave.
 	Suspend bool `json:"suspend,omitempty"`
+	// Live moves a machine while it runs: its guest goes on.
+	Live bool `json:"live,omitempty"`
 	// Suspended reads a disk although a machine uses it, as long as that is suspended.
 	Suspended bool `json:"suspended,omitempty"`
 	Within    int  `json:"within,omitempty"`

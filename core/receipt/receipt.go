@@ -86,14 +86,17 @@ type Receipt struct {
 	// Doubts are what is known against the content of the source, in sentences.
 	Doubts []string `json:"doubts,omitempty"`
 	// Earlier is what the tag beside the source said, nil where there was none or nothing was read.
-	Earlier  *Earlier  `json:"earlier,omitempty"`
-	Retries  int64     `json:"retries,omitempty"` // reads and writes that were tried again
-	Resumed  int       `json:"resumed,omitempty"` // how often it went on after it was interrupted
-	Remarks  []string  `json:"remarks,omitempty"`
-	Steps    []Done    `json:"steps"`
-	Started  time.Time `json:"started"`
-	Finished time.Time `json:"finished"`
-	Seconds  float64   `json:"seconds"`
+	Earlier *Earlier `json:"earlier,omitempty"`
+	Retries int64    `json:"retries,omitempty"` // reads and writes that were tried again
+	Resumed int      `json:"resumed,omitempty"` // how often it went on after it was interrupted
+	// Passes is how often what differed was copied while a machine ran, and StoppedMs for how long its guest stood still in all, at most, in milliseconds.
+	Passes    int       `json:"passes,omitempty"`
+	StoppedMs int64     `json:"stopped_ms,omitempty"`
+	Remarks   []string  `json:"remarks,omitempty"`
+	Steps     []Done    `json:"steps"`
+	Started   time.Time `json:"started"`
+	Finished  time.Time `json:"finished"`
+	Seconds   float64   `json:"seconds"`
 	// Parts are the receipts of each disk of a job that has several. Then sides, fingerprints and the like are theirs.
 	Parts []Receipt `json:"parts,omitempty"`
 	// Machine is what became of the machine, nil where only disks were carried.
@@ -107,6 +110,7 @@ var worst = []Outcome{Failed, Cancelled, Damaged, Unproven, Proven}
 func (r *Receipt) Add(part Receipt) {
 	if part.Machine != nil {
 		r.Machine = part.Machine
+		r.Passes, r.StoppedMs = part.Passes, part.StoppedMs
 		r.Steps, r.Remarks = append(r.Steps, part.Steps...), append(r.Remarks, part.Remarks...)
 	}
 	if part.Outcome == "" { // it did not come that far

@@ -69,6 +69,7 @@ type Guests interface {
 	host.Attacher
 	host.Snapshotter
 	host.Adopter
+	host.Layerer
 }
 
 // Known is what whoever asks for a plan knows of the places. The zero value knows nothing.

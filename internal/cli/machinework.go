@@ -24,9 +24,11 @@ it with what it was, and takes it from the list of its old host. Its old disks s
 Until the new one has come up, all of it goes back where something fails.
 Without a second host its definition is put beside its disks, into a folder that no host knows: on a drive that travels, say. From there it comes by
 that file: POOL:FILE.`
-	c.Example = `  bagaglio machine move quay:ticketing lighthouse --pool lamp-room --as qcow2 --stop --start`
+	c.Example = `  bagaglio machine move quay:ticketing lighthouse --pool lamp-room --as qcow2 --stop --start
+  bagaglio machine move lighthouse:tide-board lighthouse --pool gallery --as qcow2 --live`
 	f := c.Flags()
 	f.BoolVar(&r.Release, "release", false, "hold the old disks for a while, out of the way; otherwise they stay where they are")
+	f.BoolVar(&r.Live, "live", false, "move its disks while it runs, to other pools of its host: its guest goes on, and the old disks are held")
 	f.BoolVar(&r.LeaveSource, "leave-source", false, "leave the machine on the list of its old host: then it could be started there too")
 	return c
 }

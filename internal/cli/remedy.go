@@ -48,6 +48,7 @@ var remedyFlags = []struct{ field, flag string }{
 	{"stop", "stop"},
 	{"start", "start"},
 	{"suspend", "suspend"},
+	{"live", "live"},
 	{"identity", "identity"},
 	{"name", "name"},
 	{"networks", "network"},

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"path"
+	"time"
 
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
@@ -218,4 +219,46 @@ func (m *Machines) Format(ctx context.Context, on string) (string, error) {
 	}
 	kind, err := host.Lookup(h.Runs.Kind)
 	return kind.Format, err
+}
+
+func (g guests) Cover(ctx context.Context, x host.Machine, layers map[string]string, atRest bool) (halted time.Duration, err error) {
+	err = changes(ctx, g, "put images on disks that are in use", func(h host.Layerer) (err error) {
+		halted, err = h.Cover(ctx, x, layers, atRest)
+		return err
+	})
+	return halted, err
+}
+
+func (g guests) Merge(ctx context.Context, x host.Machine, slot, into string) (halted time.Duration, err error) {
+	err = changes(
+		ctx,
+		g,
+		"merge images that are in use",
+		func(h host.Layerer) (err error) { halted, err = h.Merge(ctx, x, slot, into); return err },
+	)
+	return halted, err
+}
+
+func (g guests) Mirror(ctx context.Context, x host.Machine, slot string, to machine.Disk) (halted time.Duration, err error) {
+	err = changes(
+		ctx,
+		g,
+		"mirror images that are in use",
+		func(h host.Layerer) (err error) { halted, err = h.Mirror(ctx, x, slot, to); return err },
+	)
+	return halted, err
+}
+
+func (g guests) GiveUp(ctx context.Context, x host.Machine, slot string) error {
+	return changes(ctx, g, "mirror images that are in use", func(h host.Layerer) error { return h.GiveUp(ctx, x, slot) })
+}
+
+func (g guests) Layers(ctx context.Context, x host.Machine, slot string) (files []string, err error) {
+	err = do(
+		ctx,
+		g,
+		"tell what disks that are in use are stored in",
+		func(h host.Layerer) (err error) { files, err = h.Layers(ctx, x, slot); return err },
+	)
+	return files, err
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"time"
 
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
@@ -79,3 +80,26 @@ func (idle) Adopt(context.Context, host.Machine, host.Snapshot) error { return e
 
 // Disown has none.
 func (idle) Disown(context.Context, host.Machine, string) error { return errors.ErrUnsupported }
+
+// Cover fails: it has none that run. So do the others.
+func (idle) Cover(context.Context, host.Machine, map[string]string, bool) (time.Duration, error) {
+	return 0, errors.ErrUnsupported
+}
+
+// Merge likewise.
+func (idle) Merge(context.Context, host.Machine, string, string) (time.Duration, error) {
+	return 0, errors.ErrUnsupported
+}
+
+// Mirror likewise.
+func (idle) Mirror(context.Context, host.Machine, string, machine.Disk) (time.Duration, error) {
+	return 0, errors.ErrUnsupported
+}
+
+// GiveUp likewise.
+func (idle) GiveUp(context.Context, host.Machine, string) error { return errors.ErrUnsupported }
+
+// Layers likewise.
+func (idle) Layers(context.Context, host.Machine, string) ([]string, error) {
+	return nil, errors.ErrUnsupported
+}

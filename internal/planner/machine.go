@@ -19,6 +19,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/core/step"
 	"bagaglio/core/step/disks"
+	"bagaglio/core/storage"
 	"bagaglio/core/storage/archive"
 	"bagaglio/internal/machines"
 	"bagaglio/internal/records"
@@ -45,6 +46,9 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 		}
 		m, kept = then, &k
 	}
+	if r.Live { // at the end nothing names the old disks any more
+		r.Release = true
+	}
 	if r.Destination.Path == "" { // a folder of its own
 		to := *r.Destination
 		to.Path = machineFolder(r, m.Name)
@@ -60,6 +64,11 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 			if !errors.Is(err, errors.ErrUnsupported) && !errors.Is(err, host.ErrRefused) {
 				return plan.Plan{}, err
 			}
+		}
+	}
+	if f.Fresh = uuid.NewString()[:8]; r.Live {
+		if f.Layers, err = s.guests.LayersOn(ctx, m.Host); err != nil {
+			return plan.Plan{}, err
 		}
 	}
 	if r.To != "" {
@@ -91,7 +100,7 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 	for _, d := range m.Disks {
 		f.Disks = append(f.Disks, plan.Place{Pool: d.InPool, Path: d.Path, Snapshot: d.Snapshot})
 	}
-	if v := m.Variables; v.Path != "" {
+	if v := m.Variables; v.Path != "" && (!r.Live || f.Off) {
 		f.Variables = plan.Place{Pool: v.InPool, Path: v.Path}
 		p, err := s.Prepare(ctx, carried.OfVariables(f.Variables), since)
 		if err != nil {
@@ -353,6 +362,16 @@ func (s *Planner) endsOfMachine(ctx context.Context, m plan.Machine) (step.Ends,
 			return ends, err
 		}
 		ends.To = machines.Shelf(folder, m.Into.Path)
+	}
+	ends.Pools = map[string]storage.Folder{}
+	for _, d := range m.Live {
+		for _, at := range []plan.Place{d.Was, d.Now} {
+			folder, err := s.places.Folder(ctx, at.Pool)
+			if err != nil {
+				return ends, err
+			}
+			ends.Pools[at.Pool] = folder
+		}
 	}
 	return ends, nil
 }

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+	"time"
 
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
@@ -159,6 +160,21 @@ func (g guests) Attach(ctx context.Context, m host.Machine, d machine.Disk) erro
 
 func (g guests) Detach(ctx context.Context, m host.Machine, slot string) error {
 	return around("detach", func() error { return g.Guests.Detach(ctx, m, slot) })
+}
+
+func (g guests) Cover(ctx context.Context, m host.Machine, layers map[string]string, atRest bool) (halted time.Duration, err error) {
+	err = around("cover", func() error { halted, err = g.Guests.Cover(ctx, m, layers, atRest); return err })
+	return halted, err
+}
+
+func (g guests) Merge(ctx context.Context, m host.Machine, slot, into string) (halted time.Duration, err error) {
+	err = around("merge", func() error { halted, err = g.Guests.Merge(ctx, m, slot, into); return err })
+	return halted, err
+}
+
+func (g guests) Mirror(ctx context.Context, m host.Machine, slot string, to machine.Disk) (halted time.Duration, err error) {
+	err = around("mirror", func() error { halted, err = g.Guests.Mirror(ctx, m, slot, to); return err })
+	return halted, err
 }
 
 // Records returns records with points around what they keep.

@@ -44,7 +44,8 @@ func TestLayers(t *testing.T) {
 	require.NoError(t, err)
 	h := w.Host.(host.Layerer)
 	const slot = "hda"
-	require.ErrorIs(t, h.Cover(ctx, m, map[string]string{slot: at("one.qcow2")}, false), host.ErrRefused, "it is off")
+	_, err = h.Cover(ctx, m, map[string]string{slot: at("one.qcow2")}, false)
+	require.ErrorIs(t, err, host.ErrRefused, "it is off")
 	require.NoError(t, w.Host.(host.Power).Start(ctx, m))
 	writes := func() { // so many more numbers
 		t.Helper()
@@ -63,46 +64,59 @@ func TestLayers(t *testing.T) {
 	}
 	writes()
 	lies(at("ticketing.raw"))
-	require.ErrorIs(t, h.Cover(ctx, m, map[string]string{"sdx": at("one.qcow2")}, false), host.ErrRefused, "it has no such disk")
-	require.ErrorIs(t, h.Cover(ctx, m, map[string]string{slot: at("one.qcow2")}, true), host.ErrRefused, "nobody in it puts it at rest")
+	_, err = h.Cover(ctx, m, map[string]string{"sdx": at("one.qcow2")}, false)
+	require.ErrorIs(t, err, host.ErrRefused, "it has no such disk")
+	_, err = h.Cover(ctx, m, map[string]string{slot: at("one.qcow2")}, true)
+	require.ErrorIs(t, err, host.ErrRefused, "nobody in it puts it at rest")
+	overlay(t, w.folder, "one.qcow2", "ticketing.raw", "raw")
 	for range 2 {
-		require.NoError(t, h.Cover(ctx, m, map[string]string{slot: at("one.qcow2")}, false))
+		_, err = h.Cover(ctx, m, map[string]string{slot: at("one.qcow2")}, false)
+		require.NoError(t, err)
 		lies(at("one.qcow2"), at("ticketing.raw"))
 	}
 	frozen := contentOf(t, at("ticketing.raw"), "raw")
 	first := daemon.Counted(t, frozen)
 	writes()
-	require.NoError(t, h.Cover(ctx, m, map[string]string{slot: at("two.qcow2")}, false))
+	overlay(t, w.folder, "two.qcow2", "one.qcow2", "qcow2")
+	_, err = h.Cover(ctx, m, map[string]string{slot: at("two.qcow2")}, false)
+	require.NoError(t, err)
 	writes()
 	assert.Equal(t, frozen, contentOf(t, at("ticketing.raw"), "raw"), "it stands still")
 	second := daemon.Counted(t, contentOf(t, at("one.qcow2"), "qcow2"))
 	assert.Greater(t, second, first)
-	require.ErrorIs(t, h.Merge(ctx, m, slot, at("other.raw")), host.ErrRefused, "it does not stand on that")
+	_, err = h.Merge(ctx, m, slot, at("other.raw"))
+	require.ErrorIs(t, err, host.ErrRefused, "it does not stand on that")
 	for range 2 {
-		require.NoError(t, h.Merge(ctx, m, slot, at("ticketing.raw")))
+		_, err = h.Merge(ctx, m, slot, at("ticketing.raw"))
+		require.NoError(t, err)
 		lies(at("ticketing.raw"))
 	}
 	assert.NoFileExists(t, at("one.qcow2"), "what is merged is removed")
 	assert.NoFileExists(t, at("two.qcow2"))
 
-	require.NoError(t, h.Cover(ctx, m, map[string]string{slot: at("three.qcow2")}, false))
+	overlay(t, w.folder, "three.qcow2", "ticketing.raw", "raw")
+	_, err = h.Cover(ctx, m, map[string]string{slot: at("three.qcow2")}, false)
+	require.NoError(t, err)
 	image(t, w.folder, "new.qcow2", "qcow2", contentOf(t, at("ticketing.raw"), "raw"))
-	overlay(t, w.folder, "new-top.qcow2", "new.qcow2")
+	overlay(t, w.folder, "new-top.qcow2", "new.qcow2", "qcow2")
 	writes()
 	to := machine.Disk{File: at("new-top.qcow2"), Format: "qcow2"}
 	ended, end := context.WithCancel(ctx)
 	end()
-	require.ErrorIs(t, h.Mirror(ended, m, slot, to), context.Canceled)
+	_, err = h.Mirror(ended, m, slot, to)
+	require.ErrorIs(t, err, context.Canceled)
 	w.Host = open(t, "libvirt", w.address) // the connection was given up
 	h = w.Host.(host.Layerer)
 	require.NoError(t, h.GiveUp(ctx, m, slot))
 	lies(at("three.qcow2"), at("ticketing.raw"))
 	for range 2 {
-		require.NoError(t, h.Mirror(ctx, m, slot, to))
+		_, err = h.Mirror(ctx, m, slot, to)
+		require.NoError(t, err)
 		lies(at("new-top.qcow2"), at("new.qcow2"))
 	}
 	writes()
-	require.NoError(t, h.Merge(ctx, m, slot, at("new.qcow2")))
+	_, err = h.Merge(ctx, m, slot, at("new.qcow2"))
+	require.NoError(t, err)
 	lies(at("new.qcow2"))
 	now, err := w.Machine(ctx, "ticketing")
 	require.NoError(t, err)
@@ -115,14 +129,14 @@ func TestLayers(t *testing.T) {
 }
 
 // overlay makes an image that stands on another one.
-func overlay(t *testing.T, dir, name, base string) {
+func overlay(t *testing.T, dir, name, base, format string) {
 	t.Helper()
 	folder, err := local.Open(dir)
 	require.NoError(t, err)
 	defer folder.Close()
 	f, err := disk.Lookup("qcow2")
 	require.NoError(t, err)
-	below, err := disk.Open(t.Context(), folder, base, "qcow2")
+	below, err := disk.Open(t.Context(), folder, base, format)
 	require.NoError(t, err)
 	defer below.Close()
 	w, err := f.Create(disk.Target{Folder: folder, Name: name, Size: 2 << 20, Layout: "overlay", Base: below, BaseName: base})

@@ -134,16 +134,16 @@ func cover(all []stored, layers map[string]string) (c covering) {
 }
 
 // Cover puts new images on disks, at one moment.
-func (h *Host) Cover(ctx context.Context, m host.Machine, layers map[string]string, atRest bool) error {
+func (h *Host) Cover(ctx context.Context, m host.Machine, layers map[string]string, atRest bool) (halted time.Duration, err error) {
 	d, err := domain(m)
 	if err != nil {
-		return err
+		return 0, err
 	}
-	flags := libvirt.DomainSnapshotCreateDiskOnly | libvirt.DomainSnapshotCreateAtomic | libvirt.DomainSnapshotCreateNoMetadata
+	flags := libvirt.DomainSnapshotCreateDiskOnly | libvirt.DomainSnapshotCreateAtomic | libvirt.DomainSnapshotCreateNoMetadata | libvirt.DomainSnapshotCreateReuseExt
 	if atRest {
 		flags |= libvirt.DomainSnapshotCreateQuiesce
 	}
-	return h.call(ctx, func() error {
+	err = h.call(ctx, func() error {
 		all, err := h.running(d)
 		if err != nil {
 			return err
@@ -163,10 +163,13 @@ func (h *Host) Cover(ctx context.Context, m host.Machine, layers map[string]stri
 		}
 		text, err := xml.Marshal(cover(all, layers))
 		if err == nil {
+			begun := time.Now() // it stands still for a part of that
 			_, err = h.l.DomainSnapshotCreateXML(d, string(text), uint32(flags))
+			halted = time.Since(begun)
 		}
 		return err
 	})
+	return halted, err
 }
 
 // What a disk is being copied for (formatdomain, "mirror").
@@ -176,7 +179,7 @@ const (
 )
 
 // Merge writes down into a file what lies above it.
-func (h *Host) Merge(ctx context.Context, m host.Machine, slot, into string) error {
+func (h *Host) Merge(ctx context.Context, m host.Machine, slot, into string) (time.Duration, error) {
 	return h.goOver(ctx, m, slot, into, jobMerge, func(d libvirt.Domain, s stored) error {
 		if !slices.Contains(s.files(), into) {
 			return refused("its disk %s does not stand on %s", slot, into)
@@ -194,10 +197,10 @@ type mirrored struct {
 }
 
 // Mirror copies the topmost image of a disk to another one.
-func (h *Host) Mirror(ctx context.Context, m host.Machine, slot string, to machine.Disk) error {
+func (h *Host) Mirror(ctx context.Context, m host.Machine, slot string, to machine.Disk) (time.Duration, error) {
 	text, err := xml.Marshal(mirrored{Kind: "file", Source: coveringFile{to.File}, Driver: driverOf{to.Format}})
 	if err != nil {
-		return err
+		return 0, err
 	}
 	return h.goOver(ctx, m, slot, to.File, jobMirror, func(d libvirt.Domain, _ stored) error {
 		flags := libvirt.DomainBlockCopyShallow | libvirt.DomainBlockCopyReuseExt | libvirt.DomainBlockCopyTransientJob
@@ -209,13 +212,15 @@ func (h *Host) Mirror(ctx context.Context, m host.Machine, slot string, to machi
 const followEvery = 20 * time.Millisecond
 
 // goOver has a guest go on from a file, to which a job of the daemon copies first what it has. One that an earlier call began is gone on with.
-func (h *Host) goOver(ctx context.Context, m host.Machine, slot, file, job string, begin func(libvirt.Domain, stored) error) error {
+func (h *Host) goOver(
+	ctx context.Context, m host.Machine, slot, file, job string, begin func(libvirt.Domain, stored) error,
+) (halted time.Duration, err error) {
 	d, err := domain(m)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	begun := false
-	return h.follow(ctx, func() (done bool, err error) {
+	err = h.follow(ctx, func() (done bool, err error) {
 		s, err := h.stored(d, slot)
 		if err != nil {
 			return false, err
@@ -225,7 +230,10 @@ func (h *Host) goOver(ctx context.Context, m host.Machine, slot, file, job strin
 		case s.Mirror != nil && s.Mirror.Job != job:
 			return false, refused("its disk %s is being copied for something else (%s)", slot, s.Mirror.Job)
 		case s.Mirror != nil && s.Mirror.Ready == "yes":
-			return false, h.pivot(d, slot)
+			at := time.Now()
+			err := h.pivot(d, slot)
+			halted += time.Since(at)
+			return false, err
 		case s.Mirror != nil: // it is on its way
 			return false, nil
 		case len(files) > 0 && files[0] == file:
@@ -241,6 +249,7 @@ func (h *Host) goOver(ctx context.Context, m host.Machine, slot, file, job strin
 		}
 		return false, err
 	})
+	return halted, err
 }
 
 // follow calls the daemon again and again, until what it waits for is done.

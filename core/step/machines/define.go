@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
@@ -119,6 +120,10 @@ func (w *work) compare(ctx context.Context) error {
 	is.WithHost = is.WithHost || m.WithHost
 	w.state.Receipt.Unasked, w.state.Receipt.Is = machine.Unasked(w.after(), is), &is
 	w.state.Concluded = true
+	if len(w.m.Live) > 0 && m.State == host.Running {
+		w.state.Receipt.CameUp = true
+		w.evidence("it runs")
+	}
 	return nil
 }
 
@@ -185,7 +190,15 @@ func (w *work) conclude() {
 	if w.m.Undoes != nil {
 		w.proof.Compared = fmt.Sprintf("the definition that %s has, with the one that it had", w.m.Host)
 	}
+	if len(w.m.Live) > 0 {
+		w.proof.Compared += fmt.Sprintf(
+			"; its disks as they stood still at %s, with the new ones: what was written since its host has carried over, and it was not read",
+			w.state.Frozen.Format(time.RFC3339),
+		)
+	}
 	switch {
+	case len(w.m.Live) > 0 && !m.CameUp:
+		w.proof.Outcome, w.proof.Reason = receipt.Unproven, "the machine does not run any more"
 	case w.Plan.Packed != nil:
 		w.proof.Compared = fmt.Sprintf("the definition of %s, with the planned one", w.m.Here())
 	case w.m.Removes && w.m.Undoes == nil:

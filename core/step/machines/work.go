@@ -23,6 +23,9 @@ func init() {
 		{Name: plan.StepOff, Do: run(plan.StepOff, (*work).off), Undo: undo(plan.StepOff, (*work).onAgain)},
 		{Name: plan.StepOn, Do: run(plan.StepOn, (*work).onAgain)},
 		{Name: plan.StepHalted, Do: run(plan.StepHalted, (*work).halted)},
+		{Name: plan.StepCover, Do: run(plan.StepCover, (*work).cover), Undo: undo(plan.StepCover, (*work).uncover)},
+		{Name: plan.StepMirror, Do: run(plan.StepMirror, (*work).mirror), Undo: undo(plan.StepMirror, (*work).mirrorBack)},
+		{Name: plan.StepMerge, Do: run(plan.StepMerge, (*work).merge)},
 		{Name: plan.StepManifest, Do: run(plan.StepManifest, (*work).manifest)},
 		{Name: plan.StepRest, Do: run(plan.StepRest, (*work).rest), Undo: undo(plan.StepRest, (*work).unrest)},
 		{Name: plan.StepDefine, Do: run(plan.StepDefine, (*work).define), Undo: undo(plan.StepDefine, (*work).undefine)},
@@ -67,6 +70,11 @@ type state struct {
 	Tried *tried `json:"tried,omitempty"`
 	// Halts tells that the source has to be suspended while its disks are read.
 	Halts bool `json:"halts,omitempty"`
+	// Stood is for how long the guest of a machine that moves while it runs stood still, in microseconds, and Frozen since when its disks do.
+	Stood  int64     `json:"stood,omitempty"`
+	Frozen time.Time `json:"frozen,omitzero"`
+	// Halting tells that its host is doing what may halt it.
+	Halting bool `json:"halting,omitempty"`
 	// Concluded tells that the receipt says all.
 	Concluded bool `json:"concluded,omitempty"`
 }
@@ -161,6 +169,9 @@ func (w *work) Receipt() *receipt.Receipt {
 		w.conclude()
 	}
 	w.proof.Machine, w.proof.Steps = &m, append([]receipt.Done{}, w.report.Done...)
+	if len(w.m.Live) > 0 {
+		w.proof.Passes, w.proof.StoppedMs = 1, (w.state.Stood+999)/1000
+	}
 	return &w.proof
 }
 

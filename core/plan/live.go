@@ -1,0 +1,105 @@
+package plan
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+)
+
+// Steps of a machine whose disks move while it runs, around those of the disks.
+const (
+	StepCover  = "cover"  // its guest writes to new images from then on, and what lies below stands still
+	StepMirror = "mirror" // what was written since goes along, and the guest goes on from the new disks
+	StepMerge  = "merge"  // it is written down into them
+)
+
+// LiveDisk is a disk of a machine that moves while its guest goes on. Its places are in pools, and its files on the host.
+type LiveDisk struct {
+	ID       string `json:"id"` // of its body
+	Slot     string `json:"slot"`
+	Was      Place  `json:"was"`
+	WasFile  string `json:"was_file"`
+	Now      Place  `json:"now"`
+	NowFile  string `json:"now_file"`
+	Format   string `json:"format"` // of the new one
+	Size     int64  `json:"size"`   // virtual, in bytes
+	OldForm  string `json:"old_form"`
+	Cover    Place  `json:"cover"` // stands on the old disk, and has what the guest writes meanwhile
+	CoverAt  string `json:"cover_at"`
+	Top      Place  `json:"top"` // stands on the new disk, and gets what was written meanwhile
+	TopAt    string `json:"top_at"`
+	Returned Place  `json:"returned"` // stands on the old disk again, where the job goes back
+	ReturnAt string `json:"return_at"`
+}
+
+// checkLive: a machine that runs moves to where its host can take it along.
+func (w *whole) checkLive() {
+	w.Checks = slices.DeleteFunc(w.Checks, func(c Check) bool { return c.Name == "in-use" }) // the job looks when its disks stand still
+	off := remedy("Shut it down first, and start it in its new place", map[string]any{"live": nil, "stop": true, "start": true})
+	switch {
+	case !w.f.Layers:
+		w.check(Blocks, "live", fmt.Sprintf("%s cannot put the disks of a machine that runs on others.", w.m.Host), off)
+	case len(w.f.Kept) > 0:
+		w.check(
+			Blocks,
+			"live",
+			fmt.Sprintf("It has snapshots (%s), which lie in its old disks: drop them, or move it when it is off.", w.f.Kept[0].Name),
+			off,
+		)
+	default:
+		w.check(
+			Informs,
+			"live",
+			fmt.Sprintf("%s is %s, and goes on: its guest writes to images in the new place while its disks are copied and proven, "+
+				"and stands still for parts of a second, when it goes over to those and to the new disks.", w.m.Here(), w.f.State),
+		)
+	}
+}
+
+// goLive says where the disks go over.
+func (w *whole) goLive(parts []Plan) {
+	if !w.live {
+		return
+	}
+	if w.f.Is.Variables != "" {
+		w.check(Informs, "firmware", fmt.Sprintf("The variables of its firmware stay where they are (%s): it uses them.", w.f.Is.Variables))
+	}
+	for i, d := range w.f.Is.Disks {
+		if i >= len(parts) || len(parts[i].After) == 0 {
+			continue // it stays, or there is a check
+		}
+		before, after := parts[i].Before[0], parts[i].After[0]
+		if before.VirtualSize != after.VirtualSize {
+			w.check(Blocks, "size", fmt.Sprintf("The disk %s cannot become %s, %s while it is in use: that has another size (%s, not %s).",
+				DiskName(w.f.Is, i), after.Format, after.Layout, Bytes(after.VirtualSize), Bytes(before.VirtualSize)))
+		}
+		stem := strings.TrimSuffix(after.Place.Path, path.Ext(after.Place.Path)) + "-" + w.f.Fresh
+		beside := func(what string) (Place, string) {
+			at := Place{Pool: after.Place.Pool, Path: stem + what + ".qcow2"}
+			return at, w.f.Pools[at.Pool].Root.Path(at.Path)
+		}
+		l := LiveDisk{
+			ID: fmt.Sprintf("disk%d", i+1), Slot: d.Slot, Was: before.Place, WasFile: d.File, OldForm: before.Format,
+			Now: after.Place, NowFile: w.f.Pools[after.Place.Pool].Root.Path(after.Place.Path), Format: after.Format, Size: after.VirtualSize,
+		}
+		l.Cover, l.CoverAt = beside("-meanwhile")
+		l.Top, l.TopAt = beside("-since")
+		l.Returned, l.ReturnAt = beside("-back")
+		w.m.Live = append(w.m.Live, l)
+	}
+	if len(w.m.Live) == 0 && !w.Blocked() {
+		w.check(Blocks, "live", "None of its disks goes anywhere.")
+	}
+}
+
+// goOverSteps are those behind the disks of a machine that runs: it goes on from them.
+func (w *whole) goOverSteps(released []Step) {
+	w.step(w.m.To, StepMirror, "Mirror what its guest wrote meanwhile, and have it go on from the new disks")
+	w.step(w.m.To, StepMerge, "Write that down into the new disks")
+	w.Steps[len(w.Steps)-1].Forward = true
+	w.step(w.m.To, StepCompare, "See that it runs, and compare it with what was to become of it")
+	for _, s := range released {
+		w.follow(s)
+	}
+}

@@ -1,0 +1,151 @@
+package service
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"bagaglio/api"
+	"bagaglio/core/host"
+	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
+	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/daemon"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// counting is a machine whose guest writes numbers all the time, on a daemon with two pools.
+type counting struct {
+	*testkit.Service
+	*daemon.Daemon
+	h             host.Host
+	lamp, gallery string // the folders of the pools
+}
+
+func startCounting(t *testing.T) counting {
+	t.Helper()
+	s, d := start(t), daemon.Start(t)
+	runs := "libvirt"
+	_, err := s.ChangeHost(t.Context(), "local", api.HostChange{Runs: &runs, Socket: &d.Socket})
+	require.NoError(t, err)
+	c := counting{s, d, nil, filepath.Join(d.Dir, "lamp-room"), filepath.Join(d.Dir, "gallery")}
+	for name, folder := range map[string]string{"lamp-room": c.lamp, "gallery": c.gallery} {
+		require.NoError(t, os.MkdirAll(folder, 0o777))
+		require.NoError(t, os.Chmod(folder, 0o777))
+		addPool(t, s.Service, name, folder)
+		_, err = s.ChangePool(t.Context(), name, api.PoolChange{Rules: plan.Rules{Owner: d.Owner, Mode: "0660"}})
+		require.NoError(t, err)
+	}
+	kind, err := host.Lookup("libvirt")
+	require.NoError(t, err)
+	c.h, err = kind.Open(t.Context(), host.Address{Socket: d.Socket, Dial: daemon.Dial})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = c.h.Close() })
+	disk := d.Disk(t, "lamp-room/ticketing.raw", daemon.Counts(8<<20))
+	_, err = c.h.(host.Definer).Define(t.Context(), []byte(daemon.Definition("ticketing", disk)))
+	require.NoError(t, err)
+	_, err = s.StartMachine(t.Context(), "local", "ticketing")
+	require.NoError(t, err)
+	c.writes(t)
+	return c
+}
+
+// writes waits until the guest has written some more numbers.
+func (c counting) writes(t *testing.T) {
+	t.Helper()
+	m, err := c.h.Machine(t.Context(), "ticketing")
+	require.NoError(t, err)
+	begun, err := c.h.(host.Observer).Signs(t.Context(), m)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		now, err := c.h.(host.Observer).Signs(t.Context(), m)
+		return err == nil && now.Written >= begun.Written+20*512
+	}, time.Minute, 10*time.Millisecond)
+}
+
+func liveMove(as string) plan.Request {
+	return plan.Request{
+		Kind: plan.MoveMachine, Machine: "local:ticketing", To: "local", Destination: &plan.Place{Pool: "gallery"}, As: as, Live: true,
+	}
+}
+
+// TestStorageMovesWhileAGuestWrites, into another pool and another form: the guest goes on all the while and loses nothing, the definition names the new disk alone, the
+// old one is held as it was when it stood still, and nothing is left over. It goes back the same way, by a move of its own.
+func TestStorageMovesWhileAGuestWrites(t *testing.T) {
+	for _, as := range []string{"qcow2", "raw"} {
+		t.Run(as, func(t *testing.T) {
+			c := startCounting(t)
+			p, err := c.Plan(t.Context(), liveMove(as))
+			require.NoError(t, err)
+			require.False(t, p.Blocked, messages(p.Plan))
+			done := testkit.Proven(t, c.Service.Service, testkit.Begin(t, c.Service.Service, liveMove(as)).Id)
+			assert.True(t, done.Machine.CameUp)
+			assert.Equal(t, 1, done.Passes)
+			assert.Positive(t, done.StoppedMs)
+			assert.Less(t, done.StoppedMs, int64(5000))
+			assert.Contains(t, done.Compared, "what was written since its host has carried over, and it was not read")
+			m, err := c.Machine(t.Context(), "local", "ticketing")
+			require.NoError(t, err)
+			assert.EqualValues(t, "running", m.State)
+			require.Equal(t, "gallery", *m.Disks[0].Pool)
+			assert.Equal(t, as, m.Is.Disks[0].Format)
+			assert.NoFileExists(t, filepath.Join(c.lamp, "ticketing.raw"), "it is held")
+			held, err := c.Held(t.Context())
+			require.NoError(t, err)
+			require.Len(t, held, 1)
+			left, err := os.ReadDir(filepath.Join(c.gallery, "ticketing"))
+			require.NoError(t, err)
+			for _, f := range left {
+				assert.NotContains(t, f.Name(), "-meanwhile")
+				assert.NotContains(t, f.Name(), "-since")
+			}
+			c.writes(t)
+			_, err = c.Plan(t.Context(), plan.Request{Kind: plan.Undo, Job: done.ID})
+			require.Error(t, err)
+
+			back := liveMove("raw")
+			back.Destination = &plan.Place{Pool: "lamp-room"}
+			testkit.Proven(t, c.Service.Service, testkit.Begin(t, c.Service.Service, back).Id)
+			c.writes(t)
+			_, err = c.StopMachine(t.Context(), "local", "ticketing", 0, true)
+			require.NoError(t, err)
+			numbers := daemon.Counted(t, read(t, c.lamp, "ticketing/ticketing.raw"))
+			assert.Greater(t, numbers, uint32(60))
+		})
+	}
+}
+
+// TestALiveMoveIsGivenUp: cancelled while its disk is copied, the guest goes on from its old disk with all that it wrote meanwhile, and nothing is left over.
+func TestALiveMoveIsGivenUp(t *testing.T) {
+	c := startCounting(t)
+	speed := int64(1 << 20)
+	p, err := c.Plan(t.Context(), liveMove("qcow2"))
+	require.NoError(t, err)
+	j, err := c.Start(t.Context(), api.NewJob{Plan: p.Id, Speed: &speed})
+	require.NoError(t, err)
+	m, err := c.h.Machine(t.Context(), "ticketing")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		files, err := c.h.(host.Layerer).Layers(t.Context(), m, "hda")
+		return err == nil && len(files) == 2
+	}, time.Minute, 20*time.Millisecond)
+	c.writes(t)
+	_, err = c.Cancel(t.Context(), j.Id)
+	require.NoError(t, err)
+	ended := testkit.Await(t, c.Service.Service, j.Id)
+	assert.Equal(t, api.JobStateCancelled, ended.State)
+	assert.EqualValues(t, receipt.Cancelled, *ended.Outcome)
+	files, err := c.h.(host.Layerer).Layers(t.Context(), m, "hda")
+	require.NoError(t, err)
+	assert.Equal(t, []string{filepath.Join(c.lamp, "ticketing.raw")}, files)
+	c.writes(t)
+	_, err = c.StopMachine(t.Context(), "local", "ticketing", 0, true)
+	require.NoError(t, err)
+	assert.Greater(t, daemon.Counted(t, read(t, c.lamp, "ticketing.raw")), uint32(40))
+	left, err := filepath.Glob(filepath.Join(c.gallery, "ticketing", "*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
