@@ -28,7 +28,12 @@ that file: POOL:FILE.`
   bagaglio machine move lighthouse:tide-board lighthouse --pool gallery --as qcow2 --live`
 	f := c.Flags()
 	f.BoolVar(&r.Release, "release", false, "hold the old disks for a while, out of the way; otherwise they stay where they are")
-	f.BoolVar(&r.Live, "live", false, "move its disks while it runs, to other pools of its host: its guest goes on, and the old disks are held")
+	f.BoolVar(
+		&r.Live,
+		"live",
+		false,
+		"move its disks while it runs, to other pools of its host: its guest goes on, and the old disks are held",
+	)
 	f.BoolVar(&r.LeaveSource, "leave-source", false, "leave the machine on the list of its old host: then it could be started there too")
 	return c
 }

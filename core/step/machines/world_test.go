@@ -37,6 +37,7 @@ type fake struct {
 	asks     []host.Question          // when a machine is started
 	answered []string
 	kept     []host.Snapshot // of its machine
+	layers   layered
 }
 
 func newWorld() *world {
@@ -61,6 +62,7 @@ func (f *fake) op(do func() error) error {
 	if w.left > 0 {
 		w.left--
 	}
+	f.layers.write(f.machines)
 	err := do()
 	for id, m := range w.quay.machines {
 		if other := w.lighthouse.machines[id]; other != nil && m.State == host.Running && other.State == host.Running {
