@@ -200,16 +200,16 @@ func (e LimitScope) Valid() bool {
 
 // Defines values for MachineFirmware.
 const (
-	Bios MachineFirmware = "bios"
-	Uefi MachineFirmware = "uefi"
+	MachineFirmwareBios MachineFirmware = "bios"
+	MachineFirmwareUefi MachineFirmware = "uefi"
 )
 
 // Valid indicates whether the value is a known member of the MachineFirmware enum.
 func (e MachineFirmware) Valid() bool {
 	switch e {
-	case Bios:
+	case MachineFirmwareBios:
 		return true
-	case Uefi:
+	case MachineFirmwareUefi:
 		return true
 	default:
 		return false
@@ -294,6 +294,24 @@ func (e NewHostKind) Valid() bool {
 	case NewHostKindHttp:
 		return true
 	case NewHostKindSftp:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewTrialFirmware.
+const (
+	NewTrialFirmwareBios NewTrialFirmware = "bios"
+	NewTrialFirmwareUefi NewTrialFirmware = "uefi"
+)
+
+// Valid indicates whether the value is a known member of the NewTrialFirmware enum.
+func (e NewTrialFirmware) Valid() bool {
+	switch e {
+	case NewTrialFirmwareBios:
+		return true
+	case NewTrialFirmwareUefi:
 		return true
 	default:
 		return false
@@ -1121,6 +1139,26 @@ type MachineStop struct {
 	Within int `json:"within"`
 }
 
+// MachineTrial defines model for MachineTrial.
+type MachineTrial struct {
+	// BytesRead of its disks, from where they lie
+	BytesRead int64 `json:"bytes_read"`
+	CameUp    bool  `json:"came_up"`
+
+	// Console the last lines that it wrote on its serial port
+	Console *[]string `json:"console,omitempty"`
+
+	// Evidence by what that is known
+	Evidence []string `json:"evidence"`
+
+	// Is what its definition says
+	Is MachineModel `json:"is"`
+
+	// Screen what it showed at the end, as PNG
+	Screen  *[]byte `json:"screen,omitempty"`
+	Seconds float64 `json:"seconds"`
+}
+
 // Missed defines model for Missed.
 type Missed = catalog.Missed
 
@@ -1210,6 +1248,31 @@ type NewPool struct {
 	// Volumes volumes of the host that are its disks: lvm:GROUP, lvm:GROUP/THINPOOL or zfs:DATASET. Tags and definitions lie in the folder then
 	Volumes *string `json:"volumes,omitempty"`
 }
+
+// NewTrial defines model for NewTrial.
+type NewTrial struct {
+	// Bus of its disks, when it is to be another one
+	Bus  *string `json:"bus,omitempty"`
+	Disk *Place  `json:"disk,omitempty"`
+
+	// Firmware when it is to be another one
+	Firmware *NewTrialFirmware `json:"firmware,omitempty"`
+
+	// Machine HOST:NAME of one that is off; absent for a disk
+	Machine *string `json:"machine,omitempty"`
+
+	// Network that its cards are connected to; absent for no cards
+	Network *string `json:"network,omitempty"`
+
+	// Pool of the host, for what is written meanwhile; absent for the one with the most room
+	Pool *string `json:"pool,omitempty"`
+
+	// Within seconds to come up
+	Within *int `json:"within,omitempty"`
+}
+
+// NewTrialFirmware when it is to be another one
+type NewTrialFirmware string
 
 // Option defines model for Option.
 type Option struct {
@@ -1698,6 +1761,9 @@ type AddMachineJSONRequestBody = NewMachine
 
 // StopMachineJSONRequestBody defines body for StopMachine for application/json ContentType.
 type StopMachineJSONRequestBody = MachineStop
+
+// TryMachineJSONRequestBody defines body for TryMachine for application/json ContentType.
+type TryMachineJSONRequestBody = NewTrial
 
 // StartJobJSONRequestBody defines body for StartJob for application/json ContentType.
 type StartJobJSONRequestBody = NewJob

@@ -326,6 +326,26 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/hosts/{host}/test (the `TestHost` operationId).
 	TestHost(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TryMachineWithBody Try out whether a machine, or one around a disk, comes up on a host, before anything is copied
+	//
+	// The disks are served read-only over the open block protocol from where they lie, and a machine is started from them that writes elsewhere. At the end it is cut
+	// off, and what it wrote is thrown away. The call lasts until the machine has come up, or the time is over.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/hosts/{host}/trials (the `TryMachine` operationId).
+	TryMachineWithBody(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryMachine Try out whether a machine, or one around a disk, comes up on a host, before anything is copied
+	//
+	// The disks are served read-only over the open block protocol from where they lie, and a machine is started from them that writes elsewhere. At the end it is cut
+	// off, and what it wrote is thrown away. The call lasts until the machine has come up, or the time is over.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/hosts/{host}/trials (the `TryMachine` operationId).
+	TryMachine(ctx context.Context, host HostName, body TryMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListJobs Jobs, the newest first
 	//
 	// Without their plans.
@@ -1223,6 +1243,46 @@ func (c *Client) GetHostStorage(ctx context.Context, host HostName, reqEditors .
 // Corresponds with POST /v1/hosts/{host}/test (the `TestHost` operationId).
 func (c *Client) TestHost(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTestHostRequest(c.Server, host)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryMachineWithBody Try out whether a machine, or one around a disk, comes up on a host, before anything is copied
+//
+// The disks are served read-only over the open block protocol from where they lie, and a machine is started from them that writes elsewhere. At the end it is cut
+// off, and what it wrote is thrown away. The call lasts until the machine has come up, or the time is over.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/hosts/{host}/trials (the `TryMachine` operationId).
+func (c *Client) TryMachineWithBody(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryMachineRequestWithBody(c.Server, host, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryMachine Try out whether a machine, or one around a disk, comes up on a host, before anything is copied
+//
+// The disks are served read-only over the open block protocol from where they lie, and a machine is started from them that writes elsewhere. At the end it is cut
+// off, and what it wrote is thrown away. The call lasts until the machine has come up, or the time is over.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/hosts/{host}/trials (the `TryMachine` operationId).
+func (c *Client) TryMachine(ctx context.Context, host HostName, body TryMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryMachineRequest(c.Server, host, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3179,6 +3239,53 @@ func NewTestHostRequest(server string, host HostName) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewTryMachineRequest calls the generic TryMachine builder with application/json body
+func NewTryMachineRequest(server string, host HostName, body TryMachineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryMachineRequestWithBody(server, host, "application/json", bodyReader)
+}
+
+// NewTryMachineRequestWithBody constructs an http.Request for the TryMachine method, with any body, and a specified content type
+func NewTryMachineRequestWithBody(server string, host HostName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/hosts/%s/trials", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -5682,6 +5789,26 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /v1/hosts/{host}/test (the `TestHost` operationId).
 	TestHostWithResponse(ctx context.Context, host HostName, reqEditors ...RequestEditorFn) (*TestHostResponse, error)
 
+	// TryMachineWithBodyWithResponse Try out whether a machine, or one around a disk, comes up on a host, before anything is copied
+	//
+	// The disks are served read-only over the open block protocol from where they lie, and a machine is started from them that writes elsewhere. At the end it is cut
+	// off, and what it wrote is thrown away. The call lasts until the machine has come up, or the time is over.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/hosts/{host}/trials (the `TryMachine` operationId).
+	TryMachineWithBodyWithResponse(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryMachineResponse, error)
+
+	// TryMachineWithResponse Try out whether a machine, or one around a disk, comes up on a host, before anything is copied
+	//
+	// The disks are served read-only over the open block protocol from where they lie, and a machine is started from them that writes elsewhere. At the end it is cut
+	// off, and what it wrote is thrown away. The call lasts until the machine has come up, or the time is over.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/hosts/{host}/trials (the `TryMachine` operationId).
+	TryMachineWithResponse(ctx context.Context, host HostName, body TryMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*TryMachineResponse, error)
+
 	// ListJobsWithResponse Jobs, the newest first
 	//
 	// Without their plans.
@@ -7420,6 +7547,54 @@ func (r TestHostResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TestHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryMachineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MachineTrial
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryMachineResponse) GetJSON200() *MachineTrial {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryMachineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryMachineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryMachineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryMachineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryMachineResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9899,6 +10074,38 @@ func (c *ClientWithResponses) TestHostWithResponse(ctx context.Context, host Hos
 	return ParseTestHostResponse(rsp)
 }
 
+// TryMachineWithBodyWithResponse Try out whether a machine, or one around a disk, comes up on a host, before anything is copied
+//
+// The disks are served read-only over the open block protocol from where they lie, and a machine is started from them that writes elsewhere. At the end it is cut
+// off, and what it wrote is thrown away. The call lasts until the machine has come up, or the time is over.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/hosts/{host}/trials (the `TryMachine` operationId).
+func (c *ClientWithResponses) TryMachineWithBodyWithResponse(ctx context.Context, host HostName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryMachineResponse, error) {
+	rsp, err := c.TryMachineWithBody(ctx, host, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryMachineResponse(rsp)
+}
+
+// TryMachineWithResponse Try out whether a machine, or one around a disk, comes up on a host, before anything is copied
+//
+// The disks are served read-only over the open block protocol from where they lie, and a machine is started from them that writes elsewhere. At the end it is cut
+// off, and what it wrote is thrown away. The call lasts until the machine has come up, or the time is over.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/hosts/{host}/trials (the `TryMachine` operationId).
+func (c *ClientWithResponses) TryMachineWithResponse(ctx context.Context, host HostName, body TryMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*TryMachineResponse, error) {
+	rsp, err := c.TryMachine(ctx, host, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryMachineResponse(rsp)
+}
+
 // ListJobsWithResponse Jobs, the newest first
 //
 // Without their plans.
@@ -11500,6 +11707,39 @@ func ParseTestHostResponse(rsp *http.Response) (*TestHostResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Trial
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryMachineResponse parses an HTTP response from a TryMachineWithResponse call
+func ParseTryMachineResponse(rsp *http.Response) (*TryMachineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryMachineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MachineTrial
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -71,6 +71,11 @@ func (s *Service) ChangesSince(ctx context.Context, host, name string) (api.Chan
 	return decode[api.ChangesSince](s.calls.GetChanges(ctx, host, name))
 }
 
+// TryMachine says whether a machine, or one around a disk, comes up on a host. It takes as long as that does.
+func (s *Service) TryMachine(ctx context.Context, host string, t api.NewTrial) (api.MachineTrial, error) {
+	return decode[api.MachineTrial](s.calls.TryMachine(ctx, host, t))
+}
+
 // maxScreen bounds a picture, in bytes.
 const maxScreen = 64 << 20
 

@@ -25,3 +25,16 @@ type Layerer interface {
 	// Layers are the files that a disk is stored in, the topmost first.
 	Layers(ctx context.Context, m Machine, slot string) ([]string, error)
 }
+
+// Export is where a disk is served over the open block protocol (core/nbd), as a host reaches it: a socket of its computer, or an address. Over is the file of an image
+// on the host which is as large, has nothing of its own, and gets what is written.
+type Export struct {
+	Socket, Address, Name string
+	Over                  string
+}
+
+// Trier is a host that starts machines for trying out, which it does not keep.
+type Trier interface {
+	// Try starts a machine whose disks are read from exports, by their slots. It is there until end is called; a host that notices ends it with the connection too.
+	Try(ctx context.Context, is machine.Machine, disks map[string]Export) (m Machine, end func(context.Context) error, err error)
+}

@@ -6,12 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
-	"time"
-
 	"strconv"
+	"time"
 
 	spec "bagaglio/api"
 	"bagaglio/core/machine"
+	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 	"bagaglio/internal/machines"
 	"bagaglio/internal/records"
@@ -136,6 +136,41 @@ func viewSnapshot(k machines.Snapshot) spec.Snapshot {
 func (s *server) ListSnapshots(ctx context.Context, r ListSnapshotsRequestObject) (ListSnapshotsResponseObject, error) {
 	all, err := s.service.Machines.Snapshots(ctx, r.Host, r.Machine)
 	return ListSnapshots200JSONResponse{Items: views(all, viewSnapshot)}, err
+}
+
+func (s *server) TryMachine(ctx context.Context, r TryMachineRequestObject) (TryMachineResponseObject, error) {
+	b := r.Body
+	t := machines.Trial{
+		Machine: or(
+			b.Machine,
+			"",
+		),
+		Disk:    or(b.Disk, plan.Place{}),
+		On:      r.Host,
+		Pool:    or(b.Pool, ""),
+		Network: or(b.Network, ""),
+		Bus:     or(b.Bus, ""),
+		Firm:    string(or(b.Firmware, "")),
+		Within:  time.Duration(or(b.Within, 0)) * time.Second,
+	}
+	if (t.Machine == "") == (t.Disk.Path == "") {
+		return nil, fmt.Errorf("%w: a machine is tried out, or one around a disk: name one of them", records.ErrInvalid)
+	}
+	seen, err := s.service.Machines.Try(ctx, t)
+	out := TryMachine200JSONResponse{
+		CameUp:    seen.CameUp,
+		Evidence:  append([]string{}, seen.Evidence...),
+		Seconds:   seen.Took.Seconds(),
+		BytesRead: seen.Read,
+		Is:        seen.Is.Shown(),
+	}
+	if seen.Console != nil {
+		out.Console = &seen.Console
+	}
+	if seen.Screen != nil {
+		out.Screen = &seen.Screen
+	}
+	return out, err
 }
 
 func (s *server) GetChanges(ctx context.Context, r GetChangesRequestObject) (GetChangesResponseObject, error) {

@@ -107,6 +107,9 @@ type ServerInterface interface {
 	// TestHost Try a host out, step by step: reach it, log in
 	// (POST /v1/hosts/{host}/test)
 	TestHost(c *gin.Context, host HostName)
+	// TryMachine Try out whether a machine, or one around a disk, comes up on a host, before anything is copied
+	// (POST /v1/hosts/{host}/trials)
+	TryMachine(c *gin.Context, host HostName)
 	// ListJobs Jobs, the newest first
 	// (GET /v1/jobs)
 	ListJobs(c *gin.Context, params ListJobsParams)
@@ -959,6 +962,31 @@ func (siw *ServerInterfaceWrapper) TestHost(c *gin.Context) {
 	}
 
 	siw.Handler.TestHost(c, host)
+}
+
+// TryMachine operation middleware
+func (siw *ServerInterfaceWrapper) TryMachine(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryMachine(c, host)
 }
 
 // ListJobs operation middleware
@@ -2355,6 +2383,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/v1/hosts/:host/machines", wrapper.AddMachine)
 	router.GET(options.BaseURL+"/v1/hosts/:host/storage", wrapper.GetHostStorage)
 	router.POST(options.BaseURL+"/v1/hosts/:host/machine-proposals", wrapper.ProposeMachine)
+	router.POST(options.BaseURL+"/v1/hosts/:host/trials", wrapper.TryMachine)
 	router.DELETE(options.BaseURL+"/v1/hosts/:host/machines/:machine", wrapper.ForgetMachine)
 	router.GET(options.BaseURL+"/v1/hosts/:host/machines/:machine", wrapper.GetMachine)
 	router.GET(options.BaseURL+"/v1/hosts/:host/machines/:machine/changes", wrapper.GetChanges)
@@ -3580,6 +3609,46 @@ type TestHostdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TestHostdefaultApplicationProblemPlusJSONResponse) VisitTestHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryMachineRequestObject struct {
+	Host HostName `json:"host"`
+	Body *TryMachineJSONRequestBody
+}
+
+type TryMachineResponseObject interface {
+	VisitTryMachineResponse(w http.ResponseWriter) error
+}
+
+type TryMachine200JSONResponse MachineTrial
+
+func (response TryMachine200JSONResponse) VisitTryMachineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryMachinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryMachinedefaultApplicationProblemPlusJSONResponse) VisitTryMachineResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5335,6 +5404,9 @@ type StrictServerInterface interface {
 	// TestHost Try a host out, step by step: reach it, log in
 	// (POST /v1/hosts/{host}/test)
 	TestHost(ctx context.Context, request TestHostRequestObject) (TestHostResponseObject, error)
+	// TryMachine Try out whether a machine, or one around a disk, comes up on a host, before anything is copied
+	// (POST /v1/hosts/{host}/trials)
+	TryMachine(ctx context.Context, request TryMachineRequestObject) (TryMachineResponseObject, error)
 	// ListJobs Jobs, the newest first
 	// (GET /v1/jobs)
 	ListJobs(ctx context.Context, request ListJobsRequestObject) (ListJobsResponseObject, error)
@@ -6402,6 +6474,50 @@ func (sh *strictHandler) TestHost(ctx *gin.Context, host HostName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(TestHostResponseObject); ok {
 		if err := validResponse.VisitTestHostResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TryMachine operation middleware
+func (sh *strictHandler) TryMachine(ctx *gin.Context, host HostName) {
+	var request TryMachineRequestObject
+
+	request.Host = host
+
+	var body TryMachineJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryMachine(ctx, request.(TryMachineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryMachine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TryMachineResponseObject); ok {
+		if err := validResponse.VisitTryMachineResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

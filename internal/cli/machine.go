@@ -32,6 +32,7 @@ func (a *app) machine() *cobra.Command {
 		a.machineForget(),
 		a.machineRemove(),
 		a.machineCompare(),
+		a.machineTry(),
 		a.machineCopy(),
 		a.snapshot(),
 		a.machinePack(),

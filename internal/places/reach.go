@@ -36,6 +36,52 @@ func (s *Places) Dial(ctx context.Context, name, network, address string) (net.C
 	return through{conn, folder}, nil
 }
 
+// Listen waits for connections that programs on a host make to an address of its own computer. The caller closes the listener.
+func (s *Places) Listen(ctx context.Context, name string) (net.Listener, error) {
+	const own = "127.0.0.1:0"
+	h, err := s.Host(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	if name == LocalHost || isHere(h.Address) {
+		return (&net.ListenConfig{}).Listen(ctx, "tcp", own)
+	}
+	folder, err := s.reach(ctx, name, "/")
+	if err != nil {
+		return nil, err
+	}
+	d, ok := storage.As[storage.Dialer](folder)
+	if !ok {
+		return nil, errors.Join(
+			fmt.Errorf("%w: the host %s cannot reach this computer: it has to be one with SSH", records.ErrInvalid, name),
+			folder.Close(),
+		)
+	}
+	l, err := d.Listen(ctx, "tcp", own)
+	if err != nil {
+		return nil, errors.Join(err, folder.Close())
+	}
+	return heard{l, folder}, nil
+}
+
+// isHere tells whether the address of a host is this computer's own.
+func isHere(address string) bool {
+	name, _, err := net.SplitHostPort(address)
+	if err != nil {
+		name = address
+	}
+	ip := net.ParseIP(name)
+	return name == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// heard is a listener that ends with what its connections come through.
+type heard struct {
+	net.Listener
+	folder storage.Folder
+}
+
+func (h heard) Close() error { return errors.Join(h.Listener.Close(), h.folder.Close()) }
+
 // through is a connection that ends with the one that it goes through.
 type through struct {
 	net.Conn

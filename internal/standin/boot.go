@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
+	"net"
 	"os"
 	"path"
 	"path/filepath"
@@ -17,6 +18,7 @@ import (
 	_ "bagaglio/core/disk/all"
 	"bagaglio/core/inspect"
 	"bagaglio/core/machine"
+	"bagaglio/core/nbd"
 	"bagaglio/core/storage/local"
 
 	"golang.org/x/sys/unix"
@@ -102,6 +104,9 @@ func (h *Host) attach(ctx context.Context, s *start, d machine.Disk, first bool,
 		s.fromFolder(os.DirFS(d.File), m)
 		return nil
 	}
+	if at, ok := strings.CutPrefix(d.Remote, served); ok && d.File == "" {
+		return h.tryOut(ctx, s, d, at, first, m)
+	}
 	dir, name := h.at(d.File)
 	folder, err := local.Open(dir)
 	if err != nil {
@@ -126,6 +131,28 @@ func (h *Host) attach(ctx context.Context, s *start, d machine.Disk, first bool,
 	if first {
 		s.writes = writerOf(dir, name, is)
 	}
+	if !first {
+		return nil
+	}
+	return s.from(counted{r, &s.read}, d, m, h.traits)
+}
+
+// served is how the address of a disk begins that is read over the open block protocol.
+const served = "nbd://"
+
+// tryOut starts from a disk that is read over the network. Nothing is written to it.
+func (h *Host) tryOut(ctx context.Context, s *start, d machine.Disk, at string, first bool, m machine.Machine) error {
+	address, name, _ := strings.Cut(at, "/")
+	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", address)
+	if err != nil {
+		return fmt.Errorf("the disk %s is not to be reached: %w", d.Slot, err)
+	}
+	r, err := nbd.Connect(ctx, conn, name, nil)
+	if err != nil {
+		return fmt.Errorf("the disk %s: %w", d.Slot, err)
+	}
+	defer r.Close()
+	s.say("Disk %s: over the network, %d MiB", d.Slot, r.Size()>>20)
 	if !first {
 		return nil
 	}

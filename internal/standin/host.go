@@ -218,6 +218,9 @@ func (h *Host) Define(text []byte) (Entry, error) {
 // lies fails for a machine whose disks do not lie where they have to.
 func (h *Host) lies(is machine.Machine) error {
 	for _, d := range is.Disks {
+		if strings.HasPrefix(d.Remote, served) && d.File == "" {
+			continue
+		}
 		if h.traits.Looks && !h.seen[d.File] {
 			return fmt.Errorf("%w: it knows no file %s: have it look", errRefused, d.File)
 		}

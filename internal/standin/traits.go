@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strings"
 
 	"bagaglio/core/machine"
 
@@ -68,6 +69,7 @@ func (t Traits) refuses(m machine.Machine) error {
 	}
 	for _, d := range m.Disks {
 		switch {
+		case strings.HasPrefix(d.Remote, served) && d.File == "" && takes(t.Buses, d.Bus): // tried out
 		case d.File == "":
 			return fmt.Errorf("the disk %s is no file", d.Slot)
 		case !takes(t.Buses, d.Bus):

@@ -21,4 +21,17 @@ func (f *Folder) Dial(ctx context.Context, network, address string) (net.Conn, e
 	return conn, nil
 }
 
+// Listen waits for connections on the host, which come through the connection that files come over.
+func (f *Folder) Listen(ctx context.Context, network, address string) (net.Listener, error) {
+	c, err := f.client(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", storage.ErrLost, err)
+	}
+	l, err := c.wires[0].Listen(network, address)
+	if err != nil {
+		return nil, fmt.Errorf("waiting for connections on the host: %w", err)
+	}
+	return l, nil
+}
+
 var _ storage.Dialer = (*Folder)(nil)
