@@ -588,6 +588,30 @@ type EventList struct {
 	Next *string `json:"next,omitempty"`
 }
 
+// Export defines model for Export.
+type Export struct {
+	// At the socket or the address
+	At      string         `json:"at"`
+	Clients []ExportClient `json:"clients"`
+	Disk    Place          `json:"disk"`
+	Id      string         `json:"id"`
+
+	// Problem why it is not served any more
+	Problem *string   `json:"problem,omitempty"`
+	Since   time.Time `json:"since"`
+	Size    int64     `json:"size"`
+}
+
+// ExportClient defines model for ExportClient.
+type ExportClient struct {
+	Address string `json:"address"`
+
+	// Bytes that it was sent of the disk
+	Bytes    int64     `json:"bytes"`
+	Requests int64     `json:"requests"`
+	Since    time.Time `json:"since"`
+}
+
 // Extent defines model for Extent.
 type Extent = inspect.Run
 
@@ -1161,6 +1185,26 @@ type MachineTrial struct {
 
 // Missed defines model for Missed.
 type Missed = catalog.Missed
+
+// NewExport defines model for NewExport.
+type NewExport struct {
+	// Certificate for TLS, as PEM, with key
+	Certificate *string `json:"certificate,omitempty"`
+
+	// Clients as PEM, of those who sign the certificates of clients that may connect
+	Clients *string `json:"clients,omitempty"`
+	Disk    Place   `json:"disk"`
+
+	// InTheClear allow connections from elsewhere that are not encrypted
+	InTheClear *bool   `json:"in_the_clear,omitempty"`
+	Key        *string `json:"key,omitempty"`
+
+	// Listen an address there, such as 127.0.0.1:10809, in the place of a socket
+	Listen *string `json:"listen,omitempty"`
+
+	// Socket the whole path of a socket on the service's computer
+	Socket *string `json:"socket,omitempty"`
+}
 
 // NewGroup defines model for NewGroup.
 type NewGroup struct {
@@ -1737,6 +1781,9 @@ type ListSealsParams struct {
 	// After number of the last one that is known
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 }
+
+// OpenExportJSONRequestBody defines body for OpenExport for application/json ContentType.
+type OpenExportJSONRequestBody = NewExport
 
 // PlanGroupJSONRequestBody defines body for PlanGroup for application/json ContentType.
 type PlanGroupJSONRequestBody = NewGroupPlan

@@ -110,6 +110,30 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/events (the `FollowEvents` operationId).
 	FollowEvents(ctx context.Context, params *FollowEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListExports The disks that are served, and who reads them
+	//
+	// Corresponds with GET /v1/exports (the `ListExports` operationId).
+	ListExports(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenExportWithBody Serve a disk for reading over the open block protocol, as the export disk, until that is ended or the service is
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/exports (the `OpenExport` operationId).
+	OpenExportWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenExport Serve a disk for reading over the open block protocol, as the export disk, until that is ended or the service is
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/exports (the `OpenExport` operationId).
+	OpenExport(ctx context.Context, body OpenExportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CloseExport Serve a disk no longer; who reads is cut off
+	//
+	// Corresponds with DELETE /v1/exports/{export} (the `CloseExport` operationId).
+	CloseExport(ctx context.Context, export string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListFormats Formats and layouts that can be written
 	//
 	// Corresponds with GET /v1/formats (the `ListFormats` operationId).
@@ -687,6 +711,70 @@ func (c *Client) ListDevices(ctx context.Context, params *ListDevicesParams, req
 // Corresponds with GET /v1/events (the `FollowEvents` operationId).
 func (c *Client) FollowEvents(ctx context.Context, params *FollowEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewFollowEventsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListExports The disks that are served, and who reads them
+//
+// Corresponds with GET /v1/exports (the `ListExports` operationId).
+func (c *Client) ListExports(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListExportsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenExportWithBody Serve a disk for reading over the open block protocol, as the export disk, until that is ended or the service is
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/exports (the `OpenExport` operationId).
+func (c *Client) OpenExportWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenExportRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenExport Serve a disk for reading over the open block protocol, as the export disk, until that is ended or the service is
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/exports (the `OpenExport` operationId).
+func (c *Client) OpenExport(ctx context.Context, body OpenExportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenExportRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CloseExport Serve a disk no longer; who reads is cut off
+//
+// Corresponds with DELETE /v1/exports/{export} (the `CloseExport` operationId).
+func (c *Client) CloseExport(ctx context.Context, export string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCloseExportRequest(c.Server, export)
 	if err != nil {
 		return nil, err
 	}
@@ -2233,6 +2321,107 @@ func NewFollowEventsRequest(server string, params *FollowEventsParams) (*http.Re
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListExportsRequest constructs an http.Request for the ListExports method
+func NewListExportsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/exports")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewOpenExportRequest calls the generic OpenExport builder with application/json body
+func NewOpenExportRequest(server string, body OpenExportJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewOpenExportRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewOpenExportRequestWithBody constructs an http.Request for the OpenExport method, with any body, and a specified content type
+func NewOpenExportRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/exports")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCloseExportRequest constructs an http.Request for the CloseExport method
+func NewCloseExportRequest(server string, export string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "export", export, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/exports/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -5537,6 +5726,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/events (the `FollowEvents` operationId).
 	FollowEventsWithResponse(ctx context.Context, params *FollowEventsParams, reqEditors ...RequestEditorFn) (*FollowEventsResponse, error)
 
+	// ListExportsWithResponse The disks that are served, and who reads them
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/exports (the `ListExports` operationId).
+	ListExportsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListExportsResponse, error)
+
+	// OpenExportWithBodyWithResponse Serve a disk for reading over the open block protocol, as the export disk, until that is ended or the service is
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/exports (the `OpenExport` operationId).
+	OpenExportWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenExportResponse, error)
+
+	// OpenExportWithResponse Serve a disk for reading over the open block protocol, as the export disk, until that is ended or the service is
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/exports (the `OpenExport` operationId).
+	OpenExportWithResponse(ctx context.Context, body OpenExportJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenExportResponse, error)
+
+	// CloseExportWithResponse Serve a disk no longer; who reads is cut off
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/exports/{export} (the `CloseExport` operationId).
+	CloseExportWithResponse(ctx context.Context, export string, reqEditors ...RequestEditorFn) (*CloseExportResponse, error)
+
 	// ListFormatsWithResponse Formats and layouts that can be written
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6309,6 +6526,147 @@ func (r FollowEventsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r FollowEventsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListExportsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Export `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListExportsResponse) GetJSON200() *struct {
+	Items []Export `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListExportsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListExportsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListExportsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListExportsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListExportsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type OpenExportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Export
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r OpenExportResponse) GetJSON201() *Export {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OpenExportResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OpenExportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OpenExportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OpenExportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OpenExportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CloseExportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CloseExportResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CloseExportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CloseExportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CloseExportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CloseExportResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9618,6 +9976,58 @@ func (c *ClientWithResponses) FollowEventsWithResponse(ctx context.Context, para
 	return ParseFollowEventsResponse(rsp)
 }
 
+// ListExportsWithResponse The disks that are served, and who reads them
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/exports (the `ListExports` operationId).
+func (c *ClientWithResponses) ListExportsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListExportsResponse, error) {
+	rsp, err := c.ListExports(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListExportsResponse(rsp)
+}
+
+// OpenExportWithBodyWithResponse Serve a disk for reading over the open block protocol, as the export disk, until that is ended or the service is
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/exports (the `OpenExport` operationId).
+func (c *ClientWithResponses) OpenExportWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenExportResponse, error) {
+	rsp, err := c.OpenExportWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenExportResponse(rsp)
+}
+
+// OpenExportWithResponse Serve a disk for reading over the open block protocol, as the export disk, until that is ended or the service is
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/exports (the `OpenExport` operationId).
+func (c *ClientWithResponses) OpenExportWithResponse(ctx context.Context, body OpenExportJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenExportResponse, error) {
+	rsp, err := c.OpenExport(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenExportResponse(rsp)
+}
+
+// CloseExportWithResponse Serve a disk no longer; who reads is cut off
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/exports/{export} (the `CloseExport` operationId).
+func (c *ClientWithResponses) CloseExportWithResponse(ctx context.Context, export string, reqEditors ...RequestEditorFn) (*CloseExportResponse, error) {
+	rsp, err := c.CloseExport(ctx, export, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCloseExportResponse(rsp)
+}
+
 // ListFormatsWithResponse Formats and layouts that can be written
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10860,6 +11270,103 @@ func ParseFollowEventsResponse(rsp *http.Response) (*FollowEventsResponse, error
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListExportsResponse parses an HTTP response from a ListExportsWithResponse call
+func ParseListExportsResponse(rsp *http.Response) (*ListExportsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListExportsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Export `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseOpenExportResponse parses an HTTP response from a OpenExportWithResponse call
+func ParseOpenExportResponse(rsp *http.Response) (*OpenExportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OpenExportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Export
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCloseExportResponse parses an HTTP response from a CloseExportWithResponse call
+func ParseCloseExportResponse(rsp *http.Response) (*CloseExportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CloseExportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

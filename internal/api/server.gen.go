@@ -29,6 +29,15 @@ type ServerInterface interface {
 	// FollowEvents Follow what happens to jobs (server-sent events)
 	// (GET /v1/events)
 	FollowEvents(c *gin.Context, params FollowEventsParams)
+	// ListExports The disks that are served, and who reads them
+	// (GET /v1/exports)
+	ListExports(c *gin.Context)
+	// OpenExport Serve a disk for reading over the open block protocol, as the export disk, until that is ended or the service is
+	// (POST /v1/exports)
+	OpenExport(c *gin.Context)
+	// CloseExport Serve a disk no longer; who reads is cut off
+	// (DELETE /v1/exports/{export})
+	CloseExport(c *gin.Context, export string)
 	// ListFormats Formats and layouts that can be written
 	// (GET /v1/formats)
 	ListFormats(c *gin.Context)
@@ -312,6 +321,57 @@ func (siw *ServerInterfaceWrapper) FollowEvents(c *gin.Context) {
 	}
 
 	siw.Handler.FollowEvents(c, params)
+}
+
+// ListExports operation middleware
+func (siw *ServerInterfaceWrapper) ListExports(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListExports(c)
+}
+
+// OpenExport operation middleware
+func (siw *ServerInterfaceWrapper) OpenExport(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.OpenExport(c)
+}
+
+// CloseExport operation middleware
+func (siw *ServerInterfaceWrapper) CloseExport(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "export" -------------
+	var export string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "export", c.Param("export"), &export, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter export: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CloseExport(c, export)
 }
 
 // ListFormats operation middleware
@@ -2434,6 +2494,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PUT(options.BaseURL+"/v1/limits", wrapper.SetLimit)
 	router.GET(options.BaseURL+"/v1/leases", wrapper.ListLeases)
 	router.POST(options.BaseURL+"/v1/jobs/:job/free-leases", wrapper.FreeLeases)
+	router.GET(options.BaseURL+"/v1/exports", wrapper.ListExports)
+	router.POST(options.BaseURL+"/v1/exports", wrapper.OpenExport)
+	router.DELETE(options.BaseURL+"/v1/exports/:export", wrapper.CloseExport)
 	router.GET(options.BaseURL+"/v1/held", wrapper.ListHeld)
 	router.DELETE(options.BaseURL+"/v1/pools/:pool/held/:held", wrapper.DropHeld)
 	router.POST(options.BaseURL+"/v1/pools/:pool/held/:held/restore", wrapper.RestoreHeld)
@@ -2576,6 +2639,118 @@ type FollowEventsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response FollowEventsdefaultApplicationProblemPlusJSONResponse) VisitFollowEventsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListExportsRequestObject struct {
+}
+
+type ListExportsResponseObject interface {
+	VisitListExportsResponse(w http.ResponseWriter) error
+}
+
+type ListExports200JSONResponse struct {
+	Items []Export `json:"items"`
+}
+
+func (response ListExports200JSONResponse) VisitListExportsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListExportsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListExportsdefaultApplicationProblemPlusJSONResponse) VisitListExportsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenExportRequestObject struct {
+	Body *OpenExportJSONRequestBody
+}
+
+type OpenExportResponseObject interface {
+	VisitOpenExportResponse(w http.ResponseWriter) error
+}
+
+type OpenExport201JSONResponse Export
+
+func (response OpenExport201JSONResponse) VisitOpenExportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenExportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OpenExportdefaultApplicationProblemPlusJSONResponse) VisitOpenExportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CloseExportRequestObject struct {
+	Export string `json:"export"`
+}
+
+type CloseExportResponseObject interface {
+	VisitCloseExportResponse(w http.ResponseWriter) error
+}
+
+type CloseExport204Response struct {
+}
+
+func (response CloseExport204Response) VisitCloseExportResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type CloseExportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CloseExportdefaultApplicationProblemPlusJSONResponse) VisitCloseExportResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5326,6 +5501,15 @@ type StrictServerInterface interface {
 	// FollowEvents Follow what happens to jobs (server-sent events)
 	// (GET /v1/events)
 	FollowEvents(ctx context.Context, request FollowEventsRequestObject) (FollowEventsResponseObject, error)
+	// ListExports The disks that are served, and who reads them
+	// (GET /v1/exports)
+	ListExports(ctx context.Context, request ListExportsRequestObject) (ListExportsResponseObject, error)
+	// OpenExport Serve a disk for reading over the open block protocol, as the export disk, until that is ended or the service is
+	// (POST /v1/exports)
+	OpenExport(ctx context.Context, request OpenExportRequestObject) (OpenExportResponseObject, error)
+	// CloseExport Serve a disk no longer; who reads is cut off
+	// (DELETE /v1/exports/{export})
+	CloseExport(ctx context.Context, request CloseExportRequestObject) (CloseExportResponseObject, error)
 	// ListFormats Formats and layouts that can be written
 	// (GET /v1/formats)
 	ListFormats(ctx context.Context, request ListFormatsRequestObject) (ListFormatsResponseObject, error)
@@ -5661,6 +5845,98 @@ func (sh *strictHandler) FollowEvents(ctx *gin.Context, params FollowEventsParam
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(FollowEventsResponseObject); ok {
 		if err := validResponse.VisitFollowEventsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListExports operation middleware
+func (sh *strictHandler) ListExports(ctx *gin.Context) {
+	var request ListExportsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListExports(ctx, request.(ListExportsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListExports")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListExportsResponseObject); ok {
+		if err := validResponse.VisitListExportsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// OpenExport operation middleware
+func (sh *strictHandler) OpenExport(ctx *gin.Context) {
+	var request OpenExportRequestObject
+
+	var body OpenExportJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.OpenExport(ctx, request.(OpenExportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OpenExport")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(OpenExportResponseObject); ok {
+		if err := validResponse.VisitOpenExportResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CloseExport operation middleware
+func (sh *strictHandler) CloseExport(ctx *gin.Context, export string) {
+	var request CloseExportRequestObject
+
+	request.Export = export
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CloseExport(ctx, request.(CloseExportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CloseExport")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CloseExportResponseObject); ok {
+		if err := validResponse.VisitCloseExportResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"bagaglio/internal/access"
+	"bagaglio/internal/exports"
 	"bagaglio/internal/machines"
 	"bagaglio/internal/places"
 	"bagaglio/internal/planner"
@@ -23,6 +24,7 @@ type Service struct {
 	Records  *records.Records
 	Places   *places.Places
 	Machines *machines.Machines
+	Exports  *exports.Exports
 	Planner  *planner.Planner
 	Queue    *queue.Queue
 
@@ -80,6 +82,7 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 		return err
 	}
 	s.Machines = machines.New(s.Records, s.Places)
+	s.Exports = exports.New(s.Places, s.Machines)
 	s.Planner = planner.New(s.Records, s.Places, s.Machines, state, log)
 	s.Queue, err = queue.Open(ctx, s.Records, s.Places, s.Planner, queue.Options{State: state, Hold: o.Hold, Checkpoint: o.Checkpoint}, log)
 	if err != nil {
@@ -102,6 +105,9 @@ func (s *Service) Close() (err error) {
 	}
 	if s.Planner != nil { // behind that: what waits for the records has given up
 		s.Planner.Close()
+	}
+	if s.Exports != nil {
+		s.Exports.Close()
 	}
 	if s.Machines != nil {
 		s.Machines.Close()
