@@ -1,14 +1,21 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
 	"strings"
 )
 
+// UsualStop is for how long a machine may stand still on its way to another host, in seconds, where nothing is said; and MostPasses how often what was written meanwhile
+// is copied before somebody is asked.
+const UsualStop, MostPasses = 30, 8
+
 // Steps of a machine whose disks move while it runs, around those of the disks.
 const (
+	StepPasses = "passes" // to another host: copy what was written meanwhile, until what is left fits into the stop
+	StepLast   = "last"   // likewise, once it is off
 	StepCover  = "cover"  // its guest writes to new images from then on, and what lies below stands still
 	StepMirror = "mirror" // what was written since goes along, and the guest goes on from the new disks
 	StepMerge  = "merge"  // it is written down into them
@@ -33,6 +40,25 @@ type LiveDisk struct {
 	ReturnAt string `json:"return_at"`
 }
 
+// Pass are the images of a pass: what the guest writes to since, and what has that in the new place. The last one is Top.
+func (d LiveDisk) Pass(n int) (cover Place, coverAt string, copied Place) {
+	number := func(name string) string { return fmt.Sprintf("%s%d.qcow2", strings.TrimSuffix(name, ".qcow2"), n) }
+	cover, coverAt, copied = d.Cover, d.CoverAt, d.Top
+	if n > 0 {
+		cover.Path, coverAt = number(cover.Path), number(coverAt)
+	}
+	copied.Path = number(copied.Path)
+	return cover, coverAt, copied
+}
+
+// Covers tells whether an image in a pool is one that the guest of a machine writes to meanwhile: it stands on the old disk, and is in nobody's way.
+func (m Machine) Covers(at Place) bool {
+	return slices.ContainsFunc(m.Live, func(d LiveDisk) bool {
+		n, ok := strings.CutPrefix(at.Path, strings.TrimSuffix(d.Cover.Path, ".qcow2"))
+		return ok && at.Pool == d.Cover.Pool && strings.Trim(strings.TrimSuffix(n, ".qcow2"), "0123456789") == ""
+	})
+}
+
 // checkLive: a machine that runs moves to where its host can take it along.
 func (w *whole) checkLive() {
 	w.Checks = slices.DeleteFunc(w.Checks, func(c Check) bool { return c.Name == "in-use" }) // the job looks when its disks stand still
@@ -46,6 +72,29 @@ func (w *whole) checkLive() {
 			"live",
 			fmt.Sprintf("It has snapshots (%s), which lie in its old disks: drop them, or move it when it is off.", w.f.Kept[0].Name),
 			off,
+		)
+	case w.m.Host != w.m.To && w.f.Is.Variables != "":
+		w.check(
+			Blocks,
+			"live",
+			"The variables of its firmware are written to as long as it runs: it cannot be moved to another host meanwhile.",
+			off,
+		)
+	case w.m.Host != w.m.To && !w.f.LayersThere:
+		w.check(
+			Blocks,
+			"live",
+			fmt.Sprintf("%s cannot put the disks of a machine that runs on others, which it would have to when it goes on there.", w.m.To),
+			off,
+		)
+	case w.m.Host != w.m.To:
+		w.m.Stop, w.m.LongestStop = true, cmp.Or(w.r.LongestStop, UsualStop)
+		w.check(
+			Informs,
+			"live",
+			fmt.Sprintf("%s is %s, and goes on while its disks are copied and proven, and what it writes meanwhile is. When what is left is copied "+
+				"within %d s, it is shut down, and started on %s; how long its guest takes to end and to start comes on top.",
+				w.m.Here(), w.f.State, w.m.LongestStop, w.m.To),
 		)
 	default:
 		w.check(
@@ -62,7 +111,8 @@ func (w *whole) goLive(parts []Plan) {
 	if !w.live {
 		return
 	}
-	if w.f.Is.Variables != "" {
+	away := w.m.Host != w.m.To
+	if w.f.Is.Variables != "" && !away {
 		w.check(Informs, "firmware", fmt.Sprintf("The variables of its firmware stay where they are (%s): it uses them.", w.f.Is.Variables))
 	}
 	for i, d := range w.f.Is.Disks {
@@ -84,12 +134,34 @@ func (w *whole) goLive(parts []Plan) {
 			Now: after.Place, NowFile: w.f.Pools[after.Place.Pool].Root.Path(after.Place.Path), Format: after.Format, Size: after.VirtualSize,
 		}
 		l.Cover, l.CoverAt = beside("-meanwhile")
+		if away { // its host does not reach the new place
+			old := strings.TrimSuffix(path.Base(before.Place.Path), path.Ext(before.Place.Path)) + "-" + w.f.Fresh + "-meanwhile.qcow2"
+			l.Cover, l.CoverAt = Place{Pool: before.Place.Pool, Path: path.Join(path.Dir(before.Place.Path), old)}, path.Join(path.Dir(d.File), old)
+		}
 		l.Top, l.TopAt = beside("-since")
 		l.Returned, l.ReturnAt = beside("-back")
 		w.m.Live = append(w.m.Live, l)
 	}
 	if len(w.m.Live) == 0 && !w.Blocked() {
 		w.check(Blocks, "live", "None of its disks goes anywhere.")
+	}
+}
+
+// goAwaySteps are those behind the disks of a machine that goes to another host while it runs: it stands still for a moment.
+func (w *whole) goAwaySteps(released []Step) {
+	w.step(w.m.Host, StepPasses, "Copy what its guest writes meanwhile, until what is left fits into the stop")
+	w.step(w.m.Host, StepOff, "Shut "+w.m.Name+" down")
+	w.step(w.m.Host, StepLast, "Copy what was written last, and compare")
+	w.sources(StepStill)
+	w.step(w.m.To, StepDefine, fmt.Sprintf("Make it known to %s as %s", w.m.To, w.m.After.Name))
+	w.step(w.m.To, StepStart, "Start it there")
+	w.step(w.m.To, StepWatch, "See it come up")
+	w.step(w.m.To, StepMerge, "Write what was copied last down into the new disks")
+	w.Steps[len(w.Steps)-1].Forward = true // a guest writes to the new disks
+	w.step(w.m.To, StepCompare, "Compare what is there with what was to become of it")
+	w.step(w.m.Host, StepWithdraw, fmt.Sprintf("Take it from the list of %s, so that it cannot be started there too", w.m.Host))
+	for _, s := range released {
+		w.follow(s)
 	}
 }
 

@@ -54,8 +54,9 @@ type Machine struct {
 	Stop       bool   `json:"stop,omitempty"`
 	Suspend    bool   `json:"suspend,omitempty"`
 	Within     int    `json:"within,omitempty"` // seconds to come up
-	// Live are its disks that move while it runs; none for any other work.
-	Live []LiveDisk `json:"live,omitempty"`
+	// Live are its disks that move while it runs; none for any other work. On its way to another host it may stand still for LongestStop seconds.
+	Live        []LiveDisk `json:"live,omitempty"`
+	LongestStop int        `json:"longest_stop,omitempty"`
 	// Rests is the text of the definition by which the machine that is copied goes on, whose disks rest under those of the copy from then on; empty for
 	// any other work. GoesOn are the IDs of its disks of then.
 	Rests  string   `json:"rests,omitempty"`
@@ -75,6 +76,9 @@ type Machine struct {
 
 // Stays tells whether it stays on its host with its identity: then its definition there changes.
 func (m Machine) Stays() bool { return m.Move && m.To != "" && m.Host == m.To }
+
+// Away tells that it moves to another host while it runs, with a short stop.
+func (m Machine) Away() bool { return len(m.Live) > 0 && m.Host != m.To }
 
 // Alone tells that no more than one of them may run: both are on hosts and have the same identity.
 func (m Machine) Alone() bool {
@@ -128,9 +132,10 @@ type MachineFacts struct {
 	// Kept are the states that its host keeps of it, and Adopts tells that the new one can be told of such inside of images.
 	Kept []host.Snapshot
 	// Layers tells that its host puts disks of machines that run on other images, and Fresh is a word that no other job has.
-	Layers bool
-	Fresh  string
-	Adopts bool
+	// LayersThere tells it of the new one.
+	Layers, LayersThere bool
+	Fresh               string
+	Adopts              bool
 	// Disks are where its disks lie, in their order; a place without a path is outside of all pools. Variables is likewise of its firmware.
 	Disks     []Place
 	Variables Place
@@ -203,12 +208,12 @@ func ForMachine(r Request, f MachineFacts, parts []Plan) Plan {
 	w.checkStarts()
 	w.checkLimits(parts)
 	w.checkThere()
+	w.goLive(parts)
 	if !w.Blocked() {
 		w.write()
 	}
 	w.keepAlong(parts)
 	w.rest(parts)
-	w.goLive(parts)
 	w.steps()
 	return w.Plan
 }

@@ -70,6 +70,7 @@ type MachineRequest struct {
 	Start       bool         `json:"start"`
 	Suspend     bool         `json:"suspend"`
 	Live        bool         `json:"live"`
+	LongestStop int          `json:"longest_stop"`
 	Within      int          `json:"within"`
 	Release     bool         `json:"release"`
 
@@ -126,6 +127,8 @@ func (r MachineRequest) validateEnds() error {
 		return errors.New("a machine that moves is shut down: what it wrote behind its copy would be lost")
 	case r.Live:
 		return r.validateLive()
+	case r.LongestStop != 0:
+		return errors.New("how long it may stand still is said of a machine that moves while it runs (live)")
 	case r.Suspend && r.Stop:
 		return errors.New("it is shut down or suspended, not both")
 	case r.Snapshot != "" && (r.Kind != CopyMachine || r.Machine == ""):
@@ -158,10 +161,12 @@ func (r MachineRequest) validateLive() error {
 		return errors.New("a machine of a host moves while it runs, into a pool: say which")
 	case r.Stop || r.Start || r.Suspend || r.LeaveSource:
 		return errors.New("a machine that moves while it runs goes on: it is neither shut down, nor suspended, nor started")
-	case r.Name != "" || r.Identity == NewIdentity || r.Changes.any() || len(r.Networks) > 0:
+	case r.Name != "" || r.Identity == NewIdentity || r.Changes.any() || len(r.Networks) > 0 && strings.HasPrefix(r.Machine, r.To+":"):
 		return errors.New("what a machine is cannot be changed while it runs: move it, and change it when it is off")
-	case !strings.HasPrefix(r.Machine, r.To+":"):
-		return errors.New("a machine that runs moves to other pools of its host; to another host it moves when it is shut down (stop)")
+	case r.To == "":
+		return errors.New("a machine that runs goes on at a host: say which")
+	case r.LongestStop < 0 || r.LongestStop > LongestWatch:
+		return fmt.Errorf("a machine may stand still for up to %d seconds", LongestWatch)
 	}
 	_, _, err := HostAndName(r.Machine)
 	return err

@@ -111,6 +111,9 @@ func (w *whole) write() {
 		return
 	}
 	w.m.Definition = string(text)
+	if w.m.Away() && !w.startsFromTops(want) {
+		return
+	}
 	after.WithHost = after.WithHost || w.m.After.WithHost && w.f.Wakes
 	for _, d := range machine.Unasked(w.m.After, after) {
 		w.check(Warns, "definition", lostOrChanged(d))
@@ -120,6 +123,25 @@ func (w *whole) write() {
 		w.check(Informs, "definition", fmt.Sprintf("Its definition is written anew in the format %s: what only %s says is not carried.",
 			w.f.ToFormat, w.f.Format))
 	}
+}
+
+// startsFromTops makes the definition by which a machine is started in its new place that moves while it runs: from what stands on its new disks.
+func (w *whole) startsFromTops(want machine.Machine) bool {
+	want.Disks = slices.Clone(want.Disks)
+	for i, d := range want.Disks {
+		for _, l := range w.m.Live {
+			if d.File == l.NowFile {
+				want.Disks[i].File, want.Disks[i].Format = l.TopAt, "qcow2"
+			}
+		}
+	}
+	text, err := machine.Become(w.f.Text, w.f.Format, w.f.ToFormat, want)
+	if err != nil {
+		w.check(Blocks, "definition", fmt.Sprintf("The definition for %s cannot be written: %v.", w.m.There(), err))
+		return false
+	}
+	w.m.Definition = string(text)
+	return true
 }
 
 // left are the disks that the machine will not have, by their places in the order.
@@ -181,7 +203,11 @@ func (w *whole) steps() {
 	case w.r.Stop && !w.m.Alone():
 		w.step(from, StepOn, "Start "+name+" again, if it ran")
 	}
-	if w.live {
+	switch {
+	case w.live && w.m.Host != w.m.To:
+		w.goAwaySteps(disks[released:])
+		return
+	case w.live:
 		w.goOverSteps(disks[released:])
 		return
 	}

@@ -99,6 +99,8 @@ type Request struct {
 	Suspend bool `json:"suspend,omitempty"`
 	// Live moves a machine while it runs: its guest goes on.
 	Live bool `json:"live,omitempty"`
+	// LongestStop is for how long it may stand still on its way to another host, in seconds; 0 for the usual time.
+	LongestStop int `json:"longest_stop,omitempty"`
 	// Suspended reads a disk although a machine uses it, as long as that is suspended.
 	Suspended bool `json:"suspended,omitempty"`
 	Within    int  `json:"within,omitempty"`

@@ -234,6 +234,15 @@ func (s *sub) Dial(ctx context.Context, network, address string) (net.Conn, erro
 	return d.Dial(ctx, network, address)
 }
 
+// Listen likewise.
+func (s *sub) Listen(ctx context.Context, network, address string) (net.Listener, error) {
+	d, ok := As[Dialer](s.Folder)
+	if !ok {
+		return nil, errors.ErrUnsupported
+	}
+	return d.Listen(ctx, network, address)
+}
+
 func (s *sub) Caveats() []string {
 	if c, ok := As[Careful](s.Folder); ok {
 		return c.Caveats()

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"path"
 	"strings"
 	"time"
@@ -32,7 +33,15 @@ that file: POOL:FILE.`
 		&r.Live,
 		"live",
 		false,
-		"move its disks while it runs, to other pools of its host: its guest goes on, and the old disks are held",
+		"move it while it runs: to other pools of its host its guest goes on, to another host it stops for a moment; the old disks are held",
+	)
+	f.Var(
+		seconds{&r.LongestStop},
+		"longest-stop",
+		fmt.Sprintf(
+			"with --live, to another host: for how long what is left may take to copy when it is shut down (default %ds)",
+			plan.UsualStop,
+		),
 	)
 	f.BoolVar(&r.LeaveSource, "leave-source", false, "leave the machine on the list of its old host: then it could be started there too")
 	return c

@@ -49,6 +49,7 @@ var remedyFlags = []struct{ field, flag string }{
 	{"start", "start"},
 	{"suspend", "suspend"},
 	{"live", "live"},
+	{"longest_stop", "longest-stop"},
 	{"identity", "identity"},
 	{"name", "name"},
 	{"networks", "network"},

@@ -70,6 +70,9 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 		if f.Layers, err = s.guests.LayersOn(ctx, m.Host); err != nil {
 			return plan.Plan{}, err
 		}
+		if f.LayersThere, err = s.guests.LayersOn(ctx, r.To); err != nil {
+			return plan.Plan{}, err
+		}
 	}
 	if r.To != "" {
 		if f.Adopts, err = s.guests.Adopts(ctx, r.To); err != nil {

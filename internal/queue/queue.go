@@ -290,6 +290,7 @@ func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt,
 				known, err = q.planner.KnownOfImage(ctx, d, j.Plan.Machine, time.Now())
 			} else {
 				known, err = q.planner.Known(ctx, d.Request, time.Now())
+				known = butCovers(known, j.Plan.Machine, d.Request.Source.Pool)
 			}
 			return err
 		})
@@ -310,6 +311,19 @@ func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt,
 		q.changed(j.ID)
 	}
 	return task.Run(ctx)
+}
+
+// butCovers is what is known of a disk of a machine that moves while it runs, without the images that its guest writes to meanwhile.
+func butCovers(known step.Known, m *plan.Machine, pool string) step.Known {
+	all := known.Standing
+	if m == nil || len(m.Live) == 0 || all == nil {
+		return known
+	}
+	known.Standing = func(ctx context.Context, files []string) ([]string, error) {
+		names, err := all(ctx, files)
+		return slices.DeleteFunc(names, func(name string) bool { return m.Covers(plan.Place{Pool: pool, Path: name}) }), err
+	}
+	return known
 }
 
 // knowResult keeps the format that was written, so that a raw disk stays raw, and what it is called.

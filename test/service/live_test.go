@@ -2,6 +2,7 @@ package service
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 	"time"
@@ -148,4 +149,42 @@ func TestALiveMoveIsGivenUp(t *testing.T) {
 	left, err := filepath.Glob(filepath.Join(c.gallery, "ticketing", "*"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
+}
+
+// TestAMachineMovesWhileItWrites to another host, over SSH: it goes on while its disk is copied, and what it writes meanwhile is; it is shut down, started in its new
+// place, and has every number. Nothing is left over there, and the old host does not know it any more.
+func TestAMachineMovesWhileItWrites(t *testing.T) {
+	s, here, there := twoHosts(t)
+	require.NoError(t, os.WriteFile(filepath.Join(here.Dir, "ticketing.raw"), daemon.Counts(8<<20), 0o666))
+	_, err := s.ChangePool(t.Context(), "quay-store", api.PoolChange{Rules: plan.Rules{Owner: here.Owner, Mode: "0660"}})
+	require.NoError(t, err)
+	require.NoError(t, exec.CommandContext(t.Context(), "chown", here.Owner, filepath.Join(here.Dir, "ticketing.raw")).Run())
+	_, err = s.StartMachine(t.Context(), "local", "ticketing")
+	require.NoError(t, err)
+	here.Loaded(t, "ticketing")
+	r := liveMove("raw")
+	r.To, r.Destination = "lighthouse", &plan.Place{Pool: "lamp-room"}
+	p, err := s.Plan(t.Context(), r)
+	require.NoError(t, err)
+	require.False(t, p.Blocked, messages(p.Plan))
+	assert.Contains(t, messages(p.Plan), "within 30 s, it is shut down, and started on lighthouse")
+	done := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
+	assert.True(t, done.Machine.CameUp)
+	assert.GreaterOrEqual(t, done.Passes, 2)
+	assert.Positive(t, done.StoppedMs)
+	assert.Contains(t, done.Compared, "each MiB that was written to since")
+	assert.Empty(t, state(t, s, "local"))
+	assert.Equal(t, api.MachineStateRunning, state(t, s, "lighthouse"))
+	m, err := s.Machine(t.Context(), "lighthouse", "ticketing")
+	require.NoError(t, err)
+	assert.Equal(t, "raw", m.Is.Disks[0].Format)
+	assert.NoFileExists(t, filepath.Join(here.Dir, "ticketing.raw"), "it is held")
+	for _, dir := range []string{here.Dir, filepath.Join(there.Dir, "ticketing")} {
+		left, err := filepath.Glob(filepath.Join(dir, "*-*"))
+		require.NoError(t, err)
+		assert.Empty(t, left)
+	}
+	_, err = s.StopMachine(t.Context(), "lighthouse", "ticketing", 0, true)
+	require.NoError(t, err)
+	assert.Greater(t, daemon.Counted(t, read(t, there.Dir, "ticketing/ticketing.raw")), uint32(60))
 }

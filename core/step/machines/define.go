@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -78,7 +79,8 @@ func (w *work) isOurs(m host.Machine) bool {
 		return false
 	}
 	for i, d := range is.Disks {
-		if d.File != w.m.After.Disks[i].File {
+		top := slices.ContainsFunc(w.m.Live, func(l plan.LiveDisk) bool { return l.TopAt == d.File })
+		if d.File != w.m.After.Disks[i].File && !top {
 			return false
 		}
 	}
@@ -137,11 +139,19 @@ func (w *work) withdraw(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(w.isOff(ctx), w.changed(m)); err != nil {
+	if err := w.isOff(ctx); err != nil {
 		return err
+	}
+	if len(w.m.Live) == 0 { // otherwise it was changed by the job
+		if err := w.changed(m); err != nil {
+			return err
+		}
 	}
 	if err := w.Ends.From.Forget(ctx, m); err != nil {
 		return fmt.Errorf("taking %s from the list of %s: %w", w.m.Name, w.m.Host, err)
+	}
+	if err := w.dropCovers(); err != nil {
+		return err
 	}
 	w.withdrawn()
 	return nil
@@ -190,10 +200,16 @@ func (w *work) conclude() {
 	if w.m.Undoes != nil {
 		w.proof.Compared = fmt.Sprintf("the definition that %s has, with the one that it had", w.m.Host)
 	}
-	if len(w.m.Live) > 0 {
+	switch at := w.state.Frozen.Format(time.RFC3339); {
+	case w.m.Away():
+		w.proof.Compared += fmt.Sprintf(
+			"; its disks as they stood still at %s, with the new ones, and each MiB that was written to since, with what its old host had",
+			at,
+		)
+	case len(w.m.Live) > 0:
 		w.proof.Compared += fmt.Sprintf(
 			"; its disks as they stood still at %s, with the new ones: what was written since its host has carried over, and it was not read",
-			w.state.Frozen.Format(time.RFC3339),
+			at,
 		)
 	}
 	switch {

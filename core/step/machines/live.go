@@ -5,12 +5,15 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path"
+	"path/filepath"
 	"time"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
 	"bagaglio/core/plan"
+	"bagaglio/core/step"
 	"bagaglio/core/storage"
 )
 
@@ -18,8 +21,8 @@ import (
 // those to images on the new disks, has the guest go on from there, and writes it down into them. What its disks are stored in says how far that is.
 
 // layers are the files that a disk of the machine is stored in, the topmost first.
-func (w *work) layers(ctx context.Context, m host.Machine, d plan.LiveDisk) ([]string, error) {
-	files, err := w.Ends.From.Layers(ctx, m, d.Slot)
+func (w *work) layers(ctx context.Context, on step.Guests, m host.Machine, d plan.LiveDisk) ([]string, error) {
+	files, err := on.Layers(ctx, m, d.Slot)
 	if err == nil && len(files) == 0 {
 		err = fmt.Errorf("%s does not tell what the disk %s of %s is stored in", w.m.Host, d.Slot, w.m.Name)
 	}
@@ -40,7 +43,7 @@ func (w *work) cover(ctx context.Context) error {
 	}
 	on := map[string]string{}
 	for _, d := range w.m.Live {
-		files, err := w.layers(ctx, m, d)
+		files, err := w.layers(ctx, w.Ends.From, m, d)
 		if err != nil {
 			return err
 		}
@@ -87,14 +90,17 @@ func (w *work) uncover(ctx context.Context) error {
 			if err := w.isBack(m, d); err != nil {
 				return err
 			}
-		} else if err := w.mergeInto(ctx, m, d, d.WasFile); err != nil {
+		} else if err := w.mergeInto(ctx, w.Ends.From, m, d, d.WasFile); err != nil {
 			return err
 		}
-		for _, at := range []plan.Place{d.Cover, d.Top, d.Returned} {
+		for _, at := range []plan.Place{d.Top, d.Returned} {
 			if err := w.unmake(at); err != nil {
 				return err
 			}
 		}
+	}
+	if err := w.dropCovers(); err != nil {
+		return err
 	}
 	w.state.Receipt.Source = "it has run on, and is as it was"
 	return nil
@@ -115,14 +121,14 @@ func (w *work) isBack(m host.Machine, d plan.LiveDisk) error {
 }
 
 // mergeInto has the guest go on from a file, with what lies above it written down into that.
-func (w *work) mergeInto(ctx context.Context, m host.Machine, d plan.LiveDisk, file string) error {
-	files, err := w.layers(ctx, m, d)
+func (w *work) mergeInto(ctx context.Context, on step.Guests, m host.Machine, d plan.LiveDisk, file string) error {
+	files, err := w.layers(ctx, on, m, d)
 	if err != nil || files[0] == file {
 		return err
 	}
-	err = w.halting(ctx, func() (time.Duration, error) { return w.Ends.From.Merge(ctx, m, d.Slot, file) })
+	err = w.halting(ctx, func() (time.Duration, error) { return on.Merge(ctx, m, d.Slot, file) })
 	if err == nil {
-		files, err = w.layers(ctx, m, d)
+		files, err = w.layers(ctx, on, m, d)
 	}
 	if err == nil && files[0] != file {
 		err = fmt.Errorf("it is stored in %s", files[0])
@@ -145,6 +151,21 @@ func (w *work) halting(ctx context.Context, do func() (time.Duration, error)) er
 		w.state.Halting = false
 	}
 	return err
+}
+
+// goesOnThere is the machine in its new place, whose guest goes on likewise.
+func (w *work) goesOnThere(ctx context.Context) (host.Machine, error) {
+	if !w.m.Away() {
+		return w.goesOn(ctx)
+	}
+	m, err := w.there(ctx)
+	if err != nil || !w.state.Halting || m.State != host.Suspended {
+		return m, err
+	}
+	if err := w.Ends.To.Resume(ctx, m); err != nil {
+		return m, fmt.Errorf("letting %s go on: %w", w.m.There(), err)
+	}
+	return w.there(ctx)
 }
 
 // goesOn is the machine, whose guest goes on where an interrupted job has halted it.
@@ -195,7 +216,7 @@ func (w *work) goOver(
 		if err := w.Ends.From.GiveUp(ctx, m, d.Slot); err != nil { // what an earlier time began
 			return fmt.Errorf("giving up to mirror the disk %s: %w", d.Slot, err)
 		}
-		files, err := w.layers(ctx, m, d)
+		files, err := w.layers(ctx, w.Ends.From, m, d)
 		if err != nil {
 			return err
 		}
@@ -217,19 +238,25 @@ func (w *work) goOver(
 
 // merge writes down into the new disks what was written meanwhile, and removes what belongs to nobody then.
 func (w *work) merge(ctx context.Context) error {
-	m, err := w.goesOn(ctx)
+	m, err := w.goesOnThere(ctx)
 	if err != nil {
 		return err
 	}
 	for _, d := range w.m.Live {
-		if err := w.mergeInto(ctx, m, d, d.NowFile); err != nil {
+		if err := w.mergeInto(ctx, w.Ends.To, m, d, d.NowFile); err != nil {
 			return err
 		}
-		for _, at := range []plan.Place{d.Cover, d.Top, d.Returned} {
+		for _, at := range []plan.Place{d.Top, d.Returned} {
 			if err := w.unmake(at); err != nil {
 				return err
 			}
 		}
+	}
+	if w.m.Away() { // what its old host has is removed when that does not know it any more
+		return w.dropPasses(ctx)
+	}
+	if err := w.dropCovers(); err != nil {
+		return err
 	}
 	w.evidence("%s has mirrored what was written since, and its guest goes on from the new disks", w.m.Host)
 	return nil
@@ -241,31 +268,49 @@ func (w *work) layer(ctx context.Context, at, on plan.Place, form, onFile string
 		return err
 	}
 	folder, below := w.Ends.Pools[at.Pool], w.Ends.Pools[on.Pool]
-	info, err := below.Stat(on.Path)
-	if err != nil {
-		return err
-	}
 	base, err := disk.Open(ctx, below, on.Path, form)
 	if err != nil {
 		return fmt.Errorf("opening %s: %w", on, err)
 	}
 	defer base.Close()
-	qcow2, err := disk.Lookup("qcow2")
-	if err != nil {
-		return err
-	}
-	made, err := qcow2.Create(disk.Target{
-		Folder: folder, Name: at.Path, Size: base.Size(), Layout: "overlay", Base: base, BaseName: onFile, Created: w.state.Frozen,
-	})
+	made, err := w.overlayOn(folder, at, base, onFile)
 	if err == nil {
 		err = errors.Join(made.Commit(ctx), made.Close())
 	}
 	if err != nil {
 		return fmt.Errorf("making %s: %w", at, err)
 	}
-	if o, ok := storage.As[storage.Owner](folder); ok && info.Owner != "" {
+	return w.alike(at, on)
+}
+
+// overlay is an image being made that stands on another one in its pool, which it names as seen from itself.
+func (w *work) overlay(folder storage.Folder, at, on plan.Place, base disk.Reader) (disk.Writer, error) {
+	name, err := filepath.Rel(path.Dir(at.Path), on.Path)
+	if err != nil {
+		return nil, err
+	}
+	return w.overlayOn(folder, at, base, name)
+}
+
+func (w *work) overlayOn(folder storage.Folder, at plan.Place, base disk.Reader, name string) (disk.Writer, error) {
+	qcow2, err := disk.Lookup("qcow2")
+	if err != nil {
+		return nil, err
+	}
+	return qcow2.Create(disk.Target{
+		Folder: folder, Name: at.Path, Size: base.Size(), Layout: "overlay", Base: base, BaseName: name, Created: w.state.Frozen,
+	})
+}
+
+// alike gives an image to who has another one.
+func (w *work) alike(at, as plan.Place) error {
+	info, err := w.Ends.Pools[as.Pool].Stat(as.Path)
+	if err != nil {
+		return err
+	}
+	if o, ok := storage.As[storage.Owner](w.Ends.Pools[at.Pool]); ok && info.Owner != "" {
 		if err := o.Own(at.Path, info.Owner, info.Mode); err != nil {
-			return fmt.Errorf("giving %s to who has %s: %w", at, on, err)
+			return fmt.Errorf("giving %s to who has %s: %w", at, as, err)
 		}
 	}
 	return nil

@@ -40,6 +40,10 @@ func (w *work) start(ctx context.Context) error {
 		return fmt.Errorf("starting %s on %s: %w", w.m.After.Name, w.m.To, err)
 	}
 	w.state.Receipt.Started = true
+	if !w.state.Stopping.IsZero() {
+		w.stood(time.Since(w.state.Stopping))
+		w.state.Stopping = time.Time{}
+	}
 	w.hear(ctx, m)
 	return w.questions(ctx, m)
 }

@@ -24,6 +24,8 @@ func init() {
 		{Name: plan.StepOn, Do: run(plan.StepOn, (*work).onAgain)},
 		{Name: plan.StepHalted, Do: run(plan.StepHalted, (*work).halted)},
 		{Name: plan.StepCover, Do: run(plan.StepCover, (*work).cover), Undo: undo(plan.StepCover, (*work).uncover)},
+		{Name: plan.StepPasses, Do: run(plan.StepPasses, (*work).passes), Undo: undo(plan.StepPasses, (*work).dropPasses)},
+		{Name: plan.StepLast, Do: run(plan.StepLast, (*work).last), Undo: undo(plan.StepLast, (*work).dropPasses)},
 		{Name: plan.StepMirror, Do: run(plan.StepMirror, (*work).mirror), Undo: undo(plan.StepMirror, (*work).mirrorBack)},
 		{Name: plan.StepMerge, Do: run(plan.StepMerge, (*work).merge)},
 		{Name: plan.StepManifest, Do: run(plan.StepManifest, (*work).manifest)},
@@ -73,6 +75,11 @@ type state struct {
 	// Stood is for how long the guest of a machine that moves while it runs stood still, in microseconds, and Frozen since when its disks do.
 	Stood  int64     `json:"stood,omitempty"`
 	Frozen time.Time `json:"frozen,omitzero"`
+	// Passes is how often what was written meanwhile was copied, to another host, and Carried how many bytes that were. Stopping is since when it is shut down.
+	Passes   int       `json:"passes,omitempty"`
+	Carried  int64     `json:"carried,omitempty"`
+	Speed    float64   `json:"speed,omitempty"` // bytes a second
+	Stopping time.Time `json:"stopping,omitzero"`
 	// Halting tells that its host is doing what may halt it.
 	Halting bool `json:"halting,omitempty"`
 	// Concluded tells that the receipt says all.
@@ -170,7 +177,7 @@ func (w *work) Receipt() *receipt.Receipt {
 	}
 	w.proof.Machine, w.proof.Steps = &m, append([]receipt.Done{}, w.report.Done...)
 	if len(w.m.Live) > 0 {
-		w.proof.Passes, w.proof.StoppedMs = 1, (w.state.Stood+999)/1000
+		w.proof.Passes, w.proof.StoppedMs = 1+w.state.Passes, (w.state.Stood+999)/1000
 	}
 	return &w.proof
 }

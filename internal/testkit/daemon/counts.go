@@ -11,16 +11,22 @@ import (
 const counts, countsFrom = 256, 256
 
 // Counts is a disk of so many bytes from which a guest starts that counts for ever, and writes each number into one of 256 sectors, one behind the
-// other (INT 13h, 43h).
+// other (INT 13h, 43h). It ends when its power button is pressed.
 func Counts(size int) []byte {
 	const at, packet, number, first = 0x7c00, 0x7c80, 0x8000, countsFrom
 	code := []byte{
 		0x31, 0xc0, 0x8e, 0xd8, 0x8e, 0xc0, // segments are 0
-		0x66, 0xff, 0x06, number & 0xff, number >> 8, // the next number
-		0xa0, number & 0xff, number >> 8, 0xa2, (packet + 8) & 0xff, (packet + 8) >> 8, // its low byte is that of the sector
-		0xbe, packet & 0xff, packet >> 8, 0xb8, 0x00, 0x43, 0xb2, 0x80, 0xcd, 0x13, // written
-		0xeb, 0xe9, // again
+		0xba, 0x02, 0x06, 0xb8, 0x00, 0x01, 0xef, // the power button counts (ACPI, 4.8.3.1.2)
 	}
+	loop := len(code)
+	code = append(code,
+		0xba, 0x00, 0x06, 0xed, 0xf6, 0xc4, 0x01, 0x74, 0x07, // unless it is pressed (4.8.3.1.1)
+		0xba, 0x04, 0x06, 0xb8, 0x00, 0x20, 0xef, // off (4.8.3.2.1)
+		0x66, 0xff, 0x06, number&0xff, number>>8, // the next number
+		0xa0, number&0xff, number>>8, 0xa2, (packet+8)&0xff, (packet+8)>>8, // its low byte is that of the sector
+		0xbe, packet&0xff, packet>>8, 0xb8, 0x00, 0x43, 0xb2, 0x80, 0xcd, 0x13, // written
+	)
+	code = append(code, 0xeb, byte(loop-len(code)-2)) // again
 	disk := make([]byte, size)
 	copy(disk, code)
 	copy(disk[packet-at:], []byte{16, 0, 1, 0, number & 0xff, number >> 8, 0, 0, 0, first >> 8, 0, 0, 0, 0, 0, 0})
