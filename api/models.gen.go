@@ -1311,7 +1311,7 @@ type NewTrial struct {
 	// Pool of the host, for what is written meanwhile; absent for the one with the most room
 	Pool *string `json:"pool,omitempty"`
 
-	// Within seconds to come up
+	// Within seconds to come up, 120 when absent
 	Within *int `json:"within,omitempty"`
 }
 

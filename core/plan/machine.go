@@ -265,6 +265,9 @@ func (w *whole) checkOff() {
 		w.check(Informs, "off", fmt.Sprintf("%s is %s, is suspended while its disks are read and proven, and goes on then.", here, w.f.State))
 	case !w.r.Stop:
 		remedies := []Remedy{stop}
+		if w.m.Move && w.f.Layers && (w.m.Host == w.m.To || w.f.LayersThere) {
+			remedies = append(remedies, remedy("Move it while it runs", map[string]any{"live": true, "start": nil, "leave_source": nil}))
+		}
 		if !w.m.Move {
 			remedies = append(remedies,
 				remedy("Suspend it while its disks are read: the copy is what a power cut would leave", map[string]any{"suspend": true}))

@@ -279,6 +279,9 @@ func (r Receipt) WriteText(out io.Writer) error {
 	if r.Resumed > 0 {
 		line("Went on", "%d time(s) after it was interrupted", r.Resumed)
 	}
+	if r.Passes > 0 {
+		line("While it ran", "copied in %d pass(es); its guest stood still for %.2f s in all, at most", r.Passes, float64(r.StoppedMs)/1000)
+	}
 	if r.Retries > 0 {
 		line("Tried again", "%d read(s) and write(s)", r.Retries)
 	}

@@ -39,9 +39,13 @@ var hosts = []struct {
 
 const lighthouse = "lighthouse"
 
+// secondPool is another pool of the lighthouse, where that is a real host.
+const secondPool = "gallery"
+
 // guests are the hosts while the demo runs.
 type guests struct {
 	url     string // of the API of the quay
+	real    bool   // the lighthouse is
 	network string // of the lighthouse, empty for one without
 	ends    []func() error
 }
@@ -155,11 +159,21 @@ func (s *show) startReal(ctx context.Context, g *guests, k keys, name, pool stri
 	if err := s.join(ctx, h, k, pool, d.Disks); err != nil {
 		return err
 	}
+	gallery := filepath.Join(filepath.Dir(d.Disks), secondPool)
+	if err := os.Mkdir(gallery, 0o755); err != nil {
+		return err
+	}
+	if _, err := s.service.AddPool(ctx, api.NewPool{Name: secondPool, Host: &h.Name, Folder: gallery}); err != nil {
+		return err
+	}
 	if os.Getuid() == 0 { // what the service writes is to be the guests'
-		if _, err := s.service.ChangePool(ctx, pool, api.PoolChange{Rules: plan.Rules{Owner: d.Owner, Mode: "0660"}}); err != nil {
-			return err
+		for _, pool := range []string{pool, secondPool} {
+			if _, err := s.service.ChangePool(ctx, pool, api.PoolChange{Rules: plan.Rules{Owner: d.Owner, Mode: "0660"}}); err != nil {
+				return err
+			}
 		}
 	}
+	g.real = true
 	s.say(
 		"The host %s is a real one, a virtualisation daemon with the rights of the user %s. Its guests run by software emulation.",
 		name,

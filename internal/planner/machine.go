@@ -66,7 +66,7 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 			}
 		}
 	}
-	if f.Fresh = uuid.NewString()[:8]; r.Live {
+	if f.Fresh = uuid.NewString()[:8]; r.Machine != "" && r.To != "" && r.Kind == plan.MoveMachine && !f.Off {
 		if f.Layers, err = s.guests.LayersOn(ctx, m.Host); err != nil {
 			return plan.Plan{}, err
 		}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"encoding/json"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -107,9 +108,36 @@ func TestStorageMovesWhileAGuestWrites(t *testing.T) {
 			_, err = c.Plan(t.Context(), plan.Request{Kind: plan.Undo, Job: done.ID})
 			require.Error(t, err)
 
-			back := liveMove("raw")
-			back.Destination = &plan.Place{Pool: "lamp-room"}
-			testkit.Proven(t, c.Service.Service, testkit.Begin(t, c.Service.Service, back).Id)
+			out := testkit.Run(
+				t,
+				t.TempDir(),
+				c.State,
+				"machine",
+				"move",
+				"local:ticketing",
+				"local",
+				"--pool",
+				"lamp-room",
+				"--as",
+				"raw",
+				"--live",
+				"--yes",
+				"--json",
+			)
+			require.Zero(t, out.Code, out.Notes)
+			var told struct {
+				Outcome   string
+				StoppedMs int64 `json:"stopped_ms"`
+				Passes    int
+				Machine   struct {
+					CameUp bool `json:"came_up"`
+				}
+			}
+			require.NoError(t, json.Unmarshal([]byte(out.Out), &told), out.Out)
+			assert.Equal(t, "proven", told.Outcome)
+			assert.True(t, told.Machine.CameUp)
+			assert.Equal(t, 1, told.Passes)
+			assert.Positive(t, told.StoppedMs)
 			c.writes(t)
 			_, err = c.StopMachine(t.Context(), "local", "ticketing", 0, true)
 			require.NoError(t, err)

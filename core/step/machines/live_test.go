@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -98,22 +99,37 @@ func (f *fake) GiveUp(context.Context, host.Machine, string) error {
 // liveTask is a task to move the disk of the kiosk while it runs. The new disk has the content of the old one as that stands still.
 func liveTask(t *testing.T, w *world) (job.Task, plan.LiveDisk) {
 	t.Helper()
+	return liveTo(t, w, "quay")
+}
+
+// liveTo does so to a host.
+func liveTo(t *testing.T, w *world, to string) (job.Task, plan.LiveDisk) {
+	t.Helper()
 	m := w.quay.has(t, kiosk, host.Running)
 	is, err := machine.Describe(m.Format, m.Definition)
 	require.NoError(t, err)
-	r := plan.Request{Kind: plan.MoveMachine, Machine: "quay:gate-kiosk", To: "quay", Destination: &plan.Place{Pool: "lamp-room"}, Live: true}
+	r := plan.Request{Kind: plan.MoveMachine, Machine: "quay:gate-kiosk", To: to, Destination: &plan.Place{Pool: "lamp-room"}, Live: true}
 	require.NoError(t, r.Validate())
 	old, now := plan.Place{Pool: "quay-store", Path: "kiosk.raw"}, plan.Place{Pool: "lamp-room", Path: "kiosk/kiosk.raw"}
 	side := func(at plan.Place) []plan.Side {
 		return []plan.Side{{Place: at, Format: "raw", Layout: "thin", VirtualSize: 1 << 20}}
 	}
 	p := plan.ForMachine(r, plan.MachineFacts{
-		Name: m.Name, State: string(m.State), Format: m.Format, Text: m.Definition, Is: is, Disks: []plan.Place{old}, Layers: true, Fresh: "cafe",
-		Pools: map[string]plan.Reached{"lamp-room": {Host: "quay", Root: volumes.Ground{Folder: "/lamp"}}}, ToFormat: "domain-xml",
+		Name:        m.Name,
+		State:       string(m.State),
+		Format:      m.Format,
+		Text:        m.Definition,
+		Is:          is,
+		Disks:       []plan.Place{old},
+		Layers:      true,
+		LayersThere: true,
+		Fresh:       "cafe",
+		Pools:       map[string]plan.Reached{"lamp-room": {Host: to, Root: volumes.Ground{Folder: "/lamp"}}},
+		ToFormat:    "domain-xml",
 	}, []plan.Plan{{Before: side(old), After: side(now)}})
 	require.False(t, p.Blocked(), "%+v", p.Checks)
 	require.Len(t, p.Machine.Live, 1)
-	pools := map[string]storage.Folder{"quay-store": &memory.Folder{}, "lamp-room": &memory.Folder{}}
+	pools := map[string]storage.Folder{"quay-store": grounded{&memory.Folder{}, "/quay"}, "lamp-room": grounded{&memory.Folder{}, "/lamp"}}
 	for _, at := range []plan.Place{old, now} {
 		require.NoError(t, storage.WriteFile(pools[at.Pool], at.Path, make([]byte, 1<<20)))
 	}
@@ -123,8 +139,28 @@ func liveTask(t *testing.T, w *world) (job.Task, plan.LiveDisk) {
 		bases: map[string]string{d.CoverAt: d.WasFile, d.TopAt: d.NowFile, d.ReturnAt: d.WasFile},
 	}
 	ends := map[string]step.Ends{plan.MachineSubject: {From: w.quay, To: w.quay, Pools: pools}}
+	if to != "quay" {
+		for n := range 20 { // covers of passes
+			_, at, _ := d.Pass(n)
+			w.quay.layers.bases[at] = d.WasFile
+		}
+		ends[plan.MachineSubject] = step.Ends{From: w.quay, To: w.lighthouse, Pools: pools}
+		w.lighthouse.layers = layered{
+			files:   []string{d.TopAt, d.NowFile},
+			bases:   map[string]string{d.TopAt: d.NowFile},
+			written: map[string][]int{},
+		}
+	}
 	return job.Task{ID: "test-1", Ends: ends, Plan: p, Records: &notes{}, Asks: true}, d
 }
+
+// grounded is a folder that knows where it lies.
+type grounded struct {
+	storage.Folder
+	at string
+}
+
+func (g grounded) NameOf(name string) (string, bool) { return strings.CutPrefix(name, g.at+"/") }
 
 // has tells whether a file has all numbers that were written, once the disk is copied as it stood still.
 func (l *layered) has(t *testing.T, d plan.LiveDisk, file string) {
@@ -229,4 +265,53 @@ func TestLayersAreImages(t *testing.T) {
 	format, err := disk.Recognise(folder, d.Cover.Path)
 	require.NoError(t, err)
 	assert.Equal(t, "qcow2", format)
+}
+
+// TestEveryStepOfAMoveWithAShortStop: hosts that go away at any operation make the job wait, which goes on when they are back; where the machine does not come up it is
+// started where it was, from its old disk alone. Never do both run, and no image of the job is left.
+func TestEveryStepOfAMoveWithAShortStop(t *testing.T) {
+	for name, dead := range map[string]bool{"forth": false, "back": true} {
+		unhurried(t, name, func(t *testing.T) {
+			for n := 0; ; n++ {
+				w := newWorld()
+				task, d := liveTo(t, w, "lighthouse")
+				w.dead = dead
+				w.left = n
+				run := func() (done receipt.Receipt, err error) {
+					done, err = task.Run(t.Context())
+					if q, asks := step.Asked(err); asks {
+						task.Answer = step.Answer{Step: q.Step, Name: answerBack}
+						done, err = task.Run(t.Context())
+					}
+					return done, err
+				}
+				done, err := run()
+				for w.gone {
+					w.gone, w.left = false, -1
+					done, err = run()
+				}
+				if dead {
+					require.Error(t, err, "operation %d", n)
+					assert.Equal(t, "quay:gate-kiosk running", w.lists(), "operation %d", n)
+					assert.Equal(t, []string{d.WasFile}, w.quay.layers.files, "operation %d", n)
+					w.quay.layers.has(t, d, d.WasFile)
+				} else {
+					require.NoError(t, err, "operation %d", n)
+					assert.Equal(t, receipt.Proven, done.Outcome, done.Reason)
+					assert.Equal(t, "lighthouse:gate-kiosk running", w.lists(), "operation %d", n)
+					assert.Equal(t, []string{d.NowFile}, w.lighthouse.layers.files, "operation %d", n)
+					assert.GreaterOrEqual(t, done.Passes, 2)
+				}
+				assert.Empty(t, w.twice)
+				for pool, folder := range task.Ends[plan.MachineSubject].Pools {
+					all, err := folder.List(map[string]string{"quay-store": ".", "lamp-room": "kiosk"}[pool])
+					require.NoError(t, err)
+					assert.Len(t, all, 1, "%s, operation %d", pool, n)
+				}
+				if w.left > 0 {
+					break
+				}
+			}
+		})
+	}
 }

@@ -109,6 +109,12 @@ export function ReceiptView({ receipt }: { receipt: Receipt }) {
             {r}
           </Row>
         ))}
+        {Boolean(receipt.passes) && (
+          <Row name="While it ran">
+            copied in {receipt.passes} {receipt.passes === 1 ? "pass" : "passes"}; its guest stood still for{" "}
+            {((receipt.stopped_ms ?? 0) / 1000).toFixed(2)} s in all, at most
+          </Row>
+        )}
         {Boolean(receipt.resumed) && <Row name="Went on">{receipt.resumed} time(s) after it was interrupted</Row>}
         <Row name="Time">
           {when(receipt.started)}, took {span(receipt.seconds)}

@@ -8,6 +8,7 @@ import { MachineChanges } from "../components/machine-changes.tsx";
 import { Outlook } from "../components/outlook.tsx";
 import { Switch } from "../components/switch.tsx";
 import { TextLine } from "../components/text-line.tsx";
+import { TryOut } from "../components/try-out.tsx";
 
 /** Moving or copying a machine: what is asked for beside what would happen. The request is in the address, so that it can be kept and sent. */
 export function MachineMovePage() {
@@ -28,6 +29,7 @@ export function MachineMovePage() {
       <div className="grid items-start gap-6 md:grid-cols-2">
         <form className="sheet space-y-5" onSubmit={(event) => event.preventDefault()}>
           <Fields request={request} change={change} />
+          {request.machine && request.to && <TryOut machine={request.machine} host={request.to} />}
         </form>
         <Outlook
           request={request}
@@ -75,7 +77,7 @@ function Fields({ request, change }: FieldsProps) {
         options={Object.keys(works)}
         show={(kind) => works[kind as keyof typeof works]}
         change={(kind) =>
-          change({ kind, release: null, leave_source: null, suspend: null, snapshot: null, linked: null })
+          change({ kind, release: null, leave_source: null, suspend: null, snapshot: null, linked: null, live: null })
         }
       />
       <Choice
@@ -106,11 +108,20 @@ function Fields({ request, change }: FieldsProps) {
         value={request.name ?? ""}
         change={(name) => change({ name: name || null })}
       />
-      <Switch
-        name="Shut it down first, when it runs"
-        on={request.stop}
-        onChange={(stop) => change({ stop, suspend: null })}
-      />
+      {request.kind === "move-machine" && request.machine && (
+        <Switch
+          name="Move it while it runs: within its host it goes on, to another host it stops for a moment"
+          on={request.live}
+          onChange={(live) => change({ live, stop: null, start: null, release: null, leave_source: null, name: null })}
+        />
+      )}
+      {!request.live && (
+        <Switch
+          name="Shut it down first, when it runs"
+          on={request.stop}
+          onChange={(stop) => change({ stop, suspend: null })}
+        />
+      )}
       {request.kind === "copy-machine" && (
         <Switch
           name="Suspend it while its disks are read: as a power cut would leave them"
@@ -125,10 +136,10 @@ function Fields({ request, change }: FieldsProps) {
           onChange={(linked) => change({ linked, suspend: null, as: null, layout: null, options: null })}
         />
       )}
-      {request.to && (
+      {request.to && !request.live && (
         <Switch name="Start it there, and see it come up" on={request.start} onChange={(start) => change({ start })} />
       )}
-      {request.kind === "move-machine" && (
+      {request.kind === "move-machine" && !request.live && (
         <Switch
           name="Hold the old disks out of the way"
           on={request.release}
