@@ -13,7 +13,7 @@ FUZZ := disk/fuzz:Qcow2:1000000 disk/fuzz:VMDK:1000000 disk/fuzz:VHD:1000000 dis
 DEMO_TOOLS := sfdisk:fdisk mkfs.ext4:e2fsprogs mkfs.vfat:dosfstools mcopy:mtools cmp:diffutils
 # What makes the lighthouse of the demo a real host, where it can be installed.
 REAL_TOOLS := libvirtd:libvirt-daemon libvirtd:libvirt-daemon-driver-qemu qemu-system-x86_64:qemu-system-x86
-TEST_TOOLS := $(DEMO_TOOLS) $(REAL_TOOLS) chromium:chromium mkfs.xfs:xfsprogs mkfs.btrfs:btrfs-progs mkfs.ntfs:ntfs-3g mkfs.exfat:exfatprogs mount.exfat-fuse:exfat-fuse genisoimage:genisoimage pvcreate:lvm2 sshd:openssh-server sudo:sudo ip:iproute2 ps:procps \
+TEST_TOOLS := $(DEMO_TOOLS) $(REAL_TOOLS) chromium:chromium mkfs.xfs:xfsprogs mkfs.btrfs:btrfs-progs mkfs.ntfs:ntfs-3g mkfs.exfat:exfatprogs mount.exfat-fuse:exfat-fuse genisoimage:genisoimage pvcreate:lvm2 sshd:openssh-server sudo:sudo nbd-server:nbd-server ip:iproute2 ps:procps \
 	libvirtd:ovmf \
 	grub-mkimage:grub-common grub-mkimage:grub-pc-bin grub-mkimage:grub-efi-amd64-bin busybox:busybox-static cpio:cpio depmod:kmod xz:xz-utils lz4:lz4 bzip2:bzip2
 BENCH_TOOLS := pigz:pigz zstd:zstd sshd:openssh-server sftp:openssh-client

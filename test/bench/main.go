@@ -42,6 +42,7 @@ func main() {
 	many := flag.Bool("pools", true, "measure also what ten thousand disks in a pool cost")
 	guests := flag.Bool("machines", true, "measure also what listing a hundred machines of a host costs")
 	disks := flag.Bool("devices", true, "measure also the capture of a disk")
+	served := flag.Bool("serve", true, "measure also reading a disk over the open block protocol")
 	million := flag.Bool("files", true, "measure also what a filesystem of a million files costs")
 	flag.Parse()
 	b := &bench{size: *size << 20}
@@ -65,6 +66,9 @@ func main() {
 	}
 	if err == nil && *disks {
 		err = devices(b, *runs)
+	}
+	if err == nil && *served {
+		err = serves(b, *runs)
 	}
 	if err == nil && *million {
 		err = files(b)

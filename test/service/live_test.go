@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"encoding/json"
 	"os"
 	"os/exec"
@@ -10,6 +11,7 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/core/host"
+	"bagaglio/core/machine"
 	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
 	"bagaglio/internal/testkit"
@@ -47,8 +49,10 @@ func startCounting(t *testing.T) counting {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = c.h.Close() })
 	disk := d.Disk(t, "lamp-room/ticketing.raw", daemon.Counts(8<<20))
-	_, err = c.h.(host.Definer).Define(t.Context(), []byte(daemon.Definition("ticketing", disk)))
+	m, err := c.h.(host.Definer).Define(t.Context(), []byte(daemon.Definition("ticketing", disk)))
 	require.NoError(t, err)
+	second := machine.Disk{File: d.Disk(t, "lamp-room/log.raw", bytes.Repeat([]byte("tide"), mib/4)), Format: "raw", Bus: "ide"}
+	require.NoError(t, c.h.(host.Attacher).Attach(t.Context(), m, second))
 	_, err = s.StartMachine(t.Context(), "local", "ticketing")
 	require.NoError(t, err)
 	c.writes(t)
@@ -92,12 +96,15 @@ func TestStorageMovesWhileAGuestWrites(t *testing.T) {
 			m, err := c.Machine(t.Context(), "local", "ticketing")
 			require.NoError(t, err)
 			assert.EqualValues(t, "running", m.State)
-			require.Equal(t, "gallery", *m.Disks[0].Pool)
-			assert.Equal(t, as, m.Is.Disks[0].Format)
+			require.Len(t, m.Disks, 2)
+			for i, d := range m.Disks {
+				require.Equal(t, "gallery", *d.Pool)
+				assert.Equal(t, as, m.Is.Disks[i].Format)
+			}
 			assert.NoFileExists(t, filepath.Join(c.lamp, "ticketing.raw"), "it is held")
 			held, err := c.Held(t.Context())
 			require.NoError(t, err)
-			require.Len(t, held, 1)
+			require.Len(t, held, 2)
 			left, err := os.ReadDir(filepath.Join(c.gallery, "ticketing"))
 			require.NoError(t, err)
 			for _, f := range left {
@@ -143,6 +150,7 @@ func TestStorageMovesWhileAGuestWrites(t *testing.T) {
 			require.NoError(t, err)
 			numbers := daemon.Counted(t, read(t, c.lamp, "ticketing/ticketing.raw"))
 			assert.Greater(t, numbers, uint32(60))
+			assert.Equal(t, bytes.Repeat([]byte("tide"), mib/4), read(t, c.lamp, "ticketing/log.raw"))
 		})
 	}
 }
