@@ -134,7 +134,7 @@ func (w *work) withdraw(ctx context.Context) error {
 	m, err := w.Ends.From.Machine(ctx, w.m.Name)
 	if errors.Is(err, host.ErrNoMachine) { // an earlier time did it
 		w.withdrawn()
-		return nil
+		return w.dropCovers()
 	}
 	if err != nil {
 		return err
