@@ -24,8 +24,9 @@ func (a *app) machineTry() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "try HOST:NAME|POOL:DISK HOST",
 		Short: "Try out whether a machine, or one around a disk, comes up on a host, before anything is copied",
-		Long: `Tries out whether a machine that is off, or one around a disk, comes up on a host: its disks are read from where they lie, over the network, and what it writes meanwhile is
-thrown away. Nothing is copied, no source is written to, and no machine is left. It has no network cards, unless they are to be connected to a network of that host.`,
+		Long: `Tries out whether a machine, or one around a disk, comes up on a host: its disks are read from where they lie, over the network, and what it writes meanwhile is
+thrown away. Nothing is copied, no source is written to, and no machine is left. A machine that runs goes on
+meanwhile. The one that is tried out has no network cards, unless they are to be connected to a network of that host.`,
 		Example: `  bagaglio machine try quay:tide-board lighthouse
   bagaglio machine try seabag:gate-kiosk.vhdx lighthouse --bus virtio --screen kiosk.png`,
 		Args: exactly(2),

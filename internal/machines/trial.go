@@ -62,10 +62,15 @@ type part struct {
 // machine is left.
 func (m *Machines) Try(ctx context.Context, t Trial) (out Tried, err error) {
 	begun := time.Now()
-	is, disks, err := m.toTry(ctx, t)
+	is, disks, runs, err := m.toTry(ctx, t)
 	if err != nil {
 		return out, err
 	}
+	still, err := m.still(ctx, runs)
+	if err != nil {
+		return out, err
+	}
+	defer func() { err = errors.Join(err, still.end(context.WithoutCancel(ctx))) }()
 	pool, err := m.roomFor(ctx, t)
 	if err != nil {
 		return out, err
@@ -87,7 +92,7 @@ func (m *Machines) Try(ctx context.Context, t Trial) (out Tried, err error) {
 		slot := is.Disks[i].Slot
 		p := &part{slot: slot, over: plan.Place{Pool: pool.Name, Path: fmt.Sprintf(".trial-%s-%s.qcow2", is.UUID[:8], slot)}}
 		parts = append(parts, p)
-		if err := m.serveOne(ctx, t.On, d, p); err != nil {
+		if err := m.serveOne(ctx, t.On, d, p, runs == nil); err != nil {
 			return out, fmt.Errorf("serving %s for the trial: %w", d, err)
 		}
 		e := make(chan error, 1)
@@ -119,7 +124,9 @@ func (m *Machines) Try(ctx context.Context, t Trial) (out Tried, err error) {
 			out.Read += c.Bytes
 		}
 	}
-	out.Machine, out.Is, out.Took = seen, is, time.Since(begun)
+	if out.Machine, out.Is, out.Took = seen, is, time.Since(begun); still.why != "" {
+		out.Evidence = append(out.Evidence, still.why)
+	}
 	return out, errors.Join(err, end(context.WithoutCancel(ctx)))
 }
 
@@ -130,37 +137,37 @@ func within(t Trial) time.Duration {
 	return TryFor
 }
 
-// toTry is the machine as it is tried out, and where its disks lie.
-func (m *Machines) toTry(ctx context.Context, t Trial) (is machine.Machine, disks []plan.Place, err error) {
+// toTry is the machine as it is tried out, and where its disks lie; runs is the machine itself where that runs.
+func (m *Machines) toTry(ctx context.Context, t Trial) (is machine.Machine, disks []plan.Place, runs *Machine, err error) {
 	if t.Machine == "" {
 		if is, err = m.around(ctx, t); err != nil {
-			return is, nil, err
+			return is, nil, nil, err
 		}
 		disks = []plan.Place{t.Disk}
 	} else {
 		on, name, err := plan.HostAndName(t.Machine)
 		if err != nil {
-			return is, nil, fmt.Errorf("%w: %w", records.ErrInvalid, err)
+			return is, nil, nil, fmt.Errorf("%w: %w", records.ErrInvalid, err)
 		}
 		x, err := m.Show(ctx, on, name)
 		if err == nil {
 			err = x.Problem
 		}
 		if err != nil {
-			return is, nil, err
+			return is, nil, nil, err
 		}
 		if x.State != host.Off {
-			return is, nil, fmt.Errorf(
-				"%w: %s is %s, and its disks change: shut it down, or try out a copy or a snapshot of it",
-				records.ErrState,
-				called(x),
-				x.State,
-			)
+			runs = &x
 		}
 		is = x.Is
 		for _, d := range x.Disks {
 			if d.InPool == "" {
-				return is, nil, fmt.Errorf("%w: its disk %s (%s) lies outside of all pools: make its folder one", records.ErrState, d.Slot, d.Lies())
+				return is, nil, nil, fmt.Errorf(
+					"%w: its disk %s (%s) lies outside of all pools: make its folder one",
+					records.ErrState,
+					d.Slot,
+					d.Lies(),
+				)
 			}
 			disks = append(disks, plan.Place{Pool: d.InPool, Path: d.Path, Format: d.Format})
 		}
@@ -183,7 +190,7 @@ func (m *Machines) toTry(ctx context.Context, t Trial) (is machine.Machine, disk
 	for i := range is.Networks {
 		is.Networks[i].Kind, is.Networks[i].Network, is.Networks[i].MAC = "network", t.Network, ""
 	}
-	return is, disks, nil
+	return is, disks, runs, nil
 }
 
 // around is a machine around a disk that came alone.
@@ -232,7 +239,7 @@ func (m *Machines) roomFor(ctx context.Context, t Trial) (best store.Pool, err e
 }
 
 // serveOne opens a disk, and a listener that the host can reach.
-func (m *Machines) serveOne(ctx context.Context, on string, d plan.Place, p *part) error {
+func (m *Machines) serveOne(ctx context.Context, on string, d plan.Place, p *part, rests bool) error {
 	record, err := m.records.Pool(ctx, d.Pool)
 	if err != nil {
 		return err
@@ -251,7 +258,7 @@ func (m *Machines) serveOne(ctx context.Context, on string, d plan.Place, p *par
 	if p.reader, err = d.Origin(folder).Open(ctx, format); err != nil {
 		return err
 	}
-	if u, ok := storage.As[storage.Usage](folder); ok {
+	if u, ok := storage.As[storage.Usage](folder); ok && rests {
 		for _, name := range p.reader.Describe().Files {
 			if why, err := u.InUse(name); err != nil || why != "" {
 				return errors.Join(err, fmt.Errorf("%w: %s is in use: %s", records.ErrState, name, why))

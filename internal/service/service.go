@@ -90,8 +90,10 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 	}
 	follows, stop := context.WithCancel(context.WithoutCancel(ctx))
 	done := make(chan struct{})
+	back := make(chan struct{})
 	go func() { s.Machines.Follow(follows, s.Queue.TryAgain); close(done) }()
-	s.unfollow = func() { stop(); <-done }
+	go func() { s.Machines.TakeBack(follows, log); close(back) }()
+	s.unfollow = func() { stop(); <-done; <-back }
 	return nil
 }
 

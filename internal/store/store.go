@@ -126,6 +126,23 @@ func (s *Store) Setting(ctx context.Context, name string) (value string, err err
 	return value, notFound(err)
 }
 
+// Settings returns those whose names begin with something, by their names.
+func (s *Store) Settings(ctx context.Context, prefix string) (map[string]string, error) {
+	var rows []struct{ Name, Value string }
+	err := s.db.SelectContext(ctx, &rows, `SELECT name, value FROM settings WHERE substr(name, 1, length(?1)) = ?1`, prefix)
+	out := map[string]string{}
+	for _, r := range rows {
+		out[r.Name] = r.Value
+	}
+	return out, err
+}
+
+// DropSetting forgets a setting.
+func (s *Store) DropSetting(ctx context.Context, name string) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM settings WHERE name = ?`, name)
+	return err
+}
+
 // SetSetting keeps a setting.
 func (s *Store) SetSetting(ctx context.Context, name, value string) error {
 	_, err := s.db.ExecContext(

@@ -185,6 +185,52 @@ func TestAMoveWithAShortStopIsKilled(t *testing.T) {
 	}
 }
 
+// TestATrialIsKilled: the service that tries out a machine which runs is killed once its guest writes to other images; at its next start the guest goes on from its own
+// disk, and has lost nothing.
+func TestATrialIsKilled(t *testing.T) {
+	d := daemon.Start(t)
+	state := filepath.Join(t.TempDir(), "state")
+	s := testkit.Start(t, state)
+	runs := "libvirt"
+	_, err := s.ChangeHost(t.Context(), "local", api.HostChange{Runs: &runs, Socket: &d.Socket})
+	require.NoError(t, err)
+	_, err = s.AddPool(t.Context(), api.NewPool{Name: "lamp-room", Folder: d.Dir})
+	require.NoError(t, err)
+	s.Stop()
+	kind, err := host.Lookup("libvirt")
+	require.NoError(t, err)
+	h, err := kind.Open(t.Context(), host.Address{Socket: d.Socket, Dial: daemon.Dial})
+	require.NoError(t, err)
+	defer h.Close()
+	file := d.Disk(t, "ticketing.raw", daemon.Counts(2*mib))
+	require.NoError(t, exec.CommandContext(t.Context(), "chown", d.Owner, file).Run())
+	m, err := h.(host.Definer).Define(t.Context(), []byte(daemon.Definition("ticketing", file)))
+	require.NoError(t, err)
+	require.NoError(t, h.(host.Power).Start(t.Context(), m))
+	d.Loaded(t, "ticketing")
+	killed := testkit.StartBinary(t, testkit.Torture(t), []string{"BAGAGLIO_KILL_AT=cover after:1"}, state)
+	machine := "local:ticketing"
+	_, err = killed.TryMachine(t.Context(), "local", api.NewTrial{Machine: &machine})
+	require.Error(t, err, "it is killed")
+	killed.Kill()
+	files, err := h.(host.Layerer).Layers(t.Context(), m, "hda")
+	require.NoError(t, err)
+	require.Len(t, files, 2)
+	testkit.Start(t, state)
+	require.Eventually(t, func() bool {
+		files, err := h.(host.Layerer).Layers(t.Context(), m, "hda")
+		return err == nil && len(files) == 1 && files[0] == file
+	}, time.Minute, 50*time.Millisecond)
+	require.Eventually(t, func() bool {
+		left, err := filepath.Glob(filepath.Join(d.Dir, "*-trial*"))
+		return err == nil && len(left) == 0
+	}, time.Minute, 50*time.Millisecond)
+	require.NoError(t, h.(host.Power).CutOff(t.Context(), m))
+	content, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Positive(t, daemon.Counted(t, content))
+}
+
 // contentOf is what a disk has.
 func contentOf(t *testing.T, file string) []byte {
 	t.Helper()

@@ -72,8 +72,9 @@ func TestTheRound(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, p.Blocked, "it runs")
 	off := check(t, p.Plan, "off")
-	require.Len(t, off.Remedies, 1)
+	require.Len(t, off.Remedies, 2)
 	assert.JSONEq(t, `{"stop":true,"start":true}`, string(off.Remedies[0].Change))
+	assert.JSONEq(t, `{"live":true,"start":null,"leave_source":null}`, string(off.Remedies[1].Change))
 
 	settled(t, s, here, "local", "ticketing")
 	move.Stop, move.Start = true, true

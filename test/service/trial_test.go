@@ -3,6 +3,7 @@ package service
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"bagaglio/api"
@@ -64,13 +65,24 @@ func TestTryingOut(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, left)
 
+	running := here.Disk(t, "ticketing.raw", daemon.Counts(2<<20))
 	_, err = s.StartMachine(t.Context(), "local", "ticketing")
 	require.NoError(t, err)
+	here.Loaded(t, "ticketing")
 	machine = "local:ticketing"
-	_, err = s.TryMachine(t.Context(), "quay", api.NewTrial{Machine: &machine})
-	require.ErrorContains(t, err, "is running, and its disks change")
-	_, err = os.Stat(filepath.Join(here.Dir, "ticketing.raw"))
+	seen, err = s.TryMachine(t.Context(), "lighthouse", api.NewTrial{Machine: &machine, Within: &within})
 	require.NoError(t, err)
+	assert.True(t, seen.CameUp, seen.Evidence)
+	assert.Contains(t, strings.Join(seen.Evidence, "; "), "local:ticketing ran on meanwhile")
+	m, err := s.Machine(t.Context(), "local", "ticketing")
+	require.NoError(t, err)
+	assert.Equal(t, running, m.Is.Disks[0].File, "it goes on from its own disk")
+	left, err = filepath.Glob(filepath.Join(here.Dir, "*-trial*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	_, err = s.StopMachine(t.Context(), "local", "ticketing", 0, true)
+	require.NoError(t, err)
+	assert.Greater(t, daemon.Counted(t, readFile(t, running)), uint32(60), "and has lost nothing")
 	assert.Equal(t, content, read(t, quay.Folder, "ticketing.raw"))
 }
 
