@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -209,6 +210,7 @@ func TestAMachineMovesWhileItWrites(t *testing.T) {
 	assert.GreaterOrEqual(t, done.Passes, 2)
 	assert.Positive(t, done.StoppedMs)
 	assert.Contains(t, done.Compared, "each MiB that was written to since")
+	assert.Contains(t, strings.Join(done.Machine.Evidence, "; "), "was handed over with the fingerprint bf1-")
 	assert.Empty(t, state(t, s, "local"))
 	assert.Equal(t, api.MachineStateRunning, state(t, s, "lighthouse"))
 	m, err := s.Machine(t.Context(), "lighthouse", "ticketing")

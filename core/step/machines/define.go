@@ -126,6 +126,9 @@ func (w *work) compare(ctx context.Context) error {
 		w.state.Receipt.CameUp = true
 		w.evidence("it runs")
 	}
+	if w.m.Away() {
+		return w.handedOver(ctx)
+	}
 	return nil
 }
 

@@ -1,7 +1,9 @@
 package machines
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -12,6 +14,7 @@ import (
 	"bagaglio/core/disk"
 	_ "bagaglio/core/disk/qcow2"
 	_ "bagaglio/core/disk/raw"
+	"bagaglio/core/fingerprint"
 	"bagaglio/core/host"
 	"bagaglio/core/job"
 	"bagaglio/core/machine"
@@ -314,4 +317,59 @@ func TestEveryStepOfAMoveWithAShortStop(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestWhatWasHandedOver has the fingerprint of the disk with all that was written in passes, though only what was is read again.
+func TestWhatWasHandedOver(t *testing.T) {
+	w := newWorld()
+	task, d := liveTo(t, w, "lighthouse")
+	ends := task.Ends[plan.MachineSubject]
+	d.Size = 5<<20 + 4096
+	content := bytes.Repeat([]byte("tide"), int(d.Size)/4)
+	quay, lamp := ends.Pools["quay-store"], ends.Pools["lamp-room"]
+	require.NoError(t, quay.Remove(d.Was.Path))
+	require.NoError(t, storage.WriteFile(quay, d.Was.Path, content))
+	leavesOf := func(of []byte) *fingerprint.Leaves {
+		l := fingerprint.NewLeaves(d.Size)
+		for part := range slices.Chunk(of, fingerprint.LeafSize) {
+			l.Append(fingerprint.Leaf(part))
+		}
+		return l
+	}
+	var text bytes.Buffer
+	_, err := fingerprint.Tag{Format: "raw", Layout: "thin", Proven: true, Leaves: leavesOf(content)}.WriteTo(&text)
+	require.NoError(t, err)
+	require.NoError(t, storage.WriteFile(lamp, fingerprint.TagName(d.Now.Path), text.Bytes()))
+	made, err := begin(step.Job{Ends: ends, Plan: task.Plan})
+	require.NoError(t, err)
+	x := made.(*work)
+	x.m.Live, x.state.Passes = []plan.LiveDisk{d}, 2
+	on, form := d.Was, "raw"
+	for n, off := range []int64{70_000, 3<<20 - 100, d.Size - 8192} { // of three passes, one across two leaves
+		cover, _, _ := d.Pass(n)
+		base, err := disk.Open(t.Context(), quay, on.Path, form)
+		require.NoError(t, err)
+		image, err := x.overlay(quay, cover, on, base)
+		require.NoError(t, err)
+		said := bytes.Repeat([]byte{byte(n + 1)}, 5000)
+		_, err = image.WriteAt(said, off)
+		require.NoError(t, err)
+		require.NoError(t, image.Commit(t.Context()))
+		require.NoError(t, errors.Join(image.Close(), base.Close()))
+		copy(content[off:], said)
+		on, form = cover, "qcow2"
+	}
+	sum, read, of, err := x.fingerprintOf(t.Context(), d)
+	require.NoError(t, err)
+	want, err := leavesOf(content).Sum()
+	require.NoError(t, err)
+	assert.Equal(t, want, sum)
+	assert.EqualValues(t, 6, of)
+	assert.Less(t, read, of)
+	require.NoError(t, x.handedOver(t.Context()))
+	assert.Contains(t, strings.Join(x.state.Receipt.Evidence, " "), want.String())
+	require.NoError(t, lamp.Remove(fingerprint.TagName(d.Now.Path)))
+	before := len(x.state.Receipt.Evidence)
+	require.NoError(t, x.handedOver(t.Context()), "without a tag it says none")
+	assert.Len(t, x.state.Receipt.Evidence, before)
 }
