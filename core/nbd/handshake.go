@@ -90,6 +90,9 @@ func (h *handshake) handle(o option) (chosen bool, err error) {
 	case optExportName:
 		return true, h.exportName(string(o.data))
 	case optList:
+		if h.server.Hidden {
+			return false, h.reply(o, repAck, nil)
+		}
 		entry := binary.BigEndian.AppendUint32(nil, uint32(len(h.server.Name)))
 		if err := h.reply(o, repServer, append(entry, h.server.Name...)); err != nil {
 			return false, err
@@ -112,7 +115,9 @@ func (h *handshake) handle(o option) (chosen bool, err error) {
 	return false, h.reply(o, repUnsupported, nil)
 }
 
-func (h *handshake) isIt(name string) bool { return name == h.server.Name || name == "" }
+func (h *handshake) isIt(name string) bool {
+	return name == h.server.Name || name == "" && !h.server.Hidden
+}
 
 // exportName is the old way to choose, which has no errors.
 func (h *handshake) exportName(name string) error {

@@ -124,6 +124,29 @@ func TestBothEnds(t *testing.T) {
 	require.ErrorContains(t, err, "no export of that name")
 }
 
+// TestAHiddenExport is not listed, and opened by nobody who does not know its name.
+func TestAHiddenExport(t *testing.T) {
+	s := newSparse(1 << 20)
+	dial := serving(t, &Server{Disk: s, Name: "0b5e7c1e", Hidden: true})
+	for _, name := range []string{"", "disk"} {
+		_, err := Connect(t.Context(), dial(), name, nil)
+		require.ErrorContains(t, err, "no export of that name")
+	}
+	conn := dial()
+	_, err := io.ReadFull(conn, make([]byte, 18))
+	require.NoError(t, err)
+	list := binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint64([]byte{0, 0, 0, fixedNewstyle | noZeroes}, magicOption), optList)
+	_, err = conn.Write(binary.BigEndian.AppendUint32(list, 0))
+	require.NoError(t, err)
+	head := make([]byte, 20)
+	_, err = io.ReadFull(conn, head)
+	require.NoError(t, err)
+	assert.EqualValues(t, repAck, binary.BigEndian.Uint32(head[12:]), "there is none")
+	d, err := Connect(t.Context(), dial(), "0b5e7c1e", nil)
+	require.NoError(t, err)
+	require.NoError(t, d.Close())
+}
+
 // TestWhatCannotBeRead is an error of that read alone.
 func TestWhatCannotBeRead(t *testing.T) {
 	s := newSparse(1 << 20)

@@ -34,6 +34,8 @@ const (
 type Server struct {
 	Disk disk.Reader // read by all connections at once
 	Name string      // of the export
+	// Hidden has the export not be listed, and opened by its name only, which nobody else knows then.
+	Hidden bool
 	// TLS has connections be encrypted before anything is told of the disk; nil for none.
 	TLS *tls.Config
 	// Clients is how many connections there are at once; 0 for the usual number. Who comes beyond that is sent away.

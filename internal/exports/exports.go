@@ -7,7 +7,6 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net"
 	"os"
 	"path/filepath"
@@ -49,8 +48,12 @@ func (w Wanted) Listener(ctx context.Context) (net.Listener, error) {
 	case w.Socket != "" && !filepath.IsAbs(w.Socket):
 		return nil, fmt.Errorf("%w: a socket has a whole path, and %q has none", records.ErrInvalid, w.Socket)
 	case w.Socket != "":
-		if info, err := os.Lstat(w.Socket); err == nil && info.Mode()&fs.ModeSocket != 0 && !answers(ctx, w.Socket) {
-			_ = os.Remove(w.Socket) // of one who ended without taking it away; otherwise listening fails
+		if _, err := os.Lstat(w.Socket); err == nil { // whose it is nobody knows
+			return nil, fmt.Errorf(
+				"%w: %s is there already: remove it, where nobody waits there any more, or name another one",
+				records.ErrInvalid,
+				w.Socket,
+			)
 		}
 		l, err := c.Listen(ctx, "unix", w.Socket)
 		if err != nil {
@@ -75,14 +78,6 @@ func (w Wanted) Listener(ctx context.Context) (net.Listener, error) {
 		err = fmt.Errorf("%w: %w", records.ErrInvalid, err)
 	}
 	return l, err
-}
-
-func answers(ctx context.Context, socket string) bool {
-	conn, err := (&net.Dialer{Timeout: time.Second}).DialContext(ctx, "unix", socket)
-	if err == nil {
-		_ = conn.Close()
-	}
-	return err == nil
 }
 
 // TLS is how connections are encrypted, nil where they are not.
@@ -147,6 +142,9 @@ func (e *Exports) Open(ctx context.Context, at plan.Place, w Wanted) (Export, er
 	}
 	encrypt, err := w.TLS()
 	var l net.Listener
+	if err == nil && w.Socket != "" {
+		err = e.places.Apart(filepath.Dir(w.Socket))
+	}
 	if err == nil {
 		l, err = w.Listener(ctx)
 	}

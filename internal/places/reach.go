@@ -64,6 +64,15 @@ func (s *Places) Listen(ctx context.Context, name string) (net.Listener, error) 
 	return heard{l, folder}, nil
 }
 
+// Apart fails for a folder of this computer that is the service's own, or lies in that.
+func (s *Places) Apart(folder string) error {
+	f, err := local.OpenApart(folder, s.kept)
+	if err != nil {
+		return fmt.Errorf("%w: %w", records.ErrInvalid, err)
+	}
+	return f.Close()
+}
+
 // isHere tells whether the address of a host is this computer's own.
 func isHere(address string) bool {
 	name, _, err := net.SplitHostPort(address)

@@ -57,6 +57,8 @@ func TestDisksAreServed(t *testing.T) {
 		"is no address":                       {Disk: disk, Listen: ptr("nowhere")},
 		"has a whole path":                    {Disk: disk, Socket: ptr("a.sock")},
 		"no such file":                        {Disk: plan.Place{Pool: "quay-store", Path: "no-such.raw"}, Socket: &socket},
+		"is there already":                    {Disk: disk, Socket: ptr(filepath.Join(quay, "tide-board.raw"))},
+		"belongs to the service itself":       {Disk: disk, Socket: ptr(filepath.Join(s.State, "a.sock"))},
 		"failed to find":                      {Disk: disk, Listen: ptr("127.0.0.1:0"), Certificate: ptr("none"), Key: ptr("none")},
 	} {
 		_, err := s.OpenExport(t.Context(), n)
