@@ -254,6 +254,7 @@ const (
 	DoesNotOpen MachineFindingKind = "does-not-open"
 	Identity    MachineFindingKind = "identity"
 	Kept        MachineFindingKind = "kept"
+	Leftover    MachineFindingKind = "leftover"
 	Missing     MachineFindingKind = "missing"
 	Shared      MachineFindingKind = "shared"
 )
@@ -272,6 +273,8 @@ func (e MachineFindingKind) Valid() bool {
 	case Identity:
 		return true
 	case Kept:
+		return true
+	case Leftover:
 		return true
 	case Missing:
 		return true
@@ -1302,7 +1305,7 @@ type NewTrial struct {
 	// Firmware when it is to be another one
 	Firmware *NewTrialFirmware `json:"firmware,omitempty"`
 
-	// Machine HOST:NAME of one that is off; absent for a disk
+	// Machine HOST:NAME; one that runs goes on meanwhile. Absent for a disk
 	Machine *string `json:"machine,omitempty"`
 
 	// Network that its cards are connected to; absent for no cards

@@ -23,6 +23,7 @@ const (
 	FindsShared     = "shared"        // a disk that several machines write to
 	FindsIdentity   = "identity"      // an identity that several machines have
 	FindsAddress    = "address"       // a network address that several machines have
+	FindsLeft       = "leftover"      // a disk that is an image which a job had put on it, and no job has any more
 	FindsDefinition = "definition"    // a definition that cannot be read
 )
 
@@ -130,8 +131,12 @@ func (m *Machines) checkDisk(ctx context.Context, x Machine, d Disk) (found []Fi
 	case err != nil:
 		return nil, fmt.Errorf("the disk %s of %s: %w", at, x.Name, err), nil
 	}
+	left, err := m.checkLeft(ctx, x, d, at)
+	if err != nil {
+		return nil, nil, err
+	}
 	found, err = m.checkBase(ctx, x, d, at)
-	return found, nil, err
+	return append(left, found...), nil, err
 }
 
 // isOn tells whether a pool lies on a host.

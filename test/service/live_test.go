@@ -3,6 +3,7 @@ package service
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -11,10 +12,12 @@ import (
 	"time"
 
 	"bagaglio/api"
+	"bagaglio/core/disk"
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
 	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
+	"bagaglio/core/storage/local"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/daemon"
 
@@ -225,4 +228,54 @@ func TestAMachineMovesWhileItWrites(t *testing.T) {
 	_, err = s.StopMachine(t.Context(), "lighthouse", "ticketing", 0, true)
 	require.NoError(t, err)
 	assert.Greater(t, daemon.Counted(t, read(t, there.Dir, "ticketing/ticketing.raw")), uint32(60))
+}
+
+// TestALeftoverIsFound: a guest that goes on from an image which a job had put on its disk, of which nobody knows any more, is found, and mended while it runs.
+func TestALeftoverIsFound(t *testing.T) {
+	c := startCounting(t)
+	folder, err := local.Open(c.lamp)
+	require.NoError(t, err)
+	defer folder.Close()
+	base, err := disk.Open(t.Context(), folder, "ticketing.raw", "raw")
+	require.NoError(t, err)
+	qcow2, err := disk.Lookup("qcow2")
+	require.NoError(t, err)
+	const name = "ticketing-0b5e7c1e-meanwhile.qcow2"
+	made, err := qcow2.Create(
+		disk.Target{
+			Folder:   folder,
+			Name:     name,
+			Size:     base.Size(),
+			Layout:   "overlay",
+			Base:     base,
+			BaseName: filepath.Join(c.lamp, "ticketing.raw"),
+		},
+	)
+	require.NoError(t, err)
+	require.NoError(t, made.Commit(t.Context()))
+	require.NoError(t, errors.Join(made.Close(), base.Close()))
+	require.NoError(t, os.Chmod(filepath.Join(c.lamp, name), 0o666))
+	found, err := c.MachineFindings(t.Context(), "local")
+	require.NoError(t, err)
+	assert.Empty(t, found.Items)
+	m, err := c.h.Machine(t.Context(), "ticketing")
+	require.NoError(t, err)
+	_, err = c.h.(host.Layerer).Cover(t.Context(), m, map[string]string{"hda": filepath.Join(c.lamp, name)}, false)
+	require.NoError(t, err)
+	c.writes(t)
+	_, err = c.ListDisks(t.Context(), "lamp-room", api.ListDisksParams{Refresh: ptr(true)})
+	require.NoError(t, err)
+	found, err = c.MachineFindings(t.Context(), "local")
+	require.NoError(t, err)
+	require.Len(t, found.Items, 1)
+	assert.EqualValues(t, "leftover", found.Items[0].Kind)
+	require.Len(t, *found.Items[0].Mends, 1)
+	testkit.Proven(t, c.Service.Service, testkit.Begin(t, c.Service.Service, (*found.Items[0].Mends)[0]).Id)
+	c.writes(t)
+	found, err = c.MachineFindings(t.Context(), "local")
+	require.NoError(t, err)
+	assert.Empty(t, found.Items)
+	files, err := c.h.(host.Layerer).Layers(t.Context(), m, "hda")
+	require.NoError(t, err)
+	assert.Len(t, files, 1, "it stands alone")
 }
