@@ -6,6 +6,8 @@ import (
 	"path"
 	"slices"
 	"strings"
+
+	"bagaglio/core/host"
 )
 
 // UsualStop is for how long a machine may stand still on its way to another host, in seconds, where nothing is said; and MostPasses how often what was written meanwhile
@@ -80,6 +82,8 @@ func (w *whole) checkLive() {
 			"The variables of its firmware are written to as long as it runs: it cannot be moved to another host meanwhile.",
 			off,
 		)
+	case w.m.Host != w.m.To && w.f.State == string(host.Suspended):
+		w.check(Blocks, "live", "It is suspended, and does not end when it is asked to: let it go on first.", off)
 	case w.m.Host != w.m.To && !w.f.LayersThere:
 		w.check(
 			Blocks,
