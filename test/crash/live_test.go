@@ -24,13 +24,16 @@ import (
 // TestALiveMoveIsKilled: the service that moves the disk of a guest which counts all the while is killed around what its host does; after the restart the move ends as
 // proven, the guest runs from the new disk and has every number, and nothing is left over.
 func TestALiveMoveIsKilled(t *testing.T) {
-	kills := []string{"cover after:1", "mirror before:1", "mirror after:1", "merge after:1"}
+	kills := []string{"mirror after:1"}
 	if os.Getenv("BAGAGLIO_KILLS") != "" {
 		kills = append(
 			kills,
+			"cover after:1",
+			"mirror before:1",
+			"merge after:1",
 			"cover before:1",
-			"checkpoint fill cover after:1",
-			"checkpoint prove cover after:1",
+			"sync after:1",
+			"sync after:3",
 			"rename after:1",
 			"merge before:1",
 			"remove after:1",
@@ -102,11 +105,12 @@ func TestALiveMoveIsKilled(t *testing.T) {
 // TestAMoveWithAShortStopIsKilled: the service that moves a guest which counts all the while to another host is killed around what both hosts do; after the restart the
 // move ends as proven, the guest runs in its new place alone, from the new disk, and has every number.
 func TestAMoveWithAShortStopIsKilled(t *testing.T) {
-	kills := []string{"cover after:2", "start after:1"}
+	kills := []string{"start after:1"}
 	if os.Getenv("BAGAGLIO_KILLS") != "" {
 		kills = append(
 			kills,
 			"cover before:2",
+			"cover after:2",
 			"shut down after:1",
 			"define before:1",
 			"define after:1",
