@@ -51,15 +51,18 @@ service's computer, and tells who reads how much. It ends when it is interrupted
 				}
 				n.Socket = &socket
 			}
-			for name, into := range map[string]**string{certificate: &n.Certificate, key: &n.Key, clients: &n.Clients} {
-				if name == "" {
+			for _, f := range []struct {
+				name string
+				into **string
+			}{{certificate, &n.Certificate}, {key, &n.Key}, {clients, &n.Clients}} {
+				if f.name == "" {
 					continue
 				}
-				text, err := os.ReadFile(name)
+				text, err := os.ReadFile(f.name)
 				if err != nil {
 					return err
 				}
-				*into = given(string(text))
+				*f.into = given(string(text))
 			}
 			if p.Pool == "" {
 				return a.serveHere(cmd.Context(), p, n)

@@ -108,10 +108,19 @@ func (w *work) halted(ctx context.Context) error {
 	return err
 }
 
+// screenTries is how often a picture of a screen is asked for that a host did not give: one that is busy may fail once.
+const screenTries = 3
+
 // showedBefore keeps what the source shows, only to compare with.
 func (w *work) showedBefore(ctx context.Context, m host.Machine) {
-	if picture, err := w.Ends.From.Screen(ctx, m); err == nil {
-		w.state.Receipt.ScreenBefore = picture
+	for range screenTries {
+		picture, err := w.Ends.From.Screen(ctx, m)
+		if err == nil {
+			w.state.Receipt.ScreenBefore = picture
+		}
+		if err == nil || errors.Is(err, errors.ErrUnsupported) || pause(ctx) != nil {
+			return
+		}
 	}
 }
 
