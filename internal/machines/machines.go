@@ -33,6 +33,8 @@ type Machines struct {
 
 	mu   sync.Mutex
 	open map[string]*opened // by hosts
+
+	trying sync.Mutex // held while a machine that runs is made ready for a trial
 }
 
 // opened is a host that is connected.

@@ -63,20 +63,20 @@ func (m *Machines) written(ctx context.Context, x Machine, since time.Time) (all
 			continue
 		}
 		at := plan.Place{Pool: d.InPool, Path: d.Path}
-		modified, err := m.places.Modified(ctx, at)
+		modified, changed, err := m.places.Times(ctx, at)
 		if err != nil {
 			return nil, fmt.Errorf("looking at %s: %w", at, err)
 		}
-		if modified.After(since) {
-			all = append(all, machine.Difference{
-				What: fmt.Sprintf(
-					"disk %d, content",
-					i+1,
-				),
-				Before: "as it was then",
-				After:  "written to, last at " + modified.Local().Format(time.DateTime),
-			})
+		what := ""
+		switch {
+		case modified.After(since):
+			what = "written to, last at " + modified.Local().Format(time.DateTime)
+		case changed.After(since): // its time of writing may have been set back
+			what = "perhaps written to: something of its file was changed, last at " + changed.Local().Format(time.DateTime)
+		default:
+			continue
 		}
+		all = append(all, machine.Difference{What: fmt.Sprintf("disk %d, content", i+1), Before: "as it was then", After: what})
 	}
 	return all, nil
 }

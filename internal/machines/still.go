@@ -16,6 +16,8 @@ import (
 	"bagaglio/core/host"
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
+	"bagaglio/internal/records"
+	"bagaglio/internal/store"
 
 	"github.com/google/uuid"
 )
@@ -65,6 +67,17 @@ func (m *Machines) still(ctx context.Context, runs *Machine) (*still, error) {
 		)
 		return s, nil
 	}
+	m.trying.Lock() // two at once would put images on each other's
+	defer m.trying.Unlock()
+	if err := m.Untried(ctx, runs.Host, runs.Name); err != nil {
+		return nil, err
+	}
+	if busy, err := m.isWorkedOn(ctx, called(*runs)); busy || err != nil {
+		return nil, errors.Join(
+			err,
+			fmt.Errorf("%w: a job is about %s, which may change its disks: wait for its end", records.ErrState, called(*runs)),
+		)
+	}
 	s.covered = covered{Host: runs.Host, Name: runs.Name, UUID: runs.UUID}
 	on, fresh := map[string]string{}, uuid.NewString()[:8]
 	for _, d := range runs.Disks {
@@ -76,7 +89,7 @@ func (m *Machines) still(ctx context.Context, runs *Machine) (*still, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.setting = stillPrefix + uuid.NewString()
+	s.setting = stillPrefix + called(*runs)
 	if err := m.records.SetSetting(ctx, s.setting, string(text)); err != nil {
 		return nil, err
 	}
@@ -93,6 +106,18 @@ func (m *Machines) still(ctx context.Context, runs *Machine) (*still, error) {
 	}
 	s.why = fmt.Sprintf("%s ran on meanwhile; it was tried out from its disks as a power cut would have left them", called(*runs))
 	return s, nil
+}
+
+// Untried fails as long as a machine that runs is tried out, or what that did to it is not taken back: its disks are stored elsewhere meanwhile.
+func (m *Machines) Untried(ctx context.Context, on, name string) error {
+	_, err := m.records.Setting(ctx, stillPrefix+on+":"+name)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return nil
+	case err == nil:
+		err = fmt.Errorf("%w: %s:%s is being tried out, and its guest writes to other images until that is over", records.ErrState, on, name)
+	}
+	return err
 }
 
 // coverOne makes the image that a guest writes to, beside its disk and for whoever has that.

@@ -156,14 +156,15 @@ func (s *Places) Look(ctx context.Context, p plan.Place) (inspect.Report, error)
 	return report, step.Explain(err)
 }
 
-// Modified is when the file that opens a disk was last written to.
-func (s *Places) Modified(ctx context.Context, p plan.Place) (time.Time, error) {
+// Times are when the file that opens a disk was last written to, and when anything of it was last changed, whatever the first was set to; zero where that is
+// not told.
+func (s *Places) Times(ctx context.Context, p plan.Place) (modified, changed time.Time, err error) {
 	folder, err := s.Folder(ctx, p.Pool)
 	if err != nil {
-		return time.Time{}, err
+		return modified, changed, err
 	}
 	info, err := folder.Stat(disk.FirstPiece(folder, p.Path))
-	return info.Modified, err
+	return info.Modified, info.Changed, err
 }
 
 // Starts tells what a disk starts from.

@@ -57,7 +57,7 @@ func (s *Planner) stayingOf(ctx context.Context, text string) (m machines.Machin
 	if err != nil {
 		return m, f, err
 	}
-	if m, err = s.guests.Show(ctx, on, name); err != nil {
+	if m, err = s.show(ctx, on, name); err != nil {
 		return m, f, err
 	}
 	f = plan.StayingFacts{Name: m.Name, State: m.State, Format: m.Format, Text: m.Definition, Is: m.Is, Problem: m.Problem}

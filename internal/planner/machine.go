@@ -126,6 +126,14 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 	return plan.ForMachine(r, f, parts), nil
 }
 
+// show is a machine of a host, of which something is planned: not while it is tried out.
+func (s *Planner) show(ctx context.Context, on, name string) (machines.Machine, error) {
+	if err := s.guests.Untried(ctx, on, name); err != nil {
+		return machines.Machine{}, err
+	}
+	return s.guests.Show(ctx, on, name)
+}
+
 // carriedMachine is the machine that a request is about; one that is proposed has reasons.
 func (s *Planner) carriedMachine(ctx context.Context, r plan.Request) (m machines.Machine, reasons []string, err error) {
 	if r.Machine != "" {
@@ -133,7 +141,7 @@ func (s *Planner) carriedMachine(ctx context.Context, r plan.Request) (m machine
 		if err != nil {
 			return m, nil, err
 		}
-		m, err = s.guests.Show(ctx, from, name)
+		m, err = s.show(ctx, from, name)
 		return m, nil, err
 	}
 	pool, err := s.places.Record(ctx, r.Source.Pool)

@@ -18,7 +18,7 @@ func (s *Planner) prepareRemoveMachine(ctx context.Context, r plan.Request, sinc
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	m, err := s.guests.Show(ctx, on, name)
+	m, err := s.show(ctx, on, name)
 	if err != nil {
 		return plan.Plan{}, err
 	}

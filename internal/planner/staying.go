@@ -126,7 +126,7 @@ func (s *Planner) stayingBack(ctx context.Context, job string, p plan.Plan) (pla
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	m, err := s.guests.Show(ctx, on, name)
+	m, err := s.show(ctx, on, name)
 	if err != nil {
 		return plan.Plan{}, err
 	}

@@ -53,6 +53,11 @@ func TestSinceTheLastReceipt(t *testing.T) {
 			require.NotEqual(t, string(m.Definition), changed)
 			_, err = h.(host.Definer).Define(t.Context(), []byte(changed))
 			require.NoError(t, err)
+			bitAgo := time.Now().Add(-time.Hour) // set back, after somebody has written to it
+			require.NoError(t, os.Chtimes(filepath.Join(r.folder, "more.raw"), bitAgo, bitAgo))
+			if got := since(); r.host == "local" { // which tells when anything of a file was changed
+				assert.Equal(t, []string{"processors", "disk 2, content"}, got)
+			}
 			later := time.Now().Add(time.Minute)
 			require.NoError(t, os.Chtimes(filepath.Join(r.folder, "more.raw"), later, later))
 			assert.Equal(t, []string{"processors", "disk 2, content"}, since())

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -80,6 +81,19 @@ func TestTryingOut(t *testing.T) {
 	left, err = filepath.Glob(filepath.Join(here.Dir, "*-trial*"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
+	twice := make(chan error, 2)
+	for range cap(twice) { // the second one at once is refused, and disturbs nothing
+		go func() {
+			_, err := s.TryMachine(t.Context(), "lighthouse", api.NewTrial{Machine: &machine, Within: &within})
+			twice <- err
+		}()
+	}
+	first, second := <-twice, <-twice
+	require.ErrorContains(t, errors.Join(first, second), "is being tried out, and its guest writes to other images")
+	require.True(t, first == nil || second == nil)
+	m, err = s.Machine(t.Context(), "local", "ticketing")
+	require.NoError(t, err)
+	assert.Equal(t, running, m.Is.Disks[0].File)
 	_, err = s.StopMachine(t.Context(), "local", "ticketing", 0, true)
 	require.NoError(t, err)
 	assert.Greater(t, daemon.Counted(t, readFile(t, running)), uint32(60), "and has lost nothing")

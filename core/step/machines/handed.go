@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
@@ -15,6 +16,14 @@ import (
 // handedOver says what fingerprints the disks had that were handed over to another host: of what was written to since they stood still by reading it where it was written, which
 // is what was compared with the new place; of all else by the leaves that were proven there. A disk without a tag says none.
 func (w *work) handedOver(ctx context.Context) error {
+	now, err := w.looks()
+	if err != nil {
+		return err
+	}
+	if !maps.Equal(now, w.state.Last) {
+		w.evidence("somebody has changed the old disks since they were copied: what was handed over has no fingerprint of its own")
+		return nil
+	}
 	for _, d := range w.m.Live {
 		sum, read, of, err := w.fingerprintOf(ctx, d)
 		if errors.Is(err, fs.ErrNotExist) {
@@ -32,6 +41,26 @@ func (w *work) handedOver(ctx context.Context) error {
 		)
 	}
 	return nil
+}
+
+// looks is what the files look like that have the content of the old disks: their lengths, times and identities.
+func (w *work) looks() (map[string]string, error) {
+	out := map[string]string{}
+	for _, d := range w.m.Live {
+		all := []plan.Place{d.Was}
+		for n := range w.state.Passes + 1 {
+			cover, _, _ := d.Pass(n)
+			all = append(all, cover)
+		}
+		for _, at := range all {
+			info, err := w.Ends.Pools[at.Pool].Stat(at.Path)
+			if err != nil {
+				return nil, err
+			}
+			out[at.String()] = fmt.Sprint(info.Size, info.Modified.UnixNano(), info.Changed.UnixNano(), info.ID)
+		}
+	}
+	return out, nil
 }
 
 // fingerprintOf is the fingerprint of a disk as it was handed over, and how many of its leaves were read for that.

@@ -123,6 +123,10 @@ func (w *work) last(ctx context.Context) error {
 	if err := w.isOff(ctx); err != nil {
 		return err
 	}
+	var err error
+	if w.state.Last, err = w.looks(); err != nil { // before anything of it is read
+		return err
+	}
 	n, err := w.copyPass(ctx, w.state.Passes, func(d plan.LiveDisk) plan.Place { return d.Top })
 	if err != nil {
 		return err

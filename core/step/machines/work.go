@@ -80,6 +80,8 @@ type state struct {
 	Carried  int64     `json:"carried,omitempty"`
 	Speed    float64   `json:"speed,omitempty"` // bytes a second
 	Stopping time.Time `json:"stopping,omitzero"`
+	// Last is what the files looked like, by their places, from which what was written last was copied.
+	Last map[string]string `json:"last,omitempty"`
 	// Halting tells that its host is doing what may halt it.
 	Halting bool `json:"halting,omitempty"`
 	// Concluded tells that the receipt says all.
