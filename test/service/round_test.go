@@ -1,12 +1,10 @@
 package service
 
 import (
-	"bytes"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"bagaglio/api"
 	"bagaglio/core/machine"
@@ -76,7 +74,7 @@ func TestTheRound(t *testing.T) {
 	assert.JSONEq(t, `{"stop":true,"start":true}`, string(off.Remedies[0].Change))
 	assert.JSONEq(t, `{"live":true,"start":null,"leave_source":null}`, string(off.Remedies[1].Change))
 
-	settled(t, s, here, "local", "ticketing")
+	here.Settled(t, "ticketing")
 	move.Stop, move.Start = true, true
 	p, err = s.Plan(t.Context(), move)
 	require.NoError(t, err)
@@ -154,21 +152,6 @@ func TestTheRoundIsTakenBack(t *testing.T) {
 	}
 }
 
-// settled waits until the guest of a machine shows the same for some seconds, so that there is something to compare with.
-func settled(t *testing.T, s *testkit.Service, d *daemon.Daemon, on, name string) {
-	t.Helper()
-	d.Loaded(t, name)
-	var last []byte
-	since := 0
-	require.Eventually(t, func() bool {
-		picture, err := s.Screen(t.Context(), on, name)
-		if since++; err != nil || !bytes.Equal(picture, last) {
-			last, since = picture, 0
-		}
-		return since >= 3
-	}, time.Minute, time.Second)
-}
-
 func kinds(p plan.Plan) (all []string) {
 	for _, s := range p.Steps {
 		all = append(all, s.Kind)
@@ -218,7 +201,7 @@ func TestStandInsAndRealHosts(t *testing.T) {
 	assert.Equal(t, "52:54:00:00:00:01 user", m.Is.Networks[0].MAC+" "+m.Is.Networks[0].Kind)
 	_, err = s.StartMachine(t.Context(), "local", "ticketing")
 	require.NoError(t, err)
-	settled(t, s, real, "local", "ticketing")
+	real.Settled(t, "ticketing")
 
 	back := plan.Request{
 		Kind: plan.CopyMachine, Machine: "local:ticketing", To: "quay", Destination: &plan.Place{Pool: "quay-store"}, As: "vhdx",

@@ -133,7 +133,7 @@ func TestACopyOfARealMachineThatRuns(t *testing.T) {
 	s, here, _ := twoHosts(t)
 	_, err := s.StartMachine(t.Context(), "local", "ticketing")
 	require.NoError(t, err)
-	settled(t, s, here, "local", "ticketing")
+	here.Settled(t, "ticketing")
 	r := suspending("local")
 	r.Start, r.As = true, "qcow2"
 	done := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)

@@ -122,6 +122,25 @@ func (d *Daemon) Guest(t testing.TB, name string, listens bool) {
 // Loaded waits until a machine has read something of its disks, which is behind all that its firmware shows by itself.
 func (d *Daemon) Loaded(t testing.TB, name string) {
 	t.Helper()
+	d.reads(t, name, 100*time.Millisecond, func(_, now int64) bool { return now > 0 })
+}
+
+// Settled waits until one has read something, and nothing more for some seconds: then it shows what it shows. No pictures are taken for that: daemons have died of those
+// that were taken while a guest sets up its screen.
+func (d *Daemon) Settled(t testing.TB, name string) {
+	t.Helper()
+	since := 0
+	d.reads(t, name, time.Second, func(before, now int64) bool {
+		if since++; now == 0 || now != before {
+			since = 0
+		}
+		return since >= 3
+	})
+}
+
+// reads waits until what a machine has read, before and now, is enough.
+func (d *Daemon) reads(t testing.TB, name string, every time.Duration, enough func(before, now int64) bool) {
+	t.Helper()
 	kind, err := host.Lookup("libvirt")
 	require.NoError(t, err)
 	h, err := kind.Open(t.Context(), host.Address{Socket: d.Socket, Dial: Dial})
@@ -129,8 +148,11 @@ func (d *Daemon) Loaded(t testing.TB, name string) {
 	defer h.Close()
 	m, err := h.Machine(t.Context(), name)
 	require.NoError(t, err)
+	before := int64(0)
 	require.Eventually(t, func() bool {
 		signs, err := h.(host.Observer).Signs(t.Context(), m)
-		return err == nil && signs.Read > 0
-	}, 3*time.Minute, 100*time.Millisecond)
+		was := before
+		before = signs.Read
+		return err == nil && enough(was, signs.Read)
+	}, 3*time.Minute, every)
 }
