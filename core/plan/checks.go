@@ -42,6 +42,10 @@ func (p *maker) checkSource() {
 		return
 	}
 	d := s.Description
+	if p.Disk.Request.Kind == Remove && d.VirtualSize == 0 { // what is no disk, or damaged, goes as it is
+		p.checkInUse()
+		return
+	}
 	if d.VirtualSize == 0 {
 		p.add(Blocks, "source", "The source is empty (0 bytes): there is no disk in it. Fetch it again from where it came from.")
 		return

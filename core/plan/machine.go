@@ -327,13 +327,12 @@ func (w *whole) checkDisks() {
 			if !w.m.Stays() {
 				w.check(Warns, "disk", fmt.Sprintf("The disk %s stays behind (%s): the machine will not have it.", name, d.Lies()))
 			}
-		case d.Format == machine.Folder:
+		case d.Format == machine.Folder && w.r.Linked:
 			w.check(
 				Blocks,
 				"folder",
-				fmt.Sprintf("The root volume %s (%s) is a folder, of which owners, links and rights would have to be carried too: "+
-					"put it into an image with one filesystem (mkfs.ext4 -d), and have the container start from that.", name, d.Lies()),
-				w.leave(name),
+				fmt.Sprintf("The root volume %s (%s) is a folder, and nothing stands on one: make a copy of its own.", name, d.Lies()),
+				remedy("Copy it whole", map[string]any{"linked": nil}),
 			)
 		case w.f.Disks[i].Path != "" && w.m.From != nil && w.f.Disks[i].Pool != w.m.From.Pool:
 			w.check(

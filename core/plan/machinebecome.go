@@ -231,7 +231,7 @@ func (w *whole) checkLimits(parts []Plan) {
 		}
 	}
 	for _, p := range parts[:min(len(parts), len(w.f.Is.Disks))] { // what is behind them is no disk
-		if len(p.After) == 0 || len(p.Bodies) == 0 {
+		if len(p.After) == 0 || len(p.Bodies) == 0 || p.Bodies[0].IsFolder() {
 			continue
 		}
 		if _, more := p.Bodies[0].Request.Fitting(p.After[0], l); more {

@@ -277,6 +277,10 @@ func (r Request) OfDisk(slot string, from Place, format, name string) Request {
 		}
 	}
 	out := r.carried(from, to.Pool)
+	if from.IsFolder() { // it stays one
+		out.Destination.Path = path.Join(to.Path, path.Base(from.Path))
+		return out
+	}
 	out.Size = r.Disks[slot].Size
 	extension := path.Ext(from.Path)
 	if r.Live && as == "" { // it is made anew: the guest has the old one open

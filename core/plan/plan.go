@@ -43,6 +43,9 @@ func (p Place) Origin(folder storage.Folder) disk.Origin {
 	return disk.Origin{Folder: folder, Name: p.Path, Snapshot: p.Snapshot, ByGeometry: p.ByGeometry}
 }
 
+// IsFolder tells that no disk lies there, but a folder, as the root volume of a container is.
+func (p Place) IsFolder() bool { return p.Format == machine.Folder }
+
 func (p Place) String() string {
 	s := p.Path
 	switch {

@@ -266,7 +266,7 @@ func (p Place) validate() error {
 	if p.Path == "" {
 		return errors.New("it names no source")
 	}
-	if p.Format == "" {
+	if p.Format == "" || p.IsFolder() {
 		return nil
 	}
 	_, err := disk.Lookup(p.Format)

@@ -110,6 +110,9 @@ type Disk struct {
 	Undoes *Undone `json:"undoes,omitempty"`
 }
 
+// IsFolder tells that it is no disk, but a folder that is carried as a whole.
+func (d Disk) IsFolder() bool { return d.Request.Source.IsFolder() }
+
 // Called is what people call a disk, and what they note on it.
 type Called struct {
 	Name string `json:"name,omitempty"`

@@ -153,6 +153,7 @@ const (
 	FromPart    = "part"    // the part of the content that was to be read was, with zeros for the rest
 	FromFitted  = "fitted"  // the content was read as it was made to fit to another size
 	FromFiles   = "files"   // its files are proven to be those of the source, whose content was read by the job
+	FromFolder  = "folder"  // all that lies in a folder was read by the job, with what its filesystem keeps of it
 	FromTag     = "tag"     // its tag says so, and nothing was read
 )
 
@@ -168,6 +169,7 @@ var fingerprintFrom = map[string]string{
 	FromPart:    "taken of what was read of it, with zeros for the rest, read",
 	FromFitted:  "taken of it as it was made to fit to its new size, read",
 	FromFiles:   "taken of the source; its files were proven",
+	FromFolder:  "taken of all names in it, with what its filesystem keeps of each, read",
 	FromTag:     "said by its tag and not read now; made",
 }
 

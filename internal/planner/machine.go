@@ -310,7 +310,7 @@ func (s *Planner) disksOf(
 			continue
 		}
 		place := plan.Place{Pool: d.InPool, Path: d.Path, Snapshot: d.Snapshot}
-		if d.Format == "raw" { // nothing in it makes it another format
+		if d.Format == "raw" || d.Format == machine.Folder { // nothing in it makes it another format
 			place.Format = d.Format
 		}
 		name := strings.TrimSuffix(path.Base(d.Path), path.Ext(d.Path))
@@ -323,7 +323,7 @@ func (s *Planner) disksOf(
 		taken[name] = true
 		asked := r.OfDisk(slot, place, d.Format, name)
 		p, err := s.Prepare(ctx, asked, since)
-		if err == nil && len(p.After) > 0 && r.As == "" && r.Disks[slot].As == "" && !r.Linked {
+		if err == nil && len(p.After) > 0 && !place.IsFolder() && r.As == "" && r.Disks[slot].As == "" && !r.Linked {
 			if next, more := p.Request.Fitting(p.After[0], l); more {
 				p, err = s.Prepare(ctx, next, since)
 			}

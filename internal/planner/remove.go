@@ -39,6 +39,9 @@ func (s *Planner) prepareRemoveMachine(ctx context.Context, r plan.Request, sinc
 	var parts []plan.Plan
 	for i, d := range m.Disks {
 		at := plan.Place{Pool: d.InPool, Path: d.Path}
+		if d.Format == machine.Folder {
+			at.Format = d.Format
+		}
 		f.Disks = append(f.Disks, at)
 		if at.Path == "" || r.Disks[plan.DiskName(m.Is, i)].Leave {
 			parts = append(parts, plan.Plan{})

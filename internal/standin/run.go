@@ -41,6 +41,7 @@ func Run(ctx context.Context, o Options, started func(Started)) error {
 		if err != nil {
 			return err
 		}
+		door.Commands = o.Traits.Commands
 		l, err := net.Listen("tcp", o.Files)
 		if err != nil {
 			return err

@@ -9,7 +9,9 @@ import (
 	"io"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"time"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
@@ -20,8 +22,8 @@ type Door struct {
 	config *ssh.ServerConfig
 	// Fingerprint is that of its host key.
 	Fingerprint string
-	// Sockets lets them reach sockets of the computer too.
-	Sockets bool
+	// Sockets lets them reach sockets of the computer too, and Commands has them run commands of its shell.
+	Sockets, Commands bool
 }
 
 // OpenDoor reads the public keys of who may enter, one a line, and its own key in the folder state, which is made where there is none.
@@ -109,7 +111,7 @@ func (d *Door) serve(conn net.Conn) {
 		if err != nil {
 			return
 		}
-		go session(channel, requests)
+		go d.session(channel, requests)
 	}
 }
 
@@ -142,17 +144,51 @@ func toSocket(c ssh.NewChannel) {
 	_ = channel.Close()
 }
 
-func session(channel ssh.Channel, requests <-chan *ssh.Request) {
+// session serves a channel: files, or one command (RFC 4254, section 6.5).
+func (d *Door) session(channel ssh.Channel, requests <-chan *ssh.Request) {
 	defer channel.Close()
 	for r := range requests {
-		ok := r.Type == "subsystem" && len(r.Payload) > 4 && string(r.Payload[4:]) == "sftp"
-		_ = r.Reply(ok, nil) // likewise
-		if !ok {
-			continue
+		var wants struct{ Word string }
+		err := ssh.Unmarshal(r.Payload, &wants)
+		files := err == nil && r.Type == "subsystem" && wants.Word == "sftp"
+		command := err == nil && r.Type == "exec" && d.Commands
+		_ = r.Reply(files || command, nil) // likewise
+		switch {
+		case command:
+			go ssh.DiscardRequests(requests)
+			run(channel, wants.Word)
+			return
+		case files:
+			if s, err := sftp.NewServer(channel); err == nil {
+				_ = s.Serve() // until it has gone
+			}
+			return
 		}
-		if s, err := sftp.NewServer(channel); err == nil {
-			_ = s.Serve() // until it has gone
-		}
-		return
 	}
+}
+
+// run runs a command, and says how it ended (RFC 4254, section 6.10).
+func run(channel ssh.Channel, command string) {
+	cmd := exec.Command("sh", "-c", command)
+	cmd.Stdout, cmd.Stderr, cmd.WaitDelay = channel, channel.Stderr(), time.Second
+	in, err := cmd.StdinPipe()
+	if err == nil {
+		err = cmd.Start()
+	}
+	if err == nil {
+		go func() {
+			_, _ = io.Copy(in, channel) // until one of both ends
+			_ = in.Close()
+		}()
+		_ = cmd.Wait() // its state says how it ended
+	}
+	code := uint32(1)
+	if cmd.ProcessState != nil {
+		code = uint32(max(1, cmd.ProcessState.ExitCode()))
+		if cmd.ProcessState.Success() {
+			code = 0
+		}
+	}
+	_ = channel.CloseWrite() // the other side may have gone
+	_, _ = channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Code uint32 }{code}))
 }

@@ -1,6 +1,6 @@
 // Package standin is a small simulated host of machines: it keeps them on a list, reads their disks as a computer would that starts from them,
 // locks the disks of those that run, shows a screen, and fails as real hosts do. It has an HTTP API of its own, and its folder is reached over
-// SFTP. It runs nothing.
+// SFTP. It runs no guest.
 package standin
 
 import (
@@ -32,6 +32,8 @@ type Traits struct {
 	Looks bool `yaml:"looks" json:"looks,omitempty"`
 	// Writes has guests write to their first disk all the time, where that stores what they write as it is.
 	Writes bool `yaml:"writes" json:"writes,omitempty"`
+	// Commands has whoever reaches its files run commands there, with the rights of the user that runs the stand-in.
+	Commands bool `yaml:"commands" json:"commands,omitempty"`
 	// Deaf guests do not end when they are asked to.
 	Deaf bool `yaml:"deaf" json:"deaf,omitempty"`
 }

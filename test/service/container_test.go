@@ -32,8 +32,7 @@ disks:
 }
 
 // TestAContainer: its root volume is an image with one filesystem and no partitions, told apart from machines' disks, shown with its owner, and moved to another
-// pool with the container stopped and started again. A host that has no containers gets none, and none is packed. One whose root is a folder is shown, and not
-// carried.
+// pool with the container stopped and started again. A host that has no containers gets none, and none is packed.
 func TestAContainer(t *testing.T) {
 	t.Parallel()
 	if _, err := exec.LookPath("mkfs.ext4"); err != nil {
@@ -100,19 +99,91 @@ func TestAContainer(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, p.Blocked)
 	assert.Contains(t, messages(p.Plan), "it is a container, and an envelope has none")
+}
+
+// TestAContainerWhoseRootIsAFolder: it is moved to another pool over SSH with the container stopped and started, with owners, rights and links; back by undo,
+// and removed and given back. Where the host runs no commands for us, that is said before.
+func TestAContainerWhoseRootIsAFolder(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{Commands: true})
+	on := "quay"
+	harbour := filepath.Join(quay.Folder, "harbour")
+	root := filepath.Join(quay.Folder, "mess/root")
+	require.NoError(t, os.MkdirAll(harbour, 0o700))
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "etc"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/hostname"), []byte("crew-mess\n"), 0o600))
+	require.NoError(t, os.Link(filepath.Join(root, "etc/hostname"), filepath.Join(root, "etc/mailname")))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "ladle"), nil, 0o600))
+	require.NoError(t, os.Chmod(filepath.Join(root, "ladle"), 0o710|os.ModeSetuid))
+	_, err := s.AddPool(t.Context(), api.NewPool{Name: "harbour", Host: &on, Folder: harbour})
+	require.NoError(t, err)
+	_, err = quay.Define(container(root, "folder"))
+	require.NoError(t, err)
+	_, err = s.StartMachine(t.Context(), "quay", "crew-mess")
+	require.NoError(t, err)
+
+	move := plan.Request{
+		Kind:        plan.MoveMachine,
+		Machine:     "quay:crew-mess",
+		To:          "quay",
+		Destination: &plan.Place{Pool: "harbour"},
+		Stop:        true,
+		Start:       true,
+		As:          "qcow2",
+	}
+	job := testkit.Begin(t, s.Service, move)
+	done := testkit.Proven(t, s.Service, job.Id)
+	assert.True(t, done.Machine.CameUp)
+	assert.Contains(t, done.Compared, "each name, owner, right, time, link, extended attribute and content")
+	moved := filepath.Join(harbour, "crew-mess/root")
+	info, err := os.Stat(filepath.Join(moved, "ladle"))
+	require.NoError(t, err)
+	assert.Equal(t, 0o710|os.ModeSetuid, info.Mode())
+	one, err := os.Stat(filepath.Join(moved, "etc/hostname"))
+	require.NoError(t, err)
+	other, err := os.Stat(filepath.Join(moved, "etc/mailname"))
+	require.NoError(t, err)
+	assert.True(t, os.SameFile(one, other))
+	now, err := s.Machine(t.Context(), "quay", "crew-mess")
+	require.NoError(t, err)
+	assert.Equal(t, moved, now.Is.Disks[0].File)
+	assert.Equal(t, "folder", now.Is.Disks[0].Format)
+	assert.DirExists(t, root, "it was left: nothing says that it is to be held")
 
 	_, err = s.StopMachine(t.Context(), "quay", "crew-mess", 0, true)
 	require.NoError(t, err)
-	root := filepath.Join(quay.Folder, "mess")
-	require.NoError(t, os.CopyFS(root, os.DirFS(tree)))
-	_, err = quay.Define(container(root, "folder"))
+	named := func(r plan.Request) string { // names alone change, and the host tells no identity of files: that is not called proven
+		id := testkit.Begin(t, s.Service, r).Id
+		require.Equal(t, api.JobStateDone, testkit.Await(t, s.Service, id).State)
+		return id
+	}
+	named(plan.Request{Kind: plan.Undo, Job: job.Id})
+	now, err = s.Machine(t.Context(), "quay", "crew-mess")
 	require.NoError(t, err)
-	move.To, move.Destination = "quay", &plan.Place{Pool: "quay-store"}
-	p, err = s.Plan(t.Context(), move)
-	require.NoError(t, err)
-	require.True(t, p.Blocked)
-	assert.Contains(t, messages(p.Plan), "is a folder, of which owners, links and rights would have to be carried too")
+	assert.Equal(t, root, now.Is.Disks[0].File)
+	assert.NoDirExists(t, moved)
+
+	gone := named(plan.Request{Kind: plan.RemoveMachine, Machine: "quay:crew-mess"})
+	assert.NoDirExists(t, root)
+	_, err = s.Machine(t.Context(), "quay", "crew-mess")
+	require.Error(t, err)
+	named(plan.Request{Kind: plan.Undo, Job: gone})
+	assert.FileExists(t, filepath.Join(root, "etc/hostname"))
 	started, err := s.StartMachine(t.Context(), "quay", "crew-mess")
 	require.NoError(t, err)
 	assert.EqualValues(t, "running", started.State)
+
+	pier := standins.Join(t, s.Service, "pier", "pier-store", standin.Traits{})
+	there := filepath.Join(pier.Folder, "mess")
+	require.NoError(t, os.CopyFS(there, os.DirFS(root)))
+	_, err = pier.Define(container(there, "folder"))
+	require.NoError(t, err)
+	p, err := s.Plan(t.Context(), plan.Request{
+		Kind: plan.MoveMachine, Machine: "pier:crew-mess", To: "quay", Destination: &plan.Place{Pool: "harbour"}, Identity: "new",
+	})
+	require.NoError(t, err)
+	require.True(t, p.Blocked)
+	assert.Contains(t, messages(p.Plan), "the host runs no tar(1) for us")
+	assert.Contains(t, messages(p.Plan), "put it into an image with one filesystem")
 }

@@ -62,6 +62,11 @@ func TestADiskIsRemoved(t *testing.T) {
 	run := testkit.Run(t, quay, s.State, "remove", "quay-store:notes.txt", "--yes")
 	require.Zero(t, run.Code, run.Notes)
 	assert.NoFileExists(t, filepath.Join(quay, "notes.txt"))
+	for name, content := range map[string]string{"empty.raw": "", "cut.qcow2": "QFI\xfb\x00\x00\x00\x03"} { // what is damaged goes, too
+		require.NoError(t, os.WriteFile(filepath.Join(quay, name), []byte(content), 0o600))
+		testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, removal(name)).Id)
+		assert.NoFileExists(t, filepath.Join(quay, name))
+	}
 	run = testkit.Run(t, quay, s.State, "remove", "./notes.txt", "--yes")
 	assert.Equal(t, 2, run.Code)
 	assert.Contains(t, run.Notes, "lies in no pool")

@@ -29,6 +29,9 @@ func Prepare(ctx context.Context, ends step.Ends, r plan.Request, known step.Kno
 	if r.Kind == plan.Remove {
 		return prepareRemoval(ctx, ends, r, known)
 	}
+	if r.Source.IsFolder() {
+		return prepareTree(ctx, ends, r, known)
+	}
 	facts := plan.Facts{Speeds: known.Speeds, Knowledge: known.Knowledge}
 	src, err := inspect.Open(ctx, r.Source.Origin(ends.Source), r.Source.Format, r.Selection())
 	if errors.Is(err, inspect.ErrNoPartition) {

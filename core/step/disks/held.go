@@ -1,6 +1,7 @@
 package disks
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -93,7 +94,8 @@ func (h Held) note(folder storage.Folder, now func(file string) string) error {
 		if err != nil {
 			return err
 		}
-		h.Size, h.Room = h.Size+info.Size, h.Room+info.Taken()
+		size, room := sizeOf(context.Background(), folder, info)
+		h.Size, h.Room = h.Size+size, h.Room+room
 	}
 	b, err := json.MarshalIndent(h, "", "  ")
 	if err != nil {

@@ -55,7 +55,10 @@ func (p parted) isStill(now parted) bool {
 var errWritten = errors.New("the source was written to after it was read, and its copy has the content from before that")
 
 // still fails when the source is in use, or was written to since its content was looked at last. It stays then.
-func (w *work) still(context.Context) error {
+func (w *work) still(ctx context.Context) error {
+	if w.disk.IsFolder() {
+		return w.treeStill(ctx)
+	}
 	source := watched{folder: w.Ends.Source}
 	for _, p := range w.state.Parted { // there are none where an earlier version began the job
 		source.files = append(source.files, p.Name)

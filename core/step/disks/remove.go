@@ -28,14 +28,15 @@ func prepareRemoval(ctx context.Context, ends step.Ends, r plan.Request, known s
 		s.Problem = nil // what is damaged may go
 	} else {
 		info, statErr := ends.Source.Stat(r.Source.Path)
-		if statErr == nil && !info.Regular {
+		if folder := r.Source.IsFolder(); statErr == nil && (folder && !info.IsDir || !folder && !info.Regular) {
 			statErr = fmt.Errorf("%s is no file, and opens as no disk: %w", r.Source.Path, err)
 		}
 		if statErr != nil {
 			s.Problem = step.Explain(statErr)
 			return plan.Make(r, facts)
 		}
-		*s = plan.SourceFacts{Opens: r.Source.Path, FileSize: info.Size, Allocated: info.Taken()}
+		size, room := sizeOf(ctx, ends.Source, info)
+		*s = plan.SourceFacts{Opens: r.Source.Path, FileSize: size, Allocated: room}
 		s.Description.Files = []string{r.Source.Path}
 	}
 	s.Host = known.SourceHost

@@ -40,8 +40,10 @@ func (w *work) stage(ctx context.Context) error {
 		}
 		w.state.Staged[name] = id
 	}
-	if err := w.keepOwners(); err != nil {
-		return destination(err)
+	if !w.disk.IsFolder() { // which has its owners
+		if err := w.keepOwners(); err != nil {
+			return destination(err)
+		}
 	}
 	return w.enter(ctx, plan.StepPublish)
 }

@@ -48,8 +48,11 @@ type State struct {
 	// Replaced tells that what lay in the place of the new image is held.
 	Replaced bool `json:"replaced,omitempty"`
 	// LeftBehind tells that a machine names the disk where it was.
-	LeftBehind bool            `json:"left_behind,omitempty"`
-	Receipt    receipt.Receipt `json:"receipt"` // as far as it is known
+	LeftBehind bool `json:"left_behind,omitempty"`
+	// Tree is the fingerprint of a folder that is carried as a whole, and Made what its copy looked like when that was proven.
+	Tree    string          `json:"tree,omitempty"`
+	Made    string          `json:"made,omitempty"`
+	Receipt receipt.Receipt `json:"receipt"` // as far as it is known
 }
 
 // Load reads the state of the work on a disk out of a journal, and tells whether it is there.

@@ -63,6 +63,9 @@ func (w *work) look(ctx context.Context) error {
 
 // fill leaves the new image, synced, in the staging folder.
 func (w *work) fill(ctx context.Context) (err error) {
+	if w.disk.IsFolder() {
+		return w.fillTree(ctx)
+	}
 	if w.keepsUp() {
 		if w.living, err = w.keepUp(ctx); err != nil {
 			return err
@@ -86,6 +89,9 @@ func (w *work) fill(ctx context.Context) (err error) {
 
 // proveMade compares what was written with what was read, and puts the tag beside it.
 func (w *work) proveMade(ctx context.Context) (err error) {
+	if w.disk.IsFolder() {
+		return w.proveTree(ctx)
+	}
 	if w.copied.Leaves == nil { // an earlier time wrote it
 		if w.copied, err = w.recall(ctx, plan.StepFill, w.src.Size(), nil); err != nil {
 			return err

@@ -103,6 +103,12 @@ func PrepareUndo(ctx context.Context, ends step.Ends, e Ended, disk string, know
 			if !carry.IsCompanion(name) { // without which the image is the same
 				f.Changed = append(f.Changed, at)
 			}
+		case err == nil && info.IsDir:
+			if is, err := lookThrough(ctx, ends.Destination, at); err != nil {
+				return plan.Plan{}, err
+			} else if is.Seen != w.state.Made {
+				f.Written = append(f.Written, at)
+			}
 		case err == nil && info.Modified.After(e.Finished):
 			f.Written = append(f.Written, at)
 		case err == nil && info.Changed.After(e.Finished):

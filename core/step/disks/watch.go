@@ -86,6 +86,9 @@ func inUse(folder storage.Folder, name string) error {
 	if !ok {
 		return nil
 	}
+	if info, err := folder.Stat(name); err != nil || info.IsDir { // what lies in it is looked at, and not who has it open
+		return err
+	}
 	why, err := u.InUse(name)
 	if err != nil || why == "" {
 		return err

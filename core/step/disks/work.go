@@ -43,6 +43,7 @@ type work struct {
 	earlier  *fingerprint.Tag    // that the source was compared with
 	enough   bool                // nothing more is to be done
 	unheeded storage.Folder      // the source's, which tells who uses it
+	sent     *fingerprint.Tree   // what was read of a folder that is carried as a whole, where this process did that
 	living   *living             // nil where what is written meanwhile is not caught up with
 	drop     func() error        // removes the snapshot that the source is read from; nil where there is none
 	froze    bool                // filesystems were frozen
@@ -88,7 +89,11 @@ func (w *work) Open(ctx context.Context) error {
 	}
 	known, err := w.recallState()
 	if err == nil && !known {
-		err = w.open(ctx)
+		open := w.open
+		if w.disk.IsFolder() {
+			open = w.openTree
+		}
+		err = open(ctx)
 	}
 	w.report.Done = w.proof.Steps
 	return err

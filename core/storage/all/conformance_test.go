@@ -106,7 +106,7 @@ func read(t *testing.T, f storage.Folder, name string) string {
 }
 
 func TestFilesAreMadeAndNamed(t *testing.T) {
-	each(t, true, func(t *testing.T, _ kind, f storage.Folder, _ string) {
+	each(t, true, func(t *testing.T, _ kind, f storage.Folder, dir string) {
 		write(t, f, "a/b/disk", "sea")
 		_, err := f.Create("a/b/disk")
 		require.ErrorIs(t, err, fs.ErrExist)
@@ -127,6 +127,9 @@ func TestFilesAreMadeAndNamed(t *testing.T) {
 			assert.Equal(t, "sea", read(t, f, "c/d/new"))
 		}
 		require.NoError(t, f.Sync("c/d"))
+		if dir != "" {
+			require.ErrorIs(t, f.Sync("c/nowhere"), fs.ErrNotExist)
+		}
 		require.Error(t, f.Remove("c"), "it is not empty")
 		require.NoError(t, storage.RemoveAll(f, "c"))
 		_, err = f.List("c")

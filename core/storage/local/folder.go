@@ -114,10 +114,11 @@ func (f *Folder) inDir(dir string, do func() error) error {
 	}
 	for i := 1; ; i++ {
 		err := f.root.MkdirAll(dir, perm)
+		again := errors.Is(err, fs.ErrExist) // it was there, and was gone when it was looked at
 		if err == nil {
 			err = do()
 		}
-		if !errors.Is(err, fs.ErrNotExist) || i == tries {
+		if !again && !errors.Is(err, fs.ErrNotExist) || i == tries {
 			return err
 		}
 	}

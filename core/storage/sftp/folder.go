@@ -367,7 +367,12 @@ func (f *Folder) List(dir string) (infos []storage.Info, err error) {
 
 // Sync returns when the names in dir are on stable storage, where the host has the tool for that. The protocol itself cannot do it.
 func (f *Folder) Sync(dir string) error {
-	return f.at(dir, func(c *client, at spot) error { return c.syncFolder(f.tools, at.full) })
+	return f.at(dir, func(c *client, at spot) error {
+		if at.err != nil {
+			return at.err
+		}
+		return c.syncFolder(f.tools, at.full)
+	})
 }
 
 // largestOf are the filesystems whose files are short.

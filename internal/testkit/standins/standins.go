@@ -47,6 +47,7 @@ func Start(t testing.TB, folder string, traits standin.Traits) *Host {
 	require.NoError(t, os.WriteFile(authorized, ssh.MarshalAuthorizedKey(key), 0o600))
 	door, err := standin.OpenDoor(state, authorized)
 	require.NoError(t, err)
+	door.Commands = traits.Commands
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = l.Close() })

@@ -22,6 +22,8 @@ function sentence(receipt: Receipt): string {
 const taken: Record<NonNullable<Receipt["source"]["fingerprint_from"]>, string> = {
   content: "taken of its content, read",
   part: "taken of what was read of it, with zeros for the rest, read",
+  fitted: "taken of it as it was made to fit to its new size, read",
+  folder: "taken of all names in it, with what its filesystem keeps of each, read",
   files: "taken of the source; its files were proven",
   tag: "said by its tag and not read now; made",
 };
