@@ -972,6 +972,9 @@ type Kin struct {
 	Machines []string `json:"machines"`
 	Path     string   `json:"path"`
 
+	// Pool that it lies in, where it is another one of the host
+	Pool *string `json:"pool,omitempty"`
+
 	// Problem why it does not open; empty when it does
 	Problem string `json:"problem"`
 

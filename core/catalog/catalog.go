@@ -36,6 +36,7 @@ type Disk struct {
 	Modified      time.Time `json:"modified"`  // the last of its files
 	Files         []File    `json:"files"`
 	Chain         []string  `json:"chain,omitempty"`     // files of all that it stands on
+	Outside       string    `json:"outside,omitempty"`   // path on its computer of a file that it stands on, or has content in, outside of the pool
 	Snapshots     []string  `json:"snapshots,omitempty"` // kept inside
 	Tag           string    `json:"tag,omitempty"`       // beside it
 	Tagged        *File     `json:"tagged,omitempty"`    // the tag as it was read

@@ -113,6 +113,7 @@ func TestFilesAreGroupedToDisks(t *testing.T) {
 	assert.Equal(t, []string{"base.qcow2"}, by["top.qcow2"].Chain)
 	assert.Equal(t, "top.qcow2.bagtag", by["top.qcow2"].Tag)
 	assert.Contains(t, by["lost.qcow2"].Problem, `opening the base "gone.qcow2"`)
+	assert.Equal(t, []string{"gone.qcow2"}, by["lost.qcow2"].Chain, "as far as names are known")
 	assert.Less(t, by["top.qcow2"].FileSize, by["top.qcow2"].VirtualSize)
 	var strays []string
 	for _, f := range found.Strays {

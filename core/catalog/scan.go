@@ -36,6 +36,8 @@ const tellEvery = 500 * time.Millisecond
 // Scanner looks through a pool.
 type Scanner struct {
 	Folder storage.Folder
+	// Root is where the folder lies on its computer; empty where that is not known.
+	Root string
 	// Own is a folder that is left out.
 	Own string
 	// Format returns the format of a file, and whether it is a disk at all. It is called by several goroutines.
@@ -352,6 +354,17 @@ func (x *scan) disk(ctx context.Context, info storage.Info) (d Disk, ok bool, er
 	}
 	if err == nil {
 		err = x.describe(ctx, &d)
+	}
+	var broken *disk.ChainError
+	if errors.As(err, &broken) {
+		d.Chain = broken.Reached
+	}
+	var outside *disk.OutsideError
+	if errors.As(err, &outside) {
+		d.Outside = outside.At
+		if !path.IsAbs(d.Outside) {
+			d.Outside = path.Join(x.Root, d.Outside)
+		}
 	}
 	if err != nil {
 		d.Problem, d.Format = storage.Printable(err.Error()), disk.Claim(info.Name)

@@ -31,47 +31,59 @@ type Origin struct {
 // relative to the image and never leads out of the folder, and a chain that comes back to itself is found. With an empty
 // format the base is recognised by its content.
 func (o Origin) Base(ctx context.Context, name, format string) (Reader, error) {
-	r, err := o.base(ctx, name, format)
-	var deeper *baseError
-	if err != nil && !errors.As(err, &deeper) { // of a long chain, the link that fails is enough
-		err = &baseError{name, err}
+	at, r, err := o.base(ctx, name, format)
+	if err == nil {
+		return r, nil
 	}
-	return r, err
+	var broken *ChainError
+	if !errors.As(err, &broken) { // of a long chain, the link that fails is enough
+		broken = &ChainError{name: name, err: err}
+		err = broken
+	}
+	if at != "" {
+		broken.Reached = slices.Insert(broken.Reached, 0, at)
+	}
+	return nil, err
 }
 
-type baseError struct {
-	name string
-	err  error
+// ChainError is the error for an image of which something below does not open. Reached are the names in the folder of what it stands on, down to that.
+type ChainError struct {
+	Reached []string
+	name    string // as the image that stands on it says
+	err     error
 }
 
-func (e *baseError) Error() string { return fmt.Sprintf("opening the base %q: %v", e.name, e.err) }
-func (e *baseError) Unwrap() error { return e.err }
+func (e *ChainError) Error() string { return fmt.Sprintf("opening the base %q: %v", e.name, e.err) }
 
-func (o Origin) base(ctx context.Context, name, format string) (Reader, error) {
+// Unwrap returns why it does not open.
+func (e *ChainError) Unwrap() error { return e.err }
+
+// base opens it, and says by which name.
+func (o Origin) base(ctx context.Context, name, format string) (at string, r Reader, err error) {
 	home := o
 	if o.Home != "" {
 		home.Name = path.Join(o.Home, path.Base(o.Name))
 	}
-	at, err := home.Beside(name)
-	if err != nil {
-		return nil, err
+	if at, err = home.Beside(name); err != nil {
+		return "", nil, err
 	}
 	self, err := o.identity()
 	if err != nil {
-		return nil, err
+		return at, nil, err
 	}
 	next := Origin{Folder: o.Folder, Name: at, above: append(slices.Clone(o.above), self)}
 	id, err := next.identity()
 	if err != nil {
-		return nil, err
+		return at, nil, err
 	}
 	if slices.Contains(next.above, id) {
-		return nil, Damaged("the chain of bases comes back to itself")
+		return at, nil, Damaged("the chain of bases comes back to itself")
 	}
 	if len(next.above) >= maxChain {
-		return nil, Unsupported("more than %d images stand on each other", maxChain)
+		return at, nil, Unsupported("more than %d images stand on each other", maxChain)
 	}
-	return next.Open(ctx, format)
+	r, err = next.Open(ctx, format)
+	return at, r, err
 }
 
 // Beside returns the name in the folder that an image means by name, which it gives relative to itself, or as a path of the computer that leads
@@ -86,10 +98,25 @@ func (o Origin) Beside(name string) (string, error) {
 				return storage.Clean(storage.ShownName(inside))
 			}
 		}
-		return "", fmt.Errorf("it is an absolute name: %w", storage.ErrOutside)
+		return "", &OutsideError{path.Clean(name)}
 	}
-	return storage.Clean(path.Join(path.Dir(o.Name), storage.ShownName(name)))
+	at := path.Join(path.Dir(o.Name), storage.ShownName(name))
+	clean, err := storage.Clean(at)
+	if errors.Is(err, storage.ErrOutside) {
+		err = &OutsideError{at}
+	}
+	return clean, err
 }
+
+// OutsideError is the error for an image that names a file outside of its folder, which is not opened. At is a path of the computer, or one as seen from the folder.
+type OutsideError struct{ At string }
+
+func (e *OutsideError) Error() string {
+	return fmt.Sprintf("%s: %v", storage.Printable(e.At), storage.ErrOutside)
+}
+
+// Unwrap returns storage.ErrOutside.
+func (e *OutsideError) Unwrap() error { return storage.ErrOutside }
 
 func (o Origin) identity() (string, error) {
 	info, err := o.Folder.Stat(o.Name)

@@ -282,7 +282,7 @@ func (r Request) OfDisk(slot string, from Place, format, name string) Request {
 		return out
 	}
 	out.Size = r.Disks[slot].Size
-	extension := path.Ext(from.Path)
+	extension := path.Ext(from.plain())
 	if r.Live && as == "" { // it is made anew: the guest has the old one open
 		as = format
 	}

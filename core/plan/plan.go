@@ -5,6 +5,7 @@ package plan
 import (
 	"encoding/json"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -36,6 +37,22 @@ type Place struct {
 	Snapshot string `json:"snapshot,omitempty"`
 	// ByGeometry takes the virtual size by the geometry, in a format that has both, when it is less.
 	ByGeometry bool `json:"by_geometry,omitempty"`
+	// Unpacks tells that the file is compressed in a package, by gzip, and how many bytes it holds at most; 0 for any other.
+	Unpacks int64 `json:"unpacks,omitempty"`
+}
+
+// plain is the path as it would be called if it were not compressed.
+func (p Place) plain() string {
+	if ext := path.Ext(p.Path); p.Unpacks > 0 && strings.EqualFold(ext, ".gz") {
+		return strings.TrimSuffix(p.Path, ext)
+	}
+	return p.Path
+}
+
+// Base is what an image in that place is called, without extension.
+func (p Place) Base() string {
+	name := path.Base(p.plain())
+	return strings.TrimSuffix(name, path.Ext(name))
 }
 
 // Origin is the place in its pool's folder, to be opened.

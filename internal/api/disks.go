@@ -126,7 +126,7 @@ func (s *server) ListDevices(ctx context.Context, r ListDevicesRequestObject) (L
 
 func viewKin(k machines.Kin) spec.Kin {
 	return spec.Kin{
-		Path: k.Path, Base: known(k.Base), Called: known(k.Called), Format: k.Format, Layout: k.Layout, Room: k.Room,
+		Path: k.Path, Pool: known(k.Pool), Base: known(k.Base), Called: known(k.Called), Format: k.Format, Layout: k.Layout, Room: k.Room,
 		Machines: append([]string{}, k.Machines...), Problem: k.Problem,
 	}
 }

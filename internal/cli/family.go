@@ -50,15 +50,21 @@ func kinRows(family []api.Kin, asked, base, indent string) (rows [][]string) {
 		if (k.Base == nil) != (base == "") || k.Base != nil && *k.Base != base {
 			continue
 		}
-		name, remark := indent+k.Path, k.Problem
-		if k.Path == asked {
+		name, remark := k.Path, k.Problem
+		switch {
+		case k.Pool != nil:
+			name = *k.Pool + ":" + name
+		case k.Path == asked:
 			name += " *"
 		}
+		name = indent + name
 		if k.Called != nil {
 			remark = strings.TrimSuffix("“"+*k.Called+"”; "+remark, "; ")
 		}
 		rows = append(rows, []string{name, k.Format, k.Layout, size(k.Room), strings.Join(k.Machines, ", "), remark})
-		rows = append(rows, kinRows(family, asked, k.Path, indent+"  ")...)
+		if k.Pool == nil {
+			rows = append(rows, kinRows(family, asked, k.Path, indent+"  ")...)
+		}
 	}
 	return rows
 }

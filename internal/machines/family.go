@@ -15,6 +15,7 @@ import (
 // Kin is a disk of a family: those that stand on one another.
 type Kin struct {
 	catalog.Disk
+	Pool     string   // that it lies in, where it is another one of the host
 	Base     string   // the one that it stands on, by its path; empty for what stands on nothing, or on what is not there
 	Machines []string // of hosts, as HOST:NAME, and of definitions in pools, that name it
 }
@@ -54,6 +55,23 @@ func (m *Machines) Family(ctx context.Context, at plan.Place) (family []Kin, awa
 	for i, k := range family {
 		if len(k.Chain) > 0 {
 			family[i].Base = owner[k.Chain[0]]
+		}
+	}
+	by, err := m.records.StandingOn(ctx, at.Pool, below)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, file := range below {
+		for _, name := range by[file] {
+			if in, there, ok := strings.Cut(name, ":"); ok && owner[name] == "" {
+				other, err := m.records.DisksAt(ctx, in, []string{there})
+				if err != nil {
+					return nil, nil, err
+				}
+				d := other[there]
+				d.Path = there
+				family = append(family, Kin{Disk: d, Pool: in, Base: owner[file]})
+			}
 		}
 	}
 	away, err = m.users(ctx, at.Pool, family)

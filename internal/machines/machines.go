@@ -63,6 +63,7 @@ type Machine struct {
 type Disk struct {
 	machine.Disk
 	InPool, Path string
+	Unpacks      int64         // how much it holds at most, where it is compressed in a package
 	Snapshot     string        // inside of its image that is meant, not the present state
 	Removable    bool          // that pool is on a drive which can be unplugged
 	Known        *catalog.Disk // nil where nothing is

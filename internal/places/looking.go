@@ -90,7 +90,7 @@ func (s *Places) lookThrough(ctx context.Context, pool string) error {
 	var mu sync.Mutex // for those that are on record meanwhile
 	var told []catalog.Disk
 	found, err := catalog.Scanner{
-		Folder: folder, Own: disks.OwnFolder, Before: before, Format: formats.of, Workers: max(2, runtime.NumCPU()),
+		Folder: folder, Root: record.Folder, Own: disks.OwnFolder, Before: before, Format: formats.of, Workers: max(2, runtime.NumCPU()),
 		Found: func(disks []catalog.Disk, seen, of int) error {
 			mu.Lock()
 			defer mu.Unlock()

@@ -86,6 +86,9 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 		return plan.ForMachine(r, f, nil), err
 	}
 	f.UUID, f.MACs = s.identity(r, m, f.There)
+	if err := s.unpacks(ctx, r, &m); err != nil {
+		return plan.Plan{}, err
+	}
 	carried := r
 	carried.Suspend = r.Suspend && !f.Off // otherwise nobody may use them
 	parts, err := s.disksOf(ctx, carried, m, f.Limits, since)
@@ -101,7 +104,7 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 		return plan.Plan{}, err
 	}
 	for _, d := range m.Disks {
-		f.Disks = append(f.Disks, plan.Place{Pool: d.InPool, Path: d.Path, Snapshot: d.Snapshot})
+		f.Disks = append(f.Disks, plan.Place{Pool: d.InPool, Path: d.Path, Snapshot: d.Snapshot, Unpacks: d.Unpacks})
 	}
 	if v := m.Variables; v.Path != "" && (!r.Live || f.Off) {
 		f.Variables = plan.Place{Pool: v.InPool, Path: v.Path}
@@ -309,11 +312,11 @@ func (s *Planner) disksOf(
 			plans = append(plans, plan.Plan{})
 			continue
 		}
-		place := plan.Place{Pool: d.InPool, Path: d.Path, Snapshot: d.Snapshot}
+		place := plan.Place{Pool: d.InPool, Path: d.Path, Snapshot: d.Snapshot, Unpacks: d.Unpacks}
 		if d.Format == "raw" || d.Format == machine.Folder { // nothing in it makes it another format
 			place.Format = d.Format
 		}
-		name := strings.TrimSuffix(path.Base(d.Path), path.Ext(d.Path))
+		name := place.Base()
 		if place.IsDevice() {
 			name = machineFolder(r, m.Name)
 		}

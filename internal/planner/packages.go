@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 
 	"bagaglio/core/disk"
@@ -163,6 +164,41 @@ func (s *Planner) standsOn(ctx context.Context, at plan.Place) ([]string, error)
 	return d.Describe().Chain, nil
 }
 
+// mostUnpacked is how many bytes a compressed file may hold of which nobody says how much that is.
+const mostUnpacked = 16 << 40
+
+// unpacks notes which disks are compressed in the package that a machine comes in, and how much they may hold: what the envelope says of the disk, and a part more
+// for the tables of a format.
+func (s *Planner) unpacks(ctx context.Context, r plan.Request, m *machines.Machine) error {
+	if r.Machine != "" || path.Ext(r.Source.Path) != ovf.Extension {
+		return nil
+	}
+	folder, err := s.inside(ctx, r.Source, false)
+	if err != nil {
+		return err
+	}
+	text, err := machine.Text(folder, r.Source.Path)
+	if err != nil {
+		return err
+	}
+	said, err := ovf.Look(text)
+	if err != nil {
+		return fmt.Errorf("%w: %w", records.ErrInvalid, err)
+	}
+	for _, name := range said.Compressed {
+		most := int64(mostUnpacked)
+		if n := said.Capacities[name]; n > 0 {
+			most = n + n/32 + 64<<20
+		}
+		for i, d := range m.Disks {
+			if d.Path == path.Join(path.Dir(r.Source.Path), storage.ShownName(name)) {
+				m.Disks[i].Unpacks = most
+			}
+		}
+	}
+	return nil
+}
+
 // packageOf is what speaks of the files of a package, by its envelope; nil for any other definition.
 func (s *Planner) packageOf(ctx context.Context, r plan.Request) (*plan.Package, error) {
 	at := r.Source
@@ -197,7 +233,11 @@ func (s *Planner) packageOf(ctx context.Context, r plan.Request) (*plan.Package,
 	for name, parent := range said.Parents {
 		file := path.Join(path.Dir(at.Path), name)
 		p.Parents[file] = path.Join(path.Dir(at.Path), parent)
-		if p.Standing[file], err = s.standsOn(ctx, plan.Place{Pool: at.Pool, Path: file}); err != nil {
+		top := plan.Place{Pool: at.Pool, Path: file}
+		if slices.Contains(said.Compressed, name) {
+			top.Unpacks = mostUnpacked
+		}
+		if p.Standing[file], err = s.standsOn(ctx, top); err != nil {
 			return nil, err
 		}
 	}

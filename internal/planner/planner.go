@@ -35,13 +35,15 @@ type Planner struct {
 	log     *slog.Logger
 	state   string // folder
 	groups  groups
-	ctx     context.Context // of what is made in the background
-	stop    context.CancelFunc
+	// unpacked is what files of packages hold that are compressed there.
+	unpacked *archive.Unpacked
+	ctx      context.Context // of what is made in the background
+	stop     context.CancelFunc
 }
 
 // New returns one, for a service with a state folder. The caller closes it.
 func New(r *records.Records, p *places.Places, m *machines.Machines, state string, log *slog.Logger) *Planner {
-	s := &Planner{records: r, places: p, guests: m, state: state, log: log}
+	s := &Planner{records: r, places: p, guests: m, state: state, log: log, unpacked: archive.NewUnpacked(filepath.Join(state, "scratch"))}
 	s.ctx, s.stop = context.WithCancel(context.Background())
 	return s
 }
@@ -291,7 +293,11 @@ func (s *Planner) inside(ctx context.Context, at plan.Place, suspended bool) (st
 	if err != nil {
 		return nil, err
 	}
-	return archive.In(folder, at.Path)
+	in, err := archive.In(folder, at.Path)
+	if err != nil || at.Unpacks == 0 {
+		return in, err
+	}
+	return s.unpacked.In(at.Pool, in, at.Unpacks), nil
 }
 
 // watched is the folder of a pool, in which disks are in use also of machines that are suspended, unless that is fine.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"bagaglio/core/disk"
 	"bagaglio/core/host"
@@ -46,7 +47,7 @@ func (s *Planner) standingOn(ctx context.Context, on, name string, kept []host.S
 			if err != nil {
 				return nil, err
 			}
-			layers = append(layers, at.Path)
+			layers = append(layers, at.Path, at.Pool+":"+at.Path)
 		}
 		for _, file := range k.Files {
 			at, err := s.guests.Lying(ctx, on, machine.Disk{File: file})
@@ -61,9 +62,13 @@ func (s *Planner) standingOn(ctx context.Context, on, name string, kept []host.S
 				return nil, err
 			}
 			for _, other := range standing {
-				if other != at.Path && !slices.Contains(layers, other) {
-					all = append(all, at.Pool+":"+other)
+				if other == at.Path || slices.Contains(layers, other) {
+					continue
 				}
+				if !strings.Contains(other, ":") {
+					other = at.Pool + ":" + other
+				}
+				all = append(all, other)
 			}
 		}
 	}

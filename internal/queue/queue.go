@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"bagaglio/core/job"
@@ -321,7 +322,10 @@ func butCovers(known step.Known, m *plan.Machine, pool string) step.Known {
 	}
 	known.Standing = func(ctx context.Context, files []string) ([]string, error) {
 		names, err := all(ctx, files)
-		return slices.DeleteFunc(names, func(name string) bool { return m.Covers(plan.Place{Pool: pool, Path: name}) }), err
+		return slices.DeleteFunc(names, func(name string) bool {
+			in, at, elsewhere := strings.Cut(name, ":")
+			return m.Covers(plan.Place{Pool: pool, Path: name}) || elsewhere && m.Covers(plan.Place{Pool: in, Path: at})
+		}), err
 	}
 	return known
 }

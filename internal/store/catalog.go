@@ -119,7 +119,10 @@ func setDisk(pool string, d catalog.Disk, text string) []change {
 		},
 		{`DELETE FROM stands WHERE pool = ? AND path = ?`, []any{pool, d.Path}},
 	}
-	for _, file := range d.Chain {
+	for _, file := range append(slices.Clone(d.Chain), d.Outside) {
+		if file == "" {
+			continue
+		}
 		out = append(out, change{`INSERT OR IGNORE INTO stands (pool, path, file) VALUES (?, ?, ?)`, []any{pool, d.Path, file}})
 	}
 	return out

@@ -7,6 +7,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"path"
+	"slices"
 	"strings"
 
 	"bagaglio/core/catalog"
@@ -191,21 +193,48 @@ func (s *Store) DisksAt(ctx context.Context, pool string, paths []string) (map[s
 	return out, err
 }
 
-// Standing returns the disks of a pool that stand on one of the files.
-func (s *Store) Standing(ctx context.Context, pool string, files []string) (paths []string, err error) {
-	err = s.db.SelectContext(
-		ctx,
-		&paths,
-		`SELECT DISTINCT path FROM stands WHERE pool = ? AND file IN `+listed+` ORDER BY path`,
-		pool,
-		list(files),
-	)
-	return paths, err
+// Standing returns the disks that stand on files of a pool: of the pool by their paths, and of others of its host as POOL:PATH.
+func (s *Store) Standing(ctx context.Context, pool string, files []string) (names []string, err error) {
+	by, err := s.StandingOn(ctx, pool, files)
+	for _, on := range by {
+		names = append(names, on...)
+	}
+	slices.Sort(names)
+	return slices.Compact(names), err
 }
 
-// StandingOn returns the disks of a pool that stand on files, by those.
+// StandingOn returns the disks that stand on files of a pool, by those, named as by Standing.
 func (s *Store) StandingOn(ctx context.Context, pool string, files []string) (map[string][]string, error) {
-	return s.pairs(ctx, `SELECT file AS a, path AS b FROM stands WHERE pool = ? AND file IN `+listed+` ORDER BY path`, pool, list(files))
+	out, err := s.pairs(ctx, `SELECT file AS a, path AS b FROM stands WHERE pool = ? AND file IN `+listed+` ORDER BY path`, pool, list(files))
+	if err != nil {
+		return nil, err
+	}
+	here, err := s.Pool(ctx, pool)
+	if err != nil {
+		return nil, err
+	}
+	at, paths := map[string]string{}, []string{}
+	for _, file := range files {
+		for _, p := range here.Ground().Paths(file) {
+			at[p], paths = file, append(paths, p)
+		}
+	}
+	var rows []struct{ File, Pool, Path, Folder string }
+	err = s.db.SelectContext(
+		ctx,
+		&rows,
+		`SELECT stands.file, stands.pool, stands.path, pools.folder FROM pools JOIN stands ON stands.pool = pools.name
+		WHERE pools.host = ? AND pools.name != ? AND stands.file IN `+listed+` ORDER BY stands.pool, stands.path`,
+		here.Host,
+		pool,
+		list(paths),
+	)
+	for _, r := range rows {
+		if _, inside := here.Ground().Name(path.Join(r.Folder, r.Path)); !inside { // otherwise it is one of this pool
+			out[at[r.File]] = append(out[at[r.File]], r.Pool+":"+r.Path)
+		}
+	}
+	return out, err
 }
 
 // listed is a list of texts in a statement, whose argument [list] makes: of any length, and the statement stays the same.

@@ -92,4 +92,6 @@ const orphaned = ` AND EXISTS (SELECT 1 FROM machines JOIN pools ON pools.name =
 		SELECT 1 FROM uses JOIN pools AS theirs ON theirs.name = uses.pool JOIN pools AS here ON here.name = disks.pool AND here.host = theirs.host
 		WHERE uses.file IN (
 			SELECT rtrim(here.folder, '/') || '/' || disks.path
-			UNION ALL SELECT rtrim(here.folder, '/') || '/' || stands.path FROM stands WHERE stands.pool = disks.pool AND stands.file = disks.path))`
+			UNION ALL SELECT rtrim(here.folder, '/') || '/' || stands.path FROM stands WHERE stands.pool = disks.pool AND stands.file = disks.path
+			UNION ALL SELECT rtrim(other.folder, '/') || '/' || stands.path FROM pools AS other JOIN stands ON stands.pool = other.name
+				WHERE other.host = here.host AND stands.file = rtrim(here.folder, '/') || '/' || disks.path))`

@@ -2,7 +2,10 @@ package service
 
 import (
 	"archive/tar"
+	"bytes"
+	"compress/gzip"
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -353,4 +356,81 @@ func TestAPackageInChunks(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, p.Blocked)
 	assert.Contains(t, messages(p.Plan), fmt.Sprintf("and the envelope says %d", len(whole)))
+}
+
+// TestACompressedPackage whose disk is compressed by gzip, in an archive and in chunks: it is read as what it holds, converted or as it is, and compared with the manifest
+// as it lies there. What is cut off, damaged, or holds more than its envelope says is refused, and nothing is left of it.
+func TestACompressedPackage(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	sea := s.Pool("seabag")
+	quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{})
+	noise(t, sea, "tide-board.raw", mib)
+	c := convert("tide-board.raw", "tide-board.vmdk", "vmdk")
+	c.Source.Pool, c.Destination.Pool, c.Layout = "seabag", "seabag", "stream"
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, c).Id)
+	content := read(t, sea, "tide-board.raw")
+	squeezed := func(disk []byte) []byte {
+		var b bytes.Buffer
+		w := gzip.NewWriter(&b)
+		_, err := w.Write(disk[:len(disk)/2])
+		require.NoError(t, errors.Join(err, w.Close()))
+		w.Reset(&b) // one behind the other are one (RFC 1952, section 2.2)
+		_, err = w.Write(disk[len(disk)/2:])
+		require.NoError(t, errors.Join(err, w.Close()))
+		return b.Bytes()
+	}
+	text := strings.Replace(envelope, `ovf:href="tide-board-disk1.vmdk"`, `ovf:href="tide-board-disk1.vmdk.gz" ovf:compression="gzip"`, 1)
+	require.NotEqual(t, envelope, text)
+	pack := func(name string, disk []byte, chunk int) plan.Request {
+		all := []member{{name: "tide-board.ovf", text: []byte(text)}}
+		manifest := fmt.Appendf(nil, "SHA256(tide-board.ovf)= %x\n", sha256.Sum256([]byte(text)))
+		for i, rest := 0, disk; i == 0 || len(rest) > 0; i++ {
+			m := member{name: "tide-board-disk1.vmdk.gz", text: rest[:min(chunk, len(rest))]}
+			if rest = rest[len(m.text):]; chunk < len(disk) {
+				m.name = fmt.Sprintf("%s.%09d", m.name, i)
+			}
+			manifest = fmt.Appendf(manifest, "SHA256(%s)= %x\n", m.name, sha256.Sum256(m.text))
+			all = append(all, m)
+		}
+		archived(t, filepath.Join(sea, name+".ova"), 0, append(all, member{name: "tide-board.mf", text: manifest})...)
+		return plan.Request{
+			Kind: plan.CopyMachine, Source: plan.Place{Pool: "seabag", Path: name + ".ova"}, To: "quay",
+			Destination: &plan.Place{Pool: "quay-store"}, Name: name,
+		}
+	}
+	vmdk, err := os.ReadFile(filepath.Join(sea, "tide-board.vmdk"))
+	require.NoError(t, err)
+	packed := squeezed(vmdk)
+
+	r := pack("whole", packed, len(packed))
+	r.As = "qcow2"
+	done := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
+	assert.Contains(t, strings.Join(done.Machine.Evidence, " "), "2 file(s) of the package")
+	assert.Equal(t, content, read(t, quay.Folder, "whole/tide-board-disk1.qcow2"))
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, pack("chunks", packed, 400_000)).Id)
+	there, err := os.ReadFile(filepath.Join(quay.Folder, "chunks/tide-board-disk1.vmdk"))
+	require.NoError(t, err)
+	assert.Equal(t, vmdk, there, "as it is")
+
+	damaged := bytes.Clone(packed)
+	damaged[len(damaged)/2] ^= 0x10
+	for name, b := range map[string]struct {
+		disk []byte
+		says string
+	}{
+		"cut":     {packed[:len(packed)-5], "damaged or incomplete"},
+		"headcut": {packed[:12], "damaged or incomplete"},
+		"damaged": {damaged, "damaged or incomplete"},
+		"behind":  {append(bytes.Clone(packed), "more"...), "damaged or incomplete"},
+		"bomb":    {squeezed(make([]byte, 80*mib)), "holds more than the"},
+	} {
+		p, err := s.Plan(t.Context(), pack(name, b.disk, len(b.disk)))
+		require.NoError(t, err, name)
+		assert.True(t, p.Blocked, name)
+		assert.Contains(t, messages(p.Plan), b.says, name)
+	}
+	left, err := filepath.Glob(filepath.Join(s.State, "scratch/*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
 }

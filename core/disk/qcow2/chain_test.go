@@ -82,7 +82,7 @@ func TestBasesThatAreNotOpened(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "above.raw"), make([]byte, mib), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(sub, "broken.qcow2"), make([]byte, mib), 0o600))
 	for base, says := range map[string]string{
-		"../above.raw": "leads out of its folder", filepath.Join(dir, "above.raw"): "absolute name", "http://quay/x": "not the name of a file",
+		"../above.raw": "leads out of its folder", filepath.Join(dir, "above.raw"): "leads out of its folder", "http://quay/x": "not the name of a file",
 		"json:{}": "not the name of a file", "gone.raw": "no such file", "top.qcow2": "comes back to itself", "broken.qcow2": "no marks of qcow2", "a\nb": "no such file",
 	} {
 		require.NoError(t, os.RemoveAll(filepath.Join(sub, "top.qcow2")))

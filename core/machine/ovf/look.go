@@ -19,6 +19,8 @@ type Said struct {
 	// Parents are the files of disks that other disks of the package stand on, by the files of those.
 	Parents    map[string]string
 	Properties []Property
+	// Compressed are those that are compressed in the package by gzip (RFC 1952).
+	Compressed []string
 	// Lengths are those of files in bytes, by their names, where they are told.
 	Lengths map[string]int64
 }
@@ -69,7 +71,11 @@ func Look(text []byte) (Said, error) {
 	names := e.names()
 	for _, f := range m.Files {
 		name := storage.Printable(names[f.ID])
-		if f.Compression != "" && f.Compression != "identity" {
+		switch f.Compression {
+		case "", "identity":
+		case "gzip":
+			said.Compressed = append(said.Compressed, names[f.ID])
+		default:
 			said.Stops = append(
 				said.Stops,
 				fmt.Sprintf("%s is compressed by %s inside of the package: unpack it first", name, storage.Printable(f.Compression)),

@@ -62,7 +62,7 @@ func TestEnvelopesSayWhatMachinesAre(t *testing.T) {
 // TestWhatEnvelopesSayBesides is told: what is not carried, and what the disks cannot be had for.
 func TestWhatEnvelopesSayBesides(t *testing.T) {
 	for text, want := range map[string]string{
-		`<References><File id="f" href="a.vmdk.gz" compression="gzip"/></References>`:                                          "a.vmdk.gz is compressed by gzip",
+		`<References><File id="f" href="a.vmdk.xz" compression="xz"/></References>`:                                            "a.vmdk.xz is compressed by xz",
 		`<References><File id="f" href="a.vmdk"/></References><DiskSection><Disk fileRef="f" parentRef="base"/></DiskSection>`: "a.vmdk stands on another disk that the package does not have",
 		`<VirtualSystem id="a"/><VirtualSystem id="b"/>`:                                                                       "the first one is taken",
 		`<VirtualSystem id="a"><EulaSection/></VirtualSystem>`:                                                                 "a licence",

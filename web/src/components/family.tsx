@@ -34,15 +34,18 @@ function Standing({ on, all, pool, asked }: { on: string | undefined; all: Kin[]
   return (
     <ul className={on === undefined ? "" : "ml-3 border-l-2 border-base-300 pl-4"}>
       {here.map((k) => (
-        <li key={k.path} className="py-1">
+        <li key={`${k.pool ?? ""}:${k.path}`} className="py-1">
           <div className="flex flex-wrap items-baseline gap-x-3">
-            {k.path === asked ? (
+            {k.path === asked && !k.pool ? (
               <b aria-current="true" className="break-all">
                 {k.path}
               </b>
             ) : (
-              <Link className="link break-all" to={`/disk?${new URLSearchParams({ pool, path: k.path })}`}>
-                {k.path}
+              <Link
+                className="link break-all"
+                to={`/disk?${new URLSearchParams({ pool: k.pool ?? pool, path: k.path })}`}
+              >
+                {k.pool ? `${k.pool}:${k.path}` : k.path}
               </Link>
             )}
             {k.called && <span className="font-medium">{k.called}</span>}
@@ -60,7 +63,7 @@ function Standing({ on, all, pool, asked }: { on: string | undefined; all: Kin[]
             )}
             {k.problem && <span className="text-sm text-error">{k.problem}</span>}
           </div>
-          <Standing on={k.path} all={all} pool={pool} asked={asked} />
+          {!k.pool && <Standing on={k.path} all={all} pool={pool} asked={asked} />}
         </li>
       ))}
     </ul>
