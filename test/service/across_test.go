@@ -2,6 +2,7 @@ package service
 
 import (
 	"bytes"
+	"errors"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -34,7 +35,7 @@ func overlay(t *testing.T, dir, name, baseDir, base, as string) {
 	require.NoError(t, err)
 	_, err = w.WriteAt(bytes.Repeat([]byte("later"), 1000), 0)
 	require.NoError(t, err)
-	require.NoError(t, w.Commit(t.Context()))
+	require.NoError(t, errors.Join(w.Commit(t.Context()), w.Close()))
 }
 
 // TestWhatStandsOnADiskOfAnotherPool is known: whatever would take the base away, or change it, is blocked, by its whole path or as seen from the image; so is what is
