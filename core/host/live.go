@@ -17,10 +17,13 @@ type Layerer interface {
 	Cover(ctx context.Context, m Machine, layers map[string]string, atRest bool) (halted time.Duration, err error)
 	// Merge writes what lies above a file of a disk down into it, and has the guest go on from that. What lay above belongs to nothing then.
 	Merge(ctx context.Context, m Machine, slot, into string) (halted time.Duration, err error)
+	// Fold writes what the images of a disk hold, from one that its guest does not write to down to another one, into that: those above stand on it then, and what lay
+	// between belongs to nothing.
+	Fold(ctx context.Context, m Machine, slot, from, into string) error
 	// Mirror copies the topmost image of a disk to another one that is there and stands on what has the content of all below it, and has the guest
 	// go on from that.
 	Mirror(ctx context.Context, m Machine, slot string, to machine.Disk) (halted time.Duration, err error)
-	// GiveUp ends what an earlier Merge or Mirror of a disk began and did not finish: the guest goes on from what it has.
+	// GiveUp ends what an earlier Merge, Fold or Mirror of a disk began and did not finish: the guest goes on from what it has.
 	GiveUp(ctx context.Context, m Machine, slot string) error
 	// Layers are the files that a disk is stored in, the topmost first.
 	Layers(ctx context.Context, m Machine, slot string) ([]string, error)

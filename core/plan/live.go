@@ -6,6 +6,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"bagaglio/core/host"
 )
@@ -93,6 +94,11 @@ func (w *whole) checkLive() {
 		)
 	case w.m.Host != w.m.To:
 		w.m.Stop, w.m.LongestStop = true, cmp.Or(w.r.LongestStop, UsualStop)
+		w.m.KeepEvery, w.m.KeepAfter = w.r.KeepEvery, w.r.KeepAfter
+		if w.m.KeepEvery > 0 {
+			w.checkKept()
+			return
+		}
 		w.check(
 			Informs,
 			"live",
@@ -108,6 +114,22 @@ func (w *whole) checkLive() {
 				"and stands still for parts of a second, when it goes over to those and to the new disks.", w.m.Here(), w.f.State),
 		)
 	}
+}
+
+// checkKept says what it takes to keep a copy.
+func (w *whole) checkKept() {
+	every := time.Duration(w.m.KeepEvery) * time.Second
+	w.check(
+		Informs,
+		"live",
+		fmt.Sprintf("%s is %s, and goes on while its disks are copied and proven. What it writes is copied every %s, and after each time the copy on %s is whole. "+
+			"When somebody says so it goes over: it is shut down, what was written last is copied, and it is started there.", w.m.Here(), w.f.State, every, w.m.To),
+	)
+	w.check(
+		Informs,
+		"room",
+		"What it writes meanwhile takes room in its own pool too, up to the size of its disks: they stand still below that, and are what it goes back to.",
+	)
 }
 
 // goLive says where the disks go over.
@@ -153,10 +175,16 @@ func (w *whole) goLive(parts []Plan) {
 
 // goAwaySteps are those behind the disks of a machine that goes to another host while it runs: it stands still for a moment.
 func (w *whole) goAwaySteps(released []Step) {
-	w.step(w.m.Host, StepPasses, "Copy what its guest writes meanwhile, until what is left fits into the stop")
+	passes := "Copy what its guest writes meanwhile, until what is left fits into the stop"
+	if w.m.KeepEvery > 0 {
+		passes = "Keep the copy up to date, until somebody says that it goes over"
+	}
+	w.step(w.m.Host, StepPasses, passes)
 	w.step(w.m.Host, StepOff, "Shut "+w.m.Name+" down")
 	w.step(w.m.Host, StepLast, "Copy what was written last, and compare")
-	w.sources(StepStill)
+	if w.m.KeepEvery == 0 { // otherwise it may go over without its old host, which tells nothing then
+		w.sources(StepStill)
+	}
 	w.step(w.m.To, StepDefine, fmt.Sprintf("Make it known to %s as %s", w.m.To, w.m.After.Name))
 	w.step(w.m.To, StepStart, "Start it there")
 	w.step(w.m.To, StepWatch, "See it come up")

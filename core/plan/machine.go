@@ -57,6 +57,9 @@ type Machine struct {
 	// Live are its disks that move while it runs; none for any other work. On its way to another host it may stand still for LongestStop seconds.
 	Live        []LiveDisk `json:"live,omitempty"`
 	LongestStop int        `json:"longest_stop,omitempty"`
+	// KeepEvery and KeepAfter tell that a copy is kept up to date until somebody says that it goes over: every so many seconds, and whenever so many bytes were written.
+	KeepEvery int   `json:"keep_every,omitempty"`
+	KeepAfter int64 `json:"keep_after,omitempty"`
 	// Rests is the text of the definition by which the machine that is copied goes on, whose disks rest under those of the copy from then on; empty for
 	// any other work. GoesOn are the IDs of its disks of then.
 	Rests  string   `json:"rests,omitempty"`

@@ -71,6 +71,8 @@ type MachineRequest struct {
 	Suspend     bool         `json:"suspend"`
 	Live        bool         `json:"live"`
 	LongestStop int          `json:"longest_stop"`
+	KeepEvery   int          `json:"keep_every"`
+	KeepAfter   int64        `json:"keep_after"`
 	Within      int          `json:"within"`
 	Release     bool         `json:"release"`
 
@@ -129,6 +131,8 @@ func (r MachineRequest) validateEnds() error {
 		return r.validateLive()
 	case r.LongestStop != 0:
 		return errors.New("how long it may stand still is said of a machine that moves while it runs (live)")
+	case r.KeepEvery != 0 || r.KeepAfter != 0:
+		return errors.New("a copy is kept up to date of a machine that moves while it runs (live)")
 	case r.Suspend && r.Stop:
 		return errors.New("it is shut down or suspended, not both")
 	case r.Snapshot != "" && (r.Kind != CopyMachine || r.Machine == ""):
@@ -167,10 +171,22 @@ func (r MachineRequest) validateLive() error {
 		return errors.New("a machine that runs goes on at a host: say which")
 	case r.LongestStop < 0 || r.LongestStop > LongestWatch:
 		return fmt.Errorf("a machine may stand still for up to %d seconds", LongestWatch)
+	case (r.KeepEvery != 0 || r.KeepAfter != 0) && strings.HasPrefix(r.Machine, r.To+":"):
+		return errors.New("a copy is kept on another host, for when this one fails")
+	case r.KeepEvery != 0 && (r.KeepEvery < leastKept || r.KeepEvery > mostKept) || r.KeepEvery == 0 && r.KeepAfter != 0:
+		return fmt.Errorf("a copy is kept up to date every %d to %d seconds", leastKept, mostKept)
+	case r.KeepAfter != 0 && r.KeepAfter < leastWritten:
+		return fmt.Errorf("a copy is kept up to date after at least %s were written", Bytes(leastWritten))
 	}
 	_, _, err := HostAndName(r.Machine)
 	return err
 }
+
+// Bounds of how often a copy is kept up to date, in seconds, and after how many bytes at least.
+const (
+	leastKept, mostKept = 10, 7 * 24 * 3600
+	leastWritten        = 1 << 20
+)
 
 // any tells whether anything is to change.
 func (c Changes) any() bool {

@@ -101,6 +101,10 @@ type Request struct {
 	Live bool `json:"live,omitempty"`
 	// LongestStop is for how long it may stand still on its way to another host, in seconds; 0 for the usual time.
 	LongestStop int `json:"longest_stop,omitempty"`
+	// KeepEvery and KeepAfter keep a copy on the other host up to date until somebody says that the machine goes over: every so many seconds, and whenever so many bytes
+	// were written meanwhile.
+	KeepEvery int   `json:"keep_every,omitempty"`
+	KeepAfter int64 `json:"keep_after,omitempty"`
 	// Suspended reads a disk although a machine uses it, as long as that is suspended.
 	Suspended bool `json:"suspended,omitempty"`
 	Within    int  `json:"within,omitempty"`

@@ -1,12 +1,17 @@
 package step
 
-import "errors"
+import (
+	"errors"
+	"time"
+)
 
 // Question is what a step asks a person before it goes on.
 type Question struct {
 	Step    string   `json:"step"` // that asks
 	Text    string   `json:"text"`
 	Answers []Choice `json:"answers"` // the first is the one that does least
+	// Until is when it goes on by itself, as if the first had been given; the zero time for never.
+	Until time.Time `json:"until,omitzero"`
 }
 
 // Choice is an answer that a person can give.

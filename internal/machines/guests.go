@@ -239,6 +239,10 @@ func (g guests) Merge(ctx context.Context, x host.Machine, slot, into string) (h
 	return halted, err
 }
 
+func (g guests) Fold(ctx context.Context, x host.Machine, slot, from, into string) error {
+	return changes(ctx, g, "merge images that are in use", func(h host.Layerer) error { return h.Fold(ctx, x, slot, from, into) })
+}
+
 func (g guests) Mirror(ctx context.Context, x host.Machine, slot string, to machine.Disk) (halted time.Duration, err error) {
 	err = changes(
 		ctx,

@@ -91,6 +91,9 @@ func (idle) Merge(context.Context, host.Machine, string, string) (time.Duration,
 	return 0, errors.ErrUnsupported
 }
 
+// Fold likewise.
+func (idle) Fold(context.Context, host.Machine, string, string, string) error { return errors.ErrUnsupported }
+
 // Mirror likewise.
 func (idle) Mirror(context.Context, host.Machine, string, machine.Disk) (time.Duration, error) {
 	return 0, errors.ErrUnsupported

@@ -172,6 +172,10 @@ func (g guests) Merge(ctx context.Context, m host.Machine, slot, into string) (h
 	return halted, err
 }
 
+func (g guests) Fold(ctx context.Context, m host.Machine, slot, from, into string) error {
+	return around("fold", func() error { return g.Guests.Fold(ctx, m, slot, from, into) })
+}
+
 func (g guests) Mirror(ctx context.Context, m host.Machine, slot string, to machine.Disk) (halted time.Duration, err error) {
 	err = around("mirror", func() error { halted, err = g.Guests.Mirror(ctx, m, slot, to); return err })
 	return halted, err

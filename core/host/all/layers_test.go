@@ -84,6 +84,20 @@ func TestLayers(t *testing.T) {
 	assert.Equal(t, frozen, contentOf(t, at("ticketing.raw"), "raw"), "it stands still")
 	second := daemon.Counted(t, contentOf(t, at("one.qcow2"), "qcow2"))
 	assert.Greater(t, second, first)
+	overlay(t, w.folder, "upper.qcow2", "two.qcow2", "qcow2")
+	_, err = h.Cover(ctx, m, map[string]string{slot: at("upper.qcow2")}, false)
+	require.NoError(t, err)
+	writes()
+	third := daemon.Counted(t, contentOf(t, at("two.qcow2"), "qcow2"))
+	require.ErrorIs(t, h.Fold(ctx, m, slot, at("upper.qcow2"), at("one.qcow2")), host.ErrRefused, "its guest writes to it")
+	require.ErrorIs(t, h.Fold(ctx, m, slot, at("two.qcow2"), at("other.raw")), host.ErrRefused, "it does not stand on that")
+	for range 2 {
+		require.NoError(t, h.Fold(ctx, m, slot, at("two.qcow2"), at("one.qcow2")))
+		lies(at("upper.qcow2"), at("one.qcow2"), at("ticketing.raw"))
+	}
+	assert.Equal(t, third, daemon.Counted(t, contentOf(t, at("one.qcow2"), "qcow2")), "it has what lay above")
+	assert.Equal(t, frozen, contentOf(t, at("ticketing.raw"), "raw"), "and what lies below still stands still")
+	writes()
 	_, err = h.Merge(ctx, m, slot, at("other.raw"))
 	require.ErrorIs(t, err, host.ErrRefused, "it does not stand on that")
 	for range 2 {

@@ -188,6 +188,43 @@ func (h *Host) Merge(ctx context.Context, m host.Machine, slot, into string) (ti
 	})
 }
 
+// Fold writes down into a file what lies between that and what the guest writes to.
+func (h *Host) Fold(ctx context.Context, m host.Machine, slot, from, into string) error {
+	d, err := domain(m)
+	if err != nil {
+		return err
+	}
+	begun := false
+	return h.follow(ctx, func() (done bool, err error) {
+		s, err := h.stored(d, slot)
+		if err != nil {
+			return false, err
+		}
+		files := s.files()
+		above, below := slices.Index(files, from), slices.Index(files, into)
+		switch {
+		case below < 0:
+			return false, refused("its disk %s does not stand on %s", slot, into)
+		case above < 0: // an earlier call did it
+			return true, nil
+		case above == 0 || above >= below:
+			return false, refused("%s is no image between %s and what its guest writes to", from, into)
+		}
+		if under, _, _, _, _, err := h.l.DomainGetBlockJobInfo(d, slot, 0); err != nil || under > 0 {
+			return false, err
+		}
+		if begun { // it ended between both looks, or gave up
+			s, err = h.stored(d, slot)
+			if err == nil && slices.Contains(s.files(), from) {
+				err = refused("it gave up writing down its disk %s", slot)
+			}
+			return false, err
+		}
+		begun = true
+		return false, h.l.DomainBlockCommit(d, slot, libvirt.OptString{into}, libvirt.OptString{from}, 0, libvirt.DomainBlockCommitDelete)
+	})
+}
+
 // mirrored is the text for an image that is mirrored to (formatdomain, "disk").
 type mirrored struct {
 	XMLName xml.Name     `xml:"disk"`
@@ -268,15 +305,17 @@ func (h *Host) follow(ctx context.Context, look func() (done bool, err error)) e
 	}
 }
 
-// GiveUp ends what an earlier call to Merge or Mirror began: the guest goes on from what it has.
+// GiveUp ends what an earlier call to Merge, Fold or Mirror began: the guest goes on from what it has.
 func (h *Host) GiveUp(ctx context.Context, m host.Machine, slot string) error {
 	d, err := domain(m)
 	if err != nil {
 		return err
 	}
 	return h.call(ctx, func() error {
-		s, err := h.stored(d, slot)
-		if err != nil || s.Mirror == nil {
+		if _, err := h.stored(d, slot); err != nil {
+			return err
+		}
+		if under, _, _, _, _, err := h.l.DomainGetBlockJobInfo(d, slot, 0); err != nil || under == 0 {
 			return err
 		}
 		return h.l.DomainBlockJobAbort(d, slot, 0)

@@ -126,7 +126,7 @@ func (w *work) compare(ctx context.Context) error {
 		w.state.Receipt.CameUp = true
 		w.evidence("it runs")
 	}
-	if w.m.Away() {
+	if w.m.Away() && !w.state.Without {
 		return w.handedOver(ctx)
 	}
 	return nil
@@ -134,6 +134,11 @@ func (w *work) compare(ctx context.Context) error {
 
 // withdraw takes the source from the list of its host. Its disks stay.
 func (w *work) withdraw(ctx context.Context) error {
+	if w.state.Without {
+		w.state.Concluded = true
+		w.state.Receipt.Source = fmt.Sprintf("%s was not to be reached, and still has it: take it from its list before it is started there", w.m.Host)
+		return step.ErrEnough
+	}
 	m, err := w.Ends.From.Machine(ctx, w.m.Name)
 	if errors.Is(err, host.ErrNoMachine) { // an earlier time did it
 		w.withdrawn()
@@ -204,6 +209,11 @@ func (w *work) conclude() {
 		w.proof.Compared = fmt.Sprintf("the definition that %s has, with the one that it had", w.m.Host)
 	}
 	switch at := w.state.Frozen.Format(time.RFC3339); {
+	case w.state.Without:
+		w.proof.Compared += fmt.Sprintf(
+			"; its disks as they stood still at %s, with the new ones, and each MiB that was written to until %s, with what its old host had: what was written after that is not in them",
+			at, w.state.as().Format(time.RFC3339),
+		)
 	case w.m.Away():
 		w.proof.Compared += fmt.Sprintf(
 			"; its disks as they stood still at %s, with the new ones, and each MiB that was written to since, with what its old host had",

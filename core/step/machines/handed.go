@@ -47,12 +47,7 @@ func (w *work) handedOver(ctx context.Context) error {
 func (w *work) looks() (map[string]string, error) {
 	out := map[string]string{}
 	for _, d := range w.m.Live {
-		all := []plan.Place{d.Was}
-		for n := range w.state.Passes + 1 {
-			cover, _, _ := d.Pass(n)
-			all = append(all, cover)
-		}
-		for _, at := range all {
+		for _, at := range append([]plan.Place{d.Was}, w.covers(d)...) {
 			info, err := w.Ends.Pools[at.Pool].Stat(at.Path)
 			if err != nil {
 				return nil, err
@@ -70,8 +65,7 @@ func (w *work) fingerprintOf(ctx context.Context, d plan.LiveDisk) (sum fingerpr
 		return sum, 0, 0, err
 	}
 	changed := map[int64]bool{}
-	for n := range w.state.Passes + 1 {
-		cover, _, _ := d.Pass(n)
+	for _, cover := range w.covers(d) {
 		if err := w.changes(ctx, cover, changed); err != nil {
 			return sum, 0, 0, err
 		}

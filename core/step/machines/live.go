@@ -267,13 +267,12 @@ func (w *work) layer(ctx context.Context, at, on plan.Place, form, onFile string
 	if err := w.unmake(at); err != nil {
 		return err
 	}
-	folder, below := w.Ends.Pools[at.Pool], w.Ends.Pools[on.Pool]
-	base, err := disk.Open(ctx, below, on.Path, form)
+	base, err := disk.Open(ctx, w.Ends.Pools[on.Pool], on.Path, form)
 	if err != nil {
 		return fmt.Errorf("opening %s: %w", on, err)
 	}
 	defer base.Close()
-	made, err := w.overlayOn(folder, at, base, onFile)
+	made, err := w.overlayOn(w.Ends.Pools[at.Pool], at, base, onFile)
 	if err == nil {
 		err = errors.Join(made.Commit(ctx), made.Close())
 	}
@@ -281,6 +280,15 @@ func (w *work) layer(ctx context.Context, at, on plan.Place, form, onFile string
 		return fmt.Errorf("making %s: %w", at, err)
 	}
 	return w.alike(at, on)
+}
+
+// layerBeside does so in the pool of what the image stands on, which it names as seen from itself.
+func (w *work) layerBeside(ctx context.Context, at, on plan.Place, form string) error {
+	name, err := filepath.Rel(path.Dir(at.Path), on.Path)
+	if err != nil {
+		return err
+	}
+	return w.layer(ctx, at, on, form, name)
 }
 
 // overlay is an image being made that stands on another one in its pool, which it names as seen from itself.

@@ -36,6 +36,8 @@ type layered struct {
 	written map[string][]int
 	last    int
 	refuses bool // to mirror
+	// rebase has an image stand on another file.
+	rebase func(file, on string) error
 }
 
 func (l *layered) write(machines map[string]*host.Machine) {
@@ -85,6 +87,23 @@ func (f *fake) Merge(_ context.Context, m host.Machine, _, into string) (time.Du
 	})
 }
 
+func (f *fake) Fold(_ context.Context, _ host.Machine, _, from, into string) error {
+	return f.op(func() error {
+		above, below := slices.Index(f.layers.files, from), slices.Index(f.layers.files, into)
+		if above < 0 && below >= 0 { // an earlier time did it
+			return nil
+		}
+		if above < 1 || below < above {
+			return fmt.Errorf("%w: it does not stand so", host.ErrRefused)
+		}
+		for _, folded := range slices.Backward(f.layers.files[above:below]) {
+			f.layers.written[into] = append(f.layers.written[into], f.layers.written[folded]...)
+		}
+		f.layers.files = slices.Delete(f.layers.files, above, below)
+		return f.layers.rebase(f.layers.files[above-1], into)
+	})
+}
+
 func (f *fake) Mirror(_ context.Context, m host.Machine, _ string, to machine.Disk) (time.Duration, error) {
 	return time.Millisecond, f.op(func() error {
 		if f.layers.refuses {
@@ -102,16 +121,19 @@ func (f *fake) GiveUp(context.Context, host.Machine, string) error {
 // liveTask is a task to move the disk of the kiosk while it runs. The new disk has the content of the old one as that stands still.
 func liveTask(t *testing.T, w *world) (job.Task, plan.LiveDisk) {
 	t.Helper()
-	return liveTo(t, w, "quay")
+	return liveTo(t, w, "quay", false)
 }
 
-// liveTo does so to a host.
-func liveTo(t *testing.T, w *world, to string) (job.Task, plan.LiveDisk) {
+// liveTo does so to a host, where a copy may be kept up to date first.
+func liveTo(t *testing.T, w *world, to string, kept bool) (job.Task, plan.LiveDisk) {
 	t.Helper()
 	m := w.quay.has(t, kiosk, host.Running)
 	is, err := machine.Describe(m.Format, m.Definition)
 	require.NoError(t, err)
 	r := plan.Request{Kind: plan.MoveMachine, Machine: "quay:gate-kiosk", To: to, Destination: &plan.Place{Pool: "lamp-room"}, Live: true}
+	if kept {
+		r.KeepEvery = 60
+	}
 	require.NoError(t, r.Validate())
 	old, now := plan.Place{Pool: "quay-store", Path: "kiosk.raw"}, plan.Place{Pool: "lamp-room", Path: "kiosk/kiosk.raw"}
 	side := func(at plan.Place) []plan.Side {
@@ -148,6 +170,11 @@ func liveTo(t *testing.T, w *world, to string) (job.Task, plan.LiveDisk) {
 			w.quay.layers.bases[at] = d.WasFile
 		}
 		ends[plan.MachineSubject] = step.Ends{From: w.quay, To: w.lighthouse, Pools: pools}
+		w.quay.layers.rebase = func(file, on string) error {
+			at := func(file string) plan.Place { return plan.Place{Pool: "quay-store", Path: strings.TrimPrefix(file, "/quay/")} }
+			x := &work{Job: step.Job{Ends: ends[plan.MachineSubject]}, m: *p.Machine}
+			return x.layer(t.Context(), at(file), at(on), "qcow2", on)
+		}
 		w.lighthouse.layers = layered{
 			files:   []string{d.TopAt, d.NowFile},
 			bases:   map[string]string{d.TopAt: d.NowFile},
@@ -277,7 +304,7 @@ func TestEveryStepOfAMoveWithAShortStop(t *testing.T) {
 		unhurried(t, name, func(t *testing.T) {
 			for n := 0; ; n++ {
 				w := newWorld()
-				task, d := liveTo(t, w, "lighthouse")
+				task, d := liveTo(t, w, "lighthouse", false)
 				w.dead = dead
 				w.left = n
 				run := func() (done receipt.Receipt, err error) {
@@ -323,7 +350,7 @@ func TestEveryStepOfAMoveWithAShortStop(t *testing.T) {
 // TestWhatWasHandedOver has the fingerprint of the disk with all that was written in passes, though only what was is read again.
 func TestWhatWasHandedOver(t *testing.T) {
 	w := newWorld()
-	task, d := liveTo(t, w, "lighthouse")
+	task, d := liveTo(t, w, "lighthouse", false)
 	ends := task.Ends[plan.MachineSubject]
 	d.Size = 5<<20 + 4096
 	content := bytes.Repeat([]byte("tide"), int(d.Size)/4)

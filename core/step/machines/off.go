@@ -32,6 +32,9 @@ const (
 
 // off sees that the source is off, and shuts it down where that is asked for.
 func (w *work) off(ctx context.Context) error {
+	if w.state.Without {
+		return w.isOff(ctx)
+	}
 	m, err := w.source(ctx)
 	if err != nil {
 		return err

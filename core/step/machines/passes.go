@@ -26,8 +26,16 @@ var errNoFit = errors.New("its guest writes faster than that can be copied: what
 // Answers to the question what to do with a guest that writes too fast.
 const answerNow = "now"
 
+// mostLayers bounds how many images lie one on the other, in the new place and on the old disk.
+const mostLayers = 8
+
 // passes copies what was written meanwhile, until what is left fits into the stop.
 func (w *work) passes(ctx context.Context) error {
+	if w.m.KeepEvery > 0 && !w.state.Going {
+		if err := w.keepUp(ctx); err != nil || w.state.Without {
+			return err
+		}
+	}
 	answer := w.answered(plan.StepPasses)
 	if answer == answerBack {
 		return errNoFit
@@ -111,17 +119,69 @@ func (w *work) pass(ctx context.Context, m host.Machine) error {
 	if err != nil {
 		return err
 	}
-	w.state.Passes, w.state.Carried = w.state.Passes+1, w.state.Carried+n
+	if w.joins(w.state.Passes) {
+		w.state.Base = w.state.Passes
+	}
+	w.state.Passes, w.state.Carried, w.state.Copied = w.state.Passes+1, w.state.Carried+n, begun
 	if took := time.Since(begun).Seconds(); took > 0 && n > 0 {
 		w.state.Speed = float64(n) / took
 	}
+	if err := w.Keep(ctx); err != nil {
+		return err
+	}
+	return w.tidy(ctx, m)
+}
+
+// joins tells whether what is copied in a pass is joined with all that was copied before, into one image on the new disk.
+func (w *work) joins(n int) bool { return n-w.state.Base >= mostLayers }
+
+// tidy removes what was joined: images of earlier passes in the new place, and those on the old disk, which its host writes down into the first one. The old disk itself
+// stands still.
+func (w *work) tidy(ctx context.Context, m host.Machine) error {
+	if w.state.Folded >= w.state.Base {
+		return nil
+	}
+	for _, d := range w.m.Live {
+		for n := range w.state.Base {
+			_, _, copied := d.Pass(n)
+			if err := w.unmake(copied); err != nil {
+				return err
+			}
+		}
+		_, into, _ := d.Pass(0)
+		_, from, _ := d.Pass(w.state.Base)
+		if err := w.Ends.From.Fold(ctx, m, d.Slot, from, into); err != nil {
+			return fmt.Errorf("having %s write down what was written to the disk %s earlier: %w", w.m.Host, d.Slot, err)
+		}
+		for n := w.state.Folded + 1; n <= w.state.Base; n++ {
+			cover, _, _ := d.Pass(n)
+			if err := w.unmake(cover); err != nil {
+				return err
+			}
+		}
+	}
+	w.state.Folded = w.state.Base
 	return w.Keep(ctx)
+}
+
+// covers are the images that a guest wrote to meanwhile, as they are there, the lowest first.
+func (w *work) covers(d plan.LiveDisk) (all []plan.Place) {
+	first, _, _ := d.Pass(0)
+	all = append(all, first)
+	for n := w.state.Folded + 1; n <= w.state.Passes; n++ {
+		cover, _, _ := d.Pass(n)
+		all = append(all, cover)
+	}
+	return all
 }
 
 // last copies what was written last, of the machine that is off.
 func (w *work) last(ctx context.Context) error {
 	if err := w.isOff(ctx); err != nil {
 		return err
+	}
+	if w.state.Without {
+		return w.topOff(ctx)
 	}
 	var err error
 	if w.state.Last, err = w.looks(); err != nil { // before anything of it is read
@@ -140,11 +200,15 @@ func (w *work) copyPass(ctx context.Context, n int, into func(plan.LiveDisk) pla
 	for _, d := range w.m.Live {
 		cover, _, _ := d.Pass(n)
 		on, form := d.Now, d.Format
-		if n > 0 {
-			_, _, on = d.Pass(n - 1)
-			form = "qcow2"
+		var before []plan.Place // the newest first
+		for i := n - 1; i >= w.state.Base; i-- {
+			_, _, copied := d.Pass(i)
+			before = append(before, copied)
 		}
-		one, err := w.copyLayer(ctx, cover, into(d), on, form)
+		if len(before) > 0 && !w.joins(n) {
+			on, form, before = before[0], "qcow2", nil
+		}
+		one, err := w.copyLayer(ctx, cover, into(d), on, form, before)
 		if copied += one; err != nil {
 			return copied, fmt.Errorf("copying what was written to the disk %s: %w", d.Slot, err)
 		}
@@ -152,16 +216,21 @@ func (w *work) copyPass(ctx context.Context, n int, into func(plan.LiveDisk) pla
 	return copied, nil
 }
 
-// copyLayer copies what an image has of its own into one that stands on another one, which is made anew, and compares both as they are with all below them.
-func (w *work) copyLayer(ctx context.Context, from, into, on plan.Place, form string) (n int64, err error) {
-	src, err := disk.Open(ctx, w.Ends.Pools[from.Pool], from.Path, "qcow2")
-	if err != nil {
-		return 0, err
-	}
-	defer src.Close()
-	own, ok := src.(disk.Locator)
-	if !ok {
-		return 0, fmt.Errorf("what %s has of its own: %w", from, errors.ErrUnsupported)
+// copyLayer copies what an image has of its own into one that stands on another one, which is made anew, with what the images have that were copied before, if any, and
+// compares both as they are with all below them.
+func (w *work) copyLayer(ctx context.Context, from, into, on plan.Place, form string, before []plan.Place) (n int64, err error) {
+	var parts []written
+	defer func() {
+		for _, p := range parts {
+			err = errors.Join(err, p.content.Close())
+		}
+	}()
+	for _, at := range append([]plan.Place{from}, before...) {
+		p, err := w.openWritten(ctx, at)
+		if err != nil {
+			return 0, err
+		}
+		parts = append(parts, p)
 	}
 	if err := w.unmake(into); err != nil {
 		return 0, err
@@ -176,31 +245,7 @@ func (w *work) copyLayer(ctx context.Context, from, into, on plan.Place, form st
 	if err != nil {
 		return 0, err
 	}
-	changed := map[int64]bool{}
-	buffer := make([]byte, unit)
-	for off := int64(0); off < src.Size() && err == nil; {
-		if err = ctx.Err(); err != nil {
-			break
-		}
-		var at disk.Place
-		if at, err = own.Locate(off); err != nil {
-			break
-		}
-		length := min(at.Len, unit)
-		if at.Kind != disk.Hole {
-			part := buffer[:length]
-			if err = disk.ReadFull(src, part, off); err == nil {
-				_, err = made.WriteAt(part, off)
-			}
-			for mib := off / unit; mib <= (off+length-1)/unit; mib++ {
-				changed[mib] = true
-			}
-			n += length
-		} else {
-			length = at.Len
-		}
-		off += length
-	}
+	n, changed, err := copyWritten(ctx, parts, made)
 	if err == nil {
 		err = made.Commit(ctx)
 	}
@@ -210,11 +255,71 @@ func (w *work) copyLayer(ctx context.Context, from, into, on plan.Place, form st
 	if err := w.alike(into, on); err != nil {
 		return n, err
 	}
-	return n, w.same(ctx, src, into, changed)
+	return n, w.same(ctx, parts[0].content.Size(), into, changed)
 }
 
-// same reads back from storage what was copied, and compares it with its source.
-func (w *work) same(ctx context.Context, src disk.Reader, into plan.Place, changed map[int64]bool) error {
+// written is an image of which only what it has of its own is copied.
+type written struct {
+	own     disk.Locator
+	content disk.Reader // with all below it
+}
+
+func (w *work) openWritten(ctx context.Context, at plan.Place) (p written, err error) {
+	if p.content, err = disk.Open(ctx, w.Ends.Pools[at.Pool], at.Path, "qcow2"); err != nil {
+		return p, err
+	}
+	own, ok := p.content.(disk.Locator)
+	if p.own = own; !ok {
+		err = errors.Join(fmt.Errorf("what %s has of its own: %w", at, errors.ErrUnsupported), p.content.Close())
+	}
+	return p, err
+}
+
+// copyWritten copies what images have of their own, the newest first, and tells how much the first one had, and with what each MiB is to be compared that was written to.
+func copyWritten(ctx context.Context, parts []written, made disk.Writer) (n int64, changed map[int64]disk.Reader, err error) {
+	changed, buffer := map[int64]disk.Reader{}, make([]byte, unit)
+	for off, size := int64(0), parts[0].content.Size(); off < size; {
+		if err := ctx.Err(); err != nil {
+			return n, nil, err
+		}
+		length, hole := size-off, true
+		var of int
+		for i, p := range parts {
+			at, err := p.own.Locate(off)
+			if err != nil {
+				return n, nil, err
+			}
+			if length = min(length, at.Len); at.Kind != disk.Hole {
+				hole, of = false, i
+				break
+			}
+		}
+		if hole {
+			off += length
+			continue
+		}
+		length = min(length, unit)
+		if err := disk.ReadFull(parts[of].content, buffer[:length], off); err != nil {
+			return n, nil, err
+		}
+		if _, err := made.WriteAt(buffer[:length], off); err != nil {
+			return n, nil, err
+		}
+		for mib := off / unit; mib <= (off+length-1)/unit; mib++ {
+			if of == 0 || changed[mib] == nil {
+				changed[mib] = parts[min(of, 1)].content // the second one stands on those behind it
+			}
+		}
+		if of == 0 {
+			n += length
+		}
+		off += length
+	}
+	return n, changed, nil
+}
+
+// same reads back from storage what was copied, of a disk of a size, and compares each MiB with its source.
+func (w *work) same(ctx context.Context, size int64, into plan.Place, changed map[int64]disk.Reader) error {
 	folder := w.Ends.Pools[into.Pool]
 	if f, ok := storage.As[storage.Freshener](folder); ok {
 		folder = f.Fresh()
@@ -224,16 +329,16 @@ func (w *work) same(ctx context.Context, src disk.Reader, into plan.Place, chang
 		return fmt.Errorf("opening what was made: %w", err)
 	}
 	defer back.Close()
-	if back.Size() != src.Size() {
-		return fmt.Errorf("%w: %s has %d bytes, and the disk %d", step.ErrNotProven, into, back.Size(), src.Size())
+	if back.Size() != size {
+		return fmt.Errorf("%w: %s has %d bytes, and the disk %d", step.ErrNotProven, into, back.Size(), size)
 	}
 	p, q := make([]byte, unit), make([]byte, unit)
-	for mib := range changed {
+	for mib, src := range changed {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
 		off := mib * unit
-		length := min(unit, src.Size()-off)
+		length := min(unit, size-off)
 		if err := errors.Join(disk.ReadFull(src, p[:length], off), disk.ReadFull(back, q[:length], off)); err != nil {
 			return err
 		}

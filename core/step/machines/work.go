@@ -80,6 +80,14 @@ type state struct {
 	Carried  int64     `json:"carried,omitempty"`
 	Speed    float64   `json:"speed,omitempty"` // bytes a second
 	Stopping time.Time `json:"stopping,omitzero"`
+	// Base is the pass whose image in the new place stands on the new disk itself, and has all that was written before; Folded is that whose image on the old
+	// disk was written down into the first one.
+	Base   int `json:"base,omitempty"`
+	Folded int `json:"folded,omitempty"`
+	// Copied is the moment that the copy is of, of a machine that is kept up to date. Going tells that it is to go over, and Without that it goes without its old host.
+	Copied  time.Time `json:"copied,omitzero"`
+	Going   bool      `json:"going,omitempty"`
+	Without bool      `json:"without,omitempty"`
 	// Last is what the files looked like, by their places, from which what was written last was copied.
 	Last map[string]string `json:"last,omitempty"`
 	// Halting tells that its host is doing what may halt it.
@@ -211,6 +219,9 @@ func (w *work) isOff(ctx context.Context) error {
 		return nil
 	}
 	m, err := w.source(ctx)
+	if w.state.Without && away(err) { // somebody has said that it goes over all the same
+		return nil
+	}
 	if err == nil && m.State != host.Off {
 		err = inUse(fmt.Sprintf("%s is %s: somebody started it while it was being carried.", w.m.Here(), m.State))
 	}

@@ -38,6 +38,7 @@ type fake struct {
 	answered []string
 	kept     []host.Snapshot // of its machine
 	layers   layered
+	away     bool // not to be reached
 }
 
 func newWorld() *world {
@@ -49,7 +50,7 @@ func newWorld() *world {
 // op is an operation on a host. Going away is noticed by whoever asks, before it is done or behind it.
 func (f *fake) op(do func() error) error {
 	w := f.world
-	if w.gone {
+	if w.gone || f.away {
 		return host.ErrGone
 	}
 	if w.left == 0 { // what was asked for is not done any more, or done without an answer
