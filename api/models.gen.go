@@ -414,6 +414,15 @@ type Balance = plan.Balance
 // BalanceRequest defines model for BalanceRequest.
 type BalanceRequest = plan.BalanceRequest
 
+// Behind how far the copy of a machine is behind that a job keeps up to date
+type Behind struct {
+	// Bytes written since, as far as is known
+	Bytes int64 `json:"bytes"`
+
+	// Of the moment that the copy is of
+	Of time.Time `json:"of"`
+}
+
 // CarriedMachine defines model for CarriedMachine.
 type CarriedMachine = receipt.Machine
 
@@ -871,6 +880,9 @@ type HostStorage struct {
 type Job struct {
 	// Actions what can be done to it now; to undo is a request of that kind
 	Actions []JobAction `json:"actions"`
+
+	// Behind how far the copy of a machine is behind that a job keeps up to date
+	Behind *Behind `json:"behind,omitempty"`
 
 	// ByItself it paused by itself, and goes on by itself when the reason is gone
 	ByItself bool      `json:"by_itself"`

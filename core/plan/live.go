@@ -122,8 +122,14 @@ func (w *whole) checkKept() {
 	w.check(
 		Informs,
 		"live",
-		fmt.Sprintf("%s is %s, and goes on while its disks are copied and proven. What it writes is copied every %s, and after each time the copy on %s is whole. "+
-			"When somebody says so it goes over: it is shut down, what was written last is copied, and it is started there.", w.m.Here(), w.f.State, every, w.m.To),
+		fmt.Sprintf(
+			"%s is %s, and goes on while its disks are copied and proven. What it writes is copied every %s, and after each time the copy on %s is whole. "+
+				"When somebody says so it goes over: it is shut down, what was written last is copied, and it is started there.",
+			w.m.Here(),
+			w.f.State,
+			every,
+			w.m.To,
+		),
 	)
 	w.check(
 		Informs,

@@ -43,6 +43,9 @@ func (s *server) StartJob(ctx context.Context, r StartJobRequestObject) (StartJo
 func (s *server) GetJob(ctx context.Context, r GetJobRequestObject) (GetJobResponseObject, error) {
 	job, err := s.service.Queue.Job(ctx, r.Job)
 	j := viewJob(job)
+	if b := s.service.Queue.Behind(ctx, job); b != nil {
+		j.Behind = &spec.Behind{Of: b.Of, Bytes: b.Bytes}
+	}
 	tagged(ctx, j.Etag)
 	return GetJob200JSONResponse(j), err
 }

@@ -15,7 +15,7 @@ import (
 
 // follow watches a job of the service to its end.
 func (a *app) follow(ctx context.Context, service *client.Service, id string, watch func(step.Progress)) (receipt.Receipt, error) {
-	paused := ""
+	paused, kept := "", ""
 	for j, err := range service.Follow(ctx, id) {
 		if err != nil && ctx.Err() != nil {
 			a.remark("Job %s goes on in the service. To stop it: bagaglio job cancel %s", id, id)
@@ -31,6 +31,13 @@ func (a *app) follow(ctx context.Context, service *client.Service, id string, wa
 		if j.State == api.JobStatePaused && paused != *j.Reason {
 			paused = *j.Reason
 			a.remark("Job %s has paused: %s", id, paused)
+		}
+		if j.Question != nil && !j.Question.Until.IsZero() {
+			if text := j.Question.Text; text != kept {
+				kept = text
+				a.remark("Job %s keeps it up to date, next at %s. %s", id, when(j.Question.Until), text)
+			}
+			continue
 		}
 		if j.Question != nil {
 			if err := a.answer(ctx, service, j); err != nil {

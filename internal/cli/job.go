@@ -133,6 +133,14 @@ func (a *app) jobShow() *cobra.Command {
 			if j.Reason != nil {
 				rows = append(rows, []string{"reason", *j.Reason})
 			}
+			if j.Behind != nil {
+				rows = append(
+					rows,
+					[]string{"copy of", when(j.Behind.Of)},
+					[]string{"behind", size(j.Behind.Bytes)},
+					[]string{"next at", when(j.Question.Until)},
+				)
+			}
 			if err := table(a.out, append(rows, []string{""})); err != nil {
 				return err
 			}

@@ -28,6 +28,7 @@ func (a *app) machine() *cobra.Command {
 		a.machineStop(),
 		a.machineScreen(),
 		a.machineMove(),
+		a.machineKeep(),
 		a.machineAdd(),
 		a.machineForget(),
 		a.machineRemove(),

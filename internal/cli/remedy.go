@@ -50,6 +50,8 @@ var remedyFlags = []struct{ field, flag string }{
 	{"suspend", "suspend"},
 	{"live", "live"},
 	{"longest_stop", "longest-stop"},
+	{"keep_every", "every"},
+	{"keep_after", "after"},
 	{"identity", "identity"},
 	{"name", "name"},
 	{"networks", "network"},

@@ -92,7 +92,9 @@ func (idle) Merge(context.Context, host.Machine, string, string) (time.Duration,
 }
 
 // Fold likewise.
-func (idle) Fold(context.Context, host.Machine, string, string, string) error { return errors.ErrUnsupported }
+func (idle) Fold(context.Context, host.Machine, string, string, string) error {
+	return errors.ErrUnsupported
+}
 
 // Mirror likewise.
 func (idle) Mirror(context.Context, host.Machine, string, machine.Disk) (time.Duration, error) {

@@ -19,6 +19,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/core/step"
 	"bagaglio/core/step/disks"
+	steps "bagaglio/core/step/machines"
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/archive"
 	"bagaglio/internal/machines"
@@ -381,6 +382,9 @@ func (s *Planner) endsOfMachine(ctx context.Context, m plan.Machine) (step.Ends,
 	for _, d := range m.Live {
 		for _, at := range []plan.Place{d.Was, d.Now} {
 			folder, err := s.places.Folder(ctx, at.Pool)
+			if at == d.Was {
+				folder, err = orGone(&m, folder, err)
+			}
 			if err != nil {
 				return ends, err
 			}
@@ -388,6 +392,15 @@ func (s *Planner) endsOfMachine(ctx context.Context, m plan.Machine) (step.Ends,
 		}
 	}
 	return ends, nil
+}
+
+// BehindOf tells how far the copy of a machine is behind that a job keeps up to date.
+func (s *Planner) BehindOf(ctx context.Context, m plan.Machine, journal step.Journal) (steps.Behind, error) {
+	ends, err := s.endsOfMachine(ctx, m)
+	if err != nil {
+		return steps.Behind{}, err
+	}
+	return steps.BehindOf(journal, m, ends.Pools)
 }
 
 // machineBack plans to take back what a job did with a machine, around the plan for its disks.

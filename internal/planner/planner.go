@@ -269,18 +269,26 @@ func (s *Planner) needs(ctx context.Context, r plan.Request, from, to store.Pool
 // Ends are the folders that the places of a request lie in. They know which files a machine of their host uses.
 func (s *Planner) Ends(ctx context.Context, r plan.Request) (ends step.Ends, err error) {
 	ends.Scratch, ends.Saved = filepath.Join(s.state, "scratch"), filepath.Join(s.state, "saved")
-	if ends.Source, err = s.inside(ctx, r.Source, r.Suspended); err != nil {
-		return ends, err
+	if r.Destination != nil {
+		if ends.Destination, err = s.folder(ctx, r.Destination.Pool); err != nil {
+			return ends, err
+		}
 	}
 	if r.AgainstDisk != nil {
 		if ends.Against, err = s.inside(ctx, *r.AgainstDisk, false); err != nil {
 			return ends, err
 		}
 	}
-	if r.Destination != nil {
-		ends.Destination, err = s.folder(ctx, r.Destination.Pool)
-	}
+	ends.Source, err = s.inside(ctx, r.Source, r.Suspended)
 	return ends, err
+}
+
+// orGone is a folder of the old host of a machine whose copy is kept up to date: where that is not to be reached, one in which nothing is.
+func orGone(m *plan.Machine, folder storage.Folder, err error) (storage.Folder, error) {
+	if m == nil || m.KeepEvery == 0 || !storage.Lost(err) {
+		return folder, err
+	}
+	return storage.Gone{Err: err}, nil
 }
 
 func (s *Planner) folder(ctx context.Context, pool string) (storage.Folder, error) {
@@ -318,7 +326,7 @@ func (s *Planner) EndsOf(ctx context.Context, p plan.Plan) (map[string]step.Ends
 	all := map[string]step.Ends{}
 	for _, d := range p.Bodies {
 		ends, err := s.endsOfDisk(ctx, d)
-		if err != nil {
+		if ends.Source, err = orGone(p.Machine, ends.Source, err); err != nil {
 			return nil, err
 		}
 		all[d.ID] = ends

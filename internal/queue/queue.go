@@ -270,8 +270,19 @@ func (q *Queue) callOff(ctx context.Context, j store.Job) error {
 	if err != nil {
 		return fmt.Errorf("the move was interrupted, and its files have to get their old names again: %w", err)
 	}
-	return q.task(j, ends).CallOff(ctx)
+	task := q.task(j, ends)
+	if task.Records != nil {
+		task.Records = asItWas{task.Records}
+	}
+	return task.CallOff(ctx)
 }
+
+// asItWas are the records of a job that nobody runs: they stay as its last runner kept them. What takes its work back looks first what is there.
+type asItWas struct{ step.Records }
+
+func (asItWas) Keep(context.Context, step.Journal, *step.Mark) error { return nil }
+
+func (asItWas) Forget(context.Context, string, step.Journal) error { return nil }
 
 func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt, error) {
 	ends, err := q.planner.EndsOf(ctx, j.Plan)

@@ -164,6 +164,11 @@ func (s *Store) Answer(ctx context.Context, c Claim, name string) error {
 	)
 }
 
+// Asking returns the jobs that ask.
+func (s *Store) Asking(ctx context.Context) ([]Job, error) {
+	return s.jobs(ctx, `SELECT * FROM jobs WHERE state = ? ORDER BY rank`, Asking)
+}
+
 // Troubled returns the jobs that paused by themselves.
 func (s *Store) Troubled(ctx context.Context) ([]Job, error) {
 	return s.jobs(ctx, `SELECT * FROM jobs WHERE state = ? AND trouble = 1 ORDER BY rank`, Paused)

@@ -136,7 +136,10 @@ func (w *work) compare(ctx context.Context) error {
 func (w *work) withdraw(ctx context.Context) error {
 	if w.state.Without {
 		w.state.Concluded = true
-		w.state.Receipt.Source = fmt.Sprintf("%s was not to be reached, and still has it: take it from its list before it is started there", w.m.Host)
+		w.state.Receipt.Source = fmt.Sprintf(
+			"%s was not to be reached, and still has it: take it from its list before it is started there",
+			w.m.Host,
+		)
 		return step.ErrEnough
 	}
 	m, err := w.Ends.From.Machine(ctx, w.m.Name)
@@ -212,7 +215,8 @@ func (w *work) conclude() {
 	case w.state.Without:
 		w.proof.Compared += fmt.Sprintf(
 			"; its disks as they stood still at %s, with the new ones, and each MiB that was written to until %s, with what its old host had: what was written after that is not in them",
-			at, w.state.as().Format(time.RFC3339),
+			at,
+			w.state.as().Format(time.RFC3339),
 		)
 	case w.m.Away():
 		w.proof.Compared += fmt.Sprintf(

@@ -75,14 +75,24 @@ func (w *work) asks(text string, until time.Duration, answers ...step.Choice) er
 		return errEnded
 	}
 	return &step.AskedError{
-		Question: step.Question{Step: w.Log.ID(plan.StepPasses), Text: text, Answers: answers, Until: time.Now().Add(until).Truncate(time.Second)}, Err: errEnded,
+		Question: step.Question{
+			Step:    w.Log.ID(plan.StepPasses),
+			Text:    text,
+			Answers: answers,
+			Until:   time.Now().Add(until).Truncate(time.Second),
+		},
+		Err: errEnded,
 	}
 }
 
 // goWithout has the machine go over as it was copied last, without its old host.
 func (w *work) goWithout(ctx context.Context) error {
 	w.state.Without, w.state.Stopping = true, time.Now()
-	w.evidence("%s was not to be reached: it goes over as it was at %s, and what its guest wrote after that is on its old disks alone", w.m.Host, w.state.moment())
+	w.evidence(
+		"%s was not to be reached: it goes over as it was at %s, and what its guest wrote after that is on its old disks alone",
+		w.m.Host,
+		w.state.moment(),
+	)
 	return w.Keep(ctx)
 }
 
@@ -99,4 +109,22 @@ func (w *work) topOff(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// Behind is how far the copy of a machine is behind that is kept up to date: the moment that it is of, and how many bytes were written since.
+type Behind struct {
+	Of    time.Time
+	Bytes int64
+}
+
+// BehindOf tells it of a job, by its journal. pools are the folders that the old disks lie in, by their pools.
+func BehindOf(j step.Journal, m plan.Machine, pools map[string]storage.Folder) (b Behind, err error) {
+	w := &work{m: m}
+	w.Ends.Pools = pools
+	if _, err := j.Open(plan.MachineSubject, nil).Load(&w.state); err != nil {
+		return b, err
+	}
+	b.Of = w.state.as()
+	b.Bytes, err = w.unread()
+	return b, err
 }

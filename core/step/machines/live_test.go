@@ -171,7 +171,9 @@ func liveTo(t *testing.T, w *world, to string, kept bool) (job.Task, plan.LiveDi
 		}
 		ends[plan.MachineSubject] = step.Ends{From: w.quay, To: w.lighthouse, Pools: pools}
 		w.quay.layers.rebase = func(file, on string) error {
-			at := func(file string) plan.Place { return plan.Place{Pool: "quay-store", Path: strings.TrimPrefix(file, "/quay/")} }
+			at := func(file string) plan.Place {
+				return plan.Place{Pool: "quay-store", Path: strings.TrimPrefix(file, "/quay/")}
+			}
 			x := &work{Job: step.Job{Ends: ends[plan.MachineSubject]}, m: *p.Machine}
 			return x.layer(t.Context(), at(file), at(on), "qcow2", on)
 		}

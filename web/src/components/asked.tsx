@@ -1,6 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
-import { CircleHelp } from "lucide-react";
+import { CircleHelp, RefreshCw } from "lucide-react";
 import { calls, result, type Job, type Question } from "../api/client.ts";
+import { exact, size, span, when } from "../format.ts";
 import { Failure } from "./failure.tsx";
 
 /** What a job asks, with the answers to choose from. */
@@ -12,9 +13,14 @@ export function Asked({ job, question }: { job: Job; question: Question }) {
   return (
     <section className="sheet space-y-4" aria-label="What it asks">
       <p className="flex gap-3 break-words">
-        <CircleHelp aria-hidden className="text-warning size-5 shrink-0" />
+        {question.until ? (
+          <RefreshCw aria-hidden className="text-success size-5 shrink-0" />
+        ) : (
+          <CircleHelp aria-hidden className="text-warning size-5 shrink-0" />
+        )}
         {question.text}
       </p>
+      {job.behind && question.until && <Behind behind={job.behind} until={question.until} />}
       <div className="flex flex-wrap gap-2">
         {question.answers.map((choice) => (
           <button
@@ -30,5 +36,23 @@ export function Asked({ job, question }: { job: Job; question: Question }) {
       </div>
       {answer.error && <Failure error={answer.error} />}
     </section>
+  );
+}
+
+/** How far a copy is behind that is kept up to date. */
+function Behind({ behind, until }: { behind: NonNullable<Job["behind"]>; until: string }) {
+  const seconds = Math.max(0, (Date.now() - new Date(behind.of).getTime()) / 1000);
+  return (
+    <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1" aria-label="How far it is behind">
+      <dt>Behind by</dt>
+      <dd>
+        <span className="figures" title={exact(behind.bytes)}>
+          {size(behind.bytes)}
+        </span>{" "}
+        that were written in <span className="figures">{span(seconds)}</span>
+      </dd>
+      <dt>Next copied</dt>
+      <dd className="figures">{when(until)}</dd>
+    </dl>
   );
 }

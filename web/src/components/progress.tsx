@@ -6,6 +6,8 @@ export function Progress({ job }: { job: Job }) {
   const p = job.progress;
   if (job.state === "waiting") return <p>Waits for its turn.</p>;
   if (job.state === "paused") return <p>It has paused. What it has done stays, and it goes on from there.</p>;
+  if (job.state === "asking" && job.question?.until)
+    return <p>Nothing runs until it is due. Cancelling ends it: the machine goes on where it is.</p>;
   if (job.state === "asking") return <p>It waits for an answer. What it has done stays, and it goes on from there.</p>;
   if (!p) return <p>Begins.</p>;
   const share = p.total > 0 ? Math.min(100, (100 * p.done) / p.total) : undefined;

@@ -9,12 +9,14 @@ const colours: Record<string, string> = {
   cancelled: "badge-neutral",
   paused: "badge-warning",
   asking: "badge-warning",
+  "kept up to date": "badge-success",
   "done with damage": "badge-warning",
 };
 
 /** The state of a job, and how it ended where that says more. */
 export function State({ job }: { job: Job }) {
   const ended = job.outcome === "damaged" ? "done with damage" : job.outcome;
-  const word = job.state === "done" && ended ? ended : job.state;
+  const kept = job.state === "asking" && job.question?.until ? "kept up to date" : job.state;
+  const word = job.state === "done" && ended ? ended : kept;
   return <span className={`badge badge-soft ${colours[word] ?? ""}`}>{word}</span>;
 }

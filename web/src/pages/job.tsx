@@ -25,6 +25,7 @@ export function JobPage() {
   const job = useQuery({
     queryKey: ["job", id],
     queryFn: () => result(calls.GET("/v1/jobs/{job}", { params: { path } })),
+    refetchInterval: (q) => (q.state.data?.question?.until ? 5000 : false), // how far a copy is behind is no news
   });
   const receipt = useQuery({
     queryKey: ["receipt", id],
