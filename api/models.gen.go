@@ -421,6 +421,9 @@ type Behind struct {
 
 	// Of the moment that the copy is of
 	Of time.Time `json:"of"`
+
+	// Seconds since then
+	Seconds float32 `json:"seconds"`
 }
 
 // CarriedMachine defines model for CarriedMachine.

@@ -270,6 +270,10 @@ func (w *whole) checkOff() {
 		remedies := []Remedy{stop}
 		if w.m.Move && w.f.Layers && (w.m.Host == w.m.To || w.f.LayersThere) {
 			remedies = append(remedies, remedy("Move it while it runs", map[string]any{"live": true, "start": nil, "leave_source": nil}))
+			if w.m.Host != w.m.To {
+				remedies = append(remedies, remedy("Keep a copy there up to date every hour, until it goes over",
+					map[string]any{"live": true, "keep_every": usuallyKept, "start": nil, "leave_source": nil}))
+			}
 		}
 		if !w.m.Move {
 			remedies = append(remedies,

@@ -184,7 +184,7 @@ func (r MachineRequest) validateLive() error {
 
 // Bounds of how often a copy is kept up to date, in seconds, and after how many bytes at least.
 const (
-	leastKept, mostKept = 10, 7 * 24 * 3600
+	leastKept, usuallyKept, mostKept = 10, 3600, 7 * 24 * 3600
 	leastWritten        = 1 << 20
 )
 

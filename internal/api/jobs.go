@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"strconv"
 	"strings"
+	"time"
 
 	spec "bagaglio/api"
 	"bagaglio/internal/queue"
@@ -44,7 +45,7 @@ func (s *server) GetJob(ctx context.Context, r GetJobRequestObject) (GetJobRespo
 	job, err := s.service.Queue.Job(ctx, r.Job)
 	j := viewJob(job)
 	if b := s.service.Queue.Behind(ctx, job); b != nil {
-		j.Behind = &spec.Behind{Of: b.Of, Bytes: b.Bytes}
+		j.Behind = &spec.Behind{Of: b.Of, Seconds: float32(time.Since(b.Of).Seconds()), Bytes: b.Bytes}
 	}
 	tagged(ctx, j.Etag)
 	return GetJob200JSONResponse(j), err

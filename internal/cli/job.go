@@ -137,7 +137,7 @@ func (a *app) jobShow() *cobra.Command {
 				rows = append(
 					rows,
 					[]string{"copy of", when(j.Behind.Of)},
-					[]string{"behind", size(j.Behind.Bytes)},
+					[]string{"behind", fmt.Sprintf("%s in %s", size(j.Behind.Bytes), span(float64(j.Behind.Seconds)))},
 					[]string{"next at", when(j.Question.Until)},
 				)
 			}

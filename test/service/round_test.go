@@ -13,7 +13,6 @@ import (
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/daemon"
-	"bagaglio/internal/testkit/sshd"
 	"bagaglio/internal/testkit/standins"
 
 	"github.com/stretchr/testify/assert"
@@ -23,25 +22,9 @@ import (
 // twoHosts is a service with machines on this computer, with the pool quay-store, and on the lighthouse, behind SSH, with the pool lamp-room.
 func twoHosts(t *testing.T) (s *testkit.Service, here, there *daemon.Daemon) {
 	t.Helper()
-	here, there = daemon.Start(t), daemon.Start(t)
-	here.Guest(t, "ticketing", true)
 	s = start(t)
-	server := sshd.Start(t)
-	runs, key, agent, on := "libvirt", string(server.Key), false, "lighthouse"
-	_, err := s.ChangeHost(t.Context(), "local", api.HostChange{Runs: &runs, Socket: &here.Socket})
-	require.NoError(t, err)
-	_, err = s.AddHost(t.Context(), api.NewHost{
-		Name: on, Kind: api.NewHostKindSftp, Address: server.Address, User: &server.User, TrustedKey: &server.HostKey,
-		Login: &api.Secrets{Key: &key, Agent: &agent},
-	})
-	require.NoError(t, err)
-	_, err = s.ChangeHost(t.Context(), on, api.HostChange{Runs: &runs, Socket: &there.Socket})
-	require.NoError(t, err)
-	addPool(t, s.Service, "quay-store", here.Dir)
-	_, err = s.AddPool(t.Context(), api.NewPool{Name: "lamp-room", Host: &on, Folder: there.Dir})
-	require.NoError(t, err)
-	_, err = s.ChangePool(t.Context(), "lamp-room", api.PoolChange{Rules: plan.Rules{Owner: there.Owner, Mode: "0660"}})
-	require.NoError(t, err)
+	here, there = daemon.JoinHere(t, s.Service, "quay-store"), daemon.JoinOver(t, s.Service, "lighthouse", "lamp-room")
+	here.Guest(t, "ticketing", true)
 	return s, here, there
 }
 

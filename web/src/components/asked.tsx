@@ -1,11 +1,13 @@
 import { useMutation } from "@tanstack/react-query";
 import { CircleHelp, RefreshCw } from "lucide-react";
+import { useState } from "react";
 import { calls, result, type Job, type Question } from "../api/client.ts";
 import { exact, size, span, when } from "../format.ts";
 import { Failure } from "./failure.tsx";
 
 /** What a job asks, with the answers to choose from. */
 export function Asked({ job, question }: { job: Job; question: Question }) {
+  const [sure, setSure] = useState("");
   const answer = useMutation({
     mutationFn: (name: string) =>
       result(calls.POST("/v1/jobs/{job}/answer", { params: { path: { job: job.id } }, body: { name } })),
@@ -22,17 +24,20 @@ export function Asked({ job, question }: { job: Job; question: Question }) {
       </p>
       {job.behind && question.until && <Behind behind={job.behind} until={question.until} />}
       <div className="flex flex-wrap gap-2">
-        {question.answers.map((choice) => (
-          <button
-            key={choice.name}
-            type="button"
-            className="btn h-auto py-2 text-left"
-            disabled={answer.isPending}
-            onClick={() => answer.mutate(choice.name)}
-          >
-            {choice.label}
-          </button>
-        ))}
+        {question.answers.map((choice, i) => {
+          const asks = Boolean(question.until) && i > 0 && sure !== choice.name; // it goes on by itself, and ends with this
+          return (
+            <button
+              key={choice.name}
+              type="button"
+              className={`btn h-auto py-2 text-left ${sure === choice.name ? "btn-warning" : ""}`}
+              disabled={answer.isPending}
+              onClick={() => (asks ? setSure(choice.name) : answer.mutate(choice.name))}
+            >
+              {sure === choice.name ? `Yes. ${choice.label}` : choice.label}
+            </button>
+          );
+        })}
       </div>
       {answer.error && <Failure error={answer.error} />}
     </section>
@@ -41,7 +46,6 @@ export function Asked({ job, question }: { job: Job; question: Question }) {
 
 /** How far a copy is behind that is kept up to date. */
 function Behind({ behind, until }: { behind: NonNullable<Job["behind"]>; until: string }) {
-  const seconds = Math.max(0, (Date.now() - new Date(behind.of).getTime()) / 1000);
   return (
     <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1" aria-label="How far it is behind">
       <dt>Behind by</dt>
@@ -49,7 +53,7 @@ function Behind({ behind, until }: { behind: NonNullable<Job["behind"]>; until: 
         <span className="figures" title={exact(behind.bytes)}>
           {size(behind.bytes)}
         </span>{" "}
-        that were written in <span className="figures">{span(seconds)}</span>
+        that were written in <span className="figures">{span(behind.seconds)}</span>
       </dd>
       <dt>Next copied</dt>
       <dd className="figures">{when(until)}</dd>

@@ -1,0 +1,51 @@
+package console
+
+import (
+	"os"
+	"testing"
+
+	"bagaglio/api"
+	"bagaglio/core/plan"
+	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/daemon"
+
+	"github.com/stretchr/testify/require"
+)
+
+// TestACopyThatIsKept: the page of its job says what moment the copy is of, how far it is behind, and has it brought up to date and go over.
+func TestACopyThatIsKept(t *testing.T) {
+	t.Parallel()
+	s := world(t)
+	here := daemon.JoinHere(t, s.Service, "berth")
+	daemon.JoinOver(t, s.Service, "lighthouse", "lantern")
+	here.Guest(t, "ticketing", true)
+	here.Disk(t, "ticketing.raw", daemon.Counts(8<<20))
+	_, err := s.ChangePool(t.Context(), "berth", api.PoolChange{Rules: plan.Rules{Owner: here.Owner, Mode: "0660"}})
+	require.NoError(t, err)
+	_, err = s.StartMachine(t.Context(), "local", "ticketing")
+	require.NoError(t, err)
+	here.Loaded(t, "ticketing")
+	job := testkit.Begin(t, s.Service, plan.Request{
+		Kind: plan.MoveMachine, Machine: "local:ticketing", To: "lighthouse", Destination: &plan.Place{Pool: "lantern"}, Live: true, KeepEvery: 3600,
+	})
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.AwaitText("Places")
+	p.Open(s.Address + "/jobs/" + job.Id)
+	p.AwaitText("kept up to date")
+	p.AwaitText("The copy on lighthouse is of")
+	p.AwaitText("Next copied")
+	if at := os.Getenv("BAGAGLIO_SHOT"); at != "" {
+		p.Picture(at)
+	}
+	first, err := s.Job(t.Context(), job.Id)
+	require.NoError(t, err)
+	p.Click("Copy now what was written since")
+	next := testkit.Await(t, s.Service, job.Id, func(j api.Job) bool { return j.Question != nil && j.Question.Until != first.Question.Until })
+	p.AwaitText(next.Question.Text)
+	over := "Go over now: shut it down, copy what was written last, and start it there"
+	p.Click(over)
+	p.Click("Yes. " + over)
+	p.AwaitText("It was seen to come up")
+	p.AwaitText("local:ticketing is now lighthouse:ticketing")
+}
