@@ -185,7 +185,7 @@ func (r MachineRequest) validateLive() error {
 // Bounds of how often a copy is kept up to date, in seconds, and after how many bytes at least.
 const (
 	leastKept, usuallyKept, mostKept = 10, 3600, 7 * 24 * 3600
-	leastWritten        = 1 << 20
+	leastWritten                     = 1 << 20
 )
 
 // any tells whether anything is to change.

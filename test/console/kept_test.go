@@ -26,7 +26,12 @@ func TestACopyThatIsKept(t *testing.T) {
 	require.NoError(t, err)
 	here.Loaded(t, "ticketing")
 	job := testkit.Begin(t, s.Service, plan.Request{
-		Kind: plan.MoveMachine, Machine: "local:ticketing", To: "lighthouse", Destination: &plan.Place{Pool: "lantern"}, Live: true, KeepEvery: 3600,
+		Kind:        plan.MoveMachine,
+		Machine:     "local:ticketing",
+		To:          "lighthouse",
+		Destination: &plan.Place{Pool: "lantern"},
+		Live:        true,
+		KeepEvery:   3600,
 	})
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
@@ -41,7 +46,13 @@ func TestACopyThatIsKept(t *testing.T) {
 	first, err := s.Job(t.Context(), job.Id)
 	require.NoError(t, err)
 	p.Click("Copy now what was written since")
-	next := testkit.Await(t, s.Service, job.Id, func(j api.Job) bool { return j.Question != nil && j.Question.Until != first.Question.Until })
+	next := testkit.Await(
+		t,
+		s.Service,
+		job.Id,
+		func(j api.Job) bool { return j.Question != nil && !j.Question.Until.Equal(first.Question.Until) },
+	)
+	require.NotNil(t, next.Question)
 	p.AwaitText(next.Question.Text)
 	over := "Go over now: shut it down, copy what was written last, and start it there"
 	p.Click(over)

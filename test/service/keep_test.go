@@ -10,6 +10,7 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/core/plan"
+	"bagaglio/core/step"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/daemon"
 
@@ -43,13 +44,13 @@ func keepCounting(t *testing.T, request func(*plan.Request)) kept {
 	return kept{s, here, there, testkit.Begin(t, s.Service, r).Id}
 }
 
-// copied waits for a pass that is another one than that of a text, and returns what is said of it.
-func (k kept) copied(t *testing.T, but string) string {
+// copied waits for what is said after a pass, or after another one than that of which something was said.
+func (k kept) copied(t *testing.T, but step.Question) step.Question {
 	t.Helper()
-	j := testkit.Await(t, k.Service.Service, k.job, func(j api.Job) bool { return j.Question != nil && j.Question.Text != but })
+	j := testkit.Await(t, k.Service.Service, k.job, func(j api.Job) bool { return j.Question != nil && !j.Question.Until.Equal(but.Until) })
 	require.NotNil(t, j.Question, "%+v", j)
 	require.False(t, j.Question.Until.IsZero(), j.Question.Text)
-	return j.Question.Text
+	return *j.Question
 }
 
 func (k kept) answer(t *testing.T, name string) {
@@ -73,7 +74,7 @@ func (k kept) counts(t *testing.T) uint32 {
 func TestACopyOfAMachineIsKept(t *testing.T) {
 	t.Parallel()
 	k := keepCounting(t, func(*plan.Request) {})
-	said, counted := k.copied(t, ""), uint32(0)
+	said, counted := k.copied(t, step.Question{}), uint32(0)
 	for n := range 10 {
 		now := k.counts(t)
 		assert.Greater(t, now, counted)
@@ -87,7 +88,6 @@ func TestACopyOfAMachineIsKept(t *testing.T) {
 			j, err := k.Job(t.Context(), k.job)
 			return err == nil && j.Behind != nil && j.Behind.Bytes > 0 && time.Since(j.Behind.Of) < time.Hour
 		}, time.Minute, 50*time.Millisecond)
-		time.Sleep(time.Until(time.Now().Truncate(time.Second).Add(time.Second))) // what is said has seconds
 		k.answer(t, "again")
 		said = k.copied(t, said)
 	}
@@ -118,12 +118,12 @@ func TestACopyOfAMachineIsKept(t *testing.T) {
 func TestACopyGoesOverWithoutItsHost(t *testing.T) {
 	t.Parallel()
 	k := keepCounting(t, func(*plan.Request) {})
-	said := k.copied(t, "")
+	said := k.copied(t, step.Question{})
 	k.counts(t)
 	k.here.Kill()
 	k.answer(t, "again")
 	said = k.copied(t, said)
-	require.Contains(t, said, "local is not to be reached. The copy on lighthouse is of ")
+	require.Contains(t, said.Text, "local is not to be reached. The copy on lighthouse is of ")
 	k.answer(t, "without")
 	done := testkit.Proven(t, k.Service.Service, k.job)
 	assert.True(t, done.Machine.CameUp)
@@ -139,7 +139,7 @@ func TestACopyGoesOverWithoutItsHost(t *testing.T) {
 func TestACopyIsKeptNoMore(t *testing.T) {
 	t.Parallel()
 	k := keepCounting(t, func(r *plan.Request) { r.KeepEvery = 10 })
-	said := k.copied(t, "")
+	said := k.copied(t, step.Question{})
 	k.copied(t, said) // by itself
 	_, err := k.Cancel(t.Context(), k.job)
 	require.NoError(t, err)

@@ -79,7 +79,7 @@ func (w *work) asks(text string, until time.Duration, answers ...step.Choice) er
 			Step:    w.Log.ID(plan.StepPasses),
 			Text:    text,
 			Answers: answers,
-			Until:   time.Now().Add(until).Truncate(time.Second),
+			Until:   time.Now().Add(until),
 		},
 		Err: errEnded,
 	}
