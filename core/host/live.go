@@ -36,6 +36,12 @@ type Export struct {
 	Over                  string
 }
 
+// Borrower is a host that keeps machines whose disks are read from exports until they have their own.
+type Borrower interface {
+	// Borrow makes a machine known by its definition, whose disks of these slots are read from exports. A guest that cannot read or write is suspended, and goes on with Resume.
+	Borrow(ctx context.Context, definition []byte, disks map[string]Export) (Machine, error)
+}
+
 // Trier is a host that starts machines for trying out, which it does not keep.
 type Trier interface {
 	// Try starts a machine whose disks are read from exports, by their slots. It is there until end is called; a host that notices ends it with the connection too.

@@ -22,6 +22,7 @@ const (
 	StepCover  = "cover"  // its guest writes to new images from then on, and what lies below stands still
 	StepMirror = "mirror" // what was written since goes along, and the guest goes on from the new disks
 	StepMerge  = "merge"  // it is written down into them
+	StepLend   = "lend"   // its old disks are served to its new host, where it is known with images of its own over them
 )
 
 // LiveDisk is a disk of a machine that moves while its guest goes on. Its places are in pools, and its files on the host.
@@ -138,9 +139,41 @@ func (w *whole) checkKept() {
 	)
 }
 
+// checkFirst: a machine that is started in its new place before its disks are there.
+func (w *whole) checkFirst() {
+	if !w.m.First {
+		return
+	}
+	later := remedy("Copy its disks first, and start it then", map[string]any{"start_first": nil, "start": true})
+	switch {
+	case !w.f.LayersThere:
+		w.check(
+			Blocks,
+			"first",
+			fmt.Sprintf("%s cannot have a machine read its disks from elsewhere, and go over to others while it runs.", w.m.To),
+			later,
+		)
+	case w.f.Is.Variables != "":
+		w.check(Blocks, "first", "The variables of its firmware are needed when it starts: they have to be there before.", later)
+	case len(w.f.Kept) > 0:
+		w.check(Blocks, "first", fmt.Sprintf("It has snapshots (%s), which lie in its old disks.", w.f.Kept[0].Name), later)
+	default:
+		w.check(
+			Informs,
+			"first",
+			fmt.Sprintf(
+				"It is started on %s at once: it reads its disks from where they lie, over the network, and what its guest writes goes into "+
+					"images of its own there. They are copied and proven meanwhile; then it goes over to the new ones while it runs. Where the line is cut its guest is suspended, and "+
+					"goes on when it is back. Where the job goes back before that, what its guest wrote there stays in those images.",
+				w.m.To,
+			),
+		)
+	}
+}
+
 // goLive says where the disks go over.
 func (w *whole) goLive(parts []Plan) {
-	if !w.live {
+	if !w.live && !w.m.First {
 		return
 	}
 	away := w.m.Host != w.m.To
@@ -166,7 +199,7 @@ func (w *whole) goLive(parts []Plan) {
 			Now: after.Place, NowFile: w.f.Pools[after.Place.Pool].Root.Path(after.Place.Path), Format: after.Format, Size: after.VirtualSize,
 		}
 		l.Cover, l.CoverAt = beside("-meanwhile")
-		if away { // its host does not reach the new place
+		if away && !w.m.First { // its host does not reach the new place
 			old := strings.TrimSuffix(path.Base(before.Place.Path), path.Ext(before.Place.Path)) + "-" + w.f.Fresh + "-meanwhile.qcow2"
 			l.Cover, l.CoverAt = Place{Pool: before.Place.Pool, Path: path.Join(path.Dir(before.Place.Path), old)}, path.Join(path.Dir(d.File), old)
 		}
@@ -174,7 +207,7 @@ func (w *whole) goLive(parts []Plan) {
 		l.Returned, l.ReturnAt = beside("-back")
 		w.m.Live = append(w.m.Live, l)
 	}
-	if len(w.m.Live) == 0 && !w.Blocked() {
+	if len(w.m.Live) == 0 && w.live && !w.Blocked() {
 		w.check(Blocks, "live", "None of its disks goes anywhere.")
 	}
 }
@@ -197,6 +230,20 @@ func (w *whole) goAwaySteps(released []Step) {
 	w.step(w.m.To, StepMerge, "Write what was copied last down into the new disks")
 	w.Steps[len(w.Steps)-1].Forward = true // a guest writes to the new disks
 	w.step(w.m.To, StepCompare, "Compare what is there with what was to become of it")
+	w.step(w.m.Host, StepWithdraw, fmt.Sprintf("Take it from the list of %s, so that it cannot be started there too", w.m.Host))
+	for _, s := range released {
+		w.follow(s)
+	}
+}
+
+// goFirstSteps are those behind the disks of a machine that was started in its new place before.
+func (w *whole) goFirstSteps(released []Step) {
+	w.sources(StepStill)
+	w.step(w.m.To, StepMirror, "Mirror what its guest wrote meanwhile, and have it go on from the new disks")
+	w.Steps[len(w.Steps)-1].Forward = true
+	w.step(w.m.To, StepMerge, "Write that down into the new disks")
+	w.step(w.m.To, StepCompare, "See that it runs, and compare it with what was to become of it")
+	w.sources(StepPart)
 	w.step(w.m.Host, StepWithdraw, fmt.Sprintf("Take it from the list of %s, so that it cannot be started there too", w.m.Host))
 	for _, s := range released {
 		w.follow(s)

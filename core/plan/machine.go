@@ -57,6 +57,8 @@ type Machine struct {
 	// Live are its disks that move while it runs; none for any other work. On its way to another host it may stand still for LongestStop seconds.
 	Live        []LiveDisk `json:"live,omitempty"`
 	LongestStop int        `json:"longest_stop,omitempty"`
+	// First tells that it is started in its new place before its disks are there, which are served to it from where they lie.
+	First bool `json:"first,omitempty"`
 	// KeepEvery and KeepAfter tell that a copy is kept up to date until somebody says that it goes over: every so many seconds, and whenever so many bytes were written.
 	KeepEvery int   `json:"keep_every,omitempty"`
 	KeepAfter int64 `json:"keep_after,omitempty"`
@@ -81,7 +83,7 @@ type Machine struct {
 func (m Machine) Stays() bool { return m.Move && m.To != "" && m.Host == m.To }
 
 // Away tells that it moves to another host while it runs, with a short stop.
-func (m Machine) Away() bool { return len(m.Live) > 0 && m.Host != m.To }
+func (m Machine) Away() bool { return len(m.Live) > 0 && m.Host != m.To && !m.First }
 
 // Alone tells that no more than one of them may run: both are on hosts and have the same identity.
 func (m Machine) Alone() bool {
@@ -194,8 +196,9 @@ func ForMachine(r Request, f MachineFacts, parts []Plan) Plan {
 	if w.m.Within == 0 {
 		w.m.Within = WatchFor
 	}
-	w.live = r.Live && !f.Off
+	w.live, w.m.First = r.Live && !f.Off, r.StartFirst
 	w.checkOff()
+	w.checkFirst()
 	if f.Problem != nil {
 		w.check(Blocks, "machine", fmt.Sprintf("The definition of %s cannot be read: %v.", w.m.Here(), f.Problem))
 		return w.Plan
@@ -271,6 +274,8 @@ func (w *whole) checkOff() {
 		if w.m.Move && w.f.Layers && (w.m.Host == w.m.To || w.f.LayersThere) {
 			remedies = append(remedies, remedy("Move it while it runs", map[string]any{"live": true, "start": nil, "leave_source": nil}))
 			if w.m.Host != w.m.To {
+				remedies = append(remedies, remedy("Shut it down, start it there at once, and copy its disks meanwhile",
+					map[string]any{"stop": true, "start_first": true, "start": nil, "leave_source": nil}))
 				remedies = append(remedies, remedy("Keep a copy there up to date every hour, until it goes over",
 					map[string]any{"live": true, "keep_every": usuallyKept, "start": nil, "leave_source": nil}))
 			}

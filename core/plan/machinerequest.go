@@ -71,6 +71,7 @@ type MachineRequest struct {
 	Suspend     bool         `json:"suspend"`
 	Live        bool         `json:"live"`
 	LongestStop int          `json:"longest_stop"`
+	StartFirst  bool         `json:"start_first"`
 	KeepEvery   int          `json:"keep_every"`
 	KeepAfter   int64        `json:"keep_after"`
 	Within      int          `json:"within"`
@@ -127,8 +128,12 @@ func (r MachineRequest) validateEnds() error {
 		return errors.New("a machine of no host does not run: it cannot be shut down")
 	case r.Suspend && r.Kind == MoveMachine:
 		return errors.New("a machine that moves is shut down: what it wrote behind its copy would be lost")
+	case r.Live && r.StartFirst:
+		return errors.New("a machine goes on while its disks are copied where it is, or where it goes to: not both")
 	case r.Live:
 		return r.validateLive()
+	case r.StartFirst:
+		return r.validateFirst()
 	case r.LongestStop != 0:
 		return errors.New("how long it may stand still is said of a machine that moves while it runs (live)")
 	case r.KeepEvery != 0 || r.KeepAfter != 0:
@@ -177,6 +182,20 @@ func (r MachineRequest) validateLive() error {
 		return fmt.Errorf("a copy is kept up to date every %d to %d seconds", leastKept, mostKept)
 	case r.KeepAfter != 0 && r.KeepAfter < leastWritten:
 		return fmt.Errorf("a copy is kept up to date after at least %s were written", Bytes(leastWritten))
+	}
+	_, _, err := HostAndName(r.Machine)
+	return err
+}
+
+// validateFirst looks at what is asked of a machine that is started before its disks are there.
+func (r MachineRequest) validateFirst() error {
+	switch {
+	case r.Kind != MoveMachine || r.Machine == "" || r.To == "" || strings.HasPrefix(r.Machine, r.To+":") || r.Destination == nil || r.Destination.Pool == "":
+		return errors.New("a machine of a host is started first on another host, and its disks go into a pool there: say which")
+	case r.Suspend || r.LeaveSource || r.LongestStop != 0 || r.KeepEvery != 0:
+		return errors.New("a machine that is started first is off where it was: it is neither suspended nor left there")
+	case r.Name != "" || r.Identity == NewIdentity || r.Changes.any() || len(r.Disks) > 0:
+		return errors.New("a machine that is started first stays what it is, with all of its disks: change it when it has moved")
 	}
 	_, _, err := HostAndName(r.Machine)
 	return err

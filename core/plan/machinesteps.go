@@ -182,6 +182,11 @@ func (w *whole) steps() {
 	case w.m.From == nil && !w.apart():
 		w.step(from, StepOff, off)
 	}
+	if w.m.First {
+		w.step(w.m.To, StepLend, fmt.Sprintf("Serve its disks to %s, and make it known there with images of its own over them", w.m.To))
+		w.step(w.m.To, StepStart, "Start it there")
+		w.step(w.m.To, StepWatch, "See it come up")
+	}
 	released := slices.IndexFunc(disks, func(s Step) bool { return s.Kind == StepRelease })
 	if released < 0 {
 		released = len(disks)
@@ -192,6 +197,10 @@ func (w *whole) steps() {
 			w.step(from, StepHalted, "See that it was suspended all the while")
 		}
 		w.follow(s)
+	}
+	if w.m.First {
+		w.goFirstSteps(disks[released:])
+		return
 	}
 	w.sources(StepStill)
 	if w.m.Rests != "" {

@@ -50,6 +50,8 @@ type Ends struct {
 	Scratch string
 	// Saved is a folder of this computer for what the first and last MiB of a disk held that is written over. It stays.
 	Saved string
+	// Lender serves disks to the host To, nil where that is not needed.
+	Lender Lender
 	// From and To are the hosts of a machine; nil for a disk.
 	From, To Guests
 }
@@ -70,6 +72,22 @@ type Guests interface {
 	host.Snapshotter
 	host.Adopter
 	host.Layerer
+	host.Borrower
+}
+
+// Lender serves disks to the host that a machine goes to, for one that is started there before its disks are.
+type Lender interface {
+	// Lend serves them under an ID until they are given back, also after the process was started anew, at the same places. It may be called again.
+	Lend(ctx context.Context, id, machine string, disks []Loan) (map[string]host.Export, error)
+	// Return ends that. What is not lent is no error.
+	Return(ctx context.Context, id string) error
+}
+
+// Loan is a disk that is served for a slot of a machine.
+type Loan struct {
+	Slot   string     `json:"slot"`
+	At     plan.Place `json:"at"`
+	Format string     `json:"format"`
 }
 
 // Known is what whoever asks for a plan knows of the places. The zero value knows nothing.

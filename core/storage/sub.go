@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
+	"io"
 	"net"
 	"path"
 	"strings"
@@ -205,6 +206,20 @@ func (s *sub) Sums() bool {
 
 func (s *sub) SHA256(ctx context.Context, n string) ([sha256.Size]byte, error) {
 	return onSub(s, n, func(x Summer, n string) ([sha256.Size]byte, error) { return x.SHA256(ctx, n) })
+}
+
+func (s *sub) Tree(ctx context.Context, n string) (Tree, error) {
+	return onSub(s, n, func(t Trees, n string) (Tree, error) { return t.Tree(ctx, n) })
+}
+
+func (s *sub) Pack(ctx context.Context, n string, to io.Writer, fresh bool) error {
+	_, err := onSub(s, n, func(t Trees, n string) (any, error) { return nil, t.Pack(ctx, n, to, fresh) })
+	return err
+}
+
+func (s *sub) Unpack(ctx context.Context, n string, from io.Reader) error {
+	_, err := onSub(s, n, func(t Trees, n string) (any, error) { return nil, t.Unpack(ctx, n, from) })
+	return err
 }
 
 func (s *sub) MoveIn(from Folder, a, b string) error {

@@ -25,6 +25,7 @@ var abilities = map[string]reflect.Type{
 	"Lying":        reflect.TypeFor[Lying](),
 	"Freshener":    reflect.TypeFor[Freshener](),
 	"Versioner":    reflect.TypeFor[Versioner](),
+	"Trees":        reflect.TypeFor[Trees](),
 	"Summer":       reflect.TypeFor[Summer](),
 	"Careful":      reflect.TypeFor[Careful](),
 	"Overwriter":   reflect.TypeFor[Overwriter](),

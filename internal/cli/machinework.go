@@ -43,6 +43,12 @@ that file: POOL:FILE.`
 			plan.UsualStop,
 		),
 	)
+	f.BoolVar(
+		&r.StartFirst,
+		"start-first",
+		false,
+		"start it on another host at once, from its disks where they lie, which are copied while it works there",
+	)
 	f.BoolVar(&r.LeaveSource, "leave-source", false, "leave the machine on the list of its old host: then it could be started there too")
 	return c
 }

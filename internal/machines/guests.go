@@ -239,6 +239,16 @@ func (g guests) Merge(ctx context.Context, x host.Machine, slot, into string) (h
 	return halted, err
 }
 
+func (g guests) Borrow(ctx context.Context, definition []byte, disks map[string]host.Export) (m host.Machine, err error) {
+	err = changes(
+		ctx,
+		g,
+		"have machines read disks from elsewhere",
+		func(h host.Borrower) (err error) { m, err = h.Borrow(ctx, definition, disks); return err },
+	)
+	return m, err
+}
+
 func (g guests) Fold(ctx context.Context, x host.Machine, slot, from, into string) error {
 	return changes(ctx, g, "merge images that are in use", func(h host.Layerer) error { return h.Fold(ctx, x, slot, from, into) })
 }

@@ -91,6 +91,11 @@ func (idle) Merge(context.Context, host.Machine, string, string) (time.Duration,
 	return 0, errors.ErrUnsupported
 }
 
+// Borrow fails: nothing is started there.
+func (idle) Borrow(context.Context, []byte, map[string]host.Export) (host.Machine, error) {
+	return host.Machine{}, errors.ErrUnsupported
+}
+
 // Fold likewise.
 func (idle) Fold(context.Context, host.Machine, string, string, string) error {
 	return errors.ErrUnsupported

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"path"
 	"slices"
@@ -35,6 +36,8 @@ type Machines struct {
 	open map[string]*opened // by hosts
 
 	trying sync.Mutex // held while a machine that runs is made ready for a trial
+	loans  *loans
+	log    *slog.Logger
 }
 
 // opened is a host that is connected.
@@ -44,8 +47,10 @@ type opened struct {
 }
 
 // New returns them. The caller closes it.
-func New(r *records.Records, p *places.Places) *Machines {
-	return &Machines{records: r, places: p, answers: answers{of: map[string]answer{}}, open: map[string]*opened{}}
+func New(r *records.Records, p *places.Places, log *slog.Logger) *Machines {
+	m := &Machines{records: r, places: p, answers: answers{of: map[string]answer{}}, open: map[string]*opened{}, log: log}
+	m.loans = &loans{machines: m, log: log, stops: map[string]func(){}}
+	return m
 }
 
 // Machine is one of a host.
@@ -375,6 +380,7 @@ func (m *Machines) Screen(ctx context.Context, on, name string) (picture []byte,
 
 // Close ends all connections. Machines go on.
 func (m *Machines) Close() {
+	m.loans.close()
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, o := range m.open {

@@ -6,10 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"log/slog"
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"bagaglio/core/disk"
@@ -193,30 +193,30 @@ func (m *Machines) uncover(ctx context.Context, c covered) error {
 	return nil
 }
 
-// againAfter is how long is waited before a host is asked again to take back what a trial did.
+// againAfter is how long is waited before something is tried again that an earlier process left.
 const againAfter = 10 * time.Second
 
-// TakeBack takes back what trials of an earlier process did to machines that run, until nothing is left of that, or ctx ends.
-func (m *Machines) TakeBack(ctx context.Context, log *slog.Logger) {
-	left, err := m.records.Settings(ctx, stillPrefix) // those of this process are its own matter
+// TakeUp takes back what trials of an earlier process did to machines that run, and serves again what it had lent, until nothing is left of that, or ctx ends.
+func (m *Machines) TakeUp(ctx context.Context) {
+	var both sync.WaitGroup
+	both.Go(func() { m.takeUp(ctx, stillPrefix, m.takeBack) })
+	both.Go(func() { m.takeUp(ctx, loanPrefix, m.loans.again) })
+	both.Wait()
+}
+
+// takeUp does something for each setting that an earlier process left, until it is done. Those of this process are its own matter.
+func (m *Machines) takeUp(ctx context.Context, prefix string, do func(ctx context.Context, name, text string) error) {
+	left, err := m.records.Settings(ctx, prefix)
 	if err != nil {
-		log.Warn("looking for what trials did to machines that run", "error", err)
+		m.log.Warn("looking for what an earlier process left", "error", err)
 		return
 	}
 	for ctx.Err() == nil && len(left) > 0 {
 		for name, text := range left {
-			var c covered
-			err := json.Unmarshal([]byte(text), &c)
-			if err == nil {
-				err = m.uncover(ctx, c)
-			}
-			if err == nil {
-				err = m.records.DropSetting(ctx, name)
-			}
-			if err == nil {
+			if err := do(ctx, name, text); err == nil {
 				delete(left, name)
 			} else if ctx.Err() == nil {
-				log.Warn("taking back what a trial did to a machine that runs", "machine", c.Host+":"+c.Name, "error", err)
+				m.log.Warn("taking up what an earlier process left", "what", name, "error", err)
 			}
 		}
 		if len(left) == 0 {
@@ -227,4 +227,17 @@ func (m *Machines) TakeBack(ctx context.Context, log *slog.Logger) {
 		case <-time.After(againAfter):
 		}
 	}
+}
+
+// takeBack takes back what a trial did to a machine that runs.
+func (m *Machines) takeBack(ctx context.Context, name, text string) error {
+	var c covered
+	err := json.Unmarshal([]byte(text), &c)
+	if err == nil {
+		err = m.uncover(ctx, c)
+	}
+	if err == nil {
+		err = m.records.DropSetting(ctx, name)
+	}
+	return err
 }

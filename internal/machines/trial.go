@@ -267,7 +267,7 @@ func (m *Machines) serveOne(ctx context.Context, on string, d plan.Place, p *par
 	}
 	// Others of the host's computer may reach it too: it is opened by who knows its name, which is one.
 	p.server = &nbd.Server{Disk: p.reader, Name: uuid.NewString(), Hidden: true, Clients: 1}
-	p.listen, err = m.places.Listen(ctx, on)
+	p.listen, err = m.places.Listen(ctx, on, "")
 	return err
 }
 

@@ -36,9 +36,11 @@ func (s *Places) Dial(ctx context.Context, name, network, address string) (net.C
 	return through{conn, folder}, nil
 }
 
-// Listen waits for connections that programs on a host make to an address of its own computer. The caller closes the listener.
-func (s *Places) Listen(ctx context.Context, name string) (net.Listener, error) {
-	const own = "127.0.0.1:0"
+// Listen waits for connections that programs on a host make to an address of its own computer, empty for any. The caller closes the listener.
+func (s *Places) Listen(ctx context.Context, name, own string) (net.Listener, error) {
+	if own == "" {
+		own = "127.0.0.1:0"
+	}
 	h, err := s.Host(ctx, name)
 	if err != nil {
 		return nil, err

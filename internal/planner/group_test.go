@@ -38,7 +38,7 @@ func rooms(t *testing.T, disks int) (s *Planner, r *records.Records, state strin
 	}
 	_, err = p.AddPool(t.Context(), store.Pool{Name: "quay-store", Folder: quay}, false)
 	require.NoError(t, err)
-	return New(r, p, machines.New(r, p), t.TempDir(), log), r, state
+	return New(r, p, machines.New(r, p, log), t.TempDir(), log), r, state
 }
 
 func requests(n int) (all []plan.Request) {

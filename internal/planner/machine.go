@@ -67,7 +67,7 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 			}
 		}
 	}
-	if f.Fresh = uuid.NewString()[:8]; r.Machine != "" && r.To != "" && r.Kind == plan.MoveMachine && !f.Off {
+	if f.Fresh = uuid.NewString()[:8]; r.Machine != "" && r.To != "" && r.Kind == plan.MoveMachine && (!f.Off || r.StartFirst) {
 		if f.Layers, err = s.guests.LayersOn(ctx, m.Host); err != nil {
 			return plan.Plan{}, err
 		}
@@ -377,6 +377,9 @@ func (s *Planner) endsOfMachine(ctx context.Context, m plan.Machine) (step.Ends,
 			return ends, err
 		}
 		ends.To = machines.Shelf(folder, m.Into.Path)
+	}
+	if m.First {
+		ends.Lender = s.guests.Lender(m.To)
 	}
 	ends.Pools = map[string]storage.Folder{}
 	for _, d := range m.Live {

@@ -32,8 +32,8 @@ func (s *Planner) prepareUndo(ctx context.Context, r plan.Request, since time.Ti
 	case j.Plan.Request.Kind == plan.Undo:
 		return p, fmt.Errorf("%w: job %s took back what another one did: start that one again (job again)", records.ErrState, r.Job)
 	case j.Plan.Machine != nil && len(j.Plan.Machine.Live) > 0:
-		return p, fmt.Errorf("%w: its guest has gone on in the new place: move it back likewise (machine move %s %s --pool %s --live)",
-			records.ErrState, j.Plan.Machine.There(), j.Plan.Machine.To, j.Plan.Machine.Live[0].Was.Pool)
+		return p, fmt.Errorf("%w: its guest has gone on in the new place: move it back while it runs (machine move %s %s --pool %s --live)",
+			records.ErrState, j.Plan.Machine.There(), j.Plan.Machine.Host, j.Plan.Machine.Live[0].Was.Pool)
 	case j.Plan.Packed != nil && j.Plan.Packed.Archive:
 		return s.Prepare(ctx, plan.Request{Kind: plan.Remove, Source: j.Plan.Packed.Into, WithoutKnowing: true}, since)
 	case j.Plan.Packed != nil:

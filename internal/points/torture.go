@@ -172,6 +172,11 @@ func (g guests) Merge(ctx context.Context, m host.Machine, slot, into string) (h
 	return halted, err
 }
 
+func (g guests) Borrow(ctx context.Context, definition []byte, disks map[string]host.Export) (m host.Machine, err error) {
+	err = around("borrow", func() error { m, err = g.Guests.Borrow(ctx, definition, disks); return err })
+	return m, err
+}
+
 func (g guests) Fold(ctx context.Context, m host.Machine, slot, from, into string) error {
 	return around("fold", func() error { return g.Guests.Fold(ctx, m, slot, from, into) })
 }

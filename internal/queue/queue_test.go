@@ -30,7 +30,7 @@ func rooms(t *testing.T) (*Queue, *places.Places, *planner.Planner) {
 	require.NoError(t, err)
 	p, err := places.Open(r, places.Options{State: state, Mark: "mark", Hold: disks.HoldFor}, log)
 	require.NoError(t, err)
-	pl := planner.New(r, p, machines.New(r, p), t.TempDir(), log)
+	pl := planner.New(r, p, machines.New(r, p, log), t.TempDir(), log)
 	q, err := Open(t.Context(), r, p, pl, Options{State: state, Hold: disks.HoldFor}, log)
 	require.NoError(t, err)
 	t.Cleanup(func() {

@@ -81,7 +81,7 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 	if err != nil {
 		return err
 	}
-	s.Machines = machines.New(s.Records, s.Places)
+	s.Machines = machines.New(s.Records, s.Places, log)
 	s.Exports = exports.New(s.Places, s.Machines)
 	s.Planner = planner.New(s.Records, s.Places, s.Machines, state, log)
 	s.Queue, err = queue.Open(ctx, s.Records, s.Places, s.Planner, queue.Options{State: state, Hold: o.Hold, Checkpoint: o.Checkpoint}, log)
@@ -92,7 +92,7 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 	done := make(chan struct{})
 	back := make(chan struct{})
 	go func() { s.Machines.Follow(follows, s.Queue.TryAgain); close(done) }()
-	go func() { s.Machines.TakeBack(follows, log); close(back) }()
+	go func() { s.Machines.TakeUp(follows); close(back) }()
 	s.unfollow = func() { stop(); <-done; <-back }
 	return nil
 }

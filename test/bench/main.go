@@ -43,6 +43,7 @@ func main() {
 	guests := flag.Bool("machines", true, "measure also what listing a hundred machines of a host costs")
 	disks := flag.Bool("devices", true, "measure also the capture of a disk")
 	served := flag.Bool("serve", true, "measure also reading a disk over the open block protocol")
+	writes := flag.Bool("live", true, "measure also the move of the storage of a guest that writes all the time")
 	million := flag.Bool("files", true, "measure also what a filesystem of a million files costs")
 	flag.Parse()
 	b := &bench{size: *size << 20}
@@ -69,6 +70,9 @@ func main() {
 	}
 	if err == nil && *served {
 		err = serves(b, *runs)
+	}
+	if err == nil && *writes {
+		err = live(b)
 	}
 	if err == nil && *million {
 		err = files(b)

@@ -53,9 +53,11 @@ func TestTheRound(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, p.Blocked, "it runs")
 	off := check(t, p.Plan, "off")
-	require.Len(t, off.Remedies, 2)
+	require.Len(t, off.Remedies, 4)
 	assert.JSONEq(t, `{"stop":true,"start":true}`, string(off.Remedies[0].Change))
 	assert.JSONEq(t, `{"live":true,"start":null,"leave_source":null}`, string(off.Remedies[1].Change))
+	assert.JSONEq(t, `{"stop":true,"start_first":true,"start":null,"leave_source":null}`, string(off.Remedies[2].Change))
+	assert.JSONEq(t, `{"live":true,"keep_every":3600,"start":null,"leave_source":null}`, string(off.Remedies[3].Change))
 
 	here.Settled(t, "ticketing")
 	move.Stop, move.Start = true, true

@@ -5,6 +5,7 @@ import (
 	"encoding/xml"
 	"fmt"
 	"net"
+	"slices"
 
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
@@ -52,36 +53,7 @@ func (h *Host) Try(
 	is machine.Machine,
 	disks map[string]host.Export,
 ) (m host.Machine, end func(context.Context) error, err error) {
-	on := map[string]string{} // what the images stand on, by their files
-	for i, d := range is.Disks {
-		e, ok := disks[d.Slot]
-		if !ok {
-			return m, nil, refused("nothing serves its disk %s", d.Slot)
-		}
-		is.Disks[i].File, is.Disks[i].Format = e.Over, "qcow2"
-		if on[e.Over], err = belowOf(e); err != nil {
-			return m, nil, err
-		}
-	}
-	text, err := machine.Become(nil, "", format, is)
-	if err != nil {
-		return m, nil, err
-	}
-	file := ""
-	text, err = machine.EditXML(text, func(around []string, e xml.StartElement) (edit machine.Edit) {
-		if len(around) == 0 || around[len(around)-1] != "disk" {
-			return edit
-		}
-		for _, a := range e.Attr {
-			if e.Name.Local == "source" && a.Name.Local == "file" {
-				file = a.Value
-			}
-		}
-		if e.Name.Local == "target" {
-			edit.Before, file = on[file], ""
-		}
-		return edit
-	})
+	text, err := borrowed(nil, is, disks)
 	if err != nil {
 		return m, nil, err
 	}
@@ -96,4 +68,77 @@ func (h *Host) Try(
 		return m, nil, fmt.Errorf("starting %s: %w", is.Name, err)
 	}
 	return m, func(ctx context.Context) error { return h.CutOff(ctx, m) }, nil
+}
+
+// Borrow makes a machine known whose disks are read from exports.
+func (h *Host) Borrow(ctx context.Context, definition []byte, disks map[string]host.Export) (m host.Machine, err error) {
+	is, err := machine.Describe(format, definition)
+	if err != nil {
+		return m, err
+	}
+	text, err := borrowed(definition, is, disks)
+	if err != nil {
+		return m, err
+	}
+	return h.Define(ctx, text)
+}
+
+// borrowed is a definition, made anew or of an old one, whose disks are images over exports. A guest that cannot read or write is suspended (formatdomain, "error_policy").
+func borrowed(definition []byte, is machine.Machine, disks map[string]host.Export) ([]byte, error) {
+	is.Disks = slices.Clone(is.Disks)
+	below := map[string]string{} // what the images stand on, by their files
+	for i, d := range is.Disks {
+		e, ok := disks[d.Slot]
+		if !ok {
+			return nil, refused("nothing serves its disk %s", d.Slot)
+		}
+		on, err := belowOf(e)
+		if err != nil {
+			return nil, err
+		}
+		is.Disks[i].File, is.Disks[i].Format, below[e.Over] = e.Over, "qcow2", on
+	}
+	from := format
+	if definition == nil {
+		from = ""
+	}
+	text, err := machine.Become(definition, from, format, is)
+	if err != nil {
+		return nil, err
+	}
+	files, n := filesIn(text), -1
+	return machine.EditXML(text, func(around []string, e xml.StartElement) (edit machine.Edit) {
+		if e.Name.Local == "disk" {
+			n++
+		}
+		if len(around) == 0 || around[len(around)-1] != "disk" || below[files[n]] == "" {
+			return edit
+		}
+		switch e.Name.Local {
+		case "driver":
+			edit.Attributes = map[string]string{"error_policy": "stop", "rerror_policy": "stop"}
+		case "target":
+			edit.Before = below[files[n]]
+		}
+		return edit
+	})
+}
+
+// filesIn are the files of the drives of a definition, in its order; empty for one that has none.
+func filesIn(text []byte) (files []string) {
+	_, _ = machine.EditXML(text, func(around []string, e xml.StartElement) (edit machine.Edit) { // whoever edits it is told what is wrong
+		if e.Name.Local == "disk" {
+			files = append(files, "")
+		}
+		if e.Name.Local != "source" || len(around) == 0 || around[len(around)-1] != "disk" {
+			return edit
+		}
+		for _, a := range e.Attr {
+			if a.Name.Local == "file" {
+				files[len(files)-1] = a.Value
+			}
+		}
+		return edit
+	})
+	return files
 }

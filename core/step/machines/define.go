@@ -29,6 +29,21 @@ func (w *work) define(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := w.isFree(ctx); err != nil {
+		return err
+	}
+	if err := w.Ends.To.Look(ctx); err != nil && !errors.Is(err, errors.ErrUnsupported) { // otherwise it may not know the new files
+		return fmt.Errorf("having %s look for the new disks: %w", w.m.To, err)
+	}
+	made, err := w.Ends.To.Define(ctx, []byte(w.m.Definition))
+	if err != nil {
+		return fmt.Errorf("making it known as %s: %w", w.m.There(), err)
+	}
+	return w.known(ctx, made)
+}
+
+// isFree fails where its name or identity belong to another machine of its new host by now.
+func (w *work) isFree(ctx context.Context) error {
 	all, err := w.Ends.To.Machines(ctx)
 	if err != nil {
 		return err
@@ -46,13 +61,11 @@ func (w *work) define(ctx context.Context) error {
 			return blocked("name", fmt.Sprintf("Another machine has come to be %s.", w.m.There()))
 		}
 	}
-	if err := w.Ends.To.Look(ctx); err != nil && !errors.Is(err, errors.ErrUnsupported) { // otherwise it may not know the new files
-		return fmt.Errorf("having %s look for the new disks: %w", w.m.To, err)
-	}
-	made, err := w.Ends.To.Define(ctx, []byte(w.m.Definition))
-	if err != nil {
-		return fmt.Errorf("making it known as %s: %w", w.m.There(), err)
-	}
+	return nil
+}
+
+// known notes that its new host knows it, and tells that what else it is to know.
+func (w *work) known(ctx context.Context, made host.Machine) error {
 	w.state.Known, w.state.Receipt.Defined = made.UUID, true
 	for _, k := range w.m.Along {
 		if err := w.Ends.To.Adopt(ctx, made, k); err != nil {
@@ -79,7 +92,7 @@ func (w *work) isOurs(m host.Machine) bool {
 		return false
 	}
 	for i, d := range is.Disks {
-		top := slices.ContainsFunc(w.m.Live, func(l plan.LiveDisk) bool { return l.TopAt == d.File })
+		top := slices.ContainsFunc(w.m.Live, func(l plan.LiveDisk) bool { return l.TopAt == d.File || w.m.First && l.CoverAt == d.File })
 		if d.File != w.m.After.Disks[i].File && !top {
 			return false
 		}
@@ -153,7 +166,7 @@ func (w *work) withdraw(ctx context.Context) error {
 	if err := w.isOff(ctx); err != nil {
 		return err
 	}
-	if len(w.m.Live) == 0 { // otherwise it was changed by the job
+	if len(w.m.Live) == 0 || w.m.First { // otherwise it was changed by the job
 		if err := w.changed(m); err != nil {
 			return err
 		}

@@ -17,11 +17,11 @@ import (
 // TestACopyIsKept: passes go on as often as somebody wants, with a bounded number of images; hosts that go away at any operation make it ask or wait, and it goes on; then the
 // machine goes over, and no image of the job is left.
 func TestACopyIsKept(t *testing.T) {
-	const times = 20
+	const times = 12
 	unhurried(t, "", func(t *testing.T) {
 		for n := 0; ; n++ {
 			w := newWorld()
-			task, d := liveTo(t, w, "lighthouse", true)
+			task, d := liveTo(t, w, "lighthouse", func(r *plan.Request) { r.KeepEvery = 60 })
 			w.left = n
 			var done receipt.Receipt
 			var err error
@@ -70,7 +70,7 @@ func TestACopyWithoutItsOldHost(t *testing.T) {
 	for name, back := range map[string]bool{"gone": false, "back": true} {
 		unhurried(t, name, func(t *testing.T) {
 			w := newWorld()
-			task, _ := liveTo(t, w, "lighthouse", true)
+			task, _ := liveTo(t, w, "lighthouse", func(r *plan.Request) { r.KeepEvery = 60 })
 			_, err := task.Run(t.Context())
 			_, asks := step.Asked(err)
 			require.True(t, asks, "%v", err)

@@ -155,7 +155,7 @@ func (w *work) halting(ctx context.Context, do func() (time.Duration, error)) er
 
 // goesOnThere is the machine in its new place, whose guest goes on likewise.
 func (w *work) goesOnThere(ctx context.Context) (host.Machine, error) {
-	if !w.m.Away() {
+	if !w.m.Away() && !w.m.First {
 		return w.goesOn(ctx)
 	}
 	m, err := w.there(ctx)
@@ -202,21 +202,21 @@ func (w *work) mirrorBack(ctx context.Context) error {
 func (w *work) goOver(
 	ctx context.Context, over func(plan.LiveDisk) (from, to string, at, on plan.Place, form, onFile string),
 ) error {
-	m, err := w.goesOn(ctx)
+	m, err := w.goesOnThere(ctx)
 	if err != nil {
 		return err
 	}
 	if m.State == host.Off {
 		return inUse(
-			fmt.Sprintf("%s is off by now, and what its guest wrote last lies in images on its disks: start it, then go on.", w.m.Here()),
+			fmt.Sprintf("%s is off by now, and what its guest wrote last lies in images on its disks: start it, then go on.", w.m.There()),
 		)
 	}
 	for _, d := range w.m.Live {
 		from, to, at, on, form, onFile := over(d)
-		if err := w.Ends.From.GiveUp(ctx, m, d.Slot); err != nil { // what an earlier time began
+		if err := w.Ends.To.GiveUp(ctx, m, d.Slot); err != nil { // what an earlier time began
 			return fmt.Errorf("giving up to mirror the disk %s: %w", d.Slot, err)
 		}
-		files, err := w.layers(ctx, w.Ends.From, m, d)
+		files, err := w.layers(ctx, w.Ends.To, m, d)
 		if err != nil {
 			return err
 		}
@@ -227,7 +227,7 @@ func (w *work) goOver(
 			return err
 		}
 		err = w.halting(ctx, func() (time.Duration, error) {
-			return w.Ends.From.Mirror(ctx, m, d.Slot, machine.Disk{File: to, Format: "qcow2"})
+			return w.Ends.To.Mirror(ctx, m, d.Slot, machine.Disk{File: to, Format: "qcow2"})
 		})
 		if err != nil {
 			return fmt.Errorf("mirroring the disk %s to %s: %w", d.Slot, at, err)
@@ -258,7 +258,10 @@ func (w *work) merge(ctx context.Context) error {
 	if err := w.dropCovers(); err != nil {
 		return err
 	}
-	w.evidence("%s has mirrored what was written since, and its guest goes on from the new disks", w.m.Host)
+	w.evidence("%s has mirrored what was written since, and its guest goes on from the new disks", w.m.To)
+	if w.m.First {
+		return w.Ends.Lender.Return(ctx, w.ID)
+	}
 	return nil
 }
 

@@ -87,6 +87,14 @@ func (f *fake) Merge(_ context.Context, m host.Machine, _, into string) (time.Du
 	})
 }
 
+func (f *fake) Borrow(ctx context.Context, definition []byte, disks map[string]host.Export) (m host.Machine, err error) {
+	m, err = f.Define(ctx, definition)
+	if err == nil {
+		f.layers.files = []string{disks["vda"].Over}
+	}
+	return m, err
+}
+
 func (f *fake) Fold(_ context.Context, _ host.Machine, _, from, into string) error {
 	return f.op(func() error {
 		above, below := slices.Index(f.layers.files, from), slices.Index(f.layers.files, into)
@@ -121,19 +129,19 @@ func (f *fake) GiveUp(context.Context, host.Machine, string) error {
 // liveTask is a task to move the disk of the kiosk while it runs. The new disk has the content of the old one as that stands still.
 func liveTask(t *testing.T, w *world) (job.Task, plan.LiveDisk) {
 	t.Helper()
-	return liveTo(t, w, "quay", false)
+	return liveTo(t, w, "quay", asItIs)
 }
 
-// liveTo does so to a host, where a copy may be kept up to date first.
-func liveTo(t *testing.T, w *world, to string, kept bool) (job.Task, plan.LiveDisk) {
+func asItIs(*plan.Request) {}
+
+// liveTo does so to a host, with a change of the request.
+func liveTo(t *testing.T, w *world, to string, change func(*plan.Request)) (job.Task, plan.LiveDisk) {
 	t.Helper()
 	m := w.quay.has(t, kiosk, host.Running)
 	is, err := machine.Describe(m.Format, m.Definition)
 	require.NoError(t, err)
 	r := plan.Request{Kind: plan.MoveMachine, Machine: "quay:gate-kiosk", To: to, Destination: &plan.Place{Pool: "lamp-room"}, Live: true}
-	if kept {
-		r.KeepEvery = 60
-	}
+	change(&r)
 	require.NoError(t, r.Validate())
 	old, now := plan.Place{Pool: "quay-store", Path: "kiosk.raw"}, plan.Place{Pool: "lamp-room", Path: "kiosk/kiosk.raw"}
 	side := func(at plan.Place) []plan.Side {
@@ -169,7 +177,7 @@ func liveTo(t *testing.T, w *world, to string, kept bool) (job.Task, plan.LiveDi
 			_, at, _ := d.Pass(n)
 			w.quay.layers.bases[at] = d.WasFile
 		}
-		ends[plan.MachineSubject] = step.Ends{From: w.quay, To: w.lighthouse, Pools: pools}
+		ends[plan.MachineSubject] = step.Ends{From: w.quay, To: w.lighthouse, Pools: pools, Lender: &lends{}}
 		w.quay.layers.rebase = func(file, on string) error {
 			at := func(file string) plan.Place {
 				return plan.Place{Pool: "quay-store", Path: strings.TrimPrefix(file, "/quay/")}
@@ -179,7 +187,7 @@ func liveTo(t *testing.T, w *world, to string, kept bool) (job.Task, plan.LiveDi
 		}
 		w.lighthouse.layers = layered{
 			files:   []string{d.TopAt, d.NowFile},
-			bases:   map[string]string{d.TopAt: d.NowFile},
+			bases:   map[string]string{d.TopAt: d.NowFile, d.CoverAt: ""},
 			written: map[string][]int{},
 		}
 	}
@@ -306,7 +314,7 @@ func TestEveryStepOfAMoveWithAShortStop(t *testing.T) {
 		unhurried(t, name, func(t *testing.T) {
 			for n := 0; ; n++ {
 				w := newWorld()
-				task, d := liveTo(t, w, "lighthouse", false)
+				task, d := liveTo(t, w, "lighthouse", asItIs)
 				w.dead = dead
 				w.left = n
 				run := func() (done receipt.Receipt, err error) {
@@ -352,7 +360,7 @@ func TestEveryStepOfAMoveWithAShortStop(t *testing.T) {
 // TestWhatWasHandedOver has the fingerprint of the disk with all that was written in passes, though only what was is read again.
 func TestWhatWasHandedOver(t *testing.T) {
 	w := newWorld()
-	task, d := liveTo(t, w, "lighthouse", false)
+	task, d := liveTo(t, w, "lighthouse", asItIs)
 	ends := task.Ends[plan.MachineSubject]
 	d.Size = 5<<20 + 4096
 	content := bytes.Repeat([]byte("tide"), int(d.Size)/4)

@@ -39,11 +39,12 @@ func (w *work) off(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if len(w.m.Live) == 0 { // otherwise it was changed by the job
+	if len(w.m.Live) == 0 || w.m.First { // otherwise it was changed by the job
 		if err := w.changed(m); err != nil {
 			return err
 		}
-	} else if w.state.Stopping.IsZero() {
+	}
+	if len(w.m.Live) > 0 && m.State != host.Off && w.state.Stopping.IsZero() {
 		w.state.Stopping = time.Now()
 		w.showedBefore(ctx, m)
 		if err := w.Keep(ctx); err != nil {

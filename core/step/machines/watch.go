@@ -100,6 +100,9 @@ func (w *work) cutOff(ctx context.Context) error {
 	return nil
 }
 
+// cameUp notes that it came up, also for whoever takes that back.
+func (w *work) cameUp() { w.state.Receipt.CameUp, w.state.CameUp = true, true }
+
 // watch sees the machine come up, or asks a person.
 func (w *work) watch(ctx context.Context) error {
 	switch answer := w.answered(plan.StepWatch); answer {
@@ -111,7 +114,7 @@ func (w *work) watch(ctx context.Context) error {
 		return errNotUp
 	case answerUp:
 		w.evidence("a person looked, and said that it is up")
-		w.state.Receipt.CameUp = true
+		w.cameUp()
 		return w.picture(ctx)
 	case answerKeep:
 		return w.keepBoth(ctx)
@@ -148,7 +151,7 @@ func (w *work) watch(ctx context.Context) error {
 			}
 			if up {
 				w.evidence("it has run for %s", ran.Round(time.Second))
-				w.state.Receipt.CameUp = true
+				w.cameUp()
 				return nil
 			}
 		}

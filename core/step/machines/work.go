@@ -26,6 +26,7 @@ func init() {
 		{Name: plan.StepCover, Do: run(plan.StepCover, (*work).cover), Undo: undo(plan.StepCover, (*work).uncover)},
 		{Name: plan.StepPasses, Do: run(plan.StepPasses, (*work).passes), Undo: undo(plan.StepPasses, (*work).dropPasses)},
 		{Name: plan.StepLast, Do: run(plan.StepLast, (*work).last), Undo: undo(plan.StepLast, (*work).dropPasses)},
+		{Name: plan.StepLend, Do: run(plan.StepLend, (*work).lend), Undo: undo(plan.StepLend, (*work).unlend)},
 		{Name: plan.StepMirror, Do: run(plan.StepMirror, (*work).mirror), Undo: undo(plan.StepMirror, (*work).mirrorBack)},
 		{Name: plan.StepMerge, Do: run(plan.StepMerge, (*work).merge)},
 		{Name: plan.StepManifest, Do: run(plan.StepManifest, (*work).manifest)},
@@ -90,6 +91,8 @@ type state struct {
 	Without bool      `json:"without,omitempty"`
 	// Last is what the files looked like, by their places, from which what was written last was copied.
 	Last map[string]string `json:"last,omitempty"`
+	// CameUp tells that it came up in its new place, whatever became of it then.
+	CameUp bool `json:"came_up,omitempty"`
 	// Halting tells that its host is doing what may halt it.
 	Halting bool `json:"halting,omitempty"`
 	// Concluded tells that the receipt says all.

@@ -1,0 +1,79 @@
+package machines
+
+import (
+	"context"
+	"testing"
+
+	"bagaglio/core/host"
+	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
+	"bagaglio/core/step"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// lends notes what is lent.
+type lends struct{ now map[string]int }
+
+func (l *lends) Lend(_ context.Context, id, _ string, disks []step.Loan) (map[string]host.Export, error) {
+	l.now = map[string]int{id: len(disks)}
+	out := map[string]host.Export{}
+	for _, d := range disks {
+		out[d.Slot] = host.Export{Address: "127.0.0.1:10809", Name: id}
+	}
+	return out, nil
+}
+
+func (l *lends) Return(_ context.Context, id string) error {
+	delete(l.now, id)
+	return nil
+}
+
+// TestEveryStepOfStartingFirst: hosts that go away at any operation make the job wait, which goes on when they are back; where the machine does not come up it is started where
+// it was, from its old disk. Never do both run, nothing is lent any more, and no image of the job is left.
+func TestEveryStepOfStartingFirst(t *testing.T) {
+	for name, dead := range map[string]bool{"forth": false, "back": true} {
+		unhurried(t, name, func(t *testing.T) {
+			for n := 0; ; n++ {
+				w := newWorld()
+				task, d := liveTo(t, w, "lighthouse", func(r *plan.Request) { r.Live, r.StartFirst, r.Stop = false, true, true })
+				ends := task.Ends[plan.MachineSubject]
+				w.lighthouse.layers.files = nil // which come when the machine is made known
+				w.dead, w.left = dead, n
+				run := func() (done receipt.Receipt, err error) {
+					done, err = task.Run(t.Context())
+					if q, asks := step.Asked(err); asks {
+						task.Answer = step.Answer{Step: q.Step, Name: answerBack}
+						done, err = task.Run(t.Context())
+					}
+					return done, err
+				}
+				done, err := run()
+				for w.gone {
+					w.gone, w.left = false, -1
+					done, err = run()
+				}
+				if dead {
+					require.Error(t, err, "operation %d", n)
+					assert.Equal(t, "quay:gate-kiosk running", w.lists(), "operation %d", n)
+				} else {
+					require.NoError(t, err, "operation %d", n)
+					assert.Equal(t, receipt.Proven, done.Outcome, done.Reason)
+					assert.Equal(t, "lighthouse:gate-kiosk running", w.lists(), "operation %d", n)
+					assert.Equal(t, []string{d.NowFile}, w.lighthouse.layers.files, "operation %d", n)
+				}
+				assert.Empty(t, w.twice)
+				assert.Empty(t, ends.Lender.(*lends).now, "operation %d", n)
+				for pool, folder := range ends.Pools {
+					all, err := folder.List(map[string]string{"quay-store": ".", "lamp-room": "kiosk"}[pool])
+					require.NoError(t, err)
+					assert.Len(t, all, 1, "%s, operation %d", pool, n)
+				}
+				if w.left > 0 {
+					break
+				}
+			}
+		})
+	}
+}
