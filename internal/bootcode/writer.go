@@ -34,9 +34,6 @@ func Writer() []byte {
 	return sector
 }
 
-// WriterEnd is how many bytes such a disk has at least.
-const WriterEnd = (WriterFrom + WriterBlocks*WriterStride) * Length
-
 // WriterLast is the last number that such a disk has, by what lies at offsets of it; ok tells that all before it are there, too, and none behind it.
 func WriterLast(readAt func(p []byte, off int64) error) (last uint32, ok bool, err error) {
 	var numbers [WriterBlocks]uint32

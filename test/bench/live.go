@@ -4,12 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"os"
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
+	"sync/atomic"
 	"time"
 
 	"bagaglio/api"
@@ -26,7 +29,7 @@ const writing, moves = 50 << 20, 5
 // writer is the definition of a guest that writes all the time, at most so many bytes a second.
 const writer = `<domain type="qemu"><name>writer</name><memory unit="MiB">64</memory><vcpu>1</vcpu>
 <os><type arch="x86_64" machine="pc">hvm</type></os><features><acpi/></features><devices>
-<disk type="file" device="disk"><driver name="qemu" type="raw" cache="none"/><source file="%s"/><target dev="vda" bus="virtio"/>
+<disk type="file" device="disk"><driver name="qemu" type="raw"/><source file="%s"/><target dev="sda" bus="sata"/>
 <iotune><write_bytes_sec>%d</write_bytes_sec></iotune></disk></devices></domain>`
 
 // live measures the move of the storage of a guest that writes all the time: how long its writes stand still, as they are counted by its host, and how fast its disk is
@@ -107,7 +110,7 @@ func moveWriting(s service, b *bench, d *guestd.Daemon) error {
 	if err != nil {
 		return err
 	}
-	w := &watch{h: h.(host.Observer), m: m}
+	w := &watch{h: h.(host.Observer), m: m, of: map[string]time.Duration{}}
 	if err := w.begun(ctx); err != nil {
 		return err
 	}
@@ -124,22 +127,51 @@ func moveWriting(s service, b *bench, d *guestd.Daemon) error {
 	var gaps, told, speeds []float64
 	for i := range moves {
 		var done receipt.Receipt
-		gap, _, err := w.longest(ctx, func() (err error) { done, err = moveOnce(ctx, s, rooms[(i+1)%2]); return err })
+		gap, _, err := w.longest(ctx, func() (err error) { done, err = moveOnce(ctx, s, rooms[(i+1)%2], w.now); return err })
 		if err != nil {
 			return err
 		}
 		gaps, told = append(gaps, gap.Seconds()*1000), append(told, float64(done.StoppedMs))
-		for _, step := range done.Steps {
-			if step.Name == plan.StepFill {
-				speeds = append(speeds, step.BytesPerSecond)
+		for _, part := range done.Parts {
+			for _, step := range part.Steps {
+				if step.Name == plan.StepFill {
+					speeds = append(speeds, step.BytesPerSecond)
+				}
 			}
 		}
 	}
 	fmt.Printf("%-60s %10.0f\n", "likewise while it moves, median", median(gaps))
 	fmt.Printf("%-60s %10.0f\n", "likewise, longest", slowest(gaps))
+	for _, step := range slices.Sorted(maps.Keys(w.of)) {
+		fmt.Printf("%-60s %10.0f\n", "  at the step "+step, w.of[step].Seconds()*1000)
+	}
 	fmt.Printf("%-60s %10.0f\n", "what the receipt says it stood still in all, ms, median", median(told))
 	fmt.Printf("%-60s %10.2f\n", "speed of the copy to that of one at rest, median", median(speeds)/rest)
-	return h.(host.Power).CutOff(ctx, m)
+	if err := h.(host.Power).CutOff(ctx, m); err != nil {
+		return err
+	}
+	return hasAll(ctx, s)
+}
+
+// hasAll fails where the disk that the guest wrote to last lacks one of its last blocks.
+func hasAll(ctx context.Context, s service) error {
+	m, err := s.Machine(ctx, "local", "writer")
+	if err != nil {
+		return err
+	}
+	f, err := os.Open(m.Is.Disks[0].File)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	last, ok, err := bootcode.WriterLast(func(p []byte, off int64) error { _, err := f.ReadAt(p, off); return err })
+	if err == nil && !ok {
+		err = fmt.Errorf("of %d blocks that the guest wrote, some are missing", last)
+	}
+	if err == nil {
+		fmt.Printf("%-60s %10d\n", "blocks that its guest wrote, of which the last 512 are all there", last)
+	}
+	return err
 }
 
 func slowest(of []float64) (most float64) {
@@ -168,7 +200,7 @@ func atRest(b *bench, file string) (float64, error) {
 }
 
 // moveOnce moves the storage of the guest.
-func moveOnce(ctx context.Context, s service, pool string) (done receipt.Receipt, err error) {
+func moveOnce(ctx context.Context, s service, pool string, now func(step string)) (done receipt.Receipt, err error) {
 	p, err := s.Plan(ctx, plan.Request{
 		Kind: plan.MoveMachine, Machine: "local:writer", To: "local", Destination: &plan.Place{Pool: pool}, As: "raw", Live: true,
 	})
@@ -186,6 +218,9 @@ func moveOnce(ctx context.Context, s service, pool string) (done receipt.Receipt
 		if x.Question != nil {
 			return done, errors.New(x.Question.Text)
 		}
+		if x.Progress != nil {
+			now(x.Progress.Step)
+		}
 	}
 	if done, err = s.Receipt(ctx, j.Id); err == nil && done.Outcome != receipt.Proven {
 		err = errors.New(done.Reason)
@@ -197,7 +232,13 @@ func moveOnce(ctx context.Context, s service, pool string) (done receipt.Receipt
 type watch struct {
 	h host.Observer
 	m host.Machine
+
+	step atomic.Pointer[string] // of the job
+	of   map[string]time.Duration
 }
+
+// now notes which step the job is at.
+func (w *watch) now(step string) { w.step.Store(&step) }
 
 // begun waits until it writes.
 func (w *watch) begun(ctx context.Context) error {
@@ -226,7 +267,7 @@ func (w *watch) longest(ctx context.Context, do func() error) (gap time.Duration
 		select {
 		case err := <-done:
 			return gap, float64(last-first.Written) / time.Since(begin).Seconds(), err
-		case <-time.After(2 * time.Millisecond):
+		case <-time.After(5 * time.Millisecond):
 		}
 		s, err := w.h.Signs(ctx, w.m)
 		if err != nil {
@@ -237,5 +278,8 @@ func (w *watch) longest(ctx context.Context, do func() error) (gap time.Duration
 			last, since = s.Written, now
 		}
 		gap = max(gap, now.Sub(since))
+		if at := w.step.Load(); at != nil {
+			w.of[*at] = max(w.of[*at], now.Sub(since))
+		}
 	}
 }
