@@ -1,10 +1,16 @@
 package crash
 
 import (
+	"fmt"
+	"maps"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -21,94 +27,78 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestALiveMoveIsKilled: the service that moves the disk of a guest which counts all the while is killed around what its host does; after the restart the move ends as
-// proven, the guest runs from the new disk and has every number, and nothing is left over.
-func TestALiveMoveIsKilled(t *testing.T) {
-	kills := []string{"mirror after:1"}
-	if os.Getenv("BAGAGLIO_KILLS") != "" {
-		kills = append(
-			kills,
+// sea is two daemons, one of this computer and one over SSH, and a guest on the first one that counts all the while.
+type sea struct {
+	t           *testing.T
+	here, there *daemon.Daemon
+	server      *sshd.Server
+	state       string
+	asked       int // how often a copy that is kept has asked
+}
+
+func newSea(t *testing.T) *sea {
+	t.Helper()
+	x := &sea{t: t, state: filepath.Join(t.TempDir(), "state")}
+	s := testkit.Start(t, x.state)
+	x.here = daemon.JoinHere(t, s.Service, "lamp-room")
+	x.there, x.server = daemon.JoinOver(t, s.Service, "lighthouse", "lantern")
+	gallery := filepath.Join(x.here.Dir, "gallery")
+	require.NoError(t, os.Mkdir(gallery, 0o777))
+	require.NoError(t, os.Chmod(gallery, 0o777))
+	_, err := s.AddPool(t.Context(), api.NewPool{Name: "gallery", Folder: gallery})
+	require.NoError(t, err)
+	for _, pool := range []string{"lamp-room", "gallery"} {
+		_, err = s.ChangePool(t.Context(), pool, api.PoolChange{Rules: plan.Rules{Owner: x.here.Owner, Mode: "0660"}})
+		require.NoError(t, err)
+	}
+	file := x.here.Disk(t, "ticketing.raw", daemon.Counts(4*mib))
+	require.NoError(t, exec.CommandContext(t.Context(), "chown", x.here.Owner, file).Run())
+	h := x.open(x.here)
+	m, err := h.(host.Definer).Define(t.Context(), []byte(daemon.Definition("ticketing", file)))
+	require.NoError(t, err)
+	require.NoError(t, h.(host.Power).Start(t.Context(), m))
+	x.here.Loaded(t, "ticketing")
+	s.Stop()
+	return x
+}
+
+func (x *sea) open(d *daemon.Daemon) host.Host {
+	x.t.Helper()
+	kind, err := host.Lookup("libvirt")
+	require.NoError(x.t, err)
+	h, err := kind.Open(x.t.Context(), host.Address{Socket: d.Socket, Dial: daemon.Dial})
+	require.NoError(x.t, err)
+	x.t.Cleanup(func() { _ = h.Close() }) // it may be gone
+	return h
+}
+
+// way is one to carry a machine that runs.
+type way struct {
+	request plan.Request
+	passes  int      // of a copy that is kept, before it goes over
+	points  []string // at which the service is killed, the first one always
+}
+
+var ways = map[string]way{
+	"storage": {
+		request: plan.Request{To: "local", Destination: &plan.Place{Pool: "gallery"}, As: "qcow2", Live: true},
+		points: []string{
+			"mirror after:1",
+			"cover before:1",
 			"cover after:1",
 			"mirror before:1",
+			"merge before:1",
 			"merge after:1",
-			"cover before:1",
 			"sync after:1",
 			"sync after:3",
 			"rename after:1",
-			"merge before:1",
 			"remove after:1",
-		)
-	}
-	for _, at := range kills {
-		t.Run(at, func(t *testing.T) {
-			d := daemon.Start(t)
-			state := filepath.Join(t.TempDir(), "state")
-			s := testkit.Start(t, state)
-			runs := "libvirt"
-			_, err := s.ChangeHost(t.Context(), "local", api.HostChange{Runs: &runs, Socket: &d.Socket})
-			require.NoError(t, err)
-			inside := func(name string) string { return filepath.Join(d.Dir, name) }
-			for _, name := range []string{"lamp-room", "gallery"} {
-				require.NoError(t, os.MkdirAll(inside(name), 0o777))
-				require.NoError(t, os.Chmod(inside(name), 0o777))
-				_, err := s.AddPool(t.Context(), api.NewPool{Name: name, Folder: inside(name)})
-				require.NoError(t, err)
-				_, err = s.ChangePool(t.Context(), name, api.PoolChange{Rules: plan.Rules{Owner: d.Owner, Mode: "0660"}})
-				require.NoError(t, err)
-			}
-			s.Stop()
-			kind, err := host.Lookup("libvirt")
-			require.NoError(t, err)
-			h, err := kind.Open(t.Context(), host.Address{Socket: d.Socket, Dial: daemon.Dial})
-			require.NoError(t, err)
-			defer h.Close()
-			m, err := h.(host.Definer).Define(
-				t.Context(),
-				[]byte(daemon.Definition("ticketing", d.Disk(t, "lamp-room/ticketing.raw", daemon.Counts(4*mib)))),
-			)
-			require.NoError(t, err)
-			require.NoError(t, h.(host.Power).Start(t.Context(), m))
-			writes := func() {
-				begun, err := h.(host.Observer).Signs(t.Context(), m)
-				require.NoError(t, err)
-				require.Eventually(t, func() bool {
-					now, err := h.(host.Observer).Signs(t.Context(), m)
-					return err == nil && now.Written >= begun.Written+20*512
-				}, time.Minute, 10*time.Millisecond)
-			}
-			writes()
-			r := plan.Request{
-				Kind: plan.MoveMachine, Machine: "local:ticketing", To: "local", Destination: &plan.Place{Pool: "gallery"}, As: "qcow2", Live: true,
-			}
-			run := func(killAt string) api.JobOutcome {
-				s := testkit.StartBinary(t, testkit.Torture(t), []string{"BAGAGLIO_KILL_AT=" + killAt}, state, "--checkpoint", "15ms")
-				defer s.Kill()
-				return outcome(t, s, r)
-			}
-			require.Empty(t, run(at), "it is killed")
-			writes()
-			require.Equal(t, "proven", string(run("")))
-			writes()
-			files, err := h.(host.Layerer).Layers(t.Context(), m, "hda")
-			require.NoError(t, err)
-			assert.Equal(t, []string{inside("gallery/ticketing/ticketing.qcow2")}, files)
-			left, err := filepath.Glob(inside("gallery/ticketing/*-*"))
-			require.NoError(t, err)
-			assert.Empty(t, left)
-			assert.NoFileExists(t, inside("lamp-room/ticketing.raw"))
-			require.NoError(t, h.(host.Power).CutOff(t.Context(), m))
-			assert.Greater(t, daemon.Counted(t, contentOf(t, inside("gallery/ticketing/ticketing.qcow2"))), uint32(60))
-		})
-	}
-}
-
-// TestAMoveWithAShortStopIsKilled: the service that moves a guest which counts all the while to another host is killed around what both hosts do; after the restart the
-// move ends as proven, the guest runs in its new place alone, from the new disk, and has every number.
-func TestAMoveWithAShortStopIsKilled(t *testing.T) {
-	kills := []string{"start after:1"}
-	if os.Getenv("BAGAGLIO_KILLS") != "" {
-		kills = append(
-			kills,
+		},
+	},
+	"away": {
+		request: plan.Request{To: "lighthouse", Destination: &plan.Place{Pool: "lantern"}, As: "qcow2", Live: true},
+		points: []string{
+			"start after:1",
 			"cover before:2",
 			"cover after:2",
 			"shut down after:1",
@@ -118,73 +108,178 @@ func TestAMoveWithAShortStopIsKilled(t *testing.T) {
 			"merge before:1",
 			"merge after:1",
 			"forget machine after:1",
-		)
+		},
+	},
+	"kept": {
+		request: plan.Request{To: "lighthouse", Destination: &plan.Place{Pool: "lantern"}, As: "qcow2", Live: true, KeepEvery: 3600},
+		passes:  11,
+		points: []string{
+			"fold after:1",
+			"fold before:1",
+			"cover after:9",
+			"cover before:10",
+			"remove after:30",
+			"shut down after:1",
+			"start after:1",
+			"merge after:1",
+		},
+	},
+	"first": {
+		request: plan.Request{To: "lighthouse", Destination: &plan.Place{Pool: "lantern"}, As: "qcow2", Stop: true, StartFirst: true},
+		points: []string{
+			"start after:1",
+			"borrow before:1",
+			"borrow after:1",
+			"start before:1",
+			"mirror before:1",
+			"mirror after:1",
+			"merge before:1",
+			"merge after:1",
+			"sync after:2",
+			"forget machine after:1",
+		},
+	},
+}
+
+// run has a service carry the machine until that ends, or the service does; it is killed at a point.
+func (x *sea) run(w way, killAt string, meanwhile func(*testkit.Service)) api.JobOutcome {
+	x.t.Helper()
+	s := testkit.StartBinary(x.t, testkit.Torture(x.t), []string{"BAGAGLIO_KILL_AT=" + killAt}, x.state, "--checkpoint", "15ms")
+	defer s.Kill()
+	ctx := x.t.Context()
+	jobs, err := s.Jobs(ctx, 1)
+	if err == nil && len(jobs) == 0 {
+		r := w.request
+		r.Kind, r.Machine = plan.MoveMachine, "local:ticketing"
+		kept, err := s.Plan(ctx, r)
+		require.NoError(x.t, err)
+		require.False(x.t, kept.Blocked, "%+v", kept.Plan.Checks)
+		if j, err := s.Start(ctx, api.NewJob{Plan: kept.Id}); err == nil { // it may be killed during that
+			jobs = []api.Job{j}
+		}
 	}
-	for _, at := range kills {
-		t.Run(at, func(t *testing.T) {
-			here, there, server := daemon.Start(t), daemon.Start(t), sshd.Start(t)
-			state := filepath.Join(t.TempDir(), "state")
-			s := testkit.Start(t, state)
-			runs, key, agent, on := "libvirt", string(server.Key), false, "lighthouse"
-			_, err := s.ChangeHost(t.Context(), "local", api.HostChange{Runs: &runs, Socket: &here.Socket})
-			require.NoError(t, err)
-			_, err = s.AddHost(t.Context(), api.NewHost{
-				Name: on, Kind: api.NewHostKindSftp, Address: server.Address, User: &server.User, TrustedKey: &server.HostKey,
-				Login: &api.Secrets{Key: &key, Agent: &agent},
-			})
-			require.NoError(t, err)
-			_, err = s.ChangeHost(t.Context(), on, api.HostChange{Runs: &runs, Socket: &there.Socket})
-			require.NoError(t, err)
-			_, err = s.AddPool(t.Context(), api.NewPool{Name: "quay-store", Folder: here.Dir})
-			require.NoError(t, err)
-			_, err = s.AddPool(t.Context(), api.NewPool{Name: "lamp-room", Host: &on, Folder: there.Dir})
-			require.NoError(t, err)
-			_, err = s.ChangePool(t.Context(), "lamp-room", api.PoolChange{Rules: plan.Rules{Owner: there.Owner, Mode: "0660"}})
-			require.NoError(t, err)
-			s.Stop()
-			file := here.Disk(t, "ticketing.raw", daemon.Counts(4*mib))
-			uid, gid, _ := strings.Cut(here.Owner, ":")
-			require.NoError(t, exec.CommandContext(t.Context(), "chown", uid+":"+gid, file).Run())
-			kind, err := host.Lookup("libvirt")
-			require.NoError(t, err)
-			h, err := kind.Open(t.Context(), host.Address{Socket: here.Socket, Dial: daemon.Dial})
-			require.NoError(t, err)
-			defer h.Close()
-			m, err := h.(host.Definer).Define(t.Context(), []byte(daemon.Definition("ticketing", file)))
-			require.NoError(t, err)
-			require.NoError(t, h.(host.Power).Start(t.Context(), m))
-			here.Loaded(t, "ticketing")
-			r := plan.Request{
-				Kind: plan.MoveMachine, Machine: "local:ticketing", To: on, Destination: &plan.Place{Pool: "lamp-room"}, As: "raw", Live: true,
+	if len(jobs) == 0 {
+		return ""
+	}
+	meanwhile(s)
+	for j, err := range s.Follow(ctx, jobs[0].Id) {
+		if err != nil {
+			return ""
+		}
+		if j.Ended && j.Outcome != nil {
+			return *j.Outcome
+		}
+		if q := j.Question; q != nil {
+			answer := q.Answers[0].Name
+			if x.asked++; x.asked > w.passes && q.Has("now") {
+				answer = "now"
 			}
-			run := func(killAt string) api.JobOutcome {
-				s := testkit.StartBinary(t, testkit.Torture(t), []string{"BAGAGLIO_KILL_AT=" + killAt}, state, "--checkpoint", "15ms")
-				defer s.Kill()
-				return outcome(t, s, r)
-			}
-			require.Empty(t, run(at), "it is killed")
-			require.Equal(t, "proven", string(run("")))
-			_, err = h.Machine(t.Context(), "ticketing")
+			_, _ = s.Answer(ctx, j.Id, answer) // somebody may have answered by now
+		}
+	}
+	return ""
+}
+
+// ended: the machine runs in its new place alone, or, where it could not go there, in its old one, from one disk that has every number, and nothing is left over.
+func (x *sea) ended(w way, outcome api.JobOutcome) {
+	x.t.Helper()
+	t, old := x.t, filepath.Join(x.here.Dir, "ticketing.raw")
+	on, image := x.here, filepath.Join(x.here.Dir, "gallery/ticketing/ticketing.qcow2")
+	if w.request.To == "lighthouse" {
+		on, image = x.there, filepath.Join(x.there.Dir, "ticketing/ticketing.qcow2")
+	}
+	folders := []string{x.here.Dir, filepath.Dir(image)}
+	if outcome != "proven" {
+		on, image = x.here, old
+	}
+	for _, d := range []*daemon.Daemon{x.here, x.there} {
+		h := x.open(d)
+		m, err := h.Machine(t.Context(), "ticketing")
+		if d != on {
 			require.ErrorIs(t, err, host.ErrNoMachine)
-			l, err := kind.Open(t.Context(), host.Address{Socket: there.Socket, Dial: daemon.Dial})
-			require.NoError(t, err)
-			defer l.Close()
-			m, err = l.Machine(t.Context(), "ticketing")
-			require.NoError(t, err)
-			assert.Equal(t, host.Running, m.State)
-			files, err := l.(host.Layerer).Layers(t.Context(), m, "hda")
-			require.NoError(t, err)
-			image := filepath.Join(there.Dir, "ticketing/ticketing.raw")
-			assert.Equal(t, []string{image}, files)
-			for _, dir := range []string{here.Dir, filepath.Dir(image)} {
-				left, err := filepath.Glob(filepath.Join(dir, "*-*"))
-				require.NoError(t, err)
-				assert.Empty(t, left)
+			continue
+		}
+		require.NoError(t, err)
+		assert.Equal(t, host.Running, m.State)
+		files, err := h.(host.Layerer).Layers(t.Context(), m, "hda")
+		require.NoError(t, err)
+		assert.Equal(t, []string{image}, files)
+		require.NoError(t, h.(host.Power).CutOff(t.Context(), m))
+	}
+	for _, dir := range folders {
+		left, err := filepath.Glob(filepath.Join(dir, "*-*"))
+		require.NoError(t, err)
+		assert.Empty(t, left)
+	}
+	counted := daemon.Counted(t, contentOf(t, image))
+	assert.Positive(t, counted)
+	if w.request.StartFirst && image != old {
+		assert.Greater(t, counted, daemon.Counted(t, contentOf(t, old)))
+	}
+}
+
+// TestMachinesThatRunAreKilled: the service that carries a machine which counts all the while is killed around what hosts do; after the restart it ends as proven.
+func TestMachinesThatRunAreKilled(t *testing.T) {
+	for name, w := range ways {
+		points := w.points
+		if os.Getenv("BAGAGLIO_KILLS") == "" {
+			points = points[:1]
+		}
+		for _, at := range points {
+			t.Run(name+", "+at, func(t *testing.T) {
+				x := newSea(t)
+				nothing := func(*testkit.Service) {}
+				require.Empty(t, x.run(w, at, nothing), "it is killed")
+				outcome := x.run(w, "", nothing)
+				require.Equal(t, "proven", string(outcome))
+				x.ended(w, outcome)
+			})
+		}
+	}
+}
+
+// TestMachinesThatRunAtAnyMoment: at random moments the service is killed that carries a machine which counts all the while, or a daemon is, or the line to the other host
+// is cut; it ends as proven, or the machine goes on where it was.
+func TestMachinesThatRunAtAnyMoment(t *testing.T) {
+	runs := 2
+	if n, err := strconv.Atoi(os.Getenv("BAGAGLIO_KILLS")); err == nil {
+		runs = n
+	}
+	seed := uint64(time.Now().UnixNano())
+	t.Logf("seed %d", seed)
+	random := rand.New(rand.NewPCG(seed, 1))
+	names := slices.Sorted(maps.Keys(ways))
+	for n := range runs {
+		name, after := names[random.IntN(len(names))], time.Duration(random.IntN(7000))*time.Millisecond
+		what := []string{"the service", "the daemon", "the other daemon", "the line"}[(n+1+random.IntN(1+n))%4]
+		t.Run(fmt.Sprintf("%s, %s after %v", name, what, after), func(t *testing.T) {
+			x, w := newSea(t), ways[name]
+			var done sync.WaitGroup
+			outcome := x.run(w, "", func(s *testkit.Service) {
+				done.Go(func() {
+					time.Sleep(after) // a random moment
+					switch what {
+					case "the service":
+						s.Kill()
+					case "the daemon":
+						x.here.Kill()
+						assert.NoError(t, x.here.Run())
+					case "the other daemon":
+						x.there.Kill()
+						assert.NoError(t, x.there.Run())
+					default:
+						x.server.Kill()
+						x.server.Run()
+					}
+				})
+			})
+			done.Wait()
+			if outcome == "" {
+				outcome = x.run(w, "", func(*testkit.Service) {})
 			}
-			require.NoError(t, l.(host.Power).CutOff(t.Context(), m))
-			content, err := os.ReadFile(image)
-			require.NoError(t, err)
-			assert.Greater(t, daemon.Counted(t, content), uint32(60))
+			t.Logf("it ended as %s", outcome)
+			require.NotEmpty(t, outcome)
+			x.ended(w, outcome)
 		})
 	}
 }
@@ -241,7 +336,7 @@ func contentOf(t *testing.T, file string) []byte {
 	folder, err := local.Open(filepath.Dir(file))
 	require.NoError(t, err)
 	defer folder.Close()
-	r, err := disk.Open(t.Context(), folder, filepath.Base(file), "qcow2")
+	r, err := disk.Open(t.Context(), folder, filepath.Base(file), strings.TrimPrefix(filepath.Ext(file), "."))
 	require.NoError(t, err)
 	defer r.Close()
 	b := make([]byte, r.Size())

@@ -23,7 +23,8 @@ import (
 func twoHosts(t *testing.T) (s *testkit.Service, here, there *daemon.Daemon) {
 	t.Helper()
 	s = start(t)
-	here, there = daemon.JoinHere(t, s.Service, "quay-store"), daemon.JoinOver(t, s.Service, "lighthouse", "lamp-room")
+	here = daemon.JoinHere(t, s.Service, "quay-store")
+	there, _ = daemon.JoinOver(t, s.Service, "lighthouse", "lamp-room")
 	here.Guest(t, "ticketing", true)
 	return s, here, there
 }

@@ -107,7 +107,7 @@ func (f *Folder) Create(name string) (storage.File, error) {
 // inDir does something in a folder that is made where it is missing: again where somebody who tidies up removes it in between, as long as
 // it is empty.
 func (f *Folder) inDir(dir string, do func() error) error {
-	const tries = 10
+	const tries = 100
 	perm := os.FileMode(0o755)
 	if strings.HasPrefix(dir, ".") { // a hidden folder is for whoever makes it
 		perm = 0o700

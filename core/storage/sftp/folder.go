@@ -208,7 +208,7 @@ func (f *Folder) open(name string, flags int) (*file, error) {
 
 // inDir does something with a name whose folders are made where they are missing.
 func (f *Folder) inDir(name string, do func() error) error {
-	const tries = 10 // somebody who tidies up may remove a folder in between, as long as it is empty
+	const tries = 100 // somebody who tidies up may remove a folder in between, as long as it is empty
 	for i := 1; ; i++ {
 		err := do()
 		if !errors.Is(err, fs.ErrNotExist) || i == tries {

@@ -13,7 +13,7 @@ const counts, countsFrom = 256, 256
 // startsAt is by how many bits the time is shifted that a guest begins to count at: what it counts from there on is less than what is counted in a tick of the clock (55 ms).
 const startsAt = 11
 
-// Counts is a disk of so many bytes from which a guest starts that counts for ever, and writes each number into one of 256 sectors, one behind the
+// Counts is a disk of so many bytes from which a guest starts that counts for ever, 64 numbers at each tick of its clock, and writes each into one of 256 sectors, one behind the
 // other (INT 13h, 43h). It ends when its power button is pressed.
 func Counts(size int) []byte {
 	const at, packet, number, first = 0x7c00, 0x7c80, 0x8000, countsFrom
@@ -52,12 +52,54 @@ func Counts(size int) []byte {
 		number >> 8, // is where it begins: behind all that it counted before it was started anew
 	}
 	loop := len(code)
-	code = append(code,
-		0xba, 0x00, 0x06, 0xed, 0xf6, 0xc4, 0x01, 0x74, 0x07, // unless it is pressed (4.8.3.1.1)
-		0xba, 0x04, 0x06, 0xb8, 0x00, 0x20, 0xef, // off (4.8.3.2.1)
-		0x66, 0xff, 0x06, number&0xff, number>>8, // the next number
-		0xa0, number&0xff, number>>8, 0xa2, (packet+8)&0xff, (packet+8)>>8, // its low byte is that of the sector
-		0xbe, packet&0xff, packet>>8, 0xb8, 0x00, 0x43, 0xb2, 0x80, 0xcd, 0x13, // written
+	code = append(
+		code,
+		0xba,
+		0x00,
+		0x06,
+		0xed,
+		0xf6,
+		0xc4,
+		0x01,
+		0x74,
+		0x07, // unless it is pressed (4.8.3.1.1)
+		0xba,
+		0x04,
+		0x06,
+		0xb8,
+		0x00,
+		0x20,
+		0xef, // off (4.8.3.2.1)
+		0x66,
+		0xff,
+		0x06,
+		number&0xff,
+		number>>8, // the next number
+		0xa0,
+		number&0xff,
+		number>>8,
+		0xa2,
+		(packet+8)&0xff,
+		(packet+8)>>8, // its low byte is that of the sector
+		0xbe,
+		packet&0xff,
+		packet>>8,
+		0xb8,
+		0x00,
+		0x43,
+		0xb2,
+		0x80,
+		0xcd,
+		0x13, // written
+		0xf6,
+		0x06,
+		number&0xff,
+		number>>8,
+		0x3f,
+		0x75,
+		0x02,
+		0xfb,
+		0xf4, // 64 of them, and then it waits for the next tick, since others compute here too
 	)
 	code = append(code, 0xeb, byte(loop-len(code)-2)) // again
 	disk := make([]byte, size)

@@ -26,7 +26,7 @@ func JoinHere(t testing.TB, s *client.Service, pool string) *Daemon {
 }
 
 // JoinOver starts one that is reached over SSH as a host of a name, likewise; what goes into its pool belongs to it.
-func JoinOver(t testing.TB, s *client.Service, name, pool string) *Daemon {
+func JoinOver(t testing.TB, s *client.Service, name, pool string) (*Daemon, *sshd.Server) {
 	t.Helper()
 	d, server := Start(t), sshd.Start(t)
 	key, agent := string(server.Key), false
@@ -41,5 +41,5 @@ func JoinOver(t testing.TB, s *client.Service, name, pool string) *Daemon {
 	require.NoError(t, err)
 	_, err = s.ChangePool(t.Context(), pool, api.PoolChange{Rules: plan.Rules{Owner: d.Owner, Mode: "0660"}})
 	require.NoError(t, err)
-	return d
+	return d, server
 }
