@@ -1359,6 +1359,20 @@ type Option struct {
 // Partition defines model for Partition.
 type Partition = inspect.Partition
 
+// Pass what was left to copy when it began
+type Pass struct {
+	At time.Time `json:"at"`
+
+	// Left bytes
+	Left int64 `json:"left"`
+
+	// Rate bytes a second that were written since the one before
+	Rate float32 `json:"rate"`
+
+	// Seconds that those take to copy, as far as can be told
+	Seconds float32 `json:"seconds"`
+}
+
 // Place defines model for Place.
 type Place = plan.Place
 

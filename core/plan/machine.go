@@ -158,6 +158,8 @@ type MachineFacts struct {
 	Wakes      bool // this host starts machines whenever it starts itself, whatever their definitions say
 	// Starts are what its disks start from, by their names in requests, of those whose bus or firmware is to be another one.
 	Starts map[string]inspect.Starts
+	// Tried is what the last trial on the host that it goes to gave; nil where there was none.
+	Tried *Tried
 	// Reasons are why a machine that is proposed around a disk is as it is, in sentences.
 	Reasons []string
 	// UUID and MACs are fresh, for a new identity.
@@ -212,6 +214,7 @@ func ForMachine(r Request, f MachineFacts, parts []Plan) Plan {
 	w.checkRoom(parts)
 	w.become(parts)
 	w.checkStarts()
+	w.checkTried()
 	w.checkLimits(parts)
 	w.checkThere()
 	w.goLive(parts)

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"bagaglio/core/inspect"
 	"bagaglio/core/machine"
@@ -77,4 +78,43 @@ func giveDriver(s inspect.Starts) string {
 		return "Where it runs now, install the driver and give the machine a small second disk on that bus, so that it is loaded at every start"
 	}
 	return "Put the driver into its initial memory disk first"
+}
+
+// Tried is what the last trial of a machine on the host that it goes to gave.
+type Tried struct {
+	At       time.Time `json:"at"`
+	CameUp   bool      `json:"came_up"`
+	Bus      string    `json:"bus,omitempty"` // and Firmware, where it was tried with others
+	Firmware string    `json:"firmware,omitempty"`
+}
+
+// checkTried says what the last trial gave.
+func (w *whole) checkTried() {
+	t := w.f.Tried
+	if t == nil {
+		return
+	}
+	with := ""
+	for _, other := range []string{t.Bus, t.Firmware} {
+		if other != "" {
+			with += " with " + other
+		}
+	}
+	when := t.At.Local().Format("2006-01-02 15:04")
+	if t.CameUp {
+		w.check(Informs, "trial", fmt.Sprintf("It was tried out on %s on %s%s, and came up.", w.m.To, when, with))
+		return
+	}
+	w.check(
+		Warns,
+		"trial",
+		fmt.Sprintf(
+			"It was tried out on %s on %s%s, and was not seen to come up: try it with another bus or firmware (bagaglio machine try %s %s).",
+			w.m.To,
+			when,
+			with,
+			w.m.Here(),
+			w.m.To,
+		),
+	)
 }

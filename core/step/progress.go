@@ -32,6 +32,18 @@ type Progress struct {
 	// Speeds are averages over SpeedSeconds each, in bytes a second, since the job began.
 	Speeds       []float64 `json:"speeds,omitempty"`
 	SpeedSeconds float64   `json:"speed_seconds,omitempty"`
+	// Passes are the last ones in which was copied what a machine writes that runs, and Stop is how many seconds what is left may take to copy when it is shut down; 0 for any
+	// other work.
+	Passes []Pass `json:"passes,omitempty"`
+	Stop   int    `json:"stop,omitempty"`
+}
+
+// Pass is what was left to copy when one began.
+type Pass struct {
+	At      time.Time `json:"at"`
+	Left    int64     `json:"left"`    // bytes
+	Seconds float64   `json:"seconds"` // that those take to copy, as far as can be told
+	Rate    float64   `json:"rate"`    // bytes a second that were written since the one before
 }
 
 const (
@@ -51,6 +63,28 @@ type Reporter struct {
 	subject string
 	watch   func(Progress)
 	speeds  history
+
+	mu     sync.Mutex // of what follows
+	passes []Pass
+	stop   int
+}
+
+// mostPasses bounds how many passes are kept.
+const mostPasses = 100
+
+// Pass notes that a pass begins, and for how many seconds the machine may stand still at the end.
+func (r *Reporter) Pass(stop int, passes ...Pass) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.passes, r.stop = append(r.passes, passes...), stop
+	r.passes = r.passes[max(0, len(r.passes)-mostPasses):]
+}
+
+// Passes are the last ones.
+func (r *Reporter) Passes() []Pass {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.Clone(r.passes)
 }
 
 // Reporter returns that of the job's subject.
@@ -103,12 +137,10 @@ func (r *Reporter) Run(name string, meter *transfer.Meter, earlier *fingerprint.
 				p.LimitedBy = most.String()
 			}
 		}
-		p.Strip = r.letters()
-		p.Speeds, p.SpeedSeconds = r.speeds.shown()
+		r.show(&p)
 		r.watch(p)
 	}
-	p.Strip = r.letters()
-	p.Speeds, p.SpeedSeconds = r.speeds.shown()
+	r.show(&p)
 	r.watch(p)
 	stop := make(chan struct{})
 	var ticking sync.WaitGroup
@@ -127,6 +159,9 @@ func (r *Reporter) Run(name string, meter *transfer.Meter, earlier *fingerprint.
 	err := do()
 	close(stop)
 	ticking.Wait()
+	if meter == nil && len(r.Passes()) > 0 { // which outlive the step
+		tell()
+	}
 	d := receipt.Done{Name: name, Title: step.Title, Seconds: time.Since(p.Since).Seconds()}
 	if meter != nil {
 		if time.Since(told) > shortest {
@@ -140,6 +175,16 @@ func (r *Reporter) Run(name string, meter *transfer.Meter, earlier *fingerprint.
 	}
 	r.note(d)
 	return err
+}
+
+// show has what is known of the course so far in a report.
+func (r *Reporter) show(p *Progress) {
+	p.Strip = r.letters()
+	p.Speeds, p.SpeedSeconds = r.speeds.shown()
+	p.Passes = r.Passes()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	p.Stop = r.stop
 }
 
 // shortest is for how long something has to go on to have a speed.

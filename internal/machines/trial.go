@@ -127,7 +127,7 @@ func (m *Machines) Try(ctx context.Context, t Trial) (out Tried, err error) {
 	if out.Machine, out.Is, out.Took = seen, is, time.Since(begun); still.why != "" {
 		out.Evidence = append(out.Evidence, still.why)
 	}
-	return out, errors.Join(err, end(context.WithoutCancel(ctx)))
+	return out, errors.Join(err, end(context.WithoutCancel(ctx)), m.keepTried(context.WithoutCancel(ctx), t, seen, err))
 }
 
 func within(t Trial) time.Duration {

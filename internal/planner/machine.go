@@ -86,6 +86,11 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 	if err != nil || m.Problem != nil {
 		return plan.ForMachine(r, f, nil), err
 	}
+	if r.Machine != "" && r.To != "" && kept == nil {
+		if f.Tried, err = s.guests.LastTried(ctx, r.Machine, r.To); err != nil {
+			return plan.Plan{}, err
+		}
+	}
 	f.UUID, f.MACs = s.identity(r, m, f.There)
 	if err := s.unpacks(ctx, r, &m); err != nil {
 		return plan.Plan{}, err

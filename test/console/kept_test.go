@@ -40,6 +40,7 @@ func TestACopyThatIsKept(t *testing.T) {
 	p.AwaitText("kept up to date")
 	p.AwaitText("The copy on lighthouse is of")
 	p.AwaitText("Next copied")
+	p.AwaitText("Left to copy")
 	if at := os.Getenv("BAGAGLIO_SHOT"); at != "" {
 		p.Picture(at)
 	}

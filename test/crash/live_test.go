@@ -42,7 +42,7 @@ func newSea(t *testing.T) *sea {
 	s := testkit.Start(t, x.state)
 	x.here = daemon.JoinHere(t, s.Service, "lamp-room")
 	x.there, x.server = daemon.JoinOver(t, s.Service, "lighthouse", "lantern")
-	gallery := filepath.Join(x.here.Dir, "gallery")
+	gallery := x.gallery()
 	require.NoError(t, os.Mkdir(gallery, 0o777))
 	require.NoError(t, os.Chmod(gallery, 0o777))
 	_, err := s.AddPool(t.Context(), api.NewPool{Name: "gallery", Folder: gallery})
@@ -61,6 +61,9 @@ func newSea(t *testing.T) *sea {
 	s.Stop()
 	return x
 }
+
+// gallery is the folder of another pool of this computer.
+func (x *sea) gallery() string { return filepath.Join(filepath.Dir(x.here.Dir), "gallery") }
 
 func (x *sea) open(d *daemon.Daemon) host.Host {
 	x.t.Helper()
@@ -184,7 +187,7 @@ func (x *sea) run(w way, killAt string, meanwhile func(*testkit.Service)) api.Jo
 func (x *sea) ended(w way, outcome api.JobOutcome) {
 	x.t.Helper()
 	t, old := x.t, filepath.Join(x.here.Dir, "ticketing.raw")
-	on, image := x.here, filepath.Join(x.here.Dir, "gallery/ticketing/ticketing.qcow2")
+	on, image := x.here, filepath.Join(x.gallery(), "ticketing/ticketing.qcow2")
 	if w.request.To == "lighthouse" {
 		on, image = x.there, filepath.Join(x.there.Dir, "ticketing/ticketing.qcow2")
 	}
@@ -250,7 +253,8 @@ func TestMachinesThatRunAtAnyMoment(t *testing.T) {
 	random := rand.New(rand.NewPCG(seed, 1))
 	names := slices.Sorted(maps.Keys(ways))
 	for n := range runs {
-		name, after := names[random.IntN(len(names))], time.Duration(random.IntN(7000))*time.Millisecond
+		name := names[random.IntN(len(names))]
+		after := time.Duration(random.IntN(map[bool]int{true: 800, false: 7000}[name == "storage"])) * time.Millisecond // what it takes, about
 		what := []string{"the service", "the daemon", "the other daemon", "the line"}[(n+1+random.IntN(1+n))%4]
 		t.Run(fmt.Sprintf("%s, %s after %v", name, what, after), func(t *testing.T) {
 			x, w := newSea(t), ways[name]

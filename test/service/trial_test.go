@@ -36,6 +36,10 @@ func TestTryingOut(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, seen.CameUp, "its guest has no driver for that")
 	assert.Len(t, quay.List(), 1, "nothing is left")
+	move := plan.Request{Kind: plan.MoveMachine, Machine: machine, To: "quay", Destination: &plan.Place{Pool: "quay-files"}}
+	p, err := s.Plan(t.Context(), move)
+	require.NoError(t, err)
+	assert.Contains(t, messages(p.Plan), "with scsi, and was not seen to come up", "the plan of a move says so")
 
 	c := convert("ticketing.raw", "kiosk.vhdx", "vhdx")
 	c.Source.Pool, c.Destination.Pool = "quay-files", "quay-files"
@@ -75,6 +79,10 @@ func TestTryingOut(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, seen.CameUp, seen.Evidence)
 	assert.Contains(t, strings.Join(seen.Evidence, "; "), "local:ticketing ran on meanwhile")
+	move.Machine, move.To, move.Destination = machine, "lighthouse", &plan.Place{Pool: "lamp-room"}
+	p, err = s.Plan(t.Context(), move)
+	require.NoError(t, err)
+	assert.Contains(t, messages(p.Plan), "It was tried out on lighthouse on ")
 	m, err := s.Machine(t.Context(), "local", "ticketing")
 	require.NoError(t, err)
 	assert.Equal(t, running, m.Is.Disks[0].File, "it goes on from its own disk")

@@ -21,8 +21,12 @@ type stored struct {
 	} `xml:"target"`
 	layer
 	Mirror *struct {
-		Job   string `xml:"job,attr"`
-		Ready string `xml:"ready,attr"`
+		Job    string   `xml:"job,attr"`
+		Ready  string   `xml:"ready,attr"`
+		Format driverOf `xml:"format"`
+		Source struct {
+			File string `xml:"file,attr"`
+		} `xml:"source"`
 	} `xml:"mirror"`
 }
 
@@ -92,8 +96,16 @@ func (h *Host) Layers(ctx context.Context, m host.Machine, slot string) (all []s
 	}
 	err = h.call(ctx, func() error {
 		s, err := h.stored(d, slot)
-		all = s.files()
-		return err
+		if all = s.files(); err != nil || s.Mirror == nil || s.Mirror.Ready != goesOver {
+			return err
+		}
+		if over, err := h.lostTrack(d, s); err != nil || !over {
+			return err
+		}
+		if at := slices.Index(all, s.Mirror.Source.File); at > 0 {
+			all = all[at:]
+		}
+		return nil
 	})
 	return all, err
 }
@@ -271,6 +283,12 @@ func (h *Host) goOver(
 			err := h.pivot(d, slot)
 			halted += time.Since(at)
 			return false, err
+		case s.Mirror != nil && s.Mirror.Ready == goesOver:
+			over, err := h.lostTrack(d, s)
+			if err == nil && over {
+				err = h.settle(d, slot, s)
+			}
+			return over, err
 		case s.Mirror != nil: // it is on its way
 			return false, nil
 		case len(files) > 0 && files[0] == file:

@@ -48,7 +48,12 @@ func (w *work) keepUp(ctx context.Context) error {
 			step.Choice{Name: answerAgain, Label: "Look again now"},
 			step.Choice{Name: answerNow, Label: "Go over now: copy what was written last, and start it there"})
 	}
-	if err := w.pass(ctx, m); err != nil {
+	left, err := w.unread()
+	if err == nil {
+		w.begins(left)
+		err = w.pass(ctx, m)
+	}
+	if err != nil {
 		return err
 	}
 	return w.asks(fmt.Sprintf("The copy on %s is of %s.", w.m.To, w.state.moment()), every,

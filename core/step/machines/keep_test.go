@@ -25,6 +25,8 @@ func TestACopyIsKept(t *testing.T) {
 			w.left = n
 			var done receipt.Receipt
 			var err error
+			var last step.Progress
+			task.Watch = func(p step.Progress) { last = p }
 			for asked, most := 0, 0; ; {
 				done, err = task.Run(t.Context())
 				most = max(most, len(w.quay.layers.files))
@@ -51,6 +53,8 @@ func TestACopyIsKept(t *testing.T) {
 			assert.Equal(t, "lighthouse:gate-kiosk running", w.lists(), "operation %d", n)
 			assert.Equal(t, []string{d.NowFile}, w.lighthouse.layers.files, "operation %d", n)
 			assert.GreaterOrEqual(t, done.Passes, times)
+			assert.GreaterOrEqual(t, len(last.Passes), times, "what was left at each is drawn")
+			assert.Equal(t, plan.UsualStop, last.Stop)
 			assert.Empty(t, w.twice)
 			for pool, folder := range task.Ends[plan.MachineSubject].Pools {
 				all, err := folder.List(map[string]string{"quay-store": ".", "lamp-room": "kiosk"}[pool])

@@ -52,7 +52,7 @@ func (w *work) passes(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		takes := time.Duration(float64(left)/max(w.state.Speed, 1<<20)) * time.Second
+		takes := w.begins(left)
 		if fits := takes <= time.Duration(w.m.LongestStop)*time.Second; fits && w.state.Passes > 0 || answer == answerNow {
 			w.evidence("what was left when it was shut down was %s, copied in %s as far as can be told", plan.Bytes(left), takes.Round(time.Second))
 			return nil
@@ -71,6 +71,18 @@ func (w *work) passes(ctx context.Context) error {
 			return err
 		}
 	}
+}
+
+// begins notes that a pass begins, and returns how long what is left takes to copy.
+func (w *work) begins(left int64) time.Duration {
+	takes := time.Duration(float64(left)/max(w.state.Speed, 1<<20)) * time.Second
+	p := step.Pass{At: time.Now(), Left: left, Seconds: takes.Seconds()}
+	if since := time.Since(w.state.as()).Seconds(); since > 0 {
+		p.Rate = float64(left) / since
+	}
+	w.report.Pass(w.m.LongestStop, p)
+	w.state.Course = w.report.Passes()
+	return takes
 }
 
 // unread is how much the newest images have, in bytes.

@@ -81,6 +81,8 @@ type state struct {
 	Carried  int64     `json:"carried,omitempty"`
 	Speed    float64   `json:"speed,omitempty"` // bytes a second
 	Stopping time.Time `json:"stopping,omitzero"`
+	// Course are the last passes.
+	Course []step.Pass `json:"course,omitempty"`
 	// Base is the pass whose image in the new place stands on the new disk itself, and has all that was written before; Folded is that whose image on the old
 	// disk was written down into the first one.
 	Base   int `json:"base,omitempty"`
@@ -127,7 +129,13 @@ func begin(j step.Job) (step.Work, error) {
 }
 
 // Open takes up what an earlier time left.
-func (w *work) Open(context.Context) error { return w.recall() }
+func (w *work) Open(context.Context) error {
+	err := w.recall()
+	if len(w.state.Course) > 0 {
+		w.report.Pass(w.m.LongestStop, w.state.Course...)
+	}
+	return err
+}
 
 func (w *work) recall() error {
 	if w.m.Undoes == nil {

@@ -9,6 +9,7 @@ import { Checks } from "../components/checks.tsx";
 import { Failure } from "../components/failure.tsx";
 import { JobActions } from "../components/job-actions.tsx";
 import { Pace } from "../components/pace.tsx";
+import { PassesChart } from "../components/passes-chart.tsx";
 import { PlanView } from "../components/plan-view.tsx";
 import { Progress } from "../components/progress.tsx";
 import { ReceiptView } from "../components/receipt-view.tsx";
@@ -115,10 +116,12 @@ function Stopped({ job, check }: { job: Job; check: Check }) {
 /** How it went so far: where on the disk, and how fast. */
 function Course({ job }: { job: Job }) {
   const p = job.progress;
-  if (!p || (!p.strip && (p.speeds ?? []).length < 2)) return null;
+  const passes = p?.passes ?? [];
+  if (!p || (!p.strip && (p.speeds ?? []).length < 2 && passes.length === 0)) return null;
   return (
     <section className="sheet space-y-6" aria-label="Course">
       {p.strip && <Strip letters={p.strip} />}
+      <PassesChart passes={passes} stop={p.stop ?? 0} />
       <SpeedChart speeds={p.speeds ?? []} seconds={p.speed_seconds ?? 1} />
     </section>
   );

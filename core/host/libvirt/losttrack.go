@@ -1,0 +1,64 @@
+package libvirt
+
+import (
+	"encoding/json"
+	"fmt"
+
+	"bagaglio/core/machine"
+
+	"github.com/digitalocean/go-libvirt"
+)
+
+// goesOver is what a daemon says of a disk whose guest is going over to what it was copied to (formatdomain, "mirror").
+const goesOver = "pivot"
+
+// lostTrack tells whether the emulator has gone over to what a disk was copied to, and the daemon does not know: one that was ended in that moment says for ever that it is
+// going over (9.0), though nothing is under way. It asks the emulator itself, by its own protocol (QMP, query-block).
+func (h *Host) lostTrack(d libvirt.Domain, s stored) (over bool, err error) {
+	under, _, _, _, _, err := h.l.DomainGetBlockJobInfo(d, s.Target.Slot, 0)
+	if err != nil || under > 0 {
+		return false, err
+	}
+	text, err := h.l.QEMUDomainMonitorCommand(d, `{"execute":"query-block"}`, 0)
+	if err != nil {
+		return false, fmt.Errorf("asking the emulator where its disk %s is: %w", s.Target.Slot, err)
+	}
+	var said struct {
+		Return []struct {
+			Inserted struct {
+				File string `json:"file"`
+			} `json:"inserted"`
+		} `json:"return"`
+	}
+	if err := json.Unmarshal([]byte(text), &said); err != nil {
+		return false, fmt.Errorf("reading where its disk %s is: %w", s.Target.Slot, err)
+	}
+	for _, drive := range said.Return {
+		if drive.Inserted.File == s.Mirror.Source.File {
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+// settle has the definition name what a disk is stored in since. The daemon itself learns that when the machine is switched on the next time.
+func (h *Host) settle(d libvirt.Domain, slot string, s stored) error {
+	text, err := h.l.DomainGetXMLDesc(d, libvirt.DomainXMLInactive|libvirt.DomainXMLSecure)
+	if err != nil {
+		return err
+	}
+	is, err := machine.Describe(format, []byte(text))
+	if err != nil {
+		return err
+	}
+	for i, disk := range is.Disks {
+		if disk.Slot == slot {
+			is.Disks[i].File, is.Disks[i].Format = s.Mirror.Source.File, s.Mirror.Format.Kind
+		}
+	}
+	now, err := machine.Become([]byte(text), format, format, is)
+	if err == nil {
+		_, err = h.l.DomainDefineXML(string(now))
+	}
+	return err
+}
