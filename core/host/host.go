@@ -36,6 +36,8 @@ type Machine struct {
 	Definition []byte
 	// Live is the text of what runs or is saved at present, which may have other disks than what is stored. Nil for a machine that is off.
 	Live []byte
+	// Halted tells that its host has suspended it since it could not read or write: it goes on with Resume, when it can again.
+	Halted bool
 	// WithHost tells that it is started whenever its host starts.
 	WithHost bool
 }

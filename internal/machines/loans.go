@@ -107,6 +107,7 @@ func (l *loans) begin(ctx context.Context, id string, x loan) error {
 		d.Address = first.Addr().String()
 		all.Go(func() { l.serve(served, x, *d, first) })
 	}
+	all.Go(func() { l.goOn(served, x) })
 	text, err := json.Marshal(x)
 	if err == nil {
 		err = l.machines.records.SetSetting(ctx, loanPrefix+id, string(text))
@@ -136,7 +137,6 @@ func (l *loans) serve(ctx context.Context, x loan, d lent, on net.Listener) {
 		if ctx.Err() != nil {
 			return
 		}
-		go l.goOn(ctx, x)
 	}
 }
 
@@ -154,15 +154,22 @@ func (l *loans) serveOnce(ctx context.Context, d lent, on net.Listener) error {
 	return errors.Join(server.Serve(ctx, on), r.Close())
 }
 
-// goOn lets a guest go on that was suspended since it could not read.
+// goOn lets a guest go on whenever its host has halted it, since it could not read, until ctx ends.
 func (l *loans) goOn(ctx context.Context, x loan) {
 	on := l.machines.Guests(x.On)
-	m, err := on.Machine(ctx, x.Machine)
-	if err == nil && m.State == host.Suspended {
-		err = on.Resume(ctx, m)
-	}
-	if err != nil {
-		l.log.Warn("letting a machine go on that could not read its disks", "machine", x.On+":"+x.Machine, "error", err)
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(serveAfter):
+		}
+		m, err := on.Machine(ctx, x.Machine)
+		if err == nil && m.Halted {
+			err = on.Resume(ctx, m)
+		}
+		if err != nil && !errors.Is(err, host.ErrNoMachine) && ctx.Err() == nil {
+			l.log.Warn("letting a machine go on that could not read its disks", "machine", x.On+":"+x.Machine, "error", err)
+		}
 	}
 }
 
@@ -177,7 +184,7 @@ func (l *loans) Return(ctx context.Context, id string) error {
 	return l.machines.records.DropSetting(ctx, loanPrefix+id)
 }
 
-// again serves what was lent by an earlier process, where it was served then, unless its job has done so by now; and has the guest go on.
+// again serves what was lent by an earlier process, where it was served then, unless its job has done so by now.
 func (l *loans) again(ctx context.Context, name, text string) error {
 	var x loan
 	if err := json.Unmarshal([]byte(text), &x); err != nil {
@@ -191,7 +198,6 @@ func (l *loans) again(ctx context.Context, name, text string) error {
 			return fmt.Errorf("serving the disks of %s:%s: %w", x.On, x.Machine, err)
 		}
 	}
-	go l.goOn(ctx, x)
 	return nil
 }
 

@@ -1,6 +1,7 @@
 package crash
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -165,6 +166,8 @@ func (x *sea) run(w way, killAt string, meanwhile func(*testkit.Service)) api.Jo
 		return ""
 	}
 	meanwhile(s)
+	ctx, cancel := context.WithTimeout(ctx, 4*time.Minute) // and not longer
+	defer cancel()
 	for j, err := range s.Follow(ctx, jobs[0].Id) {
 		if err != nil {
 			return ""

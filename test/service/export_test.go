@@ -41,11 +41,10 @@ func TestDisksAreServed(t *testing.T) {
 		require.NoError(t, err)
 		_, err = d.ReadAt(make([]byte, mib), 0)
 		require.NoError(t, err)
-		all, err := s.Exports(t.Context())
-		require.NoError(t, err)
-		require.Len(t, all, 1)
-		require.Len(t, all[0].Clients, 1)
-		assert.EqualValues(t, mib, all[0].Clients[0].Bytes)
+		require.Eventually(t, func() bool { // what was sent is counted behind that
+			all, err := s.Exports(t.Context())
+			return err == nil && len(all) == 1 && len(all[0].Clients) == 1 && all[0].Clients[0].Bytes == mib
+		}, time.Minute, 10*time.Millisecond)
 		require.NoError(t, s.CloseExport(t.Context(), x.Id))
 		_, err = d.ReadAt(make([]byte, mib), 0)
 		require.Error(t, err, "it was cut off")

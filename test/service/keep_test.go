@@ -123,7 +123,11 @@ func TestACopyGoesOverWithoutItsHost(t *testing.T) {
 	k.here.Kill()
 	k.answer(t, "again")
 	said = k.copied(t, said)
-	require.Contains(t, said.Text, "local is not to be reached. The copy on lighthouse is of ")
+	require.Contains(
+		t,
+		said.Text,
+		"local is not to be reached, and whether ticketing still runs there is not known. The copy on lighthouse is of ",
+	)
 	k.answer(t, "without")
 	done := testkit.Proven(t, k.Service.Service, k.job)
 	assert.True(t, done.Machine.CameUp)

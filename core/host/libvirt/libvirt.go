@@ -186,10 +186,11 @@ var states = map[libvirt.DomainState]host.State{
 // machine asks what is known of a machine.
 func (h *Host) machine(d libvirt.Domain) (host.Machine, error) {
 	m := host.Machine{Name: d.Name, UUID: uuid.UUID(d.UUID).String(), State: host.Unknown, Format: format}
-	state, _, err := h.l.DomainGetState(d, 0)
+	state, why, err := h.l.DomainGetState(d, 0)
 	if err != nil {
 		return m, err
 	}
+	m.Halted = libvirt.DomainState(state) == libvirt.DomainPaused && libvirt.DomainPausedReason(why) == libvirt.DomainPausedIoerror
 	if s, ok := states[libvirt.DomainState(state)]; ok {
 		m.State = s
 	}

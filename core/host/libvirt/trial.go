@@ -27,13 +27,20 @@ type below struct {
 			Name      string `xml:"name,attr,omitempty"`
 			Port      string `xml:"port,attr,omitempty"`
 		} `xml:"host"`
+		// Reconnect has requests wait for a line that was cut, in seconds. Older daemons do not know it.
+		Reconnect struct {
+			Delay int `xml:"delay,attr"`
+		} `xml:"reconnect"`
 	} `xml:"source"`
 	Nothing struct{} `xml:"backingStore"`
 }
 
+// waitsFor is how many seconds a guest waits for a disk that is served before it is suspended.
+const waitsFor = 60
+
 func belowOf(e host.Export) (string, error) {
 	b := below{Kind: "network", Format: driverOf{"raw"}}
-	b.Source.Protocol, b.Source.Name = "nbd", e.Name
+	b.Source.Protocol, b.Source.Name, b.Source.Reconnect.Delay = "nbd", e.Name, waitsFor
 	if at := &b.Source.Host; e.Socket != "" {
 		at.Transport, at.Socket = "unix", e.Socket
 	} else {

@@ -31,7 +31,14 @@ func (w *work) keepUp(ctx context.Context) error {
 		if answer == answerWithout {
 			return w.goWithout(ctx)
 		}
-		return w.asks(fmt.Sprintf("%s is not to be reached. The copy on %s is of %s.", w.m.Host, w.m.To, w.state.moment()), retryIn,
+		text := fmt.Sprintf(
+			"%s is not to be reached, and whether %s still runs there is not known. The copy on %s is of %s.",
+			w.m.Host,
+			w.m.Name,
+			w.m.To,
+			w.state.moment(),
+		)
+		return w.asks(text, retryIn,
 			step.Choice{Name: answerAgain, Label: "Try again now"},
 			step.Choice{Name: answerWithout, Label: "Start the copy as it is: what was written since is lost to it"})
 	}
