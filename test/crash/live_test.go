@@ -131,12 +131,12 @@ var ways = map[string]way{
 	"first": {
 		request: plan.Request{To: "lighthouse", Destination: &plan.Place{Pool: "lantern"}, As: "qcow2", Stop: true, StartFirst: true},
 		points: []string{
-			"start after:1",
+			"mirror after:1",
 			"borrow before:1",
 			"borrow after:1",
 			"start before:1",
 			"mirror before:1",
-			"mirror after:1",
+			"start after:1",
 			"merge before:1",
 			"merge after:1",
 			"sync after:2",
