@@ -255,6 +255,9 @@ func TestMachinesThatRunAtAnyMoment(t *testing.T) {
 	t.Logf("seed %d", seed)
 	random := rand.New(rand.NewPCG(seed, 1))
 	names := slices.Sorted(maps.Keys(ways))
+	if os.Getenv("BAGAGLIO_KILLS") == "" { // one that is cut off while its firmware reads may not come up, see docs/live.md
+		names = slices.DeleteFunc(names, func(name string) bool { return name == "first" })
+	}
 	for n := range runs {
 		name := names[random.IntN(len(names))]
 		after := time.Duration(random.IntN(map[bool]int{true: 800, false: 7000}[name == "storage"])) * time.Millisecond // what it takes, about
