@@ -416,8 +416,8 @@ type BalanceRequest = plan.BalanceRequest
 
 // Behind how far the copy of a machine is behind that a job keeps up to date
 type Behind struct {
-	// Bytes written since, as far as is known
-	Bytes int64 `json:"bytes"`
+	// Bytes written since; absent where its old host does not tell
+	Bytes *int64 `json:"bytes,omitempty"`
 
 	// Of the moment that the copy is of
 	Of time.Time `json:"of"`

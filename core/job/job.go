@@ -305,8 +305,9 @@ func (r *runner) receipt(started time.Time) receipt.Receipt {
 	return out
 }
 
-// CallOff takes back what an interrupted task, which does not go on, did to what was there before it.
-func (t Task) CallOff(ctx context.Context) error {
+// CallOff takes back what an interrupted task, which does not go on, did to what was there before it. The receipt has what is to be known of that.
+func (t Task) CallOff(ctx context.Context) (receipt.Receipt, error) {
+	started := time.Now()
 	r, err := t.runner(ctx)
 	if err == nil {
 		err = r.back(ctx, context.Canceled)
@@ -316,7 +317,7 @@ func (t Task) CallOff(ctx context.Context) error {
 			err = s.CallOff(ctx)
 		}
 	}
-	return err
+	return r.receipt(started), err
 }
 
 // Placed tells whether an earlier time has given all that is made its name: then it is there, complete, whatever else was left to do.

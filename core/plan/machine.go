@@ -336,6 +336,9 @@ func (w *whole) checkDisks() {
 	left := 0
 	for i, d := range w.f.Is.Disks {
 		name := DiskName(w.f.Is, i)
+		if d.Format == machine.Folder && (w.r.As != "" || w.choice(i).As != "") {
+			w.check(Informs, "folder", fmt.Sprintf("The root volume %s is a folder, and stays one: it has no form to be converted to.", name))
+		}
 		switch {
 		case w.choice(i).Leave:
 			left++

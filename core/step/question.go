@@ -12,6 +12,8 @@ type Question struct {
 	Answers []Choice `json:"answers"` // the first is the one that does least
 	// Until is when it goes on by itself, as if the first had been given; the zero time for never.
 	Until time.Time `json:"until,omitzero"`
+	// Trouble tells that what the job does by itself does not work at present.
+	Trouble bool `json:"trouble,omitempty"`
 }
 
 // Choice is an answer that a person can give.

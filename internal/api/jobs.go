@@ -8,6 +8,7 @@ import (
 	"time"
 
 	spec "bagaglio/api"
+	"bagaglio/core/storage"
 	"bagaglio/internal/queue"
 	"bagaglio/internal/store"
 
@@ -45,7 +46,10 @@ func (s *server) GetJob(ctx context.Context, r GetJobRequestObject) (GetJobRespo
 	job, err := s.service.Queue.Job(ctx, r.Job)
 	j := viewJob(job)
 	if b := s.service.Queue.Behind(ctx, job); b != nil {
-		j.Behind = &spec.Behind{Of: b.Of, Seconds: float32(time.Since(b.Of).Seconds()), Bytes: b.Bytes}
+		j.Behind = &spec.Behind{Of: b.Of, Seconds: float32(time.Since(b.Of).Seconds())}
+		if b.Bytes != storage.Unknown {
+			j.Behind.Bytes = &b.Bytes
+		}
 	}
 	tagged(ctx, j.Etag)
 	return GetJob200JSONResponse(j), err

@@ -35,7 +35,11 @@ func (a *app) follow(ctx context.Context, service *client.Service, id string, wa
 		if j.Question != nil && !j.Question.Until.IsZero() {
 			if text := j.Question.Text; text != kept {
 				kept = text
-				a.remark("Job %s keeps it up to date, next at %s. %s", id, when(j.Question.Until), text)
+				what := "keeps it up to date, next"
+				if j.Question.Trouble {
+					what = "does not keep it up to date at present, and looks again"
+				}
+				a.remark("Job %s %s at %s. %s", id, what, when(j.Question.Until), text)
 			}
 			continue
 		}

@@ -134,10 +134,15 @@ func (a *app) jobShow() *cobra.Command {
 				rows = append(rows, []string{"reason", *j.Reason})
 			}
 			if j.Behind != nil {
+				written := "not known"
+				if j.Behind.Bytes != nil {
+					written = size(*j.Behind.Bytes)
+				}
 				rows = append(
 					rows,
 					[]string{"copy of", when(j.Behind.Of)},
-					[]string{"behind", fmt.Sprintf("%s in %s", size(j.Behind.Bytes), span(float64(j.Behind.Seconds)))},
+					[]string{"behind", span(float64(j.Behind.Seconds))},
+					[]string{"written since", written},
 					[]string{"next at", when(j.Question.Until)},
 				)
 			}

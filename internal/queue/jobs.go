@@ -259,10 +259,10 @@ func (q *Queue) cancel(ctx context.Context, id string) error {
 		if j, err = q.records.JobByName(ctx, id); err != nil || j.State.Ended() {
 			return err
 		}
-		if err := q.callOff(ctx, j); err != nil {
+		done := unrun(j, receipt.Cancelled, errCancelled)
+		if done.Machine, err = q.callOff(ctx, j); err != nil {
 			return err
 		}
-		done := unrun(j, receipt.Cancelled, errCancelled)
 		if err := q.remarkPlaced(ctx, j, &done); err != nil {
 			return err
 		}

@@ -261,20 +261,21 @@ func (q *Queue) task(j store.Job, ends map[string]step.Ends) job.Task {
 	return task
 }
 
-// callOff undoes what an interrupted job that does not go on did to its source.
-func (q *Queue) callOff(ctx context.Context, j store.Job) error {
+// callOff undoes what an interrupted job that does not go on did to its source, and returns what is to be known of its machine then; nil where it has none.
+func (q *Queue) callOff(ctx context.Context, j store.Job) (*receipt.Machine, error) {
 	if j.Started == nil || !j.Plan.Together && !slices.ContainsFunc(j.Plan.Bodies, func(d plan.Disk) bool { return d.Renames }) {
-		return nil
+		return nil, nil
 	}
 	ends, err := q.planner.EndsOf(ctx, j.Plan)
 	if err != nil {
-		return fmt.Errorf("the move was interrupted, and its files have to get their old names again: %w", err)
+		return nil, fmt.Errorf("the move was interrupted, and its files have to get their old names again: %w", err)
 	}
 	task := q.task(j, ends)
 	if task.Records != nil {
 		task.Records = asItWas{task.Records}
 	}
-	return task.CallOff(ctx)
+	done, err := task.CallOff(ctx)
+	return done.Machine, err
 }
 
 // asItWas are the records of a job that nobody runs: they stay as its last runner kept them. What takes its work back looks first what is there.

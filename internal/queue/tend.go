@@ -234,6 +234,9 @@ func (q *Queue) Behind(ctx context.Context, j Job) *machines.Behind {
 	if err != nil { // its old host may be gone
 		q.log.Debug("looking how far a copy is behind", "job", j.ID, "error", err)
 	}
+	if b.Of.IsZero() { // nothing is known of it
+		return nil
+	}
 	return &b
 }
 

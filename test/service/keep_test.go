@@ -86,7 +86,7 @@ func TestACopyOfAMachineIsKept(t *testing.T) {
 		k.here.Loaded(t, "ticketing")
 		require.Eventually(t, func() bool {
 			j, err := k.Job(t.Context(), k.job)
-			return err == nil && j.Behind != nil && j.Behind.Bytes > 0 && time.Since(j.Behind.Of) < time.Hour
+			return err == nil && j.Behind != nil && *j.Behind.Bytes > 0 && time.Since(j.Behind.Of) < time.Hour
 		}, time.Minute, 50*time.Millisecond)
 		k.answer(t, "again")
 		said = k.copied(t, said)
@@ -97,7 +97,7 @@ func TestACopyOfAMachineIsKept(t *testing.T) {
 		assert.Less(t, len(images), 12, "%v", images)
 	}
 	show := testkit.Run(t, t.TempDir(), k.State, "job", "show", k.job)
-	assert.Regexp(t, `(?m)^behind +\d`, show.Out)
+	assert.Regexp(t, `(?m)^written since +\d`, show.Out)
 	k.answer(t, "now")
 	done := testkit.Proven(t, k.Service.Service, k.job)
 	assert.True(t, done.Machine.CameUp)

@@ -190,7 +190,7 @@ func (h *Host) machine(d libvirt.Domain) (host.Machine, error) {
 	if err != nil {
 		return m, err
 	}
-	m.Halted = libvirt.DomainState(state) == libvirt.DomainPaused && libvirt.DomainPausedReason(why) == libvirt.DomainPausedIoerror
+	m.Halted = libvirt.DomainState(state) == libvirt.DomainPaused && slices.Contains(haltedFor, libvirt.DomainPausedReason(why))
 	if s, ok := states[libvirt.DomainState(state)]; ok {
 		m.State = s
 	}

@@ -9,6 +9,10 @@ import (
 	"github.com/digitalocean/go-libvirt"
 )
 
+// haltedFor are reasons for which a daemon says that a machine is paused which nobody has suspended: it could not read or write, or the daemon does not know why, which it says
+// where a guest is halted again in the moment in which it goes on.
+var haltedFor = []libvirt.DomainPausedReason{libvirt.DomainPausedIoerror, libvirt.DomainPausedUnknown}
+
 // goesOver is what a daemon says of a disk whose guest is going over to what it was copied to (formatdomain, "mirror").
 const goesOver = "pivot"
 

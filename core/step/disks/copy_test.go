@@ -299,7 +299,8 @@ func TestMovesAreCalledOff(t *testing.T) {
 		if len(there) > 0 && len(here) > 0 {
 			split++
 		}
-		require.NoError(t, solo{ID: "move", Ends: w.ends, Plan: p, Records: w.records}.task().CallOff(t.Context()), "operation %d", n)
+		_, err = solo{ID: "move", Ends: w.ends, Plan: p, Records: w.records}.task().CallOff(t.Context())
+		require.NoError(t, err, "operation %d", n)
 		got, err := disk.Open(t.Context(), w.folder(dir), "ticketing.raw.001", "raw")
 		require.NoError(t, err, "operation %d", n)
 		content := make([]byte, diskSize)

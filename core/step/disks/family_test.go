@@ -250,7 +250,8 @@ func (v *voyage) step() string {
 	_, err := v.run(p, stop)
 	switch {
 	case err != nil && stop.stopped && r.Release && p.Bodies[0].Renames && v.rand.IntN(2) == 0: // it is called off
-		require.NoError(v, v.task(p, nil).task().CallOff(v.Context()))
+		_, err = v.task(p, nil).task().CallOff(v.Context())
+		require.NoError(v, err)
 		require.NoError(v, Clear(v.pools[to.Pool], v.id))
 		v.check()
 		return "called off"

@@ -225,7 +225,8 @@ func TestPowerCutWhileAFamilyIsRenamed(t *testing.T) {
 					_, err = task.Run(t.Context())
 				} else {
 					v.disks = before
-					err = errors.Join(task.task().CallOff(t.Context()), Clear(cut, v.id))
+					_, err = task.task().CallOff(t.Context())
+					err = errors.Join(err, Clear(cut, v.id))
 				}
 				require.NoError(t, err, "behind operation %d of %d, going on: %v", n, pool.Len(), goOn)
 				v.check()

@@ -38,7 +38,7 @@ func (w *work) keepUp(ctx context.Context) error {
 			w.m.To,
 			w.state.moment(),
 		)
-		return w.asks(text, retryIn,
+		return w.asks(text, retryIn, true,
 			step.Choice{Name: answerAgain, Label: "Try again now"},
 			step.Choice{Name: answerWithout, Label: "Start the copy as it is: what was written since is lost to it"})
 	}
@@ -51,7 +51,7 @@ func (w *work) keepUp(ctx context.Context) error {
 	}
 	every := time.Duration(w.m.KeepEvery) * time.Second
 	if m.State == host.Off {
-		return w.asks(fmt.Sprintf("%s is off. The copy on %s is of %s.", w.m.Here(), w.m.To, w.state.moment()), every,
+		return w.asks(fmt.Sprintf("%s is off. The copy on %s is of %s.", w.m.Here(), w.m.To, w.state.moment()), every, true,
 			step.Choice{Name: answerAgain, Label: "Look again now"},
 			step.Choice{Name: answerNow, Label: "Go over now: copy what was written last, and start it there"})
 	}
@@ -63,7 +63,7 @@ func (w *work) keepUp(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return w.asks(fmt.Sprintf("The copy on %s is of %s.", w.m.To, w.state.moment()), every,
+	return w.asks(fmt.Sprintf("The copy on %s is of %s.", w.m.To, w.state.moment()), every, false,
 		step.Choice{Name: answerAgain, Label: "Copy now what was written since"},
 		step.Choice{Name: answerNow, Label: "Go over now: shut it down, copy what was written last, and start it there"})
 }
@@ -81,8 +81,8 @@ func (s state) as() time.Time {
 
 func (s state) moment() string { return s.as().Local().Format("2006-01-02 15:04:05") }
 
-// asks waits for an answer, for as long.
-func (w *work) asks(text string, until time.Duration, answers ...step.Choice) error {
+// asks waits for an answer, for as long. trouble tells that the copy is not kept up to date meanwhile.
+func (w *work) asks(text string, until time.Duration, trouble bool, answers ...step.Choice) error {
 	if !w.Asks {
 		return errEnded
 	}
@@ -92,6 +92,7 @@ func (w *work) asks(text string, until time.Duration, answers ...step.Choice) er
 			Text:    text,
 			Answers: answers,
 			Until:   time.Now().Add(until),
+			Trouble: trouble,
 		},
 		Err: errEnded,
 	}
@@ -126,7 +127,7 @@ func (w *work) topOff(ctx context.Context) error {
 // Behind is how far the copy of a machine is behind that is kept up to date: the moment that it is of, and how many bytes were written since.
 type Behind struct {
 	Of    time.Time
-	Bytes int64
+	Bytes int64 // storage.Unknown where the old host does not tell
 }
 
 // BehindOf tells it of a job, by its journal. pools are the folders that the old disks lie in, by their pools.
@@ -137,6 +138,8 @@ func BehindOf(j step.Journal, m plan.Machine, pools map[string]storage.Folder) (
 		return b, err
 	}
 	b.Of = w.state.as()
-	b.Bytes, err = w.unread()
+	if b.Bytes, err = w.unread(); err != nil {
+		b.Bytes = storage.Unknown
+	}
 	return b, err
 }

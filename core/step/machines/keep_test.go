@@ -85,6 +85,7 @@ func TestACopyWithoutItsOldHost(t *testing.T) {
 			require.True(t, asks, "%v", err)
 			require.Contains(t, q.Text, "quay is not to be reached")
 			require.True(t, q.Has(answerWithout))
+			require.True(t, q.Trouble)
 			assert.Less(t, time.Until(q.Until), 2*time.Minute)
 			task.Answer = step.Answer{Step: q.Step, Name: answerWithout}
 			if back {
@@ -107,4 +108,43 @@ func TestACopyWithoutItsOldHost(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestTheMomentOfACopy is when its guest was had to write to newer images, however late those below are copied; until then the copy is told to be further behind.
+func TestTheMomentOfACopy(t *testing.T) {
+	unhurried(t, "", func(t *testing.T) {
+		w := newWorld()
+		task, _ := liveTo(t, w, "lighthouse", func(r *plan.Request) { r.KeepEvery = 60 })
+		_, err := task.Run(t.Context())
+		_, asks := step.Asked(err)
+		require.True(t, asks, "%v", err)
+		behind := func() Behind {
+			j, err := task.Records.Load(t.Context())
+			require.NoError(t, err)
+			b, err := BehindOf(*j, *task.Plan.Machine, task.Ends[plan.MachineSubject].Pools)
+			require.NoError(t, err)
+			return b
+		}
+		first := behind()
+		time.Sleep(time.Hour)
+		w.quay.layers.cuts = true
+		covered := time.Now()
+		_, err = task.Run(t.Context())
+		require.ErrorIs(t, err, host.ErrGone)
+		assert.Equal(t, first.Of, behind().Of, "it is not copied yet")
+		assert.Greater(t, behind().Bytes, first.Bytes, "two images are not")
+		time.Sleep(time.Hour)
+		_, err = task.Run(t.Context())
+		q, asks := step.Asked(err)
+		require.True(t, asks, "%v", err)
+		assert.False(t, q.Trouble)
+		assert.WithinDuration(t, covered, behind().Of, time.Minute, "and not when it went on")
+		for _, m := range w.quay.machines {
+			m.State = host.Off
+		}
+		_, err = task.Run(t.Context())
+		q, asks = step.Asked(err)
+		require.True(t, asks, "%v", err)
+		assert.True(t, q.Trouble, "what it wrote last is not copied")
+	})
 }

@@ -36,6 +36,7 @@ type layered struct {
 	written map[string][]int
 	last    int
 	refuses bool // to mirror
+	cuts    bool // its answer to Cover is lost, once
 	// rebase has an image stand on another file.
 	rebase func(file, on string) error
 }
@@ -71,7 +72,13 @@ func (f *fake) goOn(m host.Machine, files ...string) error {
 }
 
 func (f *fake) Cover(_ context.Context, m host.Machine, layers map[string]string, _ bool) (time.Duration, error) {
-	return time.Millisecond, f.op(func() error { return f.goOn(m, append([]string{layers["vda"]}, f.layers.files...)...) })
+	return time.Millisecond, f.op(func() error {
+		err := f.goOn(m, append([]string{layers["vda"]}, f.layers.files...)...)
+		if f.layers.cuts {
+			f.layers.cuts, err = false, host.ErrGone
+		}
+		return err
+	})
 }
 
 func (f *fake) Merge(_ context.Context, m host.Machine, _, into string) (time.Duration, error) {

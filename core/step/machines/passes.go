@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"time"
 
 	"bagaglio/core/disk"
@@ -85,15 +86,20 @@ func (w *work) begins(left int64) time.Duration {
 	return takes
 }
 
-// unread is how much the newest images have, in bytes.
+// unread is how much the images have that are not copied yet, in bytes: the newest ones, and those over them of a pass that was cut off.
 func (w *work) unread() (n int64, err error) {
 	for _, d := range w.m.Live {
-		cover, _, _ := d.Pass(w.state.Passes)
-		info, err := w.Ends.Pools[cover.Pool].Stat(cover.Path)
-		if err != nil {
-			return 0, err
+		for more := range 2 {
+			cover, _, _ := d.Pass(w.state.Passes + more)
+			info, err := w.Ends.Pools[cover.Pool].Stat(cover.Path)
+			if errors.Is(err, fs.ErrNotExist) && more > 0 {
+				continue
+			}
+			if err != nil {
+				return 0, err
+			}
+			n += info.Taken()
 		}
-		n += info.Taken()
 	}
 	return n, nil
 }
@@ -120,6 +126,10 @@ func (w *work) pass(ctx context.Context, m host.Machine) error {
 		}
 	}
 	if len(on) > 0 {
+		w.state.Covered = time.Now()
+		if err := w.Keep(ctx); err != nil { // whoever goes on copies what there was now, however late that is
+			return err
+		}
 		halted, err := w.Ends.From.Cover(ctx, m, on, false)
 		w.stood(halted)
 		if err != nil {
@@ -134,7 +144,7 @@ func (w *work) pass(ctx context.Context, m host.Machine) error {
 	if w.joins(w.state.Passes) {
 		w.state.Base = w.state.Passes
 	}
-	w.state.Passes, w.state.Carried, w.state.Copied = w.state.Passes+1, w.state.Carried+n, begun
+	w.state.Passes, w.state.Carried, w.state.Copied = w.state.Passes+1, w.state.Carried+n, w.state.Covered
 	if took := time.Since(begun).Seconds(); took > 0 && n > 0 {
 		w.state.Speed = float64(n) / took
 	}

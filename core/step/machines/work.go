@@ -89,6 +89,7 @@ type state struct {
 	Folded int `json:"folded,omitempty"`
 	// Copied is the moment that the copy is of, of a machine that is kept up to date. Going tells that it is to go over, and Without that it goes without its old host.
 	Copied  time.Time `json:"copied,omitzero"`
+	Covered time.Time `json:"covered,omitzero"` // when its guest was last had to write to newer images, which is what the next copy will be of
 	Going   bool      `json:"going,omitempty"`
 	Without bool      `json:"without,omitempty"`
 	// Last is what the files looked like, by their places, from which what was written last was copied.

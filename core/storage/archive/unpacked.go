@@ -20,7 +20,8 @@ import (
 )
 
 // Unpacked holds the content of files that are compressed inside of packages (DSP0243, 7.1: gzip, RFC 1952), which can only be read from their beginning on, in a
-// folder of this computer: each once, for as long as somebody uses it and a while longer. Nothing is left there when the process ends. A nil one unpacks nothing.
+// folder of this computer: each once, for as long as somebody uses it, and a while longer where its storage tells whether it is still the same file. Nothing is left there when
+// the process ends.
 type Unpacked struct {
 	dir string
 
@@ -35,6 +36,7 @@ type unpacked struct {
 	size  int64
 	err   error
 	users int
+	sure  bool // another file would have another key
 }
 
 const (
@@ -152,7 +154,7 @@ func (p *plain) of(name string) (f *unpacked, done func(), err error) {
 	p.all.mu.Lock()
 	f, known := p.all.files[key]
 	if !known {
-		f = &unpacked{ready: make(chan struct{})}
+		f = &unpacked{ready: make(chan struct{}), sure: info.ID != "" && !info.Changed.IsZero()}
 		p.all.files[key] = f
 	}
 	f.users++
@@ -189,7 +191,7 @@ func (u *Unpacked) leave(key string, f *unpacked) {
 	last := f.users == 0
 	u.mu.Unlock()
 	switch {
-	case last && f.err != nil:
+	case last && (f.err != nil || !f.sure):
 		drop()
 	case last:
 		time.AfterFunc(keptFor, drop)

@@ -15,7 +15,7 @@ export function Asked({ job, question }: { job: Job; question: Question }) {
   return (
     <section className="sheet space-y-4" aria-label="What it asks">
       <p className="flex gap-3 break-words">
-        {question.until ? (
+        {question.until && !question.trouble ? (
           <RefreshCw aria-hidden className="text-success size-5 shrink-0" />
         ) : (
           <CircleHelp aria-hidden className="text-warning size-5 shrink-0" />
@@ -50,10 +50,11 @@ function Behind({ behind, until }: { behind: NonNullable<Job["behind"]>; until: 
     <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1" aria-label="How far it is behind">
       <dt>Behind by</dt>
       <dd>
-        <span className="figures" title={exact(behind.bytes)}>
-          {size(behind.bytes)}
-        </span>{" "}
-        that were written in <span className="figures">{span(behind.seconds)}</span>
+        <span className="figures">{span(behind.seconds)}</span>
+      </dd>
+      <dt>Written since</dt>
+      <dd className="figures" title={behind.bytes === undefined ? undefined : exact(behind.bytes)}>
+        {behind.bytes === undefined ? "not known" : size(behind.bytes)}
       </dd>
       <dt>Next copied</dt>
       <dd className="figures">{when(until)}</dd>
