@@ -255,7 +255,7 @@ func TestMachinesThatRunAtAnyMoment(t *testing.T) {
 	t.Logf("seed %d", seed)
 	random := rand.New(rand.NewPCG(seed, 1))
 	names := slices.Sorted(maps.Keys(ways))
-	if os.Getenv("BAGAGLIO_KILLS") == "" { // one that is cut off while its firmware reads may not come up, see docs/live.md
+	if os.Getenv("BAGAGLIO_KILLS") == "" { // one that is cut off while its firmware reads takes minutes, see docs/live.md
 		names = slices.DeleteFunc(names, func(name string) bool { return name == "first" })
 	}
 	for n := range runs {

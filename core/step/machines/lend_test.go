@@ -31,16 +31,17 @@ func (l *lends) Return(_ context.Context, id string) error {
 }
 
 // TestEveryStepOfStartingFirst: hosts that go away at any operation make the job wait, which goes on when they are back; where the machine does not come up it is started where
-// it was, from its old disk. Never do both run, nothing is lent any more, and no image of the job is left.
+// it was, from its old disk. One that could not read its disks for a while is started once more. Never do both run, nothing is lent any more, and no image of the job is left.
 func TestEveryStepOfStartingFirst(t *testing.T) {
-	for name, dead := range map[string]bool{"forth": false, "back": true} {
+	for _, name := range []string{"forth", "back", "anew"} {
+		dead := name == "back"
 		unhurried(t, name, func(t *testing.T) {
 			for n := 0; ; n++ {
 				w := newWorld()
 				task, d := liveTo(t, w, "lighthouse", func(r *plan.Request) { r.Live, r.StartFirst, r.Stop = false, true, true })
 				ends := task.Ends[plan.MachineSubject]
 				w.lighthouse.layers.files = nil // which come when the machine is made known
-				w.dead, w.left = dead, n
+				w.dead, w.faint, w.left = dead, name == "anew", n
 				run := func() (done receipt.Receipt, err error) {
 					done, err = task.Run(t.Context())
 					if q, asks := step.Asked(err); asks {

@@ -36,6 +36,7 @@ func (w *work) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	w.state.Halted = m.State != host.Off // an earlier time started it
 	if err := w.Ends.To.Start(ctx, m); err != nil {
 		return fmt.Errorf("starting %s on %s: %w", w.m.After.Name, w.m.To, err)
 	}
@@ -119,6 +120,11 @@ func (w *work) watch(ctx context.Context) error {
 	case answerKeep:
 		return w.keepBoth(ctx)
 	}
+	w.state.Halted = w.state.Halted || w.state.Watched // the service ended meanwhile, and what it served with it
+	w.state.Watched = true
+	if err := w.Keep(ctx); err != nil {
+		return err
+	}
 	m, err := w.there(ctx)
 	if err != nil {
 		return err
@@ -132,10 +138,11 @@ func (w *work) watch(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if m.State != host.Running {
+		if m.State != host.Running && !(w.m.First && m.Halted) {
 			why = fmt.Sprintf("it is %s", m.State)
 			break
 		}
+		w.state.Halted = w.state.Halted || m.Halted
 		if !w.m.Stays() {
 			if err := w.isOff(ctx); err != nil {
 				return err
@@ -144,7 +151,7 @@ func (w *work) watch(ctx context.Context) error {
 		if err := w.picture(ctx); err != nil {
 			return err
 		}
-		if ran := time.Since(begun); ran >= settles {
+		if ran := time.Since(begun); ran >= settles && m.State == host.Running {
 			up, err := w.looksUp(ctx, m)
 			if err != nil {
 				return err
@@ -159,7 +166,25 @@ func (w *work) watch(ctx context.Context) error {
 			return err
 		}
 	}
+	if w.m.First && w.state.Halted && !w.state.Anew {
+		return w.anew(ctx)
+	}
 	return w.askUp(why)
+}
+
+// anew starts a machine once more that was started from served disks and could not read them for a while: a firmware does not wait, and tries nothing twice.
+func (w *work) anew(ctx context.Context) error {
+	if err := w.cutOff(ctx); err != nil {
+		return err
+	}
+	if err := w.start(ctx); err != nil {
+		return err
+	}
+	w.state.Anew = true
+	w.evidence(
+		"it could not read its disks for a while before it had come up, was not seen to come up then, and was switched off and on once more",
+	)
+	return w.watch(ctx)
 }
 
 // askUp asks a person what is to be done with a machine that is not seen to be up.

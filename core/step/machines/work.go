@@ -96,6 +96,11 @@ type state struct {
 	Last map[string]string `json:"last,omitempty"`
 	// CameUp tells that it came up in its new place, whatever became of it then.
 	CameUp bool `json:"came_up,omitempty"`
+	// Watched tells that it was begun to see it come up, Halted that it may not have been able to read its disks since it was started, and Anew that it was started once more
+	// for that.
+	Watched bool `json:"watched,omitempty"`
+	Halted  bool `json:"halted,omitempty"`
+	Anew    bool `json:"anew,omitempty"`
 	// Halting tells that its host is doing what may halt it.
 	Halting bool `json:"halting,omitempty"`
 	// Concluded tells that the receipt says all.

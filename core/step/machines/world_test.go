@@ -27,6 +27,7 @@ type world struct {
 	twice            []string // what ran on both
 	deaf             bool     // guests do not end
 	dead             bool     // guests do not come up
+	faint, fainted   bool     // those do not that were on when it went away, until they are started once more
 	says             string   // what they write on their serial ports
 }
 
@@ -54,7 +55,7 @@ func (f *fake) op(do func() error) error {
 		return host.ErrGone
 	}
 	if w.left == 0 { // what was asked for is not done any more, or done without an answer
-		w.gone = true
+		w.gone, w.fainted = true, w.faint
 		if w.twice == nil && len(w.quay.machines)%2 == 0 {
 			_ = do()
 		}
@@ -102,6 +103,9 @@ func (f *fake) set(m host.Machine, s host.State) error {
 		if x == nil {
 			return host.ErrNoMachine
 		}
+		if x.State == host.Off {
+			f.world.fainted = false
+		}
 		x.State = s
 		return nil
 	})
@@ -123,7 +127,7 @@ func (f *fake) Screen(context.Context, host.Machine) ([]byte, error) {
 }
 
 func (f *fake) Signs(context.Context, host.Machine) (s host.Signs, err error) {
-	return host.Signs{Agent: !f.world.dead}, f.op(func() error { return nil })
+	return host.Signs{Agent: !f.world.dead && !f.world.fainted}, f.op(func() error { return nil })
 }
 
 func (f *fake) Define(_ context.Context, text []byte) (m host.Machine, err error) {
