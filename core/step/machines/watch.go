@@ -138,7 +138,7 @@ func (w *work) watch(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if m.State != host.Running && !(w.m.First && m.Halted) {
+		if m.State != host.Running && (!w.m.First || !m.Halted) {
 			why = fmt.Sprintf("it is %s", m.State)
 			break
 		}
