@@ -26,26 +26,30 @@ import (
 // hosts are the two of the demo world that run machines. What they take is different, so that a machine has to change on its way. The lighthouse
 // is a real one where that is possible.
 var hosts = []struct {
-	name, pool string
-	traits     standin.Traits
+	name   string
+	pools  []string
+	traits standin.Traits
 }{
-	{"quay", "harbour", standin.Traits{
-		Formats: []string{"vmdk"}, Layouts: []string{"flat"}, Folders: true, Networks: []string{"quay-lan"},
+	{quay, []string{"harbour", "slipway"}, standin.Traits{
+		Formats: []string{"vmdk"}, Layouts: []string{"flat"}, Folders: true, Networks: []string{"quay-lan"}, Layers: true, Writes: true,
 	}},
-	{lighthouse, "lamp-room", standin.Traits{
-		Formats: []string{"qcow2", "raw"}, Folders: true, Networks: []string{"lamp-lan"}, Memory: 4 << 30,
+	{lighthouse, []string{"lamp-room", "gallery"}, standin.Traits{
+		Formats: []string{"qcow2", "raw"}, Folders: true, Networks: []string{"lamp-lan"}, Memory: 4 << 30, Layers: true,
 	}},
 }
 
-const lighthouse = "lighthouse"
+const quay, lighthouse = "quay", "lighthouse"
 
-// secondPool is another pool of the lighthouse, where that is a real host.
-const secondPool = "gallery"
+// stateOf is the folder with the inventory of a host.
+func (s *show) stateOf(host string) string { return s.makeFolder("hosts/" + host) }
+
+// inHarbour is the path of a file in the first pool of the quay.
+func (s *show) inHarbour(name string) string { return filepath.Join(s.makeFolder(quay), "harbour", name) }
 
 // guests are the hosts while the demo runs.
 type guests struct {
 	url     string // of the API of the quay
-	real    bool   // the lighthouse is
+	disks   string // the folder of the first pool of the lighthouse
 	network string // of the lighthouse, empty for one without
 	ends    []func() error
 }
@@ -90,14 +94,14 @@ func (s *show) startHosts(ctx context.Context) (*guests, error) {
 	}
 	for _, h := range hosts {
 		if h.name == lighthouse {
-			err := s.startReal(ctx, g, k, h.name, h.pool)
+			err := s.startReal(ctx, g, k, h.name, h.pools)
 			if err == nil {
 				continue
 			}
 			s.say("The lighthouse is simulated, since no real host can be run here: %v.", err)
-			g.network = h.traits.Networks[0]
+			g.network, g.disks = h.traits.Networks[0], filepath.Join(s.makeFolder(h.name), h.pools[0])
 		}
-		if err := s.startStandIn(ctx, g, k, h.name, h.pool, h.traits); err != nil {
+		if err := s.startStandIn(ctx, g, k, h.name, h.pools, h.traits); err != nil {
 			return g, err
 		}
 		s.say("The host %s is a stand-in (docs/standin.md): it takes %v, and its network is %v.", h.name, h.traits.Formats, h.traits.Networks)
@@ -106,9 +110,9 @@ func (s *show) startHosts(ctx context.Context) (*guests, error) {
 }
 
 // startStandIn runs a stand-in.
-func (s *show) startStandIn(ctx context.Context, g *guests, k keys, name, pool string, t standin.Traits) error {
+func (s *show) startStandIn(ctx context.Context, g *guests, k keys, name string, pools []string, t standin.Traits) error {
 	o := standin.Options{
-		State: s.makeFolder("hosts/" + name), Folder: s.makeFolder(pool), Traits: t,
+		State: s.stateOf(name), Folder: s.makeFolder(name), Traits: t,
 		Listen: "127.0.0.1:0", Files: "127.0.0.1:0", Authorized: k.authorized,
 	}
 	runs, stop := context.WithCancel(context.WithoutCancel(ctx)) // it ends behind the service
@@ -127,11 +131,14 @@ func (s *show) startStandIn(ctx context.Context, g *guests, k keys, name, pool s
 	}
 	kind := "standin"
 	h := api.NewHost{Name: name, Address: at.Files, TrustedKey: &at.HostKey, Runs: &kind, Machines: &at.URL}
-	return s.join(ctx, h, k, pool, o.Folder)
+	for _, pool := range pools {
+		s.makeFolder(filepath.Join(name, pool))
+	}
+	return s.join(ctx, h, k, o.Folder, pools)
 }
 
 // startReal runs a real host of machines with the rights of an ordinary user, and a door to its files and its socket.
-func (s *show) startReal(ctx context.Context, g *guests, k keys, name, pool string) error {
+func (s *show) startReal(ctx context.Context, g *guests, k keys, name string, pools []string) error {
 	u, err := user.Current()
 	if err == nil && u.Uid == "0" {
 		u, err = user.Lookup("nobody")
@@ -143,7 +150,7 @@ func (s *show) startReal(ctx context.Context, g *guests, k keys, name, pool stri
 	if err != nil {
 		return err
 	}
-	door, err := standin.OpenDoor(s.makeFolder("hosts/"+name), k.authorized)
+	door, err := standin.OpenDoor(s.stateOf(name), k.authorized)
 	if err != nil {
 		return errors.Join(err, d.Close())
 	}
@@ -156,24 +163,22 @@ func (s *show) startReal(ctx context.Context, g *guests, k keys, name, pool stri
 	g.ends = append(g.ends, func() error { return errors.Join(l.Close(), d.Close()) })
 	kind := "libvirt"
 	h := api.NewHost{Name: name, Address: l.Addr().String(), TrustedKey: &door.Fingerprint, Runs: &kind, Socket: &d.Socket}
-	if err := s.join(ctx, h, k, pool, d.Disks); err != nil {
-		return err
+	for _, pool := range pools {
+		if err := os.Mkdir(filepath.Join(d.Disks, pool), 0o755); err != nil {
+			return err
+		}
 	}
-	gallery := filepath.Join(filepath.Dir(d.Disks), secondPool)
-	if err := os.Mkdir(gallery, 0o755); err != nil {
-		return err
-	}
-	if _, err := s.service.AddPool(ctx, api.NewPool{Name: secondPool, Host: &h.Name, Folder: gallery}); err != nil {
+	if err := s.join(ctx, h, k, d.Disks, pools); err != nil {
 		return err
 	}
 	if os.Getuid() == 0 { // what the service writes is to be the guests'
-		for _, pool := range []string{pool, secondPool} {
+		for _, pool := range pools {
 			if _, err := s.service.ChangePool(ctx, pool, api.PoolChange{Rules: plan.Rules{Owner: d.Owner, Mode: "0660"}}); err != nil {
 				return err
 			}
 		}
 	}
-	g.real = true
+	g.disks = filepath.Join(d.Disks, pools[0])
 	s.say(
 		"The host %s is a real one, a virtualisation daemon with the rights of the user %s. Its guests run by software emulation.",
 		name,
@@ -182,15 +187,19 @@ func (s *show) startReal(ctx context.Context, g *guests, k keys, name, pool stri
 	return nil
 }
 
-// join adds a host and its pool to the service.
-func (s *show) join(ctx context.Context, h api.NewHost, k keys, pool, folder string) error {
+// join adds a host and its pools, which are folders of one, to the service.
+func (s *show) join(ctx context.Context, h api.NewHost, k keys, folder string, pools []string) error {
 	login, crew, agent := k.private, "crew", false
 	h.Kind, h.User, h.Login = api.NewHostKindSftp, &crew, &api.Secrets{Key: &login, Agent: &agent}
 	if _, err := s.service.AddHost(ctx, h); err != nil {
 		return err
 	}
-	_, err := s.service.AddPool(ctx, api.NewPool{Name: pool, Host: &h.Name, Folder: folder})
-	return err
+	for _, pool := range pools {
+		if _, err := s.service.AddPool(ctx, api.NewPool{Name: pool, Host: &h.Name, Folder: filepath.Join(folder, pool)}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // ticketing is the machine of the ticket office, whose disk lies at a path of the quay.
@@ -212,7 +221,7 @@ func (s *show) round(ctx context.Context, g *guests) error {
 	if err != nil {
 		return err
 	}
-	if err := s.define(ctx, g, ticketing(filepath.Join(s.dir, "harbour", "ticketing", "ticketing.vmdk"))); err != nil {
+	if err := s.define(ctx, g, ticketing(s.inHarbour("ticketing/ticketing.vmdk"))); err != nil {
 		return err
 	}
 	running, err := s.service.StartMachine(ctx, "quay", "ticketing")
@@ -220,6 +229,9 @@ func (s *show) round(ctx context.Context, g *guests) error {
 		return err
 	}
 	s.say("\nquay:ticketing is %s, with %d disk(s).", running.State, len(running.Disks))
+	if err := s.sell(ctx); err != nil {
+		return err
+	}
 	done, err := s.carry(ctx, "quay:ticketing moves to the lighthouse", plan.Request{
 		Kind:        plan.MoveMachine,
 		Machine:     "quay:ticketing",
@@ -236,6 +248,9 @@ func (s *show) round(ctx context.Context, g *guests) error {
 	}
 	if !done.Machine.CameUp {
 		return fmt.Errorf("ticketing was not seen to come up: %v", done.Machine.Evidence)
+	}
+	if err := s.sold(ctx, g); err != nil {
+		return err
 	}
 	s.say("The picture of its screen is in the receipt, %d bytes of PNG.", len(done.Machine.Screen))
 	return nil

@@ -176,7 +176,7 @@ func (s *show) run(ctx context.Context, hosts *guests) error {
 	if err := s.staying(ctx, hosts); err != nil {
 		return err
 	}
-	if err := s.live(ctx, hosts); err != nil {
+	if err := s.live(ctx); err != nil {
 		return err
 	}
 	if err := s.capture(ctx); err != nil {
@@ -191,9 +191,7 @@ func (s *show) run(ctx context.Context, hosts *guests) error {
 	s.say("  crew-roster moved to the lighthouse, and its definition names its disk there.")
 	s.say("  The machine ticketing moved from the quay to the lighthouse, came up there, and the quay does not know it any more.")
 	s.say("  tide-board was tried out at the lighthouse, from its disks at the quay.")
-	if hosts.real {
-		s.say("  The storage of ticketing moved at the lighthouse while it ran.")
-	}
+	s.say("  The storage of ticketing moved at the quay while it sold tickets, and at the lighthouse while it ran: no ticket is missing.")
 	s.say("  cargo-ledger, whose disk somebody had moved away, uses it where it is now.")
 	s.say("  tide-board went onto the seabag as a package, and came back from there as tide-board-abroad.")
 	s.say("  crew-roster goes on, and crew-roster-spring is what it was before the season. tide-board has the crates of cargo-ledger.")

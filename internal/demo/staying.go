@@ -65,7 +65,7 @@ func (s *show) staying(ctx context.Context, g *guests) error {
 			if _, err := s.quietly(ctx, plan.Request{Kind: plan.Convert, As: "vmdk", Layout: "flat", Source: from, Destination: &to}); err != nil {
 				return err
 			}
-			disk := definition.Disk{File: filepath.Join(s.dir, "harbour", to.Path), Format: "vmdk", Bus: "scsi"}
+			disk := definition.Disk{File: s.inHarbour(to.Path), Format: "vmdk", Bus: "scsi"}
 			disk.Slot = definition.FreeSlot(disk.Bus, is.Disks...)
 			is.Disks = append(is.Disks, disk)
 		}
@@ -104,11 +104,11 @@ func (s *show) staying(ctx context.Context, g *guests) error {
 
 // mend has somebody tidy up a folder by hand, finds the machine that misses its disk, and has it use that where it is now.
 func (s *show) mend(ctx context.Context) error {
-	moved := filepath.Join(s.dir, "harbour", "cargo-ledger", "tidied")
+	moved := s.inHarbour("cargo-ledger/tidied")
 	if err := os.Mkdir(moved, 0o755); err != nil {
 		return err
 	}
-	files, err := filepath.Glob(filepath.Join(s.dir, "harbour", "cargo-ledger", "*.vmdk*"))
+	files, err := filepath.Glob(s.inHarbour("cargo-ledger/*.vmdk*"))
 	if err != nil {
 		return err
 	}

@@ -19,7 +19,6 @@ import (
 	"bagaglio/core/inspect"
 	"bagaglio/core/machine"
 	"bagaglio/core/nbd"
-	"bagaglio/core/storage/local"
 
 	"golang.org/x/sys/unix"
 )
@@ -104,35 +103,33 @@ func (h *Host) attach(ctx context.Context, s *start, d machine.Disk, first bool,
 		s.fromFolder(os.DirFS(d.File), m)
 		return nil
 	}
-	if at, ok := strings.CutPrefix(d.Remote, served); ok && d.File == "" {
-		return h.tryOut(ctx, s, d, at, first, m)
-	}
-	dir, name := h.at(d.File)
-	folder, err := local.Open(dir)
-	if err != nil {
-		return fmt.Errorf("the disk %s is missing: %w", d.Slot, err)
-	}
-	defer folder.Close()
-	r, err := disk.Open(ctx, folder, name, d.Format)
+	r, err := h.open(ctx, d)
 	if err != nil {
 		return fmt.Errorf("the disk %s cannot be opened as %s: %w", d.Slot, d.Format, err)
 	}
 	defer r.Close()
-	is := r.Describe()
-	if !takes(h.traits.Layouts, is.Layout) {
-		return fmt.Errorf("the disk %s is %s, %s, and it takes %v", d.Slot, is.Format, is.Layout, h.traits.Layouts)
-	}
-	for _, f := range is.Files {
-		if err := s.lock(path.Join(dir, f)); err != nil {
-			return fmt.Errorf("the disk %s is locked: %w", d.Slot, err)
+	lies := "over the network"
+	if d.File != "" {
+		is := r.Describe()
+		if is.Layout != "overlay" && !takes(h.traits.Layouts, is.Layout) {
+			return fmt.Errorf("the disk %s is %s, %s, and it takes %v", d.Slot, is.Format, is.Layout, h.traits.Layouts)
 		}
+		dir, _ := h.at(d.File)
+		for _, f := range is.Files {
+			if err := s.lock(path.Join(dir, f)); err != nil {
+				return fmt.Errorf("the disk %s is locked: %w", d.Slot, err)
+			}
+		}
+		lies = is.Format
 	}
-	s.say("Disk %s: %s, %d MiB", d.Slot, is.Format, is.VirtualSize>>20)
-	if first {
-		s.writes = writerOf(dir, name, is)
-	}
+	s.say("Disk %s: %s, %d MiB", d.Slot, lies, r.Size()>>20)
 	if !first {
 		return nil
+	}
+	if d.File != "" && h.traits.Writes {
+		if s.writes, err = h.writerOf(ctx, d); err != nil {
+			return err
+		}
 	}
 	return s.from(counted{r, &s.read}, d, m, h.traits)
 }
@@ -140,23 +137,14 @@ func (h *Host) attach(ctx context.Context, s *start, d machine.Disk, first bool,
 // served is how the address of a disk begins that is read over the open block protocol.
 const served = "nbd://"
 
-// tryOut starts from a disk that is read over the network. Nothing is written to it.
-func (h *Host) tryOut(ctx context.Context, s *start, d machine.Disk, at string, first bool, m machine.Machine) error {
-	address, name, _ := strings.Cut(at, "/")
+// connect reaches such a disk.
+func connect(ctx context.Context, d machine.Disk) (disk.Reader, error) {
+	address, name, _ := strings.Cut(strings.TrimPrefix(d.Remote, served), "/")
 	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", address)
 	if err != nil {
-		return fmt.Errorf("the disk %s is not to be reached: %w", d.Slot, err)
+		return nil, err
 	}
-	r, err := nbd.Connect(ctx, conn, name, nil)
-	if err != nil {
-		return fmt.Errorf("the disk %s: %w", d.Slot, err)
-	}
-	defer r.Close()
-	s.say("Disk %s: over the network, %d MiB", d.Slot, r.Size()>>20)
-	if !first {
-		return nil
-	}
-	return s.from(counted{r, &s.read}, d, m, h.traits)
+	return nbd.Connect(ctx, conn, name, nil)
 }
 
 func (s *start) lock(name string) error {

@@ -2,6 +2,7 @@ package standin
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -51,7 +52,7 @@ func (h *Host) Attach(ctx context.Context, m Which, d machine.Disk) (Entry, erro
 		if err := h.traits.refuses(is); err != nil {
 			return fmt.Errorf("%w: %w", errRefused, err)
 		}
-		if err := h.lies(is); err != nil {
+		if err := errors.Join(h.lies(is), h.forms(is)); err != nil {
 			return err
 		}
 		if g.start != nil {

@@ -203,7 +203,7 @@ func (h *Host) Define(text []byte) (Entry, error) {
 			return Entry{}, fmt.Errorf("%w: another machine is called %s", errRefused, is.Name)
 		}
 	}
-	if err := h.lies(is); err != nil {
+	if err := errors.Join(h.lies(is), h.forms(is)); err != nil {
 		return Entry{}, err
 	}
 	g := h.machines[is.UUID]
@@ -218,18 +218,31 @@ func (h *Host) Define(text []byte) (Entry, error) {
 // lies fails for a machine whose disks do not lie where they have to.
 func (h *Host) lies(is machine.Machine) error {
 	for _, d := range is.Disks {
-		if strings.HasPrefix(d.Remote, served) && d.File == "" {
+		if d.File == "" { // refuses has looked at it
 			continue
 		}
 		if h.traits.Looks && !h.seen[d.File] {
 			return fmt.Errorf("%w: it knows no file %s: have it look", errRefused, d.File)
 		}
-		rest, inside := strings.CutPrefix(d.File, h.folder+"/")
-		if !inside {
+		if !strings.HasPrefix(d.File, h.folder+"/") {
 			return fmt.Errorf("%w: the disk %s does not lie in %s", errRefused, d.File, h.folder)
 		}
-		if folder, _, _ := strings.Cut(rest, "/"); h.traits.Folders && folder != is.Name {
+		if h.traits.Folders && !slices.Contains(strings.Split(filepath.Dir(d.File), "/"), is.Name) {
 			return fmt.Errorf("%w: the disks of %s lie in a folder of that name", errRefused, is.Name)
+		}
+	}
+	return nil
+}
+
+// forms fails for a machine whose disks are of a form that is not accepted. Images that a host puts on disks are accepted on those that are.
+func (h *Host) forms(is machine.Machine) error {
+	for _, d := range is.Disks {
+		if d.Remote != "" || takes(h.traits.Formats, d.Format) {
+			continue
+		}
+		all, err := h.layersOf(context.Background(), d)
+		if err != nil || !h.traits.Layers || len(all) < 2 || !takes(h.traits.Formats, all[len(all)-1].format) {
+			return fmt.Errorf("%w: the disk %s is %s, and it takes %v", errRefused, d.Slot, d.Format, h.traits.Formats)
 		}
 	}
 	return nil
@@ -361,8 +374,9 @@ func (g *guest) off() {
 
 // Seen is what is seen of a guest from outside.
 type Seen struct {
-	Read    int64  `json:"read"` // bytes of its disks
-	Up      bool   `json:"up"`   // its agent answers
+	Read    int64  `json:"read"`    // bytes of its disks
+	Written int64  `json:"written"` // likewise
+	Up      bool   `json:"up"`      // its agent answers
 	Console string `json:"console"`
 }
 
@@ -373,6 +387,9 @@ func (h *Host) See(m Which) (seen Seen, err error) {
 			return fmt.Errorf("%w: it is %s", errState, g.State)
 		}
 		seen = Seen{Read: g.start.read, Up: g.start.up, Console: strings.Join(g.start.console, "\n")}
+		if g.start.writes != nil {
+			seen.Written = g.start.writes.written.Load()
+		}
 		return nil
 	})
 	return seen, err

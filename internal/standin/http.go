@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"strconv"
+	"time"
 
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
@@ -58,6 +59,7 @@ func (h *Host) Handler() http.Handler {
 	m.HandleFunc("DELETE /machines/{name}/disks/{slot}", h.acts(func(r *http.Request) (Entry, error) {
 		return h.Detach(r.Context(), which(r), r.PathValue("slot"))
 	}))
+	h.handleLayers(m)
 	m.HandleFunc("GET /machines/{name}/snapshots", func(w http.ResponseWriter, r *http.Request) {
 		all, err := h.Snapshots(which(r))
 		answer(w, map[string]any{"items": all}, err)
@@ -108,6 +110,48 @@ func (h *Host) Handler() http.Handler {
 		_ = drawScreen(w, seen.Console) // whoever looks has gone
 	})
 	return m
+}
+
+// handleLayers serves what is done with what the disks of machines are stored in.
+func (h *Host) handleLayers(m *http.ServeMux) {
+	if !h.traits.Layers {
+		return
+	}
+	m.HandleFunc("GET /machines/{name}/disks/{slot}/layers", func(w http.ResponseWriter, r *http.Request) {
+		files, err := h.Layers(r.Context(), which(r), r.PathValue("slot"))
+		answer(w, map[string]any{"items": files}, err)
+	})
+	halting := func(pattern string, do func(*http.Request, layering) (time.Duration, error)) {
+		m.HandleFunc("POST /machines/{name}/"+pattern, func(w http.ResponseWriter, r *http.Request) {
+			var given layering
+			err := read(r, &given)
+			var halted time.Duration
+			if err == nil {
+				halted, err = do(r, given)
+			}
+			answer(w, map[string]int64{"halted": halted.Nanoseconds()}, err)
+		})
+	}
+	halting("cover", func(r *http.Request, l layering) (time.Duration, error) {
+		return h.Cover(r.Context(), which(r), l.Layers, l.AtRest)
+	})
+	halting("disks/{slot}/merge", func(r *http.Request, l layering) (time.Duration, error) {
+		return h.Merge(r.Context(), which(r), r.PathValue("slot"), l.Into)
+	})
+	halting("disks/{slot}/fold", func(r *http.Request, l layering) (time.Duration, error) {
+		return 0, h.Fold(r.Context(), which(r), r.PathValue("slot"), l.From, l.Into)
+	})
+	halting("disks/{slot}/mirror", func(r *http.Request, l layering) (time.Duration, error) {
+		return h.Mirror(r.Context(), which(r), r.PathValue("slot"), l.To)
+	})
+}
+
+// layering is what is asked to be done with layers.
+type layering struct {
+	Layers     map[string]string
+	AtRest     bool
+	From, Into string
+	To         machine.Disk
 }
 
 // read reads the body of a request.

@@ -13,11 +13,9 @@ import (
 	"strconv"
 	"time"
 
-	"bagaglio/core/disk"
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
 	"bagaglio/core/machine/own"
-	"bagaglio/core/storage/local"
 )
 
 // kept is a state of a machine, with copies of the files of its disks.
@@ -143,17 +141,12 @@ func (h *Host) Drop(m Which, name string) (Entry, error) {
 
 // filesOf are the files of a disk.
 func (h *Host) filesOf(ctx context.Context, d machine.Disk) (all []string, err error) {
-	dir, name := h.at(d.File)
-	folder, err := local.Open(dir)
-	if err != nil {
-		return nil, err
-	}
-	defer folder.Close()
-	r, err := disk.Open(ctx, folder, name, d.Format)
+	r, err := h.openFile(ctx, d.File, d.Format)
 	if err != nil {
 		return nil, err
 	}
 	defer r.Close()
+	dir, _ := h.at(d.File)
 	for _, f := range r.Describe().Files {
 		all = append(all, path.Join(dir, f))
 	}

@@ -34,6 +34,8 @@ type Traits struct {
 	Writes bool `yaml:"writes" json:"writes,omitempty"`
 	// Commands has whoever reaches its files run commands there, with the rights of the user that runs the stand-in.
 	Commands bool `yaml:"commands" json:"commands,omitempty"`
+	// Layers has it put images on the disks of machines that run, and have their guests go over to others.
+	Layers bool `yaml:"layers" json:"layers,omitempty"`
 	// Deaf guests do not end when they are asked to.
 	Deaf bool `yaml:"deaf" json:"deaf,omitempty"`
 }
@@ -71,13 +73,11 @@ func (t Traits) refuses(m machine.Machine) error {
 	}
 	for _, d := range m.Disks {
 		switch {
-		case strings.HasPrefix(d.Remote, served) && d.File == "" && takes(t.Buses, d.Bus): // tried out
+		case strings.HasPrefix(d.Remote, served) && takes(t.Buses, d.Bus): // tried out, or started before its disk is there
 		case d.File == "":
 			return fmt.Errorf("the disk %s is no file", d.Slot)
 		case !takes(t.Buses, d.Bus):
 			return fmt.Errorf("the disk %s is on the bus %s, and it has %v", d.Slot, d.Bus, t.Buses)
-		case !takes(t.Formats, d.Format):
-			return fmt.Errorf("the disk %s is %s, and it takes %v", d.Slot, d.Format, t.Formats)
 		}
 	}
 	return nil

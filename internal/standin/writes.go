@@ -2,15 +2,13 @@ package standin
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
-	"os"
-	"path"
-	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
-	"bagaglio/core/disk"
 	"bagaglio/core/machine"
 )
 
@@ -35,61 +33,58 @@ const (
 	// writesTo is the length of what a guest writes to, and before the end of its disk: the last mebibyte may have a partition table.
 	writesTo, beforeEnd = 64 << 10, 1 << 20
 	writesEvery         = 5 * time.Millisecond
+	// Ring is how many sectors a guest writes to in turn.
+	Ring = writesTo / sector
 )
 
 // writer writes as a guest does, until it is stopped.
 type writer struct {
-	file   string
-	from   int64 // offset on the disk, which is that in the file
+	from   int64 // offset on the disk
 	stops  chan struct{}
 	writes sync.WaitGroup
-	halted sync.Mutex // held while it is
+
+	halted  sync.Mutex // held while it is
+	to      target
+	written atomic.Int64 // bytes
 }
 
-// writerOf is one for a disk in a folder, or nil for one that does not store what is written as it is.
-func writerOf(dir, name string, is disk.Description) *writer {
-	data := slices.Clone(is.Files)
-	if is.Format == "vmdk" && is.Layout == "flat" {
-		data = slices.DeleteFunc(data, func(f string) bool { return f == name }) // which describes it
-	} else if is.Format != "raw" {
-		return nil
+// writerOf is one for a disk, or nil for one that does not store what is written as it is.
+func (h *Host) writerOf(ctx context.Context, d machine.Disk) (*writer, error) {
+	to, size, err := h.targetOf(ctx, d)
+	if err != nil || to == nil {
+		return nil, err
 	}
-	from := is.VirtualSize - beforeEnd - writesTo
-	if len(data) != 1 || from < sector {
-		return nil
+	from := size - beforeEnd - writesTo
+	if from < sector {
+		return nil, to.Close()
 	}
-	return &writer{file: path.Join(dir, data[0]), from: from, stops: make(chan struct{})}
+	return &writer{to: to, from: from, stops: make(chan struct{})}, nil
 }
 
-// write begins to write, each sector first and then its line in the log.
+// write begins to write, each sector first and then its line in the log. A guest whose disk cannot be written to stands still until it can.
 func (h *Host) write(s *start, m machine.Machine) {
 	w := s.writes
 	if w == nil {
 		s.say("Nothing is written: the form of its disk is not one for that.")
 		return
 	}
-	file, err := os.OpenFile(w.file, os.O_WRONLY, 0)
-	if err != nil {
-		s.say("Nothing is written: %v", err)
-		return
-	}
 	w.writes.Go(func() {
-		defer file.Close()
 		ticks := time.NewTicker(writesEvery)
 		defer ticks.Stop()
-		for stamp := time.Now().UnixNano(); ; stamp++ {
-			at := Written{Machine: m.UUID, Offset: w.from + stamp%(writesTo/sector)*sector, Stamp: stamp}
+		for stamp := time.Now().UnixNano(); ; {
+			at := Written{Machine: m.UUID, Offset: w.from + stamp%Ring*sector, Stamp: stamp}
 			w.halted.Lock()
 			line, err := json.Marshal(at)
 			if err == nil {
-				_, err = file.WriteAt(at.Sector(), at.Offset)
+				_, err = w.to.WriteAt(at.Sector(), at.Offset)
 			}
 			if err == nil {
 				_, err = h.log.Write(append(line, '\n'))
 			}
 			w.halted.Unlock()
-			if err != nil {
-				return
+			if err == nil {
+				stamp++
+				w.written.Add(sector)
 			}
 			select {
 			case <-w.stops:
@@ -100,11 +95,18 @@ func (h *Host) write(s *start, m machine.Machine) {
 	})
 }
 
+// goOver has it write to something else, while it is halted.
+func (w *writer) goOver(to target) {
+	_ = w.to.Close() // what it wrote is written
+	w.to = to
+}
+
 // stop returns once nothing is written any more.
 func (w *writer) stop() {
 	if w != nil {
 		close(w.stops)
 		w.writes.Wait()
+		_ = w.to.Close() // likewise
 	}
 }
 

@@ -85,6 +85,7 @@ type Service struct {
 	Token   string
 	t       testing.TB
 	cmd     *exec.Cmd
+	waited  sync.Once // whoever ends it waits, and only one may
 	notes   *bytes.Buffer
 }
 
@@ -134,16 +135,15 @@ func (s *Service) Ended() { s.end(nil) }
 func (s *Service) Kill() { s.end(syscall.SIGKILL) }
 
 func (s *Service) end(signal os.Signal) {
-	if s.cmd.ProcessState != nil {
-		return
-	}
 	if signal != nil {
 		_ = s.cmd.Process.Signal(signal) // it may have ended by itself
 	}
-	_ = s.cmd.Wait()
-	if s.t.Failed() {
-		s.t.Logf("the service said:\n%s", s.notes)
-	}
+	s.waited.Do(func() {
+		_ = s.cmd.Wait()
+		if s.t.Failed() {
+			s.t.Logf("the service said:\n%s", s.notes)
+		}
+	})
 }
 
 // Pool makes a folder and adds it as a pool; it returns the folder.

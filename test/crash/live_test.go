@@ -28,18 +28,23 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// voyage is a machine that runs, and that services carry one after the other.
+type voyage struct {
+	t     *testing.T
+	state string
+	asked int // how often a copy that is kept has asked
+}
+
 // sea is two daemons, one of this computer and one over SSH, and a guest on the first one that counts all the while.
 type sea struct {
-	t           *testing.T
+	voyage
 	here, there *daemon.Daemon
 	server      *sshd.Server
-	state       string
-	asked       int // how often a copy that is kept has asked
 }
 
 func newSea(t *testing.T) *sea {
 	t.Helper()
-	x := &sea{t: t, state: filepath.Join(t.TempDir(), "state")}
+	x := &sea{voyage: voyage{t: t, state: filepath.Join(t.TempDir(), "state")}}
 	s := testkit.Start(t, x.state)
 	x.here = daemon.JoinHere(t, s.Service, "lamp-room")
 	x.there, x.server = daemon.JoinOver(t, s.Service, "lighthouse", "lantern")
@@ -146,7 +151,7 @@ var ways = map[string]way{
 }
 
 // run has a service carry the machine until that ends, or the service does; it is killed at a point.
-func (x *sea) run(w way, killAt string, meanwhile func(*testkit.Service)) api.JobOutcome {
+func (x *voyage) run(w way, killAt string, meanwhile func(*testkit.Service)) api.JobOutcome {
 	x.t.Helper()
 	s := testkit.StartBinary(x.t, testkit.Torture(x.t), []string{"BAGAGLIO_KILL_AT=" + killAt}, x.state, "--checkpoint", "15ms")
 	defer s.Kill()

@@ -37,17 +37,7 @@ type world struct {
 // worlds are one for each kind of host.
 var worlds = map[string]func(*testing.T) world{
 	"standin": func(t *testing.T) world {
-		s := standins.Start(t, t.TempDir(), standin.Traits{Deaf: true})
-		return world{
-			Host:   open(t, "standin", host.Address{URL: s.URL}),
-			folder: s.Folder,
-			define: func(name, file, format string) []byte {
-				return []byte(standins.Definition(name, uuid.NewSHA1(uuid.Nil, []byte(name)).String(), file, format))
-			},
-			says:   "crew-roster is up.",
-			pools:  []host.Pool{{Name: "disks", Folder: s.Folder}},
-			killed: s.Kill,
-		}
+		return standinOf(t, standins.Start(t, t.TempDir(), standin.Traits{Deaf: true}))
 	},
 	"libvirt": func(t *testing.T) world {
 		d := daemon.Start(t)
@@ -64,6 +54,22 @@ var worlds = map[string]func(*testing.T) world{
 			address: host.Address{Socket: d.Socket, Dial: daemon.Dial},
 		}
 	},
+}
+
+func standinOf(t *testing.T, s *standins.Host) world {
+	t.Helper()
+	at := host.Address{URL: s.URL}
+	return world{
+		Host:   open(t, "standin", at),
+		folder: s.Folder,
+		define: func(name, file, format string) []byte {
+			return []byte(standins.Definition(name, uuid.NewSHA1(uuid.Nil, []byte(name)).String(), file, format))
+		},
+		says:    "crew-roster is up.",
+		pools:   []host.Pool{{Name: "disks", Folder: s.Folder}},
+		killed:  s.Kill,
+		address: at,
+	}
 }
 
 func open(t *testing.T, kind string, a host.Address) host.Host {

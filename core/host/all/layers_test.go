@@ -11,7 +11,9 @@ import (
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
 	"bagaglio/core/storage/local"
+	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit/daemon"
+	"bagaglio/internal/testkit/standins"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -32,13 +34,32 @@ func contentOf(t *testing.T, file, format string) []byte {
 	return b
 }
 
+// counting are hosts whose guest counts on a disk of 2 MiB, with what it has counted as the content of the disk tells, and whether a number is missing.
+var counting = map[string]func(*testing.T) (w world, content []byte, counted func([]byte) int64){
+	"standin": func(t *testing.T) (world, []byte, func([]byte) int64) {
+		s := standins.Start(t, t.TempDir(), standin.Traits{Writes: true, Layers: true})
+		return standinOf(t, s), standins.Boots(2 << 20), func(b []byte) int64 { return standins.Counted(t, b) }
+	},
+	"libvirt": func(t *testing.T) (world, []byte, func([]byte) int64) {
+		return worlds["libvirt"](t), daemon.Counts(2 << 20), func(b []byte) int64 { return int64(daemon.Counted(t, b)) }
+	},
+}
+
 // TestLayers: while a guest counts, its disk is covered, what lies below stands still and is copied, and its guest goes on from the copy with nothing
 // lost; what was covered is merged again.
 func TestLayers(t *testing.T) {
-	w := worlds["libvirt"](t)
+	for kind, start := range counting {
+		t.Run(kind, func(t *testing.T) {
+			w, content, counted := start(t)
+			testLayers(t, kind, w, content, counted)
+		})
+	}
+}
+
+func testLayers(t *testing.T, kind string, w world, content []byte, counted func([]byte) int64) {
 	ctx := t.Context()
 	at := func(name string) string { return filepath.Join(w.folder, name) }
-	require.NoError(t, os.WriteFile(at("ticketing.raw"), daemon.Counts(2<<20), 0o666))
+	require.NoError(t, os.WriteFile(at("ticketing.raw"), content, 0o666))
 	require.NoError(t, os.Chmod(at("ticketing.raw"), 0o666))
 	m, err := w.Host.(host.Definer).Define(ctx, w.define("ticketing", at("ticketing.raw"), "raw"))
 	require.NoError(t, err)
@@ -75,27 +96,27 @@ func TestLayers(t *testing.T) {
 		lies(at("one.qcow2"), at("ticketing.raw"))
 	}
 	frozen := contentOf(t, at("ticketing.raw"), "raw")
-	first := daemon.Counted(t, frozen)
+	first := counted(frozen)
 	writes()
 	overlay(t, w.folder, "two.qcow2", "one.qcow2", "qcow2")
 	_, err = h.Cover(ctx, m, map[string]string{slot: at("two.qcow2")}, false)
 	require.NoError(t, err)
 	writes()
 	assert.Equal(t, frozen, contentOf(t, at("ticketing.raw"), "raw"), "it stands still")
-	second := daemon.Counted(t, contentOf(t, at("one.qcow2"), "qcow2"))
+	second := counted(contentOf(t, at("one.qcow2"), "qcow2"))
 	assert.Greater(t, second, first)
 	overlay(t, w.folder, "upper.qcow2", "two.qcow2", "qcow2")
 	_, err = h.Cover(ctx, m, map[string]string{slot: at("upper.qcow2")}, false)
 	require.NoError(t, err)
 	writes()
-	third := daemon.Counted(t, contentOf(t, at("two.qcow2"), "qcow2"))
+	third := counted(contentOf(t, at("two.qcow2"), "qcow2"))
 	require.ErrorIs(t, h.Fold(ctx, m, slot, at("upper.qcow2"), at("one.qcow2")), host.ErrRefused, "its guest writes to it")
 	require.ErrorIs(t, h.Fold(ctx, m, slot, at("two.qcow2"), at("other.raw")), host.ErrRefused, "it does not stand on that")
 	for range 2 {
 		require.NoError(t, h.Fold(ctx, m, slot, at("two.qcow2"), at("one.qcow2")))
 		lies(at("upper.qcow2"), at("one.qcow2"), at("ticketing.raw"))
 	}
-	assert.Equal(t, third, daemon.Counted(t, contentOf(t, at("one.qcow2"), "qcow2")), "it has what lay above")
+	assert.Equal(t, third, counted(contentOf(t, at("one.qcow2"), "qcow2")), "it has what lay above")
 	assert.Equal(t, frozen, contentOf(t, at("ticketing.raw"), "raw"), "and what lies below still stands still")
 	writes()
 	_, err = h.Merge(ctx, m, slot, at("other.raw"))
@@ -119,7 +140,7 @@ func TestLayers(t *testing.T) {
 	end()
 	_, err = h.Mirror(ended, m, slot, to)
 	require.ErrorIs(t, err, context.Canceled)
-	w.Host = open(t, "libvirt", w.address) // the connection was given up
+	w.Host = open(t, kind, w.address) // the connection was given up
 	h = w.Host.(host.Layerer)
 	require.NoError(t, h.GiveUp(ctx, m, slot))
 	lies(at("three.qcow2"), at("ticketing.raw"))
@@ -139,7 +160,7 @@ func TestLayers(t *testing.T) {
 	assert.Equal(t, at("new.qcow2"), is.Disks[0].File, "it is stored so too")
 	assert.Equal(t, "qcow2", is.Disks[0].Format)
 	require.NoError(t, w.Host.(host.Power).CutOff(ctx, m))
-	assert.Greater(t, daemon.Counted(t, contentOf(t, at("new.qcow2"), "qcow2")), second)
+	assert.Greater(t, counted(contentOf(t, at("new.qcow2"), "qcow2")), second)
 }
 
 // overlay makes an image that stands on another one.

@@ -25,7 +25,7 @@ func (h *Host) Resume(ctx context.Context, m host.Machine) error {
 
 // Attach gives a machine a disk.
 func (h *Host) Attach(ctx context.Context, m host.Machine, d machine.Disk) error {
-	return h.send(ctx, at(m, "/disks"), d)
+	return h.send(ctx, at(m, "/disks"), d, nil)
 }
 
 // Detach takes one away.
@@ -33,13 +33,13 @@ func (h *Host) Detach(ctx context.Context, m host.Machine, slot string) error {
 	return h.call(ctx, http.MethodDelete, at(m, "/disks/"+url.PathEscape(slot)), nil, nil)
 }
 
-// send sends something as the body of a request.
-func (h *Host) send(ctx context.Context, path string, what any) error {
+// send sends something as the body of a request, and reads the answer into something, unless that is nil.
+func (h *Host) send(ctx context.Context, path string, what, into any) error {
 	body, err := json.Marshal(what)
 	if err != nil {
 		return err
 	}
-	return h.call(ctx, http.MethodPost, path, body, nil)
+	return h.call(ctx, http.MethodPost, path, body, into)
 }
 
 // Pools is the one folder that its disks lie in.
@@ -58,7 +58,7 @@ func (h *Host) Snapshots(ctx context.Context, m host.Machine) ([]host.Snapshot, 
 
 // Take keeps the present state.
 func (h *Host) Take(ctx context.Context, m host.Machine, t host.Taking) error {
-	return h.send(ctx, at(m, "/snapshots"), t)
+	return h.send(ctx, at(m, "/snapshots"), t, nil)
 }
 
 // GoBack makes a kept state the present one.

@@ -44,7 +44,11 @@ func check(a host.Address) error {
 // Open connects to a stand-in.
 func Open(ctx context.Context, a host.Address) (host.Host, error) {
 	h := &Host{url: strings.TrimSuffix(a.URL, "/"), http: &http.Client{}}
-	return h, h.call(ctx, http.MethodGet, "/host", nil, nil)
+	t, err := h.traits(ctx)
+	if t.Layers {
+		return &layered{h}, err
+	}
+	return h, err
 }
 
 // entry is a machine as the API has it.
@@ -173,14 +177,14 @@ func (h *Host) Screen(ctx context.Context, m host.Machine) ([]byte, error) {
 // Signs tells what is seen of a guest.
 func (h *Host) Signs(ctx context.Context, m host.Machine) (host.Signs, error) {
 	s, err := h.signs(ctx, m)
-	return host.Signs{Read: s.Read, Agent: s.Up}, err
+	return host.Signs{Read: s.Read, Written: s.Written, Agent: s.Up}, err
 }
 
 // signs are what it tells of a guest.
 type signs struct {
-	Read    int64
-	Up      bool
-	Console string
+	Read, Written int64
+	Up            bool
+	Console       string
 }
 
 func (h *Host) signs(ctx context.Context, m host.Machine) (s signs, err error) {
@@ -223,13 +227,14 @@ func (h *Host) Questions(ctx context.Context, m host.Machine) ([]host.Question, 
 
 // Answer answers one.
 func (h *Host) Answer(ctx context.Context, m host.Machine, question, answer string) error {
-	return h.send(ctx, at(m, "/answers"), map[string]string{"question": question, "answer": answer})
+	return h.send(ctx, at(m, "/answers"), map[string]string{"question": question, "answer": answer}, nil)
 }
 
 // traits are what the host says of itself.
 type traits struct {
 	Formats, Layouts, Buses, Firmware, Networks []string
 	Memory                                      int64
+	Layers                                      bool
 }
 
 func (h *Host) traits(ctx context.Context) (traits, error) {

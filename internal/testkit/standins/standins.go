@@ -6,13 +6,16 @@ import (
 	"encoding/pem"
 	"fmt"
 	"net"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
 
 	"bagaglio/api"
 	"bagaglio/client"
+	"bagaglio/internal/bootcode"
 	"bagaglio/internal/standin"
 
 	"github.com/stretchr/testify/require"
@@ -29,7 +32,18 @@ type Host struct {
 	HostKey string // fingerprint
 	State   string // the folder with its inventory
 	server  *httptest.Server
+	line    atomic.Int32
 }
+
+// What becomes of requests to its API.
+const (
+	Arrive   = iota
+	Lost     // nobody gets them
+	Answered // nobody gets the answer
+)
+
+// Line has that become of requests from then on.
+func (h *Host) Line(is int32) { h.line.Store(is) }
 
 // Start starts one whose disks lie in a folder.
 func Start(t testing.TB, folder string, traits standin.Traits) *Host {
@@ -56,7 +70,17 @@ func Start(t testing.TB, folder string, traits standin.Traits) *Host {
 	h.Host, err = standin.Open(state, h.Folder, traits)
 	require.NoError(t, err)
 	t.Cleanup(h.Close)
-	h.server = httptest.NewServer(h.Handler())
+	api := h.Handler()
+	h.server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch h.line.Load() {
+		case Lost:
+			panic(http.ErrAbortHandler)
+		case Answered:
+			api.ServeHTTP(httptest.NewRecorder(), r)
+			panic(http.ErrAbortHandler)
+		}
+		api.ServeHTTP(w, r)
+	}))
 	t.Cleanup(h.Kill) // whoever follows its changes waits for no more
 	h.URL = h.server.URL
 	return h
@@ -112,3 +136,30 @@ networks:
   - {kind: network, network: quay, mac: "52:54:00:00:00:01"}
 `, name, uuid, disk, format)
 }
+
+// Boots is a disk of that size that a stand-in starts from.
+func Boots(size int64) []byte {
+	return append(bootcode.Sector("The tides are up.", 0, true), make([]byte, size-512)...)
+}
+
+// Counted is the last stamp that a guest wrote to a disk with that content. It fails where one before that is missing.
+func Counted(t testing.TB, content []byte) (last int64) {
+	t.Helper()
+	stamps := map[int64]int64{} // by places
+	for at := len(content) - 2<<20; at < len(content); at += 512 {
+		var who string
+		var off, stamp int64
+		if n, _ := fmt.Sscan(string(content[max(at, 0):max(at, 0)+512]), &who, &off, &stamp); n == 3 && off == int64(at) {
+			stamps[off], last = stamp, max(last, stamp)
+		}
+	}
+	for off, stamp := range stamps {
+		if behind := last - stamp; behind < aRun {
+			require.Less(t, behind, int64(standin.Ring), "what was written at %d is missing", off)
+		}
+	}
+	return last
+}
+
+// aRun is how many stamps no guest of a test writes: what is older is of one that ran before.
+const aRun = 1 << 20
