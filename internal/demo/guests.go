@@ -44,7 +44,9 @@ const quay, lighthouse = "quay", "lighthouse"
 func (s *show) stateOf(host string) string { return s.makeFolder("hosts/" + host) }
 
 // inHarbour is the path of a file in the first pool of the quay.
-func (s *show) inHarbour(name string) string { return filepath.Join(s.makeFolder(quay), "harbour", name) }
+func (s *show) inHarbour(name string) string {
+	return filepath.Join(s.makeFolder(quay), "harbour", name)
+}
 
 // guests are the hosts while the demo runs.
 type guests struct {
