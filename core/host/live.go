@@ -29,6 +29,16 @@ type Layerer interface {
 	Layers(ctx context.Context, m Machine, slot string) ([]string, error)
 }
 
+// Saver is a host that writes what a machine has in memory to a file, and has it go on from there, also one of another host.
+type Saver interface {
+	// Save halts a machine, writes its memory to a file of the host, and switches it off. One that an earlier call saved to that file is no error; any other that is off
+	// is, ErrRefused.
+	Save(ctx context.Context, m Machine, file string) error
+	// Restore has a machine that is off go on from such a file as what it is now: its disks lie elsewhere, with what they had then, and nothing else is different. It is
+	// not asked for twice with one file: what the guest has written since would not fit.
+	Restore(ctx context.Context, m Machine, file string, is machine.Machine) error
+}
+
 // Export is where a disk is served over the open block protocol (core/nbd), as a host reaches it: a socket of its computer, or an address. Over is the file of an image
 // on the host which is as large, has nothing of its own, and gets what is written.
 type Export struct {

@@ -55,6 +55,14 @@ func (d LiveDisk) Pass(n int) (cover Place, coverAt string, copied Place) {
 	return cover, coverAt, copied
 }
 
+// MemoryFile is the file with what a machine has in memory, as its old host writes it and as its new one reads it. Its places are in pools, and its files on the hosts.
+type MemoryFile struct {
+	Was     Place  `json:"was"`
+	WasFile string `json:"was_file"`
+	Now     Place  `json:"now"`
+	NowFile string `json:"now_file"`
+}
+
 // Covers tells whether an image in a pool is one that the guest of a machine writes to meanwhile: it stands on the old disk, and is in nobody's way.
 func (m Machine) Covers(at Place) bool {
 	return slices.ContainsFunc(m.Live, func(d LiveDisk) bool {
@@ -96,6 +104,10 @@ func (w *whole) checkLive() {
 	case w.m.Host != w.m.To:
 		w.m.Stop, w.m.LongestStop = true, cmp.Or(w.r.LongestStop, UsualStop)
 		w.m.KeepEvery, w.m.KeepAfter = w.r.KeepEvery, w.r.KeepAfter
+		if w.r.WithMemory {
+			w.checkMemory()
+			return
+		}
 		if w.m.KeepEvery > 0 {
 			w.checkKept()
 			return
@@ -115,6 +127,33 @@ func (w *whole) checkLive() {
 				"and stands still for parts of a second, when it goes over to those and to the new disks.", w.m.Here(), w.f.State),
 		)
 	}
+}
+
+// checkMemory says what it takes to take the memory along.
+func (w *whole) checkMemory() {
+	host := w.m.Host
+	if w.f.Saves {
+		host = w.m.To
+	}
+	if !w.f.Saves || !w.f.SavesThere {
+		w.check(Blocks, "memory", fmt.Sprintf("%s does not write what a machine has in memory to a file, and has it go on from there.", host),
+			remedy("Shut it down in its old place, and start it in its new one", map[string]any{"with_memory": nil}))
+		return
+	}
+	w.check(
+		Informs,
+		"live",
+		fmt.Sprintf("%s is %s, and goes on while its disks are copied and proven, and what it writes meanwhile is. When what is left is copied "+
+			"within %d s, it is suspended, and goes on on %s where it was. How long what it has in memory takes to be written, copied and read comes on top: "+
+			"%s at most, about %s, with room for it in both pools.",
+			w.m.Here(), w.f.State, w.m.LongestStop, w.m.To, Bytes(w.f.Is.Memory), memoryTakes(w.f.Is.Memory)),
+	)
+}
+
+// memoryTakes is for how long a machine with that much memory stands still for it, about: it is written, read, written, read back, and read once more.
+func memoryTakes(n int64) time.Duration {
+	const each, rate = 5, 500 << 20 // bytes a second
+	return (time.Duration(n*each/rate) * time.Second).Round(time.Second) + time.Second
 }
 
 // checkKept says what it takes to keep a copy.
@@ -207,6 +246,16 @@ func (w *whole) goLive(parts []Plan) {
 		l.Returned, l.ReturnAt = beside("-back")
 		w.m.Live = append(w.m.Live, l)
 	}
+	if len(w.m.Live) > 0 && away && w.r.WithMemory {
+		l := w.m.Live[0]
+		memory := func(at Place, file string) (Place, string) {
+			cut := func(name string) string { return strings.TrimSuffix(name, ".qcow2") + ".memory" }
+			return Place{Pool: at.Pool, Path: cut(at.Path)}, cut(file)
+		}
+		w.m.Memory = &MemoryFile{}
+		w.m.Memory.Was, w.m.Memory.WasFile = memory(l.Cover, l.CoverAt)
+		w.m.Memory.Now, w.m.Memory.NowFile = memory(l.Top, l.TopAt)
+	}
 	if len(w.m.Live) == 0 && w.live && !w.Blocked() {
 		w.check(Blocks, "live", "None of its disks goes anywhere.")
 	}
@@ -219,13 +268,18 @@ func (w *whole) goAwaySteps(released []Step) {
 		passes = "Keep the copy up to date, until somebody says that it goes over"
 	}
 	w.step(w.m.Host, StepPasses, passes)
-	w.step(w.m.Host, StepOff, "Shut "+w.m.Name+" down")
-	w.step(w.m.Host, StepLast, "Copy what was written last, and compare")
+	off, last, start := "Shut "+w.m.Name+" down", "Copy what was written last, and compare", "Start it there"
+	if w.r.WithMemory {
+		off = "Suspend " + w.m.Name + ", with what it has in memory written to a file"
+		last, start = "Copy what was written last, and what it has in memory, and compare", "Have it go on there from what it had in memory"
+	}
+	w.step(w.m.Host, StepOff, off)
+	w.step(w.m.Host, StepLast, last)
 	if w.m.KeepEvery == 0 { // otherwise it may go over without its old host, which tells nothing then
 		w.sources(StepStill)
 	}
 	w.step(w.m.To, StepDefine, fmt.Sprintf("Make it known to %s as %s", w.m.To, w.m.After.Name))
-	w.step(w.m.To, StepStart, "Start it there")
+	w.step(w.m.To, StepStart, start)
 	w.step(w.m.To, StepWatch, "See it come up")
 	w.step(w.m.To, StepMerge, "Write what was copied last down into the new disks")
 	w.Steps[len(w.Steps)-1].Forward = true // a guest writes to the new disks

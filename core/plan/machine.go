@@ -57,6 +57,8 @@ type Machine struct {
 	// Live are its disks that move while it runs; none for any other work. On its way to another host it may stand still for LongestStop seconds.
 	Live        []LiveDisk `json:"live,omitempty"`
 	LongestStop int        `json:"longest_stop,omitempty"`
+	// Memory is the file with what it has in memory, which goes along; nil where it is shut down.
+	Memory *MemoryFile `json:"memory,omitempty"`
 	// First tells that it is started in its new place before its disks are there, which are served to it from where they lie.
 	First bool `json:"first,omitempty"`
 	// KeepEvery and KeepAfter tell that a copy is kept up to date until somebody says that it goes over: every so many seconds, and whenever so many bytes were written.
@@ -139,8 +141,10 @@ type MachineFacts struct {
 	// Layers tells that its host puts disks of machines that run on other images, and Fresh is a word that no other job has.
 	// LayersThere tells it of the new one.
 	Layers, LayersThere bool
-	Fresh               string
-	Adopts              bool
+	// Saves tells that its host writes what it has in memory to a file and has it go on from there, and SavesThere that the new one does.
+	Saves, SavesThere bool
+	Fresh             string
+	Adopts            bool
 	// Disks are where its disks lie, in their order; a place without a path is outside of all pools. Variables is likewise of its firmware.
 	Disks     []Place
 	Variables Place

@@ -71,6 +71,7 @@ type MachineRequest struct {
 	Suspend     bool         `json:"suspend"`
 	Live        bool         `json:"live"`
 	LongestStop int          `json:"longest_stop"`
+	WithMemory  bool         `json:"with_memory"`
 	StartFirst  bool         `json:"start_first"`
 	KeepEvery   int          `json:"keep_every"`
 	KeepAfter   int64        `json:"keep_after"`
@@ -134,6 +135,8 @@ func (r MachineRequest) validateEnds() error {
 		return r.validateLive()
 	case r.StartFirst:
 		return r.validateFirst()
+	case r.WithMemory:
+		return errors.New("what a machine has in memory goes along where it moves while it runs (live)")
 	case r.LongestStop != 0:
 		return errors.New("how long it may stand still is said of a machine that moves while it runs (live)")
 	case r.KeepEvery != 0 || r.KeepAfter != 0:
@@ -174,6 +177,8 @@ func (r MachineRequest) validateLive() error {
 		return errors.New("what a machine is cannot be changed while it runs: move it, and change it when it is off")
 	case r.To == "":
 		return errors.New("a machine that runs goes on at a host: say which")
+	case r.WithMemory && (strings.HasPrefix(r.Machine, r.To+":") || r.KeepEvery != 0):
+		return errors.New("what a machine has in memory goes along to another host, when it moves there")
 	case r.LongestStop < 0 || r.LongestStop > LongestWatch:
 		return fmt.Errorf("a machine may stand still for up to %d seconds", LongestWatch)
 	case (r.KeepEvery != 0 || r.KeepAfter != 0) && strings.HasPrefix(r.Machine, r.To+":"):
@@ -192,7 +197,7 @@ func (r MachineRequest) validateFirst() error {
 	switch {
 	case r.Kind != MoveMachine || r.Machine == "" || r.To == "" || strings.HasPrefix(r.Machine, r.To+":") || r.Destination == nil || r.Destination.Pool == "":
 		return errors.New("a machine of a host is started first on another host, and its disks go into a pool there: say which")
-	case r.Suspend || r.LeaveSource || r.LongestStop != 0 || r.KeepEvery != 0:
+	case r.Suspend || r.LeaveSource || r.LongestStop != 0 || r.KeepEvery != 0 || r.WithMemory:
 		return errors.New("a machine that is started first is off where it was: it is neither suspended nor left there")
 	case r.Name != "" || r.Identity == NewIdentity || r.Changes.any() || len(r.Disks) > 0:
 		return errors.New("a machine that is started first stays what it is, with all of its disks: change it when it has moved")

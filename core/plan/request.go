@@ -101,6 +101,8 @@ type Request struct {
 	Live bool `json:"live,omitempty"`
 	// LongestStop is for how long it may stand still on its way to another host, in seconds; 0 for the usual time.
 	LongestStop int `json:"longest_stop,omitempty"`
+	// WithMemory takes along what a machine that runs has in memory, to another host: it is not shut down, and goes on there where it was.
+	WithMemory bool `json:"with_memory,omitempty"`
 	// StartFirst has a machine that moves start in its new place at once, from its disks where they lie, which are copied meanwhile.
 	StartFirst bool `json:"start_first,omitempty"`
 	// KeepEvery and KeepAfter keep a copy on the other host up to date until somebody says that the machine goes over: every so many seconds, and whenever so many bytes

@@ -73,6 +73,7 @@ type Guests interface {
 	host.Adopter
 	host.Layerer
 	host.Borrower
+	host.Saver
 }
 
 // Lender serves disks to the host that a machine goes to, for one that is started there before its disks are.

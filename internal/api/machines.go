@@ -106,7 +106,13 @@ func (s *server) GetMachine(ctx context.Context, r GetMachineRequestObject) (Get
 }
 
 func (s *server) StartMachine(ctx context.Context, r StartMachineRequestObject) (StartMachineResponseObject, error) {
-	m, err := s.service.Machines.Start(ctx, r.Host, r.Machine)
+	m, err := s.service.Machines.Show(ctx, r.Host, r.Machine)
+	if err == nil {
+		err = s.service.Exports.Free(m)
+	}
+	if err == nil {
+		m, err = s.service.Machines.Start(ctx, r.Host, r.Machine)
+	}
 	return StartMachine200JSONResponse(viewMachine(m)), err
 }
 

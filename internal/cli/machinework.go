@@ -44,6 +44,12 @@ that file: POOL:FILE.`
 		),
 	)
 	f.BoolVar(
+		&r.WithMemory,
+		"with-memory",
+		false,
+		"with --live, to another host: take along what it has in memory, so that it goes on there where it was; nothing is shut down",
+	)
+	f.BoolVar(
 		&r.StartFirst,
 		"start-first",
 		false,

@@ -50,6 +50,7 @@ var remedyFlags = []struct{ field, flag string }{
 	{"suspend", "suspend"},
 	{"live", "live"},
 	{"longest_stop", "longest-stop"},
+	{"with_memory", "with-memory"},
 	{"start_first", "start-first"},
 	{"keep_every", "every"},
 	{"keep_after", "after"},

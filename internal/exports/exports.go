@@ -213,6 +213,23 @@ func (e *Exports) List() (all []Export) {
 	return all
 }
 
+// Free fails for a machine of which a disk is served: its guest would change that under whoever reads it.
+func (e *Exports) Free(m machines.Machine) error {
+	for _, x := range e.List() {
+		for _, d := range m.Disks {
+			if x.Ended == nil && d.InPool == x.Disk.Pool && d.Path == x.Disk.Path && !d.ReadOnly {
+				return fmt.Errorf(
+					"%w: its disk %s is served at %s, and would change under who reads it: end that first",
+					records.ErrState,
+					x.Disk,
+					x.At,
+				)
+			}
+		}
+	}
+	return nil
+}
+
 // Stop serves a disk no longer. Who reads is cut off.
 func (e *Exports) Stop(id string) error {
 	e.mu.Lock()

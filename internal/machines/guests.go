@@ -154,6 +154,20 @@ func (m *Machines) LayersOn(ctx context.Context, on string) (yes bool, err error
 	return yes, err
 }
 
+// SavesOn tells whether a host writes what machines have in memory to files.
+func (m *Machines) SavesOn(ctx context.Context, on string) (yes bool, err error) {
+	err = m.ask(ctx, on, func(h host.Host) error { _, yes = h.(host.Saver); return nil })
+	return yes, err
+}
+
+func (g guests) Save(ctx context.Context, x host.Machine, file string) error {
+	return changes(ctx, g, "write what machines have in memory", func(h host.Saver) error { return h.Save(ctx, x, file) })
+}
+
+func (g guests) Restore(ctx context.Context, x host.Machine, file string, is machine.Machine) error {
+	return changes(ctx, g, "write what machines have in memory", func(h host.Saver) error { return h.Restore(ctx, x, file, is) })
+}
+
 // Networks are those of a host; errors.ErrUnsupported tells that it does not tell.
 func (m *Machines) Networks(ctx context.Context, on string) (names []string, err error) {
 	err = do(ctx, guests{m, on}, "tell of networks", func(h host.Networker) (err error) { names, err = h.Networks(ctx); return err })

@@ -91,6 +91,14 @@ func (idle) Merge(context.Context, host.Machine, string, string) (time.Duration,
 	return 0, errors.ErrUnsupported
 }
 
+// Save fails: nothing is in memory there.
+func (idle) Save(context.Context, host.Machine, string) error { return errors.ErrUnsupported }
+
+// Restore fails likewise.
+func (idle) Restore(context.Context, host.Machine, string, machine.Machine) error {
+	return errors.ErrUnsupported
+}
+
 // Borrow fails: nothing is started there.
 func (idle) Borrow(context.Context, []byte, map[string]host.Export) (host.Machine, error) {
 	return host.Machine{}, errors.ErrUnsupported

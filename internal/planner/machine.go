@@ -74,6 +74,12 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 		if f.LayersThere, err = s.guests.LayersOn(ctx, r.To); err != nil {
 			return plan.Plan{}, err
 		}
+		if f.Saves, err = s.guests.SavesOn(ctx, m.Host); err != nil {
+			return plan.Plan{}, err
+		}
+		if f.SavesThere, err = s.guests.SavesOn(ctx, r.To); err != nil {
+			return plan.Plan{}, err
+		}
 	}
 	if r.To != "" {
 		if f.Adopts, err = s.guests.Adopts(ctx, r.To); err != nil {

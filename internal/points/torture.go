@@ -172,6 +172,14 @@ func (g guests) Merge(ctx context.Context, m host.Machine, slot, into string) (h
 	return halted, err
 }
 
+func (g guests) Save(ctx context.Context, m host.Machine, file string) error {
+	return around("save", func() error { return g.Guests.Save(ctx, m, file) })
+}
+
+func (g guests) Restore(ctx context.Context, m host.Machine, file string, is machine.Machine) error {
+	return around("restore", func() error { return g.Guests.Restore(ctx, m, file, is) })
+}
+
 func (g guests) Borrow(ctx context.Context, definition []byte, disks map[string]host.Export) (m host.Machine, err error) {
 	err = around("borrow", func() error { m, err = g.Guests.Borrow(ctx, definition, disks); return err })
 	return m, err

@@ -67,7 +67,7 @@ func (c counted) ReadAt(b []byte, off int64) (int, error) {
 
 // boot reads the disks of a machine as it does that is switched on. An error is of the host, which does not switch it on then; what goes wrong
 // behind that is on the screen.
-func (h *Host) boot(ctx context.Context, m machine.Machine) (*start, error) {
+func (h *Host) boot(ctx context.Context, m machine.Machine, r *remembered) (*start, error) {
 	s := &start{}
 	as := strings.ToUpper(m.Firmware)
 	if m.Container {
@@ -78,6 +78,12 @@ func (h *Host) boot(ctx context.Context, m machine.Machine) (*start, error) {
 		if err := h.attach(ctx, s, d, i == 0, m); err != nil {
 			s.end()
 			return nil, err
+		}
+	}
+	if r != nil {
+		s.say("It goes on from what it had in memory.")
+		if s.writes != nil {
+			s.writes.next = r.Next
 		}
 	}
 	if s.up && h.traits.Writes {

@@ -283,17 +283,17 @@ func (h *Host) Start(ctx context.Context, m Which) (Entry, error) {
 		if h.traits.Memory > 0 && used > h.traits.Memory {
 			return fmt.Errorf("%w: no memory is left: %d MiB would be used of %d MiB", errRefused, used>>20, h.traits.Memory>>20)
 		}
-		return h.goOn(ctx, g)
+		return h.goOn(ctx, g, nil)
 	})
 }
 
-// goOn starts a machine, unless something has to be answered first: then it waits, switched on.
-func (h *Host) goOn(ctx context.Context, g *guest) error {
-	if h.traits.Asks && g.Came == "" {
+// goOn starts a machine, from its memory where that is given, unless something has to be answered first: then it waits, switched on.
+func (h *Host) goOn(ctx context.Context, g *guest, r *remembered) error {
+	if h.traits.Asks && g.Came == "" && r == nil {
 		g.State, g.start = host.Running, &start{console: []string{question}, asks: true}
 		return nil
 	}
-	s, err := h.boot(ctx, g.is)
+	s, err := h.boot(ctx, g.is, r)
 	if err != nil {
 		return fmt.Errorf("%w: %w", errRefused, err)
 	}
@@ -325,7 +325,7 @@ func (h *Host) Answer(ctx context.Context, m Which, id, answer string) (Entry, e
 			return fmt.Errorf("%w: it was %s or %s", errRefused, host.Moved, host.Copied)
 		}
 		g.Came = answer
-		return h.goOn(ctx, g)
+		return h.goOn(ctx, g, nil)
 	})
 }
 

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -121,8 +122,23 @@ func (h *Host) handleLayers(m *http.ServeMux) {
 		files, err := h.Layers(r.Context(), which(r), r.PathValue("slot"))
 		answer(w, map[string]any{"items": files}, err)
 	})
+	m.HandleFunc("POST /machines/{name}/save", h.acts(func(r *http.Request) (Entry, error) {
+		var given layering
+		if err := read(r, &given); err != nil {
+			return Entry{}, err
+		}
+		return h.Save(which(r), given.Into)
+	}))
+	m.HandleFunc("POST /machines/{name}/restore", h.acts(func(r *http.Request) (Entry, error) {
+		var given layering
+		if err := read(r, &given); err != nil {
+			return Entry{}, err
+		}
+		return h.Restore(r.Context(), which(r), given.From)
+	}))
 	halting := func(pattern string, do func(*http.Request, layering) (time.Duration, error)) {
 		m.HandleFunc("POST /machines/{name}/"+pattern, func(w http.ResponseWriter, r *http.Request) {
+			r = r.WithContext(context.WithoutCancel(r.Context())) // what is begun is done, also when whoever asked has gone
 			var given layering
 			err := read(r, &given)
 			var halted time.Duration
@@ -146,7 +162,7 @@ func (h *Host) handleLayers(m *http.ServeMux) {
 	})
 }
 
-// layering is what is asked to be done with layers.
+// layering is what is asked to be done with layers, and with memory.
 type layering struct {
 	Layers     map[string]string
 	AtRest     bool
@@ -169,7 +185,7 @@ func which(r *http.Request) Which {
 
 func (h *Host) acts(f func(*http.Request) (Entry, error)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		e, err := f(r)
+		e, err := f(r.WithContext(context.WithoutCancel(r.Context()))) // what is begun is done, also when whoever asked has gone
 		answer(w, e, err)
 	}
 }

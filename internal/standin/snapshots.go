@@ -109,7 +109,7 @@ func (h *Host) GoBack(ctx context.Context, m Which, name string) (Entry, error) 
 		if !k.Memory {
 			return nil
 		}
-		return h.goOn(ctx, g)
+		return h.goOn(ctx, g, nil)
 	})
 }
 

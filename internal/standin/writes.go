@@ -45,6 +45,7 @@ type writer struct {
 
 	halted  sync.Mutex // held while it is
 	to      target
+	next    int64        // what it writes next: all that it has in memory
 	written atomic.Int64 // bytes
 }
 
@@ -58,7 +59,7 @@ func (h *Host) writerOf(ctx context.Context, d machine.Disk) (*writer, error) {
 	if from < sector {
 		return nil, to.Close()
 	}
-	return &writer{to: to, from: from, stops: make(chan struct{})}, nil
+	return &writer{to: to, from: from, next: time.Now().UnixNano(), stops: make(chan struct{})}, nil
 }
 
 // write begins to write, each sector first and then its line in the log. A guest whose disk cannot be written to stands still until it can.
@@ -71,9 +72,9 @@ func (h *Host) write(s *start, m machine.Machine) {
 	w.writes.Go(func() {
 		ticks := time.NewTicker(writesEvery)
 		defer ticks.Stop()
-		for stamp := time.Now().UnixNano(); ; {
-			at := Written{Machine: m.UUID, Offset: w.from + stamp%Ring*sector, Stamp: stamp}
+		for {
 			w.halted.Lock()
+			at := Written{Machine: m.UUID, Offset: w.from + w.next%Ring*sector, Stamp: w.next}
 			line, err := json.Marshal(at)
 			if err == nil {
 				_, err = w.to.WriteAt(at.Sector(), at.Offset)
@@ -81,11 +82,11 @@ func (h *Host) write(s *start, m machine.Machine) {
 			if err == nil {
 				_, err = h.log.Write(append(line, '\n'))
 			}
-			w.halted.Unlock()
 			if err == nil {
-				stamp++
+				w.next++
 				w.written.Add(sector)
 			}
+			w.halted.Unlock()
 			select {
 			case <-w.stops:
 				return

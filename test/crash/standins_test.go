@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"math"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -99,9 +100,25 @@ func (x *pond) ended(w way, outcome api.JobOutcome) {
 		logged(t, x.here, last)
 	}
 	require.NotEmpty(t, last)
+	if w.request.WithMemory && outcome == "proven" {
+		x.goesOn()
+	}
 	for off, written := range last {
 		assert.Equal(t, string(written.Sector()), string(content[off:off+512]), "what was written at %d", off)
 	}
+}
+
+// goesOn sees that the guest began once, and went on from what it had in memory ever since.
+func (x *pond) goesOn() {
+	first, last := int64(math.MaxInt64), int64(0)
+	for _, h := range []*standins.Host{x.here, x.there} {
+		all := map[int64]standin.Written{}
+		logged(x.t, h, all)
+		for _, w := range all {
+			first, last = min(first, w.Stamp), max(last, w.Stamp)
+		}
+	}
+	assert.Less(x.t, last-first, int64(1_000_000), "it began anew")
 }
 
 // logged adds what guests of a host wrote last, by offsets.

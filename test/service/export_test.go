@@ -12,7 +12,9 @@ import (
 	"bagaglio/api"
 	"bagaglio/core/nbd"
 	"bagaglio/core/plan"
+	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/standins"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -95,4 +97,20 @@ func readExport(t *testing.T, network, at string) []byte {
 	_, err = d.ReadAt(b, 0)
 	require.NoError(t, err)
 	return b
+}
+
+// TestAServedDiskIsNotWrittenTo: a machine is not started while a disk of it is served.
+func TestAServedDiskIsNotWrittenTo(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{})
+	quay.Ticketing(t, bootable())
+	x, err := s.OpenExport(t.Context(), api.NewExport{Disk: plan.Place{Pool: "quay-store", Path: "ticketing.raw"}, Listen: ptr("127.0.0.1:0")})
+	require.NoError(t, err)
+	_, err = s.StartMachine(t.Context(), "quay", "ticketing")
+	require.ErrorContains(t, err, "is served at "+x.At)
+	require.NoError(t, s.CloseExport(t.Context(), x.Id))
+	m, err := s.StartMachine(t.Context(), "quay", "ticketing")
+	require.NoError(t, err)
+	assert.EqualValues(t, "running", m.State)
 }

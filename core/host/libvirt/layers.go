@@ -315,10 +315,8 @@ func (h *Host) follow(ctx context.Context, look func() (done bool, err error)) e
 		if err != nil || done {
 			return err
 		}
-		select {
-		case <-ctx.Done():
-			return context.Cause(ctx)
-		case <-time.After(followEvery):
+		if err := h.waits(ctx); err != nil {
+			return err
 		}
 	}
 }

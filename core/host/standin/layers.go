@@ -14,7 +14,7 @@ import (
 // layered is one that puts images on the disks of machines that run.
 type layered struct{ *Host }
 
-// layering is what is asked to be done with what disks are stored in.
+// layering is what is asked to be done with what disks are stored in, and with memory.
 type layering struct {
 	Layers     map[string]string `json:",omitempty"`
 	AtRest     bool              `json:",omitempty"`
@@ -61,6 +61,16 @@ func (h *layered) Layers(ctx context.Context, m host.Machine, slot string) ([]st
 	var list struct{ Items []string }
 	err := h.call(ctx, http.MethodGet, ofDisk(m, slot, "/layers"), nil, &list)
 	return list.Items, err
+}
+
+// Save writes the memory of a machine to a file, and switches it off.
+func (h *layered) Save(ctx context.Context, m host.Machine, file string) error {
+	return h.send(ctx, at(m, "/save"), layering{Into: file}, nil)
+}
+
+// Restore has a machine go on from a file, with the disks that it has now.
+func (h *layered) Restore(ctx context.Context, m host.Machine, file string, _ machine.Machine) error {
+	return h.send(ctx, at(m, "/restore"), layering{From: file}, nil)
 }
 
 // Borrow makes a machine known whose disks are read over the network.

@@ -45,17 +45,26 @@ func (w *work) handedOver(ctx context.Context) error {
 
 // looks is what the files look like that have the content of the old disks: their lengths, times and identities.
 func (w *work) looks() (map[string]string, error) {
-	out := map[string]string{}
+	var all []plan.Place
 	for _, d := range w.m.Live {
-		for _, at := range append([]plan.Place{d.Was}, w.covers(d)...) {
-			info, err := w.Ends.Pools[at.Pool].Stat(at.Path)
-			if err != nil {
-				return nil, err
-			}
-			out[at.String()] = fmt.Sprint(info.Size, info.Modified.UnixNano(), info.Changed.UnixNano(), info.ID)
-		}
+		all = append(append(all, d.Was), w.covers(d)...)
 	}
-	return out, nil
+	out, _, err := w.lookAt(all)
+	return out, err
+}
+
+// lookAt is what files look like, and whether that is sure to be different once something was written to one.
+func (w *work) lookAt(all []plan.Place) (out map[string]string, sure bool, err error) {
+	out, sure = map[string]string{}, true
+	for _, at := range all {
+		info, err := w.Ends.Pools[at.Pool].Stat(at.Path)
+		if err != nil {
+			return nil, false, err
+		}
+		out[at.String()] = fmt.Sprint(info.Size, info.Modified.UnixNano(), info.Changed.UnixNano(), info.ID)
+		sure = sure && !info.Changed.IsZero()
+	}
+	return out, sure, nil
 }
 
 // fingerprintOf is the fingerprint of a disk as it was handed over, and how many of its leaves were read for that.

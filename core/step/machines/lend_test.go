@@ -42,19 +42,7 @@ func TestEveryStepOfStartingFirst(t *testing.T) {
 				ends := task.Ends[plan.MachineSubject]
 				w.lighthouse.layers.files = nil // which come when the machine is made known
 				w.dead, w.faint, w.left = dead, name == "anew", n
-				run := func() (done receipt.Receipt, err error) {
-					done, err = task.Run(t.Context())
-					if q, asks := step.Asked(err); asks {
-						task.Answer = step.Answer{Step: q.Step, Name: answerBack}
-						done, err = task.Run(t.Context())
-					}
-					return done, err
-				}
-				done, err := run()
-				for w.gone {
-					w.gone, w.left = false, -1
-					done, err = run()
-				}
+				done, err := runOut(t, w, &task)
 				if dead {
 					require.Error(t, err, "operation %d", n)
 					assert.Equal(t, "quay:gate-kiosk running", w.lists(), "operation %d", n)
@@ -66,11 +54,7 @@ func TestEveryStepOfStartingFirst(t *testing.T) {
 				}
 				assert.Empty(t, w.twice)
 				assert.Empty(t, ends.Lender.(*lends).now, "operation %d", n)
-				for pool, folder := range ends.Pools {
-					all, err := folder.List(map[string]string{"quay-store": ".", "lamp-room": "kiosk"}[pool])
-					require.NoError(t, err)
-					assert.Len(t, all, 1, "%s, operation %d", pool, n)
-				}
+				onlyDisks(t, task, n)
 				if w.left > 0 {
 					break
 				}

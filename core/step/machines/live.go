@@ -223,8 +223,14 @@ func (w *work) goOver(
 		if files[0] != from {
 			continue // an earlier time did it, or there is nothing to be done
 		}
-		if err := w.layer(ctx, at, on, form, onFile); err != nil {
-			return err
+		if !w.standsOn(
+			ctx,
+			at,
+			on,
+		) { // one that an earlier time made stays: its host may be about to use it, and all that is in it is written again
+			if err := w.layer(ctx, at, on, form, onFile); err != nil {
+				return err
+			}
 		}
 		err = w.halting(ctx, func() (time.Duration, error) {
 			return w.Ends.To.Mirror(ctx, m, d.Slot, machine.Disk{File: to, Format: "qcow2"})
@@ -283,6 +289,18 @@ func (w *work) layer(ctx context.Context, at, on plan.Place, form, onFile string
 		return fmt.Errorf("making %s: %w", at, err)
 	}
 	return w.alike(at, on)
+}
+
+// standsOn tells whether an image is there, whole, and stands on another one of its pool.
+func (w *work) standsOn(ctx context.Context, at, on plan.Place) bool {
+	r, err := disk.Open(ctx, w.Ends.Pools[at.Pool], at.Path, "qcow2")
+	if err != nil {
+		return false
+	}
+	defer r.Close()
+	c, ok := r.(disk.Checker)
+	chain := r.Describe().Chain
+	return ok && len(chain) > 0 && chain[0] == on.Path && c.Check(ctx) == nil
 }
 
 // layerBeside does so in the pool of what the image stands on, which it names as seen from itself.

@@ -35,7 +35,10 @@ type layered struct {
 	bases   map[string]string // of images that the host is given, by their files
 	written map[string][]int
 	last    int
-	refuses bool // to mirror
+	refuses bool           // to mirror
+	memory  storage.Folder // that files with memory lie in, behind a path of the host
+	at      string
+	forgets bool // what is in such files
 	cuts    bool // its answer to Cover is lost, once
 	// rebase has an image stand on another file.
 	rebase func(file, on string) error
@@ -163,6 +166,8 @@ func liveTo(t *testing.T, w *world, to string, change func(*plan.Request)) (job.
 		Disks:       []plan.Place{old},
 		Layers:      true,
 		LayersThere: true,
+		Saves:       true,
+		SavesThere:  true,
 		Fresh:       "cafe",
 		Pools:       map[string]plan.Reached{"lamp-room": {Host: to, Root: volumes.Ground{Folder: "/lamp"}}},
 		ToFormat:    "domain-xml",
@@ -178,6 +183,7 @@ func liveTo(t *testing.T, w *world, to string, change func(*plan.Request)) (job.
 		files: []string{d.WasFile}, written: map[string][]int{},
 		bases: map[string]string{d.CoverAt: d.WasFile, d.TopAt: d.NowFile, d.ReturnAt: d.WasFile},
 	}
+	w.quay.layers.memory, w.quay.layers.at = pools["quay-store"], "/quay/"
 	ends := map[string]step.Ends{plan.MachineSubject: {From: w.quay, To: w.quay, Pools: pools}}
 	if to != "quay" {
 		for n := range 20 { // covers of passes
@@ -196,6 +202,8 @@ func liveTo(t *testing.T, w *world, to string, change func(*plan.Request)) (job.
 			files:   []string{d.TopAt, d.NowFile},
 			bases:   map[string]string{d.TopAt: d.NowFile, d.CoverAt: ""},
 			written: map[string][]int{},
+			memory:  pools["lamp-room"],
+			at:      "/lamp/",
 		}
 	}
 	return job.Task{ID: "test-1", Ends: ends, Plan: p, Records: &notes{}, Asks: true}, d
@@ -314,6 +322,32 @@ func TestLayersAreImages(t *testing.T) {
 	assert.Equal(t, "qcow2", format)
 }
 
+// runOut runs a task until it ends, with hosts that come back, and goes back where it asks.
+func runOut(t *testing.T, w *world, task *job.Task) (done receipt.Receipt, err error) {
+	t.Helper()
+	for {
+		done, err = task.Run(t.Context())
+		if q, asks := step.Asked(err); asks {
+			task.Answer = step.Answer{Step: q.Step, Name: answerBack}
+			done, err = task.Run(t.Context())
+		}
+		if !w.gone {
+			return done, err
+		}
+		w.gone, w.left = false, -1
+	}
+}
+
+// onlyDisks sees that nothing of a task that moved the disk of the kiosk is left in its pools, which went away at an operation.
+func onlyDisks(t *testing.T, task job.Task, operation int) {
+	t.Helper()
+	for pool, folder := range task.Ends[plan.MachineSubject].Pools {
+		all, err := folder.List(map[string]string{"quay-store": ".", "lamp-room": "kiosk"}[pool])
+		require.NoError(t, err)
+		assert.Len(t, all, 1, "%s, operation %d", pool, operation)
+	}
+}
+
 // TestEveryStepOfAMoveWithAShortStop: hosts that go away at any operation make the job wait, which goes on when they are back; where the machine does not come up it is
 // started where it was, from its old disk alone. Never do both run, and no image of the job is left.
 func TestEveryStepOfAMoveWithAShortStop(t *testing.T) {
@@ -324,19 +358,7 @@ func TestEveryStepOfAMoveWithAShortStop(t *testing.T) {
 				task, d := liveTo(t, w, "lighthouse", asItIs)
 				w.dead = dead
 				w.left = n
-				run := func() (done receipt.Receipt, err error) {
-					done, err = task.Run(t.Context())
-					if q, asks := step.Asked(err); asks {
-						task.Answer = step.Answer{Step: q.Step, Name: answerBack}
-						done, err = task.Run(t.Context())
-					}
-					return done, err
-				}
-				done, err := run()
-				for w.gone {
-					w.gone, w.left = false, -1
-					done, err = run()
-				}
+				done, err := runOut(t, w, &task)
 				if dead {
 					require.Error(t, err, "operation %d", n)
 					assert.Equal(t, "quay:gate-kiosk running", w.lists(), "operation %d", n)
@@ -351,11 +373,7 @@ func TestEveryStepOfAMoveWithAShortStop(t *testing.T) {
 					assert.NotContains(t, strings.Join(done.Machine.Evidence, " "), "somebody has changed", "operation %d", n)
 				}
 				assert.Empty(t, w.twice)
-				for pool, folder := range task.Ends[plan.MachineSubject].Pools {
-					all, err := folder.List(map[string]string{"quay-store": ".", "lamp-room": "kiosk"}[pool])
-					require.NoError(t, err)
-					assert.Len(t, all, 1, "%s, operation %d", pool, n)
-				}
+				onlyDisks(t, task, n)
 				if w.left > 0 {
 					break
 				}

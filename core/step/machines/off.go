@@ -52,6 +52,8 @@ func (w *work) off(ctx context.Context) error {
 		}
 	}
 	switch {
+	case w.m.Memory != nil:
+		return w.save(ctx, m)
 	case m.State == host.Off:
 		return nil
 	case m.State == host.Saved:
@@ -169,6 +171,20 @@ func (w *work) onAgain(ctx context.Context) error {
 	m, err := w.source(ctx)
 	if err != nil || m.State == host.Running {
 		return err
+	}
+	if w.state.Saved {
+		found, err := w.goOnFrom(ctx, w.Ends.From, m, w.m.Memory.Was, w.m.Memory.WasFile, w.topmost)
+		if found && err == nil {
+			w.state.Receipt.Source = "it has gone on where it was"
+			return nil
+		}
+		if errors.Is(err, host.ErrGone) {
+			return err
+		}
+		if !found {
+			err = errors.New("the file with that was used already")
+		}
+		w.evidence("it could not go on from what it had in memory (%v): its disks are what a power cut leaves", err)
 	}
 	if err := w.Ends.From.Start(ctx, m); err != nil {
 		return fmt.Errorf("starting %s again: %w", w.m.Name, err)

@@ -197,6 +197,12 @@ func (w *work) covers(d plan.LiveDisk) (all []plan.Place) {
 	return all
 }
 
+// topmost is the image on its old disk that its guest wrote to last.
+func (w *work) topmost(d plan.LiveDisk) plan.Place {
+	cover, _, _ := d.Pass(w.state.Passes)
+	return cover
+}
+
 // last copies what was written last, of the machine that is off.
 func (w *work) last(ctx context.Context) error {
 	if err := w.isOff(ctx); err != nil {
@@ -210,6 +216,9 @@ func (w *work) last(ctx context.Context) error {
 		return err
 	}
 	n, err := w.copyPass(ctx, w.state.Passes, func(d plan.LiveDisk) plan.Place { return d.Top })
+	if err == nil {
+		err = w.carryMemory(ctx)
+	}
 	if err != nil {
 		return err
 	}
@@ -384,7 +393,7 @@ func (w *work) dropPasses(context.Context) error {
 			return err
 		}
 	}
-	return nil
+	return w.dropMemory(nowMemory)
 }
 
 // dropCovers removes the images that a guest wrote to meanwhile, once nothing names them.
@@ -397,5 +406,5 @@ func (w *work) dropCovers() error {
 			}
 		}
 	}
-	return nil
+	return w.dropMemory(wasMemory)
 }

@@ -37,8 +37,16 @@ func (w *work) start(ctx context.Context) error {
 		return err
 	}
 	w.state.Halted = m.State != host.Off // an earlier time started it
-	if err := w.Ends.To.Start(ctx, m); err != nil {
+	if w.state.Saved && m.State == host.Off {
+		err = w.startFromMemory(ctx, m)
+	} else {
+		err = w.Ends.To.Start(ctx, m)
+	}
+	if err != nil {
 		return fmt.Errorf("starting %s on %s: %w", w.m.After.Name, w.m.To, err)
+	}
+	if w.state.Saved {
+		w.evidence("it went on from what it had in memory")
 	}
 	w.state.Receipt.Started = true
 	if !w.state.Stopping.IsZero() {

@@ -101,6 +101,11 @@ type state struct {
 	Watched bool `json:"watched,omitempty"`
 	Halted  bool `json:"halted,omitempty"`
 	Anew    bool `json:"anew,omitempty"`
+	// Saving tells that its old host was to write what it has in memory to a file, and Saved that it did.
+	Saving bool `json:"saving,omitempty"`
+	Saved  bool `json:"saved,omitempty"`
+	// Untouched is what the images looked like that its guest writes to, before it was to go on from what it had in memory.
+	Untouched map[string]string `json:"untouched,omitempty"`
 	// Halting tells that its host is doing what may halt it.
 	Halting bool `json:"halting,omitempty"`
 	// Concluded tells that the receipt says all.

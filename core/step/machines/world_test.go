@@ -28,6 +28,7 @@ type world struct {
 	deaf             bool     // guests do not end
 	dead             bool     // guests do not come up
 	faint, fainted   bool     // those do not that were on when it went away, until they are started once more
+	recalled         []string // files from which machines went on
 	says             string   // what they write on their serial ports
 }
 

@@ -77,7 +77,16 @@ function Fields({ request, change }: FieldsProps) {
         options={Object.keys(works)}
         show={(kind) => works[kind as keyof typeof works]}
         change={(kind) =>
-          change({ kind, release: null, leave_source: null, suspend: null, snapshot: null, linked: null, live: null })
+          change({
+            kind,
+            release: null,
+            leave_source: null,
+            suspend: null,
+            snapshot: null,
+            linked: null,
+            live: null,
+            with_memory: null,
+          })
         }
       />
       <Choice
@@ -112,7 +121,16 @@ function Fields({ request, change }: FieldsProps) {
         <Switch
           name="Move it while it runs: within its host it goes on, to another host it stops for a moment"
           on={request.live}
-          onChange={(live) => change({ live, stop: null, start: null, release: null, leave_source: null, name: null })}
+          onChange={(live) =>
+            change({ live, with_memory: null, stop: null, start: null, release: null, leave_source: null, name: null })
+          }
+        />
+      )}
+      {request.live && request.to && !request.machine?.startsWith(`${request.to}:`) && (
+        <Switch
+          name="Take along what it has in memory: it is not shut down, and goes on there where it was"
+          on={request.with_memory}
+          onChange={(with_memory) => change({ with_memory })}
         />
       )}
       {!request.live && (

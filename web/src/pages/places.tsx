@@ -8,6 +8,7 @@ import { composing, dragged, DiskRow } from "../components/disk-row.tsx";
 import { Failure } from "../components/failure.tsx";
 import { Fill } from "../components/fill.tsx";
 import { KnownAsOf, useLook } from "../components/looking.tsx";
+import { Served } from "../components/served.tsx";
 
 /** How many disks of a pool are shown here: those that take most of it. */
 const shown = 6;
@@ -34,6 +35,7 @@ export function PlacesPage() {
         </span>
       </div>
       {pools.error && <Failure error={pools.error} />}
+      <Served />
       {pools.data?.length === 0 && (
         <div className="sheet">
           <p>There is no pool yet. A pool is a folder in which disks lie, here or on another host:</p>

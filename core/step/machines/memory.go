@@ -1,0 +1,236 @@
+package machines
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"path"
+	"time"
+
+	"bagaglio/core/disk"
+	"bagaglio/core/host"
+	"bagaglio/core/plan"
+	"bagaglio/core/step"
+	"bagaglio/core/storage"
+
+	"github.com/zeebo/blake3"
+)
+
+// What a machine has in memory goes along in a file, which its old host writes and its new one reads. A guest goes on from such a file once: what it has written since
+// would not fit. So a file gets another name before it is used, by which nobody uses it again.
+
+// used is how the name of a file with memory ends from which a guest was to go on.
+const used = "-used"
+
+// save has the old host write what the machine has in memory to a file, and switch it off. One that is off already has nothing in memory.
+func (w *work) save(ctx context.Context, m host.Machine) error {
+	if m.State == host.Off && !w.state.Saving {
+		w.evidence("%s was off by then: nothing was in memory, and it is started anew", w.m.Here())
+		return nil
+	}
+	w.state.Saving, w.state.Receipt.WasRunning = true, true
+	if err := w.Keep(ctx); err != nil {
+		return err
+	}
+	begun := time.Now()
+	err := w.Ends.From.Save(ctx, m, w.m.Memory.WasFile)
+	if err != nil && !errors.Is(err, host.ErrGone) {
+		if now, lookErr := w.source(ctx); lookErr == nil && now.State == host.Off { // somebody else switched it off
+			w.evidence("%s was switched off while it was being suspended: what it had in memory is lost, and it is started anew", w.m.Here())
+			return nil
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("having %s write what %s has in memory: %w", w.m.Host, w.m.Name, err)
+	}
+	w.state.Saved = true
+	w.evidence("what it had in memory was written to a file in %s", time.Since(begun).Round(time.Millisecond))
+	return nil
+}
+
+// carryMemory copies the file with the memory, and compares it with what is read back.
+func (w *work) carryMemory(ctx context.Context) error {
+	if !w.state.Saved {
+		return nil
+	}
+	from, to := w.m.Memory.Was, w.m.Memory.Now
+	if err := w.unmake(to); err != nil {
+		return err
+	}
+	begun := time.Now()
+	n, was, err := w.copyMemory(ctx, from, to)
+	if err != nil {
+		return fmt.Errorf("copying what it has in memory to %s: %w", to, err)
+	}
+	folder := w.Ends.Pools[to.Pool]
+	if f, ok := storage.As[storage.Freshener](folder); ok {
+		folder = f.Fresh()
+	}
+	back, err := folder.Open(to.Path)
+	if err != nil {
+		return err
+	}
+	now, err := sumOf(ctx, back, n)
+	if err = errors.Join(err, back.Close()); err != nil {
+		return fmt.Errorf("reading back what was copied of its memory: %w", err)
+	}
+	if now != was {
+		return fmt.Errorf("%w: what was copied to %s is not what the machine had in memory", step.ErrNotProven, to)
+	}
+	w.evidence("that was copied, %s, and compared, in %s", plan.Bytes(n), time.Since(begun).Round(time.Millisecond))
+	return nil
+}
+
+// memoryBlock is how much of a memory is read at once, in bytes.
+const memoryBlock = 4 << 20
+
+// copyMemory copies a file, and tells its length and the digest of what was read.
+func (w *work) copyMemory(ctx context.Context, from, to plan.Place) (n int64, sum string, err error) {
+	in, err := w.Ends.Pools[from.Pool].Open(from.Path)
+	if err != nil {
+		return 0, "", err
+	}
+	defer func() { err = errors.Join(err, in.Close()) }()
+	if n, err = in.Size(); err != nil {
+		return 0, "", err
+	}
+	folder := w.Ends.Pools[to.Pool]
+	out, err := folder.Create(to.Path)
+	if err != nil {
+		return 0, "", err
+	}
+	digest := blake3.New()
+	err = eachBlock(ctx, in, n, func(b []byte, off int64) error {
+		_, _ = digest.Write(b) // it never fails
+		_, err := out.WriteAt(b, off)
+		return err
+	})
+	if err == nil {
+		err = out.Sync()
+	}
+	if err = errors.Join(err, out.Close()); err != nil {
+		return 0, "", err
+	}
+	if err := w.alike(to, w.m.Live[0].Now); err != nil {
+		return 0, "", err
+	}
+	return n, fmt.Sprintf("%x", digest.Sum(nil)), folder.Sync(path.Dir(to.Path))
+}
+
+func sumOf(ctx context.Context, in storage.File, n int64) (string, error) {
+	size, err := in.Size()
+	if err != nil || size != n {
+		return fmt.Sprintf("%d bytes", size), err
+	}
+	digest := blake3.New()
+	err = eachBlock(ctx, in, n, func(b []byte, _ int64) error {
+		_, err := digest.Write(b)
+		return err
+	})
+	return fmt.Sprintf("%x", digest.Sum(nil)), err
+}
+
+// eachBlock reads a file of so many bytes, one block ahead of what is done with them.
+func eachBlock(ctx context.Context, in io.ReaderAt, n int64, do func(b []byte, off int64) error) error {
+	type block struct {
+		b   []byte
+		off int64
+		err error
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	free, full := make(chan []byte, 2), make(chan block)
+	for range cap(free) {
+		free <- make([]byte, memoryBlock)
+	}
+	go func() {
+		defer close(full)
+		for off := int64(0); off < n; off += memoryBlock {
+			select {
+			case b := <-free:
+				b = b[:min(memoryBlock, n-off)]
+				err := disk.ReadFull(in, b, off)
+				select {
+				case full <- block{b, off, err}:
+				case <-ctx.Done():
+					return
+				}
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	for x := range full {
+		if x.err != nil {
+			return x.err
+		}
+		if err := do(x.b, x.off); err != nil {
+			return err
+		}
+		free <- x.b[:memoryBlock]
+	}
+	return ctx.Err()
+}
+
+// goOnFrom has a machine that is off, whose guest writes to those images, go on from a file with what it had in memory, once. It tells whether there is one from which it may.
+func (w *work) goOnFrom(
+	ctx context.Context, on step.Guests, m host.Machine, at plan.Place, file string, writes func(plan.LiveDisk) plan.Place,
+) (found bool, err error) {
+	var all []plan.Place
+	for _, d := range w.m.Live {
+		all = append(all, writes(d))
+	}
+	now, sure, err := w.lookAt(all)
+	if err != nil {
+		return false, err
+	}
+	folder := w.Ends.Pools[at.Pool]
+	_, err = folder.Stat(at.Path)
+	switch {
+	case err == nil:
+		w.state.Untouched = now
+		err = errors.Join(w.Keep(ctx), folder.Rename(at.Path, at.Path+used), folder.Sync(path.Dir(at.Path)))
+	case errors.Is(err, fs.ErrNotExist) && sure && maps.Equal(now, w.state.Untouched): // an earlier time came so far, and no guest has written since
+		_, err = folder.Stat(at.Path + used)
+	case errors.Is(err, fs.ErrNotExist):
+		return false, nil
+	}
+	if err != nil {
+		return true, fmt.Errorf("taking %s for use: %w", at, err)
+	}
+	is, err := describe(m)
+	if err != nil {
+		return true, err
+	}
+	if err := on.Restore(ctx, m, file+used, is); err != nil {
+		return true, fmt.Errorf("having %s go on from what it had in memory: %w", m.Name, err)
+	}
+	return true, nil
+}
+
+// startFromMemory has the machine go on in its new place from what it had in memory.
+func (w *work) startFromMemory(ctx context.Context, m host.Machine) error {
+	found, err := w.goOnFrom(ctx, w.Ends.To, m, w.m.Memory.Now, w.m.Memory.NowFile, func(d plan.LiveDisk) plan.Place { return d.Top })
+	if err == nil && !found {
+		err = fmt.Errorf("%w: it was to go on from what it had in memory, and is off: its guest may have gone on from there already", errNotUp)
+	}
+	return err
+}
+
+// dropMemory removes the files with what it had in memory at one place.
+func (w *work) dropMemory(at func(plan.MemoryFile) plan.Place) error {
+	if w.m.Memory == nil {
+		return nil
+	}
+	place := at(*w.m.Memory)
+	again := place
+	again.Path += used
+	return errors.Join(w.unmake(place), w.unmake(again))
+}
+
+func wasMemory(m plan.MemoryFile) plan.Place { return m.Was }
+
+func nowMemory(m plan.MemoryFile) plan.Place { return m.Now }
