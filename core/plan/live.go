@@ -74,7 +74,9 @@ func (m Machine) Covers(at Place) bool {
 // checkLive: a machine that runs moves to where its host can take it along.
 func (w *whole) checkLive() {
 	w.Checks = slices.DeleteFunc(w.Checks, func(c Check) bool { return c.Name == "in-use" }) // the job looks when its disks stand still
-	off := remedy("Shut it down first, and start it in its new place", map[string]any{"live": nil, "stop": true, "start": true})
+	off := remedy("Shut it down first, and start it in its new place", map[string]any{
+		"live": nil, "longest_stop": nil, "with_memory": nil, "keep_every": nil, "keep_after": nil, "stop": true, "start": true,
+	})
 	switch {
 	case !w.f.Layers:
 		w.check(Blocks, "live", fmt.Sprintf("%s cannot put the disks of a machine that runs on others.", w.m.Host), off)

@@ -44,7 +44,9 @@ func TestWhoMovesWhileItRuns(t *testing.T) {
 		found := false
 		for _, check := range p.With(Blocks) {
 			if check.Name == "live" && len(check.Remedies) > 0 {
-				assert.JSONEq(t, `{"live":null,"stop":true,"start":true}`, string(check.Remedies[0].Change))
+				assert.JSONEq(t, `{
+					"live":null,"longest_stop":null,"with_memory":null,"keep_every":null,"keep_after":null,"stop":true,"start":true
+				}`, string(check.Remedies[0].Change))
 				assert.Contains(t, check.Message, want)
 				found = true
 			}
@@ -55,6 +57,8 @@ func TestWhoMovesWhileItRuns(t *testing.T) {
 		func(r *Request) { r.Kind = CopyMachine }, func(r *Request) { r.Stop = true }, func(r *Request) { r.Start = true },
 		func(r *Request) { r.Name = "other" }, func(r *Request) { r.Changes.Memory = 1 << 30 }, func(r *Request) { r.To = "" },
 		func(r *Request) { r.LongestStop = -1 }, func(r *Request) { r.LongestStop = 4000 }, func(r *Request) { r.Destination = nil },
+		func(r *Request) { r.WithMemory = true }, func(r *Request) { r.To, r.WithMemory, r.KeepEvery = "lighthouse", true, 3600 },
+		func(r *Request) { r.To, r.Live, r.WithMemory = "lighthouse", false, true },
 		func(r *Request) { r.Live, r.LongestStop = false, 30 }, func(r *Request) { r.Networks = map[string]string{"a": "b"} },
 	} {
 		r := request
@@ -63,6 +67,37 @@ func TestWhoMovesWhileItRuns(t *testing.T) {
 	}
 	require.NoError(t, request.Validate())
 	require.NoError(t, away.Validate())
+}
+
+// TestMemoryGoesAlong where both hosts can do that; the plan says how long it stands still for it, about.
+func TestMemoryGoesAlong(t *testing.T) {
+	r := Request{
+		Kind: MoveMachine, Machine: "quay:ticketing", To: "lighthouse", Destination: &Place{Pool: "lamp-room"}, Live: true, WithMemory: true,
+	}
+	require.NoError(t, r.Validate())
+	facts := MachineFacts{
+		Name: "ticketing", State: string(host.Running), Format: "machine-file", ToFormat: "machine-file", Layers: true, LayersThere: true,
+		Is: machine.Machine{Memory: 1 << 30},
+	}
+	for want, has := range map[string][2]bool{"quay does not write": {false, true}, "lighthouse does not write": {true, false}, "": {true, true}} {
+		f := facts
+		f.Saves, f.SavesThere = has[0], has[1]
+		p := ForMachine(r, f, nil)
+		said := ""
+		for _, c := range p.Checks {
+			if c.Name == "memory" {
+				said = c.Message
+				assert.JSONEq(t, `{"with_memory":null}`, string(c.Remedies[0].Change))
+			}
+			if want == "" && c.Name == "live" && c.Severity == Informs {
+				said = c.Message
+			}
+		}
+		if want == "" {
+			want = "1.0 GiB (1,073,741,824 bytes) at most, about 11s"
+		}
+		assert.Contains(t, said, want)
+	}
 }
 
 // TestImagesOfPasses have names of their own, and are told from others.

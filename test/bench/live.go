@@ -34,20 +34,39 @@ const writer = `<domain type="qemu"><name>writer</name><memory unit="MiB">64</me
 // live measures the move of the storage of a guest that writes all the time: how long its writes stand still, as they are counted by its host, and how fast its disk is
 // copied against the same disk at rest.
 func live(b *bench) error {
-	u, err := user.Current()
-	if err == nil && u.Uid == "0" {
-		u, err = user.Lookup("nobody")
-	}
-	var d *guestd.Daemon
-	if err == nil {
-		d, err = guestd.Start(u)
-	}
+	d, err := startDaemon()
 	if err != nil {
 		fmt.Printf("\na machine that runs: not measured, since none can be run here: %v\n", err)
 		return nil
 	}
 	err = b.withService("live", func(s service) error { return moveWriting(s, b, d) })
+	if err == nil {
+		err = withMemory(b, d)
+	}
 	return errors.Join(err, d.Close())
+}
+
+// startDaemon starts one with the rights of an ordinary user.
+func startDaemon() (*guestd.Daemon, error) {
+	u, err := user.Current()
+	if err == nil && u.Uid == "0" {
+		u, err = user.Lookup("nobody")
+	}
+	if err != nil {
+		return nil, err
+	}
+	return guestd.Start(u)
+}
+
+// reach connects to a daemon.
+func reach(ctx context.Context, d *guestd.Daemon) (host.Host, error) {
+	kind, err := host.Lookup("libvirt")
+	if err != nil {
+		return nil, err
+	}
+	return kind.Open(ctx, host.Address{Socket: d.Socket, Dial: func(ctx context.Context, network, address string) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, network, address)
+	}})
 }
 
 // rooms are the folders that the disk goes to and fro between.
@@ -91,13 +110,7 @@ func moveWriting(s service, b *bench, d *guestd.Daemon) error {
 	if err != nil {
 		return err
 	}
-	kind, err := host.Lookup("libvirt")
-	if err != nil {
-		return err
-	}
-	h, err := kind.Open(ctx, host.Address{Socket: d.Socket, Dial: func(ctx context.Context, network, address string) (net.Conn, error) {
-		return (&net.Dialer{}).DialContext(ctx, network, address)
-	}})
+	h, err := reach(ctx, d)
 	if err != nil {
 		return err
 	}

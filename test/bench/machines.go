@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"os/user"
 	"time"
 
 	"bagaglio/api"
@@ -19,14 +18,7 @@ const ofAHost, listings = 100, 9
 
 // machines measures what listing the machines of a real host costs. Where none can be run, it says so.
 func machines(b *bench) error {
-	u, err := user.Current()
-	if err == nil && u.Uid == "0" {
-		u, err = user.Lookup("nobody")
-	}
-	var d *guestd.Daemon
-	if err == nil {
-		d, err = guestd.Start(u)
-	}
+	d, err := startDaemon()
 	if err != nil {
 		fmt.Printf("\nmachines of a host: not measured, since none can be run here: %v\n", err)
 		return nil

@@ -34,8 +34,9 @@ func (h *Host) Save(ctx context.Context, m host.Machine, file string) error {
 				return err
 			}
 			kind, _, _, _, _, _, _, _, _, _, _, _, err := h.l.DomainGetJobInfo(d)
-			busy = libvirt.DomainJobType(kind) != libvirt.DomainJobNone // an earlier call may be saving it
-			return err
+			busy = err != nil ||
+				libvirt.DomainJobType(kind) != libvirt.DomainJobNone // an earlier call may be saving it, or it came to be off just now
+			return nil
 		})
 		switch {
 		case err != nil || off:

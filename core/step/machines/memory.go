@@ -1,13 +1,14 @@
 package machines
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"maps"
 	"path"
+	"sync/atomic"
 	"time"
 
 	"bagaglio/core/disk"
@@ -16,7 +17,7 @@ import (
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
 
-	"github.com/zeebo/blake3"
+	"golang.org/x/sync/errgroup"
 )
 
 // What a machine has in memory goes along in a file, which its old host writes and its new one reads. A guest goes on from such a file once: what it has written since
@@ -61,118 +62,71 @@ func (w *work) carryMemory(ctx context.Context) error {
 		return err
 	}
 	begun := time.Now()
-	n, was, err := w.copyMemory(ctx, from, to)
+	in, err := w.Ends.Pools[from.Pool].Open(from.Path)
 	if err != nil {
+		return err
+	}
+	n, err := w.copyMemory(ctx, in, to)
+	if err = errors.Join(err, in.Close()); err != nil {
 		return fmt.Errorf("copying what it has in memory to %s: %w", to, err)
 	}
+	w.evidence("that was copied, %s, and compared, in %s", plan.Bytes(n), time.Since(begun).Round(time.Millisecond))
+	return w.alike(to, w.m.Live[0].Now)
+}
+
+const (
+	// memoryBlock is how much of a memory is read at once, in bytes, and memoryWorkers how many blocks are on their way.
+	memoryBlock   = 4 << 20
+	memoryWorkers = 4
+)
+
+// copyMemory copies a file, and compares each block with what is read back right behind that: the guest stands still meanwhile.
+func (w *work) copyMemory(ctx context.Context, in storage.File, to plan.Place) (n int64, err error) {
+	if n, err = in.Size(); err != nil {
+		return 0, err
+	}
 	folder := w.Ends.Pools[to.Pool]
+	out, err := folder.Create(to.Path)
+	if err != nil {
+		return 0, err
+	}
+	defer func() { err = errors.Join(err, out.Close()) }()
 	if f, ok := storage.As[storage.Freshener](folder); ok {
 		folder = f.Fresh()
 	}
 	back, err := folder.Open(to.Path)
 	if err != nil {
-		return err
+		return 0, err
 	}
-	now, err := sumOf(ctx, back, n)
-	if err = errors.Join(err, back.Close()); err != nil {
-		return fmt.Errorf("reading back what was copied of its memory: %w", err)
-	}
-	if now != was {
-		return fmt.Errorf("%w: what was copied to %s is not what the machine had in memory", step.ErrNotProven, to)
-	}
-	w.evidence("that was copied, %s, and compared, in %s", plan.Bytes(n), time.Since(begun).Round(time.Millisecond))
-	return nil
-}
-
-// memoryBlock is how much of a memory is read at once, in bytes.
-const memoryBlock = 4 << 20
-
-// copyMemory copies a file, and tells its length and the digest of what was read.
-func (w *work) copyMemory(ctx context.Context, from, to plan.Place) (n int64, sum string, err error) {
-	in, err := w.Ends.Pools[from.Pool].Open(from.Path)
-	if err != nil {
-		return 0, "", err
-	}
-	defer func() { err = errors.Join(err, in.Close()) }()
-	if n, err = in.Size(); err != nil {
-		return 0, "", err
-	}
-	folder := w.Ends.Pools[to.Pool]
-	out, err := folder.Create(to.Path)
-	if err != nil {
-		return 0, "", err
-	}
-	digest := blake3.New()
-	err = eachBlock(ctx, in, n, func(b []byte, off int64) error {
-		_, _ = digest.Write(b) // it never fails
-		_, err := out.WriteAt(b, off)
-		return err
-	})
-	if err == nil {
-		err = out.Sync()
-	}
-	if err = errors.Join(err, out.Close()); err != nil {
-		return 0, "", err
-	}
-	if err := w.alike(to, w.m.Live[0].Now); err != nil {
-		return 0, "", err
-	}
-	return n, fmt.Sprintf("%x", digest.Sum(nil)), folder.Sync(path.Dir(to.Path))
-}
-
-func sumOf(ctx context.Context, in storage.File, n int64) (string, error) {
-	size, err := in.Size()
-	if err != nil || size != n {
-		return fmt.Sprintf("%d bytes", size), err
-	}
-	digest := blake3.New()
-	err = eachBlock(ctx, in, n, func(b []byte, _ int64) error {
-		_, err := digest.Write(b)
-		return err
-	})
-	return fmt.Sprintf("%x", digest.Sum(nil)), err
-}
-
-// eachBlock reads a file of so many bytes, one block ahead of what is done with them.
-func eachBlock(ctx context.Context, in io.ReaderAt, n int64, do func(b []byte, off int64) error) error {
-	type block struct {
-		b   []byte
-		off int64
-		err error
-	}
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	free, full := make(chan []byte, 2), make(chan block)
-	for range cap(free) {
-		free <- make([]byte, memoryBlock)
-	}
-	go func() {
-		defer close(full)
-		for off := int64(0); off < n; off += memoryBlock {
-			select {
-			case b := <-free:
-				b = b[:min(memoryBlock, n-off)]
-				err := disk.ReadFull(in, b, off)
-				select {
-				case full <- block{b, off, err}:
-				case <-ctx.Done():
-					return
+	defer func() { err = errors.Join(err, back.Close()) }()
+	var next atomic.Int64
+	workers, ctx := errgroup.WithContext(ctx)
+	for range memoryWorkers {
+		workers.Go(func() error {
+			was, now := make([]byte, memoryBlock), make([]byte, memoryBlock)
+			for {
+				off := next.Add(memoryBlock) - memoryBlock
+				if off >= n || ctx.Err() != nil {
+					return ctx.Err()
 				}
-			case <-ctx.Done():
-				return
+				was, now = was[:min(memoryBlock, n-off)], now[:min(memoryBlock, n-off)]
+				err := disk.ReadFull(in, was, off)
+				if err == nil {
+					_, err = out.WriteAt(was, off)
+				}
+				if err == nil {
+					err = disk.ReadFull(back, now, off)
+				}
+				if err == nil && !bytes.Equal(was, now) {
+					err = fmt.Errorf("%w: at offset %d it is not what the machine had in memory", step.ErrNotProven, off)
+				}
+				if err != nil {
+					return err
+				}
 			}
-		}
-	}()
-	for x := range full {
-		if x.err != nil {
-			return x.err
-		}
-		if err := do(x.b, x.off); err != nil {
-			return err
-		}
-		free <- x.b[:memoryBlock]
+		})
 	}
-	return ctx.Err()
+	return n, workers.Wait()
 }
 
 // goOnFrom has a machine that is off, whose guest writes to those images, go on from a file with what it had in memory, once. It tells whether there is one from which it may.

@@ -45,8 +45,8 @@ func (w *work) off(ctx context.Context) error {
 		}
 	}
 	if len(w.m.Live) > 0 && m.State != host.Off && w.state.Stopping.IsZero() {
-		w.state.Stopping = time.Now()
 		w.showedBefore(ctx, m)
+		w.state.Stopping = time.Now()
 		if err := w.Keep(ctx); err != nil {
 			return err
 		}

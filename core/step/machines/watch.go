@@ -229,6 +229,7 @@ func (w *work) looksUp(ctx context.Context, m host.Machine) (bool, error) {
 		w.evidence("its screen shows what the screen of %s:%s showed before", w.m.Host, w.m.Name)
 	case signs.Read >= readsAtLeast || signs.Written >= writesAtLeast:
 		w.evidence("it has read %s of its disks, and written %s", plan.Bytes(signs.Read), plan.Bytes(signs.Written))
+	case w.state.Saved: // it does not start, but goes on where it was
 	default:
 		return false, nil
 	}
