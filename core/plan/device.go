@@ -8,6 +8,9 @@ import (
 // devices is what the name of the pool ends with that the disks of a computer are in.
 const devices = ":/dev"
 
+// StepLeave tells a program on the computer that a machine takes the place of, before that is started.
+const StepLeave = "leave"
+
 // DevicesOf is the name of the pool that the disks of a host are in, empty for this computer where no service is asked. It is in no record.
 func DevicesOf(host string) string { return host + devices }
 

@@ -57,6 +57,8 @@ type Machine struct {
 	// Live are its disks that move while it runs; none for any other work. On its way to another host it may stand still for LongestStop seconds.
 	Live        []LiveDisk `json:"live,omitempty"`
 	LongestStop int        `json:"longest_stop,omitempty"`
+	// Tell is a program on the computer that it takes the place of, which is told before it is started there.
+	Tell string `json:"tell,omitempty"`
 	// Memory is the file with what it has in memory, which goes along; nil where it is shut down.
 	Memory *MemoryFile `json:"memory,omitempty"`
 	// First tells that it is started in its new place before its disks are there, which are served to it from where they lie.
@@ -195,6 +197,9 @@ func ForMachine(r Request, f MachineFacts, parts []Plan) Plan {
 	}
 	if w.Machine = w.m; r.Machine == "" {
 		w.m.From = &r.Source
+		if r.Start {
+			w.m.Tell = r.Tell
+		}
 	} else {
 		w.m.Host, _, _ = HostAndName(r.Machine) // it is a valid request
 	}

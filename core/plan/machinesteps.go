@@ -228,6 +228,10 @@ func (w *whole) steps() {
 		define = "Change its definition"
 	}
 	w.step(w.m.To, StepDefine, define)
+	if w.m.Tell != "" {
+		computer, _ := DevicesHost(w.r.Source.Pool)
+		w.step(computer, StepLeave, fmt.Sprintf("Tell the program %s on the computer of the disk that a machine takes its place", w.m.Tell))
+	}
 	if w.r.Start {
 		w.step(w.m.To, StepStart, "Start it there")
 		w.step(w.m.To, StepWatch, "See it come up")

@@ -65,6 +65,14 @@ func TakeMachineBack(p Plan, u MachineUndo) Plan {
 	for _, s := range disks {
 		w.follow(s)
 	}
+	if m.Tell != "" {
+		computer, _ := DevicesHost(m.From.Pool)
+		w.back(
+			computer,
+			StepLeave,
+			fmt.Sprintf("Tell the program %s on the computer of the disk that no machine takes its place any more", m.Tell),
+		)
+	}
 	if u.Withdrawn {
 		w.back(m.Host, StepWithdraw, fmt.Sprintf("Make it known to %s again", m.Host))
 	}

@@ -89,7 +89,8 @@ of filesystems only what they use is read, where their map of that can be relied
 		&r.Tell,
 		"tell",
 		"",
-		"with --in-use freeze and keep-up: a program in /etc/bagaglio/hooks of the disk's computer that is run before and afterwards",
+		"with --in-use freeze and keep-up: a program in /etc/bagaglio/hooks of the disk's computer that is run before and afterwards, and "+
+			"when a machine takes the computer's place",
 	)
 	f.BoolVar(
 		&r.Recopy,

@@ -393,6 +393,13 @@ func (s *Planner) endsOfMachine(ctx context.Context, m plan.Machine) (step.Ends,
 		ends.Lender = s.guests.Lender(m.To)
 	}
 	ends.Pools = map[string]storage.Folder{}
+	if m.Tell != "" {
+		folder, err := s.folder(ctx, m.From.Pool)
+		if err != nil {
+			return ends, err
+		}
+		ends.Pools[m.From.Pool] = folder
+	}
 	for _, d := range m.Live {
 		for _, at := range []plan.Place{d.Was, d.Now} {
 			folder, err := s.places.Folder(ctx, at.Pool)

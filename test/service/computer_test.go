@@ -3,8 +3,10 @@ package service
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
+	"bagaglio/api"
 	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 	"bagaglio/internal/demo"
@@ -15,6 +17,38 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
+
+// TestAComputerLeaves: a program on the computer is told before the machine that takes its place is started, and when it does not any more.
+func TestAComputerLeaves(t *testing.T) {
+	t.Parallel()
+	l := gateKiosk(t, 512)
+	name, said := hook(t, l.Path)
+	s := start(t)
+	standins.Join(t, s.Service, "quay", "harbour", standin.Traits{})
+	l.Mount(2, "rw")
+	r := plan.Request{
+		Kind: plan.CopyMachine, Source: plan.Place{Pool: plan.DevicesOf("local"), Path: filepath.Base(l.Path), Format: "raw"}, To: "quay",
+		Destination: &plan.Place{Pool: "harbour"}, Name: "gate-kiosk", Start: true, Within: 5, InUse: plan.InUseFreeze, Tell: name,
+	}
+	j := testkit.Begin(t, s.Service, r)
+	for _, answer := range []string{"up", ""} { // it is not one that starts
+		j = testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.Question != nil || j.Ended })
+		if answer != "" && j.Question != nil {
+			_, err := s.Answer(t.Context(), j.Id, answer)
+			require.NoError(t, err)
+		}
+	}
+	require.EqualValues(t, "proven", *j.Outcome)
+	assert.Equal(t, "before DEVICE\nafter DEVICE\nleave DEVICE\n", said())
+	done, err := s.Receipt(t.Context(), j.Id)
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(done.Machine.Evidence, " "), name+" was told on its computer")
+	_, err = s.StopMachine(t.Context(), "quay", "gate-kiosk", 1, true)
+	require.NoError(t, err)
+	undone := testkit.Begin(t, s.Service, plan.Request{Kind: plan.Undo, Job: j.Id})
+	testkit.Await(t, s.Service, undone.Id)
+	assert.Equal(t, "before DEVICE\nafter DEVICE\nleave DEVICE\ncome-back DEVICE\n", said())
+}
 
 // TestAComputerBecomesAMachine: one request captures the drive of a computer without a partition, on a smaller disk, makes a machine around it with what
 // the computer has, and sees it come up on a host. It is taken back like any other.

@@ -164,13 +164,12 @@ func TestADiskInUseAsItIs(t *testing.T) {
 	assert.True(t, bytes.Contains([]byte(torn.Reason), []byte("never like that at one moment")))
 }
 
-// TestAProgramIsTold of a freeze, before and afterwards, also when whoever froze is killed; where it does not want that, nothing is frozen.
-func TestAProgramIsTold(t *testing.T) {
-	t.Parallel()
-	l := gateKiosk(t, 512)
-	name := fmt.Sprintf("gate-%d", os.Getpid())
+// hook puts a program onto this computer that is told of a disk, and returns its name and what it was told.
+func hook(t *testing.T, disk string) (name string, said func() string) {
+	t.Helper()
 	heard := filepath.Join(t.TempDir(), "heard")
 	require.NoError(t, os.MkdirAll(blocks.Hooks, 0o755))
+	name = fmt.Sprintf("gate-%d-%d", os.Getpid(), time.Now().UnixNano())
 	hook := filepath.Join(blocks.Hooks, name)
 	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho \"$1 $2\" >> "+heard+"\n"), 0o755))
 	t.Cleanup(func() {
@@ -178,13 +177,20 @@ func TestAProgramIsTold(t *testing.T) {
 		_ = os.Remove(blocks.Hooks) // where nothing else is in them
 		_ = os.Remove(filepath.Dir(blocks.Hooks))
 	})
-	said := func() string {
+	return name, func() string {
 		text, err := os.ReadFile(heard)
 		if err != nil {
 			return ""
 		}
-		return strings.ReplaceAll(string(text), l.Path, "DEVICE")
+		return strings.ReplaceAll(string(text), disk, "DEVICE")
 	}
+}
+
+// TestAProgramIsTold of a freeze, before and afterwards, also when whoever froze is killed; where it does not want that, nothing is frozen.
+func TestAProgramIsTold(t *testing.T) {
+	t.Parallel()
+	l := gateKiosk(t, 512)
+	name, said := hook(t, l.Path)
 	s := start(t)
 	addPool(t, s.Service, "quay-store", t.TempDir())
 	l.Mount(2, "rw")
@@ -205,12 +211,12 @@ func TestAProgramIsTold(t *testing.T) {
 		5*time.Millisecond,
 	)
 
-	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\nexit 1\n"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(blocks.Hooks, name), []byte("#!/bin/sh\nexit 1\n"), 0o755))
 	s = start(t)
 	addPool(t, s.Service, "quay-store", t.TempDir())
 	failed := ended(t, s.Service, r)
 	assert.Equal(t, receipt.Failed, failed.Outcome)
-	assert.Contains(t, failed.Reason, "telling "+hook)
+	assert.Contains(t, failed.Reason, "telling "+filepath.Join(blocks.Hooks, name))
 	r.Tell = "../gate"
 	_, err := s.Plan(t.Context(), r)
 	require.ErrorContains(t, err, "is no name of a program")

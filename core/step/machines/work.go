@@ -29,6 +29,7 @@ func init() {
 		{Name: plan.StepLend, Do: run(plan.StepLend, (*work).lend), Undo: undo(plan.StepLend, (*work).unlend)},
 		{Name: plan.StepMirror, Do: run(plan.StepMirror, (*work).mirror), Undo: undo(plan.StepMirror, (*work).mirrorBack)},
 		{Name: plan.StepMerge, Do: run(plan.StepMerge, (*work).merge)},
+		{Name: plan.StepLeave, Do: run(plan.StepLeave, (*work).leave), Undo: undo(plan.StepLeave, (*work).comeBack)},
 		{Name: plan.StepManifest, Do: run(plan.StepManifest, (*work).manifest)},
 		{Name: plan.StepRest, Do: run(plan.StepRest, (*work).rest), Undo: undo(plan.StepRest, (*work).unrest)},
 		{Name: plan.StepDefine, Do: run(plan.StepDefine, (*work).define), Undo: undo(plan.StepDefine, (*work).undefine)},

@@ -44,6 +44,35 @@ echo told
 timeout "$2" cat >/dev/null
 "$1" after "$3" >&2`
 
+// word tells a program of the computer something, and does not wait for it for ever.
+const word = `timeout "$2" "$1" "$3" "$4" </dev/null >&2`
+
+// toldIn is for how long a program is waited for.
+const toldIn = time.Minute
+
+// Tell runs a program in Hooks of the computer with a word and the path of a disk.
+func (f *Folder) Tell(ctx context.Context, name, program, what string) error {
+	d, err := f.find("tell", name)
+	if err != nil {
+		return err
+	}
+	runs, ok := f.computer.(scripts)
+	if !ok {
+		return fmt.Errorf("running %s: %w", program, errors.ErrUnsupported)
+	}
+	s, err := runs.Start(word, path.Join(Hooks, program), strconv.Itoa(int(toldIn.Seconds())), what, d.Path)
+	if err != nil {
+		return err
+	}
+	stop := context.AfterFunc(ctx, func() { _ = s.In.Close() })
+	defer stop()
+	_, err = io.Copy(io.Discard, s.Out)
+	if err = errors.Join(err, s.Wait(), context.Cause(ctx)); err != nil {
+		return fmt.Errorf("telling %s on the computer of the disk: %w", path.Join(Hooks, program), err)
+	}
+	return nil
+}
+
 // Hooks is the folder of a computer with the programs that can be told: an operator puts them there.
 const Hooks = "/etc/bagaglio/hooks"
 
