@@ -1,10 +1,14 @@
 package console
 
 import (
+	"net"
 	"os"
 	"path/filepath"
 	"testing"
 
+	"bagaglio/api"
+	"bagaglio/core/nbd"
+	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/sshd"
@@ -178,4 +182,29 @@ func TestANewHost(t *testing.T) {
 		"PRIVATE KEY",
 		"what was sent is not kept on the page",
 	)
+}
+
+// TestServedDisksAreListed with who reads them, until somebody ends that.
+func TestServedDisksAreListed(t *testing.T) {
+	t.Parallel()
+	s := world(t)
+	listen := "127.0.0.1:0"
+	x, err := s.OpenExport(t.Context(), api.NewExport{Disk: plan.Place{Pool: "quay-store", Path: "tide-board.raw"}, Listen: &listen})
+	require.NoError(t, err)
+	conn, err := (&net.Dialer{}).DialContext(t.Context(), "tcp", x.At)
+	require.NoError(t, err)
+	d, err := nbd.Connect(t.Context(), conn, "disk", nil)
+	require.NoError(t, err)
+	defer d.Close()
+	_, err = d.ReadAt(make([]byte, 1<<20), 0)
+	require.NoError(t, err)
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.AwaitText("Served for others to read")
+	p.AwaitText(conn.LocalAddr().String() + " has read 1 MiB, 0 bytes/s")
+	p.Click("End it")
+	p.Await(`!document.body.innerText.includes("Served for others to read")`)
+	all, err := s.Exports(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, all)
 }

@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { calls, items, result } from "../api/client.ts";
-import { exact, size, speed } from "../format.ts";
+import { exact, size, speed, when } from "../format.ts";
 import { Failure } from "./failure.tsx";
 
 const everyMs = 2000;
@@ -54,7 +54,7 @@ export function Served() {
               </p>
               <p className="text-sm opacity-75">
                 at <span className="figures">{x.at}</span>, as the export <span className="figures">disk</span>, since{" "}
-                {new Date(x.since).toLocaleString()}
+                {when(x.since)}
               </p>
               {x.problem && <p className="text-sm text-error">Not served any more: {x.problem}</p>}
               {x.clients.length === 0 && !x.problem && <p className="text-sm opacity-75">Nobody reads it now.</p>}
