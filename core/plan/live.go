@@ -63,11 +63,12 @@ type MemoryFile struct {
 	NowFile string `json:"now_file"`
 }
 
-// Covers tells whether an image in a pool is one that the guest of a machine writes to meanwhile: it stands on the old disk, and is in nobody's way.
-func (m Machine) Covers(at Place) bool {
+// Covers tells whether an image of that name, in whatever pool it is seen, is one that the guest of a machine writes to meanwhile: it stands on the old disk, and is in nobody's
+// way. Such images have names that no other file has.
+func (m Machine) Covers(name string) bool {
 	return slices.ContainsFunc(m.Live, func(d LiveDisk) bool {
-		n, ok := strings.CutPrefix(at.Path, strings.TrimSuffix(d.Cover.Path, ".qcow2"))
-		return ok && at.Pool == d.Cover.Pool && strings.Trim(strings.TrimSuffix(n, ".qcow2"), "0123456789") == ""
+		n, ok := strings.CutPrefix(path.Base(name), strings.TrimSuffix(path.Base(d.Cover.Path), ".qcow2"))
+		return ok && strings.Trim(strings.TrimSuffix(n, ".qcow2"), "0123456789") == ""
 	})
 }
 

@@ -114,15 +114,15 @@ func TestImagesOfPasses(t *testing.T) {
 	seen := map[string]bool{}
 	for n := range 12 {
 		cover, at, copied := d.Pass(n)
-		assert.True(t, m.Covers(cover))
+		assert.True(t, m.Covers(cover.Path))
+		assert.True(t, m.Covers("gallery:"+cover.Path), "as it is seen in another pool")
 		assert.Equal(t, "/quay/"+cover.Path, at)
 		assert.False(t, seen[cover.Path] || seen[copied.Path])
 		assert.NotEqual(t, d.Top, copied)
 		seen[cover.Path], seen[copied.Path] = true, true
 	}
 	for _, other := range []string{"a/t.qcow2", "a/t-cafe-meanwhile-x.qcow2", "a/t-beef-meanwhile.qcow2"} {
-		assert.False(t, m.Covers(Place{Pool: "quay-store", Path: other}), other)
+		assert.False(t, m.Covers(other), other)
 	}
-	assert.False(t, m.Covers(Place{Pool: "other", Path: d.Cover.Path}))
 	assert.True(t, m.Away())
 }

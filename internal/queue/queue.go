@@ -8,7 +8,6 @@ import (
 	"log/slog"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"bagaglio/core/job"
@@ -303,7 +302,7 @@ func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt,
 				known, err = q.planner.KnownOfImage(ctx, d, j.Plan.Machine, time.Now())
 			} else {
 				known, err = q.planner.Known(ctx, d.Request, time.Now())
-				known = butCovers(known, j.Plan.Machine, d.Request.Source.Pool)
+				known = butCovers(known, j.Plan.Machine)
 			}
 			return err
 		})
@@ -327,17 +326,14 @@ func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt,
 }
 
 // butCovers is what is known of a disk of a machine that moves while it runs, without the images that its guest writes to meanwhile.
-func butCovers(known step.Known, m *plan.Machine, pool string) step.Known {
+func butCovers(known step.Known, m *plan.Machine) step.Known {
 	all := known.Standing
 	if m == nil || len(m.Live) == 0 || all == nil {
 		return known
 	}
 	known.Standing = func(ctx context.Context, files []string) ([]string, error) {
 		names, err := all(ctx, files)
-		return slices.DeleteFunc(names, func(name string) bool {
-			in, at, elsewhere := strings.Cut(name, ":")
-			return m.Covers(plan.Place{Pool: pool, Path: name}) || elsewhere && m.Covers(plan.Place{Pool: in, Path: at})
-		}), err
+		return slices.DeleteFunc(names, m.Covers), err
 	}
 	return known
 }

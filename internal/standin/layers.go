@@ -314,7 +314,7 @@ func (h *Host) targetOf(ctx context.Context, d machine.Disk) (to target, size in
 	dir, name := h.at(d.File)
 	data := slices.Clone(is.Files)
 	switch {
-	case is.Format == "qcow2":
+	case is.Format == "qcow2" && h.traits.Layers:
 		ctx = context.WithoutCancel(ctx) // it is written to later
 		to, err = openOverlay(d.File, func() (disk.Reader, error) { return h.open(ctx, d) })
 		return to, is.VirtualSize, err

@@ -267,7 +267,7 @@ func TestMachinesThatRunAreKilled(t *testing.T) {
 // TestMachinesThatRunAtAnyMoment: at random moments the service is killed that carries a machine which counts all the while, or a daemon is, or the line to the other host
 // is cut; it ends as proven, or the machine goes on where it was.
 func TestMachinesThatRunAtAnyMoment(t *testing.T) {
-	runs := 2
+	runs := 1 // stand-ins are carried more often
 	if n, err := strconv.Atoi(os.Getenv("BAGAGLIO_KILLS")); err == nil {
 		runs = n
 	}

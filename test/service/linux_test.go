@@ -62,11 +62,11 @@ func tideBoard(t *testing.T, d *daemon.Daemon) (console string) {
 	return console
 }
 
-// TestARealGuest goes from host to host, is started by UEFI with the variables that it had, then by BIOS on another board, and by UEFI again, from
-// images of three formats; each time it finds that its content is as it was.
+// TestARealGuest works on its filesystem all the while. It goes from host to host, is started by UEFI with the variables that it had, then by BIOS on another board, and by UEFI again, from
+// images of three formats; each time it finds that its content is as it was. Then its storage moves while it runs.
 func TestARealGuest(t *testing.T) {
 	t.Parallel()
-	s, here, _ := twoHosts(t)
+	s, here, there := twoHosts(t)
 	console := tideBoard(t, here)
 	_, err := s.ChangePool(t.Context(), "quay-store", api.PoolChange{Rules: plan.Rules{Owner: here.Owner, Mode: "0660"}})
 	require.NoError(t, err)
@@ -74,6 +74,14 @@ func TestARealGuest(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, was.Is.WithHost)
 
+	says := func(firmware string, starts int) {
+		t.Helper()
+		up := linux.Up(firmware, "same", fmt.Sprint(starts))
+		require.Eventually(t, func() bool {
+			text, err := os.ReadFile(console)
+			return err == nil && strings.Contains(string(text), up)
+		}, 2*time.Minute, 200*time.Millisecond, "it says %s", up)
+	}
 	from, to, pool := "local", "lighthouse", "lamp-room"
 	for i, row := range []struct {
 		as      string
@@ -99,11 +107,7 @@ func TestARealGuest(t *testing.T) {
 		for _, part := range r.Parts {
 			assert.Equal(t, receipt.Proven, part.Outcome)
 		}
-		up := linux.Up(row.after, "same", fmt.Sprint(i+1))
-		require.Eventually(t, func() bool {
-			text, err := os.ReadFile(console)
-			return err == nil && strings.Contains(string(text), up)
-		}, 2*time.Minute, 200*time.Millisecond, "it says %s", up)
+		says(row.after, i+1)
 		now, err := s.Machine(t.Context(), to, "tide-board")
 		require.NoError(t, err)
 		assert.Equal(t, row.after, now.Is.Firmware)
@@ -111,10 +115,27 @@ func TestARealGuest(t *testing.T) {
 		if i == 0 {
 			assert.Equal(t, "tide-board/tide-board.fd", strings.TrimPrefix(now.Is.Variables, filepath.Dir(filepath.Dir(now.Is.Variables))+"/"))
 		}
+		if i == 2 {
+			break
+		}
 		_, err = s.StopMachine(t.Context(), to, "tide-board", 0, true)
 		require.NoError(t, err)
 		if from, to, pool = to, from, "quay-store"; to != "local" {
 			pool = "lamp-room"
 		}
 	}
+	gallery := filepath.Join(there.Dir, "gallery")
+	require.NoError(t, os.Mkdir(gallery, 0o777))
+	require.NoError(t, os.Chmod(gallery, 0o777))
+	_, err = s.AddPool(t.Context(), api.NewPool{Name: "gallery", Host: &to, Folder: gallery})
+	require.NoError(t, err)
+	r := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, plan.Request{
+		Kind: plan.MoveMachine, Machine: to + ":tide-board", To: to, Destination: &plan.Place{Pool: "gallery"}, As: "raw", Live: true,
+	}).Id)
+	assert.True(t, r.Machine.CameUp)
+	_, err = s.StopMachine(t.Context(), to, "tide-board", 0, true)
+	require.NoError(t, err)
+	_, err = s.StartMachine(t.Context(), to, "tide-board")
+	require.NoError(t, err)
+	says(machine.UEFI, 4)
 }

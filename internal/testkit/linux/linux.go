@@ -15,9 +15,9 @@ import (
 var script string
 
 // Up is what the guest says of itself on its serial port when it is up: the firmware that it was started by, whether what it knows is as it
-// was, and how often it was started.
+// was, how often it was started, and that none of the lines is missing that it added to its log all the while.
 func Up(firmware, known, starts string) string {
-	return "GUEST-UP firmware=" + firmware + " known=" + known + " starts=" + starts
+	return "GUEST-UP firmware=" + firmware + " known=" + known + " starts=" + starts + " log=whole"
 }
 
 // Disk makes the disk, a raw image, and skips the test where what that takes is missing.

@@ -1,7 +1,8 @@
 #!/bin/bash
 # Makes a small disk from which a real guest starts, under BIOS and UEFI: make.sh OUT.raw
 # Partitions: boot code of BIOS, an EFI system partition with loader, kernel and initial memory disk, and ext4 with a known file.
-# The guest writes on its screen and serial port what it is started by, and whether the known file is as it was.
+# The guest writes on its screen and serial port what it is started by, and whether the known file is as it was, and its log has each line that it wrote. It adds to that all the
+# while.
 set -euo pipefail
 out=$1
 export LC_ALL=C PATH=$PATH:/usr/sbin:/sbin
@@ -47,9 +48,17 @@ while ! $bb mount -t ext4 "$($bb findfs LABEL=tides 2>/dev/null)" /data 2>/dev/n
 done
 if (cd /data && $bb sha256sum -c known.sha256 >/dev/null 2>&1); then known=same; else known=other; fi
 echo started >> /data/starts
+echo start >> /data/log
+if $bb awk '$1 == "start" {next} $1 != ++n {exit 1}' /data/log; then log=whole; else log=torn; fi
 $bb sync
-say "GUEST-UP firmware=$firmware known=$known starts=$($bb wc -l < /data/starts)"
-while :; do $bb sleep 1000; done
+lines=$($bb grep -cv start /data/log)
+say "GUEST-UP firmware=$firmware known=$known starts=$($bb wc -l < /data/starts) log=$log"
+while :; do # at work on its filesystem
+    lines=$((lines + 1))
+    echo $lines >> /data/log
+    $bb sync
+    $bb usleep 50000
+done
 INIT
 chmod 755 "$tree/init"
 (cd "$tree" && find . | sort | cpio --quiet -o -H newc -R 0:0) | gzip -1n > "$work/initrd.img"
