@@ -285,6 +285,39 @@ func (e MachineFindingKind) Valid() bool {
 	}
 }
 
+// Defines values for NeedKind.
+const (
+	NeedKindAway     NeedKind = "away"
+	NeedKindDoubt    NeedKind = "doubt"
+	NeedKindDrive    NeedKind = "drive"
+	NeedKindFailed   NeedKind = "failed"
+	NeedKindFull     NeedKind = "full"
+	NeedKindQuestion NeedKind = "question"
+	NeedKindStopped  NeedKind = "stopped"
+)
+
+// Valid indicates whether the value is a known member of the NeedKind enum.
+func (e NeedKind) Valid() bool {
+	switch e {
+	case NeedKindAway:
+		return true
+	case NeedKindDoubt:
+		return true
+	case NeedKindDrive:
+		return true
+	case NeedKindFailed:
+		return true
+	case NeedKindFull:
+		return true
+	case NeedKindQuestion:
+		return true
+	case NeedKindStopped:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NewHostKind.
 const (
 	NewHostKindHttp NewHostKind = "http"
@@ -888,8 +921,11 @@ type Job struct {
 	Behind *Behind `json:"behind,omitempty"`
 
 	// ByItself it paused by itself, and goes on by itself when the reason is gone
-	ByItself bool      `json:"by_itself"`
-	Created  time.Time `json:"created"`
+	ByItself bool `json:"by_itself"`
+
+	// BytesRead of its sources, once it has ended
+	BytesRead *int64    `json:"bytes_read,omitempty"`
+	Created   time.Time `json:"created"`
 
 	// Ended nothing more happens to it
 	Ended bool `json:"ended"`
@@ -915,6 +951,9 @@ type Job struct {
 	// Request what a kind does not know is refused: to undo takes a job, the others a source
 	Request Request `json:"request"`
 
+	// Size virtual, of all its disks, in bytes; 0 where there are none
+	Size int64 `json:"size"`
+
 	// Speed limit in bytes a second, 0 for none
 	Speed     int64      `json:"speed"`
 	Started   *time.Time `json:"started,omitempty"`
@@ -923,6 +962,9 @@ type Job struct {
 
 	// Warnings that its plan has
 	Warnings *[]Check `json:"warnings,omitempty"`
+
+	// Who asked for it: the name that the client gave, or by what they were let in
+	Who *string `json:"who,omitempty"`
 }
 
 // JobOutcome defines model for Job.Outcome.
@@ -1206,6 +1248,20 @@ type MachineTrial struct {
 
 // Missed defines model for Missed.
 type Missed = catalog.Missed
+
+// Need defines model for Need.
+type Need struct {
+	Job  *Job     `json:"job,omitempty"`
+	Kind NeedKind `json:"kind"`
+	Pool *string  `json:"pool,omitempty"`
+
+	// Since absent where that is not known
+	Since *time.Time `json:"since,omitempty"`
+	Text  string     `json:"text"`
+}
+
+// NeedKind defines model for Need.Kind.
+type NeedKind string
 
 // NewExport defines model for NewExport.
 type NewExport struct {

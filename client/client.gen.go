@@ -518,6 +518,11 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/machines (the `ListMachines` operationId).
 	ListMachines(ctx context.Context, params *ListMachinesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListNeeds What needs somebody now, the most urgent first: jobs that ask, do not go on, failed or are in doubt in the last three days, and pools that are away or full, or can be unplugged
+	//
+	// Corresponds with GET /v1/needs (the `ListNeeds` operationId).
+	ListNeeds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// MakePlanWithBody Say what a request would do; nothing is touched
 	//
 	// Takes any type of body and a specified content type.
@@ -1759,6 +1764,21 @@ func (c *Client) ListMachineFindings(ctx context.Context, params *ListMachineFin
 // Corresponds with GET /v1/machines (the `ListMachines` operationId).
 func (c *Client) ListMachines(ctx context.Context, params *ListMachinesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListMachinesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListNeeds What needs somebody now, the most urgent first: jobs that ask, do not go on, failed or are in doubt in the last three days, and pools that are away or full, or can be unplugged
+//
+// Corresponds with GET /v1/needs (the `ListNeeds` operationId).
+func (c *Client) ListNeeds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListNeedsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -4363,6 +4383,33 @@ func NewListMachinesRequest(server string, params *ListMachinesParams) (*http.Re
 	return req, nil
 }
 
+// NewListNeedsRequest constructs an http.Request for the ListNeeds method
+func NewListNeedsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/needs")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewMakePlanRequest calls the generic MakePlan builder with application/json body
 func NewMakePlanRequest(server string, body MakePlanJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -6201,6 +6248,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/machines (the `ListMachines` operationId).
 	ListMachinesWithResponse(ctx context.Context, params *ListMachinesParams, reqEditors ...RequestEditorFn) (*ListMachinesResponse, error)
+
+	// ListNeedsWithResponse What needs somebody now, the most urgent first: jobs that ask, do not go on, failed or are in doubt in the last three days, and pools that are away or full, or can be unplugged
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/needs (the `ListNeeds` operationId).
+	ListNeedsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListNeedsResponse, error)
 
 	// MakePlanWithBodyWithResponse Say what a request would do; nothing is touched
 	//
@@ -8864,6 +8918,58 @@ func (r ListMachinesResponse) ContentType() string {
 	return ""
 }
 
+type ListNeedsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Need `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListNeedsResponse) GetJSON200() *struct {
+	Items []Need `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListNeedsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListNeedsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListNeedsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListNeedsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListNeedsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type MakePlanResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10834,6 +10940,19 @@ func (c *ClientWithResponses) ListMachinesWithResponse(ctx context.Context, para
 		return nil, err
 	}
 	return ParseListMachinesResponse(rsp)
+}
+
+// ListNeedsWithResponse What needs somebody now, the most urgent first: jobs that ask, do not go on, failed or are in doubt in the last three days, and pools that are away or full, or can be unplugged
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/needs (the `ListNeeds` operationId).
+func (c *ClientWithResponses) ListNeedsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListNeedsResponse, error) {
+	rsp, err := c.ListNeeds(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListNeedsResponse(rsp)
 }
 
 // MakePlanWithBodyWithResponse Say what a request would do; nothing is touched
@@ -12882,6 +13001,41 @@ func ParseListMachinesResponse(rsp *http.Response) (*ListMachinesResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest MachineList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListNeedsResponse parses an HTTP response from a ListNeedsWithResponse call
+func ParseListNeedsResponse(rsp *http.Response) (*ListNeedsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListNeedsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Need `json:"items"`
+		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -33,7 +33,7 @@ func (s *server) ListJobs(ctx context.Context, r ListJobsRequestObject) (ListJob
 }
 
 func (s *server) StartJob(ctx context.Context, r StartJobRequestObject) (StartJobResponseObject, error) {
-	job, err := s.service.Queue.Start(ctx, queue.New{Plan: r.Body.Plan, Speed: r.Body.Speed, Hours: r.Body.Hours})
+	job, err := s.service.Queue.Start(ctx, queue.New{Plan: r.Body.Plan, Speed: r.Body.Speed, Hours: r.Body.Hours, Who: whoAsks(ctx)})
 	j := viewJob(job)
 	ctx.(*gin.Context).Set(subjectKey, "job "+j.Id)
 	if err == nil {
@@ -61,7 +61,7 @@ func (s *server) CancelJob(ctx context.Context, r CancelJobRequestObject) (Cance
 }
 
 func (s *server) StartAgain(ctx context.Context, r StartAgainRequestObject) (StartAgainResponseObject, error) {
-	job, err := s.service.Queue.Again(ctx, r.Job)
+	job, err := s.service.Queue.Again(ctx, r.Job, whoAsks(ctx))
 	j := viewJob(job)
 	ctx.(*gin.Context).Set(subjectKey, "job "+r.Job+" as job "+j.Id)
 	if err == nil {

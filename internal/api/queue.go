@@ -54,7 +54,7 @@ func (s *server) ListGroups(ctx context.Context, _ ListGroupsRequestObject) (Lis
 }
 
 func (s *server) StartGroup(ctx context.Context, r StartGroupRequestObject) (StartGroupResponseObject, error) {
-	group, err := s.service.Queue.StartGroup(ctx, r.Body.Plan)
+	group, err := s.service.Queue.StartGroup(ctx, r.Body.Plan, whoAsks(ctx))
 	g := viewGroup(group)
 	ctx.(*gin.Context).Set(subjectKey, "group "+g.Id+" "+g.Name)
 	if err == nil {

@@ -1,6 +1,8 @@
 package api
 
 import (
+	"cmp"
+	"context"
 	"net/http"
 	"strings"
 
@@ -73,14 +75,26 @@ func (g *gate) record(c *gin.Context) {
 		return
 	}
 	who := orNobody(c.GetString(whoKey))
-	if name := storage.Printable(c.GetHeader(WhoHeader)); name != "" {
-		who += ", " + name[:min(len(name), maxWho)]
+	if name := saidName(c); name != "" {
+		who += ", " + name
 	}
 	result := "done"
 	if c.Writer.Status() >= http.StatusBadRequest {
 		result = http.StatusText(c.Writer.Status()) + ": " + c.GetString(detailKey)
 	}
 	g.service.Records.Note(who, c.ClientIP(), what, short(subject(c)), result[:min(len(result), 10*maxNoted)])
+}
+
+// saidName is the name that a client gives of who uses it, empty for none.
+func saidName(c *gin.Context) string {
+	name := storage.Printable(c.GetHeader(WhoHeader))
+	return name[:min(len(name), maxWho)]
+}
+
+// whoAsks is who asks for something, as is shown with it: by the name that the client gives, or by what let them in.
+func whoAsks(ctx context.Context) string {
+	c := ctx.(*gin.Context)
+	return cmp.Or(saidName(c), c.GetString(whoKey))
 }
 
 func orNobody(who string) string {

@@ -176,6 +176,9 @@ type ServerInterface interface {
 	// ListMachines The machines of hosts that run them
 	// (GET /v1/machines)
 	ListMachines(c *gin.Context, params ListMachinesParams)
+	// ListNeeds What needs somebody now, the most urgent first: jobs that ask, do not go on, failed or are in doubt in the last three days, and pools that are away or full, or can be unplugged
+	// (GET /v1/needs)
+	ListNeeds(c *gin.Context)
 	// MakePlan Say what a request would do; nothing is touched
 	// (POST /v1/plans)
 	MakePlan(c *gin.Context)
@@ -1598,6 +1601,19 @@ func (siw *ServerInterfaceWrapper) ListMachines(c *gin.Context) {
 	siw.Handler.ListMachines(c, params)
 }
 
+// ListNeeds operation middleware
+func (siw *ServerInterfaceWrapper) ListNeeds(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListNeeds(c)
+}
+
 // MakePlan operation middleware
 func (siw *ServerInterfaceWrapper) MakePlan(c *gin.Context) {
 
@@ -2494,6 +2510,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PUT(options.BaseURL+"/v1/limits", wrapper.SetLimit)
 	router.GET(options.BaseURL+"/v1/leases", wrapper.ListLeases)
 	router.POST(options.BaseURL+"/v1/jobs/:job/free-leases", wrapper.FreeLeases)
+	router.GET(options.BaseURL+"/v1/needs", wrapper.ListNeeds)
 	router.GET(options.BaseURL+"/v1/exports", wrapper.ListExports)
 	router.POST(options.BaseURL+"/v1/exports", wrapper.OpenExport)
 	router.DELETE(options.BaseURL+"/v1/exports/:export", wrapper.CloseExport)
@@ -4594,6 +4611,46 @@ func (response ListMachinesdefaultApplicationProblemPlusJSONResponse) VisitListM
 	return err
 }
 
+type ListNeedsRequestObject struct {
+}
+
+type ListNeedsResponseObject interface {
+	VisitListNeedsResponse(w http.ResponseWriter) error
+}
+
+type ListNeeds200JSONResponse struct {
+	Items []Need `json:"items"`
+}
+
+func (response ListNeeds200JSONResponse) VisitListNeedsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNeedsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListNeedsdefaultApplicationProblemPlusJSONResponse) VisitListNeedsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type MakePlanRequestObject struct {
 	Body *MakePlanJSONRequestBody
 }
@@ -5648,6 +5705,9 @@ type StrictServerInterface interface {
 	// ListMachines The machines of hosts that run them
 	// (GET /v1/machines)
 	ListMachines(ctx context.Context, request ListMachinesRequestObject) (ListMachinesResponseObject, error)
+	// ListNeeds What needs somebody now, the most urgent first: jobs that ask, do not go on, failed or are in doubt in the last three days, and pools that are away or full, or can be unplugged
+	// (GET /v1/needs)
+	ListNeeds(ctx context.Context, request ListNeedsRequestObject) (ListNeedsResponseObject, error)
 	// MakePlan Say what a request would do; nothing is touched
 	// (POST /v1/plans)
 	MakePlan(ctx context.Context, request MakePlanRequestObject) (MakePlanResponseObject, error)
@@ -7373,6 +7433,30 @@ func (sh *strictHandler) ListMachines(ctx *gin.Context, params ListMachinesParam
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListMachinesResponseObject); ok {
 		if err := validResponse.VisitListMachinesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListNeeds operation middleware
+func (sh *strictHandler) ListNeeds(ctx *gin.Context) {
+	var request ListNeedsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListNeeds(ctx, request.(ListNeedsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListNeeds")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListNeedsResponseObject); ok {
+		if err := validResponse.VisitListNeedsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -185,12 +185,25 @@ func summary(j queue.Job) spec.Job {
 		Started: j.Started, Finished: j.Finished, Ended: j.State.Ended(), Etag: etag(j.Speed, j.Hours), Group: number(j.Group),
 		Actions:   views(j.Actions, func(a queue.Action) spec.JobAction { return spec.JobAction(a) }),
 		StoppedBy: j.StoppedBy, Speed: j.Speed, Hours: j.Hours, ByItself: j.Trouble, Progress: j.Last, Reason: known(j.Reason),
-		Outcome: known(spec.JobOutcome(j.Outcome)),
+		Outcome: known(spec.JobOutcome(j.Outcome)), Who: known(j.Who), Size: sizeOf(j.Plan),
+	}
+	if j.Receipt != nil {
+		v.BytesRead = &j.Receipt.BytesRead
 	}
 	if j.State == store.Asking {
 		v.Question = j.Question
 	}
 	return v
+}
+
+// sizeOf is the virtual size of all disks of a plan, in bytes.
+func sizeOf(p plan.Plan) (size int64) {
+	for _, d := range p.Bodies {
+		if d.Before != nil {
+			size += d.Before.VirtualSize
+		}
+	}
+	return size
 }
 
 func viewGroup(g queue.Group) spec.Group {

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"bagaglio/api"
 	"bagaglio/client"
@@ -57,17 +58,15 @@ func (a *app) jobList() *cobra.Command {
 			if a.json {
 				return a.printJSON(jobs)
 			}
-			rows := [][]string{{"JOB", "STATE", "WORK", "SOURCE", "DESTINATION", "CREATED"}}
+			rows := [][]string{{"JOB", "STATE", "WORK", "SOURCE", "DESTINATION", "SIZE", "TOOK", "WHO", "CREATED"}}
 			for _, j := range jobs {
 				to := ""
 				if j.Request.Destination != nil {
 					to = j.Request.Destination.String()
 				}
-				from := j.Request.Source.String()
-				if j.Request.Kind == plan.Undo {
-					from = "job " + j.Request.Job
-				}
-				rows = append(rows, []string{j.Id, stateOf(j), workOf(j.Request), from, to, when(j.Created)})
+				rows = append(rows, []string{
+					j.Id, stateOf(j), workOf(j.Request), subjectOf(j.Request), to, sizeOf(j), tookOf(j, time.Now()), who(j), when(j.Created),
+				})
 			}
 			return table(a.out, rows)
 		},
@@ -75,6 +74,43 @@ func (a *app) jobList() *cobra.Command {
 	c.Flags().IntVar(&limit, "limit", 50, "how many")
 	a.jsonFlag(c)
 	return c
+}
+
+// subjectOf names what a job is about.
+func subjectOf(r plan.Request) string {
+	switch {
+	case r.Kind == plan.Undo:
+		return "job " + r.Job
+	case r.Machine != "":
+		return r.Machine
+	}
+	return r.Source.String()
+}
+
+// sizeOf is the virtual size of a job's disks, empty where it has none.
+func sizeOf(j api.Job) string {
+	if j.Size == 0 {
+		return ""
+	}
+	return size(j.Size)
+}
+
+// tookOf is for how long a job runs, or ran.
+func tookOf(j api.Job, now time.Time) string {
+	if j.Started == nil {
+		return ""
+	}
+	if j.Finished != nil {
+		now = *j.Finished
+	}
+	return span(now.Sub(*j.Started).Seconds())
+}
+
+func who(j api.Job) string {
+	if j.Who == nil {
+		return ""
+	}
+	return *j.Who
 }
 
 // workOf names what a job does, as people ask for it.

@@ -147,8 +147,13 @@ func printPlan(out io.Writer, p plan.Plan) error {
 
 // span writes a length of time in seconds for people.
 func span(seconds float64) string {
-	if seconds < 1 {
+	switch {
+	case seconds < 1:
 		return "1 s"
+	case seconds < 90:
+		return fmt.Sprintf("%.0f s", seconds)
+	case seconds < 90*60:
+		return fmt.Sprintf("%.0f min", seconds/60)
 	}
-	return time.Duration(seconds * float64(time.Second)).Round(time.Second).String()
+	return fmt.Sprintf("%.1f h", seconds/3600)
 }

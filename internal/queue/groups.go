@@ -27,16 +27,16 @@ type Refused struct {
 	Why    string     `json:"why"`
 }
 
-// StartGroup starts all requests of a plan as one group, or none: each is planned anew, since the world may have changed.
-func (q *Queue) StartGroup(ctx context.Context, id string) (Group, error) {
+// StartGroup starts all requests of a plan as one group, or none, which somebody asks for: each is planned anew, since the world may have changed.
+func (q *Queue) StartGroup(ctx context.Context, id, who string) (Group, error) {
 	g, err, _ := q.starting.Do(
 		"group "+id,
-		func() (any, error) { return q.startGroup(context.WithoutCancel(ctx), id) },
+		func() (any, error) { return q.startGroup(context.WithoutCancel(ctx), id, who) },
 	) // a line that is cut changes nothing
 	return g.(Group), err
 }
 
-func (q *Queue) startGroup(ctx context.Context, id string) (Group, error) {
+func (q *Queue) startGroup(ctx context.Context, id, who string) (Group, error) {
 	kept, err := q.planner.KeptGroup(ctx, id)
 	if err != nil {
 		return Group{}, err
@@ -54,7 +54,7 @@ func (q *Queue) startGroup(ctx context.Context, id string) (Group, error) {
 	if err := checkHours(kept.Plan.Hours); err != nil {
 		return Group{}, err
 	}
-	n := store.NewJobs{
+	n := store.NewJobs{Who: who,
 		Group: kept.Plan.Name, Kept: id, Hours: kept.Plan.Hours, AtOnce: kept.Plan.AtOnce, StopAfter: kept.Plan.StopAfter,
 	}
 	var stopped planner.BlockedError

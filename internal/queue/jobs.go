@@ -20,6 +20,7 @@ import (
 // New is what is started: a plan, and how it may run. Nil is no limit.
 type New struct {
 	Plan  string // ID
+	Who   string // asks for it
 	Speed *int64 // bytes a second
 	Hours *string
 }
@@ -38,7 +39,7 @@ func (q *Queue) startPlan(ctx context.Context, n New) (Job, error) {
 	if kept.Job > 0 {
 		return q.Job(ctx, strconv.FormatInt(kept.Job, 10))
 	}
-	jobs := store.NewJobs{Kept: n.Plan}
+	jobs := store.NewJobs{Kept: n.Plan, Who: n.Who}
 	if n.Speed != nil {
 		jobs.Speed = *n.Speed
 	}
@@ -48,8 +49,8 @@ func (q *Queue) startPlan(ctx context.Context, n New) (Job, error) {
 	return q.start(ctx, kept.Plan, jobs)
 }
 
-// Again puts the request of an ended job into the queue as a new job.
-func (q *Queue) Again(ctx context.Context, id string) (Job, error) {
+// Again puts the request of an ended job into the queue as a new job, which somebody asks for.
+func (q *Queue) Again(ctx context.Context, id, who string) (Job, error) {
 	j, err := q.records.JobByName(ctx, id)
 	if err != nil {
 		return Job{}, err
@@ -57,7 +58,7 @@ func (q *Queue) Again(ctx context.Context, id string) (Job, error) {
 	if !j.State.Ended() {
 		return Job{}, fmt.Errorf("%w: job %s is still %s", records.ErrState, id, j.State)
 	}
-	return q.start(ctx, j.Plan, store.NewJobs{Speed: j.Speed, Hours: j.Hours})
+	return q.start(ctx, j.Plan, store.NewJobs{Speed: j.Speed, Hours: j.Hours, Who: who})
 }
 
 // start starts what was planned, as it is planned now.

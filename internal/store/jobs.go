@@ -53,6 +53,7 @@ type Job struct {
 	Trouble   bool // it paused by itself and goes on by itself
 	Speed     int64
 	Hours     string
+	Who       string // asked for it, empty where that was not kept
 	Last      *step.Progress
 	Group     int64 // of jobs that were started together, 0 for none
 	StoppedBy *plan.Check
@@ -87,6 +88,7 @@ type jobRow struct {
 	Epoch     int64          `db:"epoch"`
 	Runner    string         `db:"runner"`
 	Until     string         `db:"until"`
+	Who       string         `db:"who"`
 }
 
 func (r jobRow) job() (j Job, err error) {
@@ -100,6 +102,7 @@ func (r jobRow) job() (j Job, err error) {
 		Trouble:   r.Trouble,
 		Speed:     r.Speed,
 		Hours:     r.Hours,
+		Who:       r.Who,
 		Group:     r.Group.Int64, Epoch: r.Epoch,
 	}
 	if j.Plan, err = plan.Decode([]byte(r.Plan)); err != nil {
@@ -155,6 +158,7 @@ type NewJobs struct {
 	Plans []plan.Plan
 	Speed int64 // limit of each in bytes a second, 0 for none
 	Hours string
+	Who   string // asked for them
 	Kept  string // ID of the plan that they were started with, empty for none
 	Group string // the name of the group that they are, empty for none
 	// AtOnce and StopAfter are those of the group.
@@ -210,12 +214,13 @@ func addJob(ctx context.Context, tx *sqlx.Tx, p plan.Plan, n NewJobs, group sql.
 	}
 	res, err := tx.ExecContext(
 		ctx,
-		`INSERT INTO jobs (state, plan, created, speed, hours, group_id, rank) VALUES (?, ?, ?, ?, ?, ?, (SELECT coalesce(max(rank), 0) + 1 FROM jobs))`,
+		`INSERT INTO jobs (state, plan, created, speed, hours, who, group_id, rank) VALUES (?, ?, ?, ?, ?, ?, ?, (SELECT coalesce(max(rank), 0) + 1 FROM jobs))`,
 		Waiting,
 		string(b),
 		stamp(now),
 		n.Speed,
 		n.Hours,
+		n.Who,
 		group,
 	)
 	if err != nil {

@@ -111,3 +111,34 @@ func TestUndoFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, r.Out, "--past-damage")
 	assert.Contains(t, r.Out, "--sector-size")
 }
+
+// TestNow tells what needs somebody, with the commands by which questions are answered, and what has ended.
+func TestNow(t *testing.T) {
+	t.Parallel()
+	state := filepath.Join(t.TempDir(), "state")
+	testkit.Start(t, state)
+	quay := t.TempDir()
+	disk(t, filepath.Join(quay, "tide-board.raw"), 1<<20)
+	run := func(code int, args string) testkit.Result {
+		t.Helper()
+		r := testkit.Run(t, quay, state, strings.Fields(args)...)
+		require.Equal(t, code, r.Code, "%s: %s", args, r.Notes)
+		return r
+	}
+	assert.Equal(t, "Nothing needs you.\n", run(0, "now").Out)
+	run(0, "pool add quay-store "+quay)
+	run(0, "convert quay-store:tide-board.raw quay-store:tide-board.qcow2 --yes")
+	run(4, "prove quay-store:tide-board.raw --against bf1-"+strings.Repeat("0", 64))
+	out := run(0, "now").Out
+	assert.Contains(t, out, "FAILED    job 2, prove quay-store:tide-board.raw: not proven")
+	assert.Contains(t, out, "Ended within a day")
+	assert.Regexp(t, `(?m)^1 +done, proven +convert +quay-store:tide-board.raw +1.0 MiB +1 s `, out)
+	var told struct {
+		Needs []struct{ Kind, Text string }
+		Ended []struct{ ID string }
+	}
+	require.NoError(t, json.Unmarshal([]byte(run(0, "now --json").Out), &told))
+	require.Len(t, told.Needs, 1)
+	assert.Equal(t, "failed", told.Needs[0].Kind)
+	assert.Len(t, told.Ended, 2)
+}

@@ -40,6 +40,7 @@ func TestComposeRunAndReadTheReceipt(t *testing.T) {
 	p.Open(s.Address + "/jobs")
 	p.AwaitText("The console is locked")
 	p.Open(s.Link)
+	p.Click("Places")
 	p.AwaitText("tide-board.raw")
 	p.AwaitText("no marks of vhd")
 	for _, word := range []string{"virtual", "allocated", "file"} {
@@ -87,6 +88,7 @@ func TestChoicesOfALayout(t *testing.T) {
 	s := world(t)
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
+	p.Click("Places")
 	p.Click("Convert tide-board.raw")
 	p.Fill("Pool of the new image", "lighthouse-store")
 	p.Fill("Name", "tide-board.vmdk")
@@ -137,6 +139,7 @@ func TestProgressAndCancel(t *testing.T) {
 	require.NoError(t, f.Close())
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
+	p.Click("Places")
 	p.AwaitText("cargo-ledger.raw")
 	p.Click("Convert cargo-ledger.raw")
 	p.Fill("Pool of the new image", "lighthouse-store")
@@ -156,6 +159,7 @@ func TestKeyboard(t *testing.T) {
 	s := world(t)
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
+	p.Open(s.Address + "/places")
 	p.AwaitText("tide-board.raw")
 	focused := `(document.activeElement.ariaLabel || document.activeElement.textContent).trim()`
 	var reached []string
@@ -163,10 +167,10 @@ func TestKeyboard(t *testing.T) {
 		p.Press(kb.Tab)
 		reached = append(reached, testkit.Eval[string](p, focused))
 	}
-	for _, name := range []string{"Places", "Machines", "Compose", "Jobs", "Dark colours", "Leave the console", "Look at quay-store again", "tide-board.raw", "Convert tide-board.raw"} {
+	for _, name := range []string{"Now", "Places", "Machines", "Compose", "Jobs", "Dark colours", "Leave the console", "Look at quay-store again", "tide-board.raw", "Convert tide-board.raw"} {
 		assert.Contains(t, reached, name)
 	}
-	assert.Equal(t, "Places", reached[0])
+	assert.Equal(t, "Now", reached[0])
 	assert.True(t, testkit.Eval[bool](p, `getComputedStyle(document.activeElement).outlineStyle !== "none"`), "where the focus is can be seen")
 	for testkit.Eval[string](p, focused) != "Jobs" {
 		p.Press(kb.Tab)
@@ -184,6 +188,7 @@ func TestNarrowWindow(t *testing.T) {
 	}
 	p := testkit.Browse(t, 390, 800)
 	p.Open(s.Link)
+	p.Click("Places")
 	p.AwaitText("tide-board.raw")
 	for _, path := range []string{"/", "/compose?pool=quay-store&path=tide-board.raw", "/disk?pool=quay-store&path=tide-board.raw", "/jobs", "/jobs/1", "/keeping", "/pool?name=quay-store", "/hosts"} {
 		p.Open(s.Address + path)

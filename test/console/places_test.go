@@ -23,6 +23,7 @@ func TestMovingByDragging(t *testing.T) {
 	s := world(t)
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
+	p.Click("Places")
 	p.AwaitText("tide-board.raw")
 	testkit.Eval[bool](p, `(() => {
 		const data = new DataTransfer();
@@ -67,6 +68,7 @@ func TestAPool(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(quay, "notes.txt"), nil, 0o600))
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
+	p.Click("Places")
 	p.Click("pier")
 	p.AwaitText("2 disks, page 1 of 1")
 	p.AwaitText("1 files belong to no disk")
@@ -126,6 +128,7 @@ func TestEmptyingAPool(t *testing.T) {
 	}
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
+	p.Click("Places")
 	p.Click("quay-store")
 	p.Click("Empty it into others")
 	p.AwaitText("wreck.vhd stays in quay-store")
@@ -150,6 +153,7 @@ func TestANewHost(t *testing.T) {
 	s := world(t)
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
+	p.Click("Places")
 	p.Click("Hosts and new pools")
 	p.AwaitText("the service's own computer")
 	p.Fill("Name of the host", "lighthouse")
@@ -200,6 +204,7 @@ func TestServedDisksAreListed(t *testing.T) {
 	require.NoError(t, err)
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
+	p.Click("Places")
 	p.AwaitText("Served for others to read")
 	p.AwaitText(conn.LocalAddr().String() + " has read 1 MiB, 0 bytes/s")
 	p.Click("End it")

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"bagaglio/api"
@@ -104,12 +105,12 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	p := testkit.Browse(t, 1280, 800)
 	shot := func(name string) { p.Picture(filepath.Join(to, name+".png")) }
 	p.Open(s.Link)
+	p.Click("Places")
 	p.AwaitText("crew-roster.raw")
 	p.AwaitText("ticketing.raw")
 	shot("console-places")
 	p.Fill("Move ticketing.raw to", "lamp-room")
 	p.AwaitText("lists only files named")
-	shot("console-move")
 	p.Click("Places")
 	p.Click("Hosts and new pools")
 	p.AwaitText("trusted by its key")
@@ -146,6 +147,15 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	p.Open(s.Address + "/jobs/" + j.Id)
 	p.AwaitText("over 4 s")
 	shot("console-job-running")
+	wrong := testkit.Begin(t, s.Service, plan.Request{
+		Kind: plan.Prove, Source: plan.Place{Pool: "quay-store", Path: "crew-roster.raw"}, Against: "bf1-" + strings.Repeat("2247", 16),
+	})
+	testkit.Await(t, s.Service, wrong.Id)
+	p.Click("Now")
+	p.AwaitText("failed")
+	p.AwaitText(" left")
+	p.AwaitText("Since you last looked")
+	shot("console-now")
 	replace, err := s.Plan(t.Context(), plan.Request{
 		Kind:        plan.Convert,
 		Source:      plan.Place{Pool: "quay-store", Path: "crew-roster.raw"},

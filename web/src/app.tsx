@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Archive, ArrowRightLeft, HardDrive, ListChecks, LogOut, Map, Moon, Server, Sun } from "lucide-react";
+import { Archive, ArrowRightLeft, Eye, HardDrive, ListChecks, LogOut, Map, Moon, Server, Sun } from "lucide-react";
 import { useEffect, useState } from "react";
 import { NavLink, Route, Routes } from "react-router";
 import { calls, Problem, result } from "./api/client.ts";
@@ -21,6 +21,7 @@ import { MachineWorkPage } from "./pages/machine-work.tsx";
 import { MachinePage } from "./pages/machine.tsx";
 import { MachinesManyPage } from "./pages/machines-many.tsx";
 import { MachinesPage } from "./pages/machines.tsx";
+import { NowPage } from "./pages/now.tsx";
 import { PlacesPage } from "./pages/places.tsx";
 import { PoolPage } from "./pages/pool.tsx";
 
@@ -37,9 +38,10 @@ export function App() {
     <>
       <Header version={version.data?.version} />
       <HealthNote />
-      <main className="mx-auto max-w-6xl px-4 py-6">
+      <main className="mx-auto max-w-6xl px-4 py-6 max-sm:pb-24">
         <Routes>
-          <Route path="/" element={<PlacesPage />} />
+          <Route path="/" element={<NowPage />} />
+          <Route path="/places" element={<PlacesPage />} />
           <Route path="/machines" element={<MachinesPage />} />
           <Route path="/machines/move" element={<MachineMovePage />} />
           <Route path="/machines/many" element={<MachinesManyPage />} />
@@ -65,7 +67,8 @@ export function App() {
 }
 
 const rooms = [
-  { to: "/", name: "Places", icon: Map },
+  { to: "/", name: "Now", icon: Eye },
+  { to: "/places", name: "Places", icon: Map },
   { to: "/machines", name: "Machines", icon: Server },
   { to: "/devices", name: "Devices", icon: HardDrive },
   { to: "/compose", name: "Compose", icon: ArrowRightLeft },
@@ -76,21 +79,25 @@ const rooms = [
 function Header({ version }: { version?: string }) {
   return (
     <header className="border-b border-base-300 bg-base-100">
-      <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-6 gap-y-2 px-4 py-3">
+      <div className="mx-auto flex max-w-6xl items-center gap-x-6 gap-y-2 px-4 py-3 max-sm:py-1.5 sm:flex-wrap">
         <span className="flex items-center gap-2 text-xl font-bold">
           <img src="/icon.svg" alt="" className="size-7" />
           Bagaglio
         </span>
-        <nav aria-label="Rooms" className="flex flex-wrap gap-1">
+        {/* On a phone the rooms are in reach of a thumb. */}
+        <nav
+          aria-label="Rooms"
+          className="flex gap-1 max-sm:fixed max-sm:inset-x-0 max-sm:bottom-0 max-sm:z-10 max-sm:justify-around max-sm:border-t max-sm:border-base-300 max-sm:bg-base-100 max-sm:p-1 sm:flex-wrap"
+        >
           {rooms.map(({ to, name, icon: Icon }) => (
             <NavLink
               key={to}
               to={to}
               className={({ isActive }) =>
-                `flex items-center gap-2 rounded-field px-3 py-1.5 ${isActive ? "bg-primary text-primary-content" : "hover:bg-base-200"}`
+                `flex items-center gap-2 rounded-field px-3 py-1.5 max-sm:min-w-0 max-sm:flex-1 max-sm:flex-col max-sm:gap-0.5 max-sm:px-0 max-sm:text-xs ${isActive ? "bg-primary text-primary-content" : "hover:bg-base-200"}`
               }
             >
-              <Icon aria-hidden className="size-4" />
+              <Icon aria-hidden className="size-4 max-sm:size-5" />
               {name}
             </NavLink>
           ))}

@@ -25,7 +25,7 @@ export function useFollow(job?: string) {
       look();
       void cache.invalidateQueries({ queryKey: job ? ["job", job] : ["jobs"] }); // what was missed
     };
-    look();
+    seenAgain();
     document.addEventListener("visibilitychange", seenAgain);
     return () => {
       document.removeEventListener("visibilitychange", seenAgain);

@@ -1,14 +1,28 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { calls, items } from "../api/client.ts";
+import { calls, items, type Job } from "../api/client.ts";
 import { useFollow } from "../api/follow.ts";
 import { Failure } from "../components/failure.tsx";
 import { GroupSheet } from "../components/group-sheet.tsx";
 import { State } from "../components/state.tsx";
-import { placeName, when, workName, subjectName } from "../format.ts";
+import { exact, placeName, size, span, speed, subjectName, when, workName } from "../format.ts";
 
 /** How many groups are shown. */
 const shown = 3;
+
+/** How much a job carries, how long that took or how much time is left, and how fast it was read. */
+function Facts({ job }: { job: Job }) {
+  const seconds = job.started && job.finished ? (Date.parse(job.finished) - Date.parse(job.started)) / 1000 : undefined;
+  const left = job.state === "running" ? job.progress?.seconds_left : undefined;
+  return (
+    <span className="text-sm opacity-75 sm:text-right">
+      {job.size > 0 && <span title={exact(job.size)}>{size(job.size)}</span>}
+      {seconds !== undefined && <span className="block">{span(seconds)}</span>}
+      {left !== undefined && <span className="block">{span(left)} left</span>}
+      {job.bytes_read && seconds ? <span className="block">{speed(job.bytes_read / seconds)}</span> : null}
+    </span>
+  );
+}
 
 /** The last groups, and all jobs, the newest first. */
 export function JobsPage() {
@@ -34,7 +48,7 @@ export function JobsPage() {
           <li key={job.id}>
             <Link
               to={`/jobs/${job.id}`}
-              className="sheet grid items-center gap-x-6 gap-y-1 py-4 hover:border-primary sm:grid-cols-[3rem_8rem_1fr_auto]"
+              className="sheet grid items-center gap-x-6 gap-y-1 py-4 hover:border-primary sm:grid-cols-[3rem_8rem_1fr_auto_auto]"
             >
               <span className="figures">{job.id}</span>
               <span>
@@ -55,7 +69,11 @@ export function JobsPage() {
                   </>
                 )}
               </span>
-              <span className="text-sm opacity-75">{when(job.created)}</span>
+              <Facts job={job} />
+              <span className="text-sm opacity-75 sm:text-right">
+                {when(job.created)}
+                {job.who && <span className="block">{job.who}</span>}
+              </span>
             </Link>
           </li>
         ))}

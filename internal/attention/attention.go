@@ -1,0 +1,183 @@
+// Package attention tells what needs somebody: jobs that ask or do not go on, those that failed or are in doubt, and places that are full or away.
+package attention
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
+	"bagaglio/internal/places"
+	"bagaglio/internal/store"
+)
+
+// Kind of a need.
+type Kind string
+
+// The kinds, the most urgent first.
+const (
+	Question Kind = "question" // a job asks
+	Stopped  Kind = "stopped"  // a job does not go on by itself
+	Failed   Kind = "failed"   // a job did not do what it was to
+	Doubt    Kind = "doubt"    // what a job made is damaged, or not proven
+	Away     Kind = "away"     // a pool is not to be reached
+	Full     Kind = "full"     // a pool has next to no room
+	Drive    Kind = "drive"    // a drive can be unplugged: what was carried to it is there
+)
+
+var kinds = []Kind{Question, Stopped, Failed, Doubt, Away, Full, Drive}
+
+// Need is something that needs somebody. Job is 0, and Pool empty, where it is not about one.
+type Need struct {
+	Kind  Kind
+	Text  string
+	Since time.Time // zero where that is not known
+	Job   int64
+	Pool  string
+}
+
+const (
+	// lately is how long ago a job may have ended that is told of.
+	lately = 3 * 24 * time.Hour
+	// little is how much room a pool has at least that is not full, as a share of it.
+	little = 0.05
+	// mostJobs is how many of the newest jobs are looked at.
+	mostJobs = 500
+)
+
+// Jobs are those of the service.
+type Jobs interface {
+	Jobs(ctx context.Context, q store.JobQuery) ([]store.Job, error)
+	JobsIn(ctx context.Context, state store.State) ([]store.Job, error)
+}
+
+// Pools are those of the service, with what is known of them.
+type Pools interface {
+	Pools(ctx context.Context) ([]places.Pool, error)
+}
+
+// Needs returns all, the most urgent first, and of a kind the latest.
+func Needs(ctx context.Context, jobs Jobs, pools Pools, now time.Time) (all []Need, err error) {
+	var waiting []store.Job
+	for _, state := range []store.State{store.Asking, store.Paused} {
+		some, err := jobs.JobsIn(ctx, state)
+		if err != nil {
+			return nil, err
+		}
+		waiting = append(waiting, some...)
+	}
+	for _, j := range waiting {
+		if n, ok := ofWaiting(j); ok {
+			all = append(all, n)
+		}
+	}
+	last, err := jobs.Jobs(ctx, store.JobQuery{Limit: mostJobs})
+	if err != nil {
+		return nil, err
+	}
+	for _, j := range last {
+		if n, ok := ofEnded(j, now); ok {
+			all = append(all, n)
+		}
+	}
+	known, err := pools.Pools(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range known {
+		if n, ok := ofPool(p, last, now); ok {
+			all = append(all, n)
+		}
+	}
+	slices.SortStableFunc(all, func(a, b Need) int {
+		if a.Kind != b.Kind {
+			return slices.Index(kinds, a.Kind) - slices.Index(kinds, b.Kind)
+		}
+		return b.Since.Compare(a.Since)
+	})
+	return all, nil
+}
+
+// ofWaiting is what is needed by a job that has not ended and does not run.
+func ofWaiting(j store.Job) (Need, bool) {
+	n := Need{Job: j.ID, Since: j.Created}
+	if j.Last != nil {
+		n.Since = j.Last.Since
+	}
+	q := j.Question
+	switch {
+	case q != nil && q.Until.IsZero() || q != nil && q.Trouble: // any other one goes on by itself
+		n.Kind, n.Text = Question, q.Text
+	case j.State == store.Paused && !j.Trouble:
+		n.Kind, n.Text = Stopped, j.Reason
+		if n.Text == "" {
+			n.Text = "Somebody paused it."
+		}
+	default:
+		return n, false
+	}
+	return n, true
+}
+
+// ofEnded is what is needed by a job that has ended.
+func ofEnded(j store.Job, now time.Time) (Need, bool) {
+	if !j.State.Ended() || j.Finished == nil || now.Sub(*j.Finished) > lately {
+		return Need{}, false
+	}
+	n := Need{Job: j.ID, Since: *j.Finished, Text: j.Reason}
+	switch {
+	case j.State == store.Failed:
+		n.Kind = Failed
+	case j.Outcome == receipt.Damaged, j.Outcome == receipt.Unproven && !plan.IsStaying(j.Plan.Request.Kind):
+		n.Kind = Doubt
+	default:
+		return n, false
+	}
+	if n.Text == "" {
+		n.Text = "Its receipt says more."
+	}
+	return n, true
+}
+
+// ofPool is what is needed by a pool.
+func ofPool(p places.Pool, last []store.Job, now time.Time) (Need, bool) {
+	n := Need{Pool: p.Name}
+	removable := p.Facts != nil && p.Facts.Removable
+	switch {
+	case p.Problem != nil && !removable: // a drive is away when it travels
+		n.Kind, n.Text = Away, p.Problem.Error()
+	case p.Problem != nil:
+		return n, false
+	case p.Space.Total > 0 && p.Space.Free >= 0 && float64(p.Space.Free) < little*float64(p.Space.Total):
+		n.Kind, n.Text = Full, fmt.Sprintf("%s of %s are free.", plan.Bytes(p.Space.Free), plan.Bytes(p.Space.Total))
+	case removable:
+		return ofDrive(n, last, now)
+	default:
+		return n, false
+	}
+	return n, true
+}
+
+// ofDrive tells that a drive can be unplugged that something was carried to or from lately, and that no job uses.
+func ofDrive(n Need, last []store.Job, now time.Time) (Need, bool) {
+	for _, j := range last {
+		if !uses(j, n.Pool) {
+			continue
+		}
+		if !j.State.Ended() {
+			return n, false
+		}
+		if j.Finished != nil && now.Sub(*j.Finished) < lately && j.Finished.After(n.Since) {
+			n.Since = *j.Finished
+		}
+	}
+	n.Kind, n.Text = Drive, "No job uses it any more: unmount it, and unplug it."
+	return n, !n.Since.IsZero()
+}
+
+func uses(j store.Job, pool string) bool {
+	r := j.Plan.Request
+	return r.Source.Pool == pool || r.Destination != nil && r.Destination.Pool == pool
+}

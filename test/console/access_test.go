@@ -1,0 +1,87 @@
+package console
+
+import (
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"bagaglio/api"
+	"bagaglio/core/plan"
+	"bagaglio/internal/standin"
+	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/standins"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// violations runs the rules of WCAG 2.2, A and AA, on what is shown, and lists what breaks them, with where.
+const violations = `axe.run({runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]}).then(r => {
+	window.broken = r.violations.flatMap(v => v.nodes.map(n => v.id + ": " + n.target.join(" ") + ": " + n.failureSummary));
+}), true`
+
+// TestEverybodyCanUseIt: no page breaks a rule of WCAG 2.2 AA, by day and by night.
+func TestEverybodyCanUseIt(t *testing.T) {
+	t.Parallel()
+	root, err := testkit.Root()
+	require.NoError(t, err)
+	axe, err := os.ReadFile(filepath.Join(root, "web/node_modules/axe-core/axe.min.js"))
+	require.NoError(t, err)
+	s := world(t)
+	quay := standins.Join(t, s.Service, "quay", "harbour", standin.Traits{})
+	quay.Ticketing(t, make([]byte, 1<<20))
+	done := begin(t, s, "a.qcow2", 0, false)
+	testkit.Await(t, s.Service, done)
+	failed := testkit.Begin(t, s.Service, plan.Request{
+		Kind: plan.Prove, Source: plan.Place{Pool: "quay-store", Path: "tide-board.raw"}, Against: "bf1-" + strings.Repeat("0", 64),
+	})
+	testkit.Await(t, s.Service, failed.Id)
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1, Speed: 64 << 10})
+	running := begin(t, s, "slow.qcow2", 0, false)
+	testkit.Await(t, s.Service, running, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 0 })
+
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.AwaitText("What needs you")
+	composed := url.QueryEscape(`{"kind":"convert","as":"qcow2","source":{"pool":"quay-store","path":"tide-board.raw"},` +
+		`"destination":{"pool":"lighthouse-store","path":"b.qcow2"}}`)
+	for _, theme := range []string{"harbour", "night-watch"} {
+		testkit.Eval[bool](p, fmt.Sprintf(`(localStorage.setItem("theme", %q), true)`, theme))
+		for path, shows := range map[string]string{
+			"/":                                     "Since you last looked",
+			"/places":                               "wreck.vhd",
+			"/machines":                             "ticketing",
+			"/machines/move?machine=quay:ticketing": "What to do",
+			"/machines/many":                        "",
+			"/machines/quay/ticketing":              "Disks",
+			"/pool?name=quay-store":                 "tide-board.raw",
+			"/hosts":                                "trusted by its key",
+			"/disk?pool=quay-store&path=tide-board.raw": "virtual",
+			"/devices": "",
+			"/remove?pool=quay-store&path=tide-board.raw": "",
+			"/compose?request=" + composed:                "",
+			"/balance?drain=quay-store":                   "tide-board.raw",
+			"/jobs":                                       "tide-board.raw",
+			"/jobs/" + done:                               "proven",
+			"/jobs/" + failed.Id:                          "",
+			"/jobs/" + running:                            "Time left",
+			"/keeping":                                    "",
+		} {
+			p.Open(s.Address + path)
+			p.Await(
+				fmt.Sprintf(
+					`document.documentElement.dataset.theme === %q && document.querySelector("h1") && document.fonts.status === "loaded"`,
+					theme,
+				),
+			)
+			p.AwaitText(shows)
+			testkit.Eval[bool](p, string(axe)+"\n;true")
+			testkit.Eval[bool](p, violations)
+			p.Await("window.broken")
+			assert.Empty(t, testkit.Eval[[]string](p, "window.broken"), "%s, %s", path, theme)
+		}
+	}
+}

@@ -1,0 +1,66 @@
+package console
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"bagaglio/api"
+	"bagaglio/core/plan"
+	"bagaglio/internal/testkit"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestWhatNeedsSomebody is the first page: a job that failed, one that somebody paused, what runs with its time left, and what has ended; on a phone its head is one line, and the rooms
+// lie at the bottom.
+func TestWhatNeedsSomebody(t *testing.T) {
+	t.Parallel()
+	s := world(t)
+	quay := s.Pool("pier")
+	require.NoError(t, os.WriteFile(filepath.Join(quay, "cargo-ledger.raw"), make([]byte, 8<<20), 0o600))
+	moved := testkit.Begin(t, s.Service, plan.Request{
+		Kind: plan.Convert, Source: plan.Place{Pool: "quay-store", Path: "tide-board.raw"}, As: "qcow2",
+		Destination: &plan.Place{Pool: "lighthouse-store", Path: "tide-board.qcow2"},
+	})
+	testkit.Proven(t, s.Service, moved.Id)
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1, Speed: 1 << 20})
+	content := make([]byte, 8<<20)
+	for i := range content {
+		content[i] = byte(i * 7)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(quay, "cargo-ledger.raw"), content, 0o600))
+	slow := func(name string) api.Job {
+		return testkit.Begin(t, s.Service, plan.Request{
+			Kind: plan.Convert, Source: plan.Place{Pool: "pier", Path: "cargo-ledger.raw"}, As: "raw",
+			Destination: &plan.Place{Pool: "lighthouse-store", Path: name},
+		})
+	}
+	paused := slow("paused.raw")
+	testkit.Await(t, s.Service, paused.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 0 })
+	_, err := s.Pause(t.Context(), paused.Id)
+	require.NoError(t, err)
+	testkit.Await(t, s.Service, paused.Id, func(j api.Job) bool { return j.State == api.JobStatePaused })
+	running := slow("running.raw")
+	testkit.Await(t, s.Service, running.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.SecondsLeft != nil })
+
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.AwaitText("Job " + paused.Id + ", convert pier:cargo-ledger.raw does not go on by itself")
+	p.AwaitText(" left")
+	p.AwaitText("Job " + moved.Id + ", convert quay-store:tide-board.raw")
+	p.Click("Let it go on")
+	p.Await(`!document.body.innerText.includes("does not go on by itself")`)
+	phone := testkit.Browse(t, 390, 800)
+	link, err := s.ConsoleLink(t.Context())
+	require.NoError(t, err)
+	phone.Open(link.Url)
+	phone.AwaitText("What needs you")
+	phone.Await(`document.querySelector("header > div").getBoundingClientRect().height < 60`)
+	phone.Await(`window.innerHeight - document.querySelector("nav").getBoundingClientRect().bottom < 2`)
+	phone.Await(`document.documentElement.scrollWidth <= window.innerWidth`)
+	p.Click("Jobs")
+	p.AwaitText("5 MiB")
+	assert.NotContains(t, testkit.Eval[string](p, `document.body.innerText`), "undefined")
+}
