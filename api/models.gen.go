@@ -354,6 +354,27 @@ func (e NewTrialFirmware) Valid() bool {
 	}
 }
 
+// Defines values for Role.
+const (
+	Admin    Role = "admin"
+	Operator Role = "operator"
+	Viewer   Role = "viewer"
+)
+
+// Valid indicates whether the value is a known member of the Role enum.
+func (e Role) Valid() bool {
+	switch e {
+	case Admin:
+		return true
+	case Operator:
+		return true
+	case Viewer:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RemoveLimitParamsScope.
 const (
 	RemoveLimitParamsScopeDevice  RemoveLimitParamsScope = "device"
@@ -1246,6 +1267,22 @@ type MachineTrial struct {
 	Seconds float64 `json:"seconds"`
 }
 
+// MadeToken defines model for MadeToken.
+type MadeToken struct {
+	Created time.Time `json:"created"`
+
+	// Expires absent for one that does not
+	Expires *time.Time `json:"expires,omitempty"`
+	Name    string     `json:"name"`
+
+	// Role A viewer looks; an operator works: plans, jobs, machines, disks; an admin also decides where: hosts, pools, limits, tokens
+	Role   Role   `json:"role"`
+	Secret string `json:"secret"`
+
+	// Used last, to the minute; absent for one that never was
+	Used *time.Time `json:"used,omitempty"`
+}
+
 // Missed defines model for Missed.
 type Missed = catalog.Missed
 
@@ -1370,6 +1407,18 @@ type NewPool struct {
 	Volumes *string `json:"volumes,omitempty"`
 }
 
+// NewToken defines model for NewToken.
+type NewToken struct {
+	// Days after which it expires; never when absent
+	Days *int `json:"days,omitempty"`
+
+	// Name small letters, digits and hyphens
+	Name string `json:"name"`
+
+	// Role A viewer looks; an operator works: plans, jobs, machines, disks; an admin also decides where: hosts, pools, limits, tokens
+	Role Role `json:"role"`
+}
+
 // NewTrial defines model for NewTrial.
 type NewTrial struct {
 	// Bus of its disks, when it is to be another one
@@ -1427,6 +1476,15 @@ type Pass struct {
 
 	// Seconds that those take to copy, as far as can be told
 	Seconds float32 `json:"seconds"`
+}
+
+// Person defines model for Person.
+type Person struct {
+	// Name of the token; absent for that of the service itself
+	Name *string `json:"name,omitempty"`
+
+	// Role A viewer looks; an operator works: plans, jobs, machines, disks; an admin also decides where: hosts, pools, limits, tokens
+	Role Role `json:"role"`
 }
 
 // Place defines model for Place.
@@ -1540,6 +1598,9 @@ type Report = inspect.Report
 // Request what a kind does not know is refused: to undo takes a job, the others a source
 type Request = plan.Request
 
+// Role A viewer looks; an operator works: plans, jobs, machines, disks; an admin also decides where: hosts, pools, limits, tokens
+type Role string
+
 // Rules What a pool accepts. What is absent is free.
 type Rules = plan.Rules
 
@@ -1614,6 +1675,21 @@ type StrayList struct {
 
 	// Next cursor of the next ones, absent with the last
 	Next *string `json:"next,omitempty"`
+}
+
+// Token defines model for Token.
+type Token struct {
+	Created time.Time `json:"created"`
+
+	// Expires absent for one that does not
+	Expires *time.Time `json:"expires,omitempty"`
+	Name    string     `json:"name"`
+
+	// Role A viewer looks; an operator works: plans, jobs, machines, disks; an admin also decides where: hosts, pools, limits, tokens
+	Role Role `json:"role"`
+
+	// Used last, to the minute; absent for one that never was
+	Used *time.Time `json:"used,omitempty"`
 }
 
 // Trait defines model for Trait.
@@ -1929,3 +2005,6 @@ type ChangePoolJSONRequestBody = PoolChange
 
 // NameDiskJSONRequestBody defines body for NameDisk for application/json ContentType.
 type NameDiskJSONRequestBody = DiskName
+
+// AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
+type AddTokenJSONRequestBody = NewToken

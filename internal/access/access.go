@@ -1,4 +1,4 @@
-// Package access lets people in: with the token, or with a session that a link opened once.
+// Package access lets people in, and says what they may: with the token of the service, with one that was made for them, or with a session that a link opened once.
 package access
 
 import (
@@ -9,11 +9,15 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"sync"
 	"time"
 
 	"bagaglio/core/storage/local"
+	"bagaglio/internal/records"
 	"bagaglio/internal/store"
 )
 
@@ -26,12 +30,40 @@ const (
 	sessionLifetime = 12 * time.Hour
 )
 
+// Role is what somebody may.
+type Role string
+
+// The roles: a Viewer looks, an Operator works, an Admin also decides where.
+const (
+	Viewer   Role = "viewer"
+	Operator Role = "operator"
+	Admin    Role = "admin"
+)
+
+var roles = []Role{Viewer, Operator, Admin}
+
+// May tells whether a role has all that another one has.
+func (r Role) May(needed Role) bool {
+	has, needs := slices.Index(roles, r), slices.Index(roles, needed)
+	return needs >= 0 && has >= needs
+}
+
+// Person is who was let in. Name is that of a token, empty for that of the service.
+type Person struct {
+	Name    string
+	Role    Role
+	Expires *time.Time // of the token, nil for never
+}
+
 // Records keep what lets people in, as SHA-256 only.
 type Records interface {
 	Setting(ctx context.Context, name string) (string, error)
 	SetSetting(ctx context.Context, name, value string) error
-	AddSession(ctx context.Context, hash string, now, expires time.Time) error
-	HasSession(ctx context.Context, hash string, now time.Time) (bool, error)
+	AddToken(ctx context.Context, t store.Token, hash string) error
+	RemoveToken(ctx context.Context, name string) error
+	UseToken(ctx context.Context, hash string, now time.Time) (store.Token, error)
+	AddSession(ctx context.Context, of store.Session, hash string, now, expires time.Time) error
+	Session(ctx context.Context, hash string, now time.Time) (store.Session, error)
 	RemoveSession(ctx context.Context, hash string) error
 }
 
@@ -41,7 +73,13 @@ type Access struct {
 	tokenHash string
 
 	mu    sync.Mutex
-	links map[string]time.Time // hashes of links that were not used yet, and until when they hold
+	links map[string]link // that were not used yet, by their hashes
+}
+
+// link opens a session of somebody until a time.
+type link struct {
+	until time.Time
+	of    Person
 }
 
 func secret() (plain, hash string) {
@@ -58,7 +96,7 @@ func hashOf(plain string) string {
 
 // Open makes the token at the first start, and leaves it in a file in the state folder that only the user of the service can read.
 func Open(ctx context.Context, state string, records Records) (*Access, error) {
-	a := &Access{records: records, links: map[string]time.Time{}}
+	a := &Access{records: records, links: map[string]link{}}
 	hash, err := records.Setting(ctx, tokenSetting)
 	if err == nil {
 		a.tokenHash = hash
@@ -76,18 +114,54 @@ func Open(ctx context.Context, state string, records Records) (*Access, error) {
 	return a, records.SetSetting(ctx, tokenSetting, hash)
 }
 
-// TokenIsValid tells whether the token lets its bearer in.
-func (a *Access) TokenIsValid(token string) bool {
-	return subtle.ConstantTimeCompare([]byte(hashOf(token)), []byte(a.tokenHash)) == 1
+// Token returns who is let in by a token. ok is false for one that is unknown, revoked or expired.
+func (a *Access) Token(ctx context.Context, token string) (p Person, ok bool, err error) {
+	hash := hashOf(token)
+	if subtle.ConstantTimeCompare([]byte(hash), []byte(a.tokenHash)) == 1 {
+		return Person{Role: Admin}, true, nil
+	}
+	t, err := a.records.UseToken(ctx, hash, time.Now())
+	if errors.Is(err, store.ErrNotFound) {
+		return p, false, nil
+	}
+	return Person{t.Name, Role(t.Role), t.Expires}, err == nil, err
 }
 
-// NewLink returns a key that opens one session, and until when it holds.
-func (a *Access) NewLink() (key string, until time.Time) {
+// tokenName is what a name of a token looks like.
+var tokenName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
+
+// NewToken makes a token, and returns its secret, which is kept nowhere. expires is nil for one that does not.
+func (a *Access) NewToken(ctx context.Context, name string, role Role, expires *time.Time) (t store.Token, plain string, err error) {
+	if !tokenName.MatchString(name) {
+		return t, "", fmt.Errorf(
+			"%w: the name %q may have small letters, digits and hyphens only, at most 63, and begins with a letter or digit",
+			records.ErrInvalid,
+			name,
+		)
+	}
+	if !slices.Contains(roles, role) {
+		return t, "", fmt.Errorf("%w: a role is one of %v, and not %q", records.ErrInvalid, roles, role)
+	}
+	plain, hash := secret()
+	t = store.Token{Name: name, Role: string(role), Created: time.Now(), Expires: expires}
+	return t, plain, a.records.AddToken(ctx, t, hash)
+}
+
+// Revoke lets nobody in by a token any more, nor by what came of it.
+func (a *Access) Revoke(ctx context.Context, name string) error {
+	a.mu.Lock()
+	maps.DeleteFunc(a.links, func(_ string, l link) bool { return l.of.Name == name })
+	a.mu.Unlock()
+	return a.records.RemoveToken(ctx, name)
+}
+
+// NewLink returns a key that opens one session of somebody, and until when it holds.
+func (a *Access) NewLink(of Person) (key string, until time.Time) {
 	key, hash := secret()
 	until = time.Now().Add(linkLifetime)
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	a.links[hash] = until
+	a.links[hash] = link{until, of}
 	return key, until
 }
 
@@ -95,21 +169,29 @@ func (a *Access) NewLink() (key string, until time.Time) {
 func (a *Access) Enter(ctx context.Context, key string) (session string, expires time.Time, ok bool, err error) {
 	hash := hashOf(key)
 	a.mu.Lock()
-	until, known := a.links[hash]
+	l, known := a.links[hash]
 	delete(a.links, hash)
 	a.mu.Unlock()
-	if !known || time.Now().After(until) {
+	now := time.Now()
+	if !known || now.After(l.until) || l.of.Expires != nil && now.After(*l.of.Expires) {
 		return "", time.Time{}, false, nil
 	}
 	session, hash = secret()
-	expires = time.Now().Add(sessionLifetime)
-	err = a.records.AddSession(ctx, hash, time.Now(), expires)
+	expires = now.Add(sessionLifetime)
+	if e := l.of.Expires; e != nil && e.Before(expires) {
+		expires = *e
+	}
+	err = a.records.AddSession(ctx, store.Session{Who: l.of.Name, Role: string(l.of.Role)}, hash, now, expires)
 	return session, expires, err == nil, err
 }
 
-// SessionIsValid tells whether the session lets its bearer in.
-func (a *Access) SessionIsValid(ctx context.Context, session string) (bool, error) {
-	return a.records.HasSession(ctx, hashOf(session), time.Now())
+// Session returns whose a session is. ok is false for one that has ended.
+func (a *Access) Session(ctx context.Context, session string) (p Person, ok bool, err error) {
+	of, err := a.records.Session(ctx, hashOf(session), time.Now())
+	if errors.Is(err, store.ErrNotFound) {
+		return p, false, nil
+	}
+	return Person{Name: of.Who, Role: Role(of.Role)}, err == nil, err
 }
 
 // EndSession ends a session.

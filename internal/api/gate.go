@@ -1,11 +1,13 @@
 package api
 
 import (
+	"fmt"
 	"net"
 	"net/http"
 	"strings"
 	"time"
 
+	"bagaglio/internal/access"
 	"bagaglio/internal/service"
 
 	"github.com/gin-gonic/gin"
@@ -17,6 +19,7 @@ const sessionCookie = "bagaglio_session"
 type gate struct {
 	service  *service.Service
 	refusals *refusals
+	needed   map[string]access.Role // by method and route
 }
 
 // LinkURL is the address that opens the console once.
@@ -28,23 +31,30 @@ func (g *gate) check(c *gin.Context) {
 		return
 	}
 	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
-		if !g.service.Access.TokenIsValid(token) {
+		p, ok, err := g.service.Access.Token(c, token)
+		switch {
+		case err != nil:
+			problem(c, err)
+		case !ok:
 			c.Set(whoKey, "a wrong token")
-			g.wrong(c, "the token is not the one of this service; the client finds it in BAGAGLIO_TOKEN or in the state folder's file \"token\"")
-			return
+			g.wrong(
+				c,
+				"the token is none of this service, or has expired; the client finds it in BAGAGLIO_TOKEN or in the state folder's file \"token\"",
+			)
+		default:
+			g.let(c, p, "token")
 		}
-		c.Set(whoKey, "token")
 		return
 	}
 	session, err := c.Cookie(sessionCookie)
 	if err == nil {
-		valid, err := g.service.Access.SessionIsValid(c, session)
+		p, valid, err := g.service.Access.Session(c, session)
 		if err != nil {
 			problem(c, err)
 			return
 		}
 		if valid {
-			c.Set(whoKey, "session")
+			g.let(c, p, "session")
 			return
 		}
 	}
@@ -57,6 +67,17 @@ func (g *gate) check(c *gin.Context) {
 		http.StatusUnauthorized,
 		"this needs the service's token (Authorization: Bearer), or a session: \"bagaglio console\" prints a link that opens one",
 	)
+}
+
+// let lets somebody in who may do what is asked for.
+func (g *gate) let(c *gin.Context, p access.Person, by string) {
+	c.Set(whoKey, strings.TrimSpace(by+" "+p.Name))
+	c.Set(personKey, p)
+	needed, known := g.needed[c.Request.Method+" "+c.FullPath()]
+	if known && p.Role.May(needed) {
+		return
+	}
+	g.refuse(c, http.StatusForbidden, fmt.Sprintf("this takes the role %s, and you are %s: ask who administers this service", needed, p.Role))
 }
 
 // enter begins a session for who comes by a link.

@@ -51,6 +51,8 @@ var deeds = map[string]string{
 	"POST /v1/jobs/:job/cancel":                    "cancelled",
 	"POST /v1/jobs/:job/free-leases":               "freed what it had left over",
 	"POST /v1/jobs/:job/answer":                    "answered",
+	"POST /v1/tokens":                              "made a token",
+	"DELETE /v1/tokens/:token":                     "revoked the token",
 	"PUT /v1/limits":                               "changed a limit",
 	"DELETE /v1/limits":                            "removed a limit",
 }
@@ -91,10 +93,10 @@ func saidName(c *gin.Context) string {
 	return name[:min(len(name), maxWho)]
 }
 
-// whoAsks is who asks for something, as is shown with it: by the name that the client gives, or by what let them in.
+// whoAsks is who asks for something, as is shown with it: by the name of their token, by the one that the client gives, or by what let them in.
 func whoAsks(ctx context.Context) string {
 	c := ctx.(*gin.Context)
-	return cmp.Or(saidName(c), c.GetString(whoKey))
+	return cmp.Or(personOf(ctx).Name, saidName(c), c.GetString(whoKey))
 }
 
 func orNobody(who string) string {

@@ -176,6 +176,9 @@ type ServerInterface interface {
 	// ListMachines The machines of hosts that run them
 	// (GET /v1/machines)
 	ListMachines(c *gin.Context, params ListMachinesParams)
+	// GetMe Who asks, and what they may
+	// (GET /v1/me)
+	GetMe(c *gin.Context)
 	// ListNeeds What needs somebody now, the most urgent first: jobs that ask, do not go on, failed or are in doubt in the last three days, and pools that are away or full, or can be unplugged
 	// (GET /v1/needs)
 	ListNeeds(c *gin.Context)
@@ -242,6 +245,15 @@ type ServerInterface interface {
 	// EndSession End the console's session
 	// (DELETE /v1/session)
 	EndSession(c *gin.Context)
+	// ListTokens The tokens that let people and programs in, besides the one of the service itself
+	// (GET /v1/tokens)
+	ListTokens(c *gin.Context)
+	// AddToken Make a token; its secret is told once
+	// (POST /v1/tokens)
+	AddToken(c *gin.Context)
+	// RevokeToken Let nobody in by a token any more, nor by a session that came of it
+	// (DELETE /v1/tokens/{token})
+	RevokeToken(c *gin.Context, token string)
 	// ListTraits Traits of destinations, of which rules are combined
 	// (GET /v1/traits)
 	ListTraits(c *gin.Context)
@@ -1601,6 +1613,19 @@ func (siw *ServerInterfaceWrapper) ListMachines(c *gin.Context) {
 	siw.Handler.ListMachines(c, params)
 }
 
+// GetMe operation middleware
+func (siw *ServerInterfaceWrapper) GetMe(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetMe(c)
+}
+
 // ListNeeds operation middleware
 func (siw *ServerInterfaceWrapper) ListNeeds(c *gin.Context) {
 
@@ -2389,6 +2414,57 @@ func (siw *ServerInterfaceWrapper) EndSession(c *gin.Context) {
 	siw.Handler.EndSession(c)
 }
 
+// ListTokens operation middleware
+func (siw *ServerInterfaceWrapper) ListTokens(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListTokens(c)
+}
+
+// AddToken operation middleware
+func (siw *ServerInterfaceWrapper) AddToken(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddToken(c)
+}
+
+// RevokeToken operation middleware
+func (siw *ServerInterfaceWrapper) RevokeToken(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "token" -------------
+	var token string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "token", c.Param("token"), &token, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter token: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RevokeToken(c, token)
+}
+
 // ListTraits operation middleware
 func (siw *ServerInterfaceWrapper) ListTraits(c *gin.Context) {
 
@@ -2510,6 +2586,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PUT(options.BaseURL+"/v1/limits", wrapper.SetLimit)
 	router.GET(options.BaseURL+"/v1/leases", wrapper.ListLeases)
 	router.POST(options.BaseURL+"/v1/jobs/:job/free-leases", wrapper.FreeLeases)
+	router.GET(options.BaseURL+"/v1/me", wrapper.GetMe)
+	router.GET(options.BaseURL+"/v1/tokens", wrapper.ListTokens)
+	router.POST(options.BaseURL+"/v1/tokens", wrapper.AddToken)
+	router.DELETE(options.BaseURL+"/v1/tokens/:token", wrapper.RevokeToken)
 	router.GET(options.BaseURL+"/v1/needs", wrapper.ListNeeds)
 	router.GET(options.BaseURL+"/v1/exports", wrapper.ListExports)
 	router.POST(options.BaseURL+"/v1/exports", wrapper.OpenExport)
@@ -4611,6 +4691,44 @@ func (response ListMachinesdefaultApplicationProblemPlusJSONResponse) VisitListM
 	return err
 }
 
+type GetMeRequestObject struct {
+}
+
+type GetMeResponseObject interface {
+	VisitGetMeResponse(w http.ResponseWriter) error
+}
+
+type GetMe200JSONResponse Person
+
+func (response GetMe200JSONResponse) VisitGetMeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMedefaultApplicationProblemPlusJSONResponse) VisitGetMeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListNeedsRequestObject struct {
 }
 
@@ -5471,6 +5589,118 @@ func (response EndSessiondefaultApplicationProblemPlusJSONResponse) VisitEndSess
 	return err
 }
 
+type ListTokensRequestObject struct {
+}
+
+type ListTokensResponseObject interface {
+	VisitListTokensResponse(w http.ResponseWriter) error
+}
+
+type ListTokens200JSONResponse struct {
+	Items []Token `json:"items"`
+}
+
+func (response ListTokens200JSONResponse) VisitListTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTokensdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTokensdefaultApplicationProblemPlusJSONResponse) VisitListTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddTokenRequestObject struct {
+	Body *AddTokenJSONRequestBody
+}
+
+type AddTokenResponseObject interface {
+	VisitAddTokenResponse(w http.ResponseWriter) error
+}
+
+type AddToken201JSONResponse MadeToken
+
+func (response AddToken201JSONResponse) VisitAddTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddTokendefaultApplicationProblemPlusJSONResponse) VisitAddTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevokeTokenRequestObject struct {
+	Token string `json:"token"`
+}
+
+type RevokeTokenResponseObject interface {
+	VisitRevokeTokenResponse(w http.ResponseWriter) error
+}
+
+type RevokeToken204Response struct {
+}
+
+func (response RevokeToken204Response) VisitRevokeTokenResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RevokeTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RevokeTokendefaultApplicationProblemPlusJSONResponse) VisitRevokeTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTraitsRequestObject struct {
 }
 
@@ -5705,6 +5935,9 @@ type StrictServerInterface interface {
 	// ListMachines The machines of hosts that run them
 	// (GET /v1/machines)
 	ListMachines(ctx context.Context, request ListMachinesRequestObject) (ListMachinesResponseObject, error)
+	// GetMe Who asks, and what they may
+	// (GET /v1/me)
+	GetMe(ctx context.Context, request GetMeRequestObject) (GetMeResponseObject, error)
 	// ListNeeds What needs somebody now, the most urgent first: jobs that ask, do not go on, failed or are in doubt in the last three days, and pools that are away or full, or can be unplugged
 	// (GET /v1/needs)
 	ListNeeds(ctx context.Context, request ListNeedsRequestObject) (ListNeedsResponseObject, error)
@@ -5771,6 +6004,15 @@ type StrictServerInterface interface {
 	// EndSession End the console's session
 	// (DELETE /v1/session)
 	EndSession(ctx context.Context, request EndSessionRequestObject) (EndSessionResponseObject, error)
+	// ListTokens The tokens that let people and programs in, besides the one of the service itself
+	// (GET /v1/tokens)
+	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
+	// AddToken Make a token; its secret is told once
+	// (POST /v1/tokens)
+	AddToken(ctx context.Context, request AddTokenRequestObject) (AddTokenResponseObject, error)
+	// RevokeToken Let nobody in by a token any more, nor by a session that came of it
+	// (DELETE /v1/tokens/{token})
+	RevokeToken(ctx context.Context, request RevokeTokenRequestObject) (RevokeTokenResponseObject, error)
 	// ListTraits Traits of destinations, of which rules are combined
 	// (GET /v1/traits)
 	ListTraits(ctx context.Context, request ListTraitsRequestObject) (ListTraitsResponseObject, error)
@@ -7440,6 +7682,30 @@ func (sh *strictHandler) ListMachines(ctx *gin.Context, params ListMachinesParam
 	}
 }
 
+// GetMe operation middleware
+func (sh *strictHandler) GetMe(ctx *gin.Context) {
+	var request GetMeRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMe(ctx, request.(GetMeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMe")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetMeResponseObject); ok {
+		if err := validResponse.VisitGetMeResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListNeeds operation middleware
 func (sh *strictHandler) ListNeeds(ctx *gin.Context) {
 	var request ListNeedsRequestObject
@@ -8080,6 +8346,98 @@ func (sh *strictHandler) EndSession(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(EndSessionResponseObject); ok {
 		if err := validResponse.VisitEndSessionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListTokens operation middleware
+func (sh *strictHandler) ListTokens(ctx *gin.Context) {
+	var request ListTokensRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTokens(ctx, request.(ListTokensRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTokens")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListTokensResponseObject); ok {
+		if err := validResponse.VisitListTokensResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddToken operation middleware
+func (sh *strictHandler) AddToken(ctx *gin.Context) {
+	var request AddTokenRequestObject
+
+	var body AddTokenJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddToken(ctx, request.(AddTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddToken")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddTokenResponseObject); ok {
+		if err := validResponse.VisitAddTokenResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RevokeToken operation middleware
+func (sh *strictHandler) RevokeToken(ctx *gin.Context, token string) {
+	var request RevokeTokenRequestObject
+
+	request.Token = token
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RevokeToken(ctx, request.(RevokeTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RevokeToken")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RevokeTokenResponseObject); ok {
+		if err := validResponse.VisitRevokeTokenResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

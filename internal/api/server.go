@@ -46,7 +46,7 @@ func New(s *service.Service, o Options) http.Handler {
 	r.NoMethod(func(c *gin.Context) {
 		problemWith(c, http.StatusMethodNotAllowed, "this address does not take "+c.Request.Method)
 	})
-	g := &gate{service: s, refusals: newRefusals()}
+	g := &gate{service: s, refusals: newRefusals(), needed: neededRoles()}
 	r.Use(g.record)
 	if o.Loopback {
 		r.Use(onlyLoopback)
@@ -61,8 +61,7 @@ func New(s *service.Service, o Options) http.Handler {
 		HandlerErrorFunc:         problem,
 		ResponseErrorHandlerFunc: func(c *gin.Context, err error) { c.Abort() }, // the answer was under way: the line is cut
 	})
-	RegisterHandlersWithOptions(r, strict, GinServerOptions{
-		Middlewares:  []MiddlewareFunc{g.check},
+	RegisterHandlersWithOptions(r.Group("", g.check), strict, GinServerOptions{ // nothing of a request is read before
 		ErrorHandler: func(c *gin.Context, err error, status int) { problemWith(c, status, err.Error()) },
 	})
 	others := http.NewCrossOriginProtection()
@@ -118,7 +117,7 @@ func (s *server) ListFormats(context.Context, ListFormatsRequestObject) (ListFor
 }
 
 func (s *server) MakeConsoleLink(ctx context.Context, _ MakeConsoleLinkRequestObject) (MakeConsoleLinkResponseObject, error) {
-	key, until := s.service.Access.NewLink()
+	key, until := s.service.Access.NewLink(personOf(ctx))
 	host := ctx.(*gin.Context).Request.Host
 	return MakeConsoleLink201JSONResponse{Url: LinkURL(host, key), Until: until}, nil
 }

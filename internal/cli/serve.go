@@ -95,7 +95,7 @@ func (a *app) runService(ctx context.Context) error {
 	if err := os.WriteFile(file, []byte("http://"+address+"\n"), 0o600); err != nil {
 		return errors.Join(err, s.Close())
 	}
-	key, _ := s.Access.NewLink()
+	key, _ := s.Access.NewLink(access.Person{Role: access.Admin})
 	if _, err := fmt.Fprintf(
 		a.out,
 		"Bagaglio %s answers at http://%s\nTo open the console, once and within 15 minutes: %s\n",

@@ -153,25 +153,3 @@ func (s *Store) SetSetting(ctx context.Context, name, value string) error {
 	)
 	return err
 }
-
-// AddSession keeps a session by the hash of its secret, and drops those that have expired.
-func (s *Store) AddSession(ctx context.Context, hash string, now, expires time.Time) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO sessions (hash, expires) VALUES (?, ?)`, hash, stamp(expires))
-	if err == nil {
-		_, err = s.db.ExecContext(ctx, `DELETE FROM sessions WHERE expires < ?`, stamp(now))
-	}
-	return err
-}
-
-// HasSession tells whether a session is there and has not expired.
-func (s *Store) HasSession(ctx context.Context, hash string, now time.Time) (bool, error) {
-	var n int
-	err := s.db.GetContext(ctx, &n, `SELECT count(*) FROM sessions WHERE hash = ? AND expires >= ?`, hash, stamp(now))
-	return n > 0, err
-}
-
-// RemoveSession ends a session.
-func (s *Store) RemoveSession(ctx context.Context, hash string) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM sessions WHERE hash = ?`, hash)
-	return err
-}

@@ -193,15 +193,14 @@ func TestKnownFormats(t *testing.T) {
 func TestSessionsAndPlansExpire(t *testing.T) {
 	s := records(t)
 	ctx := t.Context()
-	require.NoError(t, s.AddSession(ctx, "hash", noon, noon.Add(time.Hour)))
-	for at, want := range map[time.Duration]bool{0: true, 59 * time.Minute: true} {
-		has, err := s.HasSession(ctx, "hash", noon.Add(at))
+	require.NoError(t, s.AddSession(ctx, Session{Who: "crew", Role: "viewer"}, "hash", noon, noon.Add(time.Hour)))
+	for _, at := range []time.Duration{0, 59 * time.Minute} {
+		of, err := s.Session(ctx, "hash", noon.Add(at))
 		require.NoError(t, err)
-		assert.Equal(t, want, has, at)
+		assert.Equal(t, Session{Who: "crew", Role: "viewer"}, of, at)
 	}
-	has, err := s.HasSession(ctx, "hash", noon.Add(61*time.Minute))
-	require.NoError(t, err)
-	assert.False(t, has)
+	_, err := s.Session(ctx, "hash", noon.Add(61*time.Minute))
+	require.ErrorIs(t, err, ErrNotFound)
 
 	require.NoError(t, s.AddPlan(ctx, "old", twoSteps(), noon))
 	p, started, err := s.KeptPlan(ctx, "old")

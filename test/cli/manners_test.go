@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"bagaglio/api"
+	"bagaglio/client"
 	"bagaglio/core/receipt"
 	"bagaglio/internal/testkit"
 
@@ -141,4 +142,33 @@ func TestNow(t *testing.T) {
 	require.Len(t, told.Needs, 1)
 	assert.Equal(t, "failed", told.Needs[0].Kind)
 	assert.Len(t, told.Ended, 2)
+}
+
+// TestTokens are made, used, listed with when that was, and revoked.
+func TestTokens(t *testing.T) {
+	t.Parallel()
+	state := filepath.Join(t.TempDir(), "state")
+	s := testkit.Start(t, state)
+	run := func(code int, args string) testkit.Result {
+		t.Helper()
+		r := testkit.Run(t, t.TempDir(), state, strings.Fields(args)...)
+		require.Equal(t, code, r.Code, "%s: %s", args, r.Notes)
+		return r
+	}
+	secret := strings.TrimSpace(run(0, "token add night-watch --role viewer --days 30").Out)
+	assert.Len(t, secret, 64)
+	assert.Contains(t, run(1, "token add night-watch").Notes, "taken already, by another token")
+	assert.Contains(t, run(2, "token add Night!").Notes, "small letters")
+	assert.Contains(t, run(2, "token add crew --role captain").Notes, "captain")
+	assert.Regexp(t, `night-watch +viewer +.* never\n`, run(0, "token list").Out)
+	watch, err := client.Dial(s.Address, secret)
+	require.NoError(t, err)
+	_, err = watch.Jobs(t.Context(), 1)
+	require.NoError(t, err)
+	require.ErrorContains(t, watch.RevokeToken(t.Context(), "night-watch"), "takes the role admin, and you are viewer")
+	assert.NotContains(t, run(0, "token list").Out, "never")
+	run(0, "token revoke night-watch")
+	_, err = watch.Jobs(t.Context(), 1)
+	require.ErrorContains(t, err, "has expired")
+	run(1, "token revoke night-watch")
 }

@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"bagaglio/api"
+	"bagaglio/client"
 	"bagaglio/core/plan"
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
@@ -84,4 +85,37 @@ func TestEverybodyCanUseIt(t *testing.T) {
 			assert.Empty(t, testkit.Eval[[]string](p, "window.broken"), "%s, %s", path, theme)
 		}
 	}
+}
+
+// TestWhoIsLetIn: an admin makes a token for a viewer, who sees who they are, is refused what they may not, and is let in no more once it is revoked.
+func TestWhoIsLetIn(t *testing.T) {
+	t.Parallel()
+	s := world(t)
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.Click("Keeping")
+	p.AwaitText("Nobody but who runs the service.")
+	p.Fill("Name of a new token", "night-watch")
+	p.Click("Make it")
+	p.AwaitText("The secret of night-watch")
+	p.AwaitText("never used")
+	watch, err := client.Dial(s.Address, testkit.Eval[string](p, `document.querySelector("output").textContent`))
+	require.NoError(t, err)
+	link, err := watch.ConsoleLink(t.Context())
+	require.NoError(t, err)
+	other := testkit.Browse(t, 1280, 800)
+	other.Open(link.Url)
+	other.AwaitText("night-watch, viewer")
+	other.Open(s.Address + "/compose?pool=quay-store&path=tide-board.raw")
+	other.Fill("Pool of the new image", "lighthouse-store")
+	other.Await(`[...document.querySelectorAll("button")].some(b => b.textContent.trim() === "Start" && !b.disabled)`)
+	other.Click("Start")
+	other.AwaitText("this takes the role operator, and you are viewer")
+	other.Click("Keeping")
+	other.AwaitText("Held files")
+	assert.NotContains(t, testkit.Eval[string](other, `document.body.innerText`), "Who is let in")
+	p.Click("Revoke night-watch")
+	p.AwaitText("Nobody but who runs the service.")
+	other.Open(s.Address + "/jobs")
+	other.AwaitText("The console is locked")
 }

@@ -3,6 +3,7 @@ import { Archive, ArrowRightLeft, Eye, HardDrive, ListChecks, LogOut, Map, Moon,
 import { useEffect, useState } from "react";
 import { NavLink, Route, Routes } from "react-router";
 import { calls, Problem, result } from "./api/client.ts";
+import { useMe } from "./api/me.ts";
 import { HealthNote } from "./components/health.tsx";
 import { BalancePage } from "./pages/balance.tsx";
 import { CapturePage } from "./pages/capture.tsx";
@@ -103,11 +104,23 @@ function Header({ version }: { version?: string }) {
           ))}
         </nav>
         <span className="grow" />
-        <span className="text-sm opacity-70">{version}</span>
+        <Me />
+        <span className="text-sm opacity-70 max-sm:hidden">{version}</span>
         <ThemeButton />
         <LeaveButton />
       </div>
     </header>
+  );
+}
+
+/** Who one is here, where that is not who runs the service. */
+function Me() {
+  const me = useMe();
+  if (!me.data?.name) return null;
+  return (
+    <span className="text-sm" title={`the role ${me.data.role}`}>
+      {me.data.name}, {me.data.role}
+    </span>
   );
 }
 

@@ -4,9 +4,10 @@ import { useState } from "react";
 import { calls, items, result, type Held, type Limit } from "../api/client.ts";
 import { checkReceipts } from "../api/receipts.ts";
 import { Failure } from "../components/failure.tsx";
+import { LetIn } from "../components/let-in.tsx";
 import { exact, size, speed, when } from "../format.ts";
 
-/** What the service keeps: replaced files, receipts, limits, who uses what, and the log. */
+/** What the service keeps: replaced files, receipts, limits, who uses what, who is let in, and the log. */
 export function KeepingPage() {
   return (
     <div className="space-y-6">
@@ -15,6 +16,7 @@ export function KeepingPage() {
       <Receipts />
       <Limits />
       <Leases />
+      <LetIn />
       <Log />
     </div>
   );

@@ -1,0 +1,52 @@
+package api
+
+import (
+	"context"
+	"time"
+
+	spec "bagaglio/api"
+	"bagaglio/internal/access"
+	"bagaglio/internal/store"
+
+	"github.com/gin-gonic/gin"
+)
+
+// personKey is under what a request has who was let in.
+const personKey = "person"
+
+// personOf is who asks.
+func personOf(ctx context.Context) access.Person {
+	p, _ := ctx.(*gin.Context).Get(personKey)
+	return p.(access.Person)
+}
+
+func (s *server) GetMe(ctx context.Context, _ GetMeRequestObject) (GetMeResponseObject, error) {
+	p := personOf(ctx)
+	return GetMe200JSONResponse{Name: known(p.Name), Role: spec.Role(p.Role)}, nil
+}
+
+func viewToken(t store.Token) spec.Token {
+	return spec.Token{Name: t.Name, Role: spec.Role(t.Role), Created: t.Created, Expires: t.Expires, Used: t.Used}
+}
+
+func (s *server) ListTokens(ctx context.Context, _ ListTokensRequestObject) (ListTokensResponseObject, error) {
+	all, err := s.service.Records.Tokens(ctx)
+	return ListTokens200JSONResponse{Items: views(all, viewToken)}, err
+}
+
+func (s *server) AddToken(ctx context.Context, r AddTokenRequestObject) (AddTokenResponseObject, error) {
+	var expires *time.Time
+	if r.Body.Days != nil {
+		at := time.Now().AddDate(0, 0, *r.Body.Days)
+		expires = &at
+	}
+	ctx.(*gin.Context).Set(subjectKey, "token "+r.Body.Name)
+	t, secret, err := s.service.Access.NewToken(ctx, r.Body.Name, access.Role(r.Body.Role), expires)
+	return AddToken201JSONResponse{
+		Name: t.Name, Role: spec.Role(t.Role), Created: t.Created, Expires: t.Expires, Secret: secret,
+	}, err
+}
+
+func (s *server) RevokeToken(ctx context.Context, r RevokeTokenRequestObject) (RevokeTokenResponseObject, error) {
+	return RevokeToken204Response{}, s.service.Access.Revoke(ctx, r.Token)
+}
