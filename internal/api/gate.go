@@ -39,7 +39,7 @@ func (g *gate) check(c *gin.Context) {
 			c.Set(whoKey, "a wrong token")
 			g.wrong(
 				c,
-				"the token is none of this service, or has expired; the client finds it in BAGAGLIO_TOKEN or in the state folder's file \"token\"",
+				"the token is not the one of this service, or it was revoked or has expired; the client finds it in BAGAGLIO_TOKEN or in the state folder's file \"token\"",
 			)
 		default:
 			g.let(c, p, "token")

@@ -19,6 +19,10 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// composed is a request as the address of the composing page has it.
+var composed = url.QueryEscape(`{"kind":"convert","as":"qcow2","source":{"pool":"quay-store","path":"tide-board.raw"},` +
+	`"destination":{"pool":"lighthouse-store","path":"b.qcow2"}}`)
+
 // violations runs the rules of WCAG 2.2, A and AA, on what is shown, and lists what breaks them, with where.
 const violations = `axe.run({runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]}).then(r => {
 	window.broken = r.violations.flatMap(v => v.nodes.map(n => v.id + ": " + n.target.join(" ") + ": " + n.failureSummary));
@@ -47,8 +51,6 @@ func TestEverybodyCanUseIt(t *testing.T) {
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
 	p.AwaitText("What needs you")
-	composed := url.QueryEscape(`{"kind":"convert","as":"qcow2","source":{"pool":"quay-store","path":"tide-board.raw"},` +
-		`"destination":{"pool":"lighthouse-store","path":"b.qcow2"}}`)
 	for _, theme := range []string{"harbour", "night-watch"} {
 		testkit.Eval[bool](p, fmt.Sprintf(`(localStorage.setItem("theme", %q), true)`, theme))
 		for path, shows := range map[string]string{
@@ -106,8 +108,7 @@ func TestWhoIsLetIn(t *testing.T) {
 	other := testkit.Browse(t, 1280, 800)
 	other.Open(link.Url)
 	other.AwaitText("night-watch, viewer")
-	other.Open(s.Address + "/compose?pool=quay-store&path=tide-board.raw")
-	other.Fill("Pool of the new image", "lighthouse-store")
+	other.Open(s.Address + "/compose?request=" + composed)
 	other.Await(`[...document.querySelectorAll("button")].some(b => b.textContent.trim() === "Start" && !b.disabled)`)
 	other.Click("Start")
 	other.AwaitText("this takes the role operator, and you are viewer")

@@ -94,6 +94,7 @@ func TestChoicesOfALayout(t *testing.T) {
 	p.Fill("Name", "tide-board.vmdk")
 	p.Fill("Format", "vmdk")
 	p.Fill("Layout", "split-sparse")
+	p.Await(`new URLSearchParams(location.search).get("request")?.includes("split-sparse")`)
 	p.Click("More choices")
 	p.Fill("Adapter", "scsi")
 	p.Fill("Piece size in MiB", "2")

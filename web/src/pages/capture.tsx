@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
 import { useSearchParams } from "react-router";
 import { calls, items, type AnyRequest, type Schemas } from "../api/client.ts";
 import { mend } from "../api/mend.ts";
+import { useRequest } from "../api/request.ts";
 import { Choice } from "../components/choice.tsx";
 import { Failure } from "../components/failure.tsx";
 import { Outlook } from "../components/outlook.tsx";
@@ -12,14 +12,10 @@ import { size } from "../format.ts";
 
 /** Capturing a disk of a computer: what of it travels, beside what would happen. The request is in the address. */
 export function CapturePage() {
-  const [search, setSearch] = useSearchParams();
+  const [search] = useSearchParams();
   const name = search.get("device") ?? "";
-  const [request, setRequest] = useState<AnyRequest>(() => read(search.get("request"), name));
+  const [request, setRequest] = useRequest(() => begin(name), "device");
   const change = (patch: Record<string, unknown>) => setRequest((now) => mend(now, { label: "", change: patch }));
-  const written = JSON.stringify(request);
-  useEffect(() => {
-    if (search.get("request") !== written) setSearch({ device: name, request: written }, { replace: true });
-  }, [search, setSearch, written, name]);
   const devices = useQuery({ queryKey: ["devices"], queryFn: () => items(calls.GET("/v1/devices")) });
   const plan = useQuery<Schemas["KeptPlan"]>({ queryKey: ["plan", request], enabled: false }); // that the outlook asks for
   const device = devices.data?.find((d) => `${d.host}:${d.path}` === name);
@@ -51,20 +47,16 @@ export function CapturePage() {
   );
 }
 
-/** The request in the address. What is no request begins a new one. */
-function read(text: string | null, device: string): AnyRequest {
-  try {
-    return JSON.parse(text ?? "") as AnyRequest;
-  } catch {
-    const [host, path = ""] = device.split(":/dev/");
-    return {
-      kind: "convert",
-      as: "qcow2",
-      used_only: true,
-      source: { pool: `${host}:/dev`, path },
-      destination: { pool: "", path: `${path}.qcow2` },
-    };
-  }
+/** The request that is begun with a disk. */
+function begin(device: string): AnyRequest {
+  const [host, path = ""] = device.split(":/dev/");
+  return {
+    kind: "convert",
+    as: "qcow2",
+    used_only: true,
+    source: { pool: `${host}:/dev`, path },
+    destination: { pool: "", path: `${path}.qcow2` },
+  };
 }
 
 /** What changes in the request when the disk becomes a machine on a host, or an image where none is named. */

@@ -1,17 +1,16 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { useSearchParams } from "react-router";
 import { mend } from "../api/mend.ts";
+import { useRequest } from "../api/request.ts";
 import { calls, items, result, type Format, type PlanRequest } from "../api/client.ts";
 import { Choice } from "../components/choice.tsx";
 import { LayoutOptions } from "../components/layout-options.tsx";
 import { Outlook } from "../components/outlook.tsx";
 import { SizeField } from "../components/size-field.tsx";
 
-/** Work in one place: what is asked for on the left, what would happen on the right. */
+/** Work in one place: what is asked for on the left, what would happen on the right. The request is in the address. */
 export function ComposePage() {
-  const [search] = useSearchParams();
-  const [request, setRequest] = useState<PlanRequest>(() =>
+  const [request, setRequest] = useRequest<PlanRequest>((search) =>
     begin(search.get("pool") ?? "", search.get("path") ?? "", search.get("work") ?? "convert", search.get("to") ?? ""),
   );
   const asked = useSettled(request);

@@ -14,14 +14,14 @@ export function HostsPage() {
   return (
     <div className="space-y-6">
       <h1>Hosts</h1>
+      <div className="flex flex-wrap items-start gap-3">
+        <NewHost />
+        <NewPool hosts={hosts.data?.map((h) => h.name) ?? []} />
+      </div>
       {hosts.error && <Failure error={hosts.error} />}
       {hosts.data?.map((host) => (
         <HostSheet key={host.name} host={host} />
       ))}
-      <div className="grid items-start gap-6 md:grid-cols-2">
-        <NewHost />
-        <NewPool hosts={hosts.data?.map((h) => h.name) ?? []} />
-      </div>
     </div>
   );
 }
@@ -203,36 +203,56 @@ function OwnStorage({ host }: { host: string }) {
   );
 }
 
+type FoldedProps = { name: string; open: boolean; toggle: (open: boolean) => void; children: React.ReactNode };
+
+/** A form that is there when it is asked for. */
+function Folded({ name, open, toggle, children }: FoldedProps) {
+  return (
+    <div className={open ? "sheet w-full max-w-xl" : ""}>
+      <button type="button" className="btn btn-sm" aria-expanded={open} onClick={() => toggle(!open)}>
+        {name}
+      </button>
+      {open && children}
+    </div>
+  );
+}
+
 function NewHost() {
   const client = useQueryClient();
+  const [open, setOpen] = useState(false);
   const [kind, setKind] = useState<"sftp" | "http">("sftp");
   const add = useMutation({
     mutationFn: (form: FormData) =>
       result(calls.POST("/v1/hosts", { body: { name: String(form.get("name")), kind, ...loginFrom(form) } })),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["hosts"] }),
+    onSuccess: () => {
+      setOpen(false);
+      return client.invalidateQueries({ queryKey: ["hosts"] });
+    },
   });
   return (
-    <form className="sheet space-y-3" action={(form) => add.mutate(form)}>
-      <h2>New host</h2>
-      <Choice
-        name="Kind"
-        value={kind}
-        options={["sftp", "http"]}
-        show={(k) => (k === "sftp" ? "a computer with SSH" : "a web server, only to read from")}
-        change={(k) => setKind(k as "sftp" | "http")}
-      />
-      <TextField name="name" label="Name of the host" />
-      <LoginFields kind={kind} />
-      {add.error && <Failure error={add.error} />}
-      <button type="submit" className="btn btn-primary" disabled={add.isPending}>
-        Add the host
-      </button>
-    </form>
+    <Folded name="New host" open={open} toggle={setOpen}>
+      <form className="mt-4 space-y-3" action={(form) => add.mutate(form)}>
+        <Choice
+          name="Kind"
+          value={kind}
+          options={["sftp", "http"]}
+          show={(k) => (k === "sftp" ? "a computer with SSH" : "a web server, only to read from")}
+          change={(k) => setKind(k as "sftp" | "http")}
+        />
+        <TextField name="name" label="Name of the host" />
+        <LoginFields kind={kind} />
+        {add.error && <Failure error={add.error} />}
+        <button type="submit" className="btn btn-primary" disabled={add.isPending}>
+          Add the host
+        </button>
+      </form>
+    </Folded>
   );
 }
 
 function NewPool({ hosts }: { hosts: string[] }) {
   const client = useQueryClient();
+  const [open, setOpen] = useState(false);
   const [host, setHost] = useState("local");
   const add = useMutation({
     mutationFn: (form: FormData) => {
@@ -242,16 +262,17 @@ function NewPool({ hosts }: { hosts: string[] }) {
     onSuccess: () => client.invalidateQueries({ queryKey: ["pools"] }),
   });
   return (
-    <form className="sheet space-y-3" action={(form) => add.mutate(form)}>
-      <h2>New pool</h2>
-      <Choice name="Host" value={host} options={hosts} change={setHost} />
-      <TextField name="pool" label="Name of the pool" />
-      <TextField name="folder" label="Folder on the host" />
-      {add.error && <Failure error={add.error} />}
-      {add.data && <p className="text-success">{add.data.name} is added.</p>}
-      <button type="submit" className="btn btn-primary" disabled={add.isPending}>
-        Add the pool
-      </button>
-    </form>
+    <Folded name="New pool" open={open} toggle={setOpen}>
+      <form className="mt-4 space-y-3" action={(form) => add.mutate(form)}>
+        <Choice name="Host" value={host} options={hosts} change={setHost} />
+        <TextField name="pool" label="Name of the pool" />
+        <TextField name="folder" label="Folder on the host" />
+        {add.error && <Failure error={add.error} />}
+        {add.data && <p className="text-success">{add.data.name} is added.</p>}
+        <button type="submit" className="btn btn-primary" disabled={add.isPending}>
+          Add the pool
+        </button>
+      </form>
+    </Folded>
   );
 }

@@ -1,8 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
-import { useSearchParams } from "react-router";
 import { calls, items, type AnyRequest } from "../api/client.ts";
 import { mend } from "../api/mend.ts";
+import { useRequest } from "../api/request.ts";
 import { Choice } from "../components/choice.tsx";
 import { MachineChanges } from "../components/machine-changes.tsx";
 import { Outlook } from "../components/outlook.tsx";
@@ -12,13 +11,8 @@ import { TryOut } from "../components/try-out.tsx";
 
 /** Moving or copying a machine: what is asked for beside what would happen. The request is in the address, so that it can be kept and sent. */
 export function MachineMovePage() {
-  const [search, setSearch] = useSearchParams();
-  const [request, setRequest] = useState(() => read(search.get("request")));
+  const [request, setRequest] = useRequest<AnyRequest>(() => ({ kind: "move-machine" }));
   const change = (patch: Record<string, unknown>) => setRequest((now) => mend(now, { label: "", change: patch })); // of what it is by then, however fast somebody is
-  const written = JSON.stringify(request);
-  useEffect(() => {
-    if (search.get("request") !== written) setSearch({ request: written }, { replace: true });
-  }, [search, setSearch, written]);
   const complete = Boolean((request.machine || request.source) && request.destination?.pool);
   return (
     <div className="space-y-6">
@@ -41,15 +35,6 @@ export function MachineMovePage() {
       </div>
     </div>
   );
-}
-
-/** The request in the address. What is no request begins a new one. */
-function read(text: string | null): AnyRequest {
-  try {
-    return JSON.parse(text ?? "") as AnyRequest;
-  } catch {
-    return { kind: "move-machine" };
-  }
 }
 
 const works = {
