@@ -52,7 +52,7 @@ func (r Role) May(needed Role) bool {
 type Person struct {
 	Name    string
 	Role    Role
-	Expires *time.Time // of the token, nil for never
+	Expires *time.Time // of the token or the session, nil for never
 }
 
 // Records keep what lets people in, as SHA-256 only.
@@ -62,7 +62,7 @@ type Records interface {
 	AddToken(ctx context.Context, t store.Token, hash string) error
 	RemoveToken(ctx context.Context, name string) error
 	UseToken(ctx context.Context, hash string, now time.Time) (store.Token, error)
-	AddSession(ctx context.Context, of store.Session, hash string, now, expires time.Time) error
+	AddSession(ctx context.Context, of store.Session, hash string, now time.Time) error
 	Session(ctx context.Context, hash string, now time.Time) (store.Session, error)
 	RemoveSession(ctx context.Context, hash string) error
 }
@@ -74,6 +74,14 @@ type Access struct {
 
 	mu    sync.Mutex
 	links map[string]link // that were not used yet, by their hashes
+	stays map[*stay]bool
+	gone  map[string]bool // names of tokens that were revoked, and not made anew
+}
+
+// stay is somebody who was let in and is still there, until end.
+type stay struct {
+	name string
+	end  context.CancelFunc
 }
 
 // link opens a session of somebody until a time.
@@ -96,7 +104,7 @@ func hashOf(plain string) string {
 
 // Open makes the token at the first start, and leaves it in a file in the state folder that only the user of the service can read.
 func Open(ctx context.Context, state string, records Records) (*Access, error) {
-	a := &Access{records: records, links: map[string]link{}}
+	a := &Access{records: records, links: map[string]link{}, stays: map[*stay]bool{}, gone: map[string]bool{}}
 	hash, err := records.Setting(ctx, tokenSetting)
 	if err == nil {
 		a.tokenHash = hash
@@ -144,7 +152,13 @@ func (a *Access) NewToken(ctx context.Context, name string, role Role, expires *
 	}
 	plain, hash := secret()
 	t = store.Token{Name: name, Role: string(role), Created: time.Now(), Expires: expires}
-	return t, plain, a.records.AddToken(ctx, t, hash)
+	if err := a.records.AddToken(ctx, t, hash); err != nil {
+		return t, "", err
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	delete(a.gone, name)
+	return t, plain, nil
 }
 
 // Revoke lets nobody in by a token any more, nor by what came of it.
@@ -152,7 +166,41 @@ func (a *Access) Revoke(ctx context.Context, name string) error {
 	a.mu.Lock()
 	maps.DeleteFunc(a.links, func(_ string, l link) bool { return l.of.Name == name })
 	a.mu.Unlock()
-	return a.records.RemoveToken(ctx, name)
+	if err := a.records.RemoveToken(ctx, name); err != nil {
+		return err
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.gone[name] = true
+	for s := range a.stays {
+		if s.name == name {
+			s.end()
+		}
+	}
+	return nil
+}
+
+// While returns a context that ends when somebody is not let in any more: when their token is revoked, or that or their session expires. The caller ends it.
+func (a *Access) While(ctx context.Context, p Person) (context.Context, context.CancelFunc) {
+	var end context.CancelFunc
+	if p.Expires != nil {
+		ctx, end = context.WithDeadline(ctx, *p.Expires)
+	} else {
+		ctx, end = context.WithCancel(ctx)
+	}
+	s := &stay{p.Name, end}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.stays[s] = true
+	if a.gone[p.Name] { // while they came in
+		end()
+	}
+	return ctx, func() {
+		end()
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		delete(a.stays, s)
+	}
 }
 
 // NewLink returns a key that opens one session of somebody, and until when it holds.
@@ -181,7 +229,7 @@ func (a *Access) Enter(ctx context.Context, key string) (session string, expires
 	if e := l.of.Expires; e != nil && e.Before(expires) {
 		expires = *e
 	}
-	err = a.records.AddSession(ctx, store.Session{Who: l.of.Name, Role: string(l.of.Role)}, hash, now, expires)
+	err = a.records.AddSession(ctx, store.Session{Who: l.of.Name, Role: string(l.of.Role), Expires: expires}, hash, now)
 	return session, expires, err == nil, err
 }
 
@@ -191,7 +239,7 @@ func (a *Access) Session(ctx context.Context, session string) (p Person, ok bool
 	if errors.Is(err, store.ErrNotFound) {
 		return p, false, nil
 	}
-	return Person{Name: of.Who, Role: Role(of.Role)}, err == nil, err
+	return Person{of.Who, Role(of.Role), &of.Expires}, err == nil, err
 }
 
 // EndSession ends a session.

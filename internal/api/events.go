@@ -19,12 +19,15 @@ func (s *server) FollowEvents(ctx context.Context, r FollowEventsRequestObject) 
 		job = *r.Params.Job
 	}
 	// The stream outlives this call, and gin uses its own context again after it.
-	jobs, err := s.service.Queue.Follow(ctx.(*gin.Context).Request.Context(), job)
+	inside, leave := s.service.Access.While(ctx.(*gin.Context).Request.Context(), personOf(ctx))
+	jobs, err := s.service.Queue.Follow(inside, job)
 	if err != nil {
+		leave()
 		return nil, err
 	}
 	in, out := io.Pipe()
 	go func() {
+		defer leave()
 		stop := make(chan struct{})
 		defer close(stop)
 		go func() {

@@ -101,14 +101,14 @@ func (s *Store) RemoveToken(ctx context.Context, name string) error {
 
 // Session is whose a session is: the name of a token, empty for that of the service, and its role.
 type Session struct {
-	Who  string `db:"who"`
-	Role string `db:"role"`
+	Who, Role string
+	Expires   time.Time
 }
 
 // AddSession keeps a session by the hash of its secret, and drops those that have expired.
-func (s *Store) AddSession(ctx context.Context, of Session, hash string, now, expires time.Time) error {
+func (s *Store) AddSession(ctx context.Context, of Session, hash string, now time.Time) error {
 	_, err := s.db.ExecContext(
-		ctx, `INSERT INTO sessions (hash, expires, who, role) VALUES (?, ?, ?, ?)`, hash, stamp(expires), of.Who, of.Role,
+		ctx, `INSERT INTO sessions (hash, expires, who, role) VALUES (?, ?, ?, ?)`, hash, stamp(of.Expires), of.Who, of.Role,
 	)
 	if err == nil {
 		_, err = s.db.ExecContext(ctx, `DELETE FROM sessions WHERE expires < ?`, stamp(now))
@@ -118,8 +118,18 @@ func (s *Store) AddSession(ctx context.Context, of Session, hash string, now, ex
 
 // Session returns whose a session is that has not expired, or ErrNotFound.
 func (s *Store) Session(ctx context.Context, hash string, now time.Time) (of Session, err error) {
-	err = s.db.GetContext(ctx, &of, `SELECT who, role FROM sessions WHERE hash = ? AND expires >= ?`, hash, stamp(now))
-	return of, notFound(err)
+	var row struct {
+		Who     string `db:"who"`
+		Role    string `db:"role"`
+		Expires string `db:"expires"`
+	}
+	err = s.db.GetContext(ctx, &row, `SELECT who, role, expires FROM sessions WHERE hash = ? AND expires >= ?`, hash, stamp(now))
+	if err != nil {
+		return of, notFound(err)
+	}
+	of.Who, of.Role = row.Who, row.Role
+	of.Expires, err = time.Parse(time.RFC3339Nano, row.Expires)
+	return of, err
 }
 
 // RemoveSession ends a session.

@@ -115,8 +115,8 @@ func TestWhoIsLetIn(t *testing.T) {
 	other.Click("Keeping")
 	other.AwaitText("Held files")
 	assert.NotContains(t, testkit.Eval[string](other, `document.body.innerText`), "Who is let in")
+	other.Click("Jobs")
 	p.Click("Revoke night-watch")
 	p.AwaitText("Nobody but who runs the service.")
-	other.Open(s.Address + "/jobs")
 	other.AwaitText("The console is locked")
 }

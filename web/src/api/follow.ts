@@ -16,6 +16,9 @@ export function useFollow(job?: string) {
         events = undefined;
       } else if (!events) {
         events = new EventSource("/v1/events" + (job ? `?job=${encodeURIComponent(job)}` : ""));
+        events.addEventListener("error", () => {
+          if (events?.readyState === EventSource.CLOSED) void cache.invalidateQueries({ queryKey: ["version"] }); // it is refused
+        });
         events.addEventListener("job", (event) =>
           takeNews(cache, JSON.parse((event as MessageEvent<string>).data) as Job),
         );

@@ -1,0 +1,61 @@
+package access
+
+import (
+	"path/filepath"
+	"testing"
+	"time"
+
+	"bagaglio/internal/store"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestWhoStays until their token is revoked, or what let them in has expired, also where that happens while they come in.
+func TestWhoStays(t *testing.T) {
+	state := t.TempDir()
+	records, err := store.Open(t.Context(), filepath.Join(state, "records.sqlite"))
+	require.NoError(t, err)
+	defer records.Close()
+	a, err := Open(t.Context(), state, records)
+	require.NoError(t, err)
+	made := func() Person {
+		t.Helper()
+		_, secret, err := a.NewToken(t.Context(), "night-watch", Viewer, nil)
+		require.NoError(t, err)
+		p, ok, err := a.Token(t.Context(), secret)
+		require.NoError(t, err)
+		require.True(t, ok)
+		return p
+	}
+	p := made()
+	inside, leave := a.While(t.Context(), p)
+	defer leave()
+	others, leaveOthers := a.While(t.Context(), Person{Role: Admin})
+	defer leaveOthers()
+	require.NoError(t, a.Revoke(t.Context(), "night-watch"))
+	<-inside.Done()
+	require.NoError(t, others.Err())
+	late, leaveLate := a.While(t.Context(), p)
+	defer leaveLate()
+	require.Error(t, late.Err(), "it was revoked meanwhile")
+	again, leaveAgain := a.While(t.Context(), made())
+	defer leaveAgain()
+	require.NoError(t, again.Err())
+	past := time.Now().Add(-time.Second)
+	expired, leaveExpired := a.While(t.Context(), Person{Name: "day-watch", Expires: &past})
+	defer leaveExpired()
+	require.Error(t, expired.Err())
+	require.ErrorIs(t, a.Revoke(t.Context(), "nobody"), store.ErrNotFound)
+}
+
+// TestRoles: each has what those before it have.
+func TestRoles(t *testing.T) {
+	for has, role := range roles {
+		for needs, needed := range roles {
+			assert.Equal(t, has >= needs, role.May(needed), "%s for %s", role, needed)
+		}
+		assert.False(t, role.May("captain"))
+	}
+	assert.False(t, Role("captain").May(Viewer))
+}
