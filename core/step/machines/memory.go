@@ -47,15 +47,40 @@ func (w *work) save(ctx context.Context, m host.Machine) error {
 	if err != nil {
 		return fmt.Errorf("having %s write what %s has in memory: %w", w.m.Host, w.m.Name, err)
 	}
+	if w.state.SavedWith, _, err = w.lookAt(w.written()); err != nil {
+		return err
+	}
 	w.state.Saved = true
 	w.evidence("what it had in memory was written to a file in %s", time.Since(begun).Round(time.Millisecond))
 	return nil
 }
 
+// written are the images on its old disks that its guest wrote to last.
+func (w *work) written() (all []plan.Place) {
+	for _, d := range w.m.Live {
+		all = append(all, w.topmost(d))
+	}
+	return all
+}
+
+// fits tells whether what it had in memory is what its guest goes on from: nothing was written to its old disks since. Somebody may have started it anew, and shut it down again.
+func (w *work) fits() (bool, error) {
+	if !w.state.Saved {
+		return false, nil
+	}
+	now, _, err := w.lookAt(w.written())
+	if err != nil || maps.Equal(now, w.state.SavedWith) {
+		return err == nil, err
+	}
+	w.state.Saved = false
+	w.evidence("somebody started %s after it was suspended: what it had in memory then does not fit to its disks any more, and is left", w.m.Here())
+	return false, nil
+}
+
 // carryMemory copies the file with the memory, and compares it with what is read back.
 func (w *work) carryMemory(ctx context.Context) error {
-	if !w.state.Saved {
-		return nil
+	if fits, err := w.fits(); err != nil || !fits {
+		return err
 	}
 	from, to := w.m.Memory.Was, w.m.Memory.Now
 	if err := w.unmake(to); err != nil {

@@ -95,6 +95,34 @@ func TestEveryStepOfAMoveWithMemory(t *testing.T) {
 	}
 }
 
+// TestMemoryOfAnEarlierTime: what a machine had in memory is not gone on from when somebody has started it since, and shut it down again.
+func TestMemoryOfAnEarlierTime(t *testing.T) {
+	w := newWorld()
+	task, d := liveTo(t, w, "lighthouse", func(r *plan.Request) { r.WithMemory = true })
+	made, err := begin(step.Job{Ends: task.Ends[plan.MachineSubject], Plan: task.Plan, Log: &step.Log{}})
+	require.NoError(t, err)
+	x := made.(*work)
+	pool := x.Ends.Pools[d.Cover.Pool]
+	require.NoError(t, storage.WriteFile(pool, d.Cover.Path, []byte("as it was suspended")))
+	m, err := x.source(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, x.save(t.Context(), m))
+	fits, err := x.fits()
+	require.NoError(t, err)
+	assert.True(t, fits)
+	require.NoError(t, x.carryMemory(t.Context()))
+	require.NoError(t, pool.Remove(d.Cover.Path))
+	require.NoError(t, storage.WriteFile(pool, d.Cover.Path, []byte("and somebody wrote to it since")))
+	fits, err = x.fits()
+	require.NoError(t, err)
+	assert.False(t, fits)
+	require.NoError(t, x.carryMemory(t.Context()))
+	assert.Contains(t, strings.Join(x.state.Receipt.Evidence, " "), "does not fit to its disks any more")
+	require.NoError(t, x.onAgain(t.Context()))
+	assert.Equal(t, "quay:gate-kiosk running", w.lists())
+	assert.Empty(t, w.recalled, "it is started anew")
+}
+
 // TestMemoryIsCompared: what is copied of a memory is read back, and told from anything else.
 func TestMemoryIsCompared(t *testing.T) {
 	content := bytes.Repeat([]byte("the tides of tomorrow "), 1<<19)
@@ -103,9 +131,14 @@ func TestMemoryIsCompared(t *testing.T) {
 		Memory: &plan.MemoryFile{Was: plan.Place{Pool: "quay-store", Path: "a.memory"}, Now: plan.Place{Pool: "lamp-room", Path: "a.memory"}},
 		Live:   []plan.LiveDisk{{Now: plan.Place{Pool: "lamp-room", Path: "a.raw"}}},
 	}}
-	w.state.Saved = true
+	w.m.Live[0].Cover = plan.Place{Pool: "quay-store", Path: "a-meanwhile.qcow2"}
+	require.NoError(t, storage.WriteFile(pools["quay-store"], "a-meanwhile.qcow2", nil))
 	require.NoError(t, storage.WriteFile(pools["quay-store"], "a.memory", content))
 	require.NoError(t, storage.WriteFile(pools["lamp-room"], "a.raw", nil))
+	var err error
+	w.state.Saved = true
+	w.state.SavedWith, _, err = w.lookAt(w.written())
+	require.NoError(t, err)
 	for range 2 {
 		require.NoError(t, w.carryMemory(t.Context()))
 		file, err := pools["lamp-room"].Open("a.memory")

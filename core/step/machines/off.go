@@ -172,7 +172,11 @@ func (w *work) onAgain(ctx context.Context) error {
 	if err != nil || m.State == host.Running {
 		return err
 	}
-	if w.state.Saved {
+	fits, err := w.fits()
+	if err != nil {
+		return err
+	}
+	if fits && m.State == host.Off {
 		found, err := w.goOnFrom(ctx, w.Ends.From, m, w.m.Memory.Was, w.m.Memory.WasFile, w.topmost)
 		if found && err == nil {
 			w.state.Receipt.Source = "it has gone on where it was"

@@ -105,6 +105,8 @@ type state struct {
 	// Saving tells that its old host was to write what it has in memory to a file, and Saved that it did.
 	Saving bool `json:"saving,omitempty"`
 	Saved  bool `json:"saved,omitempty"`
+	// SavedWith is what the images looked like that its guest wrote to, when that was written.
+	SavedWith map[string]string `json:"saved_with,omitempty"`
 	// Untouched is what the images looked like that its guest writes to, before it was to go on from what it had in memory.
 	Untouched map[string]string `json:"untouched,omitempty"`
 	// Halting tells that its host is doing what may halt it.
