@@ -1782,6 +1782,9 @@ type ListJobsParams struct {
 
 	// Machine HOST:NAME: those by which that machine came to be there, or went
 	Machine *string `form:"machine,omitempty" json:"machine,omitempty"`
+
+	// EndedSince those that have ended since then
+	EndedSince *time.Time `form:"ended_since,omitempty" json:"ended_since,omitempty"`
 }
 
 // ChangeJobParams defines parameters for ChangeJob.

@@ -236,6 +236,11 @@ func (s *Service) Jobs(ctx context.Context, limit int) ([]api.Job, error) {
 	return items[api.Job](s.calls.ListJobs(ctx, &api.ListJobsParams{Limit: &limit}))
 }
 
+// JobsOf returns the newest of those jobs that are asked for.
+func (s *Service) JobsOf(ctx context.Context, p api.ListJobsParams) ([]api.Job, error) {
+	return items[api.Job](s.calls.ListJobs(ctx, &p))
+}
+
 // Job returns one job.
 func (s *Service) Job(ctx context.Context, id string) (api.Job, error) {
 	return decode[api.Job](s.calls.GetJob(ctx, id))

@@ -24,6 +24,9 @@ func (s *server) ListJobs(ctx context.Context, r ListJobsRequestObject) (ListJob
 	if r.Params.State != nil {
 		q.State = store.State(*r.Params.State)
 	}
+	if r.Params.EndedSince != nil {
+		q.EndedSince = *r.Params.EndedSince
+	}
 	jobs, err := s.service.Queue.Jobs(ctx, q)
 	out := ListJobs200JSONResponse{Items: views(jobs, summary)}
 	if len(jobs) == q.Limit {

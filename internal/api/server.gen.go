@@ -1105,6 +1105,14 @@ func (siw *ServerInterfaceWrapper) ListJobs(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "ended_since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "ended_since", c.Request.URL.Query(), &params.EndedSince, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ended_since: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {

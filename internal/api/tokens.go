@@ -2,14 +2,19 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	spec "bagaglio/api"
 	"bagaglio/internal/access"
+	"bagaglio/internal/records"
 	"bagaglio/internal/store"
 
 	"github.com/gin-gonic/gin"
 )
+
+// mostDays is after how many days a token expires at the latest that does.
+const mostDays = 3650
 
 // personKey is under what a request has who was let in.
 const personKey = "person"
@@ -36,7 +41,10 @@ func (s *server) ListTokens(ctx context.Context, _ ListTokensRequestObject) (Lis
 
 func (s *server) AddToken(ctx context.Context, r AddTokenRequestObject) (AddTokenResponseObject, error) {
 	var expires *time.Time
-	if r.Body.Days != nil {
+	if days := r.Body.Days; days != nil {
+		if *days < 1 || *days > mostDays {
+			return nil, fmt.Errorf("%w: a token expires after 1 to %d days, or never", records.ErrInvalid, mostDays)
+		}
 		at := time.Now().AddDate(0, 0, *r.Body.Days)
 		expires = &at
 	}

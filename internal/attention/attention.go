@@ -24,7 +24,7 @@ const (
 	Doubt    Kind = "doubt"    // what a job made is damaged, or not proven
 	Away     Kind = "away"     // a pool is not to be reached
 	Full     Kind = "full"     // a pool has next to no room
-	Drive    Kind = "drive"    // a drive can be unplugged: what was carried to it is there
+	Drive    Kind = "drive"    // no job uses a drive any more
 )
 
 var kinds = []Kind{Question, Stopped, Failed, Doubt, Away, Full, Drive}
@@ -60,15 +60,15 @@ type Pools interface {
 
 // Needs returns all, the most urgent first, and of a kind the latest.
 func Needs(ctx context.Context, jobs Jobs, pools Pools, now time.Time) (all []Need, err error) {
-	var waiting []store.Job
-	for _, state := range []store.State{store.Asking, store.Paused} {
+	var open []store.Job
+	for _, state := range store.Unended() {
 		some, err := jobs.JobsIn(ctx, state)
 		if err != nil {
 			return nil, err
 		}
-		waiting = append(waiting, some...)
+		open = append(open, some...)
 	}
-	for _, j := range waiting {
+	for _, j := range open {
 		if n, ok := ofWaiting(j); ok {
 			all = append(all, n)
 		}
@@ -87,7 +87,7 @@ func Needs(ctx context.Context, jobs Jobs, pools Pools, now time.Time) (all []Ne
 		return nil, err
 	}
 	for _, p := range known {
-		if n, ok := ofPool(p, last, now); ok {
+		if n, ok := ofPool(p, append(open, last...), now); ok {
 			all = append(all, n)
 		}
 	}
@@ -142,7 +142,7 @@ func ofEnded(j store.Job, now time.Time) (Need, bool) {
 }
 
 // ofPool is what is needed by a pool.
-func ofPool(p places.Pool, last []store.Job, now time.Time) (Need, bool) {
+func ofPool(p places.Pool, jobs []store.Job, now time.Time) (Need, bool) {
 	n := Need{Pool: p.Name}
 	removable := p.Facts != nil && p.Facts.Removable
 	switch {
@@ -153,7 +153,7 @@ func ofPool(p places.Pool, last []store.Job, now time.Time) (Need, bool) {
 	case p.Space.Total > 0 && p.Space.Free >= 0 && float64(p.Space.Free) < little*float64(p.Space.Total):
 		n.Kind, n.Text = Full, fmt.Sprintf("%s of %s are free.", plan.Bytes(p.Space.Free), plan.Bytes(p.Space.Total))
 	case removable:
-		return ofDrive(n, last, now)
+		return ofDrive(n, jobs, now)
 	default:
 		return n, false
 	}
@@ -161,8 +161,8 @@ func ofPool(p places.Pool, last []store.Job, now time.Time) (Need, bool) {
 }
 
 // ofDrive tells that a drive can be unplugged that something was carried to or from lately, and that no job uses.
-func ofDrive(n Need, last []store.Job, now time.Time) (Need, bool) {
-	for _, j := range last {
+func ofDrive(n Need, jobs []store.Job, now time.Time) (Need, bool) {
+	for _, j := range jobs {
 		if !uses(j, n.Pool) {
 			continue
 		}
@@ -173,11 +173,14 @@ func ofDrive(n Need, last []store.Job, now time.Time) (Need, bool) {
 			n.Since = *j.Finished
 		}
 	}
-	n.Kind, n.Text = Drive, "No job uses it any more: unmount it, and unplug it."
+	n.Kind, n.Text = Drive, "No job uses it any more: unmount it before you unplug it, which fails where something else does."
 	return n, !n.Since.IsZero()
 }
 
 func uses(j store.Job, pool string) bool {
 	r := j.Plan.Request
-	return r.Source.Pool == pool || r.Destination != nil && r.Destination.Pool == pool
+	return r.Source.Pool == pool || r.Destination != nil && r.Destination.Pool == pool ||
+		slices.ContainsFunc(j.Plan.Steps, func(s plan.Step) bool {
+			return slices.ContainsFunc(s.Uses, func(u plan.Use) bool { return u.Pool == pool })
+		})
 }

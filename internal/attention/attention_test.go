@@ -23,7 +23,15 @@ type known struct {
 	pools []places.Pool
 }
 
-func (k known) Jobs(context.Context, store.JobQuery) ([]store.Job, error) { return k.jobs, nil }
+// Jobs are the newest ones: one that runs is older, and not among them.
+func (k known) Jobs(context.Context, store.JobQuery) (all []store.Job, err error) {
+	for _, j := range k.jobs {
+		if j.State != store.Running {
+			all = append(all, j)
+		}
+	}
+	return all, nil
+}
 
 func (k known) JobsIn(_ context.Context, state store.State) (all []store.Job, err error) {
 	for _, j := range k.jobs {
@@ -91,10 +99,13 @@ func TestWhoIsNeeded(t *testing.T) {
 		{Full, 0, "lamp-room"}, {Drive, 0, "seabag"},
 	}, got)
 
-	k.jobs = append(k.jobs, store.Job{ID: 13, State: store.Running, Plan: to})
-	all, err = Needs(t.Context(), k, k, noon)
-	require.NoError(t, err)
-	assert.NotEqual(t, Drive, all[len(all)-1].Kind, "a job uses it again")
+	in := plan.Plan{Steps: []plan.Step{{Uses: []plan.Use{{Pool: "seabag", Path: "b.raw"}}}}} // as the disks of a machine are
+	for _, again := range []plan.Plan{to, in} {
+		busy := known{jobs: append([]store.Job{{ID: 13, State: store.Running, Plan: again}}, k.jobs...), pools: k.pools}
+		all, err = Needs(t.Context(), busy, busy, noon)
+		require.NoError(t, err)
+		assert.NotEqual(t, Drive, all[len(all)-1].Kind, "a job uses it again")
+	}
 	all, err = Needs(t.Context(), known{}, known{}, noon)
 	require.NoError(t, err)
 	assert.Empty(t, all)

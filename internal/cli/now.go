@@ -11,7 +11,7 @@ import (
 	"github.com/spf13/cobra"
 )
 
-// lately is how many of the newest jobs are looked at for what runs, and what has ended within sinceThen.
+// lately is how many jobs of each kind are listed: of those that run, that wait, and that have ended within sinceThen.
 const (
 	lately    = 200
 	sinceThen = 24 * time.Hour
@@ -40,17 +40,16 @@ in the last three days; pools that are away or have next to no room; drives that
 			if now.Needs, err = service.Needs(cmd.Context()); err != nil {
 				return err
 			}
-			jobs, err := service.Jobs(cmd.Context(), lately)
-			if err != nil {
-				return err
-			}
-			for _, j := range jobs {
-				switch {
-				case j.State == api.JobStateRunning || j.State == api.JobStateWaiting:
-					now.Running = append(now.Running, j)
-				case j.Finished != nil && time.Since(*j.Finished) < sinceThen:
-					now.Ended = append(now.Ended, j)
+			limit, since := lately, time.Now().Add(-sinceThen)
+			for _, state := range []api.JobState{api.JobStateRunning, api.JobStateWaiting} {
+				jobs, err := service.JobsOf(cmd.Context(), api.ListJobsParams{State: &state, Limit: &limit})
+				if err != nil {
+					return err
 				}
+				now.Running = append(now.Running, jobs...)
+			}
+			if now.Ended, err = service.JobsOf(cmd.Context(), api.ListJobsParams{EndedSince: &since, Limit: &limit}); err != nil {
+				return err
 			}
 			if a.json {
 				return a.printJSON(now)

@@ -63,7 +63,7 @@ machines and disks; an admin also decides where: hosts, pools, limits, tokens, a
 				return err
 			}
 			n := api.NewToken{Name: args[0], Role: api.Role(role)}
-			if days > 0 {
+			if cmd.Flags().Changed("days") {
 				n.Days = &days
 			}
 			made, err := service.AddToken(cmd.Context(), n)

@@ -280,20 +280,27 @@ type JobQuery struct {
 	State State // empty for any
 	// Machine is HOST:NAME, of which those are wanted by which it came to be there, or went; empty for all.
 	Machine string
-	Limit   int
+	// EndedSince is the time since which those have ended that are wanted; zero for all.
+	EndedSince time.Time
+	Limit      int
 }
 
 // Jobs returns jobs, the newest first.
 func (s *Store) Jobs(ctx context.Context, q JobQuery) ([]Job, error) {
+	since := ""
+	if !q.EndedSince.IsZero() {
+		since = stamp(q.EndedSince)
+	}
 	return s.jobs(
 		ctx,
 		`SELECT * FROM jobs WHERE (?1 = 0 OR id < ?1) AND (?2 = '' OR state = ?2) AND (?3 = '' OR
 			json_extract(plan, '$.machine.host') || ':' || json_extract(plan, '$.machine.name') = ?3 OR
-			json_extract(plan, '$.machine.to') || ':' || json_extract(plan, '$.machine.after.name') = ?3) ORDER BY id DESC LIMIT ?4`,
+			json_extract(plan, '$.machine.to') || ':' || json_extract(plan, '$.machine.after.name') = ?3) AND (?5 = '' OR finished >= ?5) ORDER BY id DESC LIMIT ?4`,
 		q.Below,
 		q.State,
 		q.Machine,
 		q.Limit,
+		since,
 	)
 }
 

@@ -159,6 +159,9 @@ func TestTokens(t *testing.T) {
 	assert.Len(t, secret, 64)
 	assert.Contains(t, run(1, "token add night-watch").Notes, "taken already, by another token")
 	assert.Contains(t, run(2, "token add Night!").Notes, "small letters")
+	for _, days := range []string{"0", "-5", "4000"} { // not one that never expires
+		assert.Contains(t, run(2, "token add crew --days "+days).Notes, "after 1 to 3650 days")
+	}
 	assert.Contains(t, run(2, "token add crew --role captain").Notes, "captain")
 	assert.Regexp(t, `night-watch +viewer +.* never\n`, run(0, "token list").Out)
 	watch, err := client.Dial(s.Address, secret)

@@ -73,7 +73,10 @@ func (w *work) fits() (bool, error) {
 		return err == nil, err
 	}
 	w.state.Saved = false
-	w.evidence("somebody started %s after it was suspended: what it had in memory then does not fit to its disks any more, and is left", w.m.Here())
+	w.evidence(
+		"somebody started %s after it was suspended: what it had in memory then does not fit to its disks any more, and is left",
+		w.m.Here(),
+	)
 	return false, nil
 }
 

@@ -27,7 +27,7 @@ const looks = {
   doubt: { icon: ShieldQuestion, word: "is in doubt", colour: "text-warning" },
   away: { icon: Unplug, word: "is not to be reached", colour: "text-error" },
   full: { icon: HardDriveDownload, word: "is nearly full", colour: "text-warning" },
-  drive: { icon: PlugZap, word: "can be unplugged", colour: "text-success" },
+  drive: { icon: PlugZap, word: "is used by no job any more", colour: "text-success" },
 };
 
 /** What needs somebody now, what runs and when it will be done, and what happened since one last looked. */
@@ -43,13 +43,25 @@ export function NowPage() {
   });
   const [seen, see] = useSeen();
   const since = useLastLook();
+  // What runs may be older than all that is on the first page of the list.
+  const now = useQuery({
+    queryKey: ["now", states, since],
+    queryFn: () => listNow(since),
+    placeholderData: (before) => before,
+    refetchInterval: 10_000,
+  });
+  const news = new Map(jobs.data?.map((job) => [job.id, job]));
+  const latest = (job: Job) => {
+    const told = news.get(job.id);
+    return told?.state === job.state ? told : job;
+  };
   const open = needs.data?.filter((need) => !seen.includes(keyOf(need)));
-  const running = jobs.data?.filter((job) => job.state === "running" || job.state === "waiting") ?? [];
-  const ended = jobs.data?.filter((job) => job.finished && job.finished > since) ?? [];
+  const running = now.data?.open.map(latest) ?? [];
+  const ended = now.data?.ended ?? [];
   return (
     <div className="space-y-8">
       <h1>Now</h1>
-      {(needs.error ?? jobs.error) && <Failure error={(needs.error ?? jobs.error) as Error} />}
+      {(needs.error ?? now.error) && <Failure error={(needs.error ?? now.error) as Error} />}
       <section aria-label="What needs you" className="space-y-3">
         <h2>What needs you</h2>
         {open?.length === 0 && <p className="opacity-75">Nothing. Everything goes on by itself.</p>}
@@ -59,7 +71,7 @@ export function NowPage() {
       </section>
       <section aria-label="What runs" className="space-y-3">
         <h2>What runs</h2>
-        {running.length === 0 && jobs.data && (
+        {running.length === 0 && now.data && (
           <p className="opacity-75">
             Nothing runs.{" "}
             <Link className="link" to="/compose">
@@ -80,7 +92,7 @@ export function NowPage() {
       </section>
       <section aria-label="Since you last looked" className="space-y-3">
         <h2>Since you last looked</h2>
-        {ended.length === 0 && jobs.data && <p className="opacity-75">Nothing has ended since {when(since)}.</p>}
+        {ended.length === 0 && now.data && <p className="opacity-75">Nothing has ended since {when(since)}.</p>}
         <ul className="space-y-2">
           {ended.map((job) => (
             <Ended key={job.id} job={job} />
@@ -89,6 +101,18 @@ export function NowPage() {
       </section>
     </div>
   );
+}
+
+/** The jobs that run or wait, and those that have ended since a time. */
+async function listNow(since: string) {
+  const of = (query: { state?: "running" | "waiting"; ended_since?: string }) =>
+    items(calls.GET("/v1/jobs", { params: { query } }));
+  const [running, waiting, ended] = await Promise.all([
+    of({ state: "running" }),
+    of({ state: "waiting" }),
+    of({ ended_since: since }),
+  ]);
+  return { open: [...running, ...waiting], ended };
 }
 
 function keyOf(need: Need): string {
