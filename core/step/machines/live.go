@@ -223,11 +223,8 @@ func (w *work) goOver(
 		if files[0] != from {
 			continue // an earlier time did it, or there is nothing to be done
 		}
-		if !w.standsOn(
-			ctx,
-			at,
-			on,
-		) { // one that an earlier time made stays: its host may be about to use it, and all that is in it is written again
+		// One that an earlier time made stays: its host may be about to use it, and all that is in it is written again.
+		if !w.standsOn(ctx, at, on) {
 			if err := w.layer(ctx, at, on, form, onFile); err != nil {
 				return err
 			}

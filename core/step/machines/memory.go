@@ -202,6 +202,23 @@ func (w *work) startFromMemory(ctx context.Context, m host.Machine) error {
 	return err
 }
 
+// tellMemory tells whether the machine that is on in its new place went on from what it had in memory: somebody else may have started it there before.
+func (w *work) tellMemory() error {
+	if !w.state.Saved {
+		return nil
+	}
+	at := w.m.Memory.Now
+	_, err := w.Ends.Pools[at.Pool].Stat(at.Path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist): // it was taken for use
+		w.evidence("it went on from what it had in memory")
+		return nil
+	case err == nil:
+		w.evidence("somebody had started %s before it could go on from what it had in memory, which is lost", w.m.There())
+	}
+	return err
+}
+
 // dropMemory removes the files with what it had in memory at one place.
 func (w *work) dropMemory(at func(plan.MemoryFile) plan.Place) error {
 	if w.m.Memory == nil {

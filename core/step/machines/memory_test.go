@@ -123,6 +123,23 @@ func TestMemoryOfAnEarlierTime(t *testing.T) {
 	assert.Empty(t, w.recalled, "it is started anew")
 }
 
+// TestMemoryThatWasNotUsed: a machine that somebody else started in its new place did not go on from its memory, and that is not said.
+func TestMemoryThatWasNotUsed(t *testing.T) {
+	w := newWorld()
+	task, _ := liveTo(t, w, "lighthouse", func(r *plan.Request) { r.WithMemory = true })
+	made, err := begin(step.Job{Ends: task.Ends[plan.MachineSubject], Plan: task.Plan, Log: &step.Log{}})
+	require.NoError(t, err)
+	x := made.(*work)
+	x.state.Saved = true
+	at := x.m.Memory.Now
+	require.NoError(t, storage.WriteFile(x.Ends.Pools[at.Pool], at.Path, []byte("memory")))
+	require.NoError(t, x.tellMemory())
+	assert.Contains(t, x.state.Receipt.Evidence[0], "somebody had started")
+	require.NoError(t, x.Ends.Pools[at.Pool].Remove(at.Path))
+	require.NoError(t, x.tellMemory())
+	assert.Equal(t, "it went on from what it had in memory", x.state.Receipt.Evidence[1])
+}
+
 // TestMemoryIsCompared: what is copied of a memory is read back, and told from anything else.
 func TestMemoryIsCompared(t *testing.T) {
 	content := bytes.Repeat([]byte("the tides of tomorrow "), 1<<19)

@@ -45,8 +45,8 @@ func (w *work) start(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("starting %s on %s: %w", w.m.After.Name, w.m.To, err)
 	}
-	if w.state.Saved {
-		w.evidence("it went on from what it had in memory")
+	if err := w.tellMemory(); err != nil {
+		return err
 	}
 	w.state.Receipt.Started = true
 	if !w.state.Stopping.IsZero() {
@@ -203,7 +203,7 @@ func (w *work) askUp(why string) error {
 		{Name: answerKeep, Label: "Stop here, both off, and keep both"},
 		{Name: answerUp, Label: "It is up: go on"},
 	}
-	if !w.m.After.Container {
+	if !w.m.After.Container && !w.state.Saved { // what goes on from its memory has the hardware that it had
 		choices = append(choices,
 			step.Choice{Name: answerFirmware, Label: "Try it with the other firmware, BIOS or UEFI"},
 			step.Choice{Name: answerBus, Label: "Try it with its disks on the next bus"},
