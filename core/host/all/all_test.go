@@ -83,6 +83,17 @@ func open(t *testing.T, kind string, a host.Address) host.Host {
 	return h
 }
 
+// writes waits until the guest of a machine has written some more sectors.
+func (w world) writes(t *testing.T, m host.Machine) {
+	t.Helper()
+	begun, err := w.Host.(host.Observer).Signs(t.Context(), m)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		now, err := w.Host.(host.Observer).Signs(t.Context(), m)
+		return err == nil && now.Written >= begun.Written+20*512
+	}, time.Minute, 10*time.Millisecond)
+}
+
 // TestEveryKindOfHost: machines are made known, listed, switched on and off, seen and forgotten; what is so already is no error; and a host
 // that is gone is told from one that refuses.
 func TestEveryKindOfHost(t *testing.T) {

@@ -5,7 +5,6 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
-	"time"
 
 	"bagaglio/core/host"
 	"bagaglio/core/machine"
@@ -28,15 +27,7 @@ func TestStatesOfDisks(t *testing.T) {
 	keeps, power, layers := w.Host.(host.Snapshotter), w.Host.(host.Power), w.Host.(host.Layerer)
 	disks := host.Taking{Name: "first", Notes: "before the season", Disks: true}
 	require.NoError(t, power.Start(ctx, m))
-	writes := func() {
-		t.Helper()
-		begun, err := w.Host.(host.Observer).Signs(ctx, m)
-		require.NoError(t, err)
-		require.Eventually(t, func() bool {
-			now, err := w.Host.(host.Observer).Signs(ctx, m)
-			return err == nil && now.Written >= begun.Written+20*512
-		}, time.Minute, 10*time.Millisecond)
-	}
+	writes := func() { t.Helper(); w.writes(t, m) }
 	names := func() (all []string) {
 		kept, err := keeps.Snapshots(ctx, m)
 		require.NoError(t, err)
