@@ -39,5 +39,7 @@ func (s *server) OpenExport(ctx context.Context, r OpenExportRequestObject) (Ope
 }
 
 func (s *server) CloseExport(_ context.Context, r CloseExportRequestObject) (CloseExportResponseObject, error) {
-	return CloseExport204Response{}, s.service.Exports.Stop(r.Export)
+	err := s.service.Exports.Stop(r.Export)
+	s.service.Queue.Look()
+	return CloseExport204Response{}, err
 }

@@ -115,6 +115,7 @@ type export struct {
 	Export
 
 	server *nbd.Server
+	lease  string // what its file is called in leases
 	reader disk.Reader
 	stop   context.CancelFunc
 	done   chan struct{}
@@ -122,20 +123,25 @@ type export struct {
 
 // Exports are those of the service.
 type Exports struct {
-	places *places.Places
-	guests *machines.Machines
+	records *records.Records
+	places  *places.Places
+	guests  *machines.Machines
 
 	mu  sync.Mutex
 	all map[string]*export
 }
 
 // New returns none yet. The caller closes it.
-func New(p *places.Places, m *machines.Machines) *Exports {
-	return &Exports{places: p, guests: m, all: map[string]*export{}}
+func New(r *records.Records, p *places.Places, m *machines.Machines) *Exports {
+	return &Exports{records: r, places: p, guests: m, all: map[string]*export{}}
 }
 
 // Open serves a disk from now on.
 func (e *Exports) Open(ctx context.Context, at plan.Place, w Wanted) (Export, error) {
+	lease, err := e.leaseOf(ctx, at)
+	if err != nil {
+		return Export{}, err
+	}
 	r, err := e.reader(ctx, at)
 	if err != nil {
 		return Export{}, err
@@ -154,7 +160,7 @@ func (e *Exports) Open(ctx context.Context, at plan.Place, w Wanted) (Export, er
 	served, stop := context.WithCancel(context.WithoutCancel(ctx))
 	x := &export{
 		Export: Export{ID: uuid.NewString(), Disk: at, At: l.Addr().String(), Size: r.Size(), Since: time.Now()},
-		server: &nbd.Server{Disk: r, Name: Name, TLS: encrypt}, reader: r, stop: stop, done: make(chan struct{}),
+		server: &nbd.Server{Disk: r, Name: Name, TLS: encrypt}, lease: lease, reader: r, stop: stop, done: make(chan struct{}),
 	}
 	e.mu.Lock()
 	e.all[x.ID] = x
@@ -167,6 +173,34 @@ func (e *Exports) Open(ctx context.Context, at plan.Place, w Wanted) (Export, er
 		x.Ended = err
 	}()
 	return x.Export, nil
+}
+
+// leaseOf is what the file of a disk is called in leases. It fails where a job that runs writes to it.
+func (e *Exports) leaseOf(ctx context.Context, at plan.Place) (string, error) {
+	record, err := e.places.Record(ctx, at.Pool)
+	if err != nil {
+		return "", err
+	}
+	lease := places.LeaseOf(record, at.Path)
+	leases, err := e.records.Leases(ctx)
+	for _, l := range leases {
+		if l.File == lease && l.Writes {
+			return "", fmt.Errorf("%w: %w: serve it when that has ended", records.ErrState, &store.LeasedError{Lease: l})
+		}
+	}
+	return lease, err
+}
+
+// Serves is where a file is served, by what it is called in leases; empty where it is not.
+func (e *Exports) Serves(lease string) string {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, x := range e.all {
+		if x.lease == lease && x.Ended == nil {
+			return x.At
+		}
+	}
+	return ""
 }
 
 // reader opens a disk that nobody writes to.

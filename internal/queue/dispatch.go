@@ -16,6 +16,9 @@ import (
 // page is how many waiting jobs are looked at together.
 const page = 50
 
+// Look starts jobs that had to wait for something which is free now, once this is known: a disk is not served any more, say.
+func (q *Queue) Look() { q.jobs.Go(q.dispatch) }
+
 // dispatch starts the waiting jobs that may run, in their order.
 func (q *Queue) dispatch() {
 	q.dispatching.Lock()
@@ -77,6 +80,11 @@ func (q *Queue) tryStart(ctx context.Context, j store.Job) error {
 	leases, err := q.leasesOf(ctx, j)
 	if err != nil {
 		return err
+	}
+	for _, l := range leases {
+		if at := q.options.Serves(l.File); l.Writes && at != "" { // it would change under who reads it
+			return fmt.Errorf("waits: %s is served at %s: it goes on when that has ended", l.File, at)
+		}
 	}
 	claim, err := q.records.StartJob(ctx, j.ID, leases, q.runner, time.Now())
 	if err != nil {

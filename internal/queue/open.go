@@ -52,6 +52,8 @@ type Options struct {
 	Hold time.Duration
 	// Checkpoint is how often a job keeps how far it is.
 	Checkpoint time.Duration
+	// Serves is where a file is served to other programs, by what it is called in leases; empty where it is not.
+	Serves func(lease string) string
 }
 
 // Open takes up the jobs that are on record, sets right what an earlier run left, and begins. The caller closes it.

@@ -82,9 +82,11 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 		return err
 	}
 	s.Machines = machines.New(s.Records, s.Places, log)
-	s.Exports = exports.New(s.Places, s.Machines)
+	s.Exports = exports.New(s.Records, s.Places, s.Machines)
 	s.Planner = planner.New(s.Records, s.Places, s.Machines, state, log)
-	s.Queue, err = queue.Open(ctx, s.Records, s.Places, s.Planner, queue.Options{State: state, Hold: o.Hold, Checkpoint: o.Checkpoint}, log)
+	s.Queue, err = queue.Open(ctx, s.Records, s.Places, s.Planner, queue.Options{
+		State: state, Hold: o.Hold, Checkpoint: o.Checkpoint, Serves: s.Exports.Serves,
+	}, log)
 	if err != nil {
 		return err
 	}

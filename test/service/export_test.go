@@ -114,3 +114,24 @@ func TestAServedDiskIsNotWrittenTo(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, "running", m.State)
 }
+
+// TestAJobWaitsForWhoReads: a job that writes to a disk which is served waits until that ends, and a disk that a job writes to is not served.
+func TestAJobWaitsForWhoReads(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{})
+	quay.Ticketing(t, bootable())
+	at := plan.Place{Pool: "quay-store", Path: "ticketing.raw"}
+	x, err := s.OpenExport(t.Context(), api.NewExport{Disk: at, Listen: ptr("127.0.0.1:0")})
+	require.NoError(t, err)
+	p, err := s.Plan(t.Context(), plan.Request{
+		Kind: plan.Copy, Source: at, Destination: &plan.Place{Pool: "quay-store", Path: "elsewhere.raw"}, Release: true,
+	})
+	require.NoError(t, err)
+	j, err := s.Start(t.Context(), api.NewJob{Plan: p.Id})
+	require.NoError(t, err)
+	waits := testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.Reason != nil })
+	assert.Contains(t, *waits.Reason, "is served at "+x.At)
+	require.NoError(t, s.CloseExport(t.Context(), x.Id))
+	assert.EqualValues(t, "done", testkit.Await(t, s.Service, j.Id, func(j api.Job) bool { return j.Ended }).State)
+}
