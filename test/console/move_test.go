@@ -98,3 +98,31 @@ func TestWhatRunsMachines(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, slices.ContainsFunc(pools, func(p api.Pool) bool { return p.Name == "disks" && p.Folder == quay.Folder }))
 }
+
+// TestAMachineTakesItsMemoryAlong where that is switched on.
+func TestAMachineTakesItsMemoryAlong(t *testing.T) {
+	t.Parallel()
+	s := world(t)
+	traits := standin.Traits{Writes: true, Layers: true}
+	quay := standins.Join(t, s.Service, "quay", "harbour", traits)
+	standins.Join(t, s.Service, "lighthouse", "lamp-room", traits)
+	quay.Ticketing(t, append(daemon.Boot(true), make([]byte, 1<<20)...))
+	_, err := s.StartMachine(t.Context(), "quay", "ticketing")
+	require.NoError(t, err)
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.Click("Machines")
+	p.AwaitText("harbour:ticketing.raw")
+	p.Click("Move or copy")
+	p.AwaitText("Choose a pool of a host")
+	p.Fill("Pool of its disks", "lamp-room")
+	p.Click("Move it while it runs: within its host it goes on, to another host it stops for a moment")
+	p.Click("Take along what it has in memory: it is not shut down, and goes on there where it was")
+	p.AwaitText("what it has in memory")
+	p.Click("Start")
+	p.AwaitText("Proven: what arrived is what left")
+	j, err := s.Job(t.Context(), "1")
+	require.NoError(t, err)
+	assert.True(t, j.Request.WithMemory)
+	assert.EqualValues(t, "proven", *j.Outcome)
+}
