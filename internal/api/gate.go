@@ -22,8 +22,8 @@ type gate struct {
 	needed   map[string]access.Role // by method and route
 }
 
-// LinkURL is the address that opens the console once.
-func LinkURL(host, key string) string { return "http://" + host + "/enter?key=" + key }
+// LinkURL is the address that opens the console of a service once.
+func LinkURL(service, key string) string { return service + "/enter?key=" + key }
 
 // check ends a request that brings neither the token nor a session. The call that tells whether the service is well is free.
 func (g *gate) check(c *gin.Context) {
@@ -98,7 +98,7 @@ func (g *gate) enter(c *gin.Context) {
 
 func setSession(c *gin.Context, value string, maxAge int) {
 	c.SetSameSite(http.SameSiteStrictMode)
-	c.SetCookie(sessionCookie, value, maxAge, "/", "", false, true)
+	c.SetCookie(sessionCookie, value, maxAge, "/", "", c.Request.TLS != nil, true)
 }
 
 // headers tell browsers to load nothing from elsewhere and to keep nothing.
@@ -111,6 +111,9 @@ func headers(c *gin.Context) {
 	)
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
+	if c.Request.TLS != nil {
+		h.Set("Strict-Transport-Security", "max-age=31536000")
+	}
 	if strings.HasPrefix(c.Request.URL.Path, "/v1/") || c.Request.URL.Path == "/enter" {
 		h.Set("Cache-Control", "no-store")
 	}

@@ -118,8 +118,12 @@ func (s *server) ListFormats(context.Context, ListFormatsRequestObject) (ListFor
 
 func (s *server) MakeConsoleLink(ctx context.Context, _ MakeConsoleLinkRequestObject) (MakeConsoleLinkResponseObject, error) {
 	key, until := s.service.Access.NewLink(personOf(ctx))
-	host := ctx.(*gin.Context).Request.Host
-	return MakeConsoleLink201JSONResponse{Url: LinkURL(host, key), Until: until}, nil
+	r := ctx.(*gin.Context).Request
+	scheme := "http://"
+	if r.TLS != nil {
+		scheme = "https://"
+	}
+	return MakeConsoleLink201JSONResponse{Url: LinkURL(scheme+r.Host, key), Until: until}, nil
 }
 
 func (s *server) EndSession(ctx context.Context, _ EndSessionRequestObject) (EndSessionResponseObject, error) {

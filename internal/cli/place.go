@@ -61,34 +61,6 @@ func spotFolder(path string) (storage.Folder, string, error) {
 	return folder, name, err
 }
 
-// dial returns the service to talk to.
-func (a *app) dial() (*client.Service, error) {
-	state, err := a.stateFolder()
-	if err != nil {
-		return nil, err
-	}
-	address := a.config.GetString("address")
-	if address == "" {
-		if b, err := os.ReadFile(filepath.Join(state, addressFile)); err == nil {
-			address = strings.TrimSpace(string(b))
-		} else {
-			return nil, fmt.Errorf(
-				"no service has been started with the state folder %s: start one with bagaglio serve, or name another's --address",
-				state,
-			)
-		}
-	}
-	token := a.config.GetString("token")
-	if token == "" {
-		b, err := os.ReadFile(filepath.Join(state, tokenFile))
-		if err != nil {
-			return nil, fmt.Errorf("finding the service's token: %w; set BAGAGLIO_TOKEN, or run as the user that started the service", err)
-		}
-		token = strings.TrimSpace(string(b))
-	}
-	return client.Dial(address, token)
-}
-
 // completeDisk offers pools, then the disks in them; a path is completed by the shell.
 func (a *app) completeDisk(cmd *cobra.Command, _ []string, begun string) ([]string, cobra.ShellCompDirective) {
 	if onTheSpot(begun) {

@@ -142,6 +142,7 @@ on the spot, in this process, and needs no service.`,
 	flags.String("config", "", "configuration file (default: bagaglio.yaml in the user's configuration folder or /etc/bagaglio)")
 	flags.String("state", "", "the service's state folder (default: bagaglio in the user's state folder)")
 	flags.String("address", "", "the service's address, such as http://127.0.0.1:2247")
+	flags.String("authority", "", "file with the certificate (PEM) of the authority that the service at that address is known by")
 	root.SetHelpCommand(&cobra.Command{
 		Use: "help [COMMAND]", Short: "Print the help of a command",
 		RunE: func(_ *cobra.Command, args []string) error {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -10,11 +11,13 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strconv"
 	"time"
 
 	"bagaglio/core/step/disks"
 	"bagaglio/internal/access"
 	"bagaglio/internal/api"
+	"bagaglio/internal/authority"
 	"bagaglio/internal/service"
 	"bagaglio/web"
 
@@ -42,6 +45,15 @@ func (a *app) serve() *cobra.Command {
 	c.Flags().Int("log-lines", 1_000_000, "how many lines of the log are kept; older ones are put aside in the state folder's log-archive")
 	c.Flags().Duration("log-age", 2*365*24*time.Hour, "for how long they are")
 	c.Flags().String("listen", "127.0.0.1:2247", "address to listen on; port 0 takes a free one")
+	c.Flags().
+		String("certificate", "", "file with the certificate (PEM) that connections are encrypted by; it is read again when it has changed")
+	c.Flags().String("key", "", "file with its key")
+	c.Flags().
+		Bool("own-authority", false, "encrypt connections by a certificate of an authority that the service makes; its clients trust trusted.pem in the state folder")
+	c.Flags().StringSlice("name", nil, "another name or address that the service is reached by, for the certificate of its own authority")
+	c.Flags().Bool("in-the-clear", false, "answer other computers without encryption: what stands before it encrypts, say")
+	c.MarkFlagsRequiredTogether("certificate", "key")
+	c.MarkFlagsMutuallyExclusive("certificate", "own-authority", "in-the-clear")
 	return c
 }
 
@@ -74,11 +86,11 @@ func (a *app) runService(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	line, err := net.Listen("tcp", a.config.GetString("listen"))
+	line, encrypt, err := a.listen(state)
 	if err != nil {
-		return errors.Join(fmt.Errorf("listening: %w; choose another address with --listen", err), s.Close())
+		return errors.Join(err, s.Close())
 	}
-	address := line.Addr().String()
+	address := addressOf(line, encrypt)
 	files, err := fs.Sub(web.Files, "dist/app")
 	if err != nil {
 		return errors.Join(err, s.Close())
@@ -89,16 +101,18 @@ func (a *app) runService(ctx context.Context) error {
 		ReadTimeout:       30 * time.Second, // of a body too: none is long
 		IdleTimeout:       2 * time.Minute,
 		MaxHeaderBytes:    64 << 10,
+		TLSConfig:         encrypt,
+		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelDebug), // whoever does not trust it hangs up
 	}
 	line = netutil.LimitListener(line, connections())
 	file := filepath.Join(state, addressFile)
-	if err := os.WriteFile(file, []byte("http://"+address+"\n"), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte(address+"\n"), 0o600); err != nil {
 		return errors.Join(err, s.Close())
 	}
 	key, _ := s.Access.NewLink(access.Person{Role: access.Admin})
 	if _, err := fmt.Fprintf(
 		a.out,
-		"Bagaglio %s answers at http://%s\nTo open the console, once and within 15 minutes: %s\n",
+		"Bagaglio %s answers at %s\nTo open the console, once and within 15 minutes: %s\n",
 		a.version,
 		address,
 		api.LinkURL(address, key),
@@ -106,7 +120,13 @@ func (a *app) runService(ctx context.Context) error {
 		return errors.Join(err, s.Close())
 	}
 	failed := make(chan error, 1)
-	go func() { failed <- server.Serve(line) }()
+	go func() {
+		if encrypt != nil {
+			failed <- server.ServeTLS(line, "", "")
+		} else {
+			failed <- server.Serve(line)
+		}
+	}()
 	select {
 	case err = <-failed:
 	case <-ctx.Done():
@@ -116,4 +136,64 @@ func (a *app) runService(ctx context.Context) error {
 	closing, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	return errors.Join(err, server.Shutdown(closing))
+}
+
+// listen opens the address that the service answers at, and says how connections are encrypted, nil where they are not.
+func (a *app) listen(state string) (net.Listener, *tls.Config, error) {
+	line, err := net.Listen("tcp", a.config.GetString("listen"))
+	if err != nil {
+		return nil, nil, fmt.Errorf("listening: %w; choose another address with --listen", err)
+	}
+	ip := line.Addr().(*net.TCPAddr).IP
+	var encrypt *tls.Config
+	switch {
+	case a.config.GetString("certificate") != "":
+		encrypt, err = authority.Given(state, a.config.GetString("certificate"), a.config.GetString("key"))
+	case a.config.GetBool("own-authority"):
+		var own *authority.Authority
+		if own, err = authority.Open(state); err == nil {
+			encrypt = own.Serve(append(ownNames(ip), a.config.GetStringSlice("name")...))
+		}
+	case !ip.IsLoopback() && !a.config.GetBool("in-the-clear"):
+		err = fmt.Errorf(
+			"who reaches %s could read tokens, and disks, along: encrypt with --own-authority, or with --certificate and --key; or say that this is meant with --in-the-clear",
+			line.Addr(),
+		)
+	}
+	if err != nil {
+		return nil, nil, errors.Join(err, line.Close())
+	}
+	return line, encrypt, nil
+}
+
+// ownNames are names and addresses that this computer is reached by, where it listens.
+func ownNames(ip net.IP) []string {
+	names := []string{"localhost", "127.0.0.1", "::1"}
+	if host, err := os.Hostname(); err == nil {
+		names = append(names, host)
+	}
+	if !ip.IsUnspecified() {
+		return append(names, ip.String())
+	}
+	all, _ := net.InterfaceAddrs() // without them it is reached by name
+	for _, one := range all {
+		if at, ok := one.(*net.IPNet); ok {
+			names = append(names, at.IP.String())
+		}
+	}
+	return names
+}
+
+// addressOf is where clients on this computer reach the service.
+func addressOf(line net.Listener, encrypt *tls.Config) string {
+	at := line.Addr().(*net.TCPAddr)
+	host := at.IP.String()
+	if at.IP.IsUnspecified() {
+		host = "localhost"
+	}
+	scheme := "http://"
+	if encrypt != nil {
+		scheme = "https://"
+	}
+	return scheme + net.JoinHostPort(host, strconv.Itoa(at.Port))
 }

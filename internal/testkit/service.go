@@ -5,6 +5,7 @@ import (
 	"bufio"
 	"bytes"
 	"errors"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,6 +16,7 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/client"
+	"bagaglio/internal/authority"
 
 	"github.com/stretchr/testify/require"
 )
@@ -114,9 +116,21 @@ func StartBinary(t testing.TB, binary string, env []string, state string, flags 
 	token, err := os.ReadFile(filepath.Join(state, "token"))
 	require.NoError(t, err)
 	s.Token = strings.TrimSpace(string(token))
-	s.Service, err = client.Dial(s.Address, s.Token)
+	s.Service, err = client.Dial(s.Address, s.Token, client.WithHTTPClient(s.HTTP()))
 	require.NoError(t, err)
 	return s
+}
+
+// HTTP is a client that trusts it.
+func (s *Service) HTTP() *http.Client {
+	if !strings.HasPrefix(s.Address, "https:") {
+		return &http.Client{}
+	}
+	certificates, err := os.ReadFile(filepath.Join(s.State, authority.Trusted))
+	require.NoError(s.t, err)
+	check, err := authority.Trust(certificates)
+	require.NoError(s.t, err)
+	return &http.Client{Transport: &http.Transport{TLSClientConfig: check, ForceAttemptHTTP2: true}}
 }
 
 // Process is the number of its process.

@@ -1,0 +1,122 @@
+package attack
+
+import (
+	"crypto/tls"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"bagaglio/internal/authority"
+	"bagaglio/internal/testkit"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestNobodyReadsAlong: other computers are answered with encryption only, unless that is said to be meant.
+func TestNobodyReadsAlong(t *testing.T) {
+	t.Parallel()
+	state := t.TempDir()
+	out, err := exec.CommandContext(t.Context(), testkit.Binary(t), "serve", "--listen", "0.0.0.0:0", "--state", state).CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), "could read tokens, and disks, along: encrypt with --own-authority")
+	s := testkit.Start(t, filepath.Join(t.TempDir(), "state"), "--listen", "0.0.0.0:0", "--in-the-clear")
+	assert.True(t, strings.HasPrefix(s.Address, "http://localhost:"))
+	_, err = s.Hosts(t.Context())
+	require.NoError(t, err)
+}
+
+// TestTheServiceIsKnownByItsAuthority, which it makes once; nobody else takes it to be the service, and browsers keep its cookies for encrypted lines.
+func TestTheServiceIsKnownByItsAuthority(t *testing.T) {
+	t.Parallel()
+	state := filepath.Join(t.TempDir(), "state")
+	s := testkit.Start(t, state, "--listen", "0.0.0.0:0", "--own-authority", "--name", "quay.example")
+	require.True(t, strings.HasPrefix(s.Address, "https://localhost:"), s.Address)
+	_, err := s.Hosts(t.Context())
+	require.NoError(t, err)
+	run := func(args ...string) string {
+		cmd := exec.CommandContext(t.Context(), testkit.Binary(t), args...)
+		cmd.Env = append(os.Environ(), "BAGAGLIO_TOKEN="+s.Token)
+		out, err := cmd.CombinedOutput()
+		assert.NoError(t, err, string(out))
+		return string(out)
+	}
+	assert.Contains(t, run("pool", "list", "--state", state), "POOL", "it finds what to trust in the state folder")
+	assert.Contains(
+		t,
+		run("pool", "list", "--state", t.TempDir(), "--address", s.Address, "--authority", filepath.Join(state, authority.Trusted)),
+		"POOL",
+	)
+
+	ask := func(c *http.Client, address string) (*http.Response, error) {
+		q, err := http.NewRequestWithContext(t.Context(), http.MethodGet, address, nil)
+		require.NoError(t, err)
+		r, err := c.Do(q)
+		if err == nil {
+			require.NoError(t, r.Body.Close())
+		}
+		return r, err
+	}
+	_, err = ask(http.DefaultClient, s.Address)
+	require.ErrorContains(t, err, "certificate", "it is not known to everybody")
+	r, err := ask(http.DefaultClient, strings.Replace(s.Address, "https:", "http:", 1))
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusBadRequest, r.StatusCode)
+	stays := s.HTTP()
+	stays.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	r, err = ask(stays, s.Link)
+	require.NoError(t, err)
+	require.Len(t, r.Cookies(), 1)
+	assert.True(t, r.Cookies()[0].Secure)
+	assert.NotEmpty(t, r.Header.Get("Strict-Transport-Security"))
+	info, err := os.Stat(filepath.Join(state, "authority.key"))
+	require.NoError(t, err)
+	assert.EqualValues(t, 0o600, info.Mode().Perm())
+
+	known := s.HTTP()
+	s.Stop()
+	s = testkit.Start(t, state, "--listen", strings.TrimPrefix(s.Address, "https://"), "--own-authority", "--name", "quay.example")
+	r, err = ask(known, s.Address)
+	require.NoError(t, err, "it is the same after a restart")
+	names := r.TLS.PeerCertificates[0].DNSNames
+	assert.Contains(t, names, "quay.example")
+}
+
+// TestACertificateIsReadAgain when it has changed, and goes on to be used while what is in its place is none.
+func TestACertificateIsReadAgain(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	certificate, key := filepath.Join(dir, "quay.pem"), filepath.Join(dir, "quay.key")
+	testkit.Certificate(t, certificate, key, "quay.example")
+	s := testkit.Start(t, filepath.Join(dir, "state"), "--certificate", certificate, "--key", key)
+	serial := func() string {
+		t.Helper()
+		conn, err := (&tls.Dialer{Config: &tls.Config{InsecureSkipVerify: true}}).DialContext(
+			t.Context(),
+			"tcp",
+			strings.TrimPrefix(s.Address, "https://"),
+		)
+		require.NoError(t, err)
+		defer conn.Close()
+		return conn.(*tls.Conn).ConnectionState().PeerCertificates[0].SerialNumber.String()
+	}
+	_, err := s.Hosts(t.Context())
+	require.NoError(t, err)
+	first := serial()
+	require.NoError(t, os.WriteFile(certificate, []byte("half of"), 0o600))
+	assert.Equal(t, first, serial())
+	testkit.Certificate(t, certificate, key, "quay.example")
+	later := time.Now().Add(time.Minute)
+	require.NoError(t, os.Chtimes(certificate, later, later))
+	assert.NotEqual(t, first, serial())
+	out, err := exec.CommandContext(t.Context(), testkit.Binary(t), "pool", "list", "--state", s.State).CombinedOutput()
+	require.NoError(t, err, string(out))
+	out, err = exec.CommandContext(t.Context(), testkit.Binary(t), "serve", "--state", t.TempDir(), "--certificate", key, "--key", key).
+		CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), "reading the certificate")
+}
