@@ -1060,6 +1060,18 @@ type Kin struct {
 	Room int64 `json:"room"`
 }
 
+// KnownPerson defines model for KnownPerson.
+type KnownPerson struct {
+	Created time.Time `json:"created"`
+	Name    string    `json:"name"`
+
+	// Role A viewer looks; an operator works: plans, jobs, machines, disks; an admin also decides where: hosts, pools, limits, tokens
+	Role Role `json:"role"`
+
+	// Used when they signed in last; absent for never
+	Used *time.Time `json:"used,omitempty"`
+}
+
 // Layout defines model for Layout.
 type Layout struct {
 	// Granularity of the virtual size
@@ -1390,6 +1402,18 @@ type NewMachine struct {
 	File string `json:"file"`
 }
 
+// NewPerson defines model for NewPerson.
+type NewPerson struct {
+	// Name small letters, digits and hyphens
+	Name string `json:"name"`
+
+	// Password 12 to 256 characters
+	Password string `json:"password"`
+
+	// Role A viewer looks; an operator works: plans, jobs, machines, disks; an admin also decides where: hosts, pools, limits, tokens
+	Role Role `json:"role"`
+}
+
 // NewPool defines model for NewPool.
 type NewPool struct {
 	// Folder an absolute path on the host; of a web server, behind its address
@@ -1478,6 +1502,13 @@ type Pass struct {
 	Seconds float32 `json:"seconds"`
 }
 
+// PasswordChange defines model for PasswordChange.
+type PasswordChange struct {
+	// New 12 to 256 characters
+	New string `json:"new"`
+	Old string `json:"old"`
+}
+
 // Person defines model for Person.
 type Person struct {
 	// Name of the token; absent for that of the service itself
@@ -1485,6 +1516,15 @@ type Person struct {
 
 	// Role A viewer looks; an operator works: plans, jobs, machines, disks; an admin also decides where: hosts, pools, limits, tokens
 	Role Role `json:"role"`
+}
+
+// PersonChange defines model for PersonChange.
+type PersonChange struct {
+	// Password 12 to 256 characters
+	Password *string `json:"password,omitempty"`
+
+	// Role A viewer looks; an operator works: plans, jobs, machines, disks; an admin also decides where: hosts, pools, limits, tokens
+	Role *Role `json:"role,omitempty"`
 }
 
 // Place defines model for Place.
@@ -1639,11 +1679,36 @@ type Secrets struct {
 	Password   *string `json:"password,omitempty"`
 }
 
+// Session defines model for Session.
+type Session struct {
+	Begun   time.Time `json:"begun"`
+	Expires time.Time `json:"expires"`
+
+	// From the address that it was begun from
+	From string `json:"from"`
+	Id   string `json:"id"`
+
+	// Role A viewer looks; an operator works: plans, jobs, machines, disks; an admin also decides where: hosts, pools, limits, tokens
+	Role Role `json:"role"`
+
+	// This it is the one that asks
+	This *bool `json:"this,omitempty"`
+
+	// Who absent for who came by a link of the service's own token
+	Who *string `json:"who,omitempty"`
+}
+
 // Share defines model for Share.
 type Share = inspect.Share
 
 // Side defines model for Side.
 type Side = plan.Side
+
+// SignIn defines model for SignIn.
+type SignIn struct {
+	Name     string `json:"name"`
+	Password string `json:"password"`
+}
 
 // Snapshot defines model for Snapshot.
 type Snapshot struct {
@@ -1997,6 +2062,15 @@ type MoveJobJSONRequestBody = JobMove
 // SetLimitJSONRequestBody defines body for SetLimit for application/json ContentType.
 type SetLimitJSONRequestBody = Limit
 
+// ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
+type ChangePasswordJSONRequestBody = PasswordChange
+
+// AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
+type AddPersonJSONRequestBody = NewPerson
+
+// ChangePersonJSONRequestBody defines body for ChangePerson for application/json ContentType.
+type ChangePersonJSONRequestBody = PersonChange
+
 // MakePlanJSONRequestBody defines body for MakePlan for application/json ContentType.
 type MakePlanJSONRequestBody = Request
 
@@ -2008,6 +2082,9 @@ type ChangePoolJSONRequestBody = PoolChange
 
 // NameDiskJSONRequestBody defines body for NameDisk for application/json ContentType.
 type NameDiskJSONRequestBody = DiskName
+
+// SignInJSONRequestBody defines body for SignIn for application/json ContentType.
+type SignInJSONRequestBody = SignIn
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = NewToken

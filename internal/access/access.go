@@ -19,6 +19,8 @@ import (
 	"bagaglio/core/storage/local"
 	"bagaglio/internal/records"
 	"bagaglio/internal/store"
+
+	"github.com/google/uuid"
 )
 
 const (
@@ -48,23 +50,32 @@ func (r Role) May(needed Role) bool {
 	return needs >= 0 && has >= needs
 }
 
-// Person is who was let in. Name is that of a token, empty for that of the service.
+// Person is who was let in. Name is that of a token or of who signed in, empty for the token of the service.
 type Person struct {
 	Name    string
 	Role    Role
 	Expires *time.Time // of the token or the session, nil for never
+	Session string     // its ID, empty for who came by a token
+
+	turn int // of Access, before it was looked who they are
 }
 
-// Records keep what lets people in, as SHA-256 only.
+// Records keep what lets people in: secrets as SHA-256, passwords as Argon2id.
 type Records interface {
 	Setting(ctx context.Context, name string) (string, error)
 	SetSetting(ctx context.Context, name, value string) error
 	AddToken(ctx context.Context, t store.Token, hash string) error
 	RemoveToken(ctx context.Context, name string) error
 	UseToken(ctx context.Context, hash string, now time.Time) (store.Token, error)
-	AddSession(ctx context.Context, of store.Session, hash string, now time.Time) error
+	AddPerson(ctx context.Context, k store.Known) error
+	Person(ctx context.Context, name string) (store.Known, error)
+	ChangePerson(ctx context.Context, k store.Known) error
+	RemovePerson(ctx context.Context, name string) error
+	AddSession(ctx context.Context, of store.Session, hash string) error
 	Session(ctx context.Context, hash string, now time.Time) (store.Session, error)
-	RemoveSession(ctx context.Context, hash string) error
+	Sessions(ctx context.Context, now time.Time) ([]store.Session, error)
+	RemoveSession(ctx context.Context, id string) error
+	RemoveSessionsOf(ctx context.Context, who, but string) error
 }
 
 // Access holds what lets people in. Secrets have 256 random bits.
@@ -75,13 +86,16 @@ type Access struct {
 	mu    sync.Mutex
 	links map[string]link // that were not used yet, by their hashes
 	stays map[*stay]bool
-	gone  map[string]bool // names of tokens that were revoked, and not made anew
+	turn  int            // how often something was ended that lets people in
+	ended map[string]int // the turn in which this was last, by names and IDs of sessions
+
+	checking chan struct{} // has room for as many passwords as are checked at once
 }
 
 // stay is somebody who was let in and is still there, until end.
 type stay struct {
-	name string
-	end  context.CancelFunc
+	name, session string
+	end           context.CancelFunc
 }
 
 // link opens a session of somebody until a time.
@@ -104,7 +118,13 @@ func hashOf(plain string) string {
 
 // Open makes the token at the first start, and leaves it in a file in the state folder that only the user of the service can read.
 func Open(ctx context.Context, state string, records Records) (*Access, error) {
-	a := &Access{records: records, links: map[string]link{}, stays: map[*stay]bool{}, gone: map[string]bool{}}
+	a := &Access{
+		records:  records,
+		links:    map[string]link{},
+		stays:    map[*stay]bool{},
+		ended:    map[string]int{},
+		checking: make(chan struct{}, checkedAtOnce),
+	}
 	hash, err := records.Setting(ctx, tokenSetting)
 	if err == nil {
 		a.tokenHash = hash
@@ -124,7 +144,7 @@ func Open(ctx context.Context, state string, records Records) (*Access, error) {
 
 // Token returns who is let in by a token. ok is false for one that is unknown, revoked or expired.
 func (a *Access) Token(ctx context.Context, token string) (p Person, ok bool, err error) {
-	hash := hashOf(token)
+	hash, turn := hashOf(token), a.now()
 	if subtle.ConstantTimeCompare([]byte(hash), []byte(a.tokenHash)) == 1 {
 		return Person{Role: Admin}, true, nil
 	}
@@ -132,52 +152,79 @@ func (a *Access) Token(ctx context.Context, token string) (p Person, ok bool, er
 	if errors.Is(err, store.ErrNotFound) {
 		return p, false, nil
 	}
-	return Person{t.Name, Role(t.Role), t.Expires}, err == nil, err
+	return Person{Name: t.Name, Role: Role(t.Role), Expires: t.Expires, turn: turn}, err == nil, err
 }
 
-// tokenName is what a name of a token looks like.
-var tokenName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
+// goodName is what a name of a token or of somebody looks like.
+var goodName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 
-// NewToken makes a token, and returns its secret, which is kept nowhere. expires is nil for one that does not.
-func (a *Access) NewToken(ctx context.Context, name string, role Role, expires *time.Time) (t store.Token, plain string, err error) {
-	if !tokenName.MatchString(name) {
-		return t, "", fmt.Errorf(
+// named fails for what is no name, or no role.
+func named(name string, role Role) error {
+	if !goodName.MatchString(name) {
+		return fmt.Errorf(
 			"%w: the name %q may have small letters, digits and hyphens only, at most 63, and begins with a letter or digit",
 			records.ErrInvalid,
 			name,
 		)
 	}
 	if !slices.Contains(roles, role) {
-		return t, "", fmt.Errorf("%w: a role is one of %v, and not %q", records.ErrInvalid, roles, role)
+		return fmt.Errorf("%w: a role is one of %v, and not %q", records.ErrInvalid, roles, role)
+	}
+	return nil
+}
+
+// NewToken makes a token, and returns its secret, which is kept nowhere. expires is nil for one that does not.
+func (a *Access) NewToken(ctx context.Context, name string, role Role, expires *time.Time) (t store.Token, plain string, err error) {
+	if err := named(name, role); err != nil {
+		return t, "", err
 	}
 	plain, hash := secret()
 	t = store.Token{Name: name, Role: string(role), Created: time.Now(), Expires: expires}
 	if err := a.records.AddToken(ctx, t, hash); err != nil {
 		return t, "", err
 	}
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	delete(a.gone, name)
 	return t, plain, nil
 }
 
 // Revoke lets nobody in by a token any more, nor by what came of it.
 func (a *Access) Revoke(ctx context.Context, name string) error {
+	return a.shut(ctx, name, "", a.records.RemoveToken)
+}
+
+// shut does what changes by what somebody is let in, and ends what came of it, but for one session; an empty one is none.
+func (a *Access) shut(ctx context.Context, name, but string, change func(ctx context.Context, name string) error) error {
 	a.mu.Lock()
 	maps.DeleteFunc(a.links, func(_ string, l link) bool { return l.of.Name == name })
 	a.mu.Unlock()
-	if err := a.records.RemoveToken(ctx, name); err != nil {
+	err := change(ctx, name)
+	if err == nil {
+		err = a.records.RemoveSessionsOf(ctx, name, but)
+	}
+	if err != nil {
 		return err
 	}
+	a.end(name, func(s *stay) bool { return s.name == name && (but == "" || s.session != but) })
+	return nil
+}
+
+// end ends the stays of those that are let in no more, and of those who come in at this moment: by a name, or the ID of a session.
+func (a *Access) end(of string, which func(*stay) bool) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	a.gone[name] = true
+	a.turn++
+	a.ended[of] = a.turn
 	for s := range a.stays {
-		if s.name == name {
+		if which(s) {
 			s.end()
 		}
 	}
-	return nil
+}
+
+// now is the present turn.
+func (a *Access) now() int {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.turn
 }
 
 // While returns a context that ends when somebody is not let in any more: when their token is revoked, or that or their session expires. The caller ends it.
@@ -188,11 +235,11 @@ func (a *Access) While(ctx context.Context, p Person) (context.Context, context.
 	} else {
 		ctx, end = context.WithCancel(ctx)
 	}
-	s := &stay{p.Name, end}
+	s := &stay{p.Name, p.Session, end}
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.stays[s] = true
-	if a.gone[p.Name] { // while they came in
+	if p.turn < max(a.ended[p.Name], a.ended[p.Session]) { // while they came in
 		end()
 	}
 	return ctx, func() {
@@ -213,8 +260,8 @@ func (a *Access) NewLink(of Person) (key string, until time.Time) {
 	return key, until
 }
 
-// Enter uses up a link's key and begins a session. ok is false for a key that is unknown, used or too old.
-func (a *Access) Enter(ctx context.Context, key string) (session string, expires time.Time, ok bool, err error) {
+// Enter uses up a link's key and begins a session, from an address. ok is false for a key that is unknown, used or too old.
+func (a *Access) Enter(ctx context.Context, key, origin string) (session string, expires time.Time, ok bool, err error) {
 	hash := hashOf(key)
 	a.mu.Lock()
 	l, known := a.links[hash]
@@ -224,25 +271,52 @@ func (a *Access) Enter(ctx context.Context, key string) (session string, expires
 	if !known || now.After(l.until) || l.of.Expires != nil && now.After(*l.of.Expires) {
 		return "", time.Time{}, false, nil
 	}
-	session, hash = secret()
-	expires = now.Add(sessionLifetime)
-	if e := l.of.Expires; e != nil && e.Before(expires) {
-		expires = *e
+	session, of, err := a.begin(ctx, l.of, origin)
+	return session, of.Expires, err == nil, err
+}
+
+// begin begins a session of somebody, and returns its secret.
+func (a *Access) begin(ctx context.Context, p Person, origin string) (plain string, of store.Session, err error) {
+	plain, hash := secret()
+	now := time.Now()
+	of = store.Session{ID: uuid.NewString(), Who: p.Name, Role: string(p.Role), Origin: origin, Begun: now, Expires: now.Add(sessionLifetime)}
+	if p.Expires != nil && p.Expires.Before(of.Expires) {
+		of.Expires = *p.Expires
 	}
-	err = a.records.AddSession(ctx, store.Session{Who: l.of.Name, Role: string(l.of.Role), Expires: expires}, hash, now)
-	return session, expires, err == nil, err
+	return plain, of, a.records.AddSession(ctx, of, hash)
 }
 
 // Session returns whose a session is. ok is false for one that has ended.
 func (a *Access) Session(ctx context.Context, session string) (p Person, ok bool, err error) {
+	turn := a.now()
 	of, err := a.records.Session(ctx, hashOf(session), time.Now())
 	if errors.Is(err, store.ErrNotFound) {
 		return p, false, nil
 	}
-	return Person{of.Who, Role(of.Role), &of.Expires}, err == nil, err
+	return Person{of.Who, Role(of.Role), &of.Expires, of.ID, turn}, err == nil, err
 }
 
-// EndSession ends a session.
-func (a *Access) EndSession(ctx context.Context, session string) error {
-	return a.records.RemoveSession(ctx, hashOf(session))
+// Sessions are those that somebody may end: an Admin's are all.
+func (a *Access) Sessions(ctx context.Context, p Person) ([]store.Session, error) {
+	all, err := a.records.Sessions(ctx, time.Now())
+	if p.Role != Admin {
+		all = slices.DeleteFunc(all, func(s store.Session) bool { return s.Who != p.Name })
+	}
+	return all, err
+}
+
+// EndSession ends one of the sessions that somebody may end, or fails with ErrNotFound.
+func (a *Access) EndSession(ctx context.Context, p Person, id string) error {
+	all, err := a.Sessions(ctx, p)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(all, func(s store.Session) bool { return s.ID == id }) {
+		return fmt.Errorf("session %q: %w", id, store.ErrNotFound)
+	}
+	if err := a.records.RemoveSession(ctx, id); err != nil {
+		return err
+	}
+	a.end(id, func(s *stay) bool { return s.session == id })
+	return nil
 }

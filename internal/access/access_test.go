@@ -49,6 +49,44 @@ func TestWhoStays(t *testing.T) {
 	require.ErrorIs(t, a.Revoke(t.Context(), "nobody"), store.ErrNotFound)
 }
 
+// TestWhoComesInMeanwhile by a session that is ended, or as somebody who is removed, does not stay.
+func TestWhoComesInMeanwhile(t *testing.T) {
+	state := t.TempDir()
+	records, err := store.Open(t.Context(), filepath.Join(state, "records.sqlite"))
+	require.NoError(t, err)
+	defer records.Close()
+	a, err := Open(t.Context(), state, records)
+	require.NoError(t, err)
+	_, err = a.AddPerson(t.Context(), "crew", Operator, "nine gulls on a mast")
+	require.NoError(t, err)
+	in := func() Person {
+		t.Helper()
+		_, session, ok, err := a.SignIn(t.Context(), "crew", "nine gulls on a mast", "127.0.0.1")
+		require.NoError(t, err)
+		require.True(t, ok)
+		p, ok, err := a.Session(t.Context(), session)
+		require.NoError(t, err)
+		require.True(t, ok)
+		return p
+	}
+	first, second := in(), in()
+	require.NoError(t, a.EndSession(t.Context(), first, first.Session))
+	late, leaveLate := a.While(t.Context(), first)
+	defer leaveLate()
+	require.Error(t, late.Err())
+	stays, leave := a.While(t.Context(), second)
+	defer leave()
+	require.NoError(t, stays.Err())
+	require.NoError(t, a.RemovePerson(t.Context(), "crew"))
+	<-stays.Done()
+	late, leaveLater := a.While(t.Context(), second)
+	defer leaveLater()
+	require.Error(t, late.Err())
+	_, _, ok, err := a.SignIn(t.Context(), "crew", "nine gulls on a mast", "127.0.0.1")
+	require.NoError(t, err)
+	assert.False(t, ok)
+}
+
 // TestRoles: each has what those before it have.
 func TestRoles(t *testing.T) {
 	for has, role := range roles {

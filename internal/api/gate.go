@@ -13,7 +13,11 @@ import (
 	"github.com/gin-gonic/gin"
 )
 
-const sessionCookie = "bagaglio_session"
+const (
+	sessionCookie = "bagaglio_session"
+
+	anybody access.Role = "anybody" // as the description of the API has it
+)
 
 // gate lets in who has the token or a session.
 type gate struct {
@@ -25,9 +29,9 @@ type gate struct {
 // LinkURL is the address that opens the console of a service once.
 func LinkURL(service, key string) string { return service + "/enter?key=" + key }
 
-// check ends a request that brings neither the token nor a session. The call that tells whether the service is well is free.
+// check ends a request that brings neither the token nor a session, but for calls that anybody may do.
 func (g *gate) check(c *gin.Context) {
-	if c.FullPath() == "/v1/health" {
+	if g.needed[c.Request.Method+" "+c.FullPath()] == anybody {
 		return
 	}
 	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
@@ -65,7 +69,7 @@ func (g *gate) check(c *gin.Context) {
 	g.refuse(
 		c,
 		http.StatusUnauthorized,
-		"this needs the service's token (Authorization: Bearer), or a session: \"bagaglio console\" prints a link that opens one",
+		"this needs the service's token (Authorization: Bearer), or a session: sign in, or open one by the link that \"bagaglio console\" prints",
 	)
 }
 
@@ -82,7 +86,7 @@ func (g *gate) let(c *gin.Context, p access.Person, by string) {
 
 // enter begins a session for who comes by a link.
 func (g *gate) enter(c *gin.Context) {
-	session, expires, ok, err := g.service.Access.Enter(c, c.Query("key"))
+	session, expires, ok, err := g.service.Access.Enter(c, c.Query("key"), c.ClientIP())
 	switch {
 	case err == nil && !ok && g.refusals.tooMany(c.ClientIP()):
 		g.refuse(c, http.StatusTooManyRequests, "too many wrong tokens or links came from there: wait a little")
@@ -91,14 +95,15 @@ func (g *gate) enter(c *gin.Context) {
 	case !ok: // the console tells how to get a new one
 		c.Redirect(http.StatusSeeOther, "/?link=used")
 	default:
-		setSession(c, session, int(time.Until(expires).Seconds()))
+		setSession(c, session, expires)
 		c.Redirect(http.StatusSeeOther, "/")
 	}
 }
 
-func setSession(c *gin.Context, value string, maxAge int) {
+// setSession has a browser keep a session until it expires; not at all, where that is past.
+func setSession(c *gin.Context, value string, expires time.Time) {
 	c.SetSameSite(http.SameSiteStrictMode)
-	c.SetCookie(sessionCookie, value, maxAge, "/", "", c.Request.TLS != nil, true)
+	c.SetCookie(sessionCookie, value, max(-1, int(time.Until(expires).Seconds())), "/", "", c.Request.TLS != nil, true)
 }
 
 // headers tell browsers to load nothing from elsewhere and to keep nothing.

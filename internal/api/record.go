@@ -53,6 +53,12 @@ var deeds = map[string]string{
 	"POST /v1/jobs/:job/answer":                    "answered",
 	"POST /v1/tokens":                              "made a token",
 	"DELETE /v1/tokens/:token":                     "revoked the token",
+	"POST /v1/session":                             "signed in",
+	"PUT /v1/me/password":                          "changed their password",
+	"DELETE /v1/sessions/:session":                 "ended the session",
+	"POST /v1/people":                              "let somebody sign in",
+	"PATCH /v1/people/:person":                     "changed what somebody may, or their password",
+	"DELETE /v1/people/:person":                    "let somebody sign in no more",
 	"PUT /v1/limits":                               "changed a limit",
 	"DELETE /v1/limits":                            "removed a limit",
 }

@@ -54,7 +54,7 @@ func New(s *service.Service, o Options) http.Handler {
 	r.GET("/enter", g.enter)
 	r.GET("/metrics", g.check, metrics(s))
 	r.NoRoute(console(o.Console))
-	strict := NewStrictHandlerWithOptions(&server{service: s, options: o}, nil, StrictGinServerOptions{
+	strict := NewStrictHandlerWithOptions(&server{service: s, gate: g, options: o}, nil, StrictGinServerOptions{
 		RequestErrorHandlerFunc: func(c *gin.Context, err error) {
 			problem(c, fmt.Errorf("%w: reading the request: %w", records.ErrInvalid, err))
 		},
@@ -73,6 +73,7 @@ func New(s *service.Service, o Options) http.Handler {
 type server struct {
 	changing sync.Mutex
 	service  *service.Service
+	gate     *gate
 	options  Options
 }
 
@@ -124,16 +125,6 @@ func (s *server) MakeConsoleLink(ctx context.Context, _ MakeConsoleLinkRequestOb
 		scheme = "https://"
 	}
 	return MakeConsoleLink201JSONResponse{Url: LinkURL(scheme+r.Host, key), Until: until}, nil
-}
-
-func (s *server) EndSession(ctx context.Context, _ EndSessionRequestObject) (EndSessionResponseObject, error) {
-	c := ctx.(*gin.Context)
-	session, err := c.Cookie(sessionCookie)
-	if err != nil {
-		return nil, fmt.Errorf("%w: there is no session to end", records.ErrInvalid)
-	}
-	setSession(c, "", -1)
-	return EndSession204Response{}, s.service.Access.EndSession(ctx, session)
 }
 
 // pageSize reads how much of a list is asked for.

@@ -10,7 +10,6 @@ import (
 	"bagaglio/client"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 )
 
 func (a *app) host() *cobra.Command {
@@ -145,17 +144,13 @@ func (a *app) secrets(l loginFlags) (*api.Secrets, error) {
 	}
 	switch {
 	case l.password == "ask":
-		_, _ = fmt.Fprint(a.notes, "Password: ")
-		file, ok := a.in.(*os.File)
-		if !ok || !isTerminal(a.in) {
+		if !isTerminal(a.in) {
 			return nil, usage("there is no terminal to ask for the password on: use file: or env:")
 		}
-		b, err := term.ReadPassword(int(file.Fd()))
+		text, err := a.typed("Password")
 		if err != nil {
 			return nil, err
 		}
-		_, _ = fmt.Fprintln(a.notes)
-		text := string(b)
 		s.Password = &text
 	case strings.HasPrefix(l.password, "file:"):
 		s.Password = &l.password

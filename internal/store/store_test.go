@@ -193,11 +193,12 @@ func TestKnownFormats(t *testing.T) {
 func TestSessionsAndPlansExpire(t *testing.T) {
 	s := records(t)
 	ctx := t.Context()
-	require.NoError(t, s.AddSession(ctx, Session{Who: "crew", Role: "viewer", Expires: noon.Add(time.Hour)}, "hash", noon))
+	session := Session{ID: "1", Who: "crew", Role: "viewer", Origin: "127.0.0.1", Begun: noon, Expires: noon.Add(time.Hour)}
+	require.NoError(t, s.AddSession(ctx, session, "hash"))
 	for _, at := range []time.Duration{0, 59 * time.Minute} {
 		of, err := s.Session(ctx, "hash", noon.Add(at))
 		require.NoError(t, err)
-		assert.Equal(t, Session{Who: "crew", Role: "viewer", Expires: noon.Add(time.Hour)}, of, at)
+		assert.Equal(t, session, of, at)
 	}
 	_, err := s.Session(ctx, "hash", noon.Add(61*time.Minute))
 	require.ErrorIs(t, err, ErrNotFound)

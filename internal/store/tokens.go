@@ -46,11 +46,12 @@ func (s *Store) AddToken(ctx context.Context, t Token, hash string) error {
 	}
 	err := changed(s.db.ExecContext(
 		ctx,
-		`INSERT INTO tokens (name, hash, role, created, expires, used) VALUES (?, ?, ?, ?, ?, '') ON CONFLICT (name) DO NOTHING`,
-		t.Name, hash, t.Role, stamp(t.Created), expires,
+		`INSERT INTO tokens (name, hash, role, created, expires, used)
+			SELECT ?, ?, ?, ?, ?, '' WHERE NOT EXISTS (SELECT 1 FROM people WHERE name = ?) ON CONFLICT (name) DO NOTHING`,
+		t.Name, hash, t.Role, stamp(t.Created), expires, t.Name,
 	))
 	if errors.Is(err, ErrNotFound) {
-		err = fmt.Errorf("the name %q is %w, by another token", t.Name, ErrTaken)
+		err = fmt.Errorf("the name %q is %w, by another token or by somebody who signs in", t.Name, ErrTaken)
 	}
 	return err
 }
@@ -90,50 +91,7 @@ func (s *Store) UseToken(ctx context.Context, hash string, now time.Time) (t Tok
 	return t, err
 }
 
-// RemoveToken forgets a token, and ends the sessions that came of it.
+// RemoveToken forgets a token, or fails with ErrNotFound.
 func (s *Store) RemoveToken(ctx context.Context, name string) error {
-	if err := changed(s.db.ExecContext(ctx, `DELETE FROM tokens WHERE name = ?`, name)); err != nil {
-		return err
-	}
-	_, err := s.db.ExecContext(ctx, `DELETE FROM sessions WHERE who = ?`, name)
-	return err
-}
-
-// Session is whose a session is: the name of a token, empty for that of the service, and its role.
-type Session struct {
-	Who, Role string
-	Expires   time.Time
-}
-
-// AddSession keeps a session by the hash of its secret, and drops those that have expired.
-func (s *Store) AddSession(ctx context.Context, of Session, hash string, now time.Time) error {
-	_, err := s.db.ExecContext(
-		ctx, `INSERT INTO sessions (hash, expires, who, role) VALUES (?, ?, ?, ?)`, hash, stamp(of.Expires), of.Who, of.Role,
-	)
-	if err == nil {
-		_, err = s.db.ExecContext(ctx, `DELETE FROM sessions WHERE expires < ?`, stamp(now))
-	}
-	return err
-}
-
-// Session returns whose a session is that has not expired, or ErrNotFound.
-func (s *Store) Session(ctx context.Context, hash string, now time.Time) (of Session, err error) {
-	var row struct {
-		Who     string `db:"who"`
-		Role    string `db:"role"`
-		Expires string `db:"expires"`
-	}
-	err = s.db.GetContext(ctx, &row, `SELECT who, role, expires FROM sessions WHERE hash = ? AND expires >= ?`, hash, stamp(now))
-	if err != nil {
-		return of, notFound(err)
-	}
-	of.Who, of.Role = row.Who, row.Role
-	of.Expires, err = time.Parse(time.RFC3339Nano, row.Expires)
-	return of, err
-}
-
-// RemoveSession ends a session.
-func (s *Store) RemoveSession(ctx context.Context, hash string) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM sessions WHERE hash = ?`, hash)
-	return err
+	return s.one(ctx, `DELETE FROM tokens WHERE name = ?`, name)
 }

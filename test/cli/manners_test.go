@@ -3,6 +3,7 @@ package cli
 import (
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -174,4 +175,43 @@ func TestTokens(t *testing.T) {
 	_, err = watch.Jobs(t.Context(), 1)
 	require.ErrorContains(t, err, "has expired")
 	run(1, "token revoke night-watch")
+}
+
+// TestPeople are let in with a password that is a line of the standard input, and not one of the command.
+func TestPeople(t *testing.T) {
+	t.Parallel()
+	state := filepath.Join(t.TempDir(), "state")
+	testkit.Start(t, state)
+	run := func(password, args string) (out string, err error) {
+		cmd := exec.CommandContext(t.Context(), testkit.Binary(t), strings.Fields(args)...)
+		cmd.Env = append(os.Environ(), "BAGAGLIO_STATE="+state)
+		cmd.Stdin = strings.NewReader(password)
+		b, err := cmd.CombinedOutput()
+		return string(b), err
+	}
+	out, err := run("nine gulls on a mast\n", "person add harbour-master --role operator")
+	require.NoError(t, err, out)
+	assert.Contains(t, out, "harbour-master signs in as operator.")
+	out, err = run("", "person add crew")
+	require.Error(t, err)
+	assert.Contains(t, out, "give the password as a line")
+	out, err = run("", "person set harbour-master")
+	require.Error(t, err)
+	assert.Contains(t, out, "at least one of the flags")
+	out, err = run("", "person set harbour-master --role viewer")
+	require.NoError(t, err, out)
+	out, err = run("", "person list")
+	require.NoError(t, err, out)
+	assert.Regexp(t, `harbour-master +viewer +.* never\n`, out)
+	out, err = run("", "session list")
+	require.NoError(t, err, out)
+	assert.Contains(t, out, "SESSION")
+	out, err = run("", "session end none")
+	require.Error(t, err)
+	assert.Contains(t, out, "not found")
+	out, err = run("", "person remove harbour-master")
+	require.NoError(t, err, out)
+	out, err = run("", "person remove harbour-master")
+	require.Error(t, err)
+	assert.Contains(t, out, "not found")
 }

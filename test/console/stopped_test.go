@@ -3,6 +3,7 @@ package console
 import (
 	"math/rand/v2"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -98,4 +99,23 @@ func TestAJobThatAsks(t *testing.T) {
 	p.AwaitText("the answer to what to do about it was to put zeros there")
 	ended := testkit.Await(t, s.Service, j.Id)
 	require.Equal(t, api.JobOutcomeDamaged, *ended.Outcome)
+}
+
+// TestTheConsoleSaysThatTheServiceIsAway, and takes up what it missed when that is there again.
+func TestTheConsoleSaysThatTheServiceIsAway(t *testing.T) {
+	t.Parallel()
+	s := world(t)
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.AwaitText("Nothing runs")
+	s.Kill()
+	p.AwaitText("The service does not answer")
+	s = testkit.Start(t, s.State, "--listen", strings.TrimPrefix(s.Address, "http://"))
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, plan.Request{
+		Kind:        plan.Copy,
+		Source:      plan.Place{Pool: "quay-store", Path: "tide-board.raw"},
+		Destination: &plan.Place{Pool: "lighthouse-store", Path: "tide-board.raw"},
+	}).Id)
+	p.Await(`!document.body.innerText.includes("The service does not answer")`)
+	p.AwaitText("quay-store:tide-board.raw")
 }

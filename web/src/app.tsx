@@ -3,6 +3,7 @@ import { Archive, ArrowRightLeft, Eye, HardDrive, ListChecks, LogOut, Map, Moon,
 import { useEffect, useState } from "react";
 import { NavLink, Route, Routes } from "react-router";
 import { calls, Problem, result } from "./api/client.ts";
+import { useFollow } from "./api/follow.ts";
 import { useMe } from "./api/me.ts";
 import { HealthNote } from "./components/health.tsx";
 import { BalancePage } from "./pages/balance.tsx";
@@ -35,9 +36,14 @@ export function App() {
   if (version.error instanceof Problem && version.error.status === 401) {
     return <LockedPage />;
   }
+  return <Unlocked version={version.data?.version} />;
+}
+
+function Unlocked({ version }: { version?: string }) {
+  useFollow();
   return (
     <>
-      <Header version={version.data?.version} />
+      <Header version={version} />
       <HealthNote />
       <main className="mx-auto max-w-6xl px-4 py-6 max-sm:pb-24">
         <Routes>

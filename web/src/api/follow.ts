@@ -3,21 +3,27 @@ import { useEffect } from "react";
 import type { Job } from "./client.ts";
 
 /**
- * Keeps what is known of jobs up to date while a page is seen: of all of them, or of one. A page that is not seen has no line open: a browser has six
- * of them for all of its pages, those included that it keeps to go back to.
+ * Keeps what is known of jobs up to date while a page is seen. A page that is not seen has no line open: a browser has six of them for all of its pages,
+ * those included that it keeps to go back to.
  */
-export function useFollow(job?: string) {
+export function useFollow() {
   const cache = useQueryClient();
   useEffect(() => {
     let events: EventSource | undefined;
+    let cut = false;
     const look = () => {
       if (document.visibilityState === "hidden") {
         events?.close();
         events = undefined;
       } else if (!events) {
-        events = new EventSource("/v1/events" + (job ? `?job=${encodeURIComponent(job)}` : ""));
+        events = new EventSource("/v1/events");
         events.addEventListener("error", () => {
+          cut = true;
           if (events?.readyState === EventSource.CLOSED) void cache.invalidateQueries({ queryKey: ["version"] }); // it is refused
+        });
+        events.addEventListener("open", () => {
+          if (cut) void cache.invalidateQueries(); // what was missed
+          cut = false;
         });
         events.addEventListener("job", (event) =>
           takeNews(cache, JSON.parse((event as MessageEvent<string>).data) as Job),
@@ -26,7 +32,8 @@ export function useFollow(job?: string) {
     };
     const seenAgain = () => {
       look();
-      void cache.invalidateQueries({ queryKey: job ? ["job", job] : ["jobs"] }); // what was missed
+      void cache.invalidateQueries({ queryKey: ["jobs"] }); // likewise
+      void cache.invalidateQueries({ queryKey: ["job"] });
     };
     seenAgain();
     document.addEventListener("visibilitychange", seenAgain);
@@ -34,7 +41,7 @@ export function useFollow(job?: string) {
       document.removeEventListener("visibilitychange", seenAgain);
       events?.close();
     };
-  }, [cache, job]);
+  }, [cache]);
 }
 
 /** Puts the news of a job in the place of what is known of it. */

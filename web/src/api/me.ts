@@ -5,3 +5,10 @@ import { calls, result } from "./client.ts";
 export function useMe() {
   return useQuery({ queryKey: ["me"], queryFn: () => result(calls.GET("/v1/me")), staleTime: Infinity });
 }
+
+/** What each role may. */
+export const may = {
+  viewer: "viewer: looks and plans",
+  operator: "operator: works with jobs, machines and disks",
+  admin: "admin: also decides where: hosts, pools, limits, who is let in",
+};

@@ -1,34 +1,35 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { calls, items, result, type Schemas } from "../api/client.ts";
-import { useMe } from "../api/me.ts";
+import { may, useMe } from "../api/me.ts";
 import { when } from "../format.ts";
 import { Choice } from "./choice.tsx";
 import { Failure } from "./failure.tsx";
+import { People } from "./people.tsx";
+import { Sessions } from "./sessions.tsx";
 import { TextLine } from "./text-line.tsx";
 
 type Token = Schemas["Token"];
 
-const may = {
-  viewer: "viewer: looks and plans",
-  operator: "operator: works with jobs, machines and disks",
-  admin: "admin: also decides where: hosts, pools, limits, tokens",
-};
-
-/** Who is let in besides the service's own user, for who may say that. */
+/** Who is let in besides the service's own user, for who may say that, and what one may say of oneself. */
 export function LetIn() {
   const me = useMe();
-  const tokens = useQuery({
-    queryKey: ["tokens"],
-    queryFn: () => items(calls.GET("/v1/tokens")),
-    enabled: me.data?.role === "admin",
-  });
-  if (me.data?.role !== "admin") return null;
   return (
-    <section className="sheet space-y-3" aria-label="Who is let in">
-      <h2>Who is let in</h2>
+    <>
+      {me.data?.role === "admin" && <People />}
+      {me.data?.role === "admin" && <Tokens />}
+      <Sessions />
+    </>
+  );
+}
+
+function Tokens() {
+  const tokens = useQuery({ queryKey: ["tokens"], queryFn: () => items(calls.GET("/v1/tokens")) });
+  return (
+    <section className="sheet space-y-3" aria-label="Tokens">
+      <h2>Tokens, for programs and the client</h2>
       {tokens.error && <Failure error={tokens.error} />}
-      {tokens.data?.length === 0 && <p className="opacity-75">Nobody but who runs the service.</p>}
+      {tokens.data?.length === 0 && <p className="opacity-75">None but the one of the service itself.</p>}
       <ul className="divide-y divide-base-300">
         {tokens.data?.map((token) => (
           <TokenRow key={token.name} token={token} />

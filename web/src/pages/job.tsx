@@ -1,7 +1,6 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useNavigate, useParams } from "react-router";
 import { calls, result, type Check, type Job, type Remedy } from "../api/client.ts";
-import { useFollow } from "../api/follow.ts";
 import { mend } from "../api/mend.ts";
 import { Asked } from "../components/asked.tsx";
 import { CarriedMachine } from "../components/carried-machine.tsx";
@@ -21,7 +20,6 @@ import { placeName, workName, subjectName } from "../format.ts";
 /** One job: what is happening, then what happened. */
 export function JobPage() {
   const { id = "" } = useParams();
-  useFollow(id);
   const path = { job: id };
   const job = useQuery({
     queryKey: ["job", id],

@@ -1,7 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { calls, items, type Job } from "../api/client.ts";
-import { useFollow } from "../api/follow.ts";
 import { Failure } from "../components/failure.tsx";
 import { GroupSheet } from "../components/group-sheet.tsx";
 import { State } from "../components/state.tsx";
@@ -26,7 +25,6 @@ function Facts({ job }: { job: Job }) {
 
 /** The last groups, and all jobs, the newest first. */
 export function JobsPage() {
-  useFollow();
   const jobs = useQuery({ queryKey: ["jobs"], queryFn: () => items(calls.GET("/v1/jobs")) });
   const states = jobs.data?.map((job) => job.state).join();
   const groups = useQuery({

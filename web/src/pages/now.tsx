@@ -12,7 +12,6 @@ import {
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { calls, items, result, type Job, type Schemas } from "../api/client.ts";
-import { useFollow } from "../api/follow.ts";
 import { Asked } from "../components/asked.tsx";
 import { Failure } from "../components/failure.tsx";
 import { State } from "../components/state.tsx";
@@ -32,7 +31,6 @@ const looks = {
 
 /** What needs somebody now, what runs and when it will be done, and what happened since one last looked. */
 export function NowPage() {
-  useFollow();
   const jobs = useQuery({ queryKey: ["jobs"], queryFn: () => items(calls.GET("/v1/jobs")) });
   const states = jobs.data?.map((job) => job.state).join();
   const needs = useQuery({

@@ -3,7 +3,6 @@ import { RefreshCw, Scale, ServerCog } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { calls, items, result, type Held, type Pool } from "../api/client.ts";
-import { useFollow } from "../api/follow.ts";
 import { composing, dragged, DiskRow } from "../components/disk-row.tsx";
 import { Failure } from "../components/failure.tsx";
 import { Fill } from "../components/fill.tsx";
@@ -15,7 +14,6 @@ const shown = 6;
 
 /** All pools, how full they are, and what fills them. A disk is dragged to another pool to be moved there. */
 export function PlacesPage() {
-  useFollow();
   const pools = useQuery({ queryKey: ["pools"], queryFn: () => items(calls.GET("/v1/pools")) });
   const held = useQuery({ queryKey: ["held"], queryFn: () => items(calls.GET("/v1/held")) });
   const names = pools.data?.map((pool) => pool.name) ?? [];

@@ -2,7 +2,6 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tansta
 import { useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { calls, items, result, type Pool, type Rules } from "../api/client.ts";
-import { useFollow } from "../api/follow.ts";
 import { Choice } from "../components/choice.tsx";
 import { DiskRow } from "../components/disk-row.tsx";
 import { Failure } from "../components/failure.tsx";
@@ -24,7 +23,6 @@ const onlys = {
 
 /** One pool: what it can do, what it accepts, and all disks in it. */
 export function PoolPage() {
-  useFollow();
   const [search] = useSearchParams();
   const name = search.get("name") ?? "";
   const pools = useQuery({ queryKey: ["pools"], queryFn: () => items(calls.GET("/v1/pools")) });
