@@ -21,6 +21,27 @@ import (
 	"bagaglio/core/storage/blocks"
 )
 
+// Defines values for ChannelKind.
+const (
+	ChannelKindMail    ChannelKind = "mail"
+	ChannelKindProgram ChannelKind = "program"
+	ChannelKindWeb     ChannelKind = "web"
+)
+
+// Valid indicates whether the value is a known member of the ChannelKind enum.
+func (e ChannelKind) Valid() bool {
+	switch e {
+	case ChannelKindMail:
+		return true
+	case ChannelKindProgram:
+		return true
+	case ChannelKindWeb:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for HealthStatus.
 const (
 	HealthStatusWaiting HealthStatus = "waiting"
@@ -285,6 +306,27 @@ func (e MachineFindingKind) Valid() bool {
 	}
 }
 
+// Defines values for MadeChannelKind.
+const (
+	MadeChannelKindMail    MadeChannelKind = "mail"
+	MadeChannelKindProgram MadeChannelKind = "program"
+	MadeChannelKindWeb     MadeChannelKind = "web"
+)
+
+// Valid indicates whether the value is a known member of the MadeChannelKind enum.
+func (e MadeChannelKind) Valid() bool {
+	switch e {
+	case MadeChannelKindMail:
+		return true
+	case MadeChannelKindProgram:
+		return true
+	case MadeChannelKindWeb:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NeedKind.
 const (
 	NeedKindAway     NeedKind = "away"
@@ -312,6 +354,27 @@ func (e NeedKind) Valid() bool {
 	case NeedKindQuestion:
 		return true
 	case NeedKindStopped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewChannelKind.
+const (
+	NewChannelKindMail    NewChannelKind = "mail"
+	NewChannelKindProgram NewChannelKind = "program"
+	NewChannelKindWeb     NewChannelKind = "web"
+)
+
+// Valid indicates whether the value is a known member of the NewChannelKind enum.
+func (e NewChannelKind) Valid() bool {
+	switch e {
+	case NewChannelKindMail:
+		return true
+	case NewChannelKindProgram:
+		return true
+	case NewChannelKindWeb:
 		return true
 	default:
 		return false
@@ -369,6 +432,42 @@ func (e Role) Valid() bool {
 	case Operator:
 		return true
 	case Viewer:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Told.
+const (
+	ToldAway     Told = "away"
+	ToldDone     Told = "done"
+	ToldDoubt    Told = "doubt"
+	ToldDrive    Told = "drive"
+	ToldFailed   Told = "failed"
+	ToldFull     Told = "full"
+	ToldQuestion Told = "question"
+	ToldStopped  Told = "stopped"
+)
+
+// Valid indicates whether the value is a known member of the Told enum.
+func (e Told) Valid() bool {
+	switch e {
+	case ToldAway:
+		return true
+	case ToldDone:
+		return true
+	case ToldDoubt:
+		return true
+	case ToldDrive:
+		return true
+	case ToldFailed:
+		return true
+	case ToldFull:
+		return true
+	case ToldQuestion:
+		return true
+	case ToldStopped:
 		return true
 	default:
 		return false
@@ -500,6 +599,51 @@ type ChangesSince struct {
 
 	// Receipt its ID
 	Receipt string `json:"receipt"`
+}
+
+// Channel defines model for Channel.
+type Channel struct {
+	Created time.Time   `json:"created"`
+	Kind    ChannelKind `json:"kind"`
+
+	// Last when the newest message was made
+	Last *time.Time `json:"last,omitempty"`
+	Name string     `json:"name"`
+
+	// Problem why the newest message could not be told when it was tried last
+	Problem *string       `json:"problem,omitempty"`
+	Target  ChannelTarget `json:"target"`
+	Tells   []Told        `json:"tells"`
+
+	// Waiting messages that could not be told yet
+	Waiting int `json:"waiting"`
+}
+
+// ChannelKind defines model for Channel.Kind.
+type ChannelKind string
+
+// ChannelTarget defines model for ChannelTarget.
+type ChannelTarget struct {
+	// From mail: whom it is from
+	From *string `json:"from,omitempty"`
+
+	// InTheClear mail: also through a server that does not encrypt
+	InTheClear *bool `json:"in_the_clear,omitempty"`
+
+	// Program program: its name in /etc/bagaglio/notices; the message is its standard input
+	Program *string `json:"program,omitempty"`
+
+	// Server mail: HOST:PORT of a mail server
+	Server *string `json:"server,omitempty"`
+
+	// To mail: whom it is to
+	To *[]string `json:"to,omitempty"`
+
+	// Url web: where to
+	Url *string `json:"url,omitempty"`
+
+	// User mail: who logs in; absent for nobody
+	User *string `json:"user,omitempty"`
 }
 
 // Check defines model for Check.
@@ -1279,6 +1423,30 @@ type MachineTrial struct {
 	Seconds float64 `json:"seconds"`
 }
 
+// MadeChannel defines model for MadeChannel.
+type MadeChannel struct {
+	Created time.Time       `json:"created"`
+	Kind    MadeChannelKind `json:"kind"`
+
+	// Last when the newest message was made
+	Last *time.Time `json:"last,omitempty"`
+	Name string     `json:"name"`
+
+	// Problem why the newest message could not be told when it was tried last
+	Problem *string `json:"problem,omitempty"`
+
+	// Secret web: what messages are signed with; it is told this once
+	Secret *string       `json:"secret,omitempty"`
+	Target ChannelTarget `json:"target"`
+	Tells  []Told        `json:"tells"`
+
+	// Waiting messages that could not be told yet
+	Waiting int `json:"waiting"`
+}
+
+// MadeChannelKind defines model for MadeChannel.Kind.
+type MadeChannelKind string
+
 // MadeToken defines model for MadeToken.
 type MadeToken struct {
 	Created time.Time `json:"created"`
@@ -1311,6 +1479,24 @@ type Need struct {
 
 // NeedKind defines model for Need.Kind.
 type NeedKind string
+
+// NewChannel defines model for NewChannel.
+type NewChannel struct {
+	Kind NewChannelKind `json:"kind"`
+
+	// Name small letters, digits and hyphens
+	Name string `json:"name"`
+
+	// Password mail: what is logged in with
+	Password *string       `json:"password,omitempty"`
+	Target   ChannelTarget `json:"target"`
+
+	// Tells all but done when absent
+	Tells *[]Told `json:"tells,omitempty"`
+}
+
+// NewChannelKind defines model for NewChannel.Kind.
+type NewChannelKind string
 
 // NewExport defines model for NewExport.
 type NewExport struct {
@@ -1757,6 +1943,9 @@ type Token struct {
 	Used *time.Time `json:"used,omitempty"`
 }
 
+// Told defines model for Told.
+type Told string
+
 // Trait defines model for Trait.
 type Trait struct {
 	About string `json:"about"`
@@ -2016,6 +2205,9 @@ type ListSealsParams struct {
 	// After number of the last one that is known
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 }
+
+// AddChannelJSONRequestBody defines body for AddChannel for application/json ContentType.
+type AddChannelJSONRequestBody = NewChannel
 
 // OpenExportJSONRequestBody defines body for OpenExport for application/json ContentType.
 type OpenExportJSONRequestBody = NewExport

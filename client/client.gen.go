@@ -92,6 +92,41 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
+	// ListChannels Who is told what happens, and whether they could be
+	//
+	// Corresponds with GET /v1/channels (the `ListChannels` operationId).
+	ListChannels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddChannelWithBody Tell somebody, or a program, what happens from now on
+	//
+	// A web server gets messages by POST, signed as Standard Webhooks says (webhook-id, webhook-timestamp, webhook-signature); the secret is told once.
+	// What cannot be told is tried again for a day, ever less often; behind it the others wait, so that they come in their order.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/channels (the `AddChannel` operationId).
+	AddChannelWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddChannel Tell somebody, or a program, what happens from now on
+	//
+	// A web server gets messages by POST, signed as Standard Webhooks says (webhook-id, webhook-timestamp, webhook-signature); the secret is told once.
+	// What cannot be told is tried again for a day, ever less often; behind it the others wait, so that they come in their order.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/channels (the `AddChannel` operationId).
+	AddChannel(ctx context.Context, body AddChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveChannel Tell it nothing any more
+	//
+	// Corresponds with DELETE /v1/channels/{channel} (the `RemoveChannel` operationId).
+	RemoveChannel(ctx context.Context, channel string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryChannel Tell it now that it is tried out, and say whether that arrives
+	//
+	// Corresponds with POST /v1/channels/{channel}/try (the `TryChannel` operationId).
+	TryChannel(ctx context.Context, channel string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// MakeConsoleLink Make a link that opens the console once
 	//
 	// Corresponds with POST /v1/console-links (the `MakeConsoleLink` operationId).
@@ -781,6 +816,91 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /v1/version (the `GetVersion` operationId).
 	GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// ListChannels Who is told what happens, and whether they could be
+//
+// Corresponds with GET /v1/channels (the `ListChannels` operationId).
+func (c *Client) ListChannels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListChannelsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddChannelWithBody Tell somebody, or a program, what happens from now on
+//
+// A web server gets messages by POST, signed as Standard Webhooks says (webhook-id, webhook-timestamp, webhook-signature); the secret is told once.
+// What cannot be told is tried again for a day, ever less often; behind it the others wait, so that they come in their order.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/channels (the `AddChannel` operationId).
+func (c *Client) AddChannelWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddChannelRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddChannel Tell somebody, or a program, what happens from now on
+//
+// A web server gets messages by POST, signed as Standard Webhooks says (webhook-id, webhook-timestamp, webhook-signature); the secret is told once.
+// What cannot be told is tried again for a day, ever less often; behind it the others wait, so that they come in their order.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/channels (the `AddChannel` operationId).
+func (c *Client) AddChannel(ctx context.Context, body AddChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddChannelRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveChannel Tell it nothing any more
+//
+// Corresponds with DELETE /v1/channels/{channel} (the `RemoveChannel` operationId).
+func (c *Client) RemoveChannel(ctx context.Context, channel string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveChannelRequest(c.Server, channel)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryChannel Tell it now that it is tried out, and say whether that arrives
+//
+// Corresponds with POST /v1/channels/{channel}/try (the `TryChannel` operationId).
+func (c *Client) TryChannel(ctx context.Context, channel string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryChannelRequest(c.Server, channel)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // MakeConsoleLink Make a link that opens the console once
@@ -2591,6 +2711,141 @@ func (c *Client) GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) 
 		return nil, err
 	}
 	return c.Client.Do(req)
+}
+
+// NewListChannelsRequest constructs an http.Request for the ListChannels method
+func NewListChannelsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/channels")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddChannelRequest calls the generic AddChannel builder with application/json body
+func NewAddChannelRequest(server string, body AddChannelJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddChannelRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddChannelRequestWithBody constructs an http.Request for the AddChannel method, with any body, and a specified content type
+func NewAddChannelRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/channels")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveChannelRequest constructs an http.Request for the RemoveChannel method
+func NewRemoveChannelRequest(server string, channel string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "channel", channel, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/channels/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTryChannelRequest constructs an http.Request for the TryChannel method
+func NewTryChannelRequest(server string, channel string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "channel", channel, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/channels/%s/try", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
 }
 
 // NewMakeConsoleLinkRequest constructs an http.Request for the MakeConsoleLink method
@@ -6558,6 +6813,47 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// ListChannelsWithResponse Who is told what happens, and whether they could be
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/channels (the `ListChannels` operationId).
+	ListChannelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListChannelsResponse, error)
+
+	// AddChannelWithBodyWithResponse Tell somebody, or a program, what happens from now on
+	//
+	// A web server gets messages by POST, signed as Standard Webhooks says (webhook-id, webhook-timestamp, webhook-signature); the secret is told once.
+	// What cannot be told is tried again for a day, ever less often; behind it the others wait, so that they come in their order.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/channels (the `AddChannel` operationId).
+	AddChannelWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddChannelResponse, error)
+
+	// AddChannelWithResponse Tell somebody, or a program, what happens from now on
+	//
+	// A web server gets messages by POST, signed as Standard Webhooks says (webhook-id, webhook-timestamp, webhook-signature); the secret is told once.
+	// What cannot be told is tried again for a day, ever less often; behind it the others wait, so that they come in their order.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/channels (the `AddChannel` operationId).
+	AddChannelWithResponse(ctx context.Context, body AddChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*AddChannelResponse, error)
+
+	// RemoveChannelWithResponse Tell it nothing any more
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/channels/{channel} (the `RemoveChannel` operationId).
+	RemoveChannelWithResponse(ctx context.Context, channel string, reqEditors ...RequestEditorFn) (*RemoveChannelResponse, error)
+
+	// TryChannelWithResponse Tell it now that it is tried out, and say whether that arrives
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/channels/{channel}/try (the `TryChannel` operationId).
+	TryChannelWithResponse(ctx context.Context, channel string, reqEditors ...RequestEditorFn) (*TryChannelResponse, error)
+
 	// MakeConsoleLinkWithResponse Make a link that opens the console once
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7375,6 +7671,188 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/version (the `GetVersion` operationId).
 	GetVersionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetVersionResponse, error)
+}
+
+type ListChannelsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Channel `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListChannelsResponse) GetJSON200() *struct {
+	Items []Channel `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListChannelsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListChannelsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListChannelsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListChannelsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListChannelsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *MadeChannel
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddChannelResponse) GetJSON201() *MadeChannel {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddChannelResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddChannelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveChannelResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveChannelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryChannelResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryChannelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type MakeConsoleLinkResponse struct {
@@ -11528,6 +12006,77 @@ func (r GetVersionResponse) ContentType() string {
 	return ""
 }
 
+// ListChannelsWithResponse Who is told what happens, and whether they could be
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/channels (the `ListChannels` operationId).
+func (c *ClientWithResponses) ListChannelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListChannelsResponse, error) {
+	rsp, err := c.ListChannels(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListChannelsResponse(rsp)
+}
+
+// AddChannelWithBodyWithResponse Tell somebody, or a program, what happens from now on
+//
+// A web server gets messages by POST, signed as Standard Webhooks says (webhook-id, webhook-timestamp, webhook-signature); the secret is told once.
+// What cannot be told is tried again for a day, ever less often; behind it the others wait, so that they come in their order.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/channels (the `AddChannel` operationId).
+func (c *ClientWithResponses) AddChannelWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddChannelResponse, error) {
+	rsp, err := c.AddChannelWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddChannelResponse(rsp)
+}
+
+// AddChannelWithResponse Tell somebody, or a program, what happens from now on
+//
+// A web server gets messages by POST, signed as Standard Webhooks says (webhook-id, webhook-timestamp, webhook-signature); the secret is told once.
+// What cannot be told is tried again for a day, ever less often; behind it the others wait, so that they come in their order.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/channels (the `AddChannel` operationId).
+func (c *ClientWithResponses) AddChannelWithResponse(ctx context.Context, body AddChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*AddChannelResponse, error) {
+	rsp, err := c.AddChannel(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddChannelResponse(rsp)
+}
+
+// RemoveChannelWithResponse Tell it nothing any more
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/channels/{channel} (the `RemoveChannel` operationId).
+func (c *ClientWithResponses) RemoveChannelWithResponse(ctx context.Context, channel string, reqEditors ...RequestEditorFn) (*RemoveChannelResponse, error) {
+	rsp, err := c.RemoveChannel(ctx, channel, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveChannelResponse(rsp)
+}
+
+// TryChannelWithResponse Tell it now that it is tried out, and say whether that arrives
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/channels/{channel}/try (the `TryChannel` operationId).
+func (c *ClientWithResponses) TryChannelWithResponse(ctx context.Context, channel string, reqEditors ...RequestEditorFn) (*TryChannelResponse, error) {
+	rsp, err := c.TryChannel(ctx, channel, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryChannelResponse(rsp)
+}
+
 // MakeConsoleLinkWithResponse Make a link that opens the console once
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13016,6 +13565,132 @@ func (c *ClientWithResponses) GetVersionWithResponse(ctx context.Context, reqEdi
 		return nil, err
 	}
 	return ParseGetVersionResponse(rsp)
+}
+
+// ParseListChannelsResponse parses an HTTP response from a ListChannelsWithResponse call
+func ParseListChannelsResponse(rsp *http.Response) (*ListChannelsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListChannelsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Channel `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddChannelResponse parses an HTTP response from a AddChannelWithResponse call
+func ParseAddChannelResponse(rsp *http.Response) (*AddChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddChannelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest MadeChannel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveChannelResponse parses an HTTP response from a RemoveChannelWithResponse call
+func ParseRemoveChannelResponse(rsp *http.Response) (*RemoveChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveChannelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryChannelResponse parses an HTTP response from a TryChannelWithResponse call
+func ParseTryChannelResponse(rsp *http.Response) (*TryChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryChannelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
 }
 
 // ParseMakeConsoleLinkResponse parses an HTTP response from a MakeConsoleLinkWithResponse call

@@ -59,6 +59,9 @@ var deeds = map[string]string{
 	"POST /v1/people":                              "let somebody sign in",
 	"PATCH /v1/people/:person":                     "changed what somebody may, or their password",
 	"DELETE /v1/people/:person":                    "let somebody sign in no more",
+	"POST /v1/channels":                            "had somebody told what happens",
+	"DELETE /v1/channels/:channel":                 "had it told nothing any more",
+	"POST /v1/channels/:channel/try":               "tried it out",
 	"PUT /v1/limits":                               "changed a limit",
 	"DELETE /v1/limits":                            "removed a limit",
 }

@@ -20,6 +20,18 @@ import (
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// ListChannels Who is told what happens, and whether they could be
+	// (GET /v1/channels)
+	ListChannels(c *gin.Context)
+	// AddChannel Tell somebody, or a program, what happens from now on
+	// (POST /v1/channels)
+	AddChannel(c *gin.Context)
+	// RemoveChannel Tell it nothing any more
+	// (DELETE /v1/channels/{channel})
+	RemoveChannel(c *gin.Context, channel string)
+	// TryChannel Tell it now that it is tried out, and say whether that arrives
+	// (POST /v1/channels/{channel}/try)
+	TryChannel(c *gin.Context, channel string)
 	// MakeConsoleLink Make a link that opens the console once
 	// (POST /v1/console-links)
 	MakeConsoleLink(c *gin.Context)
@@ -294,6 +306,82 @@ type ServerInterfaceWrapper struct {
 }
 
 type MiddlewareFunc func(c *gin.Context)
+
+// ListChannels operation middleware
+func (siw *ServerInterfaceWrapper) ListChannels(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListChannels(c)
+}
+
+// AddChannel operation middleware
+func (siw *ServerInterfaceWrapper) AddChannel(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddChannel(c)
+}
+
+// RemoveChannel operation middleware
+func (siw *ServerInterfaceWrapper) RemoveChannel(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "channel" -------------
+	var channel string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "channel", c.Param("channel"), &channel, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter channel: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveChannel(c, channel)
+}
+
+// TryChannel operation middleware
+func (siw *ServerInterfaceWrapper) TryChannel(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "channel" -------------
+	var channel string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "channel", c.Param("channel"), &channel, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter channel: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryChannel(c, channel)
+}
 
 // MakeConsoleLink operation middleware
 func (siw *ServerInterfaceWrapper) MakeConsoleLink(c *gin.Context) {
@@ -2770,6 +2858,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/v1/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/v1/tokens", wrapper.AddToken)
 	router.DELETE(options.BaseURL+"/v1/tokens/:token", wrapper.RevokeToken)
+	router.GET(options.BaseURL+"/v1/channels", wrapper.ListChannels)
+	router.POST(options.BaseURL+"/v1/channels", wrapper.AddChannel)
+	router.DELETE(options.BaseURL+"/v1/channels/:channel", wrapper.RemoveChannel)
+	router.POST(options.BaseURL+"/v1/channels/:channel/try", wrapper.TryChannel)
 	router.GET(options.BaseURL+"/v1/needs", wrapper.ListNeeds)
 	router.GET(options.BaseURL+"/v1/exports", wrapper.ListExports)
 	router.POST(options.BaseURL+"/v1/exports", wrapper.OpenExport)
@@ -2781,6 +2873,151 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
+
+type ListChannelsRequestObject struct {
+}
+
+type ListChannelsResponseObject interface {
+	VisitListChannelsResponse(w http.ResponseWriter) error
+}
+
+type ListChannels200JSONResponse struct {
+	Items []Channel `json:"items"`
+}
+
+func (response ListChannels200JSONResponse) VisitListChannelsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListChannelsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListChannelsdefaultApplicationProblemPlusJSONResponse) VisitListChannelsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddChannelRequestObject struct {
+	Body *AddChannelJSONRequestBody
+}
+
+type AddChannelResponseObject interface {
+	VisitAddChannelResponse(w http.ResponseWriter) error
+}
+
+type AddChannel201JSONResponse MadeChannel
+
+func (response AddChannel201JSONResponse) VisitAddChannelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddChanneldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddChanneldefaultApplicationProblemPlusJSONResponse) VisitAddChannelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveChannelRequestObject struct {
+	Channel string `json:"channel"`
+}
+
+type RemoveChannelResponseObject interface {
+	VisitRemoveChannelResponse(w http.ResponseWriter) error
+}
+
+type RemoveChannel204Response struct {
+}
+
+func (response RemoveChannel204Response) VisitRemoveChannelResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveChanneldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveChanneldefaultApplicationProblemPlusJSONResponse) VisitRemoveChannelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryChannelRequestObject struct {
+	Channel string `json:"channel"`
+}
+
+type TryChannelResponseObject interface {
+	VisitTryChannelResponse(w http.ResponseWriter) error
+}
+
+type TryChannel204Response struct {
+}
+
+func (response TryChannel204Response) VisitTryChannelResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type TryChanneldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryChanneldefaultApplicationProblemPlusJSONResponse) VisitTryChannelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
 
 type MakeConsoleLinkRequestObject struct {
 }
@@ -6256,6 +6493,18 @@ func (response GetVersiondefaultApplicationProblemPlusJSONResponse) VisitGetVers
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
+	// ListChannels Who is told what happens, and whether they could be
+	// (GET /v1/channels)
+	ListChannels(ctx context.Context, request ListChannelsRequestObject) (ListChannelsResponseObject, error)
+	// AddChannel Tell somebody, or a program, what happens from now on
+	// (POST /v1/channels)
+	AddChannel(ctx context.Context, request AddChannelRequestObject) (AddChannelResponseObject, error)
+	// RemoveChannel Tell it nothing any more
+	// (DELETE /v1/channels/{channel})
+	RemoveChannel(ctx context.Context, request RemoveChannelRequestObject) (RemoveChannelResponseObject, error)
+	// TryChannel Tell it now that it is tried out, and say whether that arrives
+	// (POST /v1/channels/{channel}/try)
+	TryChannel(ctx context.Context, request TryChannelRequestObject) (TryChannelResponseObject, error)
 	// MakeConsoleLink Make a link that opens the console once
 	// (POST /v1/console-links)
 	MakeConsoleLink(ctx context.Context, request MakeConsoleLinkRequestObject) (MakeConsoleLinkResponseObject, error)
@@ -6577,6 +6826,124 @@ type strictHandler struct {
 	ssi         StrictServerInterface
 	middlewares []StrictMiddlewareFunc
 	options     StrictGinServerOptions
+}
+
+// ListChannels operation middleware
+func (sh *strictHandler) ListChannels(ctx *gin.Context) {
+	var request ListChannelsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListChannels(ctx, request.(ListChannelsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListChannels")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListChannelsResponseObject); ok {
+		if err := validResponse.VisitListChannelsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddChannel operation middleware
+func (sh *strictHandler) AddChannel(ctx *gin.Context) {
+	var request AddChannelRequestObject
+
+	var body AddChannelJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddChannel(ctx, request.(AddChannelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddChannel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddChannelResponseObject); ok {
+		if err := validResponse.VisitAddChannelResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveChannel operation middleware
+func (sh *strictHandler) RemoveChannel(ctx *gin.Context, channel string) {
+	var request RemoveChannelRequestObject
+
+	request.Channel = channel
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveChannel(ctx, request.(RemoveChannelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveChannel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveChannelResponseObject); ok {
+		if err := validResponse.VisitRemoveChannelResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TryChannel operation middleware
+func (sh *strictHandler) TryChannel(ctx *gin.Context, channel string) {
+	var request TryChannelRequestObject
+
+	request.Channel = channel
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryChannel(ctx, request.(TryChannelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryChannel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TryChannelResponseObject); ok {
+		if err := validResponse.VisitTryChannelResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
 }
 
 // MakeConsoleLink operation middleware

@@ -43,6 +43,8 @@ const (
 	lately = 3 * 24 * time.Hour
 	// little is how much room a pool has at least that is not full, as a share of it.
 	little = 0.05
+	// patience is for how long a job may be in trouble that tries again by itself.
+	patience = 10 * time.Minute
 	// mostJobs is how many of the newest jobs are looked at.
 	mostJobs = 500
 )
@@ -69,7 +71,7 @@ func Needs(ctx context.Context, jobs Jobs, pools Pools, now time.Time) (all []Ne
 		open = append(open, some...)
 	}
 	for _, j := range open {
-		if n, ok := ofWaiting(j); ok {
+		if n, ok := ofWaiting(j, now); ok {
 			all = append(all, n)
 		}
 	}
@@ -101,7 +103,7 @@ func Needs(ctx context.Context, jobs Jobs, pools Pools, now time.Time) (all []Ne
 }
 
 // ofWaiting is what is needed by a job that has not ended and does not run.
-func ofWaiting(j store.Job) (Need, bool) {
+func ofWaiting(j store.Job, now time.Time) (Need, bool) {
 	n := Need{Job: j.ID, Since: j.Created}
 	if j.Last != nil {
 		n.Since = j.Last.Since
@@ -115,6 +117,8 @@ func ofWaiting(j store.Job) (Need, bool) {
 		if n.Text == "" {
 			n.Text = "Somebody paused it."
 		}
+	case j.State == store.Paused && now.Sub(n.Since) > patience:
+		n.Kind, n.Text = Stopped, j.Reason+": it is tried again by itself, and has not gone on since."
 	default:
 		return n, false
 	}

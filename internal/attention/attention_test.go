@@ -64,7 +64,8 @@ func TestWhoIsNeeded(t *testing.T) {
 			{ID: 1, State: store.Asking, Question: &step.Question{Text: "which?"}},
 			{ID: 2, State: store.Asking, Question: &step.Question{Text: "kept", Until: noon}},
 			{ID: 3, State: store.Asking, Question: &step.Question{Text: "not kept", Until: noon, Trouble: true}, Created: noon},
-			{ID: 4, State: store.Paused, Trouble: true, Reason: "the line is cut"},
+			{ID: 4, State: store.Paused, Trouble: true, Reason: "the line is cut", Last: &step.Progress{Since: noon.Add(-time.Minute)}},
+			{ID: 14, State: store.Paused, Trouble: true, Reason: "the line is cut", Last: &step.Progress{Since: noon.Add(-time.Hour)}},
 			{ID: 5, State: store.Paused, Reason: "paused on request"},
 			{ID: 6, State: store.Failed, Finished: ago(time.Hour), Reason: "it broke"},
 			{ID: 7, State: store.Failed, Finished: ago(96 * time.Hour)},
@@ -95,8 +96,20 @@ func TestWhoIsNeeded(t *testing.T) {
 		assert.NotEmpty(t, n.Text, "%+v", n)
 	}
 	assert.Equal(t, []seen{
-		{Question, 3, ""}, {Question, 1, ""}, {Stopped, 5, ""}, {Failed, 6, ""}, {Doubt, 8, ""}, {Doubt, 9, ""}, {Away, 0, "pier"},
-		{Full, 0, "lamp-room"}, {Drive, 0, "seabag"},
+		{
+			Question,
+			3,
+			"",
+		},
+		{Question, 1, ""},
+		{Stopped, 14, ""},
+		{Stopped, 5, ""},
+		{Failed, 6, ""},
+		{Doubt, 8, ""},
+		{Doubt, 9, ""},
+		{Away, 0, "pier"},
+		{Full, 0, "lamp-room"},
+		{Drive, 0, "seabag"},
 	}, got)
 
 	in := plan.Plan{Steps: []plan.Step{{Uses: []plan.Use{{Pool: "seabag", Path: "b.raw"}}}}} // as the disks of a machine are

@@ -62,7 +62,7 @@ func (s *Places) AddHost(ctx context.Context, name, kind string, change HostChan
 			LocalHost,
 		)
 	}
-	h := store.Host{Name: name, Kind: kind, Login: s.vault.lock(name, []byte("{}"))}
+	h := store.Host{Name: name, Kind: kind, Login: s.vault.Lock(name, []byte("{}"))}
 	if err := s.apply(ctx, &h, change); err != nil {
 		return Host{}, err
 	}
@@ -182,7 +182,7 @@ func (s *Places) apply(ctx context.Context, h *store.Host, change HostChange) er
 		if err != nil {
 			return err
 		}
-		h.Login = s.vault.lock(h.Name, b)
+		h.Login = s.vault.Lock(h.Name, b)
 	}
 	if change.TrustedKey != nil {
 		h.TrustedKey = *change.TrustedKey
@@ -285,7 +285,7 @@ func given(s *string) string {
 
 // login is what a host is logged in to with, as it was given.
 func (s *Places) login(h store.Host) (l Login, err error) {
-	b, err := s.vault.open(h.Name, h.Login)
+	b, err := s.vault.Open(h.Name, h.Login)
 	if err != nil {
 		return l, err
 	}

@@ -11,6 +11,7 @@ import (
 	"bagaglio/core/storage/local"
 	"bagaglio/internal/records"
 	"bagaglio/internal/rounds"
+	"bagaglio/internal/vault"
 
 	"golang.org/x/sync/singleflight"
 )
@@ -19,7 +20,7 @@ import (
 type Places struct {
 	records *records.Records
 	log     *slog.Logger
-	vault   *vault
+	vault   *vault.Vault
 	kept    *local.Kept // the state folder
 	mark    string      // a file by which the state folder of any service is known
 	secrets string
@@ -47,13 +48,9 @@ type Options struct {
 }
 
 // Open takes up the places that are on record.
-func Open(r *records.Records, o Options, log *slog.Logger) (*Places, error) {
-	vault, err := openVault(o.State)
-	if err != nil {
-		return nil, err
-	}
+func Open(r *records.Records, v *vault.Vault, o Options, log *slog.Logger) (*Places, error) {
 	s := &Places{
-		records: r, log: log, vault: vault, kept: local.Keep(o.State), mark: o.Mark, secrets: o.Secrets, hold: o.Hold,
+		records: r, log: log, vault: v, kept: local.Keep(o.State), mark: o.Mark, secrets: o.Secrets, hold: o.Hold,
 		folders: map[string]storage.Folder{},
 		lists:   newLists(),
 		looks:   looks{far: map[string]far{}, touched: map[string]time.Time{}},

@@ -14,6 +14,7 @@ import (
 	"bagaglio/internal/places"
 	"bagaglio/internal/records"
 	"bagaglio/internal/store"
+	"bagaglio/internal/vault"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
@@ -26,7 +27,9 @@ func rooms(t *testing.T, disks int) (s *Planner, r *records.Records, state strin
 	state, log := t.TempDir(), slog.New(slog.DiscardHandler)
 	r, err := records.Open(t.Context(), state, records.Options{}, log)
 	require.NoError(t, err)
-	p, err := places.Open(r, places.Options{State: state, Mark: "mark"}, log)
+	keys, err := vault.Open(state)
+	require.NoError(t, err)
+	p, err := places.Open(r, keys, places.Options{State: state, Mark: "mark"}, log)
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		require.NoError(t, p.Close())

@@ -16,6 +16,7 @@ import (
 	"bagaglio/internal/planner"
 	"bagaglio/internal/records"
 	"bagaglio/internal/store"
+	"bagaglio/internal/vault"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -28,7 +29,9 @@ func rooms(t *testing.T) (*Queue, *places.Places, *planner.Planner) {
 	state, log := t.TempDir(), slog.New(slog.DiscardHandler)
 	r, err := records.Open(t.Context(), state, records.Options{}, log)
 	require.NoError(t, err)
-	p, err := places.Open(r, places.Options{State: state, Mark: "mark", Hold: disks.HoldFor}, log)
+	keys, err := vault.Open(state)
+	require.NoError(t, err)
+	p, err := places.Open(r, keys, places.Options{State: state, Mark: "mark", Hold: disks.HoldFor}, log)
 	require.NoError(t, err)
 	pl := planner.New(r, p, machines.New(r, p, log), t.TempDir(), log)
 	q, err := Open(t.Context(), r, p, pl, Options{State: state, Hold: disks.HoldFor}, log)

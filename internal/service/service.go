@@ -12,10 +12,12 @@ import (
 	"bagaglio/internal/access"
 	"bagaglio/internal/exports"
 	"bagaglio/internal/machines"
+	"bagaglio/internal/notices"
 	"bagaglio/internal/places"
 	"bagaglio/internal/planner"
 	"bagaglio/internal/queue"
 	"bagaglio/internal/records"
+	"bagaglio/internal/vault"
 )
 
 // Service is the running service.
@@ -24,6 +26,7 @@ type Service struct {
 	Records  *records.Records
 	Places   *places.Places
 	Machines *machines.Machines
+	Notices  *notices.Notices
 	Exports  *exports.Exports
 	Planner  *planner.Planner
 	Queue    *queue.Queue
@@ -77,7 +80,11 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 	if s.Access, err = access.Open(ctx, state, s.Records.Store); err != nil {
 		return err
 	}
-	s.Places, err = places.Open(s.Records, places.Options{State: state, Mark: stateMark, Secrets: o.Secrets, Hold: o.Hold}, log)
+	keys, err := vault.Open(state)
+	if err != nil {
+		return err
+	}
+	s.Places, err = places.Open(s.Records, keys, places.Options{State: state, Mark: stateMark, Secrets: o.Secrets, Hold: o.Hold}, log)
 	if err != nil {
 		return err
 	}
@@ -90,6 +97,7 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 	if err != nil {
 		return err
 	}
+	s.Notices = notices.Open(s.Records, s.Places, keys, log)
 	follows, stop := context.WithCancel(context.WithoutCancel(ctx))
 	done := make(chan struct{})
 	back := make(chan struct{})
@@ -103,6 +111,9 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 func (s *Service) Close() (err error) {
 	if s.unfollow != nil {
 		s.unfollow()
+	}
+	if s.Notices != nil {
+		s.Notices.Close()
 	}
 	if s.Queue != nil {
 		s.Queue.Close()

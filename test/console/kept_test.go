@@ -1,7 +1,10 @@
 package console
 
 import (
+	"net/http"
+	"net/http/httptest"
 	"os"
+	"sync/atomic"
 	"testing"
 
 	"bagaglio/api"
@@ -9,6 +12,7 @@ import (
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/daemon"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
@@ -60,4 +64,29 @@ func TestACopyThatIsKept(t *testing.T) {
 	p.Click("Yes. " + over)
 	p.AwaitText("It was seen to come up")
 	p.AwaitText("local:ticketing is now lighthouse:ticketing")
+}
+
+// TestWhoIsToldByTheConsole: a program is told, which is tried out; a wrong address is said to be that.
+func TestWhoIsToldByTheConsole(t *testing.T) {
+	t.Parallel()
+	s := world(t)
+	var heard atomic.Int32
+	bell := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { heard.Add(1) }))
+	t.Cleanup(bell.Close)
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.Click("Keeping")
+	p.AwaitText("Nobody: whoever wants to know has to look.")
+	p.Fill("Who is to be told", "night-watch")
+	p.Fill("Address", "quay.example")
+	p.Click("Tell them from now on")
+	p.AwaitText("is no address of a web server")
+	p.Fill("Address", bell.URL)
+	p.Click("Tell them from now on")
+	p.AwaitText("What messages to night-watch are signed with")
+	p.Click("Try night-watch out")
+	p.AwaitText("It arrived.")
+	assert.EqualValues(t, 1, heard.Load())
+	p.Click("Tell night-watch nothing any more")
+	p.AwaitText("Nobody: whoever wants to know has to look.")
 }

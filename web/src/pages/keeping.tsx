@@ -3,11 +3,12 @@ import { CircleCheck, OctagonX, Trash2, Undo2 } from "lucide-react";
 import { useState } from "react";
 import { calls, items, result, type Held, type Limit } from "../api/client.ts";
 import { checkReceipts } from "../api/receipts.ts";
+import { Channels } from "../components/channels.tsx";
 import { Failure } from "../components/failure.tsx";
 import { LetIn } from "../components/let-in.tsx";
 import { exact, size, speed, when } from "../format.ts";
 
-/** What the service keeps: replaced files, receipts, limits, who uses what, who is let in, and the log. */
+/** What the service keeps: replaced files, receipts, limits, who uses what, who is told what happens, who is let in, and the log. */
 export function KeepingPage() {
   return (
     <div className="space-y-6">
@@ -16,6 +17,7 @@ export function KeepingPage() {
       <Receipts />
       <Limits />
       <Leases />
+      <Channels />
       <LetIn />
       <Log />
     </div>
