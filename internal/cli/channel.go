@@ -28,7 +28,7 @@ func (a *app) channel() *cobra.Command {
 					string(c.Kind),
 					targetText(c.Target),
 					strings.Join(tells, ","),
-					whenOr(c.Last, "never"),
+					whenOrNever(c.Last),
 					strconv.Itoa(c.Waiting),
 					deref(c.Problem),
 				})

@@ -21,7 +21,7 @@ func (a *app) person() *cobra.Command {
 			all, err := s.People(ctx)
 			rows := [][]string{{"PERSON", "ROLE", "ADDED", "SIGNED IN"}}
 			for _, p := range all {
-				rows = append(rows, []string{p.Name, string(p.Role), when(p.Created), whenOr(p.Used, "never")})
+				rows = append(rows, []string{p.Name, string(p.Role), when(p.Created), whenOrNever(p.Used)})
 			}
 			return all, rows, err
 		})

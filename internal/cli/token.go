@@ -30,7 +30,7 @@ func (a *app) tokenList() *cobra.Command {
 			}
 			rows := [][]string{{"TOKEN", "ROLE", "CREATED", "EXPIRES", "USED"}}
 			for _, t := range all {
-				rows = append(rows, []string{t.Name, string(t.Role), when(t.Created), whenOr(t.Expires, "never"), whenOr(t.Used, "never")})
+				rows = append(rows, []string{t.Name, string(t.Role), when(t.Created), whenOrNever(t.Expires), whenOrNever(t.Used)})
 			}
 			return table(a.out, rows)
 		},
@@ -39,9 +39,9 @@ func (a *app) tokenList() *cobra.Command {
 	return c
 }
 
-func whenOr(t *time.Time, none string) string {
+func whenOrNever(t *time.Time) string {
 	if t == nil {
-		return none
+		return "never"
 	}
 	return when(*t)
 }
