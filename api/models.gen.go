@@ -15,6 +15,7 @@ import (
 	"bagaglio/core/machine"
 	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
+	"bagaglio/core/routine"
 	"bagaglio/core/step"
 	"bagaglio/core/step/disks"
 	"bagaglio/core/storage"
@@ -330,6 +331,7 @@ func (e MadeChannelKind) Valid() bool {
 // Defines values for NeedKind.
 const (
 	NeedKindAway     NeedKind = "away"
+	NeedKindBlocked  NeedKind = "blocked"
 	NeedKindDoubt    NeedKind = "doubt"
 	NeedKindDrive    NeedKind = "drive"
 	NeedKindFailed   NeedKind = "failed"
@@ -342,6 +344,8 @@ const (
 func (e NeedKind) Valid() bool {
 	switch e {
 	case NeedKindAway:
+		return true
+	case NeedKindBlocked:
 		return true
 	case NeedKindDoubt:
 		return true
@@ -441,6 +445,7 @@ func (e Role) Valid() bool {
 // Defines values for Told.
 const (
 	ToldAway     Told = "away"
+	ToldBlocked  Told = "blocked"
 	ToldDone     Told = "done"
 	ToldDoubt    Told = "doubt"
 	ToldDrive    Told = "drive"
@@ -454,6 +459,8 @@ const (
 func (e Told) Valid() bool {
 	switch e {
 	case ToldAway:
+		return true
+	case ToldBlocked:
 		return true
 	case ToldDone:
 		return true
@@ -1468,9 +1475,10 @@ type Missed = catalog.Missed
 
 // Need defines model for Need.
 type Need struct {
-	Job  *Job     `json:"job,omitempty"`
-	Kind NeedKind `json:"kind"`
-	Pool *string  `json:"pool,omitempty"`
+	Job     *Job     `json:"job,omitempty"`
+	Kind    NeedKind `json:"kind"`
+	Pool    *string  `json:"pool,omitempty"`
+	Routine *string  `json:"routine,omitempty"`
 
 	// Since absent where that is not known
 	Since *time.Time `json:"since,omitempty"`
@@ -1615,6 +1623,12 @@ type NewPool struct {
 
 	// Volumes volumes of the host that are its disks: lvm:GROUP, lvm:GROUP/THINPOOL or zfs:DATASET. Tags and definitions lie in the folder then
 	Volumes *string `json:"volumes,omitempty"`
+}
+
+// NewRun defines model for NewRun.
+type NewRun struct {
+	// Blanks what blanks are filled with
+	Blanks *map[string]string `json:"blanks,omitempty"`
 }
 
 // NewToken defines model for NewToken.
@@ -1827,8 +1841,47 @@ type Request = plan.Request
 // Role A viewer looks; an operator works: plans, jobs, machines, disks; an admin also decides where: hosts, pools, limits, tokens
 type Role string
 
+// Routine defines model for Routine.
+type Routine struct {
+	Changed time.Time `json:"changed"`
+
+	// Next when it is done by itself; absent for never
+	Next *time.Time `json:"next,omitempty"`
+
+	// Runs the newest first
+	Runs []Run `json:"runs"`
+
+	// Who changed it last
+	Who string `json:"who"`
+
+	// Work work by a name; texts in its requests may have blanks, as <pool>
+	Work RoutineWork `json:"work"`
+}
+
+// RoutineWork work by a name; texts in its requests may have blanks, as <pool>
+type RoutineWork = routine.Routine
+
 // Rules What a pool accepts. What is absent is free.
 type Rules = plan.Rules
+
+// Run defines model for Run.
+type Run struct {
+	Due time.Time `json:"due"`
+
+	// Group of the jobs that were begun; absent where there was nothing to do
+	Group *string `json:"group,omitempty"`
+	Id    string  `json:"id"`
+
+	// LeftOut what could not be done, and why
+	LeftOut *[]string `json:"left_out,omitempty"`
+
+	// Over nothing more is to be done to begin it
+	Over bool `json:"over"`
+
+	// Problem why it was not begun
+	Problem *string `json:"problem,omitempty"`
+	Who     string  `json:"who"`
+}
 
 // Seal defines model for Seal.
 type Seal struct {
@@ -2274,6 +2327,15 @@ type ChangePoolJSONRequestBody = PoolChange
 
 // NameDiskJSONRequestBody defines body for NameDisk for application/json ContentType.
 type NameDiskJSONRequestBody = DiskName
+
+// PutRoutineJSONRequestBody defines body for PutRoutine for application/json ContentType.
+type PutRoutineJSONRequestBody = RoutineWork
+
+// PlanRoutineJSONRequestBody defines body for PlanRoutine for application/json ContentType.
+type PlanRoutineJSONRequestBody = NewRun
+
+// RunRoutineJSONRequestBody defines body for RunRoutine for application/json ContentType.
+type RunRoutineJSONRequestBody = NewRun
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn

@@ -754,6 +754,63 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/receipts (the `ListSeals` operationId).
 	ListSeals(ctx context.Context, params *ListSealsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListRoutines Work that is done again and again, with when it is done next and what came of it
+	//
+	// Corresponds with GET /v1/routines (the `ListRoutines` operationId).
+	ListRoutines(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveRoutine Forget a routine; what it began goes on
+	//
+	// Corresponds with DELETE /v1/routines/{routine} (the `RemoveRoutine` operationId).
+	RemoveRoutine(ctx context.Context, routine string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRoutine A routine with its last runs
+	//
+	// Corresponds with GET /v1/routines/{routine} (the `GetRoutine` operationId).
+	GetRoutine(ctx context.Context, routine string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutRoutineWithBody Keep a routine, in the place of one of that name
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /v1/routines/{routine} (the `PutRoutine` operationId).
+	PutRoutineWithBody(ctx context.Context, routine string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutRoutine Keep a routine, in the place of one of that name
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /v1/routines/{routine} (the `PutRoutine` operationId).
+	PutRoutine(ctx context.Context, routine string, body PutRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanRoutineWithBody What a routine would do now, as the plan of a group
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/routines/{routine}/plans (the `PlanRoutine` operationId).
+	PlanRoutineWithBody(ctx context.Context, routine string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanRoutine What a routine would do now, as the plan of a group
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/routines/{routine}/plans (the `PlanRoutine` operationId).
+	PlanRoutine(ctx context.Context, routine string, body PlanRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunRoutineWithBody Do a routine now: it is planned, and begun as a group where nothing stands in the way
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/routines/{routine}/runs (the `RunRoutine` operationId).
+	RunRoutineWithBody(ctx context.Context, routine string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunRoutine Do a routine now: it is planned, and begun as a group where nothing stands in the way
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/routines/{routine}/runs (the `RunRoutine` operationId).
+	RunRoutine(ctx context.Context, routine string, body RunRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// EndSession End the console's session
 	//
 	// Corresponds with DELETE /v1/session (the `EndSession` operationId).
@@ -2530,6 +2587,153 @@ func (c *Client) TestPool(ctx context.Context, pool PoolName, params *TestPoolPa
 // Corresponds with GET /v1/receipts (the `ListSeals` operationId).
 func (c *Client) ListSeals(ctx context.Context, params *ListSealsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSealsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRoutines Work that is done again and again, with when it is done next and what came of it
+//
+// Corresponds with GET /v1/routines (the `ListRoutines` operationId).
+func (c *Client) ListRoutines(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRoutinesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveRoutine Forget a routine; what it began goes on
+//
+// Corresponds with DELETE /v1/routines/{routine} (the `RemoveRoutine` operationId).
+func (c *Client) RemoveRoutine(ctx context.Context, routine string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveRoutineRequest(c.Server, routine)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRoutine A routine with its last runs
+//
+// Corresponds with GET /v1/routines/{routine} (the `GetRoutine` operationId).
+func (c *Client) GetRoutine(ctx context.Context, routine string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRoutineRequest(c.Server, routine)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutRoutineWithBody Keep a routine, in the place of one of that name
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /v1/routines/{routine} (the `PutRoutine` operationId).
+func (c *Client) PutRoutineWithBody(ctx context.Context, routine string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutRoutineRequestWithBody(c.Server, routine, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutRoutine Keep a routine, in the place of one of that name
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /v1/routines/{routine} (the `PutRoutine` operationId).
+func (c *Client) PutRoutine(ctx context.Context, routine string, body PutRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutRoutineRequest(c.Server, routine, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanRoutineWithBody What a routine would do now, as the plan of a group
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/routines/{routine}/plans (the `PlanRoutine` operationId).
+func (c *Client) PlanRoutineWithBody(ctx context.Context, routine string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanRoutineRequestWithBody(c.Server, routine, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanRoutine What a routine would do now, as the plan of a group
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/routines/{routine}/plans (the `PlanRoutine` operationId).
+func (c *Client) PlanRoutine(ctx context.Context, routine string, body PlanRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanRoutineRequest(c.Server, routine, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunRoutineWithBody Do a routine now: it is planned, and begun as a group where nothing stands in the way
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/routines/{routine}/runs (the `RunRoutine` operationId).
+func (c *Client) RunRoutineWithBody(ctx context.Context, routine string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunRoutineRequestWithBody(c.Server, routine, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunRoutine Do a routine now: it is planned, and begun as a group where nothing stands in the way
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/routines/{routine}/runs (the `RunRoutine` operationId).
+func (c *Client) RunRoutine(ctx context.Context, routine string, body RunRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunRoutineRequest(c.Server, routine, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6486,6 +6690,242 @@ func NewListSealsRequest(server string, params *ListSealsParams) (*http.Request,
 	return req, nil
 }
 
+// NewListRoutinesRequest constructs an http.Request for the ListRoutines method
+func NewListRoutinesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/routines")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveRoutineRequest constructs an http.Request for the RemoveRoutine method
+func NewRemoveRoutineRequest(server string, routine string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "routine", routine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/routines/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRoutineRequest constructs an http.Request for the GetRoutine method
+func NewGetRoutineRequest(server string, routine string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "routine", routine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/routines/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutRoutineRequest calls the generic PutRoutine builder with application/json body
+func NewPutRoutineRequest(server string, routine string, body PutRoutineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutRoutineRequestWithBody(server, routine, "application/json", bodyReader)
+}
+
+// NewPutRoutineRequestWithBody constructs an http.Request for the PutRoutine method, with any body, and a specified content type
+func NewPutRoutineRequestWithBody(server string, routine string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "routine", routine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/routines/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPlanRoutineRequest calls the generic PlanRoutine builder with application/json body
+func NewPlanRoutineRequest(server string, routine string, body PlanRoutineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlanRoutineRequestWithBody(server, routine, "application/json", bodyReader)
+}
+
+// NewPlanRoutineRequestWithBody constructs an http.Request for the PlanRoutine method, with any body, and a specified content type
+func NewPlanRoutineRequestWithBody(server string, routine string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "routine", routine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/routines/%s/plans", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRunRoutineRequest calls the generic RunRoutine builder with application/json body
+func NewRunRoutineRequest(server string, routine string, body RunRoutineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRunRoutineRequestWithBody(server, routine, "application/json", bodyReader)
+}
+
+// NewRunRoutineRequestWithBody constructs an http.Request for the RunRoutine method, with any body, and a specified content type
+func NewRunRoutineRequestWithBody(server string, routine string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "routine", routine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/routines/%s/runs", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewEndSessionRequest constructs an http.Request for the EndSession method
 func NewEndSessionRequest(server string) (*http.Request, error) {
 	var err error
@@ -7594,6 +8034,69 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/receipts (the `ListSeals` operationId).
 	ListSealsWithResponse(ctx context.Context, params *ListSealsParams, reqEditors ...RequestEditorFn) (*ListSealsResponse, error)
+
+	// ListRoutinesWithResponse Work that is done again and again, with when it is done next and what came of it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/routines (the `ListRoutines` operationId).
+	ListRoutinesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRoutinesResponse, error)
+
+	// RemoveRoutineWithResponse Forget a routine; what it began goes on
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/routines/{routine} (the `RemoveRoutine` operationId).
+	RemoveRoutineWithResponse(ctx context.Context, routine string, reqEditors ...RequestEditorFn) (*RemoveRoutineResponse, error)
+
+	// GetRoutineWithResponse A routine with its last runs
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/routines/{routine} (the `GetRoutine` operationId).
+	GetRoutineWithResponse(ctx context.Context, routine string, reqEditors ...RequestEditorFn) (*GetRoutineResponse, error)
+
+	// PutRoutineWithBodyWithResponse Keep a routine, in the place of one of that name
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /v1/routines/{routine} (the `PutRoutine` operationId).
+	PutRoutineWithBodyWithResponse(ctx context.Context, routine string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutRoutineResponse, error)
+
+	// PutRoutineWithResponse Keep a routine, in the place of one of that name
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /v1/routines/{routine} (the `PutRoutine` operationId).
+	PutRoutineWithResponse(ctx context.Context, routine string, body PutRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*PutRoutineResponse, error)
+
+	// PlanRoutineWithBodyWithResponse What a routine would do now, as the plan of a group
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/routines/{routine}/plans (the `PlanRoutine` operationId).
+	PlanRoutineWithBodyWithResponse(ctx context.Context, routine string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanRoutineResponse, error)
+
+	// PlanRoutineWithResponse What a routine would do now, as the plan of a group
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/routines/{routine}/plans (the `PlanRoutine` operationId).
+	PlanRoutineWithResponse(ctx context.Context, routine string, body PlanRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanRoutineResponse, error)
+
+	// RunRoutineWithBodyWithResponse Do a routine now: it is planned, and begun as a group where nothing stands in the way
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/routines/{routine}/runs (the `RunRoutine` operationId).
+	RunRoutineWithBodyWithResponse(ctx context.Context, routine string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunRoutineResponse, error)
+
+	// RunRoutineWithResponse Do a routine now: it is planned, and begun as a group where nothing stands in the way
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/routines/{routine}/runs (the `RunRoutine` operationId).
+	RunRoutineWithResponse(ctx context.Context, routine string, body RunRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*RunRoutineResponse, error)
 
 	// EndSessionWithResponse End the console's session
 	//
@@ -11587,6 +12090,291 @@ func (r ListSealsResponse) ContentType() string {
 	return ""
 }
 
+type ListRoutinesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Routine `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRoutinesResponse) GetJSON200() *struct {
+	Items []Routine `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRoutinesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRoutinesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRoutinesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRoutinesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRoutinesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveRoutineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveRoutineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveRoutineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveRoutineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveRoutineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveRoutineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRoutineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Routine
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRoutineResponse) GetJSON200() *Routine {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRoutineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRoutineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRoutineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRoutineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRoutineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutRoutineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Routine
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutRoutineResponse) GetJSON200() *Routine {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutRoutineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutRoutineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutRoutineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutRoutineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutRoutineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlanRoutineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *GroupPlan
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r PlanRoutineResponse) GetJSON201() *GroupPlan {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlanRoutineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanRoutineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanRoutineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanRoutineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanRoutineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RunRoutineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r RunRoutineResponse) GetJSON202() *Run {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RunRoutineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RunRoutineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RunRoutineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RunRoutineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RunRoutineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type EndSessionResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13422,6 +14210,123 @@ func (c *ClientWithResponses) ListSealsWithResponse(ctx context.Context, params 
 		return nil, err
 	}
 	return ParseListSealsResponse(rsp)
+}
+
+// ListRoutinesWithResponse Work that is done again and again, with when it is done next and what came of it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/routines (the `ListRoutines` operationId).
+func (c *ClientWithResponses) ListRoutinesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRoutinesResponse, error) {
+	rsp, err := c.ListRoutines(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRoutinesResponse(rsp)
+}
+
+// RemoveRoutineWithResponse Forget a routine; what it began goes on
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/routines/{routine} (the `RemoveRoutine` operationId).
+func (c *ClientWithResponses) RemoveRoutineWithResponse(ctx context.Context, routine string, reqEditors ...RequestEditorFn) (*RemoveRoutineResponse, error) {
+	rsp, err := c.RemoveRoutine(ctx, routine, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveRoutineResponse(rsp)
+}
+
+// GetRoutineWithResponse A routine with its last runs
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/routines/{routine} (the `GetRoutine` operationId).
+func (c *ClientWithResponses) GetRoutineWithResponse(ctx context.Context, routine string, reqEditors ...RequestEditorFn) (*GetRoutineResponse, error) {
+	rsp, err := c.GetRoutine(ctx, routine, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRoutineResponse(rsp)
+}
+
+// PutRoutineWithBodyWithResponse Keep a routine, in the place of one of that name
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /v1/routines/{routine} (the `PutRoutine` operationId).
+func (c *ClientWithResponses) PutRoutineWithBodyWithResponse(ctx context.Context, routine string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutRoutineResponse, error) {
+	rsp, err := c.PutRoutineWithBody(ctx, routine, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutRoutineResponse(rsp)
+}
+
+// PutRoutineWithResponse Keep a routine, in the place of one of that name
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /v1/routines/{routine} (the `PutRoutine` operationId).
+func (c *ClientWithResponses) PutRoutineWithResponse(ctx context.Context, routine string, body PutRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*PutRoutineResponse, error) {
+	rsp, err := c.PutRoutine(ctx, routine, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutRoutineResponse(rsp)
+}
+
+// PlanRoutineWithBodyWithResponse What a routine would do now, as the plan of a group
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/routines/{routine}/plans (the `PlanRoutine` operationId).
+func (c *ClientWithResponses) PlanRoutineWithBodyWithResponse(ctx context.Context, routine string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanRoutineResponse, error) {
+	rsp, err := c.PlanRoutineWithBody(ctx, routine, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanRoutineResponse(rsp)
+}
+
+// PlanRoutineWithResponse What a routine would do now, as the plan of a group
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/routines/{routine}/plans (the `PlanRoutine` operationId).
+func (c *ClientWithResponses) PlanRoutineWithResponse(ctx context.Context, routine string, body PlanRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanRoutineResponse, error) {
+	rsp, err := c.PlanRoutine(ctx, routine, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanRoutineResponse(rsp)
+}
+
+// RunRoutineWithBodyWithResponse Do a routine now: it is planned, and begun as a group where nothing stands in the way
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/routines/{routine}/runs (the `RunRoutine` operationId).
+func (c *ClientWithResponses) RunRoutineWithBodyWithResponse(ctx context.Context, routine string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunRoutineResponse, error) {
+	rsp, err := c.RunRoutineWithBody(ctx, routine, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunRoutineResponse(rsp)
+}
+
+// RunRoutineWithResponse Do a routine now: it is planned, and begun as a group where nothing stands in the way
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/routines/{routine}/runs (the `RunRoutine` operationId).
+func (c *ClientWithResponses) RunRoutineWithResponse(ctx context.Context, routine string, body RunRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*RunRoutineResponse, error) {
+	rsp, err := c.RunRoutine(ctx, routine, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunRoutineResponse(rsp)
 }
 
 // EndSessionWithResponse End the console's session
@@ -16273,6 +17178,202 @@ func ParseListSealsResponse(rsp *http.Response) (*ListSealsResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRoutinesResponse parses an HTTP response from a ListRoutinesWithResponse call
+func ParseListRoutinesResponse(rsp *http.Response) (*ListRoutinesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRoutinesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Routine `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveRoutineResponse parses an HTTP response from a RemoveRoutineWithResponse call
+func ParseRemoveRoutineResponse(rsp *http.Response) (*RemoveRoutineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveRoutineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRoutineResponse parses an HTTP response from a GetRoutineWithResponse call
+func ParseGetRoutineResponse(rsp *http.Response) (*GetRoutineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRoutineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Routine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutRoutineResponse parses an HTTP response from a PutRoutineWithResponse call
+func ParsePutRoutineResponse(rsp *http.Response) (*PutRoutineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutRoutineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Routine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlanRoutineResponse parses an HTTP response from a PlanRoutineWithResponse call
+func ParsePlanRoutineResponse(rsp *http.Response) (*PlanRoutineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanRoutineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest GroupPlan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRunRoutineResponse parses an HTTP response from a RunRoutineWithResponse call
+func ParseRunRoutineResponse(rsp *http.Response) (*RunRoutineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RunRoutineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

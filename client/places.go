@@ -88,6 +88,11 @@ func (s *Service) RemovePool(ctx context.Context, name string) error {
 // PlanGroup says what several requests would do together, or those that balance pools, and returns when all of them are planned.
 func (s *Service) PlanGroup(ctx context.Context, n api.NewGroupPlan) (api.GroupPlan, error) {
 	g, err := decode[api.GroupPlan](s.calls.PlanGroup(ctx, n))
+	return s.planned(ctx, g, err)
+}
+
+// planned waits until the plan of a group is ready.
+func (s *Service) planned(ctx context.Context, g api.GroupPlan, err error) (api.GroupPlan, error) {
 	for err == nil && !g.Ready {
 		select {
 		case <-ctx.Done():

@@ -269,6 +269,24 @@ type ServerInterface interface {
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	// (GET /v1/receipts)
 	ListSeals(c *gin.Context, params ListSealsParams)
+	// ListRoutines Work that is done again and again, with when it is done next and what came of it
+	// (GET /v1/routines)
+	ListRoutines(c *gin.Context)
+	// RemoveRoutine Forget a routine; what it began goes on
+	// (DELETE /v1/routines/{routine})
+	RemoveRoutine(c *gin.Context, routine string)
+	// GetRoutine A routine with its last runs
+	// (GET /v1/routines/{routine})
+	GetRoutine(c *gin.Context, routine string)
+	// PutRoutine Keep a routine, in the place of one of that name
+	// (PUT /v1/routines/{routine})
+	PutRoutine(c *gin.Context, routine string)
+	// PlanRoutine What a routine would do now, as the plan of a group
+	// (POST /v1/routines/{routine}/plans)
+	PlanRoutine(c *gin.Context, routine string)
+	// RunRoutine Do a routine now: it is planned, and begun as a group where nothing stands in the way
+	// (POST /v1/routines/{routine}/runs)
+	RunRoutine(c *gin.Context, routine string)
 	// EndSession End the console's session
 	// (DELETE /v1/session)
 	EndSession(c *gin.Context)
@@ -2610,6 +2628,144 @@ func (siw *ServerInterfaceWrapper) ListSeals(c *gin.Context) {
 	siw.Handler.ListSeals(c, params)
 }
 
+// ListRoutines operation middleware
+func (siw *ServerInterfaceWrapper) ListRoutines(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRoutines(c)
+}
+
+// RemoveRoutine operation middleware
+func (siw *ServerInterfaceWrapper) RemoveRoutine(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "routine" -------------
+	var routine string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "routine", c.Param("routine"), &routine, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter routine: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveRoutine(c, routine)
+}
+
+// GetRoutine operation middleware
+func (siw *ServerInterfaceWrapper) GetRoutine(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "routine" -------------
+	var routine string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "routine", c.Param("routine"), &routine, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter routine: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRoutine(c, routine)
+}
+
+// PutRoutine operation middleware
+func (siw *ServerInterfaceWrapper) PutRoutine(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "routine" -------------
+	var routine string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "routine", c.Param("routine"), &routine, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter routine: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutRoutine(c, routine)
+}
+
+// PlanRoutine operation middleware
+func (siw *ServerInterfaceWrapper) PlanRoutine(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "routine" -------------
+	var routine string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "routine", c.Param("routine"), &routine, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter routine: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PlanRoutine(c, routine)
+}
+
+// RunRoutine operation middleware
+func (siw *ServerInterfaceWrapper) RunRoutine(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "routine" -------------
+	var routine string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "routine", c.Param("routine"), &routine, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter routine: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RunRoutine(c, routine)
+}
+
 // EndSession operation middleware
 func (siw *ServerInterfaceWrapper) EndSession(c *gin.Context) {
 
@@ -2858,6 +3014,12 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/v1/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/v1/tokens", wrapper.AddToken)
 	router.DELETE(options.BaseURL+"/v1/tokens/:token", wrapper.RevokeToken)
+	router.GET(options.BaseURL+"/v1/routines", wrapper.ListRoutines)
+	router.DELETE(options.BaseURL+"/v1/routines/:routine", wrapper.RemoveRoutine)
+	router.GET(options.BaseURL+"/v1/routines/:routine", wrapper.GetRoutine)
+	router.PUT(options.BaseURL+"/v1/routines/:routine", wrapper.PutRoutine)
+	router.POST(options.BaseURL+"/v1/routines/:routine/runs", wrapper.RunRoutine)
+	router.POST(options.BaseURL+"/v1/routines/:routine/plans", wrapper.PlanRoutine)
 	router.GET(options.BaseURL+"/v1/channels", wrapper.ListChannels)
 	router.POST(options.BaseURL+"/v1/channels", wrapper.AddChannel)
 	router.DELETE(options.BaseURL+"/v1/channels/:channel", wrapper.RemoveChannel)
@@ -6159,6 +6321,238 @@ func (response ListSealsdefaultApplicationProblemPlusJSONResponse) VisitListSeal
 	return err
 }
 
+type ListRoutinesRequestObject struct {
+}
+
+type ListRoutinesResponseObject interface {
+	VisitListRoutinesResponse(w http.ResponseWriter) error
+}
+
+type ListRoutines200JSONResponse struct {
+	Items []Routine `json:"items"`
+}
+
+func (response ListRoutines200JSONResponse) VisitListRoutinesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRoutinesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRoutinesdefaultApplicationProblemPlusJSONResponse) VisitListRoutinesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveRoutineRequestObject struct {
+	Routine string `json:"routine"`
+}
+
+type RemoveRoutineResponseObject interface {
+	VisitRemoveRoutineResponse(w http.ResponseWriter) error
+}
+
+type RemoveRoutine204Response struct {
+}
+
+func (response RemoveRoutine204Response) VisitRemoveRoutineResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveRoutinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveRoutinedefaultApplicationProblemPlusJSONResponse) VisitRemoveRoutineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRoutineRequestObject struct {
+	Routine string `json:"routine"`
+}
+
+type GetRoutineResponseObject interface {
+	VisitGetRoutineResponse(w http.ResponseWriter) error
+}
+
+type GetRoutine200JSONResponse Routine
+
+func (response GetRoutine200JSONResponse) VisitGetRoutineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRoutinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRoutinedefaultApplicationProblemPlusJSONResponse) VisitGetRoutineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutRoutineRequestObject struct {
+	Routine string `json:"routine"`
+	Body    *PutRoutineJSONRequestBody
+}
+
+type PutRoutineResponseObject interface {
+	VisitPutRoutineResponse(w http.ResponseWriter) error
+}
+
+type PutRoutine200JSONResponse Routine
+
+func (response PutRoutine200JSONResponse) VisitPutRoutineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutRoutinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutRoutinedefaultApplicationProblemPlusJSONResponse) VisitPutRoutineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanRoutineRequestObject struct {
+	Routine string `json:"routine"`
+	Body    *PlanRoutineJSONRequestBody
+}
+
+type PlanRoutineResponseObject interface {
+	VisitPlanRoutineResponse(w http.ResponseWriter) error
+}
+
+type PlanRoutine201JSONResponse GroupPlan
+
+func (response PlanRoutine201JSONResponse) VisitPlanRoutineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanRoutinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlanRoutinedefaultApplicationProblemPlusJSONResponse) VisitPlanRoutineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunRoutineRequestObject struct {
+	Routine string `json:"routine"`
+	Body    *RunRoutineJSONRequestBody
+}
+
+type RunRoutineResponseObject interface {
+	VisitRunRoutineResponse(w http.ResponseWriter) error
+}
+
+type RunRoutine202JSONResponse Run
+
+func (response RunRoutine202JSONResponse) VisitRunRoutineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunRoutinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RunRoutinedefaultApplicationProblemPlusJSONResponse) VisitRunRoutineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type EndSessionRequestObject struct {
 }
 
@@ -6742,6 +7136,24 @@ type StrictServerInterface interface {
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	// (GET /v1/receipts)
 	ListSeals(ctx context.Context, request ListSealsRequestObject) (ListSealsResponseObject, error)
+	// ListRoutines Work that is done again and again, with when it is done next and what came of it
+	// (GET /v1/routines)
+	ListRoutines(ctx context.Context, request ListRoutinesRequestObject) (ListRoutinesResponseObject, error)
+	// RemoveRoutine Forget a routine; what it began goes on
+	// (DELETE /v1/routines/{routine})
+	RemoveRoutine(ctx context.Context, request RemoveRoutineRequestObject) (RemoveRoutineResponseObject, error)
+	// GetRoutine A routine with its last runs
+	// (GET /v1/routines/{routine})
+	GetRoutine(ctx context.Context, request GetRoutineRequestObject) (GetRoutineResponseObject, error)
+	// PutRoutine Keep a routine, in the place of one of that name
+	// (PUT /v1/routines/{routine})
+	PutRoutine(ctx context.Context, request PutRoutineRequestObject) (PutRoutineResponseObject, error)
+	// PlanRoutine What a routine would do now, as the plan of a group
+	// (POST /v1/routines/{routine}/plans)
+	PlanRoutine(ctx context.Context, request PlanRoutineRequestObject) (PlanRoutineResponseObject, error)
+	// RunRoutine Do a routine now: it is planned, and begun as a group where nothing stands in the way
+	// (POST /v1/routines/{routine}/runs)
+	RunRoutine(ctx context.Context, request RunRoutineRequestObject) (RunRoutineResponseObject, error)
 	// EndSession End the console's session
 	// (DELETE /v1/session)
 	EndSession(ctx context.Context, request EndSessionRequestObject) (EndSessionResponseObject, error)
@@ -9368,6 +9780,214 @@ func (sh *strictHandler) ListSeals(ctx *gin.Context, params ListSealsParams) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListSealsResponseObject); ok {
 		if err := validResponse.VisitListSealsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListRoutines operation middleware
+func (sh *strictHandler) ListRoutines(ctx *gin.Context) {
+	var request ListRoutinesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRoutines(ctx, request.(ListRoutinesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRoutines")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListRoutinesResponseObject); ok {
+		if err := validResponse.VisitListRoutinesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveRoutine operation middleware
+func (sh *strictHandler) RemoveRoutine(ctx *gin.Context, routine string) {
+	var request RemoveRoutineRequestObject
+
+	request.Routine = routine
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveRoutine(ctx, request.(RemoveRoutineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveRoutine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveRoutineResponseObject); ok {
+		if err := validResponse.VisitRemoveRoutineResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetRoutine operation middleware
+func (sh *strictHandler) GetRoutine(ctx *gin.Context, routine string) {
+	var request GetRoutineRequestObject
+
+	request.Routine = routine
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRoutine(ctx, request.(GetRoutineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRoutine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetRoutineResponseObject); ok {
+		if err := validResponse.VisitGetRoutineResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutRoutine operation middleware
+func (sh *strictHandler) PutRoutine(ctx *gin.Context, routine string) {
+	var request PutRoutineRequestObject
+
+	request.Routine = routine
+
+	var body PutRoutineJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutRoutine(ctx, request.(PutRoutineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutRoutine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PutRoutineResponseObject); ok {
+		if err := validResponse.VisitPutRoutineResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PlanRoutine operation middleware
+func (sh *strictHandler) PlanRoutine(ctx *gin.Context, routine string) {
+	var request PlanRoutineRequestObject
+
+	request.Routine = routine
+
+	var body PlanRoutineJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PlanRoutine(ctx, request.(PlanRoutineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlanRoutine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PlanRoutineResponseObject); ok {
+		if err := validResponse.VisitPlanRoutineResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RunRoutine operation middleware
+func (sh *strictHandler) RunRoutine(ctx *gin.Context, routine string) {
+	var request RunRoutineRequestObject
+
+	request.Routine = routine
+
+	var body RunRoutineJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RunRoutine(ctx, request.(RunRoutineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RunRoutine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RunRoutineResponseObject); ok {
+		if err := validResponse.VisitRunRoutineResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -3,8 +3,10 @@ package attention
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"bagaglio/core/plan"
@@ -20,6 +22,7 @@ type Kind string
 const (
 	Question Kind = "question" // a job asks
 	Stopped  Kind = "stopped"  // a job does not go on by itself
+	Blocked  Kind = "blocked"  // a routine was not begun, or not all of it
 	Failed   Kind = "failed"   // a job did not do what it was to
 	Doubt    Kind = "doubt"    // what a job made is damaged, or not proven
 	Away     Kind = "away"     // a pool is not to be reached
@@ -27,15 +30,16 @@ const (
 	Drive    Kind = "drive"    // no job uses a drive any more
 )
 
-var kinds = []Kind{Question, Stopped, Failed, Doubt, Away, Full, Drive}
+var kinds = []Kind{Question, Stopped, Blocked, Failed, Doubt, Away, Full, Drive}
 
-// Need is something that needs somebody. Job is 0, and Pool empty, where it is not about one.
+// Need is something that needs somebody. Job is 0, and Pool and Routine are empty, where it is not about one.
 type Need struct {
-	Kind  Kind
-	Text  string
-	Since time.Time // zero where that is not known
-	Job   int64
-	Pool  string
+	Kind    Kind
+	Text    string
+	Since   time.Time // zero where that is not known
+	Job     int64
+	Pool    string
+	Routine string
 }
 
 const (
@@ -49,8 +53,9 @@ const (
 	mostJobs = 500
 )
 
-// Jobs are those of the service.
+// Jobs are those of the service, and the last runs of routines that were not begun as they were to be.
 type Jobs interface {
+	FailedRuns(ctx context.Context) ([]store.KeptRun, error)
 	Jobs(ctx context.Context, q store.JobQuery) ([]store.Job, error)
 	JobsIn(ctx context.Context, state store.State) ([]store.Job, error)
 }
@@ -83,6 +88,17 @@ func Needs(ctx context.Context, jobs Jobs, pools Pools, now time.Time) (all []Ne
 		if n, ok := ofEnded(j, now); ok {
 			all = append(all, n)
 		}
+	}
+	runs, err := jobs.FailedRuns(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range runs {
+		n, err := ofRun(r)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, n)
 	}
 	known, err := pools.Pools(ctx)
 	if err != nil {
@@ -143,6 +159,20 @@ func ofEnded(j store.Job, now time.Time) (Need, bool) {
 		n.Text = "Its receipt says more."
 	}
 	return n, true
+}
+
+// ofRun is what is needed by a routine whose last run was not begun as it was to be.
+func ofRun(r store.KeptRun) (n Need, err error) {
+	n = Need{Kind: Blocked, Routine: r.Routine, Text: r.Problem}
+	if n.Text == "" {
+		var leftOut []string
+		if err := json.Unmarshal([]byte(r.LeftOut), &leftOut); err != nil {
+			return n, err
+		}
+		n.Text = fmt.Sprintf("It left out %d of what it was to do: %s", len(leftOut), strings.Join(leftOut, "; "))
+	}
+	n.Since, err = time.Parse(time.RFC3339Nano, r.Due)
+	return n, err
 }
 
 // ofPool is what is needed by a pool.

@@ -21,7 +21,10 @@ import (
 type known struct {
 	jobs  []store.Job
 	pools []places.Pool
+	runs  []store.KeptRun
 }
+
+func (k known) FailedRuns(context.Context) ([]store.KeptRun, error) { return k.runs, nil }
 
 // Jobs are the newest ones: one that runs is older, and not among them.
 func (k known) Jobs(context.Context, store.JobQuery) (all []store.Job, err error) {
@@ -82,6 +85,10 @@ func TestWhoIsNeeded(t *testing.T) {
 			pool("quay-store", 500, nil, nil), pool("lamp-room", 20, nil, nil), pool("pier", 0, errors.New("no route"), nil),
 			pool("seabag", 500, nil, removable), pool("spare-bag", 500, nil, removable), pool("lent-bag", 0, errors.New("not there"), removable),
 		},
+		runs: []store.KeptRun{
+			{Routine: "proofs", Due: noon.Format(time.RFC3339Nano), LeftOut: `["tide-board.raw: it is in use"]`},
+			{Routine: "drain", Due: noon.Add(-time.Hour).Format(time.RFC3339Nano), Problem: "there is no room", LeftOut: `[]`},
+		},
 	}
 	all, err := Needs(t.Context(), k, k, noon)
 	require.NoError(t, err)
@@ -104,6 +111,8 @@ func TestWhoIsNeeded(t *testing.T) {
 		{Question, 1, ""},
 		{Stopped, 14, ""},
 		{Stopped, 5, ""},
+		{Blocked, 0, ""},
+		{Blocked, 0, ""},
 		{Failed, 6, ""},
 		{Doubt, 8, ""},
 		{Doubt, 9, ""},

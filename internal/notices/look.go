@@ -38,8 +38,8 @@ func (n *Notices) look(ctx context.Context, now time.Time) error {
 	by := map[string]Message{}
 	for _, m := range happened {
 		key := m.Kind + " " + m.Pool
-		if m.Job > 0 {
-			key = fmt.Sprint(m.Kind, " ", m.Job, " ", m.At.UnixNano()) // a job may ask twice
+		if m.Pool == "" {
+			key = fmt.Sprint(m.Kind, " ", m.Job, m.Routine, " ", m.At.UnixNano()) // a job may ask twice
 		}
 		if _, twice := by[key]; !twice {
 			so, by[key] = append(so, key), m
@@ -48,7 +48,7 @@ func (n *Notices) look(ctx context.Context, now time.Time) error {
 	err = n.records.Tell(ctx, so, now, now.Add(-forgetting), func(what string) (fresh []store.Notice) {
 		m := by[what]
 		for _, c := range channels {
-			if !slices.Contains(c.Tells, m.Kind) || m.Job > 0 && m.At.Before(c.Created) {
+			if !slices.Contains(c.Tells, m.Kind) || m.Pool == "" && m.At.Before(c.Created) {
 				continue
 			}
 			m.ID, m.Service = uuid.NewString(), n.service
@@ -77,10 +77,13 @@ func (n *Notices) happened(ctx context.Context, now time.Time) (all []Message, e
 		return nil, err
 	}
 	for _, need := range needs {
-		m := Message{Kind: string(need.Kind), Text: need.Text, Job: need.Job, Pool: need.Pool, At: need.Since}
-		if need.Job > 0 {
+		m := Message{Kind: string(need.Kind), Text: need.Text, Job: need.Job, Pool: need.Pool, Routine: need.Routine, At: need.Since}
+		switch {
+		case need.Job > 0:
 			m.Text = "Job " + strconv.FormatInt(need.Job, 10) + ": " + m.Text
-		} else {
+		case need.Routine != "":
+			m.Text = "Routine " + need.Routine + ": " + m.Text
+		default:
 			m.Text, m.At = "Pool "+need.Pool+": "+m.Text, now
 		}
 		all = append(all, m)

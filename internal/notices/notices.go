@@ -27,7 +27,7 @@ const Done = "done"
 
 // Kinds are all that may be told.
 var Kinds = []string{
-	string(attention.Question), string(attention.Stopped), string(attention.Failed), string(attention.Doubt), string(attention.Away),
+	string(attention.Question), string(attention.Stopped), string(attention.Blocked), string(attention.Failed), string(attention.Doubt), string(attention.Away),
 	string(attention.Full), string(attention.Drive), Done,
 }
 
@@ -88,6 +88,7 @@ type Message struct {
 	Text    string    `json:"text"`
 	Job     int64     `json:"job,omitempty"`
 	Pool    string    `json:"pool,omitempty"`
+	Routine string    `json:"routine,omitempty"`
 	At      time.Time `json:"at"`
 	Service string    `json:"service"` // the name of its computer
 }

@@ -17,6 +17,7 @@ import (
 	"bagaglio/internal/planner"
 	"bagaglio/internal/queue"
 	"bagaglio/internal/records"
+	"bagaglio/internal/routines"
 	"bagaglio/internal/vault"
 )
 
@@ -27,6 +28,7 @@ type Service struct {
 	Places   *places.Places
 	Machines *machines.Machines
 	Notices  *notices.Notices
+	Routines *routines.Routines
 	Exports  *exports.Exports
 	Planner  *planner.Planner
 	Queue    *queue.Queue
@@ -97,6 +99,9 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 	if err != nil {
 		return err
 	}
+	if s.Routines, err = routines.Open(s.Records, s.Places, s.Machines, s.Planner, s.Queue, log); err != nil {
+		return err
+	}
 	s.Notices = notices.Open(s.Records, s.Places, keys, log)
 	follows, stop := context.WithCancel(context.WithoutCancel(ctx))
 	done := make(chan struct{})
@@ -114,6 +119,9 @@ func (s *Service) Close() (err error) {
 	}
 	if s.Notices != nil {
 		s.Notices.Close()
+	}
+	if s.Routines != nil {
+		s.Routines.Close()
 	}
 	if s.Queue != nil {
 		s.Queue.Close()
