@@ -7,7 +7,7 @@ PORT    ?= 2247
 
 # Fuzz targets, as folder:name:executions of make fuzz, ten millions together. Their seeds run with the tests.
 FUZZ := disk/fuzz:Qcow2:1000000 disk/fuzz:VMDK:1000000 disk/fuzz:VHD:1000000 disk/fuzz:VHDX:1000000 disk/fuzz:VDI:1000000 disk/fuzz:HDD:1000000 \
-	disk/fuzz:Bundle:800000 inspect:Inside:400000 inspect:Archives:100000 inspect/hive:Hive:100000 salvage:Map:100000 inspect:LVM:100000 inspect/all:Volumes:100000 fingerprint:Tag:600000 transfer:Mark:600000 machine/all:Definitions:800000 machine/ovf:Package:200000 storage/archive:Archive:200000 storage/sftp:SparseMap:400000 nbd:Server:100000 nbd:Client:100000
+	disk/fuzz:Bundle:800000 inspect:Inside:400000 inspect:Archives:100000 inspect/hive:Hive:100000 salvage:Map:100000 inspect:LVM:100000 inspect/all:Volumes:100000 fingerprint:Tag:600000 transfer:Mark:600000 machine/all:Definitions:800000 machine/ovf:Package:200000 storage/archive:Archive:200000 storage/sftp:SparseMap:400000 nbd:Server:100000 nbd:Client:100000 routine:Routine:100000
 
 # What the demo world and the tests take from Debian: tool:package.
 DEMO_TOOLS := sfdisk:fdisk mkfs.ext4:e2fsprogs mkfs.vfat:dosfstools mcopy:mtools cmp:diffutils

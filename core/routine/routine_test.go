@@ -35,7 +35,12 @@ func TestBlanksAreFilledIn(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, g.Requests, 2)
 	assert.Equal(t, 2, g.AtOnce)
-	assert.Equal(t, plan.Place{Pool: "sea<path>bag", Path: "copies/b.raw"}, *g.Requests[0].Destination, "what is filled in is not looked through")
+	assert.Equal(
+		t,
+		plan.Place{Pool: "sea<path>bag", Path: "copies/b.raw"},
+		*g.Requests[0].Destination,
+		"what is filled in is not looked through",
+	)
 	assert.Equal(t, plan.Place{Pool: "quay-store", Path: "<to>.raw"}, g.Requests[1].Source)
 	g, err = r.Group(values, nil)
 	require.NoError(t, err)

@@ -107,8 +107,14 @@ func (a *app) printNow(now situation) error {
 
 // needs are the words for kinds of needs.
 var needs = map[api.NeedKind]string{
-	api.NeedKindQuestion: "ASKS", api.NeedKindStopped: "STOPPED", api.NeedKindBlocked: "BLOCKED", api.NeedKindFailed: "FAILED", api.NeedKindDoubt: "IN DOUBT",
-	api.NeedKindAway: "AWAY", api.NeedKindFull: "FULL", api.NeedKindDrive: "DRIVE",
+	api.NeedKindQuestion: "ASKS",
+	api.NeedKindStopped:  "STOPPED",
+	api.NeedKindBlocked:  "BLOCKED",
+	api.NeedKindFailed:   "FAILED",
+	api.NeedKindDoubt:    "IN DOUBT",
+	api.NeedKindAway:     "AWAY",
+	api.NeedKindFull:     "FULL",
+	api.NeedKindDrive:    "DRIVE",
 }
 
 // aboutOf names what a need is about.

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -191,7 +190,10 @@ func (a *app) routineRun() *cobra.Command {
 			case run.Problem != nil:
 				return fmt.Errorf("nothing was begun: %s", *run.Problem)
 			}
-			return a.did(run, "%s: %s. To see how it does: bagaglio group show %s", args[0], cameOf(run), cmp.Or(deref(run.Group), "GROUP"))
+			if run.Group == nil {
+				return a.did(run, "%s: %s.", args[0], cameOf(run))
+			}
+			return a.did(run, "%s: %s. To see how it does: bagaglio group show %s", args[0], cameOf(run), *run.Group)
 		}),
 	}
 	c.Flags().StringToStringVar(&said, "fill", nil, "what a blank is filled with, as BLANK=TEXT")

@@ -27,8 +27,17 @@ const Done = "done"
 
 // Kinds are all that may be told.
 var Kinds = []string{
-	string(attention.Question), string(attention.Stopped), string(attention.Blocked), string(attention.Failed), string(attention.Doubt), string(attention.Away),
-	string(attention.Full), string(attention.Drive), Done,
+	string(
+		attention.Question,
+	),
+	string(attention.Stopped),
+	string(attention.Blocked),
+	string(attention.Failed),
+	string(attention.Doubt),
+	string(attention.Away),
+	string(attention.Full),
+	string(attention.Drive),
+	Done,
 }
 
 // The ways to tell.

@@ -64,7 +64,14 @@ type Routines struct {
 }
 
 // Open begins to do what its time comes for, and goes on with what an earlier run of the service was to begin. The caller closes it.
-func Open(r *records.Records, p *places.Places, m *machines.Machines, pl *planner.Planner, q *queue.Queue, log *slog.Logger) (*Routines, error) {
+func Open(
+	r *records.Records,
+	p *places.Places,
+	m *machines.Machines,
+	pl *planner.Planner,
+	q *queue.Queue,
+	log *slog.Logger,
+) (*Routines, error) {
 	x := &Routines{records: r, places: p, machines: m, planner: pl, queue: q, log: log}
 	x.ctx, x.stop = context.WithCancel(context.Background())
 	open, err := r.OpenRuns(x.ctx)
@@ -178,7 +185,9 @@ func (x *Routines) Put(ctx context.Context, r routine.Routine, who string) (Rout
 }
 
 // Remove forgets a routine. What it began goes on.
-func (x *Routines) Remove(ctx context.Context, name string) error { return x.records.RemoveRoutine(ctx, name) }
+func (x *Routines) Remove(ctx context.Context, name string) error {
+	return x.records.RemoveRoutine(ctx, name)
+}
 
 // Show returns a routine with its last runs.
 func (x *Routines) Show(ctx context.Context, name string) (Routine, error) {

@@ -121,7 +121,8 @@ func (s *Store) OpenRuns(ctx context.Context) (all []KeptRun, err error) {
 // FailedRuns returns the last runs of routines that were not begun as they were to be.
 func (s *Store) FailedRuns(ctx context.Context) (all []KeptRun, err error) {
 	err = s.db.SelectContext(
-		ctx, &all,
+		ctx,
+		&all,
 		`SELECT * FROM runs WHERE id IN (SELECT MAX(id) FROM runs WHERE over = 1 GROUP BY routine) AND (problem <> '' OR left_out <> '[]') ORDER BY id DESC`,
 	)
 	return all, err

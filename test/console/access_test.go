@@ -1,6 +1,7 @@
 package console
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/url"
 	"os"
@@ -11,6 +12,7 @@ import (
 	"bagaglio/api"
 	"bagaglio/client"
 	"bagaglio/core/plan"
+	"bagaglio/core/routine"
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/standins"
@@ -48,6 +50,18 @@ func TestEverybodyCanUseIt(t *testing.T) {
 	running := begin(t, s, "slow.qcow2", 0, false)
 	testkit.Await(t, s.Service, running, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 0 })
 
+	proofs := routine.Routine{Name: "proofs", Blanks: map[string]string{"file": "wreck.vhd"}, LeaveOut: true}
+	proofs.Requests = []json.RawMessage{[]byte(`{"kind": "prove", "source": {"pool": "quay-store", "path": "<file>"}, "tag": "beside"}`)}
+	_, err = s.PutRoutine(t.Context(), proofs)
+	require.NoError(t, err)
+	_, err = s.RunRoutine(t.Context(), "proofs", api.NewRun{})
+	require.NoError(t, err)
+	_, err = s.AddPerson(t.Context(), api.NewPerson{Name: "harbour-master", Role: api.Operator, Password: "nine gulls on a mast"})
+	require.NoError(t, err)
+	url := "http://127.0.0.1:9/bell"
+	_, err = s.AddChannel(t.Context(), api.NewChannel{Name: "bell", Kind: "web", Target: api.ChannelTarget{Url: &url}})
+	require.NoError(t, err)
+
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
 	p.AwaitText("What needs you")
@@ -71,7 +85,8 @@ func TestEverybodyCanUseIt(t *testing.T) {
 			"/jobs/" + done:                               "proven",
 			"/jobs/" + failed.Id:                          "",
 			"/jobs/" + running:                            "Time left",
-			"/keeping":                                    "",
+			"/keeping":                                    "Who is told what happens",
+			"/routines":                                   "left out",
 		} {
 			p.Open(s.Address + path)
 			p.Await(

@@ -84,9 +84,9 @@ func TestWhoIsToldByTheConsole(t *testing.T) {
 	p.Fill("Address", bell.URL)
 	p.Click("Tell them from now on")
 	p.AwaitText("What messages to night-watch are signed with")
-	p.Click("Try night-watch out")
+	p.Click("Try it out: night-watch")
 	p.AwaitText("It arrived.")
 	assert.EqualValues(t, 1, heard.Load())
-	p.Click("Tell night-watch nothing any more")
+	p.Click("Remove: night-watch")
 	p.AwaitText("Nobody: whoever wants to know has to look.")
 }

@@ -42,7 +42,7 @@ func TestARoutineIsBegunOnce(t *testing.T) {
 		go func() { _, err := s.RunRoutine(t.Context(), "proofs", api.NewRun{}); done <- err }()
 		time.Sleep(time.Duration(random.IntN(25)) * time.Millisecond) // a random moment
 		s.Kill()
-		<-done // it may have been told
+		_ = <-done // it may have been told
 		s = testkit.Start(t, state)
 		kept, err := s.Routine(t.Context(), "proofs")
 		require.NoError(t, err)

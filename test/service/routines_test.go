@@ -70,8 +70,11 @@ func TestARoutine(t *testing.T) {
 	}
 
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "copy-of-b.raw"), nil, 0o600)) // stands in the way
-	_, err = s.PutRoutine(t.Context(), routineOf(t, `{"name": "proofs", "blanks": {"pool": "quay-store"}, "each": {"disks_of": "<pool>", "tagged": true}, "leave_out": true,
-		"requests": [{"kind": "copy", "source": {"pool": "<pool>", "path": "<path>"}, "destination": {"pool": "<pool>", "path": "copy-of-<disk>.raw"}}]}`))
+	_, err = s.PutRoutine(
+		t.Context(),
+		routineOf(t, `{"name": "proofs", "blanks": {"pool": "quay-store"}, "each": {"disks_of": "<pool>", "tagged": true}, "leave_out": true,
+		"requests": [{"kind": "copy", "source": {"pool": "<pool>", "path": "<path>"}, "destination": {"pool": "<pool>", "path": "copy-of-<disk>.raw"}}]}`),
+	)
 	require.NoError(t, err)
 	_, err = s.RunRoutine(t.Context(), "proofs", api.NewRun{})
 	require.NoError(t, err)
@@ -103,8 +106,11 @@ func TestARoutineForMachines(t *testing.T) {
 	quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{})
 	standins.Join(t, s.Service, "lighthouse", "lamp-room", standin.Traits{})
 	quay.Ticketing(t, bootable())
-	_, err := s.PutRoutine(t.Context(), routineOf(t, `{"name": "empty-a-host", "blanks": {"from": "", "pool": "lamp-room"}, "each": {"machines_of": "<from>"},
-		"requests": [{"kind": "move-machine", "machine": "<machine>", "to": "lighthouse", "destination": {"pool": "<pool>", "path": ""}, "name": "<name>-moved"}]}`))
+	_, err := s.PutRoutine(
+		t.Context(),
+		routineOf(t, `{"name": "empty-a-host", "blanks": {"from": "", "pool": "lamp-room"}, "each": {"machines_of": "<from>"},
+		"requests": [{"kind": "move-machine", "machine": "<machine>", "to": "lighthouse", "destination": {"pool": "<pool>", "path": ""}, "name": "<name>-moved"}]}`),
+	)
 	require.NoError(t, err)
 	_, err = s.RunRoutine(t.Context(), "empty-a-host", api.NewRun{})
 	require.ErrorContains(t, err, "fill in <from>")
@@ -128,8 +134,11 @@ func TestWhatTheTimeComesFor(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.raw"), make([]byte, 1<<20), 0o600))
 	at := func(name, more string) routine.Routine {
 		once := time.Now().Add(1500 * time.Millisecond).UTC().Format(time.RFC3339Nano)
-		return routineOf(t, `{"name": "`+name+`", "requests": [{"kind": "copy", "source": {"pool": "quay-store", "path": "a.raw"}, "destination": {"pool": "quay-store", "path": "`+name+`.raw"}}],
-			"times": {"once": "`+once+`"`+more+`}}`)
+		return routineOf(
+			t,
+			`{"name": "`+name+`", "requests": [{"kind": "copy", "source": {"pool": "quay-store", "path": "a.raw"}, "destination": {"pool": "quay-store", "path": "`+name+`.raw"}}],
+			"times": {"once": "`+once+`"`+more+`}}`,
+		)
 	}
 	kept, err := s.PutRoutine(t.Context(), at("soon", ""))
 	require.NoError(t, err)
@@ -164,9 +173,18 @@ func TestWhatTheTimeComesFor(t *testing.T) {
 	r = comes(t, s, "skipped", 1)
 	assert.Contains(t, *r.Runs[0].Problem, "its time was missed")
 
-	daily := routineOf(t, `{"name": "daily", "requests": [{"kind": "copy", "source": {"pool": "quay-store", "path": "a.raw"}, "destination": {"pool": "quay-store", "path": "daily.raw"}}],
+	daily := routineOf(
+		t,
+		`{"name": "daily", "requests": [{"kind": "copy", "source": {"pool": "quay-store", "path": "a.raw"}, "destination": {"pool": "quay-store", "path": "daily.raw"}}],
 		"hours": "`+
-		time.Now().Add(2*time.Hour).Format("15:04")+`-`+time.Now().Add(3*time.Hour).Format("15:04")+`", "times": {"cron": "0 2 * * *"}}`)
+			time.Now().
+				Add(2*time.Hour).
+				Format("15:04")+
+			`-`+time.Now().
+			Add(3*time.Hour).
+			Format("15:04")+
+			`", "times": {"cron": "0 2 * * *"}}`,
+	)
 	_, err = s.PutRoutine(t.Context(), daily)
 	require.NoError(t, err)
 	_, err = s.RunRoutine(t.Context(), "daily", api.NewRun{})

@@ -19,6 +19,7 @@ const ways: Record<Kind, string> = {
 const kinds: Record<Schemas["Told"], string> = {
   question: "a job asks",
   stopped: "a job does not go on",
+  blocked: "a routine was not begun",
   failed: "a job failed",
   doubt: "something is damaged or not proven",
   away: "a pool is away",
@@ -26,6 +27,13 @@ const kinds: Record<Schemas["Told"], string> = {
   drive: "a drive can be unplugged",
   done: "a job did what it was to",
 };
+
+/** When a channel is told something. */
+function reasons(tells: Schemas["Told"][]): string {
+  const needs = (Object.keys(kinds) as Schemas["Told"][]).filter((kind) => kind !== "done");
+  if (!needs.every((kind) => tells.includes(kind))) return tells.map((kind) => kinds[kind]).join(", ");
+  return "something needs somebody" + (tells.includes("done") ? `, ${kinds.done}` : "");
+}
 
 /** Who is told what happens, for who works here. */
 export function Channels() {
@@ -69,8 +77,7 @@ function ChannelRow({ channel, admin }: { channel: Schemas["Channel"]; admin: bo
           {channel.name}: {url ?? to?.join(", ") ?? program}
         </p>
         <p className="text-sm opacity-75">
-          when {channel.tells.map((kind) => kinds[kind]).join(", ")};{" "}
-          {channel.last ? `last ${when(channel.last)}` : "nothing yet"}
+          when {reasons(channel.tells)}; {channel.last ? `last ${when(channel.last)}` : "nothing yet"}
           {channel.waiting > 0 && `; ${channel.waiting} could not be told yet`}
         </p>
         {channel.problem && <p className="text-sm break-words text-error">{channel.problem}</p>}
@@ -80,7 +87,7 @@ function ChannelRow({ channel, admin }: { channel: Schemas["Channel"]; admin: bo
       <button
         type="button"
         className="btn btn-sm"
-        aria-label={`Try ${channel.name} out`}
+        aria-label={`Try it out: ${channel.name}`}
         disabled={attempt.isPending}
         onClick={() => attempt.mutate()}
       >
@@ -90,7 +97,7 @@ function ChannelRow({ channel, admin }: { channel: Schemas["Channel"]; admin: bo
         <button
           type="button"
           className="btn btn-sm"
-          aria-label={`Tell ${channel.name} nothing any more`}
+          aria-label={`Remove: ${channel.name}`}
           disabled={remove.isPending}
           onClick={() => remove.mutate()}
         >

@@ -4,6 +4,7 @@ import { useNavigate } from "react-router";
 import { calls, result, type AnyRequest, type Remedy } from "../api/client.ts";
 import { Failure } from "./failure.tsx";
 import { PlanView } from "./plan-view.tsx";
+import { Same } from "./same.tsx";
 
 type Props = {
   /** What is asked for, once it has not changed for a moment. */
@@ -38,6 +39,7 @@ export function Outlook({ request, complete, current, hint, onRemedy }: Props) {
       {!complete && <p className="opacity-75">{hint} Nothing is touched before you start it.</p>}
       {plan.error && <Failure error={plan.error} />}
       {complete && plan.data && !plan.error && <PlanView plan={plan.data.plan} onRemedy={onRemedy} />}
+      {complete && <Same request={request} />}
       {start.error && <Failure error={start.error} />}
       <button
         type="button"

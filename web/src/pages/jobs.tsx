@@ -35,7 +35,12 @@ export function JobsPage() {
   });
   return (
     <div className="space-y-6">
-      <h1>Jobs</h1>
+      <div className="flex flex-wrap items-center justify-between gap-3">
+        <h1>Jobs</h1>
+        <Link className="btn btn-outline" to="/routines">
+          Routines
+        </Link>
+      </div>
       {groups.data?.map((group) => (
         <GroupSheet key={group.id} group={group} />
       ))}

@@ -4,6 +4,7 @@ import {
   CircleHelp,
   CirclePause,
   HardDriveDownload,
+  OctagonX,
   PlugZap,
   ShieldQuestion,
   Unplug,
@@ -22,6 +23,7 @@ type Need = Schemas["Need"];
 const looks = {
   question: { icon: CircleHelp, word: "asks", colour: "text-warning" },
   stopped: { icon: CirclePause, word: "does not go on by itself", colour: "text-warning" },
+  blocked: { icon: OctagonX, word: "was not begun as it was to be", colour: "text-warning" },
   failed: { icon: CircleAlert, word: "failed", colour: "text-error" },
   doubt: { icon: ShieldQuestion, word: "is in doubt", colour: "text-warning" },
   away: { icon: Unplug, word: "is not to be reached", colour: "text-error" },
@@ -114,7 +116,7 @@ async function listNow(since: string) {
 }
 
 function keyOf(need: Need): string {
-  return `${need.kind} ${need.job?.id ?? need.pool} ${need.since ?? ""}`;
+  return `${need.kind} ${need.job?.id ?? need.pool ?? need.routine} ${need.since ?? ""}`;
 }
 
 /** Lets a job go on that does not do so by itself. */
@@ -134,10 +136,14 @@ function GoOn({ job }: { job: Job }) {
 
 function NeedSheet({ need, dismiss }: { need: Need; dismiss: () => void }) {
   const { icon: Icon, word, colour } = looks[need.kind];
-  const { job, pool } = need;
+  const { job, pool, routine } = need;
   const about = job ? (
     <Link className="link font-bold" to={`/jobs/${job.id}`}>
       Job {job.id}, {workName(job.request)} {subjectName(job.request)}
+    </Link>
+  ) : routine ? (
+    <Link className="link font-bold" to="/routines">
+      {routine}
     </Link>
   ) : (
     <Link className="link font-bold" to={`/pool?${new URLSearchParams({ name: pool ?? "" })}`}>
@@ -165,11 +171,11 @@ function NeedSheet({ need, dismiss }: { need: Need; dismiss: () => void }) {
         {need.since && <p className="text-sm opacity-75">{when(need.since)}</p>}
       </div>
       {need.kind === "stopped" && job?.actions.includes("resume") && <GoOn job={job} />}
-      {(need.kind === "failed" || need.kind === "doubt" || need.kind === "drive") && (
+      {["blocked", "failed", "doubt", "drive"].includes(need.kind) && (
         <button
           type="button"
           className="btn btn-ghost btn-sm btn-square"
-          aria-label={`I have seen that ${job ? `job ${job.id}` : pool} ${word}`}
+          aria-label={`I have seen that ${job ? `job ${job.id}` : (routine ?? pool)} ${word}`}
           onClick={dismiss}
         >
           <X aria-hidden className="size-4" />
