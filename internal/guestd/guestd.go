@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 )
@@ -31,7 +32,11 @@ type Daemon struct {
 	Owner  string // of those, as UID:GID
 	dir    string
 	words  []string // more of its command line
+
+	mu     sync.Mutex
 	cmd    *exec.Cmd
+	ended  chan struct{} // closed when that has ended
+	wanted bool          // it is to run: where it ends by itself, it is started again
 	notes  bytes.Buffer
 }
 
@@ -68,8 +73,16 @@ func Start(u *user.User, words ...string) (d *Daemon, err error) {
 	return d, d.Run()
 }
 
-// Run starts it again after Kill, with what it knew.
+// Run starts it again after Kill, with what it knew. Where it ends by itself, it is started again, as a computer's own would be: some
+// versions fall when a line to them is cut.
 func (d *Daemon) Run() error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.start()
+}
+
+// start does so. The lock is held.
+func (d *Daemon) start() error {
 	uid, gid, _ := strings.Cut(d.Owner, ":")
 	words := append([]string{"setpriv", "--reuid=" + uid, "--regid=" + gid, "--clear-groups", "libvirtd"}, d.words...)
 	if os.Getuid() != 0 { // it is that user
@@ -88,29 +101,58 @@ func (d *Daemon) Run() error {
 	if err := d.cmd.Start(); err != nil {
 		return err
 	}
+	d.wanted, d.ended = true, make(chan struct{})
+	go d.mind(d.cmd, d.ended)
 	for until := time.Now().Add(readyIn); ; time.Sleep(20 * time.Millisecond) {
 		if c, err := net.Dial("unix", d.Socket); err == nil { // the file is there before somebody listens
 			return c.Close()
 		}
 		if time.Now().After(until) {
-			return fmt.Errorf("the daemon did not start: %s", d.Said())
+			return fmt.Errorf("the daemon did not start: %s", d.said())
 		}
+	}
+}
+
+// mind waits until it ends, and starts it again where that was not asked for.
+func (d *Daemon) mind(cmd *exec.Cmd, ended chan struct{}) {
+	err := cmd.Wait()
+	close(ended)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if !d.wanted {
+		return
+	}
+	fmt.Fprintf(&d.notes, "\nIt ended by itself (%v), and is started again.\n", err)
+	if err := d.start(); err != nil {
+		d.wanted = false
+		fmt.Fprintf(&d.notes, "That fails: %v\n", err)
 	}
 }
 
 // Said is what it wrote about itself, once it has ended.
 func (d *Daemon) Said() string {
-	if d.cmd == nil || d.cmd.ProcessState == nil {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.said()
+}
+
+func (d *Daemon) said() string {
+	select {
+	case <-d.ended:
+		return fmt.Sprintf("%s\n%v", d.notes.String(), d.cmd.ProcessState)
+	default:
 		return "it has not ended"
 	}
-	return fmt.Sprintf("%s\n%v", d.notes.String(), d.cmd.ProcessState)
 }
 
 // Kill ends it as a crash would. Its guests go on.
 func (d *Daemon) Kill() {
-	if d.cmd != nil && d.cmd.Process != nil && d.cmd.ProcessState == nil {
-		_ = d.cmd.Process.Kill()
-		_ = d.cmd.Wait()
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.wanted {
+		d.wanted = false
+		_ = d.cmd.Process.Kill() // it may have ended at this moment
+		<-d.ended
 	}
 }
 
