@@ -19,7 +19,7 @@ TEST_TOOLS := $(DEMO_TOOLS) $(REAL_TOOLS) chromium:chromium mkfs.xfs:xfsprogs mk
 BENCH_TOOLS := pigz:pigz zstd:zstd sshd:openssh-server sftp:openssh-client
 PICTURE_TOOLS := $(TEST_TOOLS) xterm:xterm xvfb-run:xvfb xauth:xauth import:imagemagick
 
-.PHONY: build console generate generated breaking demo start test check check-rooms check-whole lint race race-core race-service fuzz torture bench pictures clean
+.PHONY: build console generate generated breaking demo start test check check-rooms check-whole lint race race-core race-service fuzz torture bench pictures dist dist-twice clean
 
 build: console
 	CGO_ENABLED=0 $(GO) build $(FLAGS) -o bin/ ./cmd/bagaglio ./cmd/standin
@@ -106,12 +106,19 @@ bench: packages-bench build
 pictures: packages-picture build
 	BAGAGLIO_PICTURES=1 $(GO) test -count=1 ./test/pictures
 
+# What is given away: archives, packages, checksums, and a list of what is in it. dist-twice makes it twice, and compares.
+dist: packages-dist console
+	GO=$(GO) packaging/dist.sh
+dist-twice: dist
+	mv dist/SHA256SUMS bin/first-sums && GO=$(GO) packaging/dist.sh > /dev/null && cmp bin/first-sums dist/SHA256SUMS && echo "Both times the same."
+
 clean:
-	rm -rf bin web/dist/app web/node_modules
+	rm -rf bin dist web/dist/app web/node_modules
 
 packages-demo: TOOLS = $(DEMO_TOOLS)
 packages-demo: MORE = $(REAL_TOOLS)
 packages-test: TOOLS = $(TEST_TOOLS)
+packages-dist: TOOLS = gzip:gzip tar:tar
 packages-bench: TOOLS = $(BENCH_TOOLS)
 packages-picture: TOOLS = $(PICTURE_TOOLS)
 packages-%:

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"time"
 
 	"bagaglio/api"
 	"bagaglio/client"
@@ -18,6 +19,7 @@ import (
 	"bagaglio/core/step"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/cobra/doc"
 	"github.com/spf13/viper"
 	"golang.org/x/term"
 )
@@ -95,6 +97,14 @@ func Run(version string, args []string, in io.Reader, out, notes io.Writer) int 
 		}
 	}
 	return exitCode(ctx, err)
+}
+
+// Manual writes a page of the manual for each command into a folder, as of a day.
+func Manual(version, folder string, day time.Time) error {
+	a := &app{version: version, config: viper.New()}
+	root := a.root()
+	root.DisableAutoGenTag = true
+	return doc.GenManTree(root, &doc.GenManHeader{Title: "BAGAGLIO", Section: "1", Source: "Bagaglio " + version, Manual: "Bagaglio", Date: &day}, folder)
 }
 
 func exitCode(ctx context.Context, err error) int {
