@@ -104,7 +104,11 @@ func Manual(version, folder string, day time.Time) error {
 	a := &app{version: version, config: viper.New()}
 	root := a.root()
 	root.DisableAutoGenTag = true
-	return doc.GenManTree(root, &doc.GenManHeader{Title: "BAGAGLIO", Section: "1", Source: "Bagaglio " + version, Manual: "Bagaglio", Date: &day}, folder)
+	return doc.GenManTree(
+		root,
+		&doc.GenManHeader{Title: "BAGAGLIO", Section: "1", Source: "Bagaglio " + version, Manual: "Bagaglio", Date: &day},
+		folder,
+	)
 }
 
 func exitCode(ctx context.Context, err error) int {

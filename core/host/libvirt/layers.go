@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/xml"
 	"errors"
+	"maps"
 	"slices"
 	"time"
 
@@ -155,6 +156,18 @@ func (h *Host) Cover(ctx context.Context, m host.Machine, layers map[string]stri
 	if atRest {
 		flags |= libvirt.DomainSnapshotCreateQuiesce
 	}
+	for _, slot := range slices.Sorted(maps.Keys(layers)) {
+		ahead, err := h.catchUp(ctx, d, slot)
+		if err == nil && ahead == layers[slot] {
+			err = refused(
+				"its guest wrote to %s already, of which the daemon knew nothing: that is written down below it, and the image is of no use any more",
+				ahead,
+			)
+		}
+		if err != nil {
+			return 0, err
+		}
+	}
 	err = h.call(ctx, func() error {
 		all, err := h.running(d)
 		if err != nil {
@@ -172,6 +185,11 @@ func (h *Host) Cover(ctx context.Context, m host.Machine, layers map[string]stri
 		}
 		if covered == len(layers) {
 			return nil
+		}
+		for _, file := range layers { // a daemon that was ended had it ready
+			if err := h.forget(d, file); err != nil {
+				return err
+			}
 		}
 		text, err := xml.Marshal(cover(all, layers))
 		if err == nil {
@@ -204,6 +222,9 @@ func (h *Host) Merge(ctx context.Context, m host.Machine, slot, into string) (ti
 func (h *Host) Fold(ctx context.Context, m host.Machine, slot, from, into string) error {
 	d, err := domain(m)
 	if err != nil {
+		return err
+	}
+	if _, err := h.catchUp(ctx, d, slot); err != nil {
 		return err
 	}
 	begun := false
@@ -266,6 +287,9 @@ func (h *Host) goOver(
 ) (halted time.Duration, err error) {
 	d, err := domain(m)
 	if err != nil {
+		return 0, err
+	}
+	if _, err := h.catchUp(ctx, d, slot); err != nil {
 		return 0, err
 	}
 	begun := false

@@ -1,8 +1,7 @@
 package libvirt
 
 import (
-	"encoding/json"
-	"fmt"
+	"slices"
 
 	"bagaglio/core/machine"
 
@@ -23,26 +22,8 @@ func (h *Host) lostTrack(d libvirt.Domain, s stored) (over bool, err error) {
 	if err != nil || under > 0 {
 		return false, err
 	}
-	text, err := h.l.QEMUDomainMonitorCommand(d, `{"execute":"query-block"}`, 0)
-	if err != nil {
-		return false, fmt.Errorf("asking the emulator where its disk %s is: %w", s.Target.Slot, err)
-	}
-	var said struct {
-		Return []struct {
-			Inserted struct {
-				File string `json:"file"`
-			} `json:"inserted"`
-		} `json:"return"`
-	}
-	if err := json.Unmarshal([]byte(text), &said); err != nil {
-		return false, fmt.Errorf("reading where its disk %s is: %w", s.Target.Slot, err)
-	}
-	for _, drive := range said.Return {
-		if drive.Inserted.File == s.Mirror.Source.File {
-			return true, nil
-		}
-	}
-	return false, nil
+	drives, err := h.drives(d)
+	return slices.ContainsFunc(drives, func(n node) bool { return n.File == fileName(s.Mirror.Source.File) }), err
 }
 
 // settle has the definition name what a disk is stored in since. The daemon itself learns that when the machine is switched on the next time.
