@@ -328,6 +328,36 @@ func (e MadeChannelKind) Valid() bool {
 	}
 }
 
+// Defines values for NamedKind.
+const (
+	NamedKindDisk    NamedKind = "disk"
+	NamedKindHost    NamedKind = "host"
+	NamedKindJob     NamedKind = "job"
+	NamedKindMachine NamedKind = "machine"
+	NamedKindPool    NamedKind = "pool"
+	NamedKindRoutine NamedKind = "routine"
+)
+
+// Valid indicates whether the value is a known member of the NamedKind enum.
+func (e NamedKind) Valid() bool {
+	switch e {
+	case NamedKindDisk:
+		return true
+	case NamedKindHost:
+		return true
+	case NamedKindJob:
+		return true
+	case NamedKindMachine:
+		return true
+	case NamedKindPool:
+		return true
+	case NamedKindRoutine:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NeedKind.
 const (
 	NeedKindAway     NeedKind = "away"
@@ -884,6 +914,18 @@ type FormatList struct {
 
 // Found defines model for Found.
 type Found = inspect.Found
+
+// FoundByName defines model for FoundByName.
+type FoundByName struct {
+	// Away hosts that could not be asked for their machines
+	Away *string `json:"away,omitempty"`
+
+	// Items by kinds
+	Items []Named `json:"items"`
+
+	// More there are more of a kind than are told
+	More bool `json:"more"`
+}
 
 // FoundList defines model for FoundList.
 type FoundList struct {
@@ -1472,6 +1514,21 @@ type MadeToken struct {
 
 // Missed defines model for Missed.
 type Missed = catalog.Missed
+
+// Named defines model for Named.
+type Named struct {
+	// Host of a machine
+	Host *string   `json:"host,omitempty"`
+	Kind NamedKind `json:"kind"`
+	Name string    `json:"name"`
+
+	// Note what it is, or does
+	Note  *string `json:"note,omitempty"`
+	Place *Place  `json:"place,omitempty"`
+}
+
+// NamedKind defines model for Named.Kind.
+type NamedKind string
 
 // Need defines model for Need.
 type Need struct {
@@ -2071,6 +2128,11 @@ type ListDevicesParams struct {
 type FollowEventsParams struct {
 	// Job only of this job
 	Job *string `form:"job,omitempty" json:"job,omitempty"`
+}
+
+// FindParams defines parameters for Find.
+type FindParams struct {
+	Text string `form:"text" json:"text"`
 }
 
 // ChangeHostParams defines parameters for ChangeHost.

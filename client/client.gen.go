@@ -174,6 +174,11 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/formats (the `ListFormats` operationId).
 	ListFormats(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// Find What has a text in its name: pools, hosts, machines, disks, jobs and routines, up to 20 of each
+	//
+	// Corresponds with GET /v1/found (the `Find` operationId).
+	Find(ctx context.Context, params *FindParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// PlanGroupWithBody Say what several requests would do together, or those that drain a pool or spread load between pools; nothing is touched
 	//
 	// A large one goes on being planned in the background (`ready` is false then); ask for it again.
@@ -1077,6 +1082,21 @@ func (c *Client) CloseExport(ctx context.Context, export string, reqEditors ...R
 // Corresponds with GET /v1/formats (the `ListFormats` operationId).
 func (c *Client) ListFormats(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListFormatsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Find What has a text in its name: pools, hosts, machines, disks, jobs and routines, up to 20 of each
+//
+// Corresponds with GET /v1/found (the `Find` operationId).
+func (c *Client) Find(ctx context.Context, params *FindParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFindRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3305,6 +3325,56 @@ func NewListFormatsRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFindRequest constructs an http.Request for the Find method
+func NewFindRequest(server string, params *FindParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/found")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -7353,6 +7423,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/formats (the `ListFormats` operationId).
 	ListFormatsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListFormatsResponse, error)
 
+	// FindWithResponse What has a text in its name: pools, hosts, machines, disks, jobs and routines, up to 20 of each
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/found (the `Find` operationId).
+	FindWithResponse(ctx context.Context, params *FindParams, reqEditors ...RequestEditorFn) (*FindResponse, error)
+
 	// PlanGroupWithBodyWithResponse Say what several requests would do together, or those that drain a pool or spread load between pools; nothing is touched
 	//
 	// A large one goes on being planned in the background (`ready` is false then); ask for it again.
@@ -8678,6 +8755,54 @@ func (r ListFormatsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListFormatsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FindResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FoundByName
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FindResponse) GetJSON200() *FoundByName {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FindResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FindResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FindResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FindResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FindResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12972,6 +13097,19 @@ func (c *ClientWithResponses) ListFormatsWithResponse(ctx context.Context, reqEd
 	return ParseListFormatsResponse(rsp)
 }
 
+// FindWithResponse What has a text in its name: pools, hosts, machines, disks, jobs and routines, up to 20 of each
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/found (the `Find` operationId).
+func (c *ClientWithResponses) FindWithResponse(ctx context.Context, params *FindParams, reqEditors ...RequestEditorFn) (*FindResponse, error) {
+	rsp, err := c.Find(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFindResponse(rsp)
+}
+
 // PlanGroupWithBodyWithResponse Say what several requests would do together, or those that drain a pool or spread load between pools; nothing is touched
 //
 // A large one goes on being planned in the background (`ready` is false then); ask for it again.
@@ -14803,6 +14941,39 @@ func ParseListFormatsResponse(rsp *http.Response) (*ListFormatsResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest FormatList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFindResponse parses an HTTP response from a FindWithResponse call
+func ParseFindResponse(rsp *http.Response) (*FindResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FindResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FoundByName
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

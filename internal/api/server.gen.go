@@ -53,6 +53,9 @@ type ServerInterface interface {
 	// ListFormats Formats and layouts that can be written
 	// (GET /v1/formats)
 	ListFormats(c *gin.Context)
+	// Find What has a text in its name: pools, hosts, machines, disks, jobs and routines, up to 20 of each
+	// (GET /v1/found)
+	Find(c *gin.Context, params FindParams)
 	// PlanGroup Say what several requests would do together, or those that drain a pool or spread load between pools; nothing is touched
 	// (POST /v1/group-plans)
 	PlanGroup(c *gin.Context)
@@ -530,6 +533,33 @@ func (siw *ServerInterfaceWrapper) ListFormats(c *gin.Context) {
 	}
 
 	siw.Handler.ListFormats(c)
+}
+
+// Find operation middleware
+func (siw *ServerInterfaceWrapper) Find(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FindParams
+
+	// ------------- Required query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "text", c.Request.URL.Query(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter text: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.Find(c, params)
 }
 
 // PlanGroup operation middleware
@@ -3014,6 +3044,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/v1/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/v1/tokens", wrapper.AddToken)
 	router.DELETE(options.BaseURL+"/v1/tokens/:token", wrapper.RevokeToken)
+	router.GET(options.BaseURL+"/v1/found", wrapper.Find)
 	router.GET(options.BaseURL+"/v1/routines", wrapper.ListRoutines)
 	router.DELETE(options.BaseURL+"/v1/routines/:routine", wrapper.RemoveRoutine)
 	router.GET(options.BaseURL+"/v1/routines/:routine", wrapper.GetRoutine)
@@ -3465,6 +3496,45 @@ type ListFormatsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListFormatsdefaultApplicationProblemPlusJSONResponse) VisitListFormatsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FindRequestObject struct {
+	Params FindParams
+}
+
+type FindResponseObject interface {
+	VisitFindResponse(w http.ResponseWriter) error
+}
+
+type Find200JSONResponse FoundByName
+
+func (response Find200JSONResponse) VisitFindResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FinddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FinddefaultApplicationProblemPlusJSONResponse) VisitFindResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6920,6 +6990,9 @@ type StrictServerInterface interface {
 	// ListFormats Formats and layouts that can be written
 	// (GET /v1/formats)
 	ListFormats(ctx context.Context, request ListFormatsRequestObject) (ListFormatsResponseObject, error)
+	// Find What has a text in its name: pools, hosts, machines, disks, jobs and routines, up to 20 of each
+	// (GET /v1/found)
+	Find(ctx context.Context, request FindRequestObject) (FindResponseObject, error)
 	// PlanGroup Say what several requests would do together, or those that drain a pool or spread load between pools; nothing is touched
 	// (POST /v1/group-plans)
 	PlanGroup(ctx context.Context, request PlanGroupRequestObject) (PlanGroupResponseObject, error)
@@ -7543,6 +7616,32 @@ func (sh *strictHandler) ListFormats(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListFormatsResponseObject); ok {
 		if err := validResponse.VisitListFormatsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Find operation middleware
+func (sh *strictHandler) Find(ctx *gin.Context, params FindParams) {
+	var request FindRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Find(ctx, request.(FindRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Find")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(FindResponseObject); ok {
+		if err := validResponse.VisitFindResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -122,6 +122,11 @@ var sorts = map[string]string{
 	"modified":       "modified",
 }
 
+// like is the pattern that finds a text anywhere.
+func like(text string) string {
+	return "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(text) + "%"
+}
+
 // Disks returns disks of a pool as they were when it was last looked through, the cursor of the next ones, empty with the last, and how many
 // there are of that kind.
 func (s *Store) Disks(ctx context.Context, pool string, q DiskQuery) (disks []catalog.Disk, next string, total int, err error) {
@@ -135,7 +140,7 @@ func (s *Store) Disks(ctx context.Context, pool string, q DiskQuery) (disks []ca
 		where += ` AND (path LIKE ? ESCAPE '\' OR json_extract(disk, '$.called') LIKE ? ESCAPE '\' OR json_extract(disk, '$.note') LIKE ? ESCAPE '\'
 			OR EXISTS (SELECT 1 FROM called WHERE called.pool = disks.pool AND called.path = disks.path
 				AND (called.called LIKE ? ESCAPE '\' OR called.note LIKE ? ESCAPE '\')))`
-		pattern := "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(q.Search) + "%"
+		pattern := like(q.Search)
 		args = append(args, pattern, pattern, pattern, pattern, pattern)
 	}
 	counted, of := `SELECT count(*)`+where, args

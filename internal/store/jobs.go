@@ -285,6 +285,19 @@ type JobQuery struct {
 	Limit      int
 }
 
+// newestJobs is how many of the newest jobs are looked through for a text.
+const newestJobs = 5000
+
+// JobsAbout returns those of the newest jobs that have that number, or a text in what was asked for, the newest first.
+func (s *Store) JobsAbout(ctx context.Context, text string, limit int) ([]Job, error) {
+	return s.jobs(
+		ctx,
+		`SELECT * FROM jobs WHERE id = ?1 OR id > (SELECT coalesce(max(id), 0) - ?2 FROM jobs) AND json_extract(plan, '$.request') LIKE ?3 ESCAPE '\'
+			ORDER BY id DESC LIMIT ?4`,
+		text, newestJobs, like(text), limit,
+	)
+}
+
 // Jobs returns jobs, the newest first.
 func (s *Store) Jobs(ctx context.Context, q JobQuery) ([]Job, error) {
 	since := ""

@@ -9,6 +9,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/internal/testkit"
 
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -63,4 +64,27 @@ func TestWhatNeedsSomebody(t *testing.T) {
 	p.Click("Jobs")
 	p.AwaitText("5 MiB")
 	assert.NotContains(t, testkit.Eval[string](p, `document.body.innerText`), "undefined")
+}
+
+// TestFinding: one key opens it from anywhere, and what was written leads by the arrows to disks and jobs.
+func TestFinding(t *testing.T) {
+	t.Parallel()
+	s := world(t)
+	testkit.Await(t, s.Service, begin(t, s, "b.qcow2", 0, false))
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.AwaitText("Nothing runs")
+	p.Press("/")
+	p.Await(`document.activeElement.getAttribute("role") === "combobox"`)
+	p.Fill("Disk, machine, job, pool, host or routine", "TIDE")
+	p.AwaitText("quay-store:tide-board.raw")
+	p.AwaitText("convert quay-store:tide-board.raw, done")
+	p.Press(kb.ArrowDown)
+	p.Await(`document.querySelector("[aria-selected=true]").textContent.includes("convert")`)
+	p.Press(kb.Enter)
+	p.AwaitText("Proven: what arrived is what left")
+	p.Press("/")
+	p.Await(`document.querySelector("dialog").open`)
+	p.Fill("Disk, machine, job, pool, host or routine", "no such thing")
+	p.AwaitText("Nothing has that in its name.")
 }

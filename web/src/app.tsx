@@ -5,6 +5,7 @@ import { NavLink, Route, Routes } from "react-router";
 import { calls, Problem, result } from "./api/client.ts";
 import { useFollow } from "./api/follow.ts";
 import { useMe } from "./api/me.ts";
+import { Finder } from "./components/finder.tsx";
 import { HealthNote } from "./components/health.tsx";
 import { BalancePage } from "./pages/balance.tsx";
 import { CapturePage } from "./pages/capture.tsx";
@@ -112,6 +113,7 @@ function Header({ version }: { version?: string }) {
           ))}
         </nav>
         <span className="grow" />
+        <Finder />
         <Me />
         <span className="text-sm opacity-70 max-sm:hidden">{version}</span>
         <ThemeButton />
