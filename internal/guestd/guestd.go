@@ -119,7 +119,7 @@ func (d *Daemon) mind(cmd *exec.Cmd, ended chan struct{}) {
 	close(ended)
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if !d.wanted {
+	if !d.wanted || d.cmd != cmd { // it was killed, and may run again
 		return
 	}
 	fmt.Fprintf(&d.notes, "\nIt ended by itself (%v), and is started again.\n", err)

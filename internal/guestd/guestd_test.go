@@ -40,6 +40,17 @@ func TestADaemonThatFalls(t *testing.T) {
 	d.Kill()
 	assert.Contains(t, d.Said(), "It ended by itself (signal: aborted")
 	assert.False(t, answers())
+	for range 20 {
+		require.NoError(t, d.Run())
+		d.mu.Lock()
+		runs := d.cmd
+		d.mu.Unlock()
+		time.Sleep(2 * time.Millisecond) // whoever minds the one before looks
+		d.mu.Lock()
+		assert.Same(t, runs, d.cmd, "it is started once")
+		d.mu.Unlock()
+		d.Kill()
+	}
 	require.NoError(t, d.Run())
 	assert.True(t, answers())
 	require.NoError(t, d.Close())
