@@ -15,6 +15,7 @@ import (
 	"bagaglio/core/machine"
 	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
+	"bagaglio/core/report"
 	"bagaglio/core/routine"
 	"bagaglio/core/step"
 	"bagaglio/core/step/disks"
@@ -2006,6 +2007,14 @@ type SignIn struct {
 	Password string `json:"password"`
 }
 
+// SignedReport defines model for SignedReport.
+type SignedReport struct {
+	Report WorkReport `json:"report"`
+
+	// Signed the report as a JSON Web Signature, by the key of receipts (RFC 7515, compact)
+	Signed string `json:"signed"`
+}
+
 // Snapshot defines model for Snapshot.
 type Snapshot struct {
 	// Memory it has what the guest had in memory; otherwise one that is gone back to is off
@@ -2093,6 +2102,9 @@ type Version struct {
 	Go      string `json:"go"`
 	Version string `json:"version"`
 }
+
+// WorkReport defines model for WorkReport.
+type WorkReport = report.Report
 
 // Cursor defines model for Cursor.
 type Cursor = string
@@ -2319,6 +2331,14 @@ type TestPoolParams struct {
 type ListSealsParams struct {
 	// After number of the last one that is known
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
+}
+
+// MakeReportParams defines parameters for MakeReport.
+type MakeReportParams struct {
+	Since time.Time `form:"since" json:"since"`
+
+	// Until now when absent
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
 }
 
 // AddChannelJSONRequestBody defines body for AddChannel for application/json ContentType.

@@ -759,6 +759,11 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/receipts (the `ListSeals` operationId).
 	ListSeals(ctx context.Context, params *ListSealsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// MakeReport What was done in a time: moved, proven how, by whom, and what was said of it; signed with the key of receipts
+	//
+	// Corresponds with GET /v1/report (the `MakeReport` operationId).
+	MakeReport(ctx context.Context, params *MakeReportParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRoutines Work that is done again and again, with when it is done next and what came of it
 	//
 	// Corresponds with GET /v1/routines (the `ListRoutines` operationId).
@@ -2607,6 +2612,21 @@ func (c *Client) TestPool(ctx context.Context, pool PoolName, params *TestPoolPa
 // Corresponds with GET /v1/receipts (the `ListSeals` operationId).
 func (c *Client) ListSeals(ctx context.Context, params *ListSealsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSealsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeReport What was done in a time: moved, proven how, by whom, and what was said of it; signed with the key of receipts
+//
+// Corresponds with GET /v1/report (the `MakeReport` operationId).
+func (c *Client) MakeReport(ctx context.Context, params *MakeReportParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeReportRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6760,6 +6780,68 @@ func NewListSealsRequest(server string, params *ListSealsParams) (*http.Request,
 	return req, nil
 }
 
+// NewMakeReportRequest constructs an http.Request for the MakeReport method
+func NewMakeReportRequest(server string, params *MakeReportParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/report")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRoutinesRequest constructs an http.Request for the ListRoutines method
 func NewListRoutinesRequest(server string) (*http.Request, error) {
 	var err error
@@ -8111,6 +8193,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/receipts (the `ListSeals` operationId).
 	ListSealsWithResponse(ctx context.Context, params *ListSealsParams, reqEditors ...RequestEditorFn) (*ListSealsResponse, error)
+
+	// MakeReportWithResponse What was done in a time: moved, proven how, by whom, and what was said of it; signed with the key of receipts
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/report (the `MakeReport` operationId).
+	MakeReportWithResponse(ctx context.Context, params *MakeReportParams, reqEditors ...RequestEditorFn) (*MakeReportResponse, error)
 
 	// ListRoutinesWithResponse Work that is done again and again, with when it is done next and what came of it
 	//
@@ -12215,6 +12304,54 @@ func (r ListSealsResponse) ContentType() string {
 	return ""
 }
 
+type MakeReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SignedReport
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MakeReportResponse) GetJSON200() *SignedReport {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeReportResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRoutinesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14348,6 +14485,19 @@ func (c *ClientWithResponses) ListSealsWithResponse(ctx context.Context, params 
 		return nil, err
 	}
 	return ParseListSealsResponse(rsp)
+}
+
+// MakeReportWithResponse What was done in a time: moved, proven how, by whom, and what was said of it; signed with the key of receipts
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/report (the `MakeReport` operationId).
+func (c *ClientWithResponses) MakeReportWithResponse(ctx context.Context, params *MakeReportParams, reqEditors ...RequestEditorFn) (*MakeReportResponse, error) {
+	rsp, err := c.MakeReport(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeReportResponse(rsp)
 }
 
 // ListRoutinesWithResponse Work that is done again and again, with when it is done next and what came of it
@@ -17345,6 +17495,39 @@ func ParseListSealsResponse(rsp *http.Response) (*ListSealsResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Seals
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeReportResponse parses an HTTP response from a MakeReportWithResponse call
+func ParseMakeReportResponse(rsp *http.Response) (*MakeReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SignedReport
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

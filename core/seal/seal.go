@@ -81,9 +81,18 @@ func (k *Key) Seal(l Link) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	signed, err := k.signer.Sign(b)
+	text, err := k.Sign(b)
 	if err != nil {
 		return "", fmt.Errorf("sealing receipt %d: %w", l.Number, err)
+	}
+	return text, nil
+}
+
+// Sign signs a text: a JSON Web Signature in its compact form (RFC 7515).
+func (k *Key) Sign(text []byte) (string, error) {
+	signed, err := k.signer.Sign(text)
+	if err != nil {
+		return "", err
 	}
 	return signed.CompactSerialize()
 }
@@ -94,15 +103,24 @@ func Digest(sealed string) string {
 	return base64.RawURLEncoding.EncodeToString(sum[:])
 }
 
-// Open checks the signature of a seal and returns what it says.
-func Open(sealed string, public jose.JSONWebKey) (l Link, err error) {
-	signed, err := jose.ParseSignedCompact(sealed, []jose.SignatureAlgorithm{jose.EdDSA})
+// Verify checks the signature of a text, and returns that.
+func Verify(text string, public jose.JSONWebKey) ([]byte, error) {
+	signed, err := jose.ParseSignedCompact(text, []jose.SignatureAlgorithm{jose.EdDSA})
 	if err != nil {
-		return l, fmt.Errorf("%w: it cannot be read: %w", ErrBroken, err)
+		return nil, fmt.Errorf("%w: it cannot be read: %w", ErrBroken, err)
 	}
 	b, err := signed.Verify(public)
 	if err != nil {
-		return l, fmt.Errorf("%w: it was not made with this key, or was changed since", ErrBroken)
+		return nil, fmt.Errorf("%w: it was not made with this key, or was changed since", ErrBroken)
+	}
+	return b, nil
+}
+
+// Open checks the signature of a seal and returns what it says.
+func Open(sealed string, public jose.JSONWebKey) (l Link, err error) {
+	b, err := Verify(sealed, public)
+	if err != nil {
+		return l, err
 	}
 	if err := json.Unmarshal(b, &l); err != nil {
 		return l, fmt.Errorf("%w: %w", ErrBroken, err)

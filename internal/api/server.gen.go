@@ -272,6 +272,9 @@ type ServerInterface interface {
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	// (GET /v1/receipts)
 	ListSeals(c *gin.Context, params ListSealsParams)
+	// MakeReport What was done in a time: moved, proven how, by whom, and what was said of it; signed with the key of receipts
+	// (GET /v1/report)
+	MakeReport(c *gin.Context, params MakeReportParams)
 	// ListRoutines Work that is done again and again, with when it is done next and what came of it
 	// (GET /v1/routines)
 	ListRoutines(c *gin.Context)
@@ -2658,6 +2661,41 @@ func (siw *ServerInterfaceWrapper) ListSeals(c *gin.Context) {
 	siw.Handler.ListSeals(c, params)
 }
 
+// MakeReport operation middleware
+func (siw *ServerInterfaceWrapper) MakeReport(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params MakeReportParams
+
+	// ------------- Required query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "since", c.Request.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter since: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MakeReport(c, params)
+}
+
 // ListRoutines operation middleware
 func (siw *ServerInterfaceWrapper) ListRoutines(c *gin.Context) {
 
@@ -3045,6 +3083,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/v1/tokens", wrapper.AddToken)
 	router.DELETE(options.BaseURL+"/v1/tokens/:token", wrapper.RevokeToken)
 	router.GET(options.BaseURL+"/v1/found", wrapper.Find)
+	router.GET(options.BaseURL+"/v1/report", wrapper.MakeReport)
 	router.GET(options.BaseURL+"/v1/routines", wrapper.ListRoutines)
 	router.DELETE(options.BaseURL+"/v1/routines/:routine", wrapper.RemoveRoutine)
 	router.GET(options.BaseURL+"/v1/routines/:routine", wrapper.GetRoutine)
@@ -6391,6 +6430,45 @@ func (response ListSealsdefaultApplicationProblemPlusJSONResponse) VisitListSeal
 	return err
 }
 
+type MakeReportRequestObject struct {
+	Params MakeReportParams
+}
+
+type MakeReportResponseObject interface {
+	VisitMakeReportResponse(w http.ResponseWriter) error
+}
+
+type MakeReport200JSONResponse SignedReport
+
+func (response MakeReport200JSONResponse) VisitMakeReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeReportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeReportdefaultApplicationProblemPlusJSONResponse) VisitMakeReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRoutinesRequestObject struct {
 }
 
@@ -7209,6 +7287,9 @@ type StrictServerInterface interface {
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	// (GET /v1/receipts)
 	ListSeals(ctx context.Context, request ListSealsRequestObject) (ListSealsResponseObject, error)
+	// MakeReport What was done in a time: moved, proven how, by whom, and what was said of it; signed with the key of receipts
+	// (GET /v1/report)
+	MakeReport(ctx context.Context, request MakeReportRequestObject) (MakeReportResponseObject, error)
 	// ListRoutines Work that is done again and again, with when it is done next and what came of it
 	// (GET /v1/routines)
 	ListRoutines(ctx context.Context, request ListRoutinesRequestObject) (ListRoutinesResponseObject, error)
@@ -9879,6 +9960,32 @@ func (sh *strictHandler) ListSeals(ctx *gin.Context, params ListSealsParams) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListSealsResponseObject); ok {
 		if err := validResponse.VisitListSealsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MakeReport operation middleware
+func (sh *strictHandler) MakeReport(ctx *gin.Context, params MakeReportParams) {
+	var request MakeReportRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeReport(ctx, request.(MakeReportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeReport")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MakeReportResponseObject); ok {
+		if err := validResponse.VisitMakeReportResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -59,12 +59,8 @@ public key (--key) and, now and then, the head that is printed (--holds) in anot
 			}
 			var public jose.JSONWebKey
 			if keyFile != "" {
-				b, err := os.ReadFile(keyFile)
-				if err == nil {
-					err = public.UnmarshalJSON(b)
-				}
-				if err != nil {
-					return fmt.Errorf("reading the key: %w", err)
+				if public, err = readKey(keyFile); err != nil {
+					return err
 				}
 			}
 			found, err := checkReceipts(cmd.Context(), service, public, holds)
@@ -91,6 +87,18 @@ public key (--key) and, now and then, the head that is printed (--holds) in anot
 	c.Flags().StringVar(&holds, "holds", "", "a head that was printed before, which has to be in the chain")
 	a.jsonFlag(c)
 	return c
+}
+
+// readKey reads a public key from a file.
+func readKey(file string) (public jose.JSONWebKey, err error) {
+	b, err := os.ReadFile(file)
+	if err == nil {
+		err = public.UnmarshalJSON(b)
+	}
+	if err != nil {
+		return public, fmt.Errorf("reading the key: %w", err)
+	}
+	return public, nil
 }
 
 // checkReceipts goes through the chain. With a zero key, the one that the service names is believed.

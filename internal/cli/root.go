@@ -205,6 +205,7 @@ on the spot, in this process, and needs no service.`,
 		a.log(),
 		a.token(), a.person(), a.session(), a.channel(),
 		a.receipt(),
+		a.reports(),
 		a.demo(),
 		a.versionCommand(),
 	)

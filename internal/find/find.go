@@ -116,7 +116,9 @@ func (f Finder) Find(ctx context.Context, text string) (found Found, err error) 
 	return found, nil
 }
 
-func has(name, text string) bool { return strings.Contains(strings.ToLower(name), strings.ToLower(text)) }
+func has(name, text string) bool {
+	return strings.Contains(strings.ToLower(name), strings.ToLower(text))
+}
 
 func (f Finder) machines(all []machines.Machine, text string) (hits []Hit) {
 	for _, m := range all {

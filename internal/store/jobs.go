@@ -294,7 +294,21 @@ func (s *Store) JobsAbout(ctx context.Context, text string, limit int) ([]Job, e
 		ctx,
 		`SELECT * FROM jobs WHERE id = ?1 OR id > (SELECT coalesce(max(id), 0) - ?2 FROM jobs) AND json_extract(plan, '$.request') LIKE ?3 ESCAPE '\'
 			ORDER BY id DESC LIMIT ?4`,
-		text, newestJobs, like(text), limit,
+		text,
+		newestJobs,
+		like(text),
+		limit,
+	)
+}
+
+// EndedIn returns jobs that ended not before a time and before another one, the first first; at most limit.
+func (s *Store) EndedIn(ctx context.Context, since, until time.Time, limit int) ([]Job, error) {
+	return s.jobs(
+		ctx,
+		`SELECT * FROM jobs WHERE finished >= ? AND finished < ? ORDER BY finished, id LIMIT ?`,
+		stamp(since),
+		stamp(until),
+		limit,
 	)
 }
 

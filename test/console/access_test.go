@@ -87,6 +87,7 @@ func TestEverybodyCanUseIt(t *testing.T) {
 			"/jobs/" + running:                            "Time left",
 			"/keeping":                                    "Who is told what happens",
 			"/routines":                                   "left out",
+			"/report":                                     "receipts stand behind it",
 		} {
 			p.Open(s.Address + path)
 			p.Await(

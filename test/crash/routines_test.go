@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -38,11 +39,11 @@ func TestARoutineIsBegunOnce(t *testing.T) {
 	random := rand.New(rand.NewPCG(seed, 1))
 	interrupted := 0
 	for range 12 {
-		done := make(chan error, 1)
-		go func() { _, err := s.RunRoutine(t.Context(), "proofs", api.NewRun{}); done <- err }()
+		var asked sync.WaitGroup
+		asked.Go(func() { _, _ = s.RunRoutine(t.Context(), "proofs", api.NewRun{}) }) // it may be told what came of it, or not
 		time.Sleep(time.Duration(random.IntN(25)) * time.Millisecond) // a random moment
 		s.Kill()
-		_ = <-done // it may have been told
+		asked.Wait()
 		s = testkit.Start(t, state)
 		kept, err := s.Routine(t.Context(), "proofs")
 		require.NoError(t, err)

@@ -27,10 +27,15 @@ func TestFind(t *testing.T) {
 	_, err := s.Disks(t.Context(), "quay-store")
 	require.NoError(t, err)
 	j := testkit.Begin(t, s.Service, plan.Request{
-		Kind: plan.Copy, Source: plan.Place{Pool: "quay-store", Path: "ticketXarchive.raw"}, Destination: &plan.Place{Pool: "quay-store", Path: "b.raw"},
+		Kind:        plan.Copy,
+		Source:      plan.Place{Pool: "quay-store", Path: "ticketXarchive.raw"},
+		Destination: &plan.Place{Pool: "quay-store", Path: "b.raw"},
 	})
 	testkit.Proven(t, s.Service, j.Id)
-	_, err = s.PutRoutine(t.Context(), routineOf(t, `{"name": "ticket-proof", "requests": [{"kind": "prove", "source": {"pool": "quay-store", "path": "b.raw"}}]}`))
+	_, err = s.PutRoutine(
+		t.Context(),
+		routineOf(t, `{"name": "ticket-proof", "requests": [{"kind": "prove", "source": {"pool": "quay-store", "path": "b.raw"}}]}`),
+	)
 	require.NoError(t, err)
 	names := func(text string) (found []string) {
 		t.Helper()

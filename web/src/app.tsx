@@ -26,6 +26,7 @@ import { MachinesManyPage } from "./pages/machines-many.tsx";
 import { MachinesPage } from "./pages/machines.tsx";
 import { NowPage } from "./pages/now.tsx";
 import { PlacesPage } from "./pages/places.tsx";
+import { ReportPage } from "./pages/report.tsx";
 import { RoutinesPage } from "./pages/routines.tsx";
 import { PoolPage } from "./pages/pool.tsx";
 
@@ -68,6 +69,7 @@ function Unlocked({ version }: { version?: string }) {
           <Route path="/jobs/:id" element={<JobPage />} />
           <Route path="/jobs/:id/undo" element={<UndoPage />} />
           <Route path="/routines" element={<RoutinesPage />} />
+          <Route path="/report" element={<ReportPage />} />
           <Route path="/keeping" element={<KeepingPage />} />
           <Route path="*" element={<p>There is nothing here.</p>} />
         </Routes>

@@ -36,7 +36,10 @@ export function JobsPage() {
   return (
     <div className="space-y-6">
       <div className="flex flex-wrap items-center justify-between gap-3">
-        <h1>Jobs</h1>
+        <h1 className="grow">Jobs</h1>
+        <Link className="btn btn-outline" to="/report">
+          What was done
+        </Link>
         <Link className="btn btn-outline" to="/routines">
           Routines
         </Link>
