@@ -41,7 +41,7 @@ func TestARoutineIsBegunOnce(t *testing.T) {
 	for range 12 {
 		var asked sync.WaitGroup
 		asked.Go(func() { _, _ = s.RunRoutine(t.Context(), "proofs", api.NewRun{}) }) // it may be told what came of it, or not
-		time.Sleep(time.Duration(random.IntN(25)) * time.Millisecond) // a random moment
+		time.Sleep(time.Duration(random.IntN(25)) * time.Millisecond)                 // a random moment
 		s.Kill()
 		asked.Wait()
 		s = testkit.Start(t, state)
