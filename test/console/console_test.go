@@ -3,6 +3,7 @@ package console
 
 import (
 	"crypto/rand"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -200,4 +201,29 @@ func TestNarrowWindow(t *testing.T) {
 	p.Await(`document.documentElement.dataset.theme === "night-watch"`)
 	p.Open(s.Address + "/")
 	p.Await(`document.documentElement.dataset.theme === "night-watch"`)
+}
+
+// TestADiskIsTypedInto: of a pool of many disks each one can be chosen by a part of its name, and one that was chosen of late is offered first.
+func TestADiskIsTypedInto(t *testing.T) {
+	t.Parallel()
+	s := world(t)
+	dir := s.Pool("archive")
+	for i := range 1200 {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("day-%04d.raw", i)), make([]byte, 1<<20), 0o600))
+	}
+	_, err := s.Disks(t.Context(), "archive")
+	require.NoError(t, err)
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.Click("Compose")
+	p.Fill("Pool", "archive")
+	p.Await(`document.querySelectorAll("datalist option").length === 50`)
+	p.Fill("Disk", "1150")
+	p.Await(`[...document.querySelectorAll("datalist option")].map((o) => o.value).join() === "day-1150.raw"`)
+	p.Fill("Disk", "day-1150.raw")
+	p.Fill("Pool of the new image", "lighthouse-store")
+	p.AwaitText("lighthouse-store:day-1150.qcow2")
+	p.Click("Compose")
+	p.Fill("Pool", "archive")
+	p.Await(`document.querySelector("datalist option")?.value === "day-1150.raw"`)
 }

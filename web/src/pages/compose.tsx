@@ -1,9 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
 import { mend } from "../api/mend.ts";
 import { useRequest } from "../api/request.ts";
-import { calls, items, result, type Format, type PlanRequest } from "../api/client.ts";
+import { useSettled } from "../api/settled.ts";
+import { calls, items, type Format, type PlanRequest } from "../api/client.ts";
 import { Choice } from "../components/choice.tsx";
+import { DiskChoice } from "../components/disk-choice.tsx";
 import { LayoutOptions } from "../components/layout-options.tsx";
 import { Outlook } from "../components/outlook.tsx";
 import { SizeField } from "../components/size-field.tsx";
@@ -13,7 +14,7 @@ export function ComposePage() {
   const [request, setRequest] = useRequest<PlanRequest>((search) =>
     begin(search.get("pool") ?? "", search.get("path") ?? "", search.get("work") ?? "convert", search.get("to") ?? ""),
   );
-  const asked = useSettled(request);
+  const asked = useSettled(request, 250);
   const complete = Boolean(asked.source.pool && asked.source.path && asked.destination?.pool && asked.destination.path);
   return (
     <div className="space-y-6">
@@ -32,16 +33,6 @@ export function ComposePage() {
       </div>
     </div>
   );
-}
-
-/** The value once it has not changed for a moment, so that not every key that is pressed makes a plan. */
-function useSettled<T>(value: T): T {
-  const [settled, setSettled] = useState(value);
-  useEffect(() => {
-    const timer = setTimeout(() => setSettled(value), 250);
-    return () => clearTimeout(timer);
-  }, [value]);
-  return settled;
 }
 
 /** The kinds of work, as they are chosen here. */
@@ -85,16 +76,6 @@ function RequestFields({ request, change }: FieldsProps) {
     queryFn: () => items(calls.GET("/v1/formats")),
     staleTime: Infinity,
   });
-  const disks = useQuery({
-    queryKey: ["disks", request.source.pool],
-    queryFn: () =>
-      result(
-        calls.GET("/v1/pools/{pool}/disks", {
-          params: { path: { pool: request.source.pool ?? "" }, query: { limit: 1000 } },
-        }),
-      ),
-    enabled: Boolean(request.source.pool),
-  });
   const names = pools.data?.map((p) => p.name) ?? [];
   const format = formats.data?.find((f) => f.name === request.as);
   const to = request.destination ?? { pool: "", path: "" };
@@ -128,10 +109,11 @@ function RequestFields({ request, change }: FieldsProps) {
           options={names}
           change={(pool) => change({ ...request, source: { pool, path: "" } })}
         />
-        <Choice
+        <DiskChoice
+          key={request.source.pool}
           name="Disk"
+          pool={request.source.pool ?? ""}
           value={request.source.path}
-          options={disks.data?.items.map((d) => d.path) ?? []}
           change={setSource}
         />
       </fieldset>
@@ -219,16 +201,12 @@ function plain(request: PlanRequest): PlanRequest {
 /** What the new image is to stand on: a disk in its pool. */
 function Base({ request, change }: FieldsProps) {
   const pool = request.destination?.pool ?? "";
-  const disks = useQuery({
-    queryKey: ["disks", pool],
-    queryFn: () => result(calls.GET("/v1/pools/{pool}/disks", { params: { path: { pool }, query: { limit: 1000 } } })),
-    enabled: Boolean(pool),
-  });
   return (
-    <Choice
+    <DiskChoice
+      key={pool}
       name="Base"
+      pool={pool}
       value={request.base ?? ""}
-      options={disks.data?.items.map((d) => d.path) ?? []}
       change={(base) => change({ ...request, base })}
     />
   );
