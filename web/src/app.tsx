@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Archive, ArrowRightLeft, Eye, HardDrive, ListChecks, LogOut, Map, Moon, Server, Sun } from "lucide-react";
 import { useEffect, useState } from "react";
-import { NavLink, Route, Routes } from "react-router";
+import { NavLink, Route, Routes, useLocation } from "react-router";
 import { calls, Problem, result } from "./api/client.ts";
 import { useFollow } from "./api/follow.ts";
 import { useMe } from "./api/me.ts";
@@ -78,17 +78,19 @@ function Unlocked({ version }: { version?: string }) {
   );
 }
 
+/** The rooms, and pages that belong to them under other addresses. */
 const rooms = [
   { to: "/", name: "Now", icon: Eye },
-  { to: "/places", name: "Places", icon: Map },
+  { to: "/places", name: "Places", icon: Map, also: ["/hosts", "/pool", "/disk", "/balance", "/remove"] },
   { to: "/machines", name: "Machines", icon: Server },
   { to: "/devices", name: "Devices", icon: HardDrive },
   { to: "/compose", name: "Compose", icon: ArrowRightLeft },
-  { to: "/jobs", name: "Jobs", icon: ListChecks },
+  { to: "/jobs", name: "Jobs", icon: ListChecks, also: ["/routines", "/report"] },
   { to: "/keeping", name: "Keeping", icon: Archive },
 ];
 
 function Header({ version }: { version?: string }) {
+  const { pathname } = useLocation();
   return (
     <header className="border-b border-base-300 bg-base-100">
       <div className="mx-auto flex max-w-6xl items-center gap-x-6 gap-y-2 px-4 py-3 max-sm:py-1.5 sm:flex-wrap">
@@ -101,12 +103,12 @@ function Header({ version }: { version?: string }) {
           aria-label="Rooms"
           className="flex gap-1 max-sm:fixed max-sm:inset-x-0 max-sm:bottom-0 max-sm:z-10 max-sm:justify-around max-sm:border-t max-sm:border-base-300 max-sm:bg-base-100 max-sm:p-1 sm:flex-wrap"
         >
-          {rooms.map(({ to, name, icon: Icon }) => (
+          {rooms.map(({ to, name, icon: Icon, also }) => (
             <NavLink
               key={to}
               to={to}
               className={({ isActive }) =>
-                `flex items-center gap-2 rounded-field px-3 py-1.5 max-sm:min-w-0 max-sm:flex-1 max-sm:flex-col max-sm:gap-0.5 max-sm:px-0 max-sm:text-xs ${isActive ? "bg-primary text-primary-content" : "hover:bg-base-200"}`
+                `flex items-center gap-2 rounded-field px-3 py-1.5 max-sm:min-w-0 max-sm:flex-1 max-sm:flex-col max-sm:gap-0.5 max-sm:px-0 max-sm:text-xs ${isActive || also?.includes(pathname) ? "bg-primary text-primary-content" : "hover:bg-base-200"}`
               }
             >
               <Icon aria-hidden className="size-4 max-sm:size-5" />
