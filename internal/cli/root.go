@@ -209,6 +209,7 @@ on the spot, in this process, and needs no service.`,
 		a.demo(),
 		a.versionCommand(),
 	)
+	withExamples(root)
 	withHelp(root)
 	return root
 }
