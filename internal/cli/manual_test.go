@@ -80,9 +80,11 @@ func TestWhatIsShown(t *testing.T) {
 			if !assert.NoError(t, err, "%s: bagaglio %s", where, found[1]) {
 				continue
 			}
-			if assert.NoError(t, c.ParseFlags(rest), "%s: bagaglio %s", where, found[1]) && c.Args != nil && !strings.Contains(found[1], `"`) {
-				assert.NoError(t, c.Args(c, c.Flags().Args()), "%s: bagaglio %s", where, found[1])
+			if !assert.NoError(t, c.ParseFlags(rest), "%s: bagaglio %s", where, found[1]) || c.Args == nil || strings.Contains(found[1], `"`) {
+				continue
 			}
+			assert.NoError(t, c.Args(c, c.Flags().Args()), "%s: bagaglio %s", where, found[1])
+			assert.False(t, c.HasSubCommands() && c.Flags().NArg() > 0, "%s: bagaglio %s: it has no such command", where, found[1])
 		}
 	}
 	assert.Greater(t, commands, 200)
