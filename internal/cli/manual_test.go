@@ -72,10 +72,11 @@ func TestWhatIsShown(t *testing.T) {
 	for where, text := range texts {
 		for _, found := range shown.FindAllStringSubmatch(text, -1) {
 			words := strings.Fields(regexp.MustCompile(`\s{3,}.*$|\s>.*$`).ReplaceAllString(found[1], ""))
-			if len(words) == 0 || slices.Contains(words, "...") || strings.Contains(found[1], `"`) && !strings.HasSuffix(found[1], `"`) {
+			if len(words) == 0 || words[0] == "map" || slices.Contains(words, "...") ||
+				strings.Contains(found[1], `"`) && !strings.HasSuffix(found[1], `"`) {
 				continue
 			}
-			commands++
+			commands++ // "bagaglio map" begins the map of a disk that fails
 			c, rest, err := manual().Find(words)
 			if !assert.NoError(t, err, "%s: bagaglio %s", where, found[1]) {
 				continue
