@@ -16,12 +16,22 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// look notes what is new for the channels, and tells what is due.
-func (n *Notices) look(ctx context.Context, now time.Time) error {
+// look tells the channels what is due; before that it notes what is new for them, when that is to be looked for.
+func (n *Notices) look(ctx context.Context, now time.Time, news bool) error {
 	kept, err := n.records.Channels(ctx)
 	if err != nil || len(kept) == 0 {
 		return err
 	}
+	if news {
+		if err := n.note(ctx, kept, now); err != nil {
+			return err
+		}
+	}
+	return n.tellDue(ctx, kept, now)
+}
+
+// note keeps what is new for the channels.
+func (n *Notices) note(ctx context.Context, kept []store.Channel, now time.Time) error {
 	var channels []Channel
 	for _, k := range kept {
 		c, err := channelOf(k)
@@ -61,9 +71,6 @@ func (n *Notices) look(ctx context.Context, now time.Time) error {
 		}
 		return fresh
 	})
-	if err == nil {
-		err = n.tellDue(ctx, kept, now)
-	}
 	if err == nil {
 		err = n.records.DropNotices(ctx, now.Add(-keptFor))
 	}

@@ -6,15 +6,19 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"iter"
 	"log/slog"
 	"net/url"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"bagaglio/internal/attention"
+	"bagaglio/internal/queue"
 	"bagaglio/internal/records"
 	"bagaglio/internal/store"
 	"bagaglio/internal/vault"
@@ -51,8 +55,9 @@ const (
 const Programs = "/etc/bagaglio/notices"
 
 const (
-	lookEvery  = 2 * time.Second
-	forgetting = 5 * time.Minute // after which what is not so any more may be told anew
+	tellEvery  = 2 * time.Second
+	lookEvery  = 10 * time.Second // for what nobody tells of: pools, routines
+	forgetting = 5 * time.Minute  // after which what is not so any more may be told anew
 	firstAgain = 10 * time.Second
 	lastAgain  = time.Hour
 	givesUp    = 24 * time.Hour
@@ -110,36 +115,66 @@ type Notices struct {
 	log     *slog.Logger
 	service string
 	stop    context.CancelFunc
-	done    chan struct{}
+	all     sync.WaitGroup
+
+	changed atomic.Bool // the state of a job
+}
+
+// Jobs tells of those of the service as they change.
+type Jobs interface {
+	Follow(ctx context.Context, job string) (iter.Seq[queue.Job], error)
 }
 
 // Open begins to tell what happens. The caller closes it.
-func Open(r *records.Records, pools attention.Pools, v *vault.Vault, log *slog.Logger) *Notices {
+func Open(r *records.Records, jobs Jobs, pools attention.Pools, v *vault.Vault, log *slog.Logger) (*Notices, error) {
 	ctx, stop := context.WithCancel(context.Background())
 	service, _ := os.Hostname() // then it has no name
-	n := &Notices{records: r, pools: pools, vault: v, log: log, service: service, stop: stop, done: make(chan struct{})}
-	go func() {
-		defer close(n.done)
-		tick := time.NewTicker(lookEvery)
-		defer tick.Stop()
-		for {
-			select {
-			case <-ctx.Done():
-				return
-			case <-tick.C:
-				if err := n.look(ctx, time.Now()); err != nil && ctx.Err() == nil {
-					log.Error("telling what happens", "error", err)
-				}
+	n := &Notices{records: r, pools: pools, vault: v, log: log, service: service, stop: stop}
+	news, err := jobs.Follow(ctx, "")
+	if err != nil {
+		stop()
+		return nil, err
+	}
+	n.all.Go(func() {
+		states := map[int64]store.State{}
+		for j := range news {
+			if states[j.ID] != j.State {
+				n.changed.Store(true)
+			}
+			if states[j.ID] = j.State; j.State.Ended() {
+				delete(states, j.ID)
 			}
 		}
-	}()
-	return n
+	})
+	n.all.Go(func() { n.tend(ctx) })
+	return n, nil
+}
+
+// tend looks when a job has changed, and now and then, and tells what is due.
+func (n *Notices) tend(ctx context.Context) {
+	tick := time.NewTicker(tellEvery)
+	defer tick.Stop()
+	var looked time.Time
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case now := <-tick.C:
+			look := n.changed.Swap(false) || now.Sub(looked) > lookEvery
+			if look {
+				looked = now
+			}
+			if err := n.look(ctx, now, look); err != nil && ctx.Err() == nil {
+				n.log.Error("telling what happens", "error", err)
+			}
+		}
+	}
 }
 
 // Close tells nothing any more; what was not told is the next time.
 func (n *Notices) Close() {
 	n.stop()
-	<-n.done
+	n.all.Wait()
 }
 
 var goodName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)

@@ -102,7 +102,9 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 	if s.Routines, err = routines.Open(s.Records, s.Places, s.Machines, s.Planner, s.Queue, log); err != nil {
 		return err
 	}
-	s.Notices = notices.Open(s.Records, s.Places, keys, log)
+	if s.Notices, err = notices.Open(s.Records, s.Queue, s.Places, keys, log); err != nil {
+		return err
+	}
 	follows, stop := context.WithCancel(context.WithoutCancel(ctx))
 	done := make(chan struct{})
 	back := make(chan struct{})
