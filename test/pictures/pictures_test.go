@@ -2,6 +2,7 @@
 package pictures
 
 import (
+	"encoding/json"
 	"net/url"
 	"os"
 	"os/exec"
@@ -11,6 +12,7 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/core/plan"
+	"bagaglio/core/routine"
 	"bagaglio/internal/demo"
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
@@ -112,10 +114,6 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	p.Fill("Move ticketing.raw to", "lamp-room")
 	p.AwaitText("lists only files named")
 	p.Click("Places")
-	p.Click("Hosts and new pools")
-	p.AwaitText("trusted by its key")
-	shot("console-hosts")
-	p.Click("Places")
 	p.AwaitText("ticketing.raw")
 	p.Click("ticketing.raw")
 	p.AwaitText("EFI system")
@@ -173,6 +171,18 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	p.AwaitText("in an unbroken chain")
 	p.AwaitText("replaced by job")
 	shot("console-keeping")
+	_, err = s.PutRoutine(t.Context(), routine.Routine{
+		Name: "monthly-proof", Note: "Each disk that has a tag is read and compared with it.", Blanks: map[string]string{"pool": "lighthouse-store"},
+		Each:     &routine.Each{DisksOf: "<pool>", Tagged: true},
+		Requests: []json.RawMessage{[]byte(`{"kind": "prove", "source": {"pool": "<pool>", "path": "<path>"}, "tag": "beside"}`)},
+		LeaveOut: true, Times: &routine.Times{Cron: "30 2 1 * *"},
+	})
+	require.NoError(t, err)
+	_, err = s.RunRoutine(t.Context(), "monthly-proof", api.NewRun{})
+	require.NoError(t, err)
+	p.Open(s.Address + "/routines")
+	p.AwaitText("group 1")
+	shot("console-routines")
 	held, err := s.Held(t.Context())
 	require.NoError(t, err)
 	_, err = s.Restore(t.Context(), "lighthouse-store", held[0].Id, true)

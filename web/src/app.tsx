@@ -93,8 +93,8 @@ function Header({ version }: { version?: string }) {
   const { pathname } = useLocation();
   return (
     <header className="border-b border-base-300 bg-base-100">
-      <div className="mx-auto flex max-w-6xl items-center gap-x-6 gap-y-2 px-4 py-3 max-sm:py-1.5 sm:flex-wrap">
-        <span className="flex items-center gap-2 text-xl font-bold">
+      <div className="mx-auto flex max-w-6xl items-center gap-x-4 gap-y-2 px-4 py-3 max-sm:py-1.5 sm:flex-wrap">
+        <span className="flex items-center gap-2 text-xl font-bold" title={version}>
           <img src="/icon.svg" alt="" className="size-7" />
           Bagaglio
         </span>
@@ -119,7 +119,7 @@ function Header({ version }: { version?: string }) {
         <span className="grow" />
         <Finder />
         <Me />
-        <span className="text-sm opacity-70 max-sm:hidden">{version}</span>
+        <span className="text-sm opacity-70 max-2xl:hidden">{version}</span>
         <ThemeButton />
         <LeaveButton />
       </div>
