@@ -172,10 +172,13 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	p.AwaitText("replaced by job")
 	shot("console-keeping")
 	_, err = s.PutRoutine(t.Context(), routine.Routine{
-		Name: "monthly-proof", Note: "Each disk that has a tag is read and compared with it.", Blanks: map[string]string{"pool": "lighthouse-store"},
+		Name:     "monthly-proof",
+		Note:     "Each disk that has a tag is read and compared with it.",
+		Blanks:   map[string]string{"pool": "lighthouse-store"},
 		Each:     &routine.Each{DisksOf: "<pool>", Tagged: true},
 		Requests: []json.RawMessage{[]byte(`{"kind": "prove", "source": {"pool": "<pool>", "path": "<path>"}, "tag": "beside"}`)},
-		LeaveOut: true, Times: &routine.Times{Cron: "30 2 1 * *"},
+		LeaveOut: true,
+		Times:    &routine.Times{Cron: "30 2 1 * *"},
 	})
 	require.NoError(t, err)
 	_, err = s.RunRoutine(t.Context(), "monthly-proof", api.NewRun{})
