@@ -19,7 +19,7 @@ TEST_TOOLS := $(DEMO_TOOLS) $(REAL_TOOLS) chromium:chromium mkfs.xfs:xfsprogs mk
 BENCH_TOOLS := pigz:pigz zstd:zstd sshd:openssh-server sftp:openssh-client
 PICTURE_TOOLS := $(TEST_TOOLS) xterm:xterm xvfb-run:xvfb xauth:xauth import:imagemagick
 
-.PHONY: build console generate generated breaking demo start test check check-rooms check-whole lint race race-core race-service fuzz torture bench pictures dist dist-twice clean
+.PHONY: build console generate generated breaking demo start test check check-rooms check-whole lint race race-core race-service fuzz torture bench pictures dist dist-twice soak clean
 
 build: console
 	CGO_ENABLED=0 $(GO) build $(FLAGS) -o bin/ ./cmd/bagaglio ./cmd/standin
@@ -67,7 +67,7 @@ check-rooms:
 	$(TEST) $(ON_DRIVE)
 	$(IN_MEMORY) $(TEST) $$($(GO) list ./api/... ./client/... ./cmd/... ./core/... ./internal/... | grep -Ev '/(core/storage|core/transfer|internal/rounds)(/|$$)')
 check-whole:
-	$(IN_MEMORY) $(TEST) -count=1 -p 3 -parallel 4 -skip '$(MEASURED)' $(WHOLE)
+	$(IN_MEMORY) $(TEST) -count=1 -p 3 -parallel 4 -timeout 14m -skip '$(MEASURED)' $(WHOLE)
 
 # Where several things go on at a time; both parts wait now and then.
 race:
@@ -102,6 +102,10 @@ torture:
 bench: packages-bench build
 	$(GO) run ./test/bench
 	BAGAGLIO_BENCH=1 $(GO) test -count=1 -v -timeout 30m -run TestSpeed ./test/line
+
+# Ten minutes of jobs while many look on: does the service take more and more memory?
+soak: build
+	$(GO) run ./test/bench -soak 10m -mib 256
 
 pictures: packages-picture build
 	BAGAGLIO_PICTURES=1 $(GO) test -count=1 ./test/pictures

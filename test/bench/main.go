@@ -45,6 +45,8 @@ func main() {
 	served := flag.Bool("serve", true, "measure also reading a disk over the open block protocol")
 	writes := flag.Bool("live", true, "measure also the move of the storage of a guest that writes all the time")
 	million := flag.Bool("files", true, "measure also what a filesystem of a million files costs")
+	watched := flag.Bool("crowd", true, "measure also what it costs jobs that many look on")
+	lasting := flag.Duration("soak", 0, "instead of all, see for so long whether the service takes more and more memory")
 	flag.Parse()
 	b := &bench{size: *size << 20}
 	if *formats != "" {
@@ -54,6 +56,15 @@ func main() {
 		b.layouts = strings.Split(*layouts, ",")
 	}
 	err := prepare(b, *binary, *dir)
+	if *lasting > 0 {
+		if err == nil {
+			err = soak(b, *lasting)
+		}
+		if err = errors.Join(err, os.RemoveAll(b.dir)); err != nil {
+			log.Fatal(err)
+		}
+		return
+	}
 	for _, kind := range strings.Split(*data, ",") {
 		if err == nil && kind != "none" {
 			err = measure(b, kind, *runs, strings.Split(*cache, ","))
@@ -61,6 +72,9 @@ func main() {
 	}
 	if err == nil && *shape {
 		err = shapes(b, *runs)
+	}
+	if err == nil && *watched {
+		err = crowd(b, *runs)
 	}
 	if err == nil && *many {
 		err = pools(b)

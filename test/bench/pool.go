@@ -44,6 +44,7 @@ func pools(b *bench) error {
 type service struct {
 	*client.Service
 	address, token string
+	process        int
 }
 
 // withService does something with a service of its own, whose state lies in a folder of that name.
@@ -58,7 +59,7 @@ func (b *bench) withService(name string, do func(service) error) error {
 		return err
 	}
 	s, err := dial(bufio.NewScanner(out), state)
-	if err == nil {
+	if s.process = cmd.Process.Pid; err == nil {
 		err = do(s)
 	}
 	return errors.Join(err, cmd.Process.Signal(syscall.SIGTERM), cmd.Wait())

@@ -26,6 +26,8 @@ func TestFind(t *testing.T) {
 	}
 	_, err := s.Disks(t.Context(), "quay-store")
 	require.NoError(t, err)
+	_, err = s.Disks(t.Context(), "ticket-office") // both are looked through before
+	require.NoError(t, err)
 	j := testkit.Begin(t, s.Service, plan.Request{
 		Kind:        plan.Copy,
 		Source:      plan.Place{Pool: "quay-store", Path: "ticketXarchive.raw"},
