@@ -29,7 +29,7 @@ var composed = url.QueryEscape(`{"kind":"convert","as":"qcow2","source":{"pool":
 // the colours of a theme can break.
 const (
 	wcag       = `["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]`
-	contrast   = `{type: "rule", values: ["color-contrast", "link-in-text-block"]}`
+	contrast   = `{type: "rule", values: ["color-contrast", "link-in-text-block"]}` //nolint:misspell // as the rule is called
 	violations = `window.broken = undefined, axe.run({runOnly: %s}).then(r => {
 	window.broken = r.violations.flatMap(v => v.nodes.map(n => v.id + ": " + n.target.join(" ") + ": " + n.failureSummary));
 }), true`
