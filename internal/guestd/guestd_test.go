@@ -40,7 +40,7 @@ func TestADaemonThatFalls(t *testing.T) {
 	d.Kill()
 	assert.Contains(t, d.Said(), "It ended by itself (signal: aborted")
 	assert.False(t, answers())
-	for range 20 {
+	for range 8 {
 		require.NoError(t, d.Run())
 		d.mu.Lock()
 		runs := d.cmd

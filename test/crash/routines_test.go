@@ -38,7 +38,7 @@ func TestARoutineIsBegunOnce(t *testing.T) {
 	t.Logf("seed %d", seed)
 	random := rand.New(rand.NewPCG(seed, 1))
 	interrupted := 0
-	for range 12 {
+	for range 6 {
 		var asked sync.WaitGroup
 		asked.Go(func() { _, _ = s.RunRoutine(t.Context(), "proofs", api.NewRun{}) }) // it may be told what came of it, or not
 		time.Sleep(time.Duration(random.IntN(25)) * time.Millisecond)                 // a random moment
