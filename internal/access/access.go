@@ -69,7 +69,8 @@ type Records interface {
 	UseToken(ctx context.Context, hash string, now time.Time) (store.Token, error)
 	AddPerson(ctx context.Context, k store.Known) error
 	Person(ctx context.Context, name string) (store.Known, error)
-	ChangePerson(ctx context.Context, k store.Known) error
+	ChangePerson(ctx context.Context, name, role, password string) error
+	UsePerson(ctx context.Context, k store.Known) error
 	RemovePerson(ctx context.Context, name string) error
 	AddSession(ctx context.Context, of store.Session, hash string) error
 	Session(ctx context.Context, hash string, now time.Time) (store.Session, error)

@@ -69,6 +69,19 @@ func TestWhoComesInMeanwhile(t *testing.T) {
 		require.True(t, ok)
 		return p
 	}
+	before, err := records.Person(t.Context(), "crew")
+	require.NoError(t, err)
+	_, err = a.ChangePerson(t.Context(), "crew", "", "ten gulls on a mast")
+	require.NoError(t, err)
+	require.ErrorIs(t, records.UsePerson(t.Context(), before), store.ErrNotFound, "they signed in with what is not so any more")
+	_, _, ok, err := a.SignIn(t.Context(), "crew", "nine gulls on a mast", "127.0.0.1")
+	require.NoError(t, err)
+	require.False(t, ok)
+	after, err := a.ChangePerson(t.Context(), "crew", Viewer, "")
+	require.NoError(t, err)
+	assert.NotEqual(t, before.Password, after.Password, "another role leaves the password")
+	_, err = a.ChangePerson(t.Context(), "crew", Operator, "nine gulls on a mast")
+	require.NoError(t, err)
 	first, second := in(), in()
 	require.NoError(t, a.EndSession(t.Context(), first, first.Session))
 	late, leaveLate := a.While(t.Context(), first)
@@ -82,7 +95,7 @@ func TestWhoComesInMeanwhile(t *testing.T) {
 	late, leaveLater := a.While(t.Context(), second)
 	defer leaveLater()
 	require.Error(t, late.Err())
-	_, _, ok, err := a.SignIn(t.Context(), "crew", "nine gulls on a mast", "127.0.0.1")
+	_, _, ok, err = a.SignIn(t.Context(), "crew", "nine gulls on a mast", "127.0.0.1")
 	require.NoError(t, err)
 	assert.False(t, ok)
 }

@@ -45,21 +45,24 @@ func (a *Access) AddPerson(ctx context.Context, name string, role Role, password
 
 // ChangePerson gives somebody another role or password, each where it is not empty, and ends their sessions.
 func (a *Access) ChangePerson(ctx context.Context, name string, role Role, password string) (k store.Known, err error) {
-	if k, err = a.records.Person(ctx, name); err != nil {
-		return k, fmt.Errorf("somebody called %q: %w", name, err)
-	}
 	if role != "" {
 		if err := named(name, role); err != nil {
 			return k, err
 		}
-		k.Role = string(role)
 	}
+	hash := ""
 	if password != "" {
-		if k.Password, err = a.hash(ctx, password); err != nil {
+		if hash, err = a.hash(ctx, password); err != nil {
 			return k, err
 		}
 	}
-	return k, a.shut(ctx, name, "", func(ctx context.Context, _ string) error { return a.records.ChangePerson(ctx, k) })
+	err = a.shut(ctx, name, "", func(ctx context.Context, name string) error {
+		return a.records.ChangePerson(ctx, name, string(role), hash)
+	})
+	if err != nil {
+		return k, fmt.Errorf("somebody called %q: %w", name, err)
+	}
+	return a.records.Person(ctx, name)
 }
 
 // RemovePerson lets somebody sign in no more, and ends their sessions.
@@ -79,10 +82,16 @@ func (a *Access) ChangePassword(ctx context.Context, p Person, old, password str
 	if ok, err = a.matches(ctx, old, k.Password); err != nil || !ok {
 		return ok, err
 	}
-	if k.Password, err = a.hash(ctx, password); err != nil {
+	hash, err := a.hash(ctx, password)
+	if err != nil {
 		return true, err
 	}
-	return true, a.shut(ctx, p.Name, p.Session, func(ctx context.Context, _ string) error { return a.records.ChangePerson(ctx, k) })
+	return true, a.shut(
+		ctx,
+		p.Name,
+		p.Session,
+		func(ctx context.Context, name string) error { return a.records.ChangePerson(ctx, name, "", hash) },
+	)
 }
 
 // SignIn begins a session of somebody, from an address. ok is false for a name that is unknown, and for a wrong password.
@@ -102,13 +111,12 @@ func (a *Access) SignIn(ctx context.Context, name, password, origin string) (p P
 	if err != nil {
 		return p, "", false, err
 	}
-	now, err := a.records.Person(ctx, name)
-	if err == nil && (now.Password != k.Password || now.Role != k.Role) || errors.Is(err, store.ErrNotFound) { // meanwhile
-		return p, "", false, a.records.RemoveSession(ctx, of.ID)
-	}
-	if err == nil {
-		now.Used = of.Begun.UTC().Format(time.RFC3339Nano)
-		err = a.records.ChangePerson(ctx, now)
+	k.Used = of.Begun.UTC().Format(time.RFC3339Nano)
+	if err = a.records.UsePerson(ctx, k); errors.Is(err, store.ErrNotFound) { // they were changed or removed meanwhile
+		if err = a.records.RemoveSession(ctx, of.ID); errors.Is(err, store.ErrNotFound) { // that ended it already
+			err = nil
+		}
+		return p, "", false, err
 	}
 	return Person{Name: of.Who, Role: Role(of.Role), Expires: &of.Expires, Session: of.ID}, session, err == nil, err
 }

@@ -1,15 +1,18 @@
 package queue
 
 import (
-	"cmp"
+	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
+	"bagaglio/core/receipt"
 	"bagaglio/core/report"
 	"bagaglio/core/seal"
 	"bagaglio/internal/records"
+	"bagaglio/internal/store"
 )
 
 // mostReported bounds how many jobs a report has.
@@ -28,25 +31,57 @@ func (q *Queue) Report(ctx context.Context, since, until time.Time) (r report.Re
 	if len(all) > mostReported {
 		return r, "", fmt.Errorf("%w: more than %d jobs ended in that time: ask for a shorter one", records.ErrInvalid, mostReported)
 	}
-	for _, j := range all {
-		item := report.Of(j.Plan, j.Receipt)
-		item.Job, item.Who, item.Started, item.Finished, item.Reason = j.ID, j.Who, j.Created, *j.Finished, j.Reason
-		item.Outcome = cmp.Or(string(j.Outcome), string(j.State)) // it may have come to no receipt
-		if j.Receipt != nil {
-			item.Started = j.Receipt.Started
-		}
-		r.Add(item)
-	}
-	last, err := q.records.LastSeal(ctx)
+	seals, err := q.records.SealsEndedIn(ctx, since, until)
 	if err != nil {
 		return r, "", err
 	}
-	if r.Receipts = last.Number; last.Number > 0 {
-		r.Head = seal.Digest(last.Seal)
+	for _, j := range all {
+		done, outcome, reason := q.asSigned(j, seals[j.ID])
+		item := report.Of(j.Plan, done)
+		item.Job, item.Who, item.Started, item.Finished, item.Reason, item.Outcome = j.ID, j.Who, j.Created, *j.Finished, reason, outcome
+		if done != nil {
+			item.Started = done.Started
+		}
+		r.Add(item)
 	}
+	head := q.Head()
+	r.Receipts, r.Head = head.Number, head.Digest
 	text, err := json.Marshal(r)
 	if err == nil {
 		signed, err = q.key.Sign(text)
 	}
 	return r, signed, err
+}
+
+// Outcomes of jobs whose receipts say nothing that can be relied on.
+const (
+	notSigned = "not signed" // the records have a receipt that nobody signed
+	notAsMade = "changed"    // the receipt is not the one any more that was signed
+)
+
+// asSigned is the receipt of an ended job as it was signed, how the job ended by that, and why. What the records say is not believed.
+func (q *Queue) asSigned(j store.Job, s store.Seal) (done *receipt.Receipt, outcome, reason string) {
+	if s.Seal == "" {
+		if j.Receipt != nil || j.Outcome != "" {
+			return nil, notSigned, "the records have a receipt of it, which was not signed or whose signature was taken out"
+		}
+		return nil, string(j.State), j.Reason // it came to none
+	}
+	link, err := seal.Open(s.Seal, q.key.Public())
+	done = &receipt.Receipt{}
+	if err == nil {
+		err = json.Unmarshal(link.Receipt, done)
+	}
+	if err == nil && (link.Job != j.ID || link.Number != s.Number) {
+		err = fmt.Errorf("%w: it is of job %d", seal.ErrBroken, link.Job)
+	}
+	if err != nil {
+		return nil, notAsMade, err.Error()
+	}
+	shown, err := json.Marshal(j.Receipt)
+	signed, signErr := json.Marshal(done)
+	if err := errors.Join(err, signErr); err != nil || !bytes.Equal(shown, signed) || string(j.Outcome) != string(done.Outcome) {
+		return done, notAsMade, fmt.Sprintf("the records show another receipt than the one that was signed, which says %s", done.Outcome)
+	}
+	return done, string(done.Outcome), done.Reason
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"strconv"
 	"sync"
 	"time"
 
@@ -123,8 +124,8 @@ func (x *Routines) come(k store.KeptRoutine, now time.Time) {
 	next, _ := r.Times.Next(now)
 	if missed := now.Sub(*r.Next) > late; missed && r.Times.Missed == routine.Skip {
 		run.Over, run.Problem = true, "its time was missed: the service did not run"
-	} else if group := x.unended(r); group > 0 {
-		run.Over, run.Problem = true, fmt.Sprintf("the last time is not over yet: group %d still has jobs that have not ended", group)
+	} else if why := x.goesOn(r); why != "" {
+		run.Over, run.Problem = true, "the last time is not over yet: "+why
 	}
 	if r.Times.Once != nil {
 		next = time.Time{}
@@ -141,24 +142,27 @@ func (x *Routines) come(k store.KeptRoutine, now time.Time) {
 	}
 }
 
-// unended is the group of the last run, where that has jobs that have not ended; 0 where it has not.
-func (x *Routines) unended(r Routine) int64 {
+// goesOn tells why the last time that a routine was done is not over; empty where it is.
+func (x *Routines) goesOn(r Routine) string {
 	for _, run := range r.Runs {
+		if !run.Over {
+			return "it is still being planned"
+		}
 		if run.Jobs == 0 {
 			continue
 		}
-		g, err := x.queue.Group(x.ctx, fmt.Sprint(run.Jobs))
+		g, err := x.queue.Group(x.ctx, strconv.FormatInt(run.Jobs, 10))
 		if err != nil {
-			return 0 // it is forgotten
+			return "" // it is forgotten
 		}
 		for _, j := range g.Jobs {
 			if !j.State.Ended() {
-				return run.Jobs
+				return fmt.Sprintf("group %d still has jobs that have not ended", run.Jobs)
 			}
 		}
-		return 0
+		return ""
 	}
-	return 0
+	return ""
 }
 
 // Put keeps a routine, in the place of one of that name.
@@ -245,6 +249,9 @@ func (x *Routines) Do(ctx context.Context, name string, said map[string]string, 
 		next = *r.Next
 	}
 	id, err := x.records.AddRun(ctx, store.KeptRun{Who: who, Said: string(text)}, k, time.Now(), next)
+	if errors.Is(err, store.ErrNotFound) {
+		err = fmt.Errorf("%w: the routine was changed, or its time came, at this moment: try again", records.ErrState)
+	}
 	if err != nil {
 		return Run{}, err
 	}

@@ -42,9 +42,20 @@ func (s *Store) Person(ctx context.Context, name string) (k Known, err error) {
 	return k, notFound(err)
 }
 
-// ChangePerson keeps somebody's role, password and when they signed in last.
-func (s *Store) ChangePerson(ctx context.Context, k Known) error {
-	return changed(s.db.NamedExecContext(ctx, `UPDATE people SET role = :role, password = :password, used = :used WHERE name = :name`, k))
+// ChangePerson keeps somebody's new role, or the hash of a new password, each where it is not empty. It fails with ErrNotFound.
+func (s *Store) ChangePerson(ctx context.Context, name, role, password string) error {
+	return s.one(
+		ctx,
+		`UPDATE people SET role = coalesce(nullif(?, ''), role), password = coalesce(nullif(?, ''), password) WHERE name = ?`,
+		role,
+		password,
+		name,
+	)
+}
+
+// UsePerson notes when somebody signed in last, where they may as they did: with that role and that hash of a password. It fails with ErrNotFound.
+func (s *Store) UsePerson(ctx context.Context, k Known) error {
+	return s.one(ctx, `UPDATE people SET used = ? WHERE name = ? AND role = ? AND password = ?`, k.Used, k.Name, k.Role, k.Password)
 }
 
 // RemovePerson forgets somebody, or fails with ErrNotFound.

@@ -12,6 +12,7 @@ import (
 	"bagaglio/core/report"
 	"bagaglio/internal/testkit"
 
+	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -68,4 +69,20 @@ func TestReports(t *testing.T) {
 	parts[1] = parts[1][:len(parts[1])-2] + "AA"
 	require.NoError(t, os.WriteFile(signed, []byte(strings.Join(parts, ".")), 0o600))
 	assert.Contains(t, run(1, "report", "check", signed, "--key", key).Notes, "was changed since")
+
+	s.Stop()
+	records, err := sqlx.Open("sqlite", filepath.Join(state, "records.sqlite"))
+	require.NoError(t, err)
+	_, err = records.Exec(
+		`UPDATE jobs SET outcome = 'proven', receipt = json_set(receipt, '$.outcome', 'proven', '$.reason', '') WHERE id = 3`,
+	)
+	require.NoError(t, err)
+	_, err = records.Exec(`DELETE FROM seals WHERE job = 2`)
+	require.NoError(t, err)
+	require.NoError(t, records.Close())
+	testkit.Start(t, state)
+	text = run(0, "report").Out
+	assert.Contains(t, text, "1 changed, 1 not signed, 1 proven", "what the records were changed to is not signed")
+	require.NoError(t, json.Unmarshal([]byte(run(0, "report", "--json").Out), &r))
+	assert.Contains(t, r.Items[2].Reason, "which says failed")
 }

@@ -122,13 +122,13 @@ func (h *Host) nodes(d libvirt.Domain, file string) (of []node, err error) {
 // is not below it, and is not to be used again.
 func (h *Host) catchUp(ctx context.Context, d libvirt.Domain, slot string) (ahead string, err error) {
 	err = h.follow(ctx, func() (done bool, err error) {
+		drives, err := h.drives(d) // before the daemon is asked: what that does meanwhile is not ahead of it
+		if err != nil {
+			return false, err
+		}
 		s, err := h.stored(d, slot)
 		if err != nil || s.Mirror != nil || len(s.files()) == 0 {
 			return true, err
-		}
-		drives, err := h.drives(d)
-		if err != nil {
-			return false, err
 		}
 		top := fileName(s.files()[0])
 		i := slices.IndexFunc(drives, func(n node) bool { return n.File != top && n.Image.Below != nil && n.Image.Below.File == top })
