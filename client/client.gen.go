@@ -122,7 +122,7 @@ type ClientInterface interface {
 	// Corresponds with DELETE /v1/channels/{channel} (the `RemoveChannel` operationId).
 	RemoveChannel(ctx context.Context, channel string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TryChannel Tell it now that it is tried out, and say whether that arrives
+	// TryChannel Tell it now that it is tried out, and say whether that is accepted: by the web server, the mail server, or the program
 	//
 	// Corresponds with POST /v1/channels/{channel}/try (the `TryChannel` operationId).
 	TryChannel(ctx context.Context, channel string, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -955,7 +955,7 @@ func (c *Client) RemoveChannel(ctx context.Context, channel string, reqEditors .
 	return c.Client.Do(req)
 }
 
-// TryChannel Tell it now that it is tried out, and say whether that arrives
+// TryChannel Tell it now that it is tried out, and say whether that is accepted: by the web server, the mail server, or the program
 //
 // Corresponds with POST /v1/channels/{channel}/try (the `TryChannel` operationId).
 func (c *Client) TryChannel(ctx context.Context, channel string, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -7439,7 +7439,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /v1/channels/{channel} (the `RemoveChannel` operationId).
 	RemoveChannelWithResponse(ctx context.Context, channel string, reqEditors ...RequestEditorFn) (*RemoveChannelResponse, error)
 
-	// TryChannelWithResponse Tell it now that it is tried out, and say whether that arrives
+	// TryChannelWithResponse Tell it now that it is tried out, and say whether that is accepted: by the web server, the mail server, or the program
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -13114,7 +13114,7 @@ func (c *ClientWithResponses) RemoveChannelWithResponse(ctx context.Context, cha
 	return ParseRemoveChannelResponse(rsp)
 }
 
-// TryChannelWithResponse Tell it now that it is tried out, and say whether that arrives
+// TryChannelWithResponse Tell it now that it is tried out, and say whether that is accepted: by the web server, the mail server, or the program
 //
 // Returns a wrapper object for the known response body format(s).
 //

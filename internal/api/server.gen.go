@@ -29,7 +29,7 @@ type ServerInterface interface {
 	// RemoveChannel Tell it nothing any more
 	// (DELETE /v1/channels/{channel})
 	RemoveChannel(c *gin.Context, channel string)
-	// TryChannel Tell it now that it is tried out, and say whether that arrives
+	// TryChannel Tell it now that it is tried out, and say whether that is accepted: by the web server, the mail server, or the program
 	// (POST /v1/channels/{channel}/try)
 	TryChannel(c *gin.Context, channel string)
 	// MakeConsoleLink Make a link that opens the console once
@@ -7044,7 +7044,7 @@ type StrictServerInterface interface {
 	// RemoveChannel Tell it nothing any more
 	// (DELETE /v1/channels/{channel})
 	RemoveChannel(ctx context.Context, request RemoveChannelRequestObject) (RemoveChannelResponseObject, error)
-	// TryChannel Tell it now that it is tried out, and say whether that arrives
+	// TryChannel Tell it now that it is tried out, and say whether that is accepted: by the web server, the mail server, or the program
 	// (POST /v1/channels/{channel}/try)
 	TryChannel(ctx context.Context, request TryChannelRequestObject) (TryChannelResponseObject, error)
 	// MakeConsoleLink Make a link that opens the console once

@@ -87,7 +87,7 @@ input. What cannot be told is tried again for a day.`,
 			if a.json {
 				return a.printJSON(made)
 			}
-			a.remark("%s is told what happens from now on. To see whether that arrives: bagaglio channel try %s", made.Name, made.Name)
+			a.remark("%s is told what happens from now on. To see whether that is accepted: bagaglio channel try %s", made.Name, made.Name)
 			if made.Secret == nil {
 				return nil
 			}
@@ -113,13 +113,13 @@ input. What cannot be told is tried again for a day.`,
 
 func (a *app) channelTry() *cobra.Command {
 	c := &cobra.Command{
-		Use: "try NAME", Short: "Tell a channel that it is tried out, and say whether that arrives", Args: exactly(1),
+		Use: "try NAME", Short: "Tell a channel that it is tried out, and say whether that is accepted", Args: exactly(1),
 		Example: "  bagaglio channel try night-watch",
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
 			if err := service.TryChannel(cmd.Context(), args[0]); err != nil {
 				return err
 			}
-			return a.did(map[string]string{"channel": args[0]}, "It arrived.")
+			return a.did(map[string]string{"channel": args[0]}, "It was accepted.")
 		}),
 	}
 	a.jsonFlag(c)

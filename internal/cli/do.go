@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -54,31 +55,41 @@ input. Its places are in pools, or at paths of this computer, which are worked o
 	return c
 }
 
-// readRequest reads a request from a file, or from the standard input. JSON is YAML too.
+// readRequest reads a request from a file, or from the standard input.
 func (a *app) readRequest(name string) (r plan.Request, err error) {
+	if err := a.readFile(name, &r); err != nil {
+		return r, err
+	}
+	return r, r.Validate()
+}
+
+// readFile reads a value from a file in JSON or YAML, or, for "-", from the standard input.
+func (a *app) readFile(name string, into any) error {
 	in := a.in
 	if name != "-" {
 		f, err := os.Open(name)
 		if err != nil {
-			return r, err
+			return err
 		}
 		defer f.Close()
 		in = f
 	}
 	text, err := io.ReadAll(io.LimitReader(in, maxRequest))
 	if err != nil {
-		return r, fmt.Errorf("reading the request: %w", err)
+		return fmt.Errorf("reading %s: %w", name, err)
 	}
 	var fields map[string]any
-	if err := yaml.Unmarshal(text, &fields); err != nil {
-		return r, usage("%s is neither JSON nor YAML: %w", name, err)
+	if err := yaml.Unmarshal(text, &fields); err != nil { // JSON is YAML too
+		return usage("%s is neither JSON nor YAML: %w", name, err)
 	}
 	b, err := json.Marshal(fields)
 	if err != nil {
-		return r, usage("%s has keys that are no text: %w", name, err)
+		return usage("%s has keys that are no text: %w", name, err)
 	}
-	if err := json.Unmarshal(b, &r); err != nil {
-		return r, usageError{err}
+	d := json.NewDecoder(bytes.NewReader(b))
+	d.DisallowUnknownFields()
+	if err := d.Decode(into); err != nil {
+		return usage("%s: %w", name, err)
 	}
-	return r, r.Validate()
+	return nil
 }

@@ -1,12 +1,9 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
-	"io"
-	"os"
 	"strings"
 	"time"
 
@@ -110,8 +107,11 @@ its time comes: a cron line of minute, hour, day, month and day of the week, or 
     times: {cron: "30 2 1 * *", zone: Europe/Rome, except: ["2027-01-01"]}`,
 		Args: exactly(1),
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
-			r, err := a.readRoutine(args[0])
-			if err != nil {
+			var r routine.Routine
+			if err := a.readFile(args[0], &r); err != nil {
+				return err
+			}
+			if err := r.Validate(); err != nil {
 				return err
 			}
 			kept, err := service.PutRoutine(cmd.Context(), r)
@@ -126,37 +126,6 @@ its time comes: a cron line of minute, hour, day, month and day of the week, or 
 	}
 	a.jsonFlag(c)
 	return c
-}
-
-// readRoutine reads a routine from a file, or from the standard input.
-func (a *app) readRoutine(name string) (r routine.Routine, err error) {
-	in := a.in
-	if name != "-" {
-		f, err := os.Open(name)
-		if err != nil {
-			return r, err
-		}
-		defer f.Close()
-		in = f
-	}
-	text, err := io.ReadAll(io.LimitReader(in, maxRequest))
-	if err != nil {
-		return r, fmt.Errorf("reading the routine: %w", err)
-	}
-	var fields map[string]any
-	if err := yaml.Unmarshal(text, &fields); err != nil {
-		return r, usage("%s is neither JSON nor YAML: %w", name, err)
-	}
-	b, err := json.Marshal(fields)
-	if err != nil {
-		return r, usage("%s has keys that are no text: %w", name, err)
-	}
-	d := json.NewDecoder(bytes.NewReader(b))
-	d.DisallowUnknownFields()
-	if err := d.Decode(&r); err != nil {
-		return r, usage("%s: %w", name, err)
-	}
-	return r, r.Validate()
 }
 
 func (a *app) routineRun() *cobra.Command {

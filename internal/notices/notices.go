@@ -306,7 +306,7 @@ func (n *Notices) Try(ctx context.Context, name string) error {
 		Message{ID: uuid.NewString(), Kind: "trial", Text: "Somebody tries out whether this arrives.", At: time.Now(), Service: n.service},
 	)
 	if err != nil {
-		return fmt.Errorf("%w: it does not arrive: %w", records.ErrState, err)
+		return fmt.Errorf("%w: it is not accepted: %w", records.ErrState, err)
 	}
 	return nil
 }

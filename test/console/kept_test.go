@@ -85,7 +85,7 @@ func TestWhoIsToldByTheConsole(t *testing.T) {
 	p.Click("Tell them from now on")
 	p.AwaitText("What messages to night-watch are signed with")
 	p.Click("Try it out: night-watch")
-	p.AwaitText("It arrived.")
+	p.AwaitText("It was accepted.")
 	assert.EqualValues(t, 1, heard.Load())
 	p.Click("Remove: night-watch")
 	p.AwaitText("Nobody: whoever wants to know has to look.")

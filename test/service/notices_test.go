@@ -144,7 +144,7 @@ func TestMailTellsWhatHappens(t *testing.T) {
 	target := api.ChannelTarget{Server: ptr(line.Addr().String()), From: ptr("bagaglio@quay.example"), To: &[]string{"master@quay.example"}}
 	_, err = s.AddChannel(t.Context(), api.NewChannel{Name: "sealed", Kind: "mail", Target: target})
 	require.NoError(t, err)
-	require.ErrorContains(t, s.TryChannel(t.Context(), "sealed"), "does not arrive")
+	require.ErrorContains(t, s.TryChannel(t.Context(), "sealed"), "is not accepted")
 	target.InTheClear = ptr(true)
 	_, err = s.AddChannel(t.Context(), api.NewChannel{Name: "harbour-master", Kind: "mail", Target: target})
 	require.NoError(t, err)

@@ -81,7 +81,7 @@ function ChannelRow({ channel, admin }: { channel: Schemas["Channel"]; admin: bo
           {channel.waiting > 0 && `; ${channel.waiting} could not be told yet`}
         </p>
         {channel.problem && <p className="text-sm break-words text-error">{channel.problem}</p>}
-        {attempt.isSuccess && <p role="status">It arrived.</p>}
+        {attempt.isSuccess && <p role="status">It was accepted.</p>}
         {error && <Failure error={error} />}
       </div>
       <button

@@ -11,10 +11,10 @@ type Props = { name: string; pool: string; value: string; change: (path: string)
 
 /** A disk of a pool, typed into: what has the text in its name is offered, those that were chosen of late first. */
 export function DiskChoice({ name, pool, value, change }: Props) {
-  const [typed, setTyped] = useState({ text: "", over: "" }); // what is typed, and the disk that was chosen before
-  const typing = typed.text !== "" && typed.over === value;
+  const [typed, setTyped] = useState<{ text: string; over: string }>(); // what is typed, and the disk that was chosen before
+  const typing = typed?.over === value ? typed : undefined;
   const list = useId();
-  const search = useSettled(typing ? typed.text : "", 150);
+  const search = useSettled(typing?.text ?? "", 150);
   const disks = useQuery({
     queryKey: ["disks", pool, "of", search],
     queryFn: ({ signal }) =>
@@ -28,15 +28,15 @@ export function DiskChoice({ name, pool, value, change }: Props) {
     placeholderData: (before) => before,
   });
   const there = disks.data?.items.map((disk) => disk.path) ?? [];
-  const recent = recentOf(pool).filter((path) => !typing || path.includes(typed.text));
+  const recent = recentOf(pool).filter((path) => path.includes(typing?.text ?? ""));
   const take = (path: string) => {
     if (path === value) return;
     remember(pool, path);
     change(path);
   };
-  const found = typing && there.includes(typed.text);
+  const found = typing && there.includes(typing.text);
   useEffect(() => {
-    if (found) take(typed.text);
+    if (found) take(typing.text);
   });
   return (
     <label className="block">
@@ -47,9 +47,12 @@ export function DiskChoice({ name, pool, value, change }: Props) {
         autoComplete="off"
         placeholder={pool ? "a part of its name" : ""}
         disabled={!pool}
-        value={typing ? typed.text : value}
+        value={typing?.text ?? value}
         onChange={(event) => setTyped({ text: event.target.value, over: value })}
-        onBlur={() => typing && take(typed.text)}
+        onBlur={() => {
+          setTyped(undefined);
+          if (typing?.text) take(typing.text);
+        }}
       />
       <datalist id={list}>
         {[...new Set([...recent, ...there])].map((path) => (
