@@ -114,7 +114,7 @@ pictures: packages-picture build
 dist: packages-dist console
 	GO=$(GO) packaging/dist.sh
 dist-twice: dist
-	mv dist/SHA256SUMS bin/first-sums && GO=$(GO) packaging/dist.sh > /dev/null && cmp bin/first-sums dist/SHA256SUMS && echo "Both times the same."
+	mkdir -p bin && mv dist/SHA256SUMS bin/first-sums && GO=$(GO) packaging/dist.sh > /dev/null && cmp bin/first-sums dist/SHA256SUMS && echo "Both times the same."
 
 clean:
 	rm -rf bin dist web/dist/app web/node_modules
