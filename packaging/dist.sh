@@ -36,5 +36,7 @@ for ARCH in amd64 arm64; do
 	done
 done
 GOOS=linux GOARCH=amd64 "$go" tool -modfile=dist.mod cyclonedx-gomod app -json -licenses -noserial -output dist/bagaglio.cdx.json -main cmd/bagaglio . 2> /dev/null
+day=$(date -u -d "@$SOURCE_DATE_EPOCH" +%Y-%m-%dT%H:%M:%SZ) # it says when it was made, which is another time each time
+sed -i "s|\"timestamp\": \"[^\"]*\"|\"timestamp\": \"$day\"|" dist/bagaglio.cdx.json
 (cd dist && sha256sum -- * > SHA256SUMS)
 ls -l dist
