@@ -34,7 +34,7 @@ func rooms(t *testing.T) (*Queue, *places.Places, *planner.Planner) {
 	p, err := places.Open(r, keys, places.Options{State: state, Mark: "mark", Hold: disks.HoldFor}, log)
 	require.NoError(t, err)
 	pl := planner.New(r, p, machines.New(r, p, log), t.TempDir(), log)
-	q, err := Open(t.Context(), r, p, pl, Options{State: state, Hold: disks.HoldFor}, log)
+	q, err := Open(t.Context(), r, p, pl, Options{State: state, Hold: disks.HoldFor, Serves: func(string) string { return "" }}, log)
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		pl.Close()

@@ -45,7 +45,7 @@ func TestACloneOfASnapshot(t *testing.T) {
 			r.does(t, plan.Request{Kind: plan.TakeSnapshot, Snapshot: "before-the-season"})
 			q := plan.Request{
 				Kind: plan.CopyMachine, Machine: r.machine(), To: r.host, Snapshot: "before-the-season", Name: "crew-roster-may",
-				Destination: &plan.Place{Pool: "quay-store"}, Start: true, Within: 60,
+				Destination: &plan.Place{Pool: "quay-store"}, Start: true, Within: 300,
 			}
 			if kind == "libvirt" { // its snapshots are inside of the image
 				p, err := r.Plan(t.Context(), q)

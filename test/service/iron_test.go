@@ -59,7 +59,7 @@ func TestIronBecomesAGuest(t *testing.T) {
 	l := loops.Of(t, filepath.Join(dir, "iron.raw"))
 	r := plan.Request{
 		Kind: plan.CopyMachine, Source: plan.Place{Pool: plan.DevicesOf("local"), Path: l.Name(), Format: "raw"}, UsedOnly: true, Size: 84 << 20,
-		To: "lighthouse", Destination: &plan.Place{Pool: "lamp-room"}, As: "raw", Name: "tide-board", Start: true, Within: 90,
+		To: "lighthouse", Destination: &plan.Place{Pool: "lamp-room"}, As: "raw", Name: "tide-board", Start: true, Within: 300,
 		Changes: plan.Changes{Memory: 512 << 20, Processors: 1},
 	}
 	done := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
@@ -82,7 +82,7 @@ func TestIronBecomesAGuest(t *testing.T) {
 		Destination: &plan.Place{Pool: "quay-store"},
 		Stop:        true,
 		Start:       true,
-		Within:      90,
+		Within:      300,
 		Changes:     plan.Changes{Firmware: machine.BIOS, Chipset: "pc", Buses: map[string]string{plan.AllDisks: "ide"}},
 		Disks:       map[string]plan.DiskChoice{"vda": {Size: 140 << 20}},
 	}

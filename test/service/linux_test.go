@@ -80,7 +80,7 @@ func TestARealGuest(t *testing.T) {
 		require.Eventually(t, func() bool {
 			text, err := os.ReadFile(console)
 			return err == nil && strings.Contains(string(text), up)
-		}, 2*time.Minute, 200*time.Millisecond, "it says %s", up)
+		}, 5*time.Minute, 200*time.Millisecond, "it says %s", up)
 	}
 	from, to, pool := "local", "lighthouse", "lamp-room"
 	for i, row := range []struct {
@@ -94,7 +94,7 @@ func TestARealGuest(t *testing.T) {
 		{"qcow2", plan.Changes{Firmware: machine.UEFI, Chipset: "q35"}, machine.UEFI, 1},
 	} {
 		move := plan.Request{
-			Kind: plan.MoveMachine, Machine: from + ":tide-board", To: to, Destination: &plan.Place{Pool: pool}, As: row.as, Start: true, Within: 60,
+			Kind: plan.MoveMachine, Machine: from + ":tide-board", To: to, Destination: &plan.Place{Pool: pool}, As: row.as, Start: true, Within: 300,
 			Changes: row.changes,
 		}
 		p, err := s.Plan(t.Context(), move)
