@@ -94,8 +94,14 @@ func TestARealGuest(t *testing.T) {
 		{"qcow2", plan.Changes{Firmware: machine.UEFI, Chipset: "q35"}, machine.UEFI, 1},
 	} {
 		move := plan.Request{
-			Kind: plan.MoveMachine, Machine: from + ":tide-board", To: to, Destination: &plan.Place{Pool: pool}, As: row.as, Start: true, Within: 300,
-			Changes: row.changes,
+			Kind:        plan.MoveMachine,
+			Machine:     from + ":tide-board",
+			To:          to,
+			Destination: &plan.Place{Pool: pool},
+			As:          row.as,
+			Start:       true,
+			Within:      300,
+			Changes:     row.changes,
 		}
 		p, err := s.Plan(t.Context(), move)
 		require.NoError(t, err)
