@@ -94,8 +94,10 @@ lint: console generated
 fuzz:
 	for f in $(FUZZ); do t=$${f#*:}; n=$${t#*:}; $(GO) test ./core/$${f%%:*} -run xxx -fuzz "Fuzz$${t%:*}\$$" -fuzztime $${n}x -fuzzminimizetime 50x || exit 1; done
 
-# Kills the service 300 times, at random moments and at every named point, over all layouts; and carries the families of 300 random worlds about.
+# Kills the service 300 times, at random moments and at every named point, over all layouts; carries the families of 300 random worlds about; and does all of
+# the tables of which make test does a part, another one each time (internal/testkit/fewer).
 torture:
+	BAGAGLIO_ALL=1 $(GO) test -count=1 -timeout 60m ./core/step/... ./test/crash ./test/service
 	BAGAGLIO_KILLS=300 $(GO) test -count=1 -timeout 60m -v -run "TestKilledAtAnyMoment|TestALongQueue|TestALiveMoveIsKilled|TestAMoveWithAShortStopIsKilled" ./test/crash
 	BAGAGLIO_WORLDS=300 $(GO) test -count=1 -timeout 60m -v -run TestFamilies ./core/step/disks
 

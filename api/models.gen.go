@@ -512,6 +512,27 @@ func (e Told) Valid() bool {
 	}
 }
 
+// Defines values for UploadState.
+const (
+	Arrived   UploadState = "arrived"
+	Arriving  UploadState = "arriving"
+	Comparing UploadState = "comparing"
+)
+
+// Valid indicates whether the value is a known member of the UploadState enum.
+func (e UploadState) Valid() bool {
+	switch e {
+	case Arrived:
+		return true
+	case Arriving:
+		return true
+	case Comparing:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RemoveLimitParamsScope.
 const (
 	RemoveLimitParamsScopeDevice  RemoveLimitParamsScope = "device"
@@ -696,6 +717,13 @@ type ConsoleLink struct {
 	Url   string    `json:"url"`
 }
 
+// ContentSum defines model for ContentSum.
+type ContentSum struct {
+	Path   string `json:"path"`
+	Sha256 string `json:"sha256"`
+	Size   int64  `json:"size"`
+}
+
 // Contents defines model for Contents.
 type Contents = inspect.Contents
 
@@ -877,6 +905,32 @@ type Family struct {
 	// Away hosts that could not be asked: what their machines name is not known
 	Away  []AwayHost `json:"away"`
 	Items []Kin      `json:"items"`
+}
+
+// FileEntry defines model for FileEntry.
+type FileEntry struct {
+	// Disk the path of the disk that it belongs to, absent for none that is known
+	Disk     *string   `json:"disk,omitempty"`
+	Folder   bool      `json:"folder"`
+	Modified time.Time `json:"modified"`
+
+	// Path in the pool
+	Path string `json:"path"`
+
+	// Room what it takes of the storage; absent where that is not told
+	Room *int64 `json:"room,omitempty"`
+	Size int64  `json:"size"`
+}
+
+// FileList defines model for FileList.
+type FileList struct {
+	Items []FileEntry `json:"items"`
+
+	// Next the cursor of the next page, absent behind the last
+	Next *string `json:"next,omitempty"`
+
+	// Total all that lies there
+	Total int `json:"total"`
 }
 
 // FileSum defines model for FileSum.
@@ -1584,6 +1638,11 @@ type NewExport struct {
 	Socket *string `json:"socket,omitempty"`
 }
 
+// NewFolder defines model for NewFolder.
+type NewFolder struct {
+	Path string `json:"path"`
+}
+
 // NewGroup defines model for NewGroup.
 type NewGroup struct {
 	// Plan the id of a group plan
@@ -1725,6 +1784,21 @@ type NewTrial struct {
 
 // NewTrialFirmware when it is to be another one
 type NewTrialFirmware string
+
+// NewUpload defines model for NewUpload.
+type NewUpload struct {
+	// Key by which it is found again; the path unless it is given
+	Key *string `json:"key,omitempty"`
+
+	// Path that the file gets in the pool; without one it stays where it arrives, for a job to read, until it is dropped
+	Path *string `json:"path,omitempty"`
+
+	// Room what it takes, where that is known to be less
+	Room *int64 `json:"room,omitempty"`
+
+	// Size of the file, in bytes
+	Size int64 `json:"size"`
+}
 
 // Option defines model for Option.
 type Option struct {
@@ -1889,6 +1963,14 @@ type Refused struct {
 
 // Remedy defines model for Remedy.
 type Remedy = plan.Remedy
+
+// Rename defines model for Rename.
+type Rename struct {
+	Path string `json:"path"`
+
+	// To its new path in the pool, folders that are missing are made
+	To string `json:"to"`
+}
 
 // Report defines model for Report.
 type Report = inspect.Report
@@ -2094,6 +2176,46 @@ type Trial struct {
 // Tried defines model for Tried.
 type Tried = storage.Tried
 
+// Upload defines model for Upload.
+type Upload struct {
+	Begun time.Time `json:"begun"`
+	By    string    `json:"by"`
+
+	// Compared bytes that were read back so far, while it is comparing
+	Compared int64 `json:"compared"`
+
+	// Content where it is until it gets its name, as a path in the pool
+	Content string `json:"content"`
+
+	// Here of each piece its SHA-256, or nothing where it is not here; empty when it is not arriving any more
+	Here []string `json:"here"`
+	Id   string   `json:"id"`
+	Path string   `json:"path"`
+
+	// PieceSize of all pieces but the last, in bytes
+	PieceSize int64  `json:"piece_size"`
+	Pool      string `json:"pool"`
+
+	// Problem why it did not arrive when it was ended last, empty for nothing
+	Problem string      `json:"problem"`
+	Size    int64       `json:"size"`
+	State   UploadState `json:"state"`
+}
+
+// UploadState defines model for Upload.State.
+type UploadState string
+
+// UploadEnd defines model for UploadEnd.
+type UploadEnd struct {
+	// Digest SHA-256 of the SHA-256 of all pieces, one behind the other
+	Digest string `json:"digest"`
+}
+
+// UploadList defines model for UploadList.
+type UploadList struct {
+	Items []Upload `json:"items"`
+}
+
 // Use defines model for Use.
 type Use = plan.Use
 
@@ -2265,6 +2387,21 @@ type GetFamilyParams struct {
 	Path string `form:"path" json:"path"`
 }
 
+// RemoveFileParams defines parameters for RemoveFile.
+type RemoveFileParams struct {
+	Path string `form:"path" json:"path"`
+}
+
+// ListFilesParams defines parameters for ListFiles.
+type ListFilesParams struct {
+	// Folder in the pool; the pool itself unless it is given
+	Folder *string   `form:"folder,omitempty" json:"folder,omitempty"`
+	Limit  *PageSize `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+}
+
 // RestoreHeldParams defines parameters for RestoreHeld.
 type RestoreHeldParams struct {
 	// Swap hold in its place what has the name now
@@ -2321,10 +2458,21 @@ type ListStraysParams struct {
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 }
 
+// SumFileParams defines parameters for SumFile.
+type SumFileParams struct {
+	Path string `form:"path" json:"path"`
+}
+
 // TestPoolParams defines parameters for TestPool.
 type TestPoolParams struct {
 	// WithoutDrive take the folder as the pool although its drive is not mounted
 	WithoutDrive *bool `form:"without_drive,omitempty" json:"without_drive,omitempty"`
+}
+
+// PutPieceParams defines parameters for PutPiece.
+type PutPieceParams struct {
+	// ContentDigest sha-256=:BASE64: of the piece (RFC 9530)
+	ContentDigest string `json:"Content-Digest"`
 }
 
 // ListSealsParams defines parameters for ListSeals.
@@ -2409,6 +2557,18 @@ type ChangePoolJSONRequestBody = PoolChange
 
 // NameDiskJSONRequestBody defines body for NameDisk for application/json ContentType.
 type NameDiskJSONRequestBody = DiskName
+
+// RenameFileJSONRequestBody defines body for RenameFile for application/json ContentType.
+type RenameFileJSONRequestBody = Rename
+
+// MakeFolderJSONRequestBody defines body for MakeFolder for application/json ContentType.
+type MakeFolderJSONRequestBody = NewFolder
+
+// BeginUploadJSONRequestBody defines body for BeginUpload for application/json ContentType.
+type BeginUploadJSONRequestBody = NewUpload
+
+// EndUploadJSONRequestBody defines body for EndUpload for application/json ContentType.
+type EndUploadJSONRequestBody = UploadEnd
 
 // PutRoutineJSONRequestBody defines body for PutRoutine for application/json ContentType.
 type PutRoutineJSONRequestBody = RoutineWork

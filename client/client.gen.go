@@ -682,6 +682,16 @@ type ClientInterface interface {
 	// Corresponds with PATCH /v1/pools/{pool} (the `ChangePool` operationId).
 	ChangePool(ctx context.Context, pool PoolName, params *ChangePoolParams, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ReadFile The content of a file, whole or in ranges (RFC 9110, section 14); If-Match with its ETag fails when it has changed
+	//
+	// Corresponds with GET /v1/pools/{pool}/content/{file} (the `ReadFile` operationId).
+	ReadFile(ctx context.Context, pool PoolName, file string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StatFile How long a file is, and its ETag
+	//
+	// Corresponds with HEAD /v1/pools/{pool}/content/{file} (the `StatFile` operationId).
+	StatFile(ctx context.Context, pool PoolName, file string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// LookAtDisk Look at a disk, and inside
 	//
 	// Corresponds with GET /v1/pools/{pool}/disk (the `LookAtDisk` operationId).
@@ -713,6 +723,44 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /v1/pools/{pool}/family (the `GetFamily` operationId).
 	GetFamily(ctx context.Context, pool PoolName, params *GetFamilyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveFile Take a file or a folder away that is no disk and has none in it; files are held for a while
+	//
+	// Corresponds with DELETE /v1/pools/{pool}/files (the `RemoveFile` operationId).
+	RemoveFile(ctx context.Context, pool PoolName, params *RemoveFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListFiles What lies in a folder of a pool at this moment: folders first, then files
+	//
+	// Corresponds with GET /v1/pools/{pool}/files (the `ListFiles` operationId).
+	ListFiles(ctx context.Context, pool PoolName, params *ListFilesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenameFileWithBody Give a file or a folder another name that is no disk and has none in it; nothing is replaced
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/pools/{pool}/files/rename (the `RenameFile` operationId).
+	RenameFileWithBody(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenameFile Give a file or a folder another name that is no disk and has none in it; nothing is replaced
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/pools/{pool}/files/rename (the `RenameFile` operationId).
+	RenameFile(ctx context.Context, pool PoolName, body RenameFileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeFolderWithBody Make a folder
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/pools/{pool}/folders (the `MakeFolder` operationId).
+	MakeFolderWithBody(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeFolder Make a folder
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/pools/{pool}/folders (the `MakeFolder` operationId).
+	MakeFolder(ctx context.Context, pool PoolName, body MakeFolderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DropHeld Remove what is held for good
 	//
@@ -749,10 +797,65 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/pools/{pool}/strays (the `ListStrays` operationId).
 	ListStrays(ctx context.Context, pool PoolName, params *ListStraysParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SumFile The SHA-256 of a file, which is read whole for that where it lies
+	//
+	// Corresponds with GET /v1/pools/{pool}/sum (the `SumFile` operationId).
+	SumFile(ctx context.Context, pool PoolName, params *SumFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// TestPool Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
 	//
 	// Corresponds with POST /v1/pools/{pool}/test (the `TestPool` operationId).
 	TestPool(ctx context.Context, pool PoolName, params *TestPoolParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListUploads Uploads to a pool that have not ended
+	//
+	// Corresponds with GET /v1/pools/{pool}/uploads (the `ListUploads` operationId).
+	ListUploads(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginUploadWithBody Begin to upload a file in pieces of 4 MiB, or go on with what was begun with the same key
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/pools/{pool}/uploads (the `BeginUpload` operationId).
+	BeginUploadWithBody(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginUpload Begin to upload a file in pieces of 4 MiB, or go on with what was begun with the same key
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/pools/{pool}/uploads (the `BeginUpload` operationId).
+	BeginUpload(ctx context.Context, pool PoolName, body BeginUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropUpload Give an upload up, or remove what stayed where it arrived
+	//
+	// Corresponds with DELETE /v1/pools/{pool}/uploads/{upload} (the `DropUpload` operationId).
+	DropUpload(ctx context.Context, pool PoolName, upload string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetUpload How far an upload is
+	//
+	// Corresponds with GET /v1/pools/{pool}/uploads/{upload} (the `GetUpload` operationId).
+	GetUpload(ctx context.Context, pool PoolName, upload string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndUploadWithBody Have what came read back from its storage and compared, in the background; then it gets its name
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/pools/{pool}/uploads/{upload}/end (the `EndUpload` operationId).
+	EndUploadWithBody(ctx context.Context, pool PoolName, upload string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndUpload Have what came read back from its storage and compared, in the background; then it gets its name
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/pools/{pool}/uploads/{upload}/end (the `EndUpload` operationId).
+	EndUpload(ctx context.Context, pool PoolName, upload string, body EndUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutPieceWithBody Send a piece; one without a body is of zeros
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /v1/pools/{pool}/uploads/{upload}/pieces/{piece} (the `PutPiece` operationId).
+	PutPieceWithBody(ctx context.Context, pool PoolName, upload string, piece int, params *PutPieceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	//
@@ -2405,6 +2508,36 @@ func (c *Client) ChangePool(ctx context.Context, pool PoolName, params *ChangePo
 	return c.Client.Do(req)
 }
 
+// ReadFile The content of a file, whole or in ranges (RFC 9110, section 14); If-Match with its ETag fails when it has changed
+//
+// Corresponds with GET /v1/pools/{pool}/content/{file} (the `ReadFile` operationId).
+func (c *Client) ReadFile(ctx context.Context, pool PoolName, file string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadFileRequest(c.Server, pool, file)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StatFile How long a file is, and its ETag
+//
+// Corresponds with HEAD /v1/pools/{pool}/content/{file} (the `StatFile` operationId).
+func (c *Client) StatFile(ctx context.Context, pool PoolName, file string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStatFileRequest(c.Server, pool, file)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // LookAtDisk Look at a disk, and inside
 //
 // Corresponds with GET /v1/pools/{pool}/disk (the `LookAtDisk` operationId).
@@ -2477,6 +2610,104 @@ func (c *Client) ListDisks(ctx context.Context, pool PoolName, params *ListDisks
 // Corresponds with GET /v1/pools/{pool}/family (the `GetFamily` operationId).
 func (c *Client) GetFamily(ctx context.Context, pool PoolName, params *GetFamilyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetFamilyRequest(c.Server, pool, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveFile Take a file or a folder away that is no disk and has none in it; files are held for a while
+//
+// Corresponds with DELETE /v1/pools/{pool}/files (the `RemoveFile` operationId).
+func (c *Client) RemoveFile(ctx context.Context, pool PoolName, params *RemoveFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveFileRequest(c.Server, pool, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListFiles What lies in a folder of a pool at this moment: folders first, then files
+//
+// Corresponds with GET /v1/pools/{pool}/files (the `ListFiles` operationId).
+func (c *Client) ListFiles(ctx context.Context, pool PoolName, params *ListFilesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListFilesRequest(c.Server, pool, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenameFileWithBody Give a file or a folder another name that is no disk and has none in it; nothing is replaced
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/pools/{pool}/files/rename (the `RenameFile` operationId).
+func (c *Client) RenameFileWithBody(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenameFileRequestWithBody(c.Server, pool, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenameFile Give a file or a folder another name that is no disk and has none in it; nothing is replaced
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/pools/{pool}/files/rename (the `RenameFile` operationId).
+func (c *Client) RenameFile(ctx context.Context, pool PoolName, body RenameFileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenameFileRequest(c.Server, pool, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeFolderWithBody Make a folder
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/pools/{pool}/folders (the `MakeFolder` operationId).
+func (c *Client) MakeFolderWithBody(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeFolderRequestWithBody(c.Server, pool, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeFolder Make a folder
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/pools/{pool}/folders (the `MakeFolder` operationId).
+func (c *Client) MakeFolder(ctx context.Context, pool PoolName, body MakeFolderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeFolderRequest(c.Server, pool, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2592,11 +2823,156 @@ func (c *Client) ListStrays(ctx context.Context, pool PoolName, params *ListStra
 	return c.Client.Do(req)
 }
 
+// SumFile The SHA-256 of a file, which is read whole for that where it lies
+//
+// Corresponds with GET /v1/pools/{pool}/sum (the `SumFile` operationId).
+func (c *Client) SumFile(ctx context.Context, pool PoolName, params *SumFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSumFileRequest(c.Server, pool, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // TestPool Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
 //
 // Corresponds with POST /v1/pools/{pool}/test (the `TestPool` operationId).
 func (c *Client) TestPool(ctx context.Context, pool PoolName, params *TestPoolParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTestPoolRequest(c.Server, pool, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListUploads Uploads to a pool that have not ended
+//
+// Corresponds with GET /v1/pools/{pool}/uploads (the `ListUploads` operationId).
+func (c *Client) ListUploads(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListUploadsRequest(c.Server, pool)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginUploadWithBody Begin to upload a file in pieces of 4 MiB, or go on with what was begun with the same key
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/pools/{pool}/uploads (the `BeginUpload` operationId).
+func (c *Client) BeginUploadWithBody(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginUploadRequestWithBody(c.Server, pool, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginUpload Begin to upload a file in pieces of 4 MiB, or go on with what was begun with the same key
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/pools/{pool}/uploads (the `BeginUpload` operationId).
+func (c *Client) BeginUpload(ctx context.Context, pool PoolName, body BeginUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginUploadRequest(c.Server, pool, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropUpload Give an upload up, or remove what stayed where it arrived
+//
+// Corresponds with DELETE /v1/pools/{pool}/uploads/{upload} (the `DropUpload` operationId).
+func (c *Client) DropUpload(ctx context.Context, pool PoolName, upload string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropUploadRequest(c.Server, pool, upload)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetUpload How far an upload is
+//
+// Corresponds with GET /v1/pools/{pool}/uploads/{upload} (the `GetUpload` operationId).
+func (c *Client) GetUpload(ctx context.Context, pool PoolName, upload string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetUploadRequest(c.Server, pool, upload)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndUploadWithBody Have what came read back from its storage and compared, in the background; then it gets its name
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/pools/{pool}/uploads/{upload}/end (the `EndUpload` operationId).
+func (c *Client) EndUploadWithBody(ctx context.Context, pool PoolName, upload string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndUploadRequestWithBody(c.Server, pool, upload, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndUpload Have what came read back from its storage and compared, in the background; then it gets its name
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/pools/{pool}/uploads/{upload}/end (the `EndUpload` operationId).
+func (c *Client) EndUpload(ctx context.Context, pool PoolName, upload string, body EndUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndUploadRequest(c.Server, pool, upload, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutPieceWithBody Send a piece; one without a body is of zeros
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /v1/pools/{pool}/uploads/{upload}/pieces/{piece} (the `PutPiece` operationId).
+func (c *Client) PutPieceWithBody(ctx context.Context, pool PoolName, upload string, piece int, params *PutPieceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutPieceRequestWithBody(c.Server, pool, upload, piece, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5837,6 +6213,88 @@ func NewChangePoolRequestWithBody(server string, pool PoolName, params *ChangePo
 	return req, nil
 }
 
+// NewReadFileRequest constructs an http.Request for the ReadFile method
+func NewReadFileRequest(server string, pool PoolName, file string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "file", file, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/content/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStatFileRequest constructs an http.Request for the StatFile method
+func NewStatFileRequest(server string, pool PoolName, file string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "file", file, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/content/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodHead, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewLookAtDiskRequest constructs an http.Request for the LookAtDisk method
 func NewLookAtDiskRequest(server string, pool PoolName, params *LookAtDiskParams) (*http.Request, error) {
 	var err error
@@ -6186,6 +6644,242 @@ func NewGetFamilyRequest(server string, pool PoolName, params *GetFamilyParams) 
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewRemoveFileRequest constructs an http.Request for the RemoveFile method
+func NewRemoveFileRequest(server string, pool PoolName, params *RemoveFileParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/files", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListFilesRequest constructs an http.Request for the ListFiles method
+func NewListFilesRequest(server string, pool PoolName, params *ListFilesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/files", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Folder != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "folder", *params.Folder, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRenameFileRequest calls the generic RenameFile builder with application/json body
+func NewRenameFileRequest(server string, pool PoolName, body RenameFileJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRenameFileRequestWithBody(server, pool, "application/json", bodyReader)
+}
+
+// NewRenameFileRequestWithBody constructs an http.Request for the RenameFile method, with any body, and a specified content type
+func NewRenameFileRequestWithBody(server string, pool PoolName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/files/rename", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewMakeFolderRequest calls the generic MakeFolder builder with application/json body
+func NewMakeFolderRequest(server string, pool PoolName, body MakeFolderJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeFolderRequestWithBody(server, pool, "application/json", bodyReader)
+}
+
+// NewMakeFolderRequestWithBody constructs an http.Request for the MakeFolder method, with any body, and a specified content type
+func NewMakeFolderRequestWithBody(server string, pool PoolName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/folders", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6665,6 +7359,63 @@ func NewListStraysRequest(server string, pool PoolName, params *ListStraysParams
 	return req, nil
 }
 
+// NewSumFileRequest constructs an http.Request for the SumFile method
+func NewSumFileRequest(server string, pool PoolName, params *SumFileParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/sum", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewTestPoolRequest constructs an http.Request for the TestPool method
 func NewTestPoolRequest(server string, pool PoolName, params *TestPoolParams) (*http.Request, error) {
 	var err error
@@ -6721,6 +7472,286 @@ func NewTestPoolRequest(server string, pool PoolName, params *TestPoolParams) (*
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListUploadsRequest constructs an http.Request for the ListUploads method
+func NewListUploadsRequest(server string, pool PoolName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/uploads", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBeginUploadRequest calls the generic BeginUpload builder with application/json body
+func NewBeginUploadRequest(server string, pool PoolName, body BeginUploadJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginUploadRequestWithBody(server, pool, "application/json", bodyReader)
+}
+
+// NewBeginUploadRequestWithBody constructs an http.Request for the BeginUpload method, with any body, and a specified content type
+func NewBeginUploadRequestWithBody(server string, pool PoolName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/uploads", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDropUploadRequest constructs an http.Request for the DropUpload method
+func NewDropUploadRequest(server string, pool PoolName, upload string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "upload", upload, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/uploads/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetUploadRequest constructs an http.Request for the GetUpload method
+func NewGetUploadRequest(server string, pool PoolName, upload string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "upload", upload, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/uploads/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndUploadRequest calls the generic EndUpload builder with application/json body
+func NewEndUploadRequest(server string, pool PoolName, upload string, body EndUploadJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEndUploadRequestWithBody(server, pool, upload, "application/json", bodyReader)
+}
+
+// NewEndUploadRequestWithBody constructs an http.Request for the EndUpload method, with any body, and a specified content type
+func NewEndUploadRequestWithBody(server string, pool PoolName, upload string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "upload", upload, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/uploads/%s/end", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPutPieceRequestWithBody constructs an http.Request for the PutPiece method, with any body, and a specified content type
+func NewPutPieceRequestWithBody(server string, pool PoolName, upload string, piece int, params *PutPieceParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "upload", upload, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "piece", piece, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/uploads/%s/pieces/%s", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Content-Digest", params.ContentDigest, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Content-Digest", headerParam0)
+
 	}
 
 	return req, nil
@@ -8093,6 +9124,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PATCH /v1/pools/{pool} (the `ChangePool` operationId).
 	ChangePoolWithResponse(ctx context.Context, pool PoolName, params *ChangePoolParams, body ChangePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePoolResponse, error)
 
+	// ReadFileWithResponse The content of a file, whole or in ranges (RFC 9110, section 14); If-Match with its ETag fails when it has changed
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/pools/{pool}/content/{file} (the `ReadFile` operationId).
+	ReadFileWithResponse(ctx context.Context, pool PoolName, file string, reqEditors ...RequestEditorFn) (*ReadFileResponse, error)
+
+	// StatFileWithResponse How long a file is, and its ETag
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with HEAD /v1/pools/{pool}/content/{file} (the `StatFile` operationId).
+	StatFileWithResponse(ctx context.Context, pool PoolName, file string, reqEditors ...RequestEditorFn) (*StatFileResponse, error)
+
 	// LookAtDiskWithResponse Look at a disk, and inside
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8130,6 +9175,48 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /v1/pools/{pool}/family (the `GetFamily` operationId).
 	GetFamilyWithResponse(ctx context.Context, pool PoolName, params *GetFamilyParams, reqEditors ...RequestEditorFn) (*GetFamilyResponse, error)
+
+	// RemoveFileWithResponse Take a file or a folder away that is no disk and has none in it; files are held for a while
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/pools/{pool}/files (the `RemoveFile` operationId).
+	RemoveFileWithResponse(ctx context.Context, pool PoolName, params *RemoveFileParams, reqEditors ...RequestEditorFn) (*RemoveFileResponse, error)
+
+	// ListFilesWithResponse What lies in a folder of a pool at this moment: folders first, then files
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/pools/{pool}/files (the `ListFiles` operationId).
+	ListFilesWithResponse(ctx context.Context, pool PoolName, params *ListFilesParams, reqEditors ...RequestEditorFn) (*ListFilesResponse, error)
+
+	// RenameFileWithBodyWithResponse Give a file or a folder another name that is no disk and has none in it; nothing is replaced
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/pools/{pool}/files/rename (the `RenameFile` operationId).
+	RenameFileWithBodyWithResponse(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameFileResponse, error)
+
+	// RenameFileWithResponse Give a file or a folder another name that is no disk and has none in it; nothing is replaced
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/pools/{pool}/files/rename (the `RenameFile` operationId).
+	RenameFileWithResponse(ctx context.Context, pool PoolName, body RenameFileJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameFileResponse, error)
+
+	// MakeFolderWithBodyWithResponse Make a folder
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/pools/{pool}/folders (the `MakeFolder` operationId).
+	MakeFolderWithBodyWithResponse(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeFolderResponse, error)
+
+	// MakeFolderWithResponse Make a folder
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/pools/{pool}/folders (the `MakeFolder` operationId).
+	MakeFolderWithResponse(ctx context.Context, pool PoolName, body MakeFolderJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeFolderResponse, error)
 
 	// DropHeldWithResponse Remove what is held for good
 	//
@@ -8180,12 +9267,75 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/pools/{pool}/strays (the `ListStrays` operationId).
 	ListStraysWithResponse(ctx context.Context, pool PoolName, params *ListStraysParams, reqEditors ...RequestEditorFn) (*ListStraysResponse, error)
 
+	// SumFileWithResponse The SHA-256 of a file, which is read whole for that where it lies
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/pools/{pool}/sum (the `SumFile` operationId).
+	SumFileWithResponse(ctx context.Context, pool PoolName, params *SumFileParams, reqEditors ...RequestEditorFn) (*SumFileResponse, error)
+
 	// TestPoolWithResponse Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /v1/pools/{pool}/test (the `TestPool` operationId).
 	TestPoolWithResponse(ctx context.Context, pool PoolName, params *TestPoolParams, reqEditors ...RequestEditorFn) (*TestPoolResponse, error)
+
+	// ListUploadsWithResponse Uploads to a pool that have not ended
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/pools/{pool}/uploads (the `ListUploads` operationId).
+	ListUploadsWithResponse(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*ListUploadsResponse, error)
+
+	// BeginUploadWithBodyWithResponse Begin to upload a file in pieces of 4 MiB, or go on with what was begun with the same key
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/pools/{pool}/uploads (the `BeginUpload` operationId).
+	BeginUploadWithBodyWithResponse(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginUploadResponse, error)
+
+	// BeginUploadWithResponse Begin to upload a file in pieces of 4 MiB, or go on with what was begun with the same key
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/pools/{pool}/uploads (the `BeginUpload` operationId).
+	BeginUploadWithResponse(ctx context.Context, pool PoolName, body BeginUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginUploadResponse, error)
+
+	// DropUploadWithResponse Give an upload up, or remove what stayed where it arrived
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/pools/{pool}/uploads/{upload} (the `DropUpload` operationId).
+	DropUploadWithResponse(ctx context.Context, pool PoolName, upload string, reqEditors ...RequestEditorFn) (*DropUploadResponse, error)
+
+	// GetUploadWithResponse How far an upload is
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/pools/{pool}/uploads/{upload} (the `GetUpload` operationId).
+	GetUploadWithResponse(ctx context.Context, pool PoolName, upload string, reqEditors ...RequestEditorFn) (*GetUploadResponse, error)
+
+	// EndUploadWithBodyWithResponse Have what came read back from its storage and compared, in the background; then it gets its name
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/pools/{pool}/uploads/{upload}/end (the `EndUpload` operationId).
+	EndUploadWithBodyWithResponse(ctx context.Context, pool PoolName, upload string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndUploadResponse, error)
+
+	// EndUploadWithResponse Have what came read back from its storage and compared, in the background; then it gets its name
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/pools/{pool}/uploads/{upload}/end (the `EndUpload` operationId).
+	EndUploadWithResponse(ctx context.Context, pool PoolName, upload string, body EndUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*EndUploadResponse, error)
+
+	// PutPieceWithBodyWithResponse Send a piece; one without a body is of zeros
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /v1/pools/{pool}/uploads/{upload}/pieces/{piece} (the `PutPiece` operationId).
+	PutPieceWithBodyWithResponse(ctx context.Context, pool PoolName, upload string, piece int, params *PutPieceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutPieceResponse, error)
 
 	// ListSealsWithResponse The receipts of all ended jobs as they were signed, in a chain
 	//
@@ -11700,6 +12850,88 @@ func (r ChangePoolResponse) ContentType() string {
 	return ""
 }
 
+type ReadFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadFileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StatFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StatFileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StatFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StatFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StatFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StatFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type LookAtDiskResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11879,6 +13111,177 @@ func (r GetFamilyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetFamilyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveFileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListFilesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FileList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListFilesResponse) GetJSON200() *FileList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListFilesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListFilesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListFilesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListFilesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListFilesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RenameFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RenameFileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RenameFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RenameFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RenameFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RenameFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeFolderResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeFolderResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeFolderResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeFolderResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeFolderResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeFolderResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12208,6 +13611,54 @@ func (r ListStraysResponse) ContentType() string {
 	return ""
 }
 
+type SumFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ContentSum
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SumFileResponse) GetJSON200() *ContentSum {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SumFileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SumFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SumFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SumFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SumFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type TestPoolResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12250,6 +13701,280 @@ func (r TestPoolResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TestPoolResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListUploadsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *UploadList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListUploadsResponse) GetJSON200() *UploadList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListUploadsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListUploadsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListUploadsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListUploadsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListUploadsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginUploadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Upload
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r BeginUploadResponse) GetJSON201() *Upload {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginUploadResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginUploadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginUploadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginUploadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginUploadResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropUploadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropUploadResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropUploadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropUploadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropUploadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropUploadResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetUploadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Upload
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetUploadResponse) GetJSON200() *Upload {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetUploadResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetUploadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetUploadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetUploadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetUploadResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndUploadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Upload
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r EndUploadResponse) GetJSON202() *Upload {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndUploadResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndUploadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndUploadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndUploadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndUploadResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutPieceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutPieceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutPieceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutPieceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutPieceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutPieceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14302,6 +16027,32 @@ func (c *ClientWithResponses) ChangePoolWithResponse(ctx context.Context, pool P
 	return ParseChangePoolResponse(rsp)
 }
 
+// ReadFileWithResponse The content of a file, whole or in ranges (RFC 9110, section 14); If-Match with its ETag fails when it has changed
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/pools/{pool}/content/{file} (the `ReadFile` operationId).
+func (c *ClientWithResponses) ReadFileWithResponse(ctx context.Context, pool PoolName, file string, reqEditors ...RequestEditorFn) (*ReadFileResponse, error) {
+	rsp, err := c.ReadFile(ctx, pool, file, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadFileResponse(rsp)
+}
+
+// StatFileWithResponse How long a file is, and its ETag
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with HEAD /v1/pools/{pool}/content/{file} (the `StatFile` operationId).
+func (c *ClientWithResponses) StatFileWithResponse(ctx context.Context, pool PoolName, file string, reqEditors ...RequestEditorFn) (*StatFileResponse, error) {
+	rsp, err := c.StatFile(ctx, pool, file, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStatFileResponse(rsp)
+}
+
 // LookAtDiskWithResponse Look at a disk, and inside
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14368,6 +16119,84 @@ func (c *ClientWithResponses) GetFamilyWithResponse(ctx context.Context, pool Po
 		return nil, err
 	}
 	return ParseGetFamilyResponse(rsp)
+}
+
+// RemoveFileWithResponse Take a file or a folder away that is no disk and has none in it; files are held for a while
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/pools/{pool}/files (the `RemoveFile` operationId).
+func (c *ClientWithResponses) RemoveFileWithResponse(ctx context.Context, pool PoolName, params *RemoveFileParams, reqEditors ...RequestEditorFn) (*RemoveFileResponse, error) {
+	rsp, err := c.RemoveFile(ctx, pool, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveFileResponse(rsp)
+}
+
+// ListFilesWithResponse What lies in a folder of a pool at this moment: folders first, then files
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/pools/{pool}/files (the `ListFiles` operationId).
+func (c *ClientWithResponses) ListFilesWithResponse(ctx context.Context, pool PoolName, params *ListFilesParams, reqEditors ...RequestEditorFn) (*ListFilesResponse, error) {
+	rsp, err := c.ListFiles(ctx, pool, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListFilesResponse(rsp)
+}
+
+// RenameFileWithBodyWithResponse Give a file or a folder another name that is no disk and has none in it; nothing is replaced
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/pools/{pool}/files/rename (the `RenameFile` operationId).
+func (c *ClientWithResponses) RenameFileWithBodyWithResponse(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameFileResponse, error) {
+	rsp, err := c.RenameFileWithBody(ctx, pool, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenameFileResponse(rsp)
+}
+
+// RenameFileWithResponse Give a file or a folder another name that is no disk and has none in it; nothing is replaced
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/pools/{pool}/files/rename (the `RenameFile` operationId).
+func (c *ClientWithResponses) RenameFileWithResponse(ctx context.Context, pool PoolName, body RenameFileJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameFileResponse, error) {
+	rsp, err := c.RenameFile(ctx, pool, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenameFileResponse(rsp)
+}
+
+// MakeFolderWithBodyWithResponse Make a folder
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/pools/{pool}/folders (the `MakeFolder` operationId).
+func (c *ClientWithResponses) MakeFolderWithBodyWithResponse(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeFolderResponse, error) {
+	rsp, err := c.MakeFolderWithBody(ctx, pool, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeFolderResponse(rsp)
+}
+
+// MakeFolderWithResponse Make a folder
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/pools/{pool}/folders (the `MakeFolder` operationId).
+func (c *ClientWithResponses) MakeFolderWithResponse(ctx context.Context, pool PoolName, body MakeFolderJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeFolderResponse, error) {
+	rsp, err := c.MakeFolder(ctx, pool, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeFolderResponse(rsp)
 }
 
 // DropHeldWithResponse Remove what is held for good
@@ -14461,6 +16290,19 @@ func (c *ClientWithResponses) ListStraysWithResponse(ctx context.Context, pool P
 	return ParseListStraysResponse(rsp)
 }
 
+// SumFileWithResponse The SHA-256 of a file, which is read whole for that where it lies
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/pools/{pool}/sum (the `SumFile` operationId).
+func (c *ClientWithResponses) SumFileWithResponse(ctx context.Context, pool PoolName, params *SumFileParams, reqEditors ...RequestEditorFn) (*SumFileResponse, error) {
+	rsp, err := c.SumFile(ctx, pool, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSumFileResponse(rsp)
+}
+
 // TestPoolWithResponse Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14472,6 +16314,110 @@ func (c *ClientWithResponses) TestPoolWithResponse(ctx context.Context, pool Poo
 		return nil, err
 	}
 	return ParseTestPoolResponse(rsp)
+}
+
+// ListUploadsWithResponse Uploads to a pool that have not ended
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/pools/{pool}/uploads (the `ListUploads` operationId).
+func (c *ClientWithResponses) ListUploadsWithResponse(ctx context.Context, pool PoolName, reqEditors ...RequestEditorFn) (*ListUploadsResponse, error) {
+	rsp, err := c.ListUploads(ctx, pool, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListUploadsResponse(rsp)
+}
+
+// BeginUploadWithBodyWithResponse Begin to upload a file in pieces of 4 MiB, or go on with what was begun with the same key
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/pools/{pool}/uploads (the `BeginUpload` operationId).
+func (c *ClientWithResponses) BeginUploadWithBodyWithResponse(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginUploadResponse, error) {
+	rsp, err := c.BeginUploadWithBody(ctx, pool, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginUploadResponse(rsp)
+}
+
+// BeginUploadWithResponse Begin to upload a file in pieces of 4 MiB, or go on with what was begun with the same key
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/pools/{pool}/uploads (the `BeginUpload` operationId).
+func (c *ClientWithResponses) BeginUploadWithResponse(ctx context.Context, pool PoolName, body BeginUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginUploadResponse, error) {
+	rsp, err := c.BeginUpload(ctx, pool, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginUploadResponse(rsp)
+}
+
+// DropUploadWithResponse Give an upload up, or remove what stayed where it arrived
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/pools/{pool}/uploads/{upload} (the `DropUpload` operationId).
+func (c *ClientWithResponses) DropUploadWithResponse(ctx context.Context, pool PoolName, upload string, reqEditors ...RequestEditorFn) (*DropUploadResponse, error) {
+	rsp, err := c.DropUpload(ctx, pool, upload, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropUploadResponse(rsp)
+}
+
+// GetUploadWithResponse How far an upload is
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/pools/{pool}/uploads/{upload} (the `GetUpload` operationId).
+func (c *ClientWithResponses) GetUploadWithResponse(ctx context.Context, pool PoolName, upload string, reqEditors ...RequestEditorFn) (*GetUploadResponse, error) {
+	rsp, err := c.GetUpload(ctx, pool, upload, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetUploadResponse(rsp)
+}
+
+// EndUploadWithBodyWithResponse Have what came read back from its storage and compared, in the background; then it gets its name
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/pools/{pool}/uploads/{upload}/end (the `EndUpload` operationId).
+func (c *ClientWithResponses) EndUploadWithBodyWithResponse(ctx context.Context, pool PoolName, upload string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndUploadResponse, error) {
+	rsp, err := c.EndUploadWithBody(ctx, pool, upload, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndUploadResponse(rsp)
+}
+
+// EndUploadWithResponse Have what came read back from its storage and compared, in the background; then it gets its name
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/pools/{pool}/uploads/{upload}/end (the `EndUpload` operationId).
+func (c *ClientWithResponses) EndUploadWithResponse(ctx context.Context, pool PoolName, upload string, body EndUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*EndUploadResponse, error) {
+	rsp, err := c.EndUpload(ctx, pool, upload, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndUploadResponse(rsp)
+}
+
+// PutPieceWithBodyWithResponse Send a piece; one without a body is of zeros
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /v1/pools/{pool}/uploads/{upload}/pieces/{piece} (the `PutPiece` operationId).
+func (c *ClientWithResponses) PutPieceWithBodyWithResponse(ctx context.Context, pool PoolName, upload string, piece int, params *PutPieceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutPieceResponse, error) {
+	rsp, err := c.PutPieceWithBody(ctx, pool, upload, piece, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutPieceResponse(rsp)
 }
 
 // ListSealsWithResponse The receipts of all ended jobs as they were signed, in a chain
@@ -17082,6 +19028,61 @@ func ParseChangePoolResponse(rsp *http.Response) (*ChangePoolResponse, error) {
 	return response, nil
 }
 
+// ParseReadFileResponse parses an HTTP response from a ReadFileWithResponse call
+func ParseReadFileResponse(rsp *http.Response) (*ReadFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStatFileResponse parses an HTTP response from a StatFileWithResponse call
+func ParseStatFileResponse(rsp *http.Response) (*StatFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StatFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseLookAtDiskResponse parses an HTTP response from a LookAtDiskWithResponse call
 func ParseLookAtDiskResponse(rsp *http.Response) (*LookAtDiskResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -17197,6 +19198,126 @@ func ParseGetFamilyResponse(rsp *http.Response) (*GetFamilyResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveFileResponse parses an HTTP response from a RemoveFileWithResponse call
+func ParseRemoveFileResponse(rsp *http.Response) (*RemoveFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListFilesResponse parses an HTTP response from a ListFilesWithResponse call
+func ParseListFilesResponse(rsp *http.Response) (*ListFilesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListFilesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FileList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRenameFileResponse parses an HTTP response from a RenameFileWithResponse call
+func ParseRenameFileResponse(rsp *http.Response) (*RenameFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RenameFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeFolderResponse parses an HTTP response from a MakeFolderWithResponse call
+func ParseMakeFolderResponse(rsp *http.Response) (*MakeFolderResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeFolderResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -17446,6 +19567,39 @@ func ParseListStraysResponse(rsp *http.Response) (*ListStraysResponse, error) {
 	return response, nil
 }
 
+// ParseSumFileResponse parses an HTTP response from a SumFileWithResponse call
+func ParseSumFileResponse(rsp *http.Response) (*SumFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SumFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ContentSum
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseTestPoolResponse parses an HTTP response from a TestPoolWithResponse call
 func ParseTestPoolResponse(rsp *http.Response) (*TestPoolResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -17466,6 +19620,196 @@ func ParseTestPoolResponse(rsp *http.Response) (*TestPoolResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListUploadsResponse parses an HTTP response from a ListUploadsWithResponse call
+func ParseListUploadsResponse(rsp *http.Response) (*ListUploadsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListUploadsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest UploadList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginUploadResponse parses an HTTP response from a BeginUploadWithResponse call
+func ParseBeginUploadResponse(rsp *http.Response) (*BeginUploadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginUploadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Upload
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropUploadResponse parses an HTTP response from a DropUploadWithResponse call
+func ParseDropUploadResponse(rsp *http.Response) (*DropUploadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropUploadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetUploadResponse parses an HTTP response from a GetUploadWithResponse call
+func ParseGetUploadResponse(rsp *http.Response) (*GetUploadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetUploadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Upload
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndUploadResponse parses an HTTP response from a EndUploadWithResponse call
+func ParseEndUploadResponse(rsp *http.Response) (*EndUploadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndUploadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Upload
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutPieceResponse parses an HTTP response from a PutPieceWithResponse call
+func ParsePutPieceResponse(rsp *http.Response) (*PutPieceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutPieceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"bagaglio/core/upload"
 	"bagaglio/internal/access"
 	"bagaglio/internal/service"
 
@@ -15,6 +16,9 @@ import (
 
 const (
 	sessionCookie = "bagaglio_session"
+
+	// piecesRoute takes pieces of files, which are longer than other bodies and many.
+	piecesRoute = "/v1/pools/:pool/uploads/:upload/pieces/:piece"
 
 	anybody access.Role = "anybody" // as the description of the API has it
 )
@@ -125,7 +129,11 @@ func headers(c *gin.Context) {
 }
 
 func limitBody(c *gin.Context) {
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+	most := int64(maxBody)
+	if c.FullPath() == piecesRoute {
+		most = upload.PieceSize + 1 // one too long is told
+	}
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, most)
 }
 
 // onlyLoopback refuses requests that came here under another computer's name.

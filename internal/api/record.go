@@ -65,6 +65,12 @@ var deeds = map[string]string{
 	"POST /v1/channels":                            "had somebody told what happens",
 	"DELETE /v1/channels/:channel":                 "had it told nothing any more",
 	"POST /v1/channels/:channel/try":               "tried it out",
+	"POST /v1/pools/:pool/folders":                 "made a folder",
+	"POST /v1/pools/:pool/files/rename":            "gave another name",
+	"DELETE /v1/pools/:pool/files":                 "removed, and held",
+	"POST /v1/pools/:pool/uploads":                 "began to upload",
+	"POST /v1/pools/:pool/uploads/:upload/end":     "ended an upload",
+	"DELETE /v1/pools/:pool/uploads/:upload":       "dropped an upload",
 	"PUT /v1/limits":                               "changed a limit",
 	"DELETE /v1/limits":                            "removed a limit",
 }
@@ -84,8 +90,8 @@ func (g *gate) record(c *gin.Context) {
 		}
 		return
 	}
-	if method == http.MethodGet || method == http.MethodHead || path == "" || path == "/v1/plans" ||
-		path == "/v1/group-plans" || path == "/v1/routines/:routine/plans" { // a plan changes nothing
+	if method == http.MethodGet || method == http.MethodHead || path == "" || path == piecesRoute || path == "/v1/plans" ||
+		path == "/v1/group-plans" || path == "/v1/routines/:routine/plans" { // a plan changes nothing, and the end of an upload tells of its pieces
 		return
 	}
 	who := orNobody(c.GetString(whoKey))

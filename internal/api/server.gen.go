@@ -233,6 +233,12 @@ type ServerInterface interface {
 	// ChangePool Change the rules of a pool
 	// (PATCH /v1/pools/{pool})
 	ChangePool(c *gin.Context, pool PoolName, params ChangePoolParams)
+	// ReadFile The content of a file, whole or in ranges (RFC 9110, section 14); If-Match with its ETag fails when it has changed
+	// (GET /v1/pools/{pool}/content/{file})
+	ReadFile(c *gin.Context, pool PoolName, file string)
+	// StatFile How long a file is, and its ETag
+	// (HEAD /v1/pools/{pool}/content/{file})
+	StatFile(c *gin.Context, pool PoolName, file string)
 	// LookAtDisk Look at a disk, and inside
 	// (GET /v1/pools/{pool}/disk)
 	LookAtDisk(c *gin.Context, pool PoolName, params LookAtDiskParams)
@@ -245,6 +251,18 @@ type ServerInterface interface {
 	// GetFamily A disk with all that it stands on, and all that stands on those: bases before what stands on them
 	// (GET /v1/pools/{pool}/family)
 	GetFamily(c *gin.Context, pool PoolName, params GetFamilyParams)
+	// RemoveFile Take a file or a folder away that is no disk and has none in it; files are held for a while
+	// (DELETE /v1/pools/{pool}/files)
+	RemoveFile(c *gin.Context, pool PoolName, params RemoveFileParams)
+	// ListFiles What lies in a folder of a pool at this moment: folders first, then files
+	// (GET /v1/pools/{pool}/files)
+	ListFiles(c *gin.Context, pool PoolName, params ListFilesParams)
+	// RenameFile Give a file or a folder another name that is no disk and has none in it; nothing is replaced
+	// (POST /v1/pools/{pool}/files/rename)
+	RenameFile(c *gin.Context, pool PoolName)
+	// MakeFolder Make a folder
+	// (POST /v1/pools/{pool}/folders)
+	MakeFolder(c *gin.Context, pool PoolName)
 	// DropHeld Remove what is held for good
 	// (DELETE /v1/pools/{pool}/held/{held})
 	DropHeld(c *gin.Context, pool PoolName, held string)
@@ -266,9 +284,30 @@ type ServerInterface interface {
 	// ListStrays The files in a pool that belong to no disk, as of when the list of its disks is
 	// (GET /v1/pools/{pool}/strays)
 	ListStrays(c *gin.Context, pool PoolName, params ListStraysParams)
+	// SumFile The SHA-256 of a file, which is read whole for that where it lies
+	// (GET /v1/pools/{pool}/sum)
+	SumFile(c *gin.Context, pool PoolName, params SumFileParams)
 	// TestPool Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
 	// (POST /v1/pools/{pool}/test)
 	TestPool(c *gin.Context, pool PoolName, params TestPoolParams)
+	// ListUploads Uploads to a pool that have not ended
+	// (GET /v1/pools/{pool}/uploads)
+	ListUploads(c *gin.Context, pool PoolName)
+	// BeginUpload Begin to upload a file in pieces of 4 MiB, or go on with what was begun with the same key
+	// (POST /v1/pools/{pool}/uploads)
+	BeginUpload(c *gin.Context, pool PoolName)
+	// DropUpload Give an upload up, or remove what stayed where it arrived
+	// (DELETE /v1/pools/{pool}/uploads/{upload})
+	DropUpload(c *gin.Context, pool PoolName, upload string)
+	// GetUpload How far an upload is
+	// (GET /v1/pools/{pool}/uploads/{upload})
+	GetUpload(c *gin.Context, pool PoolName, upload string)
+	// EndUpload Have what came read back from its storage and compared, in the background; then it gets its name
+	// (POST /v1/pools/{pool}/uploads/{upload}/end)
+	EndUpload(c *gin.Context, pool PoolName, upload string)
+	// PutPiece Send a piece; one without a body is of zeros
+	// (PUT /v1/pools/{pool}/uploads/{upload}/pieces/{piece})
+	PutPiece(c *gin.Context, pool PoolName, upload string, piece int, params PutPieceParams)
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	// (GET /v1/receipts)
 	ListSeals(c *gin.Context, params ListSealsParams)
@@ -2062,6 +2101,74 @@ func (siw *ServerInterfaceWrapper) ChangePool(c *gin.Context) {
 	siw.Handler.ChangePool(c, pool, params)
 }
 
+// ReadFile operation middleware
+func (siw *ServerInterfaceWrapper) ReadFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "file" -------------
+	var file string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "file", c.Param("file"), &file, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter file: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadFile(c, pool, file)
+}
+
+// StatFile operation middleware
+func (siw *ServerInterfaceWrapper) StatFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "file" -------------
+	var file string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "file", c.Param("file"), &file, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter file: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.StatFile(c, pool, file)
+}
+
 // LookAtDisk operation middleware
 func (siw *ServerInterfaceWrapper) LookAtDisk(c *gin.Context) {
 
@@ -2276,6 +2383,144 @@ func (siw *ServerInterfaceWrapper) GetFamily(c *gin.Context) {
 	}
 
 	siw.Handler.GetFamily(c, pool, params)
+}
+
+// RemoveFile operation middleware
+func (siw *ServerInterfaceWrapper) RemoveFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveFileParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveFile(c, pool, params)
+}
+
+// ListFiles operation middleware
+func (siw *ServerInterfaceWrapper) ListFiles(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListFilesParams
+
+	// ------------- Optional query parameter "folder" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "folder", c.Request.URL.Query(), &params.Folder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter folder: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListFiles(c, pool, params)
+}
+
+// RenameFile operation middleware
+func (siw *ServerInterfaceWrapper) RenameFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RenameFile(c, pool)
+}
+
+// MakeFolder operation middleware
+func (siw *ServerInterfaceWrapper) MakeFolder(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MakeFolder(c, pool)
 }
 
 // DropHeld operation middleware
@@ -2598,6 +2843,42 @@ func (siw *ServerInterfaceWrapper) ListStrays(c *gin.Context) {
 	siw.Handler.ListStrays(c, pool, params)
 }
 
+// SumFile operation middleware
+func (siw *ServerInterfaceWrapper) SumFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SumFileParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SumFile(c, pool, params)
+}
+
 // TestPool operation middleware
 func (siw *ServerInterfaceWrapper) TestPool(c *gin.Context) {
 
@@ -2632,6 +2913,228 @@ func (siw *ServerInterfaceWrapper) TestPool(c *gin.Context) {
 	}
 
 	siw.Handler.TestPool(c, pool, params)
+}
+
+// ListUploads operation middleware
+func (siw *ServerInterfaceWrapper) ListUploads(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListUploads(c, pool)
+}
+
+// BeginUpload operation middleware
+func (siw *ServerInterfaceWrapper) BeginUpload(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BeginUpload(c, pool)
+}
+
+// DropUpload operation middleware
+func (siw *ServerInterfaceWrapper) DropUpload(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "upload" -------------
+	var upload string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "upload", c.Param("upload"), &upload, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter upload: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DropUpload(c, pool, upload)
+}
+
+// GetUpload operation middleware
+func (siw *ServerInterfaceWrapper) GetUpload(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "upload" -------------
+	var upload string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "upload", c.Param("upload"), &upload, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter upload: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetUpload(c, pool, upload)
+}
+
+// EndUpload operation middleware
+func (siw *ServerInterfaceWrapper) EndUpload(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "upload" -------------
+	var upload string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "upload", c.Param("upload"), &upload, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter upload: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndUpload(c, pool, upload)
+}
+
+// PutPiece operation middleware
+func (siw *ServerInterfaceWrapper) PutPiece(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "upload" -------------
+	var upload string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "upload", c.Param("upload"), &upload, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter upload: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "piece" -------------
+	var piece int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "piece", c.Param("piece"), &piece, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter piece: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PutPieceParams
+
+	headers := c.Request.Header
+
+	// ------------- Required header parameter "Content-Digest" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Content-Digest")]; found {
+		var ContentDigest string
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Content-Digest, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Content-Digest", valueList[0], &ContentDigest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: true, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Content-Digest: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.ContentDigest = ContentDigest
+
+	} else {
+		siw.ErrorHandler(c, fmt.Errorf("Header parameter Content-Digest is required, but not found"), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutPiece(c, pool, upload, piece, params)
 }
 
 // ListSeals operation middleware
@@ -3041,6 +3544,19 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PUT(options.BaseURL+"/v1/pools/:pool/disk-name", wrapper.NameDisk)
 	router.POST(options.BaseURL+"/v1/pools/:pool/stop-looking", wrapper.StopLooking)
 	router.GET(options.BaseURL+"/v1/pools/:pool/strays", wrapper.ListStrays)
+	router.DELETE(options.BaseURL+"/v1/pools/:pool/files", wrapper.RemoveFile)
+	router.GET(options.BaseURL+"/v1/pools/:pool/files", wrapper.ListFiles)
+	router.POST(options.BaseURL+"/v1/pools/:pool/files/rename", wrapper.RenameFile)
+	router.POST(options.BaseURL+"/v1/pools/:pool/folders", wrapper.MakeFolder)
+	router.GET(options.BaseURL+"/v1/pools/:pool/content/:file", wrapper.ReadFile)
+	router.HEAD(options.BaseURL+"/v1/pools/:pool/content/:file", wrapper.StatFile)
+	router.GET(options.BaseURL+"/v1/pools/:pool/sum", wrapper.SumFile)
+	router.GET(options.BaseURL+"/v1/pools/:pool/uploads", wrapper.ListUploads)
+	router.POST(options.BaseURL+"/v1/pools/:pool/uploads", wrapper.BeginUpload)
+	router.DELETE(options.BaseURL+"/v1/pools/:pool/uploads/:upload", wrapper.DropUpload)
+	router.GET(options.BaseURL+"/v1/pools/:pool/uploads/:upload", wrapper.GetUpload)
+	router.PUT(options.BaseURL+"/v1/pools/:pool/uploads/:upload/pieces/:piece", wrapper.PutPiece)
+	router.POST(options.BaseURL+"/v1/pools/:pool/uploads/:upload/end", wrapper.EndUpload)
 	router.GET(options.BaseURL+"/v1/pools/:pool/disk", wrapper.LookAtDisk)
 	router.GET(options.BaseURL+"/v1/pools/:pool/starts", wrapper.GetStarts)
 	router.GET(options.BaseURL+"/v1/pools/:pool/inside", wrapper.ListInside)
@@ -5910,6 +6426,86 @@ func (response ChangePooldefaultApplicationProblemPlusJSONResponse) VisitChangeP
 	return err
 }
 
+type ReadFileRequestObject struct {
+	Pool PoolName `json:"pool"`
+	File string   `json:"file"`
+}
+
+type ReadFileResponseObject interface {
+	VisitReadFileResponse(w http.ResponseWriter) error
+}
+
+type ReadFile200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ReadFile200ApplicationoctetStreamResponse) VisitReadFileResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ReadFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadFiledefaultApplicationProblemPlusJSONResponse) VisitReadFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StatFileRequestObject struct {
+	Pool PoolName `json:"pool"`
+	File string   `json:"file"`
+}
+
+type StatFileResponseObject interface {
+	VisitStatFileResponse(w http.ResponseWriter) error
+}
+
+type StatFile200Response struct {
+}
+
+func (response StatFile200Response) VisitStatFileResponse(w http.ResponseWriter) error {
+	w.WriteHeader(200)
+	return nil
+}
+
+type StatFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StatFiledefaultApplicationProblemPlusJSONResponse) VisitStatFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type LookAtDiskRequestObject struct {
 	Pool   PoolName `json:"pool"`
 	Params LookAtDiskParams
@@ -6054,6 +6650,148 @@ type GetFamilydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetFamilydefaultApplicationProblemPlusJSONResponse) VisitGetFamilyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveFileRequestObject struct {
+	Pool   PoolName `json:"pool"`
+	Params RemoveFileParams
+}
+
+type RemoveFileResponseObject interface {
+	VisitRemoveFileResponse(w http.ResponseWriter) error
+}
+
+type RemoveFile204Response struct {
+}
+
+func (response RemoveFile204Response) VisitRemoveFileResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveFiledefaultApplicationProblemPlusJSONResponse) VisitRemoveFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFilesRequestObject struct {
+	Pool   PoolName `json:"pool"`
+	Params ListFilesParams
+}
+
+type ListFilesResponseObject interface {
+	VisitListFilesResponse(w http.ResponseWriter) error
+}
+
+type ListFiles200JSONResponse FileList
+
+func (response ListFiles200JSONResponse) VisitListFilesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFilesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListFilesdefaultApplicationProblemPlusJSONResponse) VisitListFilesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RenameFileRequestObject struct {
+	Pool PoolName `json:"pool"`
+	Body *RenameFileJSONRequestBody
+}
+
+type RenameFileResponseObject interface {
+	VisitRenameFileResponse(w http.ResponseWriter) error
+}
+
+type RenameFile204Response struct {
+}
+
+func (response RenameFile204Response) VisitRenameFileResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RenameFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RenameFiledefaultApplicationProblemPlusJSONResponse) VisitRenameFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeFolderRequestObject struct {
+	Pool PoolName `json:"pool"`
+	Body *MakeFolderJSONRequestBody
+}
+
+type MakeFolderResponseObject interface {
+	VisitMakeFolderResponse(w http.ResponseWriter) error
+}
+
+type MakeFolder204Response struct {
+}
+
+func (response MakeFolder204Response) VisitMakeFolderResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type MakeFolderdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeFolderdefaultApplicationProblemPlusJSONResponse) VisitMakeFolderResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6351,6 +7089,46 @@ func (response ListStraysdefaultApplicationProblemPlusJSONResponse) VisitListStr
 	return err
 }
 
+type SumFileRequestObject struct {
+	Pool   PoolName `json:"pool"`
+	Params SumFileParams
+}
+
+type SumFileResponseObject interface {
+	VisitSumFileResponse(w http.ResponseWriter) error
+}
+
+type SumFile200JSONResponse ContentSum
+
+func (response SumFile200JSONResponse) VisitSumFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SumFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SumFiledefaultApplicationProblemPlusJSONResponse) VisitSumFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type TestPoolRequestObject struct {
 	Pool   PoolName `json:"pool"`
 	Params TestPoolParams
@@ -6380,6 +7158,237 @@ type TestPooldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TestPooldefaultApplicationProblemPlusJSONResponse) VisitTestPoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListUploadsRequestObject struct {
+	Pool PoolName `json:"pool"`
+}
+
+type ListUploadsResponseObject interface {
+	VisitListUploadsResponse(w http.ResponseWriter) error
+}
+
+type ListUploads200JSONResponse UploadList
+
+func (response ListUploads200JSONResponse) VisitListUploadsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListUploadsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListUploadsdefaultApplicationProblemPlusJSONResponse) VisitListUploadsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginUploadRequestObject struct {
+	Pool PoolName `json:"pool"`
+	Body *BeginUploadJSONRequestBody
+}
+
+type BeginUploadResponseObject interface {
+	VisitBeginUploadResponse(w http.ResponseWriter) error
+}
+
+type BeginUpload201JSONResponse Upload
+
+func (response BeginUpload201JSONResponse) VisitBeginUploadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginUploaddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginUploaddefaultApplicationProblemPlusJSONResponse) VisitBeginUploadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DropUploadRequestObject struct {
+	Pool   PoolName `json:"pool"`
+	Upload string   `json:"upload"`
+}
+
+type DropUploadResponseObject interface {
+	VisitDropUploadResponse(w http.ResponseWriter) error
+}
+
+type DropUpload204Response struct {
+}
+
+func (response DropUpload204Response) VisitDropUploadResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DropUploaddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DropUploaddefaultApplicationProblemPlusJSONResponse) VisitDropUploadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetUploadRequestObject struct {
+	Pool   PoolName `json:"pool"`
+	Upload string   `json:"upload"`
+}
+
+type GetUploadResponseObject interface {
+	VisitGetUploadResponse(w http.ResponseWriter) error
+}
+
+type GetUpload200JSONResponse Upload
+
+func (response GetUpload200JSONResponse) VisitGetUploadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetUploaddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetUploaddefaultApplicationProblemPlusJSONResponse) VisitGetUploadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndUploadRequestObject struct {
+	Pool   PoolName `json:"pool"`
+	Upload string   `json:"upload"`
+	Body   *EndUploadJSONRequestBody
+}
+
+type EndUploadResponseObject interface {
+	VisitEndUploadResponse(w http.ResponseWriter) error
+}
+
+type EndUpload202JSONResponse Upload
+
+func (response EndUpload202JSONResponse) VisitEndUploadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndUploaddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndUploaddefaultApplicationProblemPlusJSONResponse) VisitEndUploadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutPieceRequestObject struct {
+	Pool   PoolName `json:"pool"`
+	Upload string   `json:"upload"`
+	Piece  int      `json:"piece"`
+	Params PutPieceParams
+	Body   io.Reader
+}
+
+type PutPieceResponseObject interface {
+	VisitPutPieceResponse(w http.ResponseWriter) error
+}
+
+type PutPiece204Response struct {
+}
+
+func (response PutPiece204Response) VisitPutPieceResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type PutPiecedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutPiecedefaultApplicationProblemPlusJSONResponse) VisitPutPieceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7248,6 +8257,12 @@ type StrictServerInterface interface {
 	// ChangePool Change the rules of a pool
 	// (PATCH /v1/pools/{pool})
 	ChangePool(ctx context.Context, request ChangePoolRequestObject) (ChangePoolResponseObject, error)
+	// ReadFile The content of a file, whole or in ranges (RFC 9110, section 14); If-Match with its ETag fails when it has changed
+	// (GET /v1/pools/{pool}/content/{file})
+	ReadFile(ctx context.Context, request ReadFileRequestObject) (ReadFileResponseObject, error)
+	// StatFile How long a file is, and its ETag
+	// (HEAD /v1/pools/{pool}/content/{file})
+	StatFile(ctx context.Context, request StatFileRequestObject) (StatFileResponseObject, error)
 	// LookAtDisk Look at a disk, and inside
 	// (GET /v1/pools/{pool}/disk)
 	LookAtDisk(ctx context.Context, request LookAtDiskRequestObject) (LookAtDiskResponseObject, error)
@@ -7260,6 +8275,18 @@ type StrictServerInterface interface {
 	// GetFamily A disk with all that it stands on, and all that stands on those: bases before what stands on them
 	// (GET /v1/pools/{pool}/family)
 	GetFamily(ctx context.Context, request GetFamilyRequestObject) (GetFamilyResponseObject, error)
+	// RemoveFile Take a file or a folder away that is no disk and has none in it; files are held for a while
+	// (DELETE /v1/pools/{pool}/files)
+	RemoveFile(ctx context.Context, request RemoveFileRequestObject) (RemoveFileResponseObject, error)
+	// ListFiles What lies in a folder of a pool at this moment: folders first, then files
+	// (GET /v1/pools/{pool}/files)
+	ListFiles(ctx context.Context, request ListFilesRequestObject) (ListFilesResponseObject, error)
+	// RenameFile Give a file or a folder another name that is no disk and has none in it; nothing is replaced
+	// (POST /v1/pools/{pool}/files/rename)
+	RenameFile(ctx context.Context, request RenameFileRequestObject) (RenameFileResponseObject, error)
+	// MakeFolder Make a folder
+	// (POST /v1/pools/{pool}/folders)
+	MakeFolder(ctx context.Context, request MakeFolderRequestObject) (MakeFolderResponseObject, error)
 	// DropHeld Remove what is held for good
 	// (DELETE /v1/pools/{pool}/held/{held})
 	DropHeld(ctx context.Context, request DropHeldRequestObject) (DropHeldResponseObject, error)
@@ -7281,9 +8308,30 @@ type StrictServerInterface interface {
 	// ListStrays The files in a pool that belong to no disk, as of when the list of its disks is
 	// (GET /v1/pools/{pool}/strays)
 	ListStrays(ctx context.Context, request ListStraysRequestObject) (ListStraysResponseObject, error)
+	// SumFile The SHA-256 of a file, which is read whole for that where it lies
+	// (GET /v1/pools/{pool}/sum)
+	SumFile(ctx context.Context, request SumFileRequestObject) (SumFileResponseObject, error)
 	// TestPool Try a pool out, step by step: reach, log in, list, write, rename, sync, free space, speed
 	// (POST /v1/pools/{pool}/test)
 	TestPool(ctx context.Context, request TestPoolRequestObject) (TestPoolResponseObject, error)
+	// ListUploads Uploads to a pool that have not ended
+	// (GET /v1/pools/{pool}/uploads)
+	ListUploads(ctx context.Context, request ListUploadsRequestObject) (ListUploadsResponseObject, error)
+	// BeginUpload Begin to upload a file in pieces of 4 MiB, or go on with what was begun with the same key
+	// (POST /v1/pools/{pool}/uploads)
+	BeginUpload(ctx context.Context, request BeginUploadRequestObject) (BeginUploadResponseObject, error)
+	// DropUpload Give an upload up, or remove what stayed where it arrived
+	// (DELETE /v1/pools/{pool}/uploads/{upload})
+	DropUpload(ctx context.Context, request DropUploadRequestObject) (DropUploadResponseObject, error)
+	// GetUpload How far an upload is
+	// (GET /v1/pools/{pool}/uploads/{upload})
+	GetUpload(ctx context.Context, request GetUploadRequestObject) (GetUploadResponseObject, error)
+	// EndUpload Have what came read back from its storage and compared, in the background; then it gets its name
+	// (POST /v1/pools/{pool}/uploads/{upload}/end)
+	EndUpload(ctx context.Context, request EndUploadRequestObject) (EndUploadResponseObject, error)
+	// PutPiece Send a piece; one without a body is of zeros
+	// (PUT /v1/pools/{pool}/uploads/{upload}/pieces/{piece})
+	PutPiece(ctx context.Context, request PutPieceRequestObject) (PutPieceResponseObject, error)
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	// (GET /v1/receipts)
 	ListSeals(ctx context.Context, request ListSealsRequestObject) (ListSealsResponseObject, error)
@@ -9599,6 +10647,60 @@ func (sh *strictHandler) ChangePool(ctx *gin.Context, pool PoolName, params Chan
 	}
 }
 
+// ReadFile operation middleware
+func (sh *strictHandler) ReadFile(ctx *gin.Context, pool PoolName, file string) {
+	var request ReadFileRequestObject
+
+	request.Pool = pool
+	request.File = file
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadFile(ctx, request.(ReadFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReadFileResponseObject); ok {
+		if err := validResponse.VisitReadFileResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// StatFile operation middleware
+func (sh *strictHandler) StatFile(ctx *gin.Context, pool PoolName, file string) {
+	var request StatFileRequestObject
+
+	request.Pool = pool
+	request.File = file
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StatFile(ctx, request.(StatFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StatFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(StatFileResponseObject); ok {
+		if err := validResponse.VisitStatFileResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // LookAtDisk operation middleware
 func (sh *strictHandler) LookAtDisk(ctx *gin.Context, pool PoolName, params LookAtDiskParams) {
 	var request LookAtDiskRequestObject
@@ -9718,6 +10820,148 @@ func (sh *strictHandler) GetFamily(ctx *gin.Context, pool PoolName, params GetFa
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetFamilyResponseObject); ok {
 		if err := validResponse.VisitGetFamilyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveFile operation middleware
+func (sh *strictHandler) RemoveFile(ctx *gin.Context, pool PoolName, params RemoveFileParams) {
+	var request RemoveFileRequestObject
+
+	request.Pool = pool
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveFile(ctx, request.(RemoveFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveFileResponseObject); ok {
+		if err := validResponse.VisitRemoveFileResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListFiles operation middleware
+func (sh *strictHandler) ListFiles(ctx *gin.Context, pool PoolName, params ListFilesParams) {
+	var request ListFilesRequestObject
+
+	request.Pool = pool
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListFiles(ctx, request.(ListFilesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListFiles")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListFilesResponseObject); ok {
+		if err := validResponse.VisitListFilesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RenameFile operation middleware
+func (sh *strictHandler) RenameFile(ctx *gin.Context, pool PoolName) {
+	var request RenameFileRequestObject
+
+	request.Pool = pool
+
+	var body RenameFileJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RenameFile(ctx, request.(RenameFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RenameFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RenameFileResponseObject); ok {
+		if err := validResponse.VisitRenameFileResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MakeFolder operation middleware
+func (sh *strictHandler) MakeFolder(ctx *gin.Context, pool PoolName) {
+	var request MakeFolderRequestObject
+
+	request.Pool = pool
+
+	var body MakeFolderJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeFolder(ctx, request.(MakeFolderRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeFolder")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MakeFolderResponseObject); ok {
+		if err := validResponse.VisitMakeFolderResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -9914,6 +11158,33 @@ func (sh *strictHandler) ListStrays(ctx *gin.Context, pool PoolName, params List
 	}
 }
 
+// SumFile operation middleware
+func (sh *strictHandler) SumFile(ctx *gin.Context, pool PoolName, params SumFileParams) {
+	var request SumFileRequestObject
+
+	request.Pool = pool
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SumFile(ctx, request.(SumFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SumFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SumFileResponseObject); ok {
+		if err := validResponse.VisitSumFileResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // TestPool operation middleware
 func (sh *strictHandler) TestPool(ctx *gin.Context, pool PoolName, params TestPoolParams) {
 	var request TestPoolRequestObject
@@ -9934,6 +11205,206 @@ func (sh *strictHandler) TestPool(ctx *gin.Context, pool PoolName, params TestPo
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(TestPoolResponseObject); ok {
 		if err := validResponse.VisitTestPoolResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListUploads operation middleware
+func (sh *strictHandler) ListUploads(ctx *gin.Context, pool PoolName) {
+	var request ListUploadsRequestObject
+
+	request.Pool = pool
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListUploads(ctx, request.(ListUploadsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListUploads")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListUploadsResponseObject); ok {
+		if err := validResponse.VisitListUploadsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BeginUpload operation middleware
+func (sh *strictHandler) BeginUpload(ctx *gin.Context, pool PoolName) {
+	var request BeginUploadRequestObject
+
+	request.Pool = pool
+
+	var body BeginUploadJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginUpload(ctx, request.(BeginUploadRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginUpload")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(BeginUploadResponseObject); ok {
+		if err := validResponse.VisitBeginUploadResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DropUpload operation middleware
+func (sh *strictHandler) DropUpload(ctx *gin.Context, pool PoolName, upload string) {
+	var request DropUploadRequestObject
+
+	request.Pool = pool
+	request.Upload = upload
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DropUpload(ctx, request.(DropUploadRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DropUpload")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DropUploadResponseObject); ok {
+		if err := validResponse.VisitDropUploadResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetUpload operation middleware
+func (sh *strictHandler) GetUpload(ctx *gin.Context, pool PoolName, upload string) {
+	var request GetUploadRequestObject
+
+	request.Pool = pool
+	request.Upload = upload
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetUpload(ctx, request.(GetUploadRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetUpload")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetUploadResponseObject); ok {
+		if err := validResponse.VisitGetUploadResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndUpload operation middleware
+func (sh *strictHandler) EndUpload(ctx *gin.Context, pool PoolName, upload string) {
+	var request EndUploadRequestObject
+
+	request.Pool = pool
+	request.Upload = upload
+
+	var body EndUploadJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndUpload(ctx, request.(EndUploadRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndUpload")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(EndUploadResponseObject); ok {
+		if err := validResponse.VisitEndUploadResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutPiece operation middleware
+func (sh *strictHandler) PutPiece(ctx *gin.Context, pool PoolName, upload string, piece int, params PutPieceParams) {
+	var request PutPieceRequestObject
+
+	request.Pool = pool
+	request.Upload = upload
+	request.Piece = piece
+	request.Params = params
+
+	request.Body = ctx.Request.Body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutPiece(ctx, request.(PutPieceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutPiece")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PutPieceResponseObject); ok {
+		if err := validResponse.VisitPutPieceResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

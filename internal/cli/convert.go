@@ -24,8 +24,11 @@ func (a *app) convert() *cobra.Command {
 		Use:   "convert SOURCE DESTINATION",
 		Short: "Make an image of another format or layout, and prove it",
 		Long: `Makes an image of another format or layout, and proves it. A DESTINATION that ends in : or / is a pool or a folder: there the image gets the name
-of the source, with the extension of its format.`,
+of the source, with the extension of its format. Between a path of this computer and a pool it goes through the service; what arrived is compared with what was
+read at the other end, and a line that was cut goes on where it was when the same command is given again, up, or by itself.`,
 		Example: `  bagaglio convert ./ticketing.raw ./ticketing.qcow2
+  bagaglio convert quay-store:ticketing.vmdk ./ticketing.qcow2
+  bagaglio convert ./ticketing.qcow2 quay-store:brought/ --as vmdk
   bagaglio convert quay-store:ticketing.raw lighthouse-store: --as vhd --layout fixed`,
 		Args:              exactly(2),
 		ValidArgsFunction: a.completeDisk,
@@ -43,7 +46,12 @@ of the source, with the extension of its format.`,
 			if err := baseOf(&r); err != nil {
 				return err
 			}
-			w, err := a.worker(r.Source, *r.Destination)
+			var w worker
+			if isHere(r.Source) != isHere(*r.Destination) {
+				w, err = a.across(r)
+			} else {
+				w, err = a.worker(r.Source, *r.Destination)
+			}
 			if err != nil {
 				return err
 			}
@@ -159,14 +167,18 @@ func (a *app) planAndRun(ctx context.Context, w worker, r plan.Request, planOnly
 	if err != nil {
 		return a.meant(ctx, r, err)
 	}
-	if goOn, err := a.showPlan(p, planOnly); err != nil || !goOn {
-		return err
-	}
-	a.remark("")
-	if !yes && !a.json && isTerminal(a.in) && isTerminal(a.notes) {
-		if err := a.ask("Go ahead?"); err != nil {
-			return err
+	goOn, err := a.showPlan(p, planOnly)
+	if err == nil && goOn {
+		a.remark("")
+		if !yes && !a.json && isTerminal(a.in) && isTerminal(a.notes) {
+			err = a.ask("Go ahead?")
 		}
+	}
+	if err != nil || !goOn {
+		if u, ok := w.(*up); ok && u.arrives.Id != "" {
+			err = errors.Join(err, u.drop(ctx))
+		}
+		return err
 	}
 	return a.report(w.run(ctx, a.watcher()))
 }

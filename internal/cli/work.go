@@ -61,7 +61,7 @@ func (a *app) worker(places ...plan.Place) (worker, error) {
 		return a.remote()
 	}
 	return nil, usage(
-		"a path of this computer and a disk in a pool cannot be mixed: add the folder of the path as a pool first (bagaglio pool add)",
+		"a path of this computer and a disk in a pool go together in \"convert\" only: for anything else, add the folder of the path as a pool first (bagaglio pool add)",
 	)
 }
 
@@ -76,9 +76,10 @@ func (a *app) remote() (worker, error) {
 
 // spot works in this process.
 type spot struct {
-	state   string       // the folder in which a service would keep its own
-	within  string       // the folder in which names in the source's images may lead about, empty for its own
-	asked   plan.Request // with the paths as they were given
+	far     *client.Service // through which pools are read, nil for none
+	state   string          // the folder in which a service would keep its own
+	within  string          // the folder in which names in the source's images may lead about, empty for its own
+	asked   plan.Request    // with the paths as they were given
 	ends    step.Ends
 	planned plan.Plan // with names in the folders of ends
 }
@@ -97,6 +98,9 @@ func (s *spot) look(ctx context.Context, p plan.Place) (inspect.Report, error) {
 // source opens the folder of a disk that is read, and returns the name of the file in it.
 func (s *spot) source(p plan.Place) (storage.Folder, string, error) {
 	path := p.Path
+	if p.Pool != "" && s.far != nil && !p.IsDevice() {
+		return s.far.Folder(context.Background(), p.Pool), path, nil
+	}
 	if p.IsDevice() {
 		return blocks.Open(), path, nil
 	}
@@ -172,6 +176,10 @@ func (s *spot) open(r *plan.Request) (err error) {
 	r.Destination = &to
 	if to.IsDevice() {
 		s.ends.Destination = blocks.Open()
+		return nil
+	}
+	if to.Pool != "" { // to be planned only
+		s.ends.Destination = s.far.Folder(context.Background(), to.Pool)
 		return nil
 	}
 	if r.Base == "" {

@@ -170,14 +170,17 @@ func (m *Machines) askUsed(ctx context.Context, on string) (map[string]use, erro
 	return used, err
 }
 
-// Naming returns the machines of hosts, running or not, that name one of the files in a pool. It fails where a host cannot be asked: nobody knows then.
+// Naming returns the machines of hosts, running or not, that name one of the files in a pool, as a disk or for the variables of their firmware. It fails where a host cannot be asked: nobody knows then.
 func (m *Machines) Naming(ctx context.Context, pool string, files []string) (users []plan.User, err error) {
 	all, away, err := m.List(ctx, "")
 	if err == nil && len(away) > 0 {
 		err = fmt.Errorf("whether a machine of the host %s names it is not known: %w", away[0].Host, away[0].Why)
 	}
 	for _, x := range all {
-		if slices.ContainsFunc(x.Disks, func(d Disk) bool { return d.InPool == pool && slices.Contains(files, d.Path) }) {
+		if slices.ContainsFunc(
+			append(slices.Clone(x.Disks), x.Variables),
+			func(d Disk) bool { return d.InPool == pool && slices.Contains(files, d.Path) },
+		) {
 			users = append(users, plan.User{Name: called(x)})
 			continue
 		}

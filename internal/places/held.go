@@ -2,6 +2,7 @@ package places
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -14,6 +15,7 @@ import (
 	"bagaglio/core/step/disks"
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/local"
+	"bagaglio/core/upload"
 	"bagaglio/internal/records"
 	"bagaglio/internal/store"
 )
@@ -72,7 +74,7 @@ func (s *Places) Restore(ctx context.Context, pool, id string, swap bool, quiet 
 	}
 	quiet.Lock()
 	defer quiet.Unlock()
-	if err := s.notLeased(ctx, record, h.Files); err != nil {
+	if err := s.NotLeased(ctx, record, h.Files); err != nil {
 		return Held{}, err
 	}
 	h, err = disks.Restore(folder, id, swap, s.hold)
@@ -102,8 +104,8 @@ func (s *Places) freeToSwap(ctx context.Context, pool store.Pool, folder storage
 	return err
 }
 
-// notLeased fails for files that a job uses.
-func (s *Places) notLeased(ctx context.Context, pool store.Pool, files []string) error {
+// NotLeased fails for files that a job uses.
+func (s *Places) NotLeased(ctx context.Context, pool store.Pool, files []string) error {
 	leases, err := s.records.Leases(ctx)
 	if err != nil {
 		return err
@@ -134,7 +136,7 @@ func LeaseOf(pool store.Pool, file string) string {
 	return pool.Host + ":" + whole
 }
 
-// DropExpired removes what was held for long enough.
+// DropExpired removes what was held for long enough, and uploads that nobody went on with.
 func (s *Places) DropExpired(now time.Time) {
 	ctx := context.Background()
 	pools, err := s.records.Pools(ctx)
@@ -154,7 +156,7 @@ func (s *Places) DropExpired(now time.Time) {
 		for _, h := range dropped {
 			s.records.Add(ctx, store.Event{Who: records.ByService, What: "removed what was held for long enough", Subject: p.Name + ":" + h.Path})
 		}
-		if err != nil {
+		if err = errors.Join(err, upload.DropExpired(folder, now)); err != nil {
 			s.log.Warn("removing what was held for long enough", "pool", p.Name, "error", err)
 		}
 	}

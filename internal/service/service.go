@@ -10,7 +10,9 @@ import (
 	"time"
 
 	"bagaglio/internal/access"
+	"bagaglio/internal/arrivals"
 	"bagaglio/internal/exports"
+	"bagaglio/internal/files"
 	"bagaglio/internal/machines"
 	"bagaglio/internal/notices"
 	"bagaglio/internal/places"
@@ -30,6 +32,8 @@ type Service struct {
 	Notices  *notices.Notices
 	Routines *routines.Routines
 	Exports  *exports.Exports
+	Files    *files.Files
+	Arrivals *arrivals.Arrivals
 	Planner  *planner.Planner
 	Queue    *queue.Queue
 
@@ -92,6 +96,8 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 	}
 	s.Machines = machines.New(s.Records, s.Places, log)
 	s.Exports = exports.New(s.Records, s.Places, s.Machines)
+	s.Files = files.New(s.Records, s.Places, s.Machines, o.Hold)
+	s.Arrivals = arrivals.New(s.Records, s.Places, log)
 	s.Planner = planner.New(s.Records, s.Places, s.Machines, state, log)
 	s.Queue, err = queue.Open(ctx, s.Records, s.Places, s.Planner, queue.Options{
 		State: state, Hold: o.Hold, Checkpoint: o.Checkpoint, Serves: s.Exports.Serves,
@@ -130,6 +136,9 @@ func (s *Service) Close() (err error) {
 	}
 	if s.Planner != nil { // behind that: what waits for the records has given up
 		s.Planner.Close()
+	}
+	if s.Arrivals != nil {
+		s.Arrivals.Close()
 	}
 	if s.Exports != nil {
 		s.Exports.Close()

@@ -198,6 +198,36 @@ func (s *Store) DisksAt(ctx context.Context, pool string, paths []string) (map[s
 	return out, err
 }
 
+// DisksWithFilesIn returns the paths of the disks of a pool that have files directly in a folder, by those files.
+func (s *Store) DisksWithFilesIn(ctx context.Context, pool, dir string) (map[string]string, error) {
+	from, to := "", "\U0010ffff"
+	if dir != "." {
+		from, to = dir+"/", dir+"0" // behind the slash
+	}
+	disks, err := s.disks(ctx, `SELECT disk FROM disks WHERE pool = ? AND path >= ? AND path < ?`, pool, from, to)
+	if err != nil {
+		return nil, err
+	}
+	more, err := s.disks(
+		ctx,
+		`SELECT disk FROM disks, json_each(disk, '$.files') AS file WHERE pool = ? AND json_extract(file.value, '$.name') >= ?
+		AND json_extract(file.value, '$.name') < ? AND NOT (disks.path >= ? AND disks.path < ?)`,
+		pool,
+		from,
+		to,
+		from,
+		to,
+	)
+	of := map[string]string{}
+	for _, d := range append(disks, more...) {
+		of[d.Path] = d.Path
+		for _, f := range d.Files {
+			of[f.Name] = d.Path
+		}
+	}
+	return of, err
+}
+
 // Standing returns the disks that stand on files of a pool: of the pool by their paths, and of others of its host as POOL:PATH.
 func (s *Store) Standing(ctx context.Context, pool string, files []string) (names []string, err error) {
 	by, err := s.StandingOn(ctx, pool, files)

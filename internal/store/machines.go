@@ -69,6 +69,12 @@ func (s *Store) UserNames(ctx context.Context, pool string, files []string) (map
 		ORDER BY machines.name`, list(files), pool)
 }
 
+// Defining returns those of some files of a pool that define machines.
+func (s *Store) Defining(ctx context.Context, pool string, files []string) (names []string, err error) {
+	err = s.db.SelectContext(ctx, &names, `SELECT path FROM machines WHERE pool = ? AND path IN `+listed+` ORDER BY path`, pool, list(files))
+	return names, err
+}
+
 // MachinesBy returns the names of the machines whose definitions lie in folders of a pool, by those.
 func (s *Store) MachinesBy(ctx context.Context, pool string, folders []string) (map[string][]string, error) {
 	return s.pairs(

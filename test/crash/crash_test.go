@@ -19,6 +19,7 @@ import (
 	_ "bagaglio/core/disk/all"
 	"bagaglio/core/plan"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/fewer"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -49,7 +50,7 @@ type yard struct {
 // TestKilledAtAnyMoment: the source is what it was, under its final name an image is whole or absent or still the old one, and after
 // the restart the job goes on by itself and ends as proven. BAGAGLIO_KILLS says how many kills.
 func TestKilledAtAnyMoment(t *testing.T) {
-	kills := 20
+	kills := 12
 	if n, err := strconv.Atoi(os.Getenv("BAGAGLIO_KILLS")); err == nil {
 		kills = n
 	}
@@ -62,7 +63,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	y.source, y.old = y.content(1, 48*mib), y.content(2, 48*mib)
 	require.NoError(t, os.WriteFile(filepath.Join(y.quay, "cargo-ledger.raw"), y.source, 0o400))
 	require.NoError(t, os.WriteFile(filepath.Join(y.quay, "old.raw"), y.old, 0o400))
-	layouts := y.layouts()
+	layouts := fewer.Of(t, 6, y.layouts())
 	y.prepare(layouts)
 	for y.kills < kills {
 		y.rand.Shuffle(len(layouts), func(i, j int) { layouts[i], layouts[j] = layouts[j], layouts[i] })

@@ -86,6 +86,12 @@ func hold(folder storage.Folder, h Held, now func(file string) string) error {
 	return errors.Join(folder.Sync(dir), folder.Sync(HeldFolder))
 }
 
+// HoldFiles holds files that are no disk.
+func HoldFiles(folder storage.Folder, h Held) error {
+	h.ID = heldID(h.Path + time.Now().String())
+	return hold(folder, h, itself)
+}
+
 // note writes what is held, before it is.
 func (h Held) note(folder storage.Folder, now func(file string) string) error {
 	h.Since = time.Now().Truncate(time.Second)

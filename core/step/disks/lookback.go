@@ -16,7 +16,10 @@ import (
 
 // outsideOfOurs fails for a request that names what a pool holds for itself.
 func outsideOfOurs(r plan.Request) error {
-	names := []string{r.Source.Path, r.Base}
+	names := []string{r.Base}
+	if !strings.HasPrefix(r.Source.Path, ArrivingFolder+"/") {
+		names = append(names, r.Source.Path)
+	}
 	if r.Destination != nil {
 		names = append(names, r.Destination.Path)
 	}

@@ -23,6 +23,8 @@ const (
 	OwnFolder = ".bagaglio"
 	// SnapshotFolder is where snapshots of volumes that are read are called.
 	SnapshotFolder = OwnFolder + "/snapshots"
+	// ArrivingFolder holds files that come from elsewhere, each in a folder of its own (core/upload). A job may read what has arrived.
+	ArrivingFolder = OwnFolder + "/arriving"
 	// StagingFolder holds images that are being made, in a folder for each job.
 	StagingFolder = OwnFolder + "/staging"
 )

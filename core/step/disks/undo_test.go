@@ -18,6 +18,7 @@ import (
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/volumes"
+	"bagaglio/internal/testkit/fewer"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -261,7 +262,8 @@ func TestEveryKindOfStep(t *testing.T) {
 			seen[s.Kind] = true
 		}
 		t.Run(r.name, func(t *testing.T) {
-			for n := 0; ; n++ { // operations until it stops
+			first, by := fewer.Stride(t, 4)
+			for n := first; ; n += by { // operations until it stops
 				x := r.begin(t)
 				broken := x.task
 				var stop *stopping
@@ -284,7 +286,7 @@ func TestEveryKindOfStep(t *testing.T) {
 			if r.request.Kind == plan.Prove { // it did nothing
 				return
 			}
-			for n := 0; ; n++ {
+			for n := first; ; n += by {
 				x := r.begin(t)
 				_, err := x.task.Run(t.Context())
 				require.NoError(t, err)

@@ -24,6 +24,7 @@ import (
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/memory"
 	"bagaglio/core/storage/volumes"
+	"bagaglio/internal/testkit/fewer"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -353,7 +354,8 @@ func onlyDisks(t *testing.T, task job.Task, operation int) {
 func TestEveryStepOfAMoveWithAShortStop(t *testing.T) {
 	for name, dead := range map[string]bool{"forth": false, "back": true} {
 		unhurried(t, name, func(t *testing.T) {
-			for n := 0; ; n++ {
+			first, by := fewer.Stride(t, 3)
+			for n := first; ; n += by {
 				w := newWorld()
 				task, d := liveTo(t, w, "lighthouse", asItIs)
 				w.dead = dead
