@@ -11,6 +11,7 @@ import (
 	"bagaglio/api"
 	"bagaglio/core/plan"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/fewer"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -32,7 +33,7 @@ func TestABaseIsNotTakenAwayUnseen(t *testing.T) {
 	s := start(t)
 	lighthouse := s.Pool("lighthouse-store")
 	quay := t.TempDir()
-	crowd(t, quay, 10_000)
+	crowd(t, quay, fewer.Times(3000, 10_000))
 	testkit.Noise(t, filepath.Join(quay, "base.raw"), mib)
 	overlay(t, quay, "zz/last-of-all.qcow2", "base.raw")
 	_, err := s.AddPool(t.Context(), api.NewPool{Name: "quay-store", Folder: quay})
