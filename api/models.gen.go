@@ -1318,6 +1318,9 @@ type KnownPerson struct {
 
 	// Used when they signed in last; absent for never
 	Used *time.Time `json:"used,omitempty"`
+
+	// WorksOn pool:NAME and host:NAME, where their work is limited to those; looking is not
+	WorksOn *[]string `json:"works_on,omitempty"`
 }
 
 // Layout defines model for Layout.
@@ -1565,6 +1568,9 @@ type MadeToken struct {
 
 	// Used last, to the minute; absent for one that never was
 	Used *time.Time `json:"used,omitempty"`
+
+	// WorksOn pool:NAME and host:NAME, where their work is limited to those; looking is not
+	WorksOn *[]string `json:"works_on,omitempty"`
 }
 
 // Missed defines model for Missed.
@@ -1723,6 +1729,9 @@ type NewPerson struct {
 
 	// Role A viewer looks; an operator works: plans, jobs, machines, disks; an admin also decides where: hosts, pools, limits, tokens
 	Role Role `json:"role"`
+
+	// WorksOn pool:NAME and host:NAME, where their work is limited to those; looking is not
+	WorksOn *[]string `json:"works_on,omitempty"`
 }
 
 // NewPool defines model for NewPool.
@@ -1758,6 +1767,9 @@ type NewToken struct {
 
 	// Role A viewer looks; an operator works: plans, jobs, machines, disks; an admin also decides where: hosts, pools, limits, tokens
 	Role Role `json:"role"`
+
+	// WorksOn pool:NAME and host:NAME, where their work is limited to those; looking is not
+	WorksOn *[]string `json:"works_on,omitempty"`
 }
 
 // NewTrial defines model for NewTrial.
@@ -1848,6 +1860,9 @@ type Person struct {
 
 	// Role A viewer looks; an operator works: plans, jobs, machines, disks; an admin also decides where: hosts, pools, limits, tokens
 	Role Role `json:"role"`
+
+	// WorksOn pool:NAME and host:NAME, where their work is limited to those; looking is not
+	WorksOn *[]string `json:"works_on,omitempty"`
 }
 
 // PersonChange defines model for PersonChange.
@@ -1857,6 +1872,9 @@ type PersonChange struct {
 
 	// Role A viewer looks; an operator works: plans, jobs, machines, disks; an admin also decides where: hosts, pools, limits, tokens
 	Role *Role `json:"role,omitempty"`
+
+	// WorksOn pool:NAME and host:NAME, where their work is limited to those; looking is not
+	WorksOn *[]string `json:"works_on,omitempty"`
 }
 
 // Place defines model for Place.
@@ -2142,6 +2160,9 @@ type Token struct {
 
 	// Used last, to the minute; absent for one that never was
 	Used *time.Time `json:"used,omitempty"`
+
+	// WorksOn pool:NAME and host:NAME, where their work is limited to those; looking is not
+	WorksOn *[]string `json:"works_on,omitempty"`
 }
 
 // Told defines model for Told.

@@ -56,6 +56,7 @@ type Person struct {
 	Role    Role
 	Expires *time.Time // of the token or the session, nil for never
 	Session string     // its ID, empty for who came by a token
+	Works   Works
 
 	turn int // of Access, before it was looked who they are
 }
@@ -69,7 +70,7 @@ type Records interface {
 	UseToken(ctx context.Context, hash string, now time.Time) (store.Token, error)
 	AddPerson(ctx context.Context, k store.Known) error
 	Person(ctx context.Context, name string) (store.Known, error)
-	ChangePerson(ctx context.Context, name, role, password string) error
+	ChangePerson(ctx context.Context, name, role, password string, worksOn *string) error
 	UsePerson(ctx context.Context, k store.Known) error
 	RemovePerson(ctx context.Context, name string) error
 	AddSession(ctx context.Context, of store.Session, hash string) error
@@ -153,7 +154,7 @@ func (a *Access) Token(ctx context.Context, token string) (p Person, ok bool, er
 	if errors.Is(err, store.ErrNotFound) {
 		return p, false, nil
 	}
-	return Person{Name: t.Name, Role: Role(t.Role), Expires: t.Expires, turn: turn}, err == nil, err
+	return Person{Name: t.Name, Role: Role(t.Role), Expires: t.Expires, Works: worksOf(t.WorksOn), turn: turn}, err == nil, err
 }
 
 // goodName is what a name of a token or of somebody looks like.
@@ -175,12 +176,18 @@ func named(name string, role Role) error {
 }
 
 // NewToken makes a token, and returns its secret, which is kept nowhere. expires is nil for one that does not.
-func (a *Access) NewToken(ctx context.Context, name string, role Role, expires *time.Time) (t store.Token, plain string, err error) {
-	if err := named(name, role); err != nil {
+func (a *Access) NewToken(
+	ctx context.Context,
+	name string,
+	role Role,
+	works Works,
+	expires *time.Time,
+) (t store.Token, plain string, err error) {
+	if err := errors.Join(named(name, role), works.check()); err != nil {
 		return t, "", err
 	}
 	plain, hash := secret()
-	t = store.Token{Name: name, Role: string(role), Created: time.Now(), Expires: expires}
+	t = store.Token{Name: name, Role: string(role), Created: time.Now(), Expires: expires, WorksOn: works.text()}
 	if err := a.records.AddToken(ctx, t, hash); err != nil {
 		return t, "", err
 	}
@@ -280,7 +287,15 @@ func (a *Access) Enter(ctx context.Context, key, origin string) (session string,
 func (a *Access) begin(ctx context.Context, p Person, origin string) (plain string, of store.Session, err error) {
 	plain, hash := secret()
 	now := time.Now()
-	of = store.Session{ID: uuid.NewString(), Who: p.Name, Role: string(p.Role), Origin: origin, Begun: now, Expires: now.Add(sessionLifetime)}
+	of = store.Session{
+		ID:      uuid.NewString(),
+		Who:     p.Name,
+		Role:    string(p.Role),
+		Origin:  origin,
+		Begun:   now,
+		Expires: now.Add(sessionLifetime),
+		WorksOn: p.Works.text(),
+	}
 	if p.Expires != nil && p.Expires.Before(of.Expires) {
 		of.Expires = *p.Expires
 	}
@@ -294,7 +309,7 @@ func (a *Access) Session(ctx context.Context, session string) (p Person, ok bool
 	if errors.Is(err, store.ErrNotFound) {
 		return p, false, nil
 	}
-	return Person{of.Who, Role(of.Role), &of.Expires, of.ID, turn}, err == nil, err
+	return Person{of.Who, Role(of.Role), &of.Expires, of.ID, worksOf(of.WorksOn), turn}, err == nil, err
 }
 
 // Sessions are those that somebody may end: an Admin's are all.

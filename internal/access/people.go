@@ -31,20 +31,28 @@ var nobodys = sync.OnceValues(func() (string, error) {
 })
 
 // AddPerson lets somebody sign in by name and password.
-func (a *Access) AddPerson(ctx context.Context, name string, role Role, password string) (k store.Known, err error) {
-	if err := named(name, role); err != nil {
+func (a *Access) AddPerson(ctx context.Context, name string, role Role, works Works, password string) (k store.Known, err error) {
+	if err := errors.Join(named(name, role), works.check()); err != nil {
 		return k, err
 	}
 	hash, err := a.hash(ctx, password)
 	if err != nil {
 		return k, err
 	}
-	k = store.Known{Name: name, Role: string(role), Password: hash, Created: time.Now().UTC().Format(time.RFC3339Nano)}
+	k = store.Known{Name: name, Role: string(role), Password: hash, Created: time.Now().UTC().Format(time.RFC3339Nano), WorksOn: works.text()}
 	return k, a.records.AddPerson(ctx, k)
 }
 
-// ChangePerson gives somebody another role or password, each where it is not empty, and ends their sessions.
-func (a *Access) ChangePerson(ctx context.Context, name string, role Role, password string) (k store.Known, err error) {
+// ChangePerson gives somebody another role or password, each where it is not empty, has them work elsewhere unless that is nil, and ends their sessions.
+func (a *Access) ChangePerson(ctx context.Context, name string, role Role, works *Works, password string) (k store.Known, err error) {
+	var on *string
+	if works != nil {
+		if err := works.check(); err != nil {
+			return k, err
+		}
+		text := works.text()
+		on = &text
+	}
 	if role != "" {
 		if err := named(name, role); err != nil {
 			return k, err
@@ -57,7 +65,7 @@ func (a *Access) ChangePerson(ctx context.Context, name string, role Role, passw
 		}
 	}
 	err = a.shut(ctx, name, "", func(ctx context.Context, name string) error {
-		return a.records.ChangePerson(ctx, name, string(role), hash)
+		return a.records.ChangePerson(ctx, name, string(role), hash, on)
 	})
 	if err != nil {
 		return k, fmt.Errorf("somebody called %q: %w", name, err)
@@ -90,7 +98,7 @@ func (a *Access) ChangePassword(ctx context.Context, p Person, old, password str
 		ctx,
 		p.Name,
 		p.Session,
-		func(ctx context.Context, name string) error { return a.records.ChangePerson(ctx, name, "", hash) },
+		func(ctx context.Context, name string) error { return a.records.ChangePerson(ctx, name, "", hash, nil) },
 	)
 }
 
@@ -107,7 +115,7 @@ func (a *Access) SignIn(ctx context.Context, name, password, origin string) (p P
 	if ok, err = a.matches(ctx, password, k.Password); err != nil || !ok || !known {
 		return p, "", false, err
 	}
-	session, of, err := a.begin(ctx, Person{Name: k.Name, Role: Role(k.Role)}, origin)
+	session, of, err := a.begin(ctx, Person{Name: k.Name, Role: Role(k.Role), Works: worksOf(k.WorksOn)}, origin)
 	if err != nil {
 		return p, "", false, err
 	}
@@ -118,7 +126,13 @@ func (a *Access) SignIn(ctx context.Context, name, password, origin string) (p P
 		}
 		return p, "", false, err
 	}
-	return Person{Name: of.Who, Role: Role(of.Role), Expires: &of.Expires, Session: of.ID}, session, err == nil, err
+	return Person{
+		Name:    of.Who,
+		Role:    Role(of.Role),
+		Expires: &of.Expires,
+		Session: of.ID,
+		Works:   worksOf(of.WorksOn),
+	}, session, err == nil, err
 }
 
 // hash is what is kept of a password.

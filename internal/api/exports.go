@@ -5,6 +5,7 @@ import (
 
 	spec "bagaglio/api"
 	"bagaglio/core/nbd"
+	"bagaglio/core/plan"
 	"bagaglio/internal/exports"
 )
 
@@ -31,6 +32,9 @@ func (s *server) OpenExport(ctx context.Context, r OpenExportRequestObject) (Ope
 		return []byte(*text)
 	}
 	b := r.Body
+	if err := s.gate.requested(ctx, personOf(ctx), []plan.Request{{Source: b.Disk}}); err != nil {
+		return nil, err
+	}
 	x, err := s.service.Exports.Open(ctx, b.Disk, exports.Wanted{
 		Socket: or(b.Socket, ""), Listen: or(b.Listen, ""), Certificate: pem(b.Certificate), Key: pem(b.Key), Clients: pem(b.Clients),
 		InTheClear: or(b.InTheClear, false),
@@ -38,7 +42,14 @@ func (s *server) OpenExport(ctx context.Context, r OpenExportRequestObject) (Ope
 	return OpenExport201JSONResponse(viewExport(x)), err
 }
 
-func (s *server) CloseExport(_ context.Context, r CloseExportRequestObject) (CloseExportResponseObject, error) {
+func (s *server) CloseExport(ctx context.Context, r CloseExportRequestObject) (CloseExportResponseObject, error) {
+	for _, x := range s.service.Exports.List() {
+		if x.ID == r.Export {
+			if err := s.gate.requested(ctx, personOf(ctx), []plan.Request{{Source: x.Disk}}); err != nil {
+				return nil, err
+			}
+		}
+	}
 	err := s.service.Exports.Stop(r.Export)
 	s.service.Queue.Look()
 	return CloseExport204Response{}, err

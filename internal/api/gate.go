@@ -83,6 +83,11 @@ func (g *gate) let(c *gin.Context, p access.Person, by string) {
 	c.Set(personKey, p)
 	needed, known := g.needed[c.Request.Method+" "+c.FullPath()]
 	if known && p.Role.May(needed) {
+		if needed != access.Viewer {
+			if err := g.works(c, p); err != nil {
+				problem(c, err)
+			}
+		}
 		return
 	}
 	g.refuse(c, http.StatusForbidden, fmt.Sprintf("this takes the role %s, and you are %s: ask who administers this service", needed, p.Role))

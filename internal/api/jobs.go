@@ -36,6 +36,13 @@ func (s *server) ListJobs(ctx context.Context, r ListJobsRequestObject) (ListJob
 }
 
 func (s *server) StartJob(ctx context.Context, r StartJobRequestObject) (StartJobResponseObject, error) {
+	kept, err := s.service.Planner.Kept(ctx, r.Body.Plan)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.gate.planned(ctx, personOf(ctx), kept.Plan); err != nil {
+		return nil, err
+	}
 	job, err := s.service.Queue.Start(ctx, queue.New{Plan: r.Body.Plan, Speed: r.Body.Speed, Hours: r.Body.Hours, Who: whoAsks(ctx)})
 	j := viewJob(job)
 	ctx.(*gin.Context).Set(subjectKey, "job "+j.Id)

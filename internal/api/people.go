@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	spec "bagaglio/api"
@@ -70,8 +71,16 @@ func (s *server) EndSessionOf(ctx context.Context, r EndSessionOfRequestObject) 
 	return EndSessionOf204Response{}, s.service.Access.EndSession(ctx, personOf(ctx), r.Session)
 }
 
+// worksOn shows where somebody works, absent for everywhere.
+func worksOn(kept string) *[]string {
+	if all := strings.Fields(kept); len(all) > 0 {
+		return &all
+	}
+	return nil
+}
+
 func viewPerson(k store.Known) spec.KnownPerson {
-	out := spec.KnownPerson{Name: k.Name, Role: spec.Role(k.Role)}
+	out := spec.KnownPerson{Name: k.Name, Role: spec.Role(k.Role), WorksOn: worksOn(k.WorksOn)}
 	out.Created, _ = time.Parse(time.RFC3339Nano, k.Created) // as it was written
 	if used, err := time.Parse(time.RFC3339Nano, k.Used); err == nil {
 		out.Used = &used
@@ -86,12 +95,13 @@ func (s *server) ListPeople(ctx context.Context, _ ListPeopleRequestObject) (Lis
 
 func (s *server) AddPerson(ctx context.Context, r AddPersonRequestObject) (AddPersonResponseObject, error) {
 	ctx.(*gin.Context).Set(subjectKey, "person "+r.Body.Name)
-	k, err := s.service.Access.AddPerson(ctx, r.Body.Name, access.Role(r.Body.Role), r.Body.Password)
+	k, err := s.service.Access.AddPerson(ctx, r.Body.Name, access.Role(r.Body.Role), or(r.Body.WorksOn, nil), r.Body.Password)
 	return AddPerson201JSONResponse(viewPerson(k)), err
 }
 
 func (s *server) ChangePerson(ctx context.Context, r ChangePersonRequestObject) (ChangePersonResponseObject, error) {
-	k, err := s.service.Access.ChangePerson(ctx, r.Person, access.Role(or(r.Body.Role, "")), or(r.Body.Password, ""))
+	b := r.Body
+	k, err := s.service.Access.ChangePerson(ctx, r.Person, access.Role(or(b.Role, "")), (*access.Works)(b.WorksOn), or(b.Password, ""))
 	return ChangePerson200JSONResponse(viewPerson(k)), err
 }
 

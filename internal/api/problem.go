@@ -34,6 +34,7 @@ var classes = []struct {
 	{isA[*store.LeasedError], "in-use", http.StatusConflict},
 	{is(step.ErrInUse), "in-use", http.StatusConflict},
 	{is(records.ErrState), "state", http.StatusConflict},
+	{is(errElsewhere), "elsewhere", http.StatusForbidden},
 	{is(errNotYou), "not-you", http.StatusUnauthorized},
 	{is(errTooOften), "too-often", http.StatusTooManyRequests},
 	{is(errChanged), "changed", http.StatusPreconditionFailed},

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	spec "bagaglio/api"
@@ -27,11 +28,13 @@ func personOf(ctx context.Context) access.Person {
 
 func (s *server) GetMe(ctx context.Context, _ GetMeRequestObject) (GetMeResponseObject, error) {
 	p := personOf(ctx)
-	return GetMe200JSONResponse{Name: known(p.Name), Role: spec.Role(p.Role)}, nil
+	return GetMe200JSONResponse{Name: known(p.Name), Role: spec.Role(p.Role), WorksOn: worksOn(strings.Join(p.Works, " "))}, nil
 }
 
 func viewToken(t store.Token) spec.Token {
-	return spec.Token{Name: t.Name, Role: spec.Role(t.Role), Created: t.Created, Expires: t.Expires, Used: t.Used}
+	return spec.Token{
+		Name: t.Name, Role: spec.Role(t.Role), Created: t.Created, Expires: t.Expires, Used: t.Used, WorksOn: worksOn(t.WorksOn),
+	}
 }
 
 func (s *server) ListTokens(ctx context.Context, _ ListTokensRequestObject) (ListTokensResponseObject, error) {
@@ -49,9 +52,9 @@ func (s *server) AddToken(ctx context.Context, r AddTokenRequestObject) (AddToke
 		expires = &at
 	}
 	ctx.(*gin.Context).Set(subjectKey, "token "+r.Body.Name)
-	t, secret, err := s.service.Access.NewToken(ctx, r.Body.Name, access.Role(r.Body.Role), expires)
+	t, secret, err := s.service.Access.NewToken(ctx, r.Body.Name, access.Role(r.Body.Role), or(r.Body.WorksOn, nil), expires)
 	return AddToken201JSONResponse{
-		Name: t.Name, Role: spec.Role(t.Role), Created: t.Created, Expires: t.Expires, Secret: secret,
+		Name: t.Name, Role: spec.Role(t.Role), Created: t.Created, Expires: t.Expires, Secret: secret, WorksOn: worksOn(t.WorksOn),
 	}, err
 }
 

@@ -19,9 +19,9 @@ func (a *app) person() *cobra.Command {
 	list := a.listing("list", "List who signs in, what they may, and when they did last",
 		func(ctx context.Context, s *client.Service) (any, [][]string, error) {
 			all, err := s.People(ctx)
-			rows := [][]string{{"PERSON", "ROLE", "ADDED", "SIGNED IN"}}
+			rows := [][]string{{"PERSON", "ROLE", "WORKS ON", "ADDED", "SIGNED IN"}}
 			for _, p := range all {
-				rows = append(rows, []string{p.Name, string(p.Role), when(p.Created), whenOrNever(p.Used)})
+				rows = append(rows, []string{p.Name, string(p.Role), worksOn(p.WorksOn), when(p.Created), whenOrNever(p.Used)})
 			}
 			return all, rows, err
 		})
@@ -56,21 +56,44 @@ func (a *app) newPassword() (string, error) {
 	return first, err
 }
 
+// worksOn says where somebody works.
+func worksOn(only *[]string) string {
+	if only == nil {
+		return "everything"
+	}
+	return strings.Join(*only, ",")
+}
+
+const onUsage = "where their work is limited to: pool:NAME, host:NAME with all pools on it; all for everything"
+
+// onlyOn reads --on.
+func onlyOn(places []string) *[]string {
+	switch {
+	case len(places) == 0:
+		return nil
+	case len(places) == 1 && places[0] == "all":
+		places = []string{}
+	}
+	return &places
+}
+
 func (a *app) personAdd() *cobra.Command {
 	var role string
+	var on []string
 	c := &cobra.Command{
 		Use:   "add NAME",
 		Short: "Let somebody sign in by name and password",
 		Args:  exactly(1),
 		Long: `Lets somebody sign in to the console. The password is asked for, or is a line of the standard input; it has 12 characters or more. A viewer looks and plans; an operator works with
 jobs, machines and disks; an admin also decides where: hosts, pools, limits, who is let in, and what is held and goes for good. The client is let in by tokens (bagaglio token).`,
-		Example: `  bagaglio person add harbour-master --role operator`,
+		Example: `  bagaglio person add harbour-master --role operator
+  bagaglio person add crew --role operator --on pool:quay-store,host:lighthouse`,
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
 			password, err := a.newPassword()
 			if err != nil {
 				return err
 			}
-			p, err := service.AddPerson(cmd.Context(), api.NewPerson{Name: args[0], Role: api.Role(role), Password: password})
+			p, err := service.AddPerson(cmd.Context(), api.NewPerson{Name: args[0], Role: api.Role(role), Password: password, WorksOn: onlyOn(on)})
 			if err != nil {
 				return err
 			}
@@ -78,6 +101,7 @@ jobs, machines and disks; an admin also decides where: hosts, pools, limits, who
 		}),
 	}
 	c.Flags().StringVar(&role, "role", string(api.Viewer), "what they may: viewer, operator or admin")
+	c.Flags().StringSliceVar(&on, "on", nil, onUsage)
 	a.jsonFlag(c)
 	return c
 }
@@ -85,15 +109,20 @@ jobs, machines and disks; an admin also decides where: hosts, pools, limits, who
 func (a *app) personSet() *cobra.Command {
 	var role string
 	var password bool
+	var on []string
 	c := &cobra.Command{
-		Use: "set NAME", Short: "Give somebody another role or password; their sessions end", Args: exactly(1),
+		Use: "set NAME", Short: "Give somebody another role or password, or have them work elsewhere; their sessions end", Args: exactly(1),
 		Example: `  bagaglio person set harbour-master --role admin
+  bagaglio person set harbour-master --on pool:quay-store
   bagaglio person set harbour-master --password`,
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
 			var change api.PersonChange
 			if role != "" {
 				r := api.Role(role)
 				change.Role = &r
+			}
+			if len(on) > 0 {
+				change.WorksOn = onlyOn(on)
 			}
 			if password {
 				text, err := a.newPassword()
@@ -106,12 +135,13 @@ func (a *app) personSet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.did(p, "%s is %s. Whoever was signed in as %s is not any more.", p.Name, p.Role, p.Name)
+			return a.did(p, "%s is %s, and works on %s. Whoever was signed in as %s is not any more.", p.Name, p.Role, worksOn(p.WorksOn), p.Name)
 		}),
 	}
 	c.Flags().StringVar(&role, "role", "", "what they may: viewer, operator or admin")
 	c.Flags().BoolVar(&password, "password", false, "ask for a new password")
-	c.MarkFlagsOneRequired("role", "password")
+	c.Flags().StringSliceVar(&on, "on", nil, onUsage)
+	c.MarkFlagsOneRequired("role", "password", "on")
 	a.jsonFlag(c)
 	return c
 }

@@ -28,9 +28,9 @@ func (a *app) tokenList() *cobra.Command {
 			if a.json {
 				return a.printJSON(all)
 			}
-			rows := [][]string{{"TOKEN", "ROLE", "CREATED", "EXPIRES", "USED"}}
+			rows := [][]string{{"TOKEN", "ROLE", "WORKS ON", "CREATED", "EXPIRES", "USED"}}
 			for _, t := range all {
-				rows = append(rows, []string{t.Name, string(t.Role), when(t.Created), whenOrNever(t.Expires), whenOrNever(t.Used)})
+				rows = append(rows, []string{t.Name, string(t.Role), worksOn(t.WorksOn), when(t.Created), whenOrNever(t.Expires), whenOrNever(t.Used)})
 			}
 			return table(a.out, rows)
 		},
@@ -49,6 +49,7 @@ func whenOrNever(t *time.Time) string {
 func (a *app) tokenAdd() *cobra.Command {
 	var role string
 	var days int
+	var on []string
 	c := &cobra.Command{
 		Use:   "add NAME",
 		Short: "Make a token for somebody, or for a program",
@@ -56,13 +57,14 @@ func (a *app) tokenAdd() *cobra.Command {
 		Long: `Makes a token, and prints its secret, which is kept nowhere: whoever has it is let in, as the client by BAGAGLIO_TOKEN. A viewer looks and plans; an operator works with jobs,
 machines and disks; an admin also decides where: hosts, pools, limits, tokens, and what is held and goes for good.`,
 		Example: `  bagaglio token add night-watch --role viewer --days 30
+  bagaglio token add night-copies --role operator --on host:lighthouse
   BAGAGLIO_TOKEN=... bagaglio now`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			service, err := a.dial()
 			if err != nil {
 				return err
 			}
-			n := api.NewToken{Name: args[0], Role: api.Role(role)}
+			n := api.NewToken{Name: args[0], Role: api.Role(role), WorksOn: onlyOn(on)}
 			if cmd.Flags().Changed("days") {
 				n.Days = &days
 			}
@@ -79,6 +81,7 @@ machines and disks; an admin also decides where: hosts, pools, limits, tokens, a
 		},
 	}
 	c.Flags().StringVar(&role, "role", string(api.Viewer), "what it may: viewer, operator or admin")
+	c.Flags().StringSliceVar(&on, "on", nil, onUsage)
 	c.Flags().IntVar(&days, "days", 0, "after how many days it expires; never where this is not given")
 	a.jsonFlag(c)
 	return c

@@ -14,15 +14,16 @@ type Known struct {
 	Password string `db:"password"` // its hash
 	Created  string `db:"created"`
 	Used     string `db:"used"` // when they signed in last; empty for never
+	WorksOn  string `db:"works_on"`
 }
 
 // AddPerson keeps somebody, or fails with ErrTaken.
 func (s *Store) AddPerson(ctx context.Context, k Known) error {
 	err := changed(s.db.ExecContext(
 		ctx,
-		`INSERT INTO people (name, role, password, created, used)
-			SELECT ?, ?, ?, ?, '' WHERE NOT EXISTS (SELECT 1 FROM tokens WHERE name = ?) ON CONFLICT (name) DO NOTHING`,
-		k.Name, k.Role, k.Password, k.Created, k.Name,
+		`INSERT INTO people (name, role, password, created, used, works_on)
+			SELECT ?, ?, ?, ?, '', ? WHERE NOT EXISTS (SELECT 1 FROM tokens WHERE name = ?) ON CONFLICT (name) DO NOTHING`,
+		k.Name, k.Role, k.Password, k.Created, k.WorksOn, k.Name,
 	))
 	if errors.Is(err, ErrNotFound) {
 		err = fmt.Errorf("the name %q is %w, by somebody or by a token", k.Name, ErrTaken)
@@ -42,20 +43,23 @@ func (s *Store) Person(ctx context.Context, name string) (k Known, err error) {
 	return k, notFound(err)
 }
 
-// ChangePerson keeps somebody's new role, or the hash of a new password, each where it is not empty. It fails with ErrNotFound.
-func (s *Store) ChangePerson(ctx context.Context, name, role, password string) error {
+// ChangePerson keeps somebody's new role, or the hash of a new password, each where it is not empty, and where they may work unless that is nil. It fails with
+// ErrNotFound.
+func (s *Store) ChangePerson(ctx context.Context, name, role, password string, worksOn *string) error {
 	return s.one(
 		ctx,
-		`UPDATE people SET role = coalesce(nullif(?, ''), role), password = coalesce(nullif(?, ''), password) WHERE name = ?`,
+		`UPDATE people SET role = coalesce(nullif(?, ''), role), password = coalesce(nullif(?, ''), password), works_on = coalesce(?, works_on) WHERE name = ?`,
 		role,
 		password,
+		worksOn,
 		name,
 	)
 }
 
-// UsePerson notes when somebody signed in last, where they may as they did: with that role and that hash of a password. It fails with ErrNotFound.
+// UsePerson notes when somebody signed in last, where they may as they did: with that role, that hash of a password, and there. It fails with ErrNotFound.
 func (s *Store) UsePerson(ctx context.Context, k Known) error {
-	return s.one(ctx, `UPDATE people SET used = ? WHERE name = ? AND role = ? AND password = ?`, k.Used, k.Name, k.Role, k.Password)
+	return s.one(ctx, `UPDATE people SET used = ? WHERE name = ? AND role = ? AND password = ? AND works_on = ?`,
+		k.Used, k.Name, k.Role, k.Password, k.WorksOn)
 }
 
 // RemovePerson forgets somebody, or fails with ErrNotFound.
@@ -71,6 +75,7 @@ type Session struct {
 	Origin  string // the address that it was begun from
 	Begun   time.Time
 	Expires time.Time
+	WorksOn string
 }
 
 type sessionRow struct {
@@ -80,12 +85,13 @@ type sessionRow struct {
 	Origin  string `db:"origin"`
 	Begun   string `db:"begun"`
 	Expires string `db:"expires"`
+	WorksOn string `db:"works_on"`
 }
 
-const sessionColumns = `id, who, role, origin, begun, expires`
+const sessionColumns = `id, who, role, origin, begun, expires, works_on`
 
 func (r sessionRow) session() (of Session, err error) {
-	of = Session{ID: r.ID, Who: r.Who, Role: r.Role, Origin: r.Origin}
+	of = Session{ID: r.ID, Who: r.Who, Role: r.Role, Origin: r.Origin, WorksOn: r.WorksOn}
 	if of.Begun, err = time.Parse(time.RFC3339Nano, r.Begun); err != nil {
 		return of, err
 	}
@@ -96,8 +102,8 @@ func (r sessionRow) session() (of Session, err error) {
 // AddSession keeps a session by the hash of its secret, and drops those that have expired.
 func (s *Store) AddSession(ctx context.Context, of Session, hash string) error {
 	_, err := s.db.ExecContext(
-		ctx, `INSERT INTO sessions (hash, id, who, role, origin, begun, expires) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-		hash, of.ID, of.Who, of.Role, of.Origin, stamp(of.Begun), stamp(of.Expires),
+		ctx, `INSERT INTO sessions (hash, id, who, role, origin, begun, expires, works_on) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		hash, of.ID, of.Who, of.Role, of.Origin, stamp(of.Begun), stamp(of.Expires), of.WorksOn,
 	)
 	if err == nil {
 		_, err = s.db.ExecContext(ctx, `DELETE FROM sessions WHERE expires < ?`, stamp(of.Begun))

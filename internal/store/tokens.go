@@ -14,6 +14,7 @@ type Token struct {
 	Created    time.Time
 	Expires    *time.Time // nil for never
 	Used       *time.Time // last; nil for never
+	WorksOn    string     // pool:NAME and host:NAME with spaces between, or empty for everywhere
 }
 
 type tokenRow struct {
@@ -22,10 +23,11 @@ type tokenRow struct {
 	Created string `db:"created"`
 	Expires string `db:"expires"`
 	Used    string `db:"used"`
+	WorksOn string `db:"works_on"`
 }
 
 func (r tokenRow) token() (t Token, err error) {
-	t = Token{Name: r.Name, Role: r.Role}
+	t = Token{Name: r.Name, Role: r.Role, WorksOn: r.WorksOn}
 	if t.Created, err = time.Parse(time.RFC3339Nano, r.Created); err != nil {
 		return t, err
 	}
@@ -46,9 +48,9 @@ func (s *Store) AddToken(ctx context.Context, t Token, hash string) error {
 	}
 	err := changed(s.db.ExecContext(
 		ctx,
-		`INSERT INTO tokens (name, hash, role, created, expires, used)
-			SELECT ?, ?, ?, ?, ?, '' WHERE NOT EXISTS (SELECT 1 FROM people WHERE name = ?) ON CONFLICT (name) DO NOTHING`,
-		t.Name, hash, t.Role, stamp(t.Created), expires, t.Name,
+		`INSERT INTO tokens (name, hash, role, created, expires, used, works_on)
+			SELECT ?, ?, ?, ?, ?, '', ? WHERE NOT EXISTS (SELECT 1 FROM people WHERE name = ?) ON CONFLICT (name) DO NOTHING`,
+		t.Name, hash, t.Role, stamp(t.Created), expires, t.WorksOn, t.Name,
 	))
 	if errors.Is(err, ErrNotFound) {
 		err = fmt.Errorf("the name %q is %w, by another token or by somebody who signs in", t.Name, ErrTaken)
@@ -59,7 +61,7 @@ func (s *Store) AddToken(ctx context.Context, t Token, hash string) error {
 // Tokens returns all, by their names.
 func (s *Store) Tokens(ctx context.Context) (all []Token, err error) {
 	var rows []tokenRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT name, role, created, expires, used FROM tokens ORDER BY name`); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT name, role, created, expires, used, works_on FROM tokens ORDER BY name`); err != nil {
 		return nil, err
 	}
 	for _, r := range rows {
@@ -79,7 +81,11 @@ const usedWithin = time.Minute
 func (s *Store) UseToken(ctx context.Context, hash string, now time.Time) (t Token, err error) {
 	var r tokenRow
 	err = s.db.GetContext(
-		ctx, &r, `SELECT name, role, created, expires, used FROM tokens WHERE hash = ? AND (expires = '' OR expires >= ?)`, hash, stamp(now),
+		ctx,
+		&r,
+		`SELECT name, role, created, expires, used, works_on FROM tokens WHERE hash = ? AND (expires = '' OR expires >= ?)`,
+		hash,
+		stamp(now),
 	)
 	if err != nil {
 		return t, notFound(err)

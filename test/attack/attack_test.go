@@ -50,12 +50,14 @@ func overlay(t *testing.T, dir, name, base string) {
 	testkit.Settled(t, filepath.Join(dir, name))
 }
 
+// place is what POOL:PATH says.
+func place(s string) plan.Place {
+	pool, path, _ := strings.Cut(s, ":")
+	return plan.Place{Pool: pool, Path: path}
+}
+
 // move asks for a disk to be moved.
 func move(from, to string) plan.Request {
-	place := func(s string) plan.Place {
-		pool, path, _ := strings.Cut(s, ":")
-		return plan.Place{Pool: pool, Path: path}
-	}
 	there := place(to)
 	return plan.Request{Kind: plan.Copy, Release: true, Source: place(from), Destination: &there}
 }

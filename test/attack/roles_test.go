@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"io"
 	"net/http"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -13,6 +14,8 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/client"
+	"bagaglio/core/plan"
+	"bagaglio/internal/testkit"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -56,6 +59,9 @@ func TestEveryRouteAndEveryRole(t *testing.T) {
 		require.NoError(t, err)
 		tokens[role] = made.Secret
 	}
+	elsewhere := []string{"pool:elsewhere", "host:elsewhere"}
+	limited, err := s.AddToken(t.Context(), api.NewToken{Name: "limited", Role: api.Admin, WorksOn: &elsewhere})
+	require.NoError(t, err)
 	gone, err := s.AddToken(t.Context(), api.NewToken{Name: "gone", Role: api.Admin})
 	require.NoError(t, err)
 	require.NoError(t, s.RevokeToken(t.Context(), "gone"))
@@ -104,6 +110,17 @@ func TestEveryRouteAndEveryRole(t *testing.T) {
 			default:
 				assert.NotContains(t, []int{http.StatusUnauthorized, http.StatusForbidden}, status, what...)
 			}
+		}
+		status, what := ask(r, limited.Secret), []any{"%s %s of who works elsewhere", r.method, r.path}
+		switch {
+		case r.role == "viewer":
+			assert.NotEqual(t, http.StatusForbidden, status, what...)
+		case strings.Contains(r.path, "{job}") || strings.Contains(r.path, "{group}"): // of which there is none
+			assert.Equal(t, http.StatusNotFound, status, what...)
+		case slices.Contains([]string{"/v1/group-plans", "/v1/jobs", "/v1/groups", "/v1/exports", "/v1/exports/{export}"}, r.path): // its body says of what, see TestWorkIsLimited
+			assert.GreaterOrEqual(t, status, 400, what...)
+		default:
+			assert.Equal(t, http.StatusForbidden, status, what...)
 		}
 	}
 	assert.Equal(t, http.StatusUnauthorized, ask(route{"GET", "/v1/jobs", ""}, tokens["gone"]))
@@ -183,4 +200,99 @@ func enter(t *testing.T, link string) *http.Cookie {
 		}
 	}
 	return nil
+}
+
+// TestWorkIsLimited to the pools and hosts that somebody works on: whatever reads or writes elsewhere is refused, by whichever door, and done where it may be.
+func TestWorkIsLimited(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	quay, lighthouse := s.Pool("quay-store"), s.Pool("lighthouse-store")
+	testkit.Noise(t, filepath.Join(quay, "ticketing.raw"), mib)
+	testkit.Noise(t, filepath.Join(lighthouse, "kiosk.raw"), mib)
+	on := []string{"pool:quay-store"}
+	made, err := s.AddToken(t.Context(), api.NewToken{Name: "crew", Role: api.Admin, WorksOn: &on})
+	require.NoError(t, err)
+	assert.Equal(t, on, *made.WorksOn)
+	crew, err := client.Dial(s.Address, made.Secret)
+	require.NoError(t, err)
+	me, err := crew.Me(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, on, *me.WorksOn)
+	refused := func(err error, what string) {
+		t.Helper()
+		var problem *client.Error
+		if assert.ErrorAs(t, err, &problem, what) {
+			assert.Equal(t, http.StatusForbidden, problem.Status, "%s: %s", what, problem.Detail)
+			assert.Contains(t, problem.Detail, "quay-store", what)
+		}
+	}
+	copies := func(from, to string) plan.Request {
+		a, b := place(from), place(to)
+		return plan.Request{Kind: plan.Copy, Source: a, Destination: &b}
+	}
+	begin := func(by *client.Service, r plan.Request) (api.Job, error) {
+		t.Helper()
+		kept, err := by.Plan(t.Context(), r)
+		require.NoError(t, err, "who looks is not limited")
+		return by.Start(t.Context(), api.NewJob{Plan: kept.Id})
+	}
+	for _, r := range []plan.Request{
+		copies("quay-store:ticketing.raw", "lighthouse-store:ticketing.raw"),
+		copies("lighthouse-store:kiosk.raw", "quay-store:kiosk.raw"),
+		{Kind: plan.Prove, Source: place("lighthouse-store:kiosk.raw")},
+		{Kind: plan.Remove, Source: place("lighthouse-store:kiosk.raw")},
+	} {
+		_, err := begin(crew, r)
+		refused(err, r.Kind)
+	}
+	mine, err := begin(crew, copies("quay-store:ticketing.raw", "quay-store:copy.raw"))
+	require.NoError(t, err)
+	testkit.Proven(t, s.Service, mine.Id)
+	theirs, err := begin(s.Service, copies("quay-store:ticketing.raw", "lighthouse-store:ticketing.raw"))
+	require.NoError(t, err)
+	testkit.Proven(t, s.Service, theirs.Id)
+	_, err = crew.Again(t.Context(), theirs.Id)
+	refused(err, "again")
+	_, err = crew.Cancel(t.Context(), theirs.Id)
+	refused(err, "cancel")
+	undo, err := crew.Plan(t.Context(), plan.Request{Kind: plan.Undo, Job: mine.Id})
+	require.NoError(t, err)
+	_, err = crew.Start(t.Context(), api.NewJob{Plan: undo.Id})
+	require.NoError(t, err, "undo what was done there")
+	if undo, err = crew.Plan(t.Context(), plan.Request{Kind: plan.Undo, Job: theirs.Id}); assert.NoError(t, err) {
+		_, err = crew.Start(t.Context(), api.NewJob{Plan: undo.Id})
+		refused(err, "undo elsewhere")
+	}
+	g, err := crew.PlanGroup(t.Context(), api.NewGroupPlan{Name: "both", Requests: &[]plan.Request{
+		copies("quay-store:ticketing.raw", "quay-store:a.raw"), copies("lighthouse-store:kiosk.raw", "lighthouse-store:b.raw"),
+	}})
+	require.NoError(t, err)
+	_, err = crew.StartGroup(t.Context(), g.Id)
+	refused(err, "group")
+
+	socket := filepath.Join(t.TempDir(), "disk.sock")
+	_, err = crew.OpenExport(t.Context(), api.NewExport{Disk: place("lighthouse-store:kiosk.raw"), Socket: &socket})
+	refused(err, "export")
+	name := "kiosk.raw"
+	_, err = crew.BeginUpload(t.Context(), "lighthouse-store", api.NewUpload{Path: &name, Size: 1})
+	refused(err, "upload")
+	refused(crew.RemoveFile(t.Context(), "lighthouse-store", "kiosk.raw"), "remove")
+	_, err = crew.SumFile(t.Context(), "lighthouse-store", "kiosk.raw")
+	refused(err, "read")
+	_, err = crew.AddPool(t.Context(), api.NewPool{Name: "more", Folder: t.TempDir()})
+	refused(err, "pool")
+	_, err = crew.AddToken(t.Context(), api.NewToken{Name: "more", Role: api.Admin})
+	refused(err, "token")
+	bad := []string{"quay-store"}
+	_, err = s.AddToken(t.Context(), api.NewToken{Name: "more", Role: api.Admin, WorksOn: &bad})
+	require.ErrorContains(t, err, "pool:NAME")
+
+	here := []string{"host:local"}
+	made, err = s.AddToken(t.Context(), api.NewToken{Name: "keeper", Role: api.Operator, WorksOn: &here})
+	require.NoError(t, err)
+	keeper, err := client.Dial(s.Address, made.Secret)
+	require.NoError(t, err)
+	job, err := begin(keeper, copies("lighthouse-store:kiosk.raw", "quay-store:kiosk.raw"))
+	require.NoError(t, err, "all pools of its host")
+	testkit.Proven(t, s.Service, job.Id)
 }

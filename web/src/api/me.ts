@@ -12,3 +12,13 @@ export const may = {
   operator: "operator: works with jobs, machines and disks",
   admin: "admin: also decides where: hosts, pools, limits, who is let in",
 };
+
+/** Where somebody works, in words. */
+export function onWhat(places?: string[]): string {
+  return `on ${places?.join(", ") ?? "everything"}`;
+}
+
+/** The places that were written, with spaces or commas between. */
+export function placesIn(text: string): string[] {
+  return text.split(/[\s,]+/).filter(Boolean);
+}

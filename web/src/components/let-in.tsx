@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { calls, items, result, type Schemas } from "../api/client.ts";
-import { may, useMe } from "../api/me.ts";
+import { may, onWhat, placesIn, useMe } from "../api/me.ts";
 import { when } from "../format.ts";
 import { Choice } from "./choice.tsx";
 import { Failure } from "./failure.tsx";
@@ -51,7 +51,7 @@ function TokenRow({ token }: { token: Token }) {
       <div className="min-w-0 grow">
         <p className="font-medium break-all">{token.name}</p>
         <p className="text-sm opacity-75">
-          {may[token.role]}; {token.expires ? `until ${when(token.expires)}` : "for ever"};{" "}
+          {may[token.role]} {onWhat(token.works_on)}; {token.expires ? `until ${when(token.expires)}` : "for ever"};{" "}
           {token.used ? `used ${when(token.used)}` : "never used"}
         </p>
         {revoke.error && <Failure error={revoke.error} />}
@@ -74,9 +74,14 @@ function NewToken() {
   const [name, setName] = useState("");
   const [role, setRole] = useState<keyof typeof may>("viewer");
   const [days, setDays] = useState("90");
+  const [on, setOn] = useState("");
   const add = useMutation({
     mutationFn: () =>
-      result(calls.POST("/v1/tokens", { body: { name, role, ...(days ? { days: Number(days) } : {}) } })),
+      result(
+        calls.POST("/v1/tokens", {
+          body: { name, role, works_on: placesIn(on), ...(days ? { days: Number(days) } : {}) },
+        }),
+      ),
     onSuccess: () => {
       setName("");
       void client.invalidateQueries({ queryKey: ["tokens"] });
@@ -98,6 +103,7 @@ function NewToken() {
         show={(r) => may[r as keyof typeof may]}
         change={(r) => setRole(r as keyof typeof may)}
       />
+      <TextLine name="On which only" hint="pool:quay-store host:lighthouse" value={on} change={setOn} />
       <TextLine name="Days until it expires" hint="never" value={days} change={setDays} />
       <button type="submit" className="btn" disabled={!name || add.isPending}>
         Make it

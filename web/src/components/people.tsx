@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { calls, items, result, type Schemas } from "../api/client.ts";
-import { may } from "../api/me.ts";
+import { may, onWhat, placesIn } from "../api/me.ts";
 import { when } from "../format.ts";
 import { Choice } from "./choice.tsx";
 import { Failure } from "./failure.tsx";
@@ -43,7 +43,9 @@ function PersonRow({ person }: { person: Schemas["KnownPerson"] }) {
     <li className="flex flex-wrap items-center gap-x-6 gap-y-1 py-2">
       <div className="min-w-0 grow">
         <p className="font-medium break-all">{person.name}</p>
-        <p className="text-sm opacity-75">{person.used ? `signed in ${when(person.used)}` : "never signed in"}</p>
+        <p className="text-sm opacity-75">
+          works {onWhat(person.works_on)}; {person.used ? `signed in ${when(person.used)}` : "never signed in"}
+        </p>
         {error && <Failure error={error} />}
       </div>
       <Choice
@@ -71,8 +73,9 @@ function NewPerson() {
   const [name, setName] = useState("");
   const [role, setRole] = useState<Role>("viewer");
   const [password, setPassword] = useState("");
+  const [on, setOn] = useState("");
   const add = useMutation({
-    mutationFn: () => result(calls.POST("/v1/people", { body: { name, role, password } })),
+    mutationFn: () => result(calls.POST("/v1/people", { body: { name, role, password, works_on: placesIn(on) } })),
     onSuccess: () => {
       setName("");
       setPassword("");
@@ -95,6 +98,7 @@ function NewPerson() {
         show={(r) => may[r as Role]}
         change={(r) => setRole(r as Role)}
       />
+      <TextLine name="Works on which only" hint="pool:quay-store host:lighthouse" value={on} change={setOn} />
       <TextLine
         name="Their password"
         hint="12 characters or more"

@@ -5,6 +5,7 @@ import { calls, items, result, type Pool, type Rules } from "../api/client.ts";
 import { Choice } from "../components/choice.tsx";
 import { DiskRow } from "../components/disk-row.tsx";
 import { Failure } from "../components/failure.tsx";
+import { Files } from "../components/files.tsx";
 import { Fill } from "../components/fill.tsx";
 import { KnownAsOf, useLook } from "../components/looking.tsx";
 import { RulesForm } from "../components/rules-form.tsx";
@@ -37,6 +38,7 @@ export function PoolPage() {
         <RulesSheet key={JSON.stringify(pool.rules)} pool={pool} />
       </div>
       <Disks pool={name} others={pools.data?.map((p) => p.name).filter((n) => n !== name) ?? []} />
+      {!pool.volumes && pool.reachable && <Files pool={name} />}
     </div>
   );
 }
