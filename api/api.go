@@ -17,6 +17,7 @@ const ProblemPrefix = "urn:bagaglio:"
 
 // Types of problems that clients tell apart.
 const (
-	ProblemBlocked = ProblemPrefix + "blocked" // a check of a plan stands in the way
-	ProblemInvalid = ProblemPrefix + "invalid" // the request makes no sense
+	ProblemDamagedOnItsWay = ProblemPrefix + "damaged-on-its-way" // a piece is not what its digest says: send it again
+	ProblemBlocked         = ProblemPrefix + "blocked"            // a check of a plan stands in the way
+	ProblemInvalid         = ProblemPrefix + "invalid"            // the request makes no sense
 )

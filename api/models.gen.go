@@ -1047,6 +1047,8 @@ type Head struct {
 
 // Health defines model for Health.
 type Health struct {
+	// Openid a provider signs people in, at /openid
+	Openid  bool       `json:"openid"`
 	Problem *string    `json:"problem,omitempty"`
 	Since   *time.Time `json:"since,omitempty"`
 
@@ -1954,7 +1956,7 @@ type Problem struct {
 	Status int     `json:"status"`
 	Title  string  `json:"title"`
 
-	// Type urn:bagaglio: and one of: blocked (with checks), in-use (with the job, where it is one), taken, state, invalid, too-large, records, changed, host-key, unreachable, outside, name, not-a-file, kept, not-found, exists, other-format, format, damaged, unsupported; about:blank where the status says all
+	// Type urn:bagaglio: and one of: blocked (with checks), in-use (with the job, where it is one), taken, state, invalid, too-large, damaged-on-its-way, elsewhere, records, changed, host-key, unreachable, outside, name, not-a-file, kept, not-found, exists, other-format, format, damaged, unsupported; about:blank where the status says all
 	Type string `json:"type"`
 }
 

@@ -127,7 +127,8 @@ func (s *Service) again(ctx context.Context, do func() error) (err error) {
 	for try := range tries {
 		err = do()
 		var problem *Error
-		if err == nil || ctx.Err() != nil || errors.As(err, &problem) && problem.Status < http.StatusInternalServerError || try == tries-1 {
+		final := errors.As(err, &problem) && problem.Status < http.StatusInternalServerError && problem.Type != api.ProblemDamagedOnItsWay
+		if err == nil || ctx.Err() != nil || final || try == tries-1 {
 			break
 		}
 		select {

@@ -68,6 +68,7 @@ type Records interface {
 	AddToken(ctx context.Context, t store.Token, hash string) error
 	RemoveToken(ctx context.Context, name string) error
 	UseToken(ctx context.Context, hash string, now time.Time) (store.Token, error)
+	HasToken(ctx context.Context, name string) (bool, error)
 	AddPerson(ctx context.Context, k store.Known) error
 	Person(ctx context.Context, name string) (store.Known, error)
 	ChangePerson(ctx context.Context, name, role, password string, worksOn *string) error

@@ -20,6 +20,9 @@ const (
 	// piecesRoute takes pieces of files, which are longer than other bodies and many.
 	piecesRoute = "/v1/pools/:pool/uploads/:upload/pieces/:piece"
 
+	// pieceWithin is how long a piece may take to come.
+	pieceWithin = 5 * time.Minute
+
 	anybody access.Role = "anybody" // as the description of the API has it
 )
 
@@ -137,6 +140,9 @@ func limitBody(c *gin.Context) {
 	most := int64(maxBody)
 	if c.FullPath() == piecesRoute {
 		most = upload.PieceSize + 1 // one too long is told
+		_ = http.NewResponseController(c.Writer).
+			SetReadDeadline(time.Now().Add(pieceWithin))
+		// where that cannot be, the limits of the server hold
 	}
 	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, most)
 }

@@ -15,6 +15,7 @@ import (
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/local"
+	"bagaglio/core/upload"
 	"bagaglio/internal/planner"
 	"bagaglio/internal/records"
 	"bagaglio/internal/store"
@@ -35,6 +36,7 @@ var classes = []struct {
 	{is(step.ErrInUse), "in-use", http.StatusConflict},
 	{is(records.ErrState), "state", http.StatusConflict},
 	{is(errElsewhere), "elsewhere", http.StatusForbidden},
+	{is(upload.ErrPiece), "damaged-on-its-way", http.StatusBadRequest},
 	{is(errNotYou), "not-you", http.StatusUnauthorized},
 	{is(errTooOften), "too-often", http.StatusTooManyRequests},
 	{is(errChanged), "changed", http.StatusPreconditionFailed},

@@ -12,6 +12,7 @@ import (
 
 	spec "bagaglio/api"
 	"bagaglio/core/disk"
+	"bagaglio/internal/access"
 	"bagaglio/internal/records"
 	"bagaglio/internal/service"
 
@@ -25,6 +26,8 @@ type Options struct {
 	Console fs.FS // the console's built files
 	// Loopback: only this computer is served, so a request that names another one is a trick played on a browser.
 	Loopback bool
+	// Provider signs people in, nil for none.
+	Provider *access.Provider
 }
 
 // maxBody bounds the body of a request, in bytes.
@@ -52,6 +55,11 @@ func New(s *service.Service, o Options) http.Handler {
 		r.Use(onlyLoopback)
 	}
 	r.GET("/enter", g.enter)
+	if o.Provider != nil {
+		id := &openid{g, o.Provider}
+		r.GET(openidRoute, id.begin)
+		r.GET(openidBack, id.end)
+	}
 	r.GET("/metrics", g.check, metrics(s))
 	r.NoRoute(console(o.Console))
 	strict := NewStrictHandlerWithOptions(&server{service: s, gate: g, options: o}, nil, StrictGinServerOptions{
@@ -80,10 +88,10 @@ type server struct {
 func (s *server) GetHealth(context.Context, GetHealthRequestObject) (GetHealthResponseObject, error) {
 	since, problem := s.service.Records.Unwell()
 	if problem == nil {
-		return GetHealth200JSONResponse{Status: spec.HealthStatusWell}, nil
+		return GetHealth200JSONResponse{Status: spec.HealthStatusWell, Openid: s.options.Provider != nil}, nil
 	}
 	said := records.Unwritten(problem).Error()
-	return GetHealth503JSONResponse{Status: spec.HealthStatusWaiting, Problem: &said, Since: &since}, nil
+	return GetHealth503JSONResponse{Status: spec.HealthStatusWaiting, Problem: &said, Since: &since, Openid: s.options.Provider != nil}, nil
 }
 
 func (s *server) GetVersion(context.Context, GetVersionRequestObject) (GetVersionResponseObject, error) {

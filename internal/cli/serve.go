@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"time"
 
 	"bagaglio/core/step/disks"
@@ -52,6 +53,11 @@ func (a *app) serve() *cobra.Command {
 		Bool("own-authority", false, "encrypt connections by a certificate of an authority that the service makes; its clients trust trusted.pem in the state folder")
 	c.Flags().StringSlice("name", nil, "another name or address that the service is reached by, for the certificate of its own authority")
 	c.Flags().Bool("in-the-clear", false, "answer other computers without encryption: what stands before it encrypts, say")
+	c.Flags().String("openid", "", "address of an OpenID provider that signs people in to the console")
+	c.Flags().String("openid-client", "bagaglio", "what the service is called there")
+	c.Flags().String("openid-secret", "", "file with the secret that it has there; a public client has none")
+	c.Flags().String("openid-claim", "groups", "claim that has the groups of somebody, which is asked for as a scope too")
+	c.Flags().StringSlice("openid-role", nil, "what a group there may here, as GROUP=ROLE")
 	c.MarkFlagsRequiredTogether("certificate", "key")
 	c.MarkFlagsMutuallyExclusive("certificate", "own-authority", "in-the-clear")
 	return c
@@ -95,8 +101,14 @@ func (a *app) runService(ctx context.Context) error {
 	if err != nil {
 		return errors.Join(err, s.Close())
 	}
+	provider, err := a.provider(s.Access)
+	if err != nil {
+		return errors.Join(err, s.Close())
+	}
 	server := &http.Server{
-		Handler:           api.New(s, api.Options{Version: a.version, Console: files, Loopback: line.Addr().(*net.TCPAddr).IP.IsLoopback()}),
+		Handler: api.New(s, api.Options{
+			Version: a.version, Console: files, Loopback: line.Addr().(*net.TCPAddr).IP.IsLoopback(), Provider: provider,
+		}),
 		ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:       30 * time.Second, // of a body too: none is long
 		IdleTimeout:       2 * time.Minute,
@@ -136,6 +148,32 @@ func (a *app) runService(ctx context.Context) error {
 	closing, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	return errors.Join(err, server.Shutdown(closing))
+}
+
+// provider is who signs people in besides the service itself, nil for nobody.
+func (a *app) provider(to *access.Access) (*access.Provider, error) {
+	is := access.OpenID{
+		Issuer: a.config.GetString("openid"), Client: a.config.GetString("openid-client"), Claim: a.config.GetString("openid-claim"),
+		Roles: map[string]access.Role{},
+	}
+	if is.Issuer == "" {
+		return nil, nil
+	}
+	for _, row := range a.config.GetStringSlice("openid-role") {
+		n := strings.LastIndex(row, "=")
+		if n < 0 {
+			return nil, usage("%q does not say what a group of %s may: write GROUP=ROLE", row, is.Issuer)
+		}
+		is.Roles[row[:n]] = access.Role(row[n+1:])
+	}
+	if file := a.config.GetString("openid-secret"); file != "" {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return nil, fmt.Errorf("reading the secret for %s: %w", is.Issuer, err)
+		}
+		is.Secret = strings.TrimSpace(string(text))
+	}
+	return to.NewProvider(is)
 }
 
 // listen opens the address that the service answers at, and says how connections are encrypted, nil where they are not.

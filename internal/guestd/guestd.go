@@ -64,11 +64,21 @@ func Start(u *user.User, words ...string) (d *Daemon, err error) {
 			err = errors.Join(err, d.Close())
 		}
 	}()
-	for _, sub := range []string{"", "home", "run", "config", "cache", "data", "disks"} {
-		at := filepath.Join(dir, sub)
-		if err := errors.Join(os.MkdirAll(at, 0o755), os.Chmod(at, 0o755), os.Chown(at, uid, gid)); err != nil {
+	own := func(at string) error {
+		return errors.Join(os.MkdirAll(at, 0o755), os.Chmod(at, 0o755), os.Chown(at, uid, gid))
+	}
+	for _, sub := range []string{"", "home", "run", "config", "cache", "data", "disks", "cache/libvirt", "cache/libvirt/qemu", "cache/libvirt/qemu/cache"} {
+		if err := own(filepath.Join(dir, sub)); err != nil {
 			return nil, err
 		}
+	}
+	// What it finds out about its emulators, in seconds, all daemons of a user on this computer share; each looks whether it still holds.
+	shared := filepath.Join(os.TempDir(), "emulators-"+u.Uid)
+	if err := own(shared); err != nil {
+		return nil, err
+	}
+	if err := os.Symlink(shared, filepath.Join(dir, "cache/libvirt/qemu/cache/capabilities")); err != nil {
+		return nil, err
 	}
 	return d, d.Run()
 }

@@ -199,7 +199,13 @@ func (x *Routines) Show(ctx context.Context, name string) (Routine, error) {
 	if err != nil {
 		return Routine{}, err
 	}
-	return x.withRuns(ctx, k)
+	runs, err := x.withRuns(ctx, k)
+	if err != nil {
+		return Routine{}, err
+	}
+	_, r, err := x.one(ctx, name) // as it is with those runs: one may have begun meanwhile
+	r.Runs = runs.Runs
+	return r, err
 }
 
 // List returns all.

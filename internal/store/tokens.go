@@ -97,6 +97,12 @@ func (s *Store) UseToken(ctx context.Context, hash string, now time.Time) (t Tok
 	return t, err
 }
 
+// HasToken tells whether a token has a name.
+func (s *Store) HasToken(ctx context.Context, name string) (yes bool, err error) {
+	err = s.db.GetContext(ctx, &yes, `SELECT EXISTS (SELECT 1 FROM tokens WHERE name = ?)`, name)
+	return yes, err
+}
+
 // RemoveToken forgets a token, or fails with ErrNotFound.
 func (s *Store) RemoveToken(ctx context.Context, name string) error {
 	return s.one(ctx, `DELETE FROM tokens WHERE name = ?`, name)

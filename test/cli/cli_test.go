@@ -157,7 +157,7 @@ func TestExitCodesTellTheClass(t *testing.T) {
 		{"convert ./a.raw ./x.floppy", 2, "add --as FORMAT"},
 		{"convert ./a.raw ./x.qcow2 --as floppy", 2, "choose one of [raw qcow2"},
 		{"convert ./a.raw ./x.qcow2 --layout fluffy", 2, "qcow2 has no layout"},
-		{"convert ./a.raw pool:x.qcow2", 2, "cannot be mixed"},
+		{"copy ./a.raw pool:x.qcow2", 2, "in \"convert\" only"},
 		{"look a.raw", 2, "begin a path of this computer with ./ or /"},
 		{"prove ./a.raw --against 42", 2, "names no disk"},
 		{"look ./gone.raw", 1, "no such file"},

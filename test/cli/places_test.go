@@ -185,7 +185,7 @@ func TestCarryingOnTheSpot(t *testing.T) {
 		{"move ./seabag/d.raw ./seabag/keel.raw --family", 0, "top.qcow2 came along"},
 		{"prove ./seabag/top.qcow2", 0, "PROVEN"},
 		{"copy ./seabag/keel.raw ./c.raw", 0, "PROVEN"},
-		{"move ./c.raw quay-store:", 2, "cannot be mixed"},
+		{"move ./c.raw quay-store:", 2, "in \"convert\" only"},
 		{"copy ./c.raw", 2, "name what is to go"},
 	})
 	damaged := filepath.Join(dir, "seabag/a.raw.002")

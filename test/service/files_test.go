@@ -11,14 +11,17 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync/atomic"
 	"testing"
 
 	"bagaglio/api"
 	"bagaglio/client"
+	"bagaglio/core/host"
 	"bagaglio/core/step/disks"
 	"bagaglio/core/upload"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/daemon"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -96,7 +99,24 @@ func TestFilesAndFolders(t *testing.T) {
 func TestAMachinesFileIsNotTaken(t *testing.T) {
 	t.Parallel()
 	s, here, _ := twoHosts(t)
-	tideBoard(t, here)
+	fresh, err := os.ReadFile(variables)
+	if err != nil {
+		t.Skip("the firmware is missing: apt-get install ovmf")
+	}
+	kind, err := host.Lookup("libvirt")
+	require.NoError(t, err)
+	h, err := kind.Open(t.Context(), host.Address{Socket: here.Socket, Dial: daemon.Dial})
+	require.NoError(t, err)
+	defer h.Close()
+	text := strings.Replace(
+		daemon.Definition("tide-board", here.Disk(t, "tide-board.raw", daemon.Boot(true))),
+		"<type arch='x86_64' machine='pc'>hvm</type>",
+		"<type arch='x86_64' machine='q35'>hvm</type><loader readonly='yes' type='pflash'>/usr/share/OVMF/OVMF_CODE_4M.fd</loader><nvram>"+
+			here.Disk(t, "tide-board.fd", fresh)+"</nvram>",
+		1,
+	)
+	_, err = h.(host.Definer).Define(t.Context(), []byte(strings.Replace(text, "dev='hda' bus='ide'", "dev='vda' bus='virtio'", 1)))
+	require.NoError(t, err)
 	require.ErrorContains(t, s.RemoveFile(t.Context(), "quay-store", "tide-board.fd"), "tide-board uses it")
 	require.ErrorContains(t, s.RenameFile(t.Context(), "quay-store", "tide-board.fd", "x.fd"), "tide-board uses it")
 }

@@ -3,9 +3,12 @@ package linux
 
 import (
 	_ "embed"
+	"fmt"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -39,8 +42,23 @@ func Disk(t testing.TB) string {
 	if out, err := exec.Command("apt-cache", "show", "linux-image-cloud-amd64").CombinedOutput(); err != nil {
 		t.Skipf("no kernel is known to the system's packages: %s", strings.TrimSpace(string(out)))
 	}
+	content, err := made()
+	require.NoError(t, err)
 	disk := filepath.Join(t.TempDir(), "linux.raw")
-	out, err := exec.Command("bash", "-c", script, "make.sh", disk).CombinedOutput()
-	require.NoError(t, err, "%s", out)
+	require.NoError(t, os.WriteFile(disk, content, 0o600))
 	return disk
 }
+
+// made is its content, which takes a while to make.
+var made = sync.OnceValues(func() ([]byte, error) {
+	dir, err := os.MkdirTemp("", "linux-")
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = os.RemoveAll(dir) }() // the temporary folder may be cleared by others
+	disk := filepath.Join(dir, "linux.raw")
+	if out, err := exec.Command("bash", "-c", script, "make.sh", disk).CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("%w: %s", err, out)
+	}
+	return os.ReadFile(disk)
+})

@@ -37,9 +37,11 @@ export const calls = createClient<paths>({ baseUrl: window.location.origin });
 /** What the service answered instead of a result (RFC 9457). */
 export class Problem extends Error {
   readonly status: number;
-  constructor(status: number, detail: string) {
+  readonly kind: string;
+  constructor(status: number, detail: string, type = "") {
     super(detail);
     this.status = status;
+    this.kind = type.slice(type.lastIndexOf(":") + 1);
   }
 }
 

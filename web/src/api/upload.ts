@@ -64,8 +64,8 @@ async function put(u: Schemas["Upload"], n: number, body: ArrayBuffer, sum: Arra
     signal,
   });
   if (!answer.ok) {
-    const problem = (await answer.json().catch(() => ({}))) as { detail?: string };
-    throw new Problem(answer.status, problem.detail ?? answer.statusText);
+    const problem = (await answer.json().catch(() => ({}))) as { detail?: string; type?: string };
+    throw new Problem(answer.status, problem.detail ?? answer.statusText, problem.type);
   }
 }
 
@@ -75,7 +75,9 @@ async function again<T>(act: () => Promise<T>, signal: AbortSignal): Promise<T> 
     try {
       return await act();
     } catch (problem) {
-      if (signal.aborted || n === tries || (problem instanceof Problem && problem.status < 500)) throw problem;
+      // A piece that was damaged on its way is sent again.
+      const final = problem instanceof Problem && problem.status < 500 && problem.kind !== "damaged-on-its-way";
+      if (signal.aborted || n === tries || final) throw problem;
       await pause(500 * 2 ** n, signal);
     }
   }

@@ -1,15 +1,34 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { calls, result } from "../api/client.ts";
 import { Failure } from "../components/failure.tsx";
 import { TextLine } from "../components/text-line.tsx";
 
+const notSignedIn: Record<string, string> = {
+  again: "That sign-in was not begun here, or too long ago. Try it again.",
+  role: "You are known there, and none of your groups may do anything here. Ask who administers this service.",
+  name: "Somebody else is called so here already. Ask who administers this service.",
+  provider: "Who signs people in did not answer as it should. Try it again, or ask who administers this service.",
+};
+
 /** What somebody sees who has no session. */
 export function LockedPage() {
-  const used = new URLSearchParams(window.location.search).get("link") === "used";
+  const search = new URLSearchParams(window.location.search);
+  const used = search.get("link") === "used";
+  const refused = notSignedIn[search.get("openid") ?? ""];
+  const health = useQuery({ queryKey: ["health"], queryFn: () => result(calls.GET("/v1/health")) });
   return (
     <main className="mx-auto max-w-xl space-y-6 px-4 py-24">
+      {refused && <Failure error={new Error(refused)} />}
       <SignIn />
+      {health.data?.openid && (
+        <div className="sheet space-y-4">
+          <h2>With your account elsewhere</h2>
+          <a className="btn" href="/openid">
+            Sign in there
+          </a>
+        </div>
+      )}
       <div className="sheet space-y-4">
         <h2>{used ? "This link has been used, or is too old" : "Or come by a link"}</h2>
         <p>Each link opens the console once. On the computer of the service, this prints a new one:</p>
