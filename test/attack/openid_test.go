@@ -17,6 +17,13 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// answered is what a browser got, and where it ended.
+type answered struct {
+	status   int
+	at       *url.URL
+	location string
+}
+
 // TestSignedInElsewhere: who is known to a provider has a session as what their groups may; who is in none, who did not begin here, and whoever a provider lies
 // about, has none.
 func TestSignedInElsewhere(t *testing.T) {
@@ -31,36 +38,36 @@ func TestSignedInElsewhere(t *testing.T) {
 		require.NoError(t, err)
 		return &http.Client{Jar: jar}
 	}
-	asks := func(b *http.Client, path string) *http.Response {
+	asks := func(b *http.Client, path string) answered {
 		t.Helper()
 		answer, err := b.Get(s.Address + path)
 		require.NoError(t, err)
 		require.NoError(t, answer.Body.Close())
-		return answer
+		return answered{answer.StatusCode, answer.Request.URL, answer.Header.Get("Location")}
 	}
 	refused := func(b *http.Client, why string) {
 		t.Helper()
 		answer := asks(b, "/openid")
-		assert.Equal(t, "openid="+why, answer.Request.URL.RawQuery)
-		assert.Equal(t, http.StatusUnauthorized, asks(b, "/v1/jobs").StatusCode)
+		assert.Equal(t, "openid="+why, answer.at.RawQuery)
+		assert.Equal(t, http.StatusUnauthorized, asks(b, "/v1/jobs").status)
 	}
 	crew := map[string]any{"preferred_username": "Rona.Tide", "groups": []string{"harbour-crew", "choir"}}
 	provider.SignsIn(crew)
 	rona := browser()
-	assert.Equal(t, "/", asks(rona, "/openid").Request.URL.RequestURI())
-	assert.Equal(t, http.StatusOK, asks(rona, "/v1/jobs").StatusCode)
-	assert.Equal(t, http.StatusForbidden, asks(rona, "/v1/tokens").StatusCode, "an operator")
+	assert.Equal(t, "/", asks(rona, "/openid").at.RequestURI())
+	assert.Equal(t, http.StatusOK, asks(rona, "/v1/jobs").status)
+	assert.Equal(t, http.StatusForbidden, asks(rona, "/v1/tokens").status, "an operator")
 	sessions, err := s.Sessions(t.Context())
 	require.NoError(t, err)
 	require.Len(t, sessions, 1)
 	assert.Equal(t, "rona-tide", *sessions[0].Who)
 	require.NoError(t, s.EndSession(t.Context(), sessions[0].Id))
-	assert.Equal(t, http.StatusUnauthorized, asks(rona, "/v1/jobs").StatusCode)
+	assert.Equal(t, http.StatusUnauthorized, asks(rona, "/v1/jobs").status)
 
 	provider.SignsIn(map[string]any{"email": "master@quay.example", "groups": []string{"harbour-crew", "harbour-masters"}})
 	master := browser()
 	asks(master, "/openid")
-	assert.Equal(t, http.StatusOK, asks(master, "/v1/tokens").StatusCode, "what may most counts")
+	assert.Equal(t, http.StatusOK, asks(master, "/v1/tokens").status, "what may most counts")
 
 	provider.SignsIn(map[string]any{"preferred_username": "guest", "groups": []string{"choir"}})
 	refused(browser(), "role")
@@ -91,15 +98,15 @@ func TestSignedInElsewhere(t *testing.T) {
 		return nil
 	}
 	there := asks(stopped, "/openid")
-	link, err := url.Parse(there.Header.Get("Location"))
+	link, err := url.Parse(there.location)
 	require.NoError(t, err)
 	victim := browser()
-	assert.Equal(t, "openid=again", asks(victim, link.RequestURI()).Request.URL.RawQuery)
-	assert.Equal(t, http.StatusUnauthorized, asks(victim, "/v1/jobs").StatusCode)
+	assert.Equal(t, "openid=again", asks(victim, link.RequestURI()).at.RawQuery)
+	assert.Equal(t, http.StatusUnauthorized, asks(victim, "/v1/jobs").status)
 	stopped.CheckRedirect = nil
-	assert.Equal(t, "/", asks(stopped, link.RequestURI()).Request.URL.RequestURI())
-	assert.Equal(t, http.StatusOK, asks(stopped, "/v1/jobs").StatusCode)
-	assert.Equal(t, "openid=again", asks(stopped, link.RequestURI()).Request.URL.RawQuery, "a second time")
+	assert.Equal(t, "/", asks(stopped, link.RequestURI()).at.RequestURI())
+	assert.Equal(t, http.StatusOK, asks(stopped, "/v1/jobs").status)
+	assert.Equal(t, "openid=again", asks(stopped, link.RequestURI()).at.RawQuery, "a second time")
 }
 
 // TestNoProvider: without one there is nothing at its addresses, and a bad one is refused at the start.

@@ -119,7 +119,7 @@ func (p *Provider) token(w http.ResponseWriter, r *http.Request) {
 	}
 	maps.Copy(claims, p.who)
 	p.lies(claims)
-	id, err := jwt.Signed(p.signer).Claims(claims).Serialize()
+	id, err := jwt.Signed(p.signer).Claims(claims).Serialize() //nolint:misspell // the library spells it so
 	if err != nil {
 		panic(err) // the key is made here
 	}

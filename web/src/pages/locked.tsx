@@ -1,6 +1,7 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { calls, result } from "../api/client.ts";
+import { useHealth } from "../api/health.ts";
 import { Failure } from "../components/failure.tsx";
 import { TextLine } from "../components/text-line.tsx";
 
@@ -16,7 +17,7 @@ export function LockedPage() {
   const search = new URLSearchParams(window.location.search);
   const used = search.get("link") === "used";
   const refused = notSignedIn[search.get("openid") ?? ""];
-  const health = useQuery({ queryKey: ["health"], queryFn: () => result(calls.GET("/v1/health")) });
+  const health = useHealth();
   return (
     <main className="mx-auto max-w-xl space-y-6 px-4 py-24">
       {refused && <Failure error={new Error(refused)} />}
