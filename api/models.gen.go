@@ -363,6 +363,7 @@ func (e NamedKind) Valid() bool {
 const (
 	NeedKindAway     NeedKind = "away"
 	NeedKindBlocked  NeedKind = "blocked"
+	NeedKindConsent  NeedKind = "consent"
 	NeedKindDoubt    NeedKind = "doubt"
 	NeedKindDrive    NeedKind = "drive"
 	NeedKindFailed   NeedKind = "failed"
@@ -377,6 +378,8 @@ func (e NeedKind) Valid() bool {
 	case NeedKindAway:
 		return true
 	case NeedKindBlocked:
+		return true
+	case NeedKindConsent:
 		return true
 	case NeedKindDoubt:
 		return true
@@ -477,6 +480,7 @@ func (e Role) Valid() bool {
 const (
 	ToldAway     Told = "away"
 	ToldBlocked  Told = "blocked"
+	ToldConsent  Told = "consent"
 	ToldDone     Told = "done"
 	ToldDoubt    Told = "doubt"
 	ToldDrive    Told = "drive"
@@ -492,6 +496,8 @@ func (e Told) Valid() bool {
 	case ToldAway:
 		return true
 	case ToldBlocked:
+		return true
+	case ToldConsent:
 		return true
 	case ToldDone:
 		return true
@@ -710,6 +716,29 @@ type Check = plan.Check
 
 // Choice defines model for Choice.
 type Choice = step.Choice
+
+// Consent defines model for Consent.
+type Consent struct {
+	Asked time.Time `json:"asked"`
+
+	// Gone what would be gone for good
+	Gone string `json:"gone"`
+	Id   string `json:"id"`
+
+	// Plan the plan that would be started
+	Plan *string `json:"plan,omitempty"`
+
+	// Pool that holds it, where it is something that is held
+	Pool *string `json:"pool,omitempty"`
+
+	// Who asked for it; absent for the service's own token
+	Who *string `json:"who,omitempty"`
+}
+
+// ConsentList defines model for ConsentList.
+type ConsentList struct {
+	Items []Consent `json:"items"`
+}
 
 // ConsoleLink defines model for ConsoleLink.
 type ConsoleLink struct {
@@ -985,6 +1014,11 @@ type FoundByName struct {
 // FoundList defines model for FoundList.
 type FoundList struct {
 	Items []Found `json:"items"`
+}
+
+// GivenConsent defines model for GivenConsent.
+type GivenConsent struct {
+	Job *Job `json:"job,omitempty"`
 }
 
 // Group defines model for Group.
@@ -1595,6 +1629,8 @@ type NamedKind string
 
 // Need defines model for Need.
 type Need struct {
+	// Consent the ID of the consent that it waits for
+	Consent *string  `json:"consent,omitempty"`
 	Job     *Job     `json:"job,omitempty"`
 	Kind    NeedKind `json:"kind"`
 	Pool    *string  `json:"pool,omitempty"`
@@ -1956,7 +1992,7 @@ type Problem struct {
 	Status int     `json:"status"`
 	Title  string  `json:"title"`
 
-	// Type urn:bagaglio: and one of: blocked (with checks), in-use (with the job, where it is one), taken, state, invalid, too-large, damaged-on-its-way, elsewhere, records, changed, host-key, unreachable, outside, name, not-a-file, kept, not-found, exists, other-format, format, damaged, unsupported; about:blank where the status says all
+	// Type urn:bagaglio: and one of: blocked (with checks), in-use (with the job, where it is one), taken, state, invalid, too-large, damaged-on-its-way, elsewhere, consent, records, changed, host-key, unreachable, outside, name, not-a-file, kept, not-found, exists, other-format, format, damaged, unsupported; about:blank where the status says all
 	Type string `json:"type"`
 }
 

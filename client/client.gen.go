@@ -127,6 +127,21 @@ type ClientInterface interface {
 	// Corresponds with POST /v1/channels/{channel}/try (the `TryChannel` operationId).
 	TryChannel(ctx context.Context, channel string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListConsents What takes data away for good, was asked for in the last day, and waits for somebody else to agree
+	//
+	// Corresponds with GET /v1/consents (the `ListConsents` operationId).
+	ListConsents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RefuseConsent Do not agree, or take back what one asked for oneself
+	//
+	// Corresponds with DELETE /v1/consents/{consent} (the `RefuseConsent` operationId).
+	RefuseConsent(ctx context.Context, consent string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GiveConsent Agree to what somebody else asked for; it begins at once
+	//
+	// Corresponds with POST /v1/consents/{consent} (the `GiveConsent` operationId).
+	GiveConsent(ctx context.Context, consent string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// MakeConsoleLink Make a link that opens the console once
 	//
 	// Corresponds with POST /v1/console-links (the `MakeConsoleLink` operationId).
@@ -1063,6 +1078,51 @@ func (c *Client) RemoveChannel(ctx context.Context, channel string, reqEditors .
 // Corresponds with POST /v1/channels/{channel}/try (the `TryChannel` operationId).
 func (c *Client) TryChannel(ctx context.Context, channel string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTryChannelRequest(c.Server, channel)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListConsents What takes data away for good, was asked for in the last day, and waits for somebody else to agree
+//
+// Corresponds with GET /v1/consents (the `ListConsents` operationId).
+func (c *Client) ListConsents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListConsentsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RefuseConsent Do not agree, or take back what one asked for oneself
+//
+// Corresponds with DELETE /v1/consents/{consent} (the `RefuseConsent` operationId).
+func (c *Client) RefuseConsent(ctx context.Context, consent string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRefuseConsentRequest(c.Server, consent)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GiveConsent Agree to what somebody else asked for; it begins at once
+//
+// Corresponds with POST /v1/consents/{consent} (the `GiveConsent` operationId).
+func (c *Client) GiveConsent(ctx context.Context, consent string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGiveConsentRequest(c.Server, consent)
 	if err != nil {
 		return nil, err
 	}
@@ -3451,6 +3511,101 @@ func NewTryChannelRequest(server string, channel string) (*http.Request, error) 
 	}
 
 	operationPath := fmt.Sprintf("/v1/channels/%s/try", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListConsentsRequest constructs an http.Request for the ListConsents method
+func NewListConsentsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/consents")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRefuseConsentRequest constructs an http.Request for the RefuseConsent method
+func NewRefuseConsentRequest(server string, consent string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "consent", consent, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/consents/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGiveConsentRequest constructs an http.Request for the GiveConsent method
+func NewGiveConsentRequest(server string, consent string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "consent", consent, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/consents/%s", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -8477,6 +8632,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /v1/channels/{channel}/try (the `TryChannel` operationId).
 	TryChannelWithResponse(ctx context.Context, channel string, reqEditors ...RequestEditorFn) (*TryChannelResponse, error)
 
+	// ListConsentsWithResponse What takes data away for good, was asked for in the last day, and waits for somebody else to agree
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/consents (the `ListConsents` operationId).
+	ListConsentsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListConsentsResponse, error)
+
+	// RefuseConsentWithResponse Do not agree, or take back what one asked for oneself
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/consents/{consent} (the `RefuseConsent` operationId).
+	RefuseConsentWithResponse(ctx context.Context, consent string, reqEditors ...RequestEditorFn) (*RefuseConsentResponse, error)
+
+	// GiveConsentWithResponse Agree to what somebody else asked for; it begins at once
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/consents/{consent} (the `GiveConsent` operationId).
+	GiveConsentWithResponse(ctx context.Context, consent string, reqEditors ...RequestEditorFn) (*GiveConsentResponse, error)
+
 	// MakeConsoleLinkWithResponse Make a link that opens the console once
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9668,6 +9844,143 @@ func (r TryChannelResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TryChannelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListConsentsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ConsentList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListConsentsResponse) GetJSON200() *ConsentList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListConsentsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListConsentsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListConsentsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListConsentsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListConsentsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RefuseConsentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RefuseConsentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RefuseConsentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RefuseConsentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RefuseConsentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RefuseConsentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GiveConsentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *GivenConsent
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GiveConsentResponse) GetJSON200() *GivenConsent {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GiveConsentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GiveConsentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GiveConsentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GiveConsentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GiveConsentResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14852,6 +15165,45 @@ func (c *ClientWithResponses) TryChannelWithResponse(ctx context.Context, channe
 	return ParseTryChannelResponse(rsp)
 }
 
+// ListConsentsWithResponse What takes data away for good, was asked for in the last day, and waits for somebody else to agree
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/consents (the `ListConsents` operationId).
+func (c *ClientWithResponses) ListConsentsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListConsentsResponse, error) {
+	rsp, err := c.ListConsents(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListConsentsResponse(rsp)
+}
+
+// RefuseConsentWithResponse Do not agree, or take back what one asked for oneself
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/consents/{consent} (the `RefuseConsent` operationId).
+func (c *ClientWithResponses) RefuseConsentWithResponse(ctx context.Context, consent string, reqEditors ...RequestEditorFn) (*RefuseConsentResponse, error) {
+	rsp, err := c.RefuseConsent(ctx, consent, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRefuseConsentResponse(rsp)
+}
+
+// GiveConsentWithResponse Agree to what somebody else asked for; it begins at once
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/consents/{consent} (the `GiveConsent` operationId).
+func (c *ClientWithResponses) GiveConsentWithResponse(ctx context.Context, consent string, reqEditors ...RequestEditorFn) (*GiveConsentResponse, error) {
+	rsp, err := c.GiveConsent(ctx, consent, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGiveConsentResponse(rsp)
+}
+
 // MakeConsoleLinkWithResponse Make a link that opens the console once
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16819,6 +17171,101 @@ func ParseTryChannelResponse(rsp *http.Response) (*TryChannelResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListConsentsResponse parses an HTTP response from a ListConsentsWithResponse call
+func ParseListConsentsResponse(rsp *http.Response) (*ListConsentsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListConsentsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ConsentList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRefuseConsentResponse parses an HTTP response from a RefuseConsentWithResponse call
+func ParseRefuseConsentResponse(rsp *http.Response) (*RefuseConsentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RefuseConsentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGiveConsentResponse parses an HTTP response from a GiveConsentWithResponse call
+func ParseGiveConsentResponse(rsp *http.Response) (*GiveConsentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GiveConsentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest GivenConsent
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

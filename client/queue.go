@@ -89,3 +89,19 @@ func (s *Service) Events(ctx context.Context, before int64, limit int) ([]api.Ev
 	}
 	return items[api.Event](s.calls.ListEvents(ctx, &p))
 }
+
+// Consents are what takes data away for good and waits for somebody else to agree.
+func (s *Service) Consents(ctx context.Context) ([]api.Consent, error) {
+	return items[api.Consent](s.calls.ListConsents(ctx))
+}
+
+// GiveConsent agrees to what somebody else asked for.
+func (s *Service) GiveConsent(ctx context.Context, id string) (api.GivenConsent, error) {
+	return decode[api.GivenConsent](s.calls.GiveConsent(ctx, id))
+}
+
+// RefuseConsent does not agree, or takes back what one asked for oneself.
+func (s *Service) RefuseConsent(ctx context.Context, id string) error {
+	_, err := decode[struct{}](s.calls.RefuseConsent(ctx, id))
+	return err
+}

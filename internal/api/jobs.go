@@ -43,7 +43,11 @@ func (s *server) StartJob(ctx context.Context, r StartJobRequestObject) (StartJo
 	if err := s.gate.planned(ctx, personOf(ctx), kept.Plan); err != nil {
 		return nil, err
 	}
-	job, err := s.service.Queue.Start(ctx, queue.New{Plan: r.Body.Plan, Speed: r.Body.Speed, Hours: r.Body.Hours, Who: whoAsks(ctx)})
+	job, err := s.service.Consents.Start(
+		ctx,
+		queue.New{Plan: r.Body.Plan, Speed: r.Body.Speed, Hours: r.Body.Hours, Who: whoAsks(ctx)},
+		personOf(ctx).Name,
+	)
 	j := viewJob(job)
 	ctx.(*gin.Context).Set(subjectKey, "job "+j.Id)
 	if err == nil {

@@ -12,7 +12,7 @@ func (s *server) ListNeeds(ctx context.Context, _ ListNeedsRequestObject) (ListN
 	needs, err := attention.Needs(ctx, s.service.Records, s.service.Places, time.Now())
 	out := ListNeeds200JSONResponse{Items: []spec.Need{}}
 	for _, n := range needs {
-		v := spec.Need{Kind: spec.NeedKind(n.Kind), Text: n.Text, Pool: known(n.Pool), Routine: known(n.Routine)}
+		v := spec.Need{Kind: spec.NeedKind(n.Kind), Text: n.Text, Pool: known(n.Pool), Routine: known(n.Routine), Consent: known(n.Consent)}
 		if !n.Since.IsZero() {
 			v.Since = &n.Since
 		}

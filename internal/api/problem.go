@@ -16,7 +16,9 @@ import (
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/local"
 	"bagaglio/core/upload"
+	"bagaglio/internal/consents"
 	"bagaglio/internal/planner"
+	"bagaglio/internal/queue"
 	"bagaglio/internal/records"
 	"bagaglio/internal/store"
 
@@ -35,6 +37,8 @@ var classes = []struct {
 	{isA[*store.LeasedError], "in-use", http.StatusConflict},
 	{is(step.ErrInUse), "in-use", http.StatusConflict},
 	{is(records.ErrState), "state", http.StatusConflict},
+	{isA[*consents.NeededError], "consent", http.StatusConflict},
+	{isA[*queue.GoneError], "consent", http.StatusConflict},
 	{is(errElsewhere), "elsewhere", http.StatusForbidden},
 	{is(upload.ErrPiece), "damaged-on-its-way", http.StatusBadRequest},
 	{is(errNotYou), "not-you", http.StatusUnauthorized},

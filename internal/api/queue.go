@@ -129,7 +129,7 @@ func (s *server) ListHeld(ctx context.Context, _ ListHeldRequestObject) (ListHel
 }
 
 func (s *server) DropHeld(ctx context.Context, r DropHeldRequestObject) (DropHeldResponseObject, error) {
-	return DropHeld204Response{}, s.service.Places.DropHeld(ctx, r.Pool, r.Held)
+	return DropHeld204Response{}, s.service.Consents.DropHeld(ctx, r.Pool, r.Held, personOf(ctx).Name)
 }
 
 func (s *server) RestoreHeld(ctx context.Context, r RestoreHeldRequestObject) (RestoreHeldResponseObject, error) {

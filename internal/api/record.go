@@ -71,6 +71,8 @@ var deeds = map[string]string{
 	"POST /v1/pools/:pool/uploads":                 "began to upload",
 	"POST /v1/pools/:pool/uploads/:upload/end":     "ended an upload",
 	"DELETE /v1/pools/:pool/uploads/:upload":       "dropped an upload",
+	"POST /v1/consents/:consent":                   "agreed",
+	"DELETE /v1/consents/:consent":                 "did not agree",
 	"PUT /v1/limits":                               "changed a limit",
 	"DELETE /v1/limits":                            "removed a limit",
 }

@@ -19,6 +19,7 @@ var errElsewhere = errors.New("you may not work there")
 // asks are the calls that do not say in their address what they work on: their handlers ask whether that may be. A plan changes nothing.
 var asks = map[string]bool{
 	"POST /v1/group-plans": true, "POST /v1/jobs": true, "POST /v1/groups": true, "POST /v1/exports": true, "DELETE /v1/exports/:export": true,
+	"POST /v1/consents/:consent": true, "DELETE /v1/consents/:consent": true,
 }
 
 // works fails where somebody whose work is limited asks for work elsewhere. What is about the whole service is elsewhere for them.

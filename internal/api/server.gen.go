@@ -32,6 +32,15 @@ type ServerInterface interface {
 	// TryChannel Tell it now that it is tried out, and say whether that is accepted: by the web server, the mail server, or the program
 	// (POST /v1/channels/{channel}/try)
 	TryChannel(c *gin.Context, channel string)
+	// ListConsents What takes data away for good, was asked for in the last day, and waits for somebody else to agree
+	// (GET /v1/consents)
+	ListConsents(c *gin.Context)
+	// RefuseConsent Do not agree, or take back what one asked for oneself
+	// (DELETE /v1/consents/{consent})
+	RefuseConsent(c *gin.Context, consent string)
+	// GiveConsent Agree to what somebody else asked for; it begins at once
+	// (POST /v1/consents/{consent})
+	GiveConsent(c *gin.Context, consent string)
 	// MakeConsoleLink Make a link that opens the console once
 	// (POST /v1/console-links)
 	MakeConsoleLink(c *gin.Context)
@@ -444,6 +453,69 @@ func (siw *ServerInterfaceWrapper) TryChannel(c *gin.Context) {
 	}
 
 	siw.Handler.TryChannel(c, channel)
+}
+
+// ListConsents operation middleware
+func (siw *ServerInterfaceWrapper) ListConsents(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListConsents(c)
+}
+
+// RefuseConsent operation middleware
+func (siw *ServerInterfaceWrapper) RefuseConsent(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "consent" -------------
+	var consent string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "consent", c.Param("consent"), &consent, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter consent: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RefuseConsent(c, consent)
+}
+
+// GiveConsent operation middleware
+func (siw *ServerInterfaceWrapper) GiveConsent(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "consent" -------------
+	var consent string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "consent", c.Param("consent"), &consent, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter consent: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GiveConsent(c, consent)
 }
 
 // MakeConsoleLink operation middleware
@@ -3617,6 +3689,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/v1/held", wrapper.ListHeld)
 	router.DELETE(options.BaseURL+"/v1/pools/:pool/held/:held", wrapper.DropHeld)
 	router.POST(options.BaseURL+"/v1/pools/:pool/held/:held/restore", wrapper.RestoreHeld)
+	router.GET(options.BaseURL+"/v1/consents", wrapper.ListConsents)
+	router.DELETE(options.BaseURL+"/v1/consents/:consent", wrapper.RefuseConsent)
+	router.POST(options.BaseURL+"/v1/consents/:consent", wrapper.GiveConsent)
 	router.GET(options.BaseURL+"/v1/log", wrapper.ListEvents)
 }
 
@@ -3756,6 +3831,116 @@ type TryChanneldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TryChanneldefaultApplicationProblemPlusJSONResponse) VisitTryChannelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListConsentsRequestObject struct {
+}
+
+type ListConsentsResponseObject interface {
+	VisitListConsentsResponse(w http.ResponseWriter) error
+}
+
+type ListConsents200JSONResponse ConsentList
+
+func (response ListConsents200JSONResponse) VisitListConsentsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListConsentsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListConsentsdefaultApplicationProblemPlusJSONResponse) VisitListConsentsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RefuseConsentRequestObject struct {
+	Consent string `json:"consent"`
+}
+
+type RefuseConsentResponseObject interface {
+	VisitRefuseConsentResponse(w http.ResponseWriter) error
+}
+
+type RefuseConsent204Response struct {
+}
+
+func (response RefuseConsent204Response) VisitRefuseConsentResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RefuseConsentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RefuseConsentdefaultApplicationProblemPlusJSONResponse) VisitRefuseConsentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GiveConsentRequestObject struct {
+	Consent string `json:"consent"`
+}
+
+type GiveConsentResponseObject interface {
+	VisitGiveConsentResponse(w http.ResponseWriter) error
+}
+
+type GiveConsent200JSONResponse GivenConsent
+
+func (response GiveConsent200JSONResponse) VisitGiveConsentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GiveConsentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GiveConsentdefaultApplicationProblemPlusJSONResponse) VisitGiveConsentResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8056,6 +8241,15 @@ type StrictServerInterface interface {
 	// TryChannel Tell it now that it is tried out, and say whether that is accepted: by the web server, the mail server, or the program
 	// (POST /v1/channels/{channel}/try)
 	TryChannel(ctx context.Context, request TryChannelRequestObject) (TryChannelResponseObject, error)
+	// ListConsents What takes data away for good, was asked for in the last day, and waits for somebody else to agree
+	// (GET /v1/consents)
+	ListConsents(ctx context.Context, request ListConsentsRequestObject) (ListConsentsResponseObject, error)
+	// RefuseConsent Do not agree, or take back what one asked for oneself
+	// (DELETE /v1/consents/{consent})
+	RefuseConsent(ctx context.Context, request RefuseConsentRequestObject) (RefuseConsentResponseObject, error)
+	// GiveConsent Agree to what somebody else asked for; it begins at once
+	// (POST /v1/consents/{consent})
+	GiveConsent(ctx context.Context, request GiveConsentRequestObject) (GiveConsentResponseObject, error)
 	// MakeConsoleLink Make a link that opens the console once
 	// (POST /v1/console-links)
 	MakeConsoleLink(ctx context.Context, request MakeConsoleLinkRequestObject) (MakeConsoleLinkResponseObject, error)
@@ -8553,6 +8747,82 @@ func (sh *strictHandler) TryChannel(ctx *gin.Context, channel string) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(TryChannelResponseObject); ok {
 		if err := validResponse.VisitTryChannelResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListConsents operation middleware
+func (sh *strictHandler) ListConsents(ctx *gin.Context) {
+	var request ListConsentsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListConsents(ctx, request.(ListConsentsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListConsents")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListConsentsResponseObject); ok {
+		if err := validResponse.VisitListConsentsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RefuseConsent operation middleware
+func (sh *strictHandler) RefuseConsent(ctx *gin.Context, consent string) {
+	var request RefuseConsentRequestObject
+
+	request.Consent = consent
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RefuseConsent(ctx, request.(RefuseConsentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RefuseConsent")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RefuseConsentResponseObject); ok {
+		if err := validResponse.VisitRefuseConsentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GiveConsent operation middleware
+func (sh *strictHandler) GiveConsent(ctx *gin.Context, consent string) {
+	var request GiveConsentRequestObject
+
+	request.Consent = consent
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GiveConsent(ctx, request.(GiveConsentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GiveConsent")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GiveConsentResponseObject); ok {
+		if err := validResponse.VisitGiveConsentResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -21,6 +21,7 @@ type Kind string
 // The kinds, the most urgent first.
 const (
 	Question Kind = "question" // a job asks
+	Consent  Kind = "consent"  // what takes data away for good waits for a second person
 	Stopped  Kind = "stopped"  // a job does not go on by itself
 	Blocked  Kind = "blocked"  // a routine was not begun, or not all of it
 	Failed   Kind = "failed"   // a job did not do what it was to
@@ -30,7 +31,7 @@ const (
 	Drive    Kind = "drive"    // no job uses a drive any more
 )
 
-var kinds = []Kind{Question, Stopped, Blocked, Failed, Doubt, Away, Full, Drive}
+var kinds = []Kind{Question, Consent, Stopped, Blocked, Failed, Doubt, Away, Full, Drive}
 
 // Need is something that needs somebody. Job is 0, and Pool and Routine are empty, where it is not about one.
 type Need struct {
@@ -40,11 +41,14 @@ type Need struct {
 	Job     int64
 	Pool    string
 	Routine string
+	Consent string // its ID
 }
 
 const (
 	// lately is how long ago a job may have ended that is told of.
 	lately = 3 * 24 * time.Hour
+	// asLong is for how long consent can be given.
+	asLong = 24 * time.Hour
 	// little is how much room a pool has at least that is not full, as a share of it.
 	little = 0.05
 	// patience is for how long a job may be in trouble that tries again by itself.
@@ -53,11 +57,12 @@ const (
 	mostJobs = 500
 )
 
-// Jobs are those of the service, and the last runs of routines that were not begun as they were to be.
+// Jobs are those of the service, the last runs of routines that were not begun as they were to be, and what waits for a second person.
 type Jobs interface {
 	FailedRuns(ctx context.Context) ([]store.KeptRun, error)
 	Jobs(ctx context.Context, q store.JobQuery) ([]store.Job, error)
 	JobsIn(ctx context.Context, state store.State) ([]store.Job, error)
+	Consents(ctx context.Context, since time.Time) ([]store.Consent, error)
 }
 
 // Pools are those of the service, with what is known of them.
@@ -98,6 +103,15 @@ func Needs(ctx context.Context, jobs Jobs, pools Pools, now time.Time) (all []Ne
 		if err != nil {
 			return nil, err
 		}
+		all = append(all, n)
+	}
+	wanted, err := jobs.Consents(ctx, now.Add(-asLong))
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range wanted {
+		n := Need{Kind: Consent, Consent: c.ID, Text: c.Said + " would be gone for good: somebody else than who asked for it has to agree."}
+		n.Since, _ = time.Parse(time.RFC3339Nano, c.Asked) // as it was written
 		all = append(all, n)
 	}
 	known, err := pools.Pools(ctx)

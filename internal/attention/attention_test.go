@@ -19,12 +19,14 @@ import (
 
 // known are jobs and pools.
 type known struct {
-	jobs  []store.Job
-	pools []places.Pool
-	runs  []store.KeptRun
+	jobs     []store.Job
+	pools    []places.Pool
+	runs     []store.KeptRun
+	consents []store.Consent
 }
 
-func (k known) FailedRuns(context.Context) ([]store.KeptRun, error) { return k.runs, nil }
+func (k known) Consents(context.Context, time.Time) ([]store.Consent, error) { return k.consents, nil }
+func (k known) FailedRuns(context.Context) ([]store.KeptRun, error)          { return k.runs, nil }
 
 // Jobs are the newest ones: one that runs is older, and not among them.
 func (k known) Jobs(context.Context, store.JobQuery) (all []store.Job, err error) {

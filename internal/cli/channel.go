@@ -104,7 +104,7 @@ input. What cannot be told is tried again for a day.`,
 	c.Flags().BoolVar(&clear, "in-the-clear", false, "also where the mail server does not encrypt")
 	c.Flags().StringVar(&program, "program", "", "name of a program in /etc/bagaglio/notices")
 	c.Flags().
-		StringSliceVar(&tells, "tell", nil, "what is told: question, stopped, blocked, failed, doubt, away, full, drive, done (all but done)")
+		StringSliceVar(&tells, "tell", nil, "what is told: question, consent, stopped, blocked, failed, doubt, away, full, drive, done (all but done)")
 	c.MarkFlagsOneRequired("url", "server", "program")
 	c.MarkFlagsMutuallyExclusive("url", "server", "program")
 	a.jsonFlag(c)

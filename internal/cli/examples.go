@@ -5,6 +5,7 @@ import "github.com/spf13/cobra"
 // examples show how the commands are used that have none of their own, in the world of the demo, by the words that call them.
 var examples = map[string]string{
 	"channel list":          "channel list",
+	"consent list":          "consent list",
 	"console":               "console",
 	"demo":                  "demo --stay",
 	"device list":           "device list",

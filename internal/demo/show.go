@@ -103,7 +103,8 @@ func (s *show) makeFolder(name string) string {
 func (s *show) start() (stop func() error, err error) {
 	// Not ended with the demo's context: the service is asked to stop, after what is shown.
 	cmd := exec.Command(s.Binary, "serve", "--listen", s.Listen, "--state", s.state())
-	cmd.Stderr = &strings.Builder{}
+	said := &strings.Builder{}
+	cmd.Stderr = said
 	// Ctrl-C at the terminal is for the demo alone.
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
 	out, err := cmd.StdoutPipe()
@@ -113,7 +114,13 @@ func (s *show) start() (stop func() error, err error) {
 	if err := cmd.Start(); err != nil {
 		return nil, err
 	}
-	stop = func() error { return errors.Join(cmd.Process.Signal(syscall.SIGTERM), cmd.Wait()) }
+	stop = func() error {
+		err := errors.Join(cmd.Process.Signal(syscall.SIGTERM), cmd.Wait())
+		if err != nil || strings.Contains(said.String(), "panic recovered") { // it has gone on, and must not be overlooked
+			err = errors.Join(err, fmt.Errorf("the service said: %s", said))
+		}
+		return err
+	}
 	lines := bufio.NewScanner(out)
 	for lines.Scan() {
 		if _, link, ok := strings.Cut(lines.Text(), "minutes: "); ok {

@@ -71,6 +71,9 @@ func (q *Queue) startGroup(ctx context.Context, id, who string) (Group, error) {
 				stopped.Checks = append(stopped.Checks, c)
 			}
 		}
+		if err := q.secondPerson(p); err != nil {
+			return Group{}, fmt.Errorf("%w: %w: leave it out here, and start it alone", records.ErrState, err)
+		}
 		n.Plans = append(n.Plans, p)
 	}
 	if len(stopped.Checks) > 0 {

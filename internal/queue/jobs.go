@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 
 	"bagaglio/core/plan"
@@ -23,6 +24,23 @@ type New struct {
 	Who   string // asks for it
 	Speed *int64 // bytes a second
 	Hours *string
+	// Agreed tells that somebody else has agreed to what it takes away for good.
+	Agreed bool
+}
+
+// GoneError is the error for a plan that takes data away for good, to which nobody else has agreed.
+type GoneError struct{ Gone []string }
+
+func (e *GoneError) Error() string {
+	return fmt.Sprintf("%s would be gone for good: somebody else has to agree first", strings.Join(e.Gone, ", "))
+}
+
+// secondPerson fails for a plan that takes data away for good, where that needs one.
+func (q *Queue) secondPerson(p plan.Plan) error {
+	if gone := p.ForGood(); q.options.SecondPerson && len(gone) > 0 {
+		return &GoneError{gone}
+	}
+	return nil
 }
 
 // Start puts the request of a plan into the queue. What the world looks like may have changed since, so it is planned anew.
@@ -46,7 +64,7 @@ func (q *Queue) startPlan(ctx context.Context, n New) (Job, error) {
 	if n.Hours != nil {
 		jobs.Hours = *n.Hours
 	}
-	return q.start(ctx, kept.Plan, jobs)
+	return q.start(ctx, kept.Plan, jobs, n.Agreed)
 }
 
 // Again puts the request of an ended job into the queue as a new job, which somebody asks for.
@@ -58,11 +76,11 @@ func (q *Queue) Again(ctx context.Context, id, who string) (Job, error) {
 	if !j.State.Ended() {
 		return Job{}, fmt.Errorf("%w: job %s is still %s", records.ErrState, id, j.State)
 	}
-	return q.start(ctx, j.Plan, store.NewJobs{Speed: j.Speed, Hours: j.Hours, Who: who})
+	return q.start(ctx, j.Plan, store.NewJobs{Speed: j.Speed, Hours: j.Hours, Who: who}, false)
 }
 
 // start starts what was planned, as it is planned now.
-func (q *Queue) start(ctx context.Context, before plan.Plan, n store.NewJobs) (Job, error) {
+func (q *Queue) start(ctx context.Context, before plan.Plan, n store.NewJobs, agreed bool) (Job, error) {
 	if n.Speed < 0 {
 		return Job{}, fmt.Errorf("%w: a limit is 0, for none, or more", records.ErrInvalid)
 	}
@@ -72,6 +90,9 @@ func (q *Queue) start(ctx context.Context, before plan.Plan, n store.NewJobs) (J
 	p, err := q.prepared(ctx, before.Request, time.Now())
 	if err == nil {
 		err = sameDisk(before, p)
+	}
+	if err == nil && !agreed {
+		err = q.secondPerson(p)
 	}
 	if err != nil {
 		return Job{}, err

@@ -52,6 +52,8 @@ type Options struct {
 	Hold time.Duration
 	// Checkpoint is how often a job keeps how far it is.
 	Checkpoint time.Duration
+	// SecondPerson has a plan that takes data away for good begin only where somebody else has agreed.
+	SecondPerson bool
 	// Serves is where a file is served to other programs, by what it is called in leases; empty where it is not.
 	Serves func(lease string) string
 }

@@ -11,6 +11,7 @@ import (
 
 	"bagaglio/internal/access"
 	"bagaglio/internal/arrivals"
+	"bagaglio/internal/consents"
 	"bagaglio/internal/exports"
 	"bagaglio/internal/files"
 	"bagaglio/internal/machines"
@@ -34,6 +35,7 @@ type Service struct {
 	Exports  *exports.Exports
 	Files    *files.Files
 	Arrivals *arrivals.Arrivals
+	Consents *consents.Consents
 	Planner  *planner.Planner
 	Queue    *queue.Queue
 
@@ -51,6 +53,8 @@ type Options struct {
 	// LogLines and LogAge are how many lines of the log are kept, and for how long; 0 keeps all.
 	LogLines int
 	LogAge   time.Duration
+	// SecondPerson has what takes data away for good wait until somebody else agrees.
+	SecondPerson bool
 	// Secrets is the folder with files that hosts may be logged in to with, empty for none.
 	Secrets string
 }
@@ -100,11 +104,12 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 	s.Arrivals = arrivals.New(s.Records, s.Places, log)
 	s.Planner = planner.New(s.Records, s.Places, s.Machines, state, log)
 	s.Queue, err = queue.Open(ctx, s.Records, s.Places, s.Planner, queue.Options{
-		State: state, Hold: o.Hold, Checkpoint: o.Checkpoint, Serves: s.Exports.Serves,
+		State: state, Hold: o.Hold, Checkpoint: o.Checkpoint, Serves: s.Exports.Serves, SecondPerson: o.SecondPerson,
 	}, log)
 	if err != nil {
 		return err
 	}
+	s.Consents = consents.New(s.Records, s.Places, s.Queue, o.SecondPerson)
 	if s.Routines, err = routines.Open(s.Records, s.Places, s.Machines, s.Planner, s.Queue, log); err != nil {
 		return err
 	}

@@ -20,7 +20,7 @@ type Page struct {
 }
 
 // patience is how long a page may take to show what it should, on a machine that is busy with other tests.
-const patience = 30 * time.Second
+const patience = time.Minute
 
 // Browse opens a browser window of that size. The test is skipped where no browser is installed.
 func Browse(t testing.TB, width, height int) *Page {
@@ -122,6 +122,13 @@ func (p *Page) Click(name string) {
 		` || e.ariaLabel === ` + strconv.Quote(name) + `) && !e.disabled)`
 	p.Await(find)
 	Eval[bool](p, "(() => { "+find+".click(); return true; })()")
+}
+
+// Upload chooses a file of this computer in the only field for files, once it is there.
+func (p *Page) Upload(file string) {
+	p.t.Helper()
+	p.Await(`document.querySelector("input[type=file]")`)
+	p.do(chromedp.SetUploadFiles("input[type=file]", []string{file}))
 }
 
 // Press presses a key.

@@ -117,7 +117,7 @@ func TestEveryRouteAndEveryRole(t *testing.T) {
 			assert.NotEqual(t, http.StatusForbidden, status, what...)
 		case strings.Contains(r.path, "{job}") || strings.Contains(r.path, "{group}"): // of which there is none
 			assert.Equal(t, http.StatusNotFound, status, what...)
-		case slices.Contains([]string{"/v1/group-plans", "/v1/jobs", "/v1/groups", "/v1/exports", "/v1/exports/{export}"}, r.path): // its body says of what, see TestWorkIsLimited
+		case slices.Contains([]string{"/v1/group-plans", "/v1/jobs", "/v1/groups", "/v1/exports", "/v1/exports/{export}", "/v1/consents/{consent}"}, r.path): // its body says of what, see TestWorkIsLimited
 			assert.GreaterOrEqual(t, status, 400, what...)
 		default:
 			assert.Equal(t, http.StatusForbidden, status, what...)

@@ -18,6 +18,7 @@ const ways: Record<Kind, string> = {
 
 const kinds: Record<Schemas["Told"], string> = {
   question: "a job asks",
+  consent: "what waits for a second person",
   stopped: "a job does not go on",
   blocked: "a routine was not begun",
   failed: "a job failed",

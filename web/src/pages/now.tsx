@@ -1,4 +1,4 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import {
   CircleAlert,
   CircleHelp,
@@ -7,6 +7,7 @@ import {
   OctagonX,
   PlugZap,
   ShieldQuestion,
+  UsersRound,
   Unplug,
   X,
 } from "lucide-react";
@@ -22,6 +23,7 @@ type Need = Schemas["Need"];
 
 const looks = {
   question: { icon: CircleHelp, word: "asks", colour: "text-warning" },
+  consent: { icon: UsersRound, word: "has to agree", colour: "text-warning" },
   stopped: { icon: CirclePause, word: "does not go on by itself", colour: "text-warning" },
   blocked: { icon: OctagonX, word: "was not begun as it was to be", colour: "text-warning" },
   failed: { icon: CircleAlert, word: "failed", colour: "text-error" },
@@ -134,6 +136,27 @@ function GoOn({ job }: { job: Job }) {
   );
 }
 
+/** Agrees to what somebody else asked for, or does not. */
+function Agree({ consent }: { consent: string }) {
+  const client = useQueryClient();
+  const params = { path: { consent } };
+  const done = { onSuccess: () => client.invalidateQueries() };
+  const give = useMutation({ mutationFn: () => result(calls.POST("/v1/consents/{consent}", { params })), ...done });
+  const refuse = useMutation({ mutationFn: () => result(calls.DELETE("/v1/consents/{consent}", { params })), ...done });
+  const error = give.error ?? refuse.error;
+  return (
+    <div className="flex flex-wrap gap-2">
+      <button type="button" className="btn btn-sm btn-warning" disabled={give.isPending} onClick={() => give.mutate()}>
+        I agree: let it be gone
+      </button>
+      <button type="button" className="btn btn-sm" disabled={refuse.isPending} onClick={() => refuse.mutate()}>
+        Leave it
+      </button>
+      {error && <Failure error={error} />}
+    </div>
+  );
+}
+
 function NeedSheet({ need, dismiss }: { need: Need; dismiss: () => void }) {
   const { icon: Icon, word, colour } = looks[need.kind];
   const { job, pool, routine } = need;
@@ -141,6 +164,8 @@ function NeedSheet({ need, dismiss }: { need: Need; dismiss: () => void }) {
     <Link className="link font-bold" to={`/jobs/${job.id}`}>
       Job {job.id}, {workName(job.request)} {subjectName(job.request)}
     </Link>
+  ) : need.consent ? (
+    <span className="font-bold">Somebody</span>
   ) : routine ? (
     <Link className="link font-bold" to="/routines">
       {routine}
@@ -170,6 +195,7 @@ function NeedSheet({ need, dismiss }: { need: Need; dismiss: () => void }) {
         <p className="break-words">{need.text}</p>
         {need.since && <p className="text-sm opacity-75">{when(need.since)}</p>}
       </div>
+      {need.consent && <Agree consent={need.consent} />}
       {need.kind === "stopped" && job?.actions.includes("resume") && <GoOn job={job} />}
       {["blocked", "failed", "doubt", "drive"].includes(need.kind) && (
         <button
