@@ -73,7 +73,7 @@ func Start(u *user.User, words ...string) (d *Daemon, err error) {
 		}
 	}
 	// What it finds out about its emulators, in seconds, all daemons of a user on this computer share; each looks whether it still holds.
-	shared := filepath.Join(os.TempDir(), "emulators-"+u.Uid)
+	shared := filepath.Join("/tmp", "emulators-"+u.Uid) // where each of them comes in
 	if err := own(shared); err != nil {
 		return nil, err
 	}

@@ -36,7 +36,7 @@ func serverOf(h store.Host) string {
 	return address
 }
 
-// fetch returns a secret of a host: as it was given, or from the file or variable that it names. Those are for one computer each, which
+// fetch returns a secret of a host: as it was given, or from the file, variable or credential that it names. Those are for one computer each, which
 // their names say: nobody can have them sent to another one.
 func (s *Places) fetch(h store.Host, secret string) (string, error) {
 	server := serverOf(h)
@@ -44,6 +44,13 @@ func (s *Places) fetch(h store.Host, secret string) (string, error) {
 		text, err := s.secretFile(server, name)
 		if err != nil {
 			return "", fmt.Errorf("%w: reading a secret: %w", records.ErrInvalid, err)
+		}
+		return strings.TrimRight(text, "\r\n"), nil
+	}
+	if name, ok := strings.CutPrefix(secret, "credential:"); ok {
+		text, err := s.credential(server, name)
+		if err != nil {
+			return "", fmt.Errorf("%w: reading a credential: %w", records.ErrInvalid, err)
 		}
 		return strings.TrimRight(text, "\r\n"), nil
 	}
@@ -85,15 +92,35 @@ func (s *Places) secretFile(server, name string) (string, error) {
 	if err := s.kept.Apart(s.secrets); err != nil {
 		return "", err
 	}
-	root, err := os.OpenRoot(s.secrets)
-	if err != nil {
-		return "", err
-	}
-	defer root.Close()
 	at := filepath.Join(server, name)
 	if filepath.IsAbs(name) || !filepath.IsLocal(name) || filepath.Base(server) != server {
 		return "", fmt.Errorf("%q is not the name of a file in %s: write file:NAME for the one in FOLDER/%s", name, s.secrets, server)
 	}
+	return s.readSecret(s.secrets, at)
+}
+
+// credentials is the variable with the folder that systemd puts the credentials of a unit into (systemd.exec(5), LoadCredential=).
+const credentials = "CREDENTIALS_DIRECTORY"
+
+// credential reads a credential of the service's unit, whose name begins with that of the computer that it is for.
+func (s *Places) credential(server, name string) (string, error) {
+	dir := os.Getenv(credentials)
+	if dir == "" {
+		return "", errors.New("the service was given none: load it in its unit (LoadCredential=NAME:FILE)")
+	}
+	if !strings.HasPrefix(name, server+".") || filepath.Base(name) != name {
+		return "", fmt.Errorf("a credential for %s is to come from %q: its name has to begin with %s. (with the dot)", server, name, server)
+	}
+	return s.readSecret(dir, name)
+}
+
+// readSecret reads a file in a folder.
+func (s *Places) readSecret(dir, at string) (string, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return "", err
+	}
+	defer root.Close()
 	file, err := root.OpenFile(at, os.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW, 0)
 	if err != nil {
 		return "", err

@@ -85,8 +85,11 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 	} else {
 		err = s.factsOfFolder(ctx, r, m, &f)
 	}
-	if err != nil || m.Problem != nil {
-		return plan.ForMachine(r, f, nil), err
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	if m.Problem != nil {
+		return plan.ForMachine(r, f, nil), nil
 	}
 	if r.Machine != "" && r.To != "" && kept == nil {
 		if f.Tried, err = s.guests.LastTried(ctx, r.Machine, r.To); err != nil {

@@ -77,6 +77,19 @@ func TestSecretsGoWhereTheyBelong(t *testing.T) {
 	}
 	without := start(t)
 	assert.Contains(t, ask(without, "crew", "file:right"), "no folder for secrets is configured")
+	assert.Contains(t, ask(without, "crew", "credential:127.0.0.1.password"), "LoadCredential=")
+	unit := t.TempDir()
+	write(filepath.Join(unit, "127.0.0.1.password"), "spring tide", 0o400)
+	write(filepath.Join(unit, "192.0.2.9.password"), "not for you", 0o400)
+	with := testkit.StartBinary(t, testkit.Binary(t), []string{"CREDENTIALS_DIRECTORY=" + unit}, filepath.Join(t.TempDir(), "state"))
+	_ = ask(with, "unit", "credential:127.0.0.1.password")
+	sent, _ = got.Load("unit")
+	assert.Equal(t, "spring tide", sent)
+	for _, name := range []string{"192.0.2.9.password", "../x", "127.0.0.1", "127.0.0.1./../192.0.2.9.password"} {
+		assert.Contains(t, ask(with, "unit-"+name, "credential:"+name), "has to begin with 127.0.0.1.", name)
+		sent, _ := got.Load("unit-" + name)
+		assert.Empty(t, sent, name)
+	}
 
 	// A password that is kept does not follow a host to another computer.
 	_, err := s.AddHost(
