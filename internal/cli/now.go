@@ -108,6 +108,7 @@ func (a *app) printNow(now situation) error {
 // needs are the words for kinds of needs.
 var needs = map[api.NeedKind]string{
 	api.NeedKindQuestion: "ASKS",
+	api.NeedKindConsent:  "AGREE",
 	api.NeedKindStopped:  "STOPPED",
 	api.NeedKindBlocked:  "BLOCKED",
 	api.NeedKindFailed:   "FAILED",
@@ -121,6 +122,9 @@ var needs = map[api.NeedKind]string{
 func aboutOf(n api.Need) string {
 	if n.Routine != nil {
 		return "routine " + *n.Routine
+	}
+	if n.Consent != nil {
+		return "consent " + *n.Consent
 	}
 	if n.Job == nil {
 		return *n.Pool

@@ -49,7 +49,7 @@ func (n *Notices) note(ctx context.Context, kept []store.Channel, now time.Time)
 	for _, m := range happened {
 		key := m.Kind + " " + m.Pool
 		if m.Pool == "" {
-			key = fmt.Sprint(m.Kind, " ", m.Job, m.Routine, " ", m.At.UnixNano()) // a job may ask twice
+			key = fmt.Sprint(m.Kind, " ", m.Job, m.Routine, m.Consent, " ", m.At.UnixNano()) // a job may ask twice
 		}
 		if _, twice := by[key]; !twice {
 			so, by[key] = append(so, key), m
@@ -90,6 +90,8 @@ func (n *Notices) happened(ctx context.Context, now time.Time) (all []Message, e
 			m.Text = "Job " + strconv.FormatInt(need.Job, 10) + ": " + m.Text
 		case need.Routine != "":
 			m.Text = "Routine " + need.Routine + ": " + m.Text
+		case need.Consent != "":
+			m.Consent = need.Consent
 		default:
 			m.Text, m.At = "Pool "+need.Pool+": "+m.Text, now
 		}

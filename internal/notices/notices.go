@@ -31,9 +31,8 @@ const Done = "done"
 
 // Kinds are all that may be told.
 var Kinds = []string{
-	string(
-		attention.Question,
-	),
+	string(attention.Question),
+	string(attention.Consent),
 	string(attention.Stopped),
 	string(attention.Blocked),
 	string(attention.Failed),
@@ -103,6 +102,7 @@ type Message struct {
 	Job     int64     `json:"job,omitempty"`
 	Pool    string    `json:"pool,omitempty"`
 	Routine string    `json:"routine,omitempty"`
+	Consent string    `json:"consent,omitempty"` // the ID of the one that is waited for
 	At      time.Time `json:"at"`
 	Service string    `json:"service"` // the name of its computer
 }

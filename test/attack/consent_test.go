@@ -1,10 +1,13 @@
 package attack
 
 import (
+	"io"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"bagaglio/api"
 	"bagaglio/client"
@@ -70,6 +73,17 @@ func TestASecondPerson(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, needs, 1)
 	assert.Equal(t, c.Id, *needs[0].Consent)
+	now := testkit.Run(t, t.TempDir(), s.State, "now")
+	assert.Contains(t, now.Out, "consent "+c.Id)
+	assert.Contains(t, now.Out, "would be gone for good")
+	bell := make(chan string, 10)
+	web := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		text, _ := io.ReadAll(r.Body) // what is missing is not told
+		bell <- string(text)
+	}))
+	t.Cleanup(web.Close)
+	_, err = s.AddChannel(t.Context(), api.NewChannel{Name: "bell", Kind: api.NewChannelKindWeb, Target: api.ChannelTarget{Url: &web.URL}})
+	require.NoError(t, err)
 	for what, other := range map[string]*client.Service{
 		"a viewer": by("watch", api.Viewer), "an operator": by("crew", api.Operator), "who works elsewhere": by("far", api.Admin, "pool:lighthouse-store"),
 	} {
@@ -90,6 +104,15 @@ func TestASecondPerson(t *testing.T) {
 	status(err, http.StatusNotFound, "a second time")
 
 	id = held("more.txt")
+	status(rona.DropHeld(t.Context(), "quay-store", id), http.StatusConflict, "asked for")
+	select {
+	case told := <-bell:
+		assert.Contains(t, told, `"kind":"consent"`)
+		assert.Contains(t, told, wanted().Id)
+	case <-time.After(time.Minute):
+		t.Error("nobody is told")
+	}
+	require.NoError(t, tor.RefuseConsent(t.Context(), wanted().Id), "it is refused")
 	to := place("quay-store:copy.raw")
 	r := plan.Request{Kind: plan.Copy, Source: place("quay-store:ticketing.raw"), Destination: &to, ClearHeld: true}
 	kept, err := rona.Plan(t.Context(), r)

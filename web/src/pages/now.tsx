@@ -118,7 +118,7 @@ async function listNow(since: string) {
 }
 
 function keyOf(need: Need): string {
-  return `${need.kind} ${need.job?.id ?? need.pool ?? need.routine} ${need.since ?? ""}`;
+  return `${need.kind} ${need.job?.id ?? need.consent ?? need.pool ?? need.routine} ${need.since ?? ""}`;
 }
 
 /** Lets a job go on that does not do so by itself. */
