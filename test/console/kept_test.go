@@ -11,6 +11,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/daemon"
+	"bagaglio/internal/testkit/fewer"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -19,6 +20,7 @@ import (
 // TestACopyThatIsKept: the page of its job says what moment the copy is of, how far it is behind, and has it brought up to date and go over.
 func TestACopyThatIsKept(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	s := world(t)
 	here := daemon.JoinHere(t, s.Service, "berth")
 	daemon.JoinOver(t, s.Service, "lighthouse", "lantern")

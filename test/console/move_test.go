@@ -10,6 +10,7 @@ import (
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/daemon"
+	"bagaglio/internal/testkit/fewer"
 	"bagaglio/internal/testkit/standins"
 
 	"github.com/stretchr/testify/assert"
@@ -102,6 +103,7 @@ func TestWhatRunsMachines(t *testing.T) {
 // TestAMachineTakesItsMemoryAlong where that is switched on.
 func TestAMachineTakesItsMemoryAlong(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	s := world(t)
 	traits := standin.Traits{Writes: true, Layers: true}
 	quay := standins.Join(t, s.Service, "quay", "harbour", traits)

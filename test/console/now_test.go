@@ -26,7 +26,7 @@ func TestWhatNeedsSomebody(t *testing.T) {
 		Destination: &plan.Place{Pool: "lighthouse-store", Path: "tide-board.qcow2"},
 	})
 	testkit.Proven(t, s.Service, moved.Id)
-	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1, Speed: 1 << 20})
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1, Speed: 1 << 19})
 	content := make([]byte, 8<<20)
 	for i := range content {
 		content[i] = byte(i * 7)

@@ -7,6 +7,7 @@ import (
 
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/fewer"
 	"bagaglio/internal/testkit/standins"
 
 	"github.com/stretchr/testify/assert"
@@ -17,6 +18,7 @@ import (
 // machine is removed, all from its page.
 func TestAMachineThatStays(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	s := world(t)
 	quay := standins.Join(t, s.Service, "quay", "harbour", standin.Traits{})
 	quay.Ticketing(t, make([]byte, 1<<20))

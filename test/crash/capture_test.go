@@ -20,6 +20,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/core/storage/local"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/fewer"
 	"bagaglio/internal/testkit/loops"
 
 	"github.com/stretchr/testify/assert"
@@ -74,6 +75,7 @@ func (i *iron) image(what string, there bool) {
 // TestCapturesKilledAtAnyMoment: a capture onto a smaller disk, one of a disk that is said to be dying, and writing the image back: killed at any point, each
 // goes on after the restart and ends as proven, and nothing is left over.
 func TestCapturesKilledAtAnyMoment(t *testing.T) {
+	fewer.Sometimes(t)
 	kills := 2
 	if n, err := strconv.Atoi(os.Getenv("BAGAGLIO_KILLS")); err == nil {
 		kills = n / 10

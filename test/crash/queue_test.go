@@ -10,6 +10,7 @@ import (
 	"bagaglio/api"
 	"bagaglio/core/plan"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/fewer"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
@@ -20,6 +21,7 @@ import (
 // TestALongQueue: hundreds of jobs are worked off by a service that is stopped or killed every few seconds: nothing is lost, nothing
 // is done twice, and the records are whole.
 func TestALongQueue(t *testing.T) {
+	fewer.Sometimes(t)
 	const sources = 20
 	jobs := 300
 	if os.Getenv("BAGAGLIO_KILLS") != "" { // make torture

@@ -19,6 +19,7 @@ import (
 	"bagaglio/core/host"
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/fewer"
 	"bagaglio/internal/testkit/standins"
 
 	"github.com/stretchr/testify/assert"
@@ -157,6 +158,7 @@ func (x *pond) disturb(random *rand.Rand, span int) func(*testkit.Service) {
 // TestStandInsAreCarriedWhileTheyRun: a machine of a stand-in that writes all the time is carried in each way, while at random moments the service is killed, or hosts do not get
 // what they are asked, or nobody gets their answers. It ends as proven, or the machine goes on where it was; each write that is in its log is on its disk.
 func TestStandInsAreCarriedWhileTheyRun(t *testing.T) {
+	fewer.Sometimes(t)
 	runs := len(ways)
 	if n, err := strconv.Atoi(os.Getenv("BAGAGLIO_KILLS")); err == nil {
 		runs = n

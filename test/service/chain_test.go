@@ -14,6 +14,7 @@ import (
 	"bagaglio/core/storage/local"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/daemon"
+	"bagaglio/internal/testkit/fewer"
 	"bagaglio/internal/testkit/sshd"
 
 	"github.com/stretchr/testify/assert"
@@ -23,6 +24,7 @@ import (
 // TestTenSnapshotsWithWritesBetween: a guest writes as ten snapshots are taken; each is read back by us as the disk was at one moment, later ones later, also as an
 // image that is made of it; gone back to, the guest goes on from there.
 func TestTenSnapshotsWithWritesBetween(t *testing.T) {
+	fewer.Sometimes(t)
 	r := rosters["libvirt"](t)
 	const image = "crew-roster/crew-roster.qcow2"
 	require.NoError(t, os.WriteFile(filepath.Join(r.folder, "writer.raw"), daemon.Counts(2<<20), 0o666))

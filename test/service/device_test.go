@@ -14,6 +14,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/core/storage/blocks"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/fewer"
 	"bagaglio/internal/testkit/loops"
 	"bagaglio/internal/testkit/sshd"
 
@@ -218,6 +219,7 @@ func TestAnotherDiskOfThatName(t *testing.T) {
 // TestADeviceOfAnotherComputer, which is reached over SSH, is seen and captured like one of this; nothing is installed there.
 func TestADeviceOfAnotherComputer(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	l := gateKiosk(t, 512)
 	s := start(t)
 	addPool(t, s.Service, "quay-store", t.TempDir())

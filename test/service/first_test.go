@@ -11,6 +11,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/daemon"
+	"bagaglio/internal/testkit/fewer"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -64,6 +65,7 @@ func runsAlone(t *testing.T, s *testkit.Service, here, there *daemon.Daemon) {
 // TestAMachineStartsFirst on another host, from its disks where they lie, over SSH: it works there before they are copied, and goes over to its new ones while it runs.
 func TestAMachineStartsFirst(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	s, here, there := countingOn(t)
 	p, err := s.Plan(t.Context(), startFirst())
 	require.NoError(t, err)
@@ -83,6 +85,7 @@ func TestAMachineStartsFirst(t *testing.T) {
 // TestAMachineThatStartedFirstGoesOn: where the service is killed while its disks are copied, its guest is suspended, and goes on when that is back; and so does the job.
 func TestAMachineThatStartedFirstGoesOn(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	s, here, there := countingOn(t)
 	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Speed: 1 << 20}) // its disk takes some seconds
 	id := testkit.Begin(t, s.Service, startFirst()).Id
@@ -98,6 +101,7 @@ func TestAMachineThatStartedFirstGoesOn(t *testing.T) {
 // TestAMachineThatStartedFirstGoesBack: where the job is cancelled before it has gone over, it is started where it was, as it was; what its guest wrote there is told, and stays.
 func TestAMachineThatStartedFirstGoesBack(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	s, _, there := countingOn(t)
 	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Speed: 1 << 20})
 	id := testkit.Begin(t, s.Service, startFirst()).Id

@@ -16,6 +16,7 @@ import (
 	"bagaglio/core/receipt"
 	"bagaglio/core/storage/local"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/fewer"
 	"bagaglio/internal/testkit/linux"
 	"bagaglio/internal/testkit/loops"
 
@@ -47,6 +48,7 @@ func started(t *testing.T, image string) int {
 // starts by UEFI on one bus; then that moves back, and starts by BIOS on another bus. The guest itself says each time that it has started.
 func TestIronBecomesAGuest(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	s, here, there := twoHosts(t)
 	_, err := s.ChangePool(t.Context(), "quay-store", api.PoolChange{Rules: plan.Rules{Owner: here.Owner, Mode: "0660"}})
 	require.NoError(t, err)

@@ -74,6 +74,7 @@ func (k kept) counts(t *testing.T) uint32 {
 // behind is told; the images do not pile up. Then it goes over when it is told so, and has every number.
 func TestACopyOfAMachineIsKept(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	k := keepCounting(t, func(*plan.Request) {})
 	said, counted := k.copied(t, step.Question{}), uint32(0)
 	rounds := fewer.Times(4, 10)
@@ -119,6 +120,7 @@ func TestACopyOfAMachineIsKept(t *testing.T) {
 // TestACopyGoesOverWithoutItsHost: where the old host is not to be reached any more, the copy is started as it was copied last.
 func TestACopyGoesOverWithoutItsHost(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	k := keepCounting(t, func(*plan.Request) {})
 	said := k.copied(t, step.Question{})
 	counted := k.counts(t)
@@ -144,6 +146,7 @@ func TestACopyGoesOverWithoutItsHost(t *testing.T) {
 // TestACopyIsKeptNoMore: the job is cancelled, and the machine goes on from its old disk alone, with all that it wrote.
 func TestACopyIsKeptNoMore(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	k := keepCounting(t, func(r *plan.Request) { r.KeepEvery = 10 })
 	said := k.copied(t, step.Question{})
 	k.copied(t, said) // by itself

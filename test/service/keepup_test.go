@@ -17,6 +17,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/core/storage/blocks"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/fewer"
 	"bagaglio/internal/testkit/loops"
 	"bagaglio/internal/testkit/sshd"
 
@@ -118,6 +119,7 @@ func tellsWrites(t *testing.T, l *loops.Loop) {
 // for no more than a moment.
 func TestADiskThatIsKeptUpWith(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	l := gateKiosk(t, 512)
 	tellsWrites(t, l)
 	s := start(t)
@@ -169,6 +171,7 @@ func TestADiskThatIsKeptUpWith(t *testing.T) {
 // TestADiskOfAnotherComputerIsKeptUpWith over SSH, also by a login that has sudo only, and nothing is left there.
 func TestADiskOfAnotherComputerIsKeptUpWith(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	l := gateKiosk(t, 512)
 	tellsWrites(t, l)
 	s := start(t)

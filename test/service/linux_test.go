@@ -15,6 +15,7 @@ import (
 	"bagaglio/core/receipt"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/daemon"
+	"bagaglio/internal/testkit/fewer"
 	"bagaglio/internal/testkit/linux"
 
 	"github.com/stretchr/testify/assert"
@@ -66,6 +67,7 @@ func tideBoard(t *testing.T, d *daemon.Daemon) (console string) {
 // images of three formats; each time it finds that its content is as it was. Then its storage moves while it runs.
 func TestARealGuest(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	s, here, there := twoHosts(t)
 	console := tideBoard(t, here)
 	_, err := s.ChangePool(t.Context(), "quay-store", api.PoolChange{Rules: plan.Rules{Owner: here.Owner, Mode: "0660"}})

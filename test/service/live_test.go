@@ -20,6 +20,7 @@ import (
 	"bagaglio/core/storage/local"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/daemon"
+	"bagaglio/internal/testkit/fewer"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -85,6 +86,7 @@ func liveMove(as string) plan.Request {
 // TestStorageMovesWhileAGuestWrites, into another pool and another form: the guest goes on all the while and loses nothing, the definition names the new disk alone, the
 // old one is held as it was when it stood still, and nothing is left over. It goes back the same way, by a move of its own.
 func TestStorageMovesWhileAGuestWrites(t *testing.T) {
+	fewer.Sometimes(t)
 	for _, as := range []string{"qcow2", "raw"} {
 		t.Run(as, func(t *testing.T) {
 			c := startCounting(t)
@@ -195,6 +197,7 @@ func TestALiveMoveIsGivenUp(t *testing.T) {
 // TestAMachineMovesWhileItWrites to another host, over SSH: it goes on while its disk is copied, and what it writes meanwhile is; it is shut down, started in its new
 // place, and has every number. Nothing is left over there, and the old host does not know it any more.
 func TestAMachineMovesWhileItWrites(t *testing.T) {
+	fewer.Sometimes(t)
 	s, here, there := twoHosts(t)
 	require.NoError(t, os.WriteFile(filepath.Join(here.Dir, "ticketing.raw"), daemon.Counts(8<<20), 0o666))
 	_, err := s.ChangePool(t.Context(), "quay-store", api.PoolChange{Rules: plan.Rules{Owner: here.Owner, Mode: "0660"}})

@@ -13,6 +13,7 @@ import (
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/daemon"
+	"bagaglio/internal/testkit/fewer"
 	"bagaglio/internal/testkit/standins"
 
 	"github.com/stretchr/testify/assert"
@@ -160,6 +161,7 @@ func check(t *testing.T, p plan.Plan, name string) plan.Check {
 // TestStandInsAndRealHosts: a machine goes from a stand-in to a real host, where its definition becomes another one, and comes back.
 func TestStandInsAndRealHosts(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	real := daemon.Start(t)
 	s := start(t)
 	quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{Networks: []string{"pier"}})
@@ -274,6 +276,7 @@ func bootable() []byte { return append(daemon.Boot(true), make([]byte, 2<<20)...
 // TestMachinesBetweenKinds of hosts: from one with traits of its own to another, and to a real one and back, by each format that both take.
 func TestMachinesBetweenKinds(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	s := start(t)
 	quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{})
 	standins.Join(t, s.Service, "lighthouse", "lamp-room", standin.Traits{Folders: true, Formats: []string{"vhdx", "vhd", "vdi", "vmdk"}})

@@ -14,6 +14,7 @@ import (
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/daemon"
+	"bagaglio/internal/testkit/fewer"
 	"bagaglio/internal/testkit/sshd"
 	"bagaglio/internal/testkit/standins"
 
@@ -234,6 +235,7 @@ func TestDisksAreAttachedAndDetached(t *testing.T) {
 // removing it and taking that back, gives its old host its list again. A copy has none, and where the form of a disk changes they are left, said before.
 func TestSnapshotsGoAlong(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	r := rosters["libvirt"](t)
 	there := daemon.Start(t)
 	server := sshd.Start(t)

@@ -11,6 +11,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/fewer"
 	"bagaglio/internal/testkit/standins"
 
 	"github.com/stretchr/testify/assert"
@@ -130,6 +131,7 @@ func TestASuspendedMachineThatSomebodyLetsGoOn(t *testing.T) {
 // TestACopyOfARealMachineThatRuns: the daemon suspends it, has its disk open meanwhile, and lets it go on; the copy comes up elsewhere.
 func TestACopyOfARealMachineThatRuns(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	s, here, _ := twoHosts(t)
 	_, err := s.StartMachine(t.Context(), "local", "ticketing")
 	require.NoError(t, err)

@@ -12,6 +12,7 @@ import (
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/daemon"
+	"bagaglio/internal/testkit/fewer"
 	"bagaglio/internal/testkit/standins"
 
 	"github.com/stretchr/testify/assert"
@@ -22,6 +23,7 @@ import (
 // disk that came alone, in another form; nothing is left of it, and the disks are as they were. One that does not start is said not to, and one that runs is not tried.
 func TestTryingOut(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	s, here, there := twoHosts(t)
 	quay := standins.Join(t, s.Service, "quay", "quay-files", standin.Traits{Drivers: []string{"ide", "virtio"}})
 	quay.Ticketing(t, bootable())

@@ -30,6 +30,14 @@ func Of[T any](t testing.TB, n int, rows []T) (some []T) {
 	return some
 }
 
+// Sometimes skips every second time a test that takes long, because it waits for guests that compute, say: all of them together take longer than there is time for.
+func Sometimes(t testing.TB) {
+	t.Helper()
+	if !all() && rand.IntN(2) == 0 {
+		t.Skip("a long one, which a run leaves out every second time, by chance: make torture does all (BAGAGLIO_ALL=1)")
+	}
+}
+
 // Times is how often something is done: a few times, or as many as it takes to be sure.
 func Times(few, many int) int {
 	if all() {
