@@ -74,8 +74,8 @@ race:
 	$(IN_MEMORY) $(TEST) -race -short \
 		-skip 'Famil|Rot|PowerCut|CutIs|Pieces|Older|ARename|GoAlong|Compacting|HandOver|Definition|CalledOff|MovesGoOn|Copies|EveryLayout|Anew|Layouts|Chains|TheSame|Overlay|EveryKind|Asked' \
 		./core/transfer ./core/step/disks
-	$(IN_MEMORY) $(TEST) -race ./core/disk/all -run 'TestWritesInAnyOrder/(raw-thin|qcow2-thin|vmdk-split-sparse)$$'
 race-service:
+	$(IN_MEMORY) $(TEST) -race ./core/disk/all -run 'TestWritesInAnyOrder/(raw-thin|qcow2-thin|vmdk-split-sparse)$$'
 	$(IN_MEMORY) BAGAGLIO_RACE=1 $(TEST) -count=1 -run 'EveryAnswer|PausedJobs|LimitsAndOrder|OneWriter|FollowEnds' ./test/service
 
 # What has changed in the API since the last release so that its users have to change too.

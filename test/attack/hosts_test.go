@@ -11,6 +11,7 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/fewer"
 	"bagaglio/internal/testkit/hostile"
 
 	"github.com/stretchr/testify/assert"
@@ -38,6 +39,7 @@ const mostMemory = 400 << 20
 
 // TestHostsWithoutEnd: what a host sends without end is cut off with words, its memory is bounded, and the service goes on with others.
 func TestHostsWithoutEnd(t *testing.T) {
+	fewer.Sometimes(t)
 	files, web := hostile.StartSFTP(t), hostile.StartHTTP(t)
 	files.Prints = true
 	s := start(t)
