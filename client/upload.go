@@ -63,10 +63,13 @@ type Sparse interface {
 func (s *Service) Send(
 	ctx context.Context, u api.Upload, content io.ReaderAt, passed func(here, there int64), seen func(piece int, content []byte),
 ) (api.Upload, error) {
-	if u.State != api.Arriving {
-		return u, fmt.Errorf("the upload is %s already: somebody else sends the same", u.State)
+	u, err := s.compared(ctx, u, func(int64) {}) // of an earlier time, or of somebody else
+	if err == nil && u.State != api.Arriving {
+		err = errors.New("it has arrived already: somebody else sent it")
 	}
-	var err error
+	if err != nil {
+		return u, err
+	}
 	for range rounds {
 		sums := make([]upload.Sum, len(u.Here))
 		work, within := errgroup.WithContext(ctx)
@@ -148,27 +151,41 @@ func (s *Service) end(ctx context.Context, u api.Upload, root upload.Sum, passed
 		}
 		return err
 	}
-	err := s.again(ctx, end)
-	for told := int64(0); err == nil && u.State == api.Comparing; {
+	for {
+		if err := s.again(ctx, end); err != nil {
+			return u, err
+		}
+		told := int64(0)
+		var err error
+		u, err = s.compared(ctx, u, func(now int64) {
+			passed(0, max(0, now-told))
+			told = now
+		})
+		if err != nil || u.State != api.Arriving || u.Problem != "" {
+			return u, err
+		} // otherwise the service was started again meanwhile
+	}
+}
+
+// compared waits until what came is not being compared any more. tell is told how much was.
+func (s *Service) compared(ctx context.Context, u api.Upload, tell func(bytes int64)) (api.Upload, error) {
+	for u.State == api.Comparing {
 		select {
 		case <-ctx.Done():
 			return u, ctx.Err()
 		case <-time.After(lookEvery):
 		}
-		err = s.again(ctx, func() error {
+		err := s.again(ctx, func() error {
 			got, err := s.Upload(ctx, u.Pool, u.Id)
 			if err == nil {
 				u = got
 			}
 			return err
 		})
-		if err == nil && u.State == api.Arriving && u.Problem == "" { // the service was started again meanwhile
-			told, err = 0, s.again(ctx, end)
+		if err != nil {
+			return u, err
 		}
-		if u.Compared > told {
-			passed(0, u.Compared-told)
-			told = u.Compared
-		}
+		tell(u.Compared)
 	}
-	return u, err
+	return u, nil
 }

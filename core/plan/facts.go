@@ -61,9 +61,11 @@ type SourceFacts struct {
 	Unfit  error           // why it cannot have that; then Fit is nil
 	Inside []string        // what an inspection of the content doubts
 	Sums   bool            // there are checksums of its pieces beside it
-	Lacks  []string        // files of it that are known to be missing or short, in words
-	Root   volumes.Ground  // where its pool lies on its host
-	Host   string          // of its pool
+	// Arriving tells that it is an upload that is not there as a whole.
+	Arriving bool
+	Lacks    []string       // files of it that are known to be missing or short, in words
+	Root     volumes.Ground // where its pool lies on its host
+	Host     string         // of its pool
 }
 
 // TagFacts are what the tag beside a disk says.

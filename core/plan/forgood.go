@@ -29,7 +29,7 @@ func (p Plan) ForGood() (gone []string) {
 		}
 	}
 	switch r := p.Request; {
-	case r.Kind == DropSnapshot:
+	case r.Kind == DropSnapshot && !r.ListOnly:
 		say("the snapshot " + r.Snapshot + " of " + r.Machine)
 	case r.Kind == GoBack && r.KeepPresent == "":
 		say("the present state of " + r.Machine)

@@ -17,6 +17,9 @@ func (p *maker) checkKnown() {
 	for _, w := range s.Inside {
 		p.doubt("inside", capital(w)+".")
 	}
+	if s.Arriving {
+		p.add(Blocks, Arriving, "The disk is being uploaded: send the rest of it, and end the upload.")
+	}
 	reads := p.Disk.Request.Kind != Prove
 	for _, lack := range s.Lacks {
 		if reads && !p.Disk.Request.AsItIs {

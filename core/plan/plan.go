@@ -177,6 +177,9 @@ func (p Plan) Blocked() bool { return len(p.With(Blocks)) > 0 }
 // Incomplete is the name of the check for a source of which a part is missing.
 const Incomplete = "incomplete"
 
+// Arriving is the name of the check for a source that is being uploaded.
+const Arriving = "arriving"
+
 // Lacks tells whether what stands in the way is that a part of the source is missing.
 func (p Plan) Lacks() bool {
 	return slices.ContainsFunc(p.Checks, func(c Check) bool { return c.Name == Incomplete && c.Severity == Blocks })

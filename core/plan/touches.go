@@ -23,16 +23,24 @@ func (r Request) Touches() (pools, hosts []string) {
 			pools = append(pools, p.Pool)
 		}
 	}
-	host, _, _ := strings.Cut(r.Machine, ":")
-	return each(pools), each(append(hosts, host, r.To))
+	for _, machine := range []string{r.Machine, r.To} { // which may be one of a host, or the host
+		host, _, _ := strings.Cut(machine, ":")
+		hosts = append(hosts, host)
+	}
+	return each(pools), each(hosts)
 }
 
-// Touches are those of the request, of the disks that go along, and of all files that are used.
+// Touches are those of the request, of the disks that go along, of the definitions that follow, and of all files that are used.
 func (p Plan) Touches() (pools, hosts []string) {
 	pools, hosts = p.Request.Touches()
 	for _, d := range p.Bodies {
 		more, on := d.Request.Touches()
 		pools, hosts = append(pools, more...), append(hosts, on...)
+		for _, h := range d.Handovers {
+			if pools = append(pools, h.Pool); h.To != nil {
+				pools = append(pools, h.To.Pool)
+			}
+		}
 	}
 	for _, u := range p.Uses() {
 		more, on := Request{Source: Place{Pool: u.Pool}}.Touches()

@@ -24,6 +24,7 @@ type Upload struct {
 	sums   []Sum // zero for what is not here
 	// content and noted, which are the digests, are nil while nobody writes.
 	content, noted storage.File
+	arrived        bool // whole, without a name; it is not any more when a piece is put
 }
 
 // Open takes up an upload that was begun earlier. It fails with fs.ErrNotExist where there is none.
@@ -41,6 +42,8 @@ func Open(folder storage.Folder, id string) (*Upload, error) {
 	}
 	defer noted.Close()
 	u := &Upload{About: a, folder: folder, sums: make([]Sum, a.Pieces())}
+	_, arrivedErr := folder.Stat(u.mark())
+	u.arrived = arrivedErr == nil
 	for n := range u.sums {
 		if _, err := noted.ReadAt(u.sums[n][:], int64(n)*sha256.Size); err != nil && !errors.Is(err, io.EOF) {
 			return nil, fmt.Errorf("reading what is here of the upload %s: %w", id, err)
@@ -63,6 +66,35 @@ func (u *Upload) open() (err error) {
 		if u.noted, err = u.folder.Reopen(path.Join(disks.ArrivingFolder, u.ID, sumsFile)); err != nil {
 			u.noted = nil
 		}
+	}
+	return err
+}
+
+// mark is the file that tells that it has arrived.
+func (u *Upload) mark() string { return path.Join(disks.ArrivingFolder, u.ID, disks.ArrivedFile) }
+
+// Arrived tells that it is there as a whole, and waits for a job to read it.
+func (u *Upload) Arrived() bool {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.arrived
+}
+
+// setArrived says so, or that it is not whole any more.
+func (u *Upload) setArrived(is bool) error {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.arrived == is {
+		return nil
+	}
+	var err error
+	if is {
+		err = storage.WriteFile(u.folder, u.mark(), nil)
+	} else {
+		err = u.folder.Remove(u.mark())
+	}
+	if err == nil {
+		u.arrived = is
 	}
 	return err
 }
@@ -102,7 +134,7 @@ func (u *Upload) Here() []Sum {
 // Put writes a piece, whose digest is known. A piece without any bytes is one of zeros. It may be put again, also with another content.
 func (u *Upload) Put(piece int, content []byte, sum Sum) error {
 	if piece < 0 || piece >= len(u.sums) {
-		return fmt.Errorf("there is no piece %d: the file has %d, counted from 0", piece, len(u.sums))
+		return fmt.Errorf("%w: there is no piece %d: the file has %d, counted from 0", ErrRefused, piece, len(u.sums))
 	}
 	empty := len(content) == 0
 	if empty {
@@ -122,6 +154,12 @@ func (u *Upload) Put(piece int, content []byte, sum Sum) error {
 	u.mu.Lock()
 	was := u.sums[piece]
 	u.mu.Unlock()
+	if was == sum && sum != (Sum{}) { // it is here
+		return nil
+	}
+	if err := u.setArrived(false); err != nil {
+		return err
+	}
 	if !empty || was != (Sum{}) {
 		if err := u.note(piece, Sum{}); err != nil { // until it is written, nothing is here
 			return err
@@ -160,6 +198,9 @@ func (u *Upload) End(ctx context.Context, root Sum, read func(n int64)) error {
 	if Root(sums) != root {
 		return ErrOther
 	}
+	if err := u.setArrived(false); err != nil { // until it is known again
+		return err
+	}
 	if err := u.open(); err != nil {
 		return err
 	}
@@ -167,8 +208,11 @@ func (u *Upload) End(ctx context.Context, root Sum, read func(n int64)) error {
 		return fmt.Errorf("writing %s out: %w", u.Content(), err)
 	}
 	err := u.compare(ctx, sums, read)
-	if err = errors.Join(err, u.rest()); err != nil || u.Path == "" {
+	if err = errors.Join(err, u.rest()); err != nil {
 		return err
+	}
+	if u.Path == "" {
+		return u.setArrived(true)
 	}
 	if err := u.folder.Rename(u.Content(), u.Path); err != nil {
 		return err
@@ -196,9 +240,9 @@ func is(piece []byte, sum Sum) bool {
 	return sha256.Sum256(piece) == sum
 }
 
-// compare reads all pieces with a file of its own, which was not written to, and compares them with their digests.
+// compare reads all pieces from the storage, not from what this computer still has in memory, and compares them with their digests.
 func (u *Upload) compare(ctx context.Context, sums []Sum, read func(n int64)) error {
-	file, err := u.folder.Open(u.Content())
+	file, err := storage.Fresh(u.folder).Open(u.Content())
 	if err != nil {
 		return err
 	}

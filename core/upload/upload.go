@@ -42,9 +42,10 @@ type Sum = [sha256.Size]byte
 
 // Errors of what is sent.
 var (
-	ErrPiece = errors.New("the piece is not what its digest says: send it again")
-	ErrLacks = errors.New("not all pieces are there")
-	ErrOther = errors.New("the file is not the one that was sent: it was changed meanwhile, or the end of the upload is for another one")
+	ErrRefused = errors.New("this cannot be uploaded")
+	ErrPiece   = errors.New("the piece is not what its digest says: send it again")
+	ErrLacks   = errors.New("not all pieces are there")
+	ErrOther   = errors.New("the file is not the one that was sent: it was changed meanwhile, or the end of the upload is for another one")
 )
 
 // About is what an upload is.
@@ -91,7 +92,7 @@ func (a About) check() error {
 	case !goodID.MatchString(a.ID):
 		return fmt.Errorf("%w: %q is no upload", storage.ErrName, a.ID)
 	case a.Size < 0 || a.Size > MaxSize:
-		return fmt.Errorf("a file of %d bytes cannot be uploaded: it may have up to %d", a.Size, int64(MaxSize))
+		return fmt.Errorf("%w: a file of %d bytes: it may have up to %d", ErrRefused, a.Size, int64(MaxSize))
 	}
 	return nil
 }

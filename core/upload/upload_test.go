@@ -135,6 +135,20 @@ func TestStays(t *testing.T) {
 	got, err := os.ReadFile(filepath.Join(dir, u.Content()))
 	require.NoError(t, err)
 	assert.Equal(t, "crew roster", string(got))
+	u, err = upload.Open(folder, "a3")
+	require.NoError(t, err)
+	assert.True(t, u.Arrived(), "also after a restart")
+	require.NoError(t, u.Put(0, all[0], sums[0]))
+	assert.True(t, u.Arrived(), "it is the same")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, u.Content()), []byte("Crew roster"), 0o600))
+	require.ErrorIs(t, u.End(t.Context(), upload.Root(sums), nothing), upload.ErrLacks)
+	assert.False(t, u.Arrived(), "it was damaged since")
+	require.NoError(t, u.Put(0, all[0], sums[0]))
+	require.NoError(t, u.End(t.Context(), upload.Root(sums), nothing))
+	other := []byte("crew rosters")[:11]
+	other[0] = 'b'
+	require.NoError(t, u.Put(0, other, sha256.Sum256(other)))
+	assert.False(t, u.Arrived(), "another piece came")
 	require.NoError(t, u.Drop())
 	assert.NoDirExists(t, filepath.Join(dir, disks.ArrivingFolder, "a3"))
 }
@@ -180,4 +194,37 @@ func TestExpires(t *testing.T) {
 	left, err = upload.List(folder)
 	require.NoError(t, err)
 	assert.Empty(t, left)
+}
+
+// rotten is a folder on whose storage the first byte of each file is another one than what was written, which this computer still has in memory.
+type rotten struct{ storage.Folder }
+
+func (r rotten) Fresh() storage.Folder { return spoilt{r.Folder} }
+
+type spoilt struct{ storage.Folder }
+
+func (s spoilt) Open(name string) (storage.File, error) {
+	file, err := s.Folder.Open(name)
+	return spoiltFile{file}, err
+}
+
+type spoiltFile struct{ storage.File }
+
+func (f spoiltFile) ReadAt(p []byte, off int64) (int, error) {
+	n, err := f.File.ReadAt(p, off)
+	if off == 0 && n > 0 {
+		p[0] ^= 1
+	}
+	return n, err
+}
+
+// TestReadBackIsOfTheStorage: what is in memory proves nothing.
+func TestReadBackIsOfTheStorage(t *testing.T) {
+	folder, dir := pool(t)
+	all, sums := pieces([]byte("crew roster"))
+	u, err := upload.Begin(rotten{folder}, upload.About{ID: "a5", Path: "roster", Size: 11})
+	require.NoError(t, err)
+	require.NoError(t, u.Put(0, all[0], sums[0]))
+	require.ErrorIs(t, u.End(t.Context(), upload.Root(sums), nothing), upload.ErrLacks)
+	assert.NoFileExists(t, filepath.Join(dir, "roster"))
 }

@@ -5,7 +5,6 @@ import (
 	"time"
 
 	spec "bagaglio/api"
-	"bagaglio/core/plan"
 	"bagaglio/internal/access"
 	"bagaglio/internal/consents"
 	"bagaglio/internal/store"
@@ -35,7 +34,7 @@ func (s *server) mayDo(ctx context.Context, of store.Consent) error {
 		if !p.Role.May(access.Admin) {
 			return errElsewhere
 		}
-		return s.gate.requested(ctx, p, []plan.Request{{Source: plan.Place{Pool: pool}}})
+		return s.gate.on(ctx, p, []string{pool}, nil)
 	}
 	kept, err := s.service.Planner.Kept(ctx, id)
 	if err != nil {
@@ -52,7 +51,7 @@ func (s *server) GiveConsent(ctx context.Context, r GiveConsentRequestObject) (G
 	if err := s.mayDo(ctx, of); err != nil {
 		return nil, err
 	}
-	j, err := s.service.Consents.Give(ctx, of, personOf(ctx).Name)
+	j, err := s.service.Consents.Give(ctx, of, personOf(ctx).Name, s.gate.may(ctx))
 	out := GiveConsent200JSONResponse{}
 	if j.ID > 0 {
 		job := viewJob(j)

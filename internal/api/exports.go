@@ -32,7 +32,7 @@ func (s *server) OpenExport(ctx context.Context, r OpenExportRequestObject) (Ope
 		return []byte(*text)
 	}
 	b := r.Body
-	if err := s.gate.requested(ctx, personOf(ctx), []plan.Request{{Source: b.Disk}}); err != nil {
+	if err := s.gate.requested(ctx, plan.Request{Source: b.Disk}); err != nil {
 		return nil, err
 	}
 	x, err := s.service.Exports.Open(ctx, b.Disk, exports.Wanted{
@@ -45,7 +45,7 @@ func (s *server) OpenExport(ctx context.Context, r OpenExportRequestObject) (Ope
 func (s *server) CloseExport(ctx context.Context, r CloseExportRequestObject) (CloseExportResponseObject, error) {
 	for _, x := range s.service.Exports.List() {
 		if x.ID == r.Export {
-			if err := s.gate.requested(ctx, personOf(ctx), []plan.Request{{Source: x.Disk}}); err != nil {
+			if err := s.gate.requested(ctx, plan.Request{Source: x.Disk}); err != nil {
 				return nil, err
 			}
 		}

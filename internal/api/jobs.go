@@ -36,16 +36,9 @@ func (s *server) ListJobs(ctx context.Context, r ListJobsRequestObject) (ListJob
 }
 
 func (s *server) StartJob(ctx context.Context, r StartJobRequestObject) (StartJobResponseObject, error) {
-	kept, err := s.service.Planner.Kept(ctx, r.Body.Plan)
-	if err != nil {
-		return nil, err
-	}
-	if err := s.gate.planned(ctx, personOf(ctx), kept.Plan); err != nil {
-		return nil, err
-	}
 	job, err := s.service.Consents.Start(
 		ctx,
-		queue.New{Plan: r.Body.Plan, Speed: r.Body.Speed, Hours: r.Body.Hours, Who: whoAsks(ctx)},
+		queue.New{Plan: r.Body.Plan, Speed: r.Body.Speed, Hours: r.Body.Hours, Who: whoAsks(ctx), May: s.gate.may(ctx)},
 		personOf(ctx).Name,
 	)
 	j := viewJob(job)
@@ -75,7 +68,7 @@ func (s *server) CancelJob(ctx context.Context, r CancelJobRequestObject) (Cance
 }
 
 func (s *server) StartAgain(ctx context.Context, r StartAgainRequestObject) (StartAgainResponseObject, error) {
-	job, err := s.service.Queue.Again(ctx, r.Job, whoAsks(ctx))
+	job, err := s.service.Queue.Again(ctx, r.Job, whoAsks(ctx), s.gate.may(ctx))
 	j := viewJob(job)
 	ctx.(*gin.Context).Set(subjectKey, "job "+r.Job+" as job "+j.Id)
 	if err == nil {

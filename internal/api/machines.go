@@ -162,11 +162,8 @@ func (s *server) TryMachine(ctx context.Context, r TryMachineRequestObject) (Try
 	if (t.Machine == "") == (t.Disk.Path == "") {
 		return nil, fmt.Errorf("%w: a machine is tried out, or one around a disk: name one of them", records.ErrInvalid)
 	}
-	if err := s.gate.requested(
-		ctx,
-		personOf(ctx),
-		[]plan.Request{{Machine: t.Machine, Source: t.Disk, Destination: &plan.Place{Pool: t.Pool}}},
-	); err != nil {
+	named := plan.Request{Machine: t.Machine, Source: t.Disk, Destination: &plan.Place{Pool: t.Pool}}
+	if err := s.gate.requested(ctx, named); err != nil {
 		return nil, err
 	}
 	seen, err := s.service.Machines.Try(ctx, t)

@@ -54,18 +54,7 @@ func (s *server) ListGroups(ctx context.Context, _ ListGroupsRequestObject) (Lis
 }
 
 func (s *server) StartGroup(ctx context.Context, r StartGroupRequestObject) (StartGroupResponseObject, error) {
-	kept, err := s.service.Planner.KeptGroup(ctx, r.Body.Plan)
-	if err != nil {
-		return nil, err
-	}
-	p := personOf(ctx)
-	if kept.Plan.Balance != nil && !p.Works.Everywhere() {
-		return nil, fmt.Errorf("%w: what balances pools may go into any", errElsewhere)
-	}
-	if err := s.gate.requested(ctx, p, kept.Plan.Requests); err != nil {
-		return nil, err
-	}
-	group, err := s.service.Queue.StartGroup(ctx, r.Body.Plan, whoAsks(ctx))
+	group, err := s.service.Queue.StartGroup(ctx, queue.New{Plan: r.Body.Plan, Who: whoAsks(ctx), May: s.gate.may(ctx)})
 	g := viewGroup(group)
 	ctx.(*gin.Context).Set(subjectKey, "group "+g.Id+" "+g.Name)
 	if err == nil {

@@ -24,10 +24,9 @@ var asks = map[string]bool{
 
 // works fails where somebody whose work is limited asks for work elsewhere. What is about the whole service is elsewhere for them.
 func (g *gate) works(c *gin.Context, p access.Person) error {
-	if p.Works.Everywhere() {
-		return nil
-	}
 	switch {
+	case p.Works.Everywhere():
+		return nil
 	case c.Param("pool") != "":
 		return g.on(c, p, []string{c.Param("pool")}, nil)
 	case c.Param("host") != "":
@@ -48,6 +47,9 @@ func (g *gate) works(c *gin.Context, p access.Person) error {
 
 // on fails unless somebody may work on all of these.
 func (g *gate) on(ctx context.Context, p access.Person, pools, hosts []string) error {
+	if p.Works.Everywhere() {
+		return nil
+	}
 	for _, name := range pools {
 		record, err := g.service.Places.Record(ctx, name)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -71,15 +73,15 @@ func (g *gate) planned(ctx context.Context, p access.Person, what plan.Plan) err
 	return g.on(ctx, p, pools, hosts)
 }
 
-// requested does so for requests.
-func (g *gate) requested(ctx context.Context, p access.Person, all []plan.Request) error {
-	for _, r := range all {
-		pools, hosts := r.Touches()
-		if err := g.on(ctx, p, pools, hosts); err != nil {
-			return err
-		}
-	}
-	return nil
+// may is that for who asks, of a plan as it is started.
+func (g *gate) may(ctx context.Context) func(plan.Plan) error {
+	return func(what plan.Plan) error { return g.planned(ctx, personOf(ctx), what) }
+}
+
+// requested fails unless who asks may work on what a request names.
+func (g *gate) requested(ctx context.Context, r plan.Request) error {
+	pools, hosts := r.Touches()
+	return g.on(ctx, personOf(ctx), pools, hosts)
 }
 
 func (g *gate) onGroup(ctx context.Context, p access.Person, id string) error {

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"log/slog"
 	"sync"
 	"time"
 
@@ -57,7 +56,6 @@ type Places interface {
 type Arrivals struct {
 	places  Places
 	records *records.Records
-	log     *slog.Logger
 	ctx     context.Context // of what is compared
 	stop    context.CancelFunc
 	busy    sync.WaitGroup
@@ -77,8 +75,8 @@ type entry struct {
 }
 
 // New returns them. The caller closes them.
-func New(r *records.Records, p *places.Places, log *slog.Logger) *Arrivals {
-	a := &Arrivals{places: p, records: r, log: log, open: map[string]*entry{}}
+func New(r *records.Records, p *places.Places) *Arrivals {
+	a := &Arrivals{places: p, records: r, open: map[string]*entry{}}
 	a.ctx, a.stop = context.WithCancel(context.Background())
 	return a
 }
@@ -127,7 +125,7 @@ func (a *Arrivals) Begin(ctx context.Context, pool string, w Wanted) (Arrival, e
 	}
 	for _, b := range begun {
 		if b.Key == about.Key && b.Path == about.Path && b.Size == about.Size {
-			return a.Get(ctx, pool, b.ID)
+			return a.goOn(ctx, pool, b.ID)
 		}
 	}
 	needs := w.Size
@@ -155,9 +153,25 @@ func (a *Arrivals) Begin(ctx context.Context, pool string, w Wanted) (Arrival, e
 	return e.view(pool), nil
 }
 
+// goOn takes up an upload that was begun; one that has arrived without a name can be ended again, by whoever knows what it should be.
+func (a *Arrivals) goOn(ctx context.Context, pool, id string) (Arrival, error) {
+	err := a.use(ctx, pool, id, func(e *entry) error {
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		if e.state == Arrived && e.upload.Path == "" {
+			e.state = Arriving
+		}
+		return nil
+	})
+	if err != nil {
+		return Arrival{}, err
+	}
+	return a.Get(ctx, pool, id)
+}
+
 // invalid says of errors that whoever asks can do something about them.
 func invalid(err error) error {
-	for _, theirs := range []error{storage.ErrName, storage.ErrOutside, upload.ErrPiece, upload.ErrOther} {
+	for _, theirs := range []error{storage.ErrName, storage.ErrOutside, upload.ErrRefused, upload.ErrPiece, upload.ErrOther} {
 		if errors.Is(err, theirs) {
 			return fmt.Errorf("%w: %w", records.ErrInvalid, err)
 		}
@@ -211,6 +225,9 @@ func (a *Arrivals) use(ctx context.Context, pool, id string, do func(*entry) err
 			return err
 		}
 		e = &entry{upload: u, state: Arriving}
+		if u.Arrived() {
+			e.state = Arrived
+		}
 		a.open[key] = e
 	}
 	if e.closing != nil {

@@ -47,8 +47,6 @@ type Need struct {
 const (
 	// lately is how long ago a job may have ended that is told of.
 	lately = 3 * 24 * time.Hour
-	// asLong is for how long consent can be given.
-	asLong = 24 * time.Hour
 	// little is how much room a pool has at least that is not full, as a share of it.
 	little = 0.05
 	// patience is for how long a job may be in trouble that tries again by itself.
@@ -105,7 +103,7 @@ func Needs(ctx context.Context, jobs Jobs, pools Pools, now time.Time) (all []Ne
 		}
 		all = append(all, n)
 	}
-	wanted, err := jobs.Consents(ctx, now.Add(-asLong))
+	wanted, err := jobs.Consents(ctx, now.Add(-store.ConsentWaits))
 	if err != nil {
 		return nil, err
 	}

@@ -116,11 +116,6 @@ type up struct {
 	arrives api.Upload
 }
 
-// look and the like are for what is here.
-func (u *up) look(ctx context.Context, p plan.Place) (inspect.Report, error) {
-	return u.here.look(ctx, p)
-}
-
 func (u *up) plan(ctx context.Context, r plan.Request) (plan.Plan, error) {
 	u.asked = r
 	mine, err := u.here.plan(ctx, r)
@@ -161,7 +156,7 @@ func (u *up) plan(ctx context.Context, r plan.Request) (plan.Plan, error) {
 		mine.After = theirs.After
 	}
 	for _, c := range theirs.Checks { // of the rules of its pool, for example
-		if c.Severity != plan.Informs {
+		if c.Severity != plan.Informs && c.Name != plan.Arriving { // which it is until it is sent
 			mine.Checks = withCheck(mine.Checks, c)
 		}
 	}

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"bagaglio/core/plan"
+	"bagaglio/core/step/disks"
 	"bagaglio/internal/places"
 	"bagaglio/internal/queue"
 	"bagaglio/internal/records"
@@ -16,9 +18,6 @@ import (
 
 	"github.com/google/uuid"
 )
-
-// waitFor is for how long consent can be given. The plan it is for is kept as long.
-const waitFor = 24 * time.Hour
 
 // NeededError is the error for what somebody else has to agree to first.
 type NeededError struct{ Consent store.Consent }
@@ -77,16 +76,15 @@ func (c *Consents) DropHeld(ctx context.Context, pool, id, who string) error {
 	if !c.needed {
 		return c.places.DropHeld(ctx, pool, id)
 	}
-	all, err := c.places.Held(ctx)
+	folder, err := c.places.Folder(ctx, pool)
 	if err != nil {
 		return err
 	}
-	for _, h := range all {
-		if h.Pool == pool && h.ID == id {
-			return c.ask(ctx, store.Consent{What: ofHeld + pool + "/" + id, Said: "what is held of " + pool + ":" + h.Path, Who: who})
-		}
+	h, err := disks.HeldAs(folder, id)
+	if err != nil {
+		return err
 	}
-	return fmt.Errorf("%s holds nothing as %s: %w", pool, id, store.ErrNotFound)
+	return c.ask(ctx, store.Consent{What: ofHeld + pool + "/" + id, Said: "what is held of " + pool + ":" + h.Path, Who: who})
 }
 
 func (c *Consents) ask(ctx context.Context, wanted store.Consent) error {
@@ -100,11 +98,11 @@ func (c *Consents) ask(ctx context.Context, wanted store.Consent) error {
 
 // List returns what waits, the oldest first.
 func (c *Consents) List(ctx context.Context) ([]store.Consent, error) {
-	return c.records.Consents(ctx, time.Now().Add(-waitFor))
+	return c.records.Consents(ctx, time.Now().Add(-store.ConsentWaits))
 }
 
 // Plan is the ID of the plan that a consent is for, or what is held in a pool.
-func Plan(of store.Consent) (plan, pool string) {
+func Plan(of store.Consent) (id, pool string) {
 	if id, ok := strings.CutPrefix(of.What, ofPlan); ok {
 		return id, ""
 	}
@@ -115,7 +113,7 @@ func Plan(of store.Consent) (plan, pool string) {
 // One returns a consent that waits, or fails with ErrNotFound.
 func (c *Consents) One(ctx context.Context, id string) (store.Consent, error) {
 	of, err := c.records.Consent(ctx, id)
-	if err == nil && time.Since(asked(of)) > waitFor {
+	if err == nil && time.Since(asked(of)) > store.ConsentWaits {
 		err = store.ErrNotFound
 	}
 	if err != nil {
@@ -129,17 +127,17 @@ func asked(of store.Consent) time.Time {
 	return at
 }
 
-// Give has done what somebody else asked for; who agrees is not who asked. The job is the zero one where it is none.
-func (c *Consents) Give(ctx context.Context, of store.Consent, who string) (j queue.Job, err error) {
+// Give has done what somebody else asked for; who agrees is not who asked, and may start it as it is planned then. The job is the zero one where it is none.
+func (c *Consents) Give(ctx context.Context, of store.Consent, who string, may func(plan.Plan) error) (j queue.Job, err error) {
 	if who == of.Who {
 		return j, fmt.Errorf("%w: %s asked for that: somebody else has to agree", records.ErrInvalid, called(who))
 	}
-	if plan, pool := Plan(of); plan == "" {
+	if id, pool := Plan(of); id == "" {
 		err = c.places.DropHeld(ctx, pool, strings.TrimPrefix(of.What, ofHeld+pool+"/"))
 	} else {
 		var n queue.New
 		if err = json.Unmarshal([]byte(of.How), &n); err == nil {
-			n.Agreed, n.Who = true, n.Who+", agreed by "+called(who)
+			n.Agreed, n.May, n.Who = true, may, n.Who+", agreed by "+called(who)
 			j, err = c.queue.Start(ctx, n)
 		}
 	}

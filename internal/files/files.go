@@ -138,7 +138,7 @@ func (f *Files) Open(ctx context.Context, pool, name string) (storage.File, stor
 	return file, info, err
 }
 
-// Sum reads a file whole, and returns its SHA-256 and its length. It fails for one that is written to meanwhile.
+// Sum reads a file whole, from its storage, and returns its SHA-256 and its length. It fails for one that is written to meanwhile.
 func (f *Files) Sum(ctx context.Context, pool, name string) (sum [sha256.Size]byte, size int64, err error) {
 	_, folder, name, err := f.within(ctx, pool, name)
 	if err != nil {
@@ -148,7 +148,7 @@ func (f *Files) Sum(ctx context.Context, pool, name string) (sum [sha256.Size]by
 	if err != nil {
 		return sum, 0, missing(name, err)
 	}
-	if sum, err = storage.SHA256(ctx, folder, name, nil); err != nil {
+	if sum, err = storage.SHA256(ctx, storage.Fresh(folder), name, nil); err != nil {
 		return sum, 0, err
 	}
 	after, err := folder.Stat(name)
@@ -178,38 +178,61 @@ func (f *Files) MakeFolder(ctx context.Context, pool, name string) error {
 
 // Rename gives a file or a folder another name in its pool, under which nothing may lie. Quiet keeps jobs from beginning to use it.
 func (f *Files) Rename(ctx context.Context, pool, from, to string, quiet sync.Locker) error {
-	record, folder, from, err := f.within(ctx, pool, from)
+	_, _, to, err := f.within(ctx, pool, to)
 	if err != nil {
 		return err
 	}
-	if _, _, to, err = f.within(ctx, pool, to); err != nil {
-		return err
-	}
-	if from == "." || to == "." || to == from || strings.HasPrefix(to, from+"/") {
-		return fmt.Errorf("%w: %s cannot be called %s", records.ErrInvalid, from, to)
-	}
-	files, err := below(folder, from)
-	if err != nil {
-		return missing(from, err)
-	}
-	if err := f.free(ctx, pool, files); err != nil {
-		return err
-	}
-	quiet.Lock()
-	defer quiet.Unlock()
-	if err := f.places.NotLeased(ctx, record, files); err != nil {
-		return err
-	}
-	err = folder.Rename(from, to)
-	if errors.Is(err, fs.ErrExist) {
-		return fmt.Errorf("%w: %s is there already", records.ErrState, to)
-	}
-	f.places.Touch(pool)
-	return errors.Join(err, folder.Sync(path.Dir(from)), folder.Sync(path.Dir(to)))
+	return f.change(ctx, pool, from, quiet, func(folder storage.Folder, from string, _ []string) error {
+		if to == "." || to == from || strings.HasPrefix(to, from+"/") {
+			return fmt.Errorf("%w: %s cannot be called %s", records.ErrInvalid, from, to)
+		}
+		err := folder.Rename(from, to)
+		if errors.Is(err, fs.ErrExist) {
+			return fmt.Errorf("%w: %s is there already", records.ErrState, to)
+		}
+		return errors.Join(err, folder.Sync(path.Dir(from)), folder.Sync(path.Dir(to)))
+	})
 }
 
 // Remove takes a file or a folder away with all that lies in it, and holds the files for a while. Quiet keeps jobs from beginning to use it.
 func (f *Files) Remove(ctx context.Context, pool, name, by string, quiet sync.Locker) error {
+	return f.change(ctx, pool, name, quiet, func(folder storage.Folder, name string, files []string) error {
+		if len(files) > 0 {
+			h := disks.Held{Path: files[0], Files: files, Until: time.Now().Add(f.hold), Why: "it was removed by " + by}
+			if err := disks.HoldFiles(folder, h); err != nil {
+				return err
+			}
+		}
+		if info, err := folder.Stat(name); err == nil && info.IsDir {
+			if err := removeEmpty(folder, name); err != nil {
+				return fmt.Errorf("%w: what lay in %s is held; something has come there since: %w", records.ErrState, name, err)
+			}
+		}
+		return folder.Sync(path.Dir(name))
+	})
+}
+
+// removeEmpty removes a folder in which are folders only. What has come there since stays, and fails it.
+func removeEmpty(folder storage.Folder, name string) error {
+	infos, err := folder.List(name)
+	if err != nil {
+		return err
+	}
+	for _, i := range infos {
+		if !i.IsDir {
+			return &fs.PathError{Op: "remove", Path: i.Name, Err: fs.ErrExist}
+		}
+		if err := removeEmpty(folder, i.Name); err != nil {
+			return err
+		}
+	}
+	return folder.Remove(name)
+}
+
+// change does something with a file or a folder, of which nothing is or belongs to a disk, a machine names nothing, and no job uses anything.
+func (f *Files) change(
+	ctx context.Context, pool, name string, quiet sync.Locker, do func(folder storage.Folder, name string, files []string) error,
+) error {
 	record, folder, name, err := f.within(ctx, pool, name)
 	if err != nil {
 		return err
@@ -229,14 +252,8 @@ func (f *Files) Remove(ctx context.Context, pool, name, by string, quiet sync.Lo
 	if err := f.places.NotLeased(ctx, record, files); err != nil {
 		return err
 	}
-	if len(files) > 0 {
-		err = disks.HoldFiles(folder, disks.Held{Path: files[0], Files: files, Until: time.Now().Add(f.hold), Why: "it was removed by " + by})
-	}
-	if info, statErr := folder.Stat(name); err == nil && statErr == nil && info.IsDir {
-		err = storage.RemoveAll(folder, name) // it has empty folders only
-	}
-	f.places.Touch(pool)
-	return errors.Join(err, folder.Sync(path.Dir(name)))
+	defer f.places.Touch(pool)
+	return do(folder, name, files)
 }
 
 // below are the files at or below a name.

@@ -74,13 +74,27 @@ func Start(u *user.User, words ...string) (d *Daemon, err error) {
 	}
 	// What it finds out about its emulators, in seconds, all daemons of a user on this computer share; each looks whether it still holds.
 	shared := filepath.Join("/tmp", "emulators-"+u.Uid) // where each of them comes in
-	if err := own(shared); err != nil {
-		return nil, err
+	if err := os.Mkdir(shared, 0o755); err == nil {
+		if err := os.Lchown(shared, uid, gid); err != nil {
+			return nil, err
+		}
 	}
-	if err := os.Symlink(shared, filepath.Join(dir, "cache/libvirt/qemu/cache/capabilities")); err != nil {
-		return nil, err
+	if isOf(shared, uid) { // what somebody else has put there is not used
+		if err := os.Symlink(shared, filepath.Join(dir, "cache/libvirt/qemu/cache/capabilities")); err != nil {
+			return nil, err
+		}
 	}
 	return d, d.Run()
+}
+
+// isOf tells whether a folder, and no link to one, belongs to a user.
+func isOf(folder string, uid int) bool {
+	info, err := os.Lstat(folder)
+	if err != nil {
+		return false
+	}
+	st, ok := info.Sys().(*syscall.Stat_t)
+	return ok && info.IsDir() && int(st.Uid) == uid
 }
 
 // Run starts it again after Kill, with what it knew. Where it ends by itself, it is started again, as a computer's own would be: some

@@ -27,17 +27,17 @@ type Refused struct {
 	Why    string     `json:"why"`
 }
 
-// StartGroup starts all requests of a plan as one group, or none, which somebody asks for: each is planned anew, since the world may have changed.
-func (q *Queue) StartGroup(ctx context.Context, id, who string) (Group, error) {
+// StartGroup starts all requests of the plan of a group, or none, which somebody asks for: each is planned anew, since the world may have changed.
+func (q *Queue) StartGroup(ctx context.Context, n New) (Group, error) {
 	g, err, _ := q.starting.Do(
-		"group "+id,
-		func() (any, error) { return q.startGroup(context.WithoutCancel(ctx), id, who) },
+		"group "+n.Plan,
+		func() (any, error) { return q.startGroup(context.WithoutCancel(ctx), n) },
 	) // a line that is cut changes nothing
 	return g.(Group), err
 }
 
-func (q *Queue) startGroup(ctx context.Context, id, who string) (Group, error) {
-	kept, err := q.planner.KeptGroup(ctx, id)
+func (q *Queue) startGroup(ctx context.Context, asked New) (Group, error) {
+	kept, err := q.planner.KeptGroup(ctx, asked.Plan)
 	if err != nil {
 		return Group{}, err
 	}
@@ -54,8 +54,8 @@ func (q *Queue) startGroup(ctx context.Context, id, who string) (Group, error) {
 	if err := checkHours(kept.Plan.Hours); err != nil {
 		return Group{}, err
 	}
-	n := store.NewJobs{Who: who,
-		Group: kept.Plan.Name, Kept: id, Hours: kept.Plan.Hours, AtOnce: kept.Plan.AtOnce, StopAfter: kept.Plan.StopAfter,
+	n := store.NewJobs{Who: asked.Who,
+		Group: kept.Plan.Name, Kept: asked.Plan, Hours: kept.Plan.Hours, AtOnce: kept.Plan.AtOnce, StopAfter: kept.Plan.StopAfter,
 	}
 	var stopped planner.BlockedError
 	since, used := time.Now(), plan.Used{}
@@ -70,6 +70,9 @@ func (q *Queue) startGroup(ctx context.Context, id, who string) (Group, error) {
 				c.Message, c.Remedies = fmt.Sprintf("%s: %s", r.Subject(), c.Message), nil
 				stopped.Checks = append(stopped.Checks, c)
 			}
+		}
+		if err := asked.may(p); err != nil {
+			return Group{}, fmt.Errorf("%s: %w", r.Subject(), err)
 		}
 		if err := q.secondPerson(p); err != nil {
 			return Group{}, fmt.Errorf("%w: %w: leave it out here, and start it alone", records.ErrState, err)

@@ -26,6 +26,16 @@ type New struct {
 	Hours *string
 	// Agreed tells that somebody else has agreed to what it takes away for good.
 	Agreed bool
+	// May fails for a plan that who asks may not start; nil where they may start any.
+	May func(plan.Plan) error `json:"-"`
+}
+
+// may fails for a plan, as it would be started, that who asks may not start.
+func (n New) may(p plan.Plan) error {
+	if n.May == nil {
+		return nil
+	}
+	return n.May(p)
 }
 
 // GoneError is the error for a plan that takes data away for good, to which nobody else has agreed.
@@ -64,11 +74,11 @@ func (q *Queue) startPlan(ctx context.Context, n New) (Job, error) {
 	if n.Hours != nil {
 		jobs.Hours = *n.Hours
 	}
-	return q.start(ctx, kept.Plan, jobs, n.Agreed)
+	return q.start(ctx, kept.Plan, jobs, n)
 }
 
-// Again puts the request of an ended job into the queue as a new job, which somebody asks for.
-func (q *Queue) Again(ctx context.Context, id, who string) (Job, error) {
+// Again puts the request of an ended job into the queue as a new job, which somebody asks for who may start it.
+func (q *Queue) Again(ctx context.Context, id, who string, may func(plan.Plan) error) (Job, error) {
 	j, err := q.records.JobByName(ctx, id)
 	if err != nil {
 		return Job{}, err
@@ -76,11 +86,11 @@ func (q *Queue) Again(ctx context.Context, id, who string) (Job, error) {
 	if !j.State.Ended() {
 		return Job{}, fmt.Errorf("%w: job %s is still %s", records.ErrState, id, j.State)
 	}
-	return q.start(ctx, j.Plan, store.NewJobs{Speed: j.Speed, Hours: j.Hours, Who: who}, false)
+	return q.start(ctx, j.Plan, store.NewJobs{Speed: j.Speed, Hours: j.Hours, Who: who}, New{May: may})
 }
 
-// start starts what was planned, as it is planned now.
-func (q *Queue) start(ctx context.Context, before plan.Plan, n store.NewJobs, agreed bool) (Job, error) {
+// start starts what was planned, as it is planned now, where that may be.
+func (q *Queue) start(ctx context.Context, before plan.Plan, n store.NewJobs, asked New) (Job, error) {
 	if n.Speed < 0 {
 		return Job{}, fmt.Errorf("%w: a limit is 0, for none, or more", records.ErrInvalid)
 	}
@@ -91,7 +101,10 @@ func (q *Queue) start(ctx context.Context, before plan.Plan, n store.NewJobs, ag
 	if err == nil {
 		err = sameDisk(before, p)
 	}
-	if err == nil && !agreed {
+	if err == nil {
+		err = asked.may(p)
+	}
+	if err == nil && !asked.Agreed {
 		err = q.secondPerson(p)
 	}
 	if err != nil {

@@ -12,6 +12,7 @@ import (
 	"bagaglio/core/routine"
 	"bagaglio/core/step"
 	"bagaglio/internal/planner"
+	"bagaglio/internal/queue"
 	"bagaglio/internal/store"
 )
 
@@ -86,7 +87,7 @@ func (x *Routines) tryBegin(run *store.KeptRun) (leftOut []string, err error) {
 			return leftOut, err
 		}
 	}
-	started, err := x.queue.StartGroup(x.ctx, run.Plan, run.Who) // once, however often it is asked for
+	started, err := x.queue.StartGroup(x.ctx, queue.New{Plan: run.Plan, Who: run.Who}) // once, however often it is asked for
 	if err == nil {
 		run.Jobs = started.ID
 	}

@@ -101,7 +101,7 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 	s.Machines = machines.New(s.Records, s.Places, log)
 	s.Exports = exports.New(s.Records, s.Places, s.Machines)
 	s.Files = files.New(s.Records, s.Places, s.Machines, o.Hold)
-	s.Arrivals = arrivals.New(s.Records, s.Places, log)
+	s.Arrivals = arrivals.New(s.Records, s.Places)
 	s.Planner = planner.New(s.Records, s.Places, s.Machines, state, log)
 	s.Queue, err = queue.Open(ctx, s.Records, s.Places, s.Planner, queue.Options{
 		State: state, Hold: o.Hold, Checkpoint: o.Checkpoint, Serves: s.Exports.Serves, SecondPerson: o.SecondPerson,

@@ -5,6 +5,9 @@ import (
 	"time"
 )
 
+// ConsentWaits is for how long consent can be given. The plan it is for is kept as long.
+const ConsentWaits = 24 * time.Hour
+
 // Consent is something that takes data away for good, which somebody asked for and somebody else has not agreed to yet.
 type Consent struct {
 	ID    string `db:"id"`
@@ -15,11 +18,13 @@ type Consent struct {
 	Asked string `db:"asked"`
 }
 
-// AskConsent keeps that somebody asks for consent, and returns it. What was asked for already stays as it was, whoever asks now.
+// AskConsent keeps that somebody asks for consent, and returns it. What was asked for already stays as it was, whoever asks now, as long as
+// consent can be given.
 func (s *Store) AskConsent(ctx context.Context, c Consent, now time.Time) (Consent, error) {
 	_, err := s.db.ExecContext(
-		ctx, `INSERT INTO consents (id, what, said, how, who, asked) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (what) DO NOTHING`,
-		c.ID, c.What, c.Said, c.How, c.Who, stamp(now),
+		ctx, `INSERT INTO consents (id, what, said, how, who, asked) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (what) DO UPDATE SET
+			id = excluded.id, said = excluded.said, how = excluded.how, who = excluded.who, asked = excluded.asked WHERE asked < ?`,
+		c.ID, c.What, c.Said, c.How, c.Who, stamp(now), stamp(now.Add(-ConsentWaits)),
 	)
 	if err != nil {
 		return c, err

@@ -303,3 +303,27 @@ func TestRecordsLieInTheirFolder(t *testing.T) {
 		assert.Len(t, beside, 1, "nothing lies beside it")
 	}
 }
+
+// TestConsentsWait: what was asked for stays with who asked first, as long as somebody can agree; then it is asked for anew.
+func TestConsentsWait(t *testing.T) {
+	s := records(t)
+	now := time.Now()
+	ask := func(id, who string, at time.Time) Consent {
+		t.Helper()
+		c, err := s.AskConsent(t.Context(), Consent{ID: id, What: "held:quay-store/1", Said: "notes", Who: who}, at)
+		require.NoError(t, err)
+		return c
+	}
+	ask("1", "rona", now)
+	c := ask("2", "tor", now.Add(time.Hour))
+	assert.Equal(t, "1", c.ID)
+	assert.Equal(t, "rona", c.Who)
+	c = ask("3", "tor", now.Add(ConsentWaits+time.Hour))
+	assert.Equal(t, "3", c.ID)
+	assert.Equal(t, "tor", c.Who)
+	all, err := s.Consents(t.Context(), now.Add(2*time.Hour))
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	require.NoError(t, s.EndConsent(t.Context(), "3"))
+	require.ErrorIs(t, s.EndConsent(t.Context(), "3"), ErrNotFound)
+}

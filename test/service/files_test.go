@@ -249,7 +249,64 @@ func TestWhatDoesNotArrive(t *testing.T) {
 		_, err = s.BeginUpload(t.Context(), "quay-store", api.NewUpload{Path: &bad, Size: 3})
 		require.Error(t, err, bad)
 	}
+	status := func(err error) int {
+		t.Helper()
+		var problem *client.Error
+		require.ErrorAs(t, err, &problem)
+		return problem.Status
+	}
+	huge, room, other := int64(upload.MaxSize)+1, int64(1), "huge.bin"
+	_, err = s.BeginUpload(t.Context(), "quay-store", api.NewUpload{Path: &other, Size: huge, Room: &room})
+	assert.Equal(t, http.StatusBadRequest, status(err))
 	left, err := s.Uploads(t.Context(), "quay-store")
 	require.NoError(t, err)
 	assert.Empty(t, left)
+}
+
+// TestAnUploadThatIsNotWhole is no disk yet, whatever asks for it; one that has arrived is read, and can be ended again after what was made of it failed.
+func TestAnUploadThatIsNotWhole(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	quay := s.Pool("quay-store")
+	content := bytes.Repeat([]byte("crew roster "), 800_000)
+	key := "monday"
+	begin := func() api.Upload {
+		t.Helper()
+		u, err := s.BeginUpload(t.Context(), "quay-store", api.NewUpload{Key: &key, Size: int64(len(content))})
+		require.NoError(t, err)
+		return u
+	}
+	u := begin()
+	r := convert(u.Content, "roster.qcow2", "qcow2")
+	r.Source.Format, r.Destination.Pool = "raw", "quay-store"
+	blocked := func() {
+		t.Helper()
+		p, err := s.Plan(t.Context(), r)
+		require.NoError(t, err)
+		assert.Contains(t, messages(p.Plan), "being uploaded")
+		_, err = s.Start(t.Context(), api.NewJob{Plan: p.Id})
+		require.ErrorContains(t, err, "being uploaded")
+	}
+	blocked()
+	_, err := s.Send(t.Context(), u, io.NewSectionReader(bytes.NewReader(content), 0, upload.PieceSize), quiet, nil)
+	require.Error(t, err)
+	blocked()
+	done, err := s.Send(t.Context(), begin(), bytes.NewReader(content), quiet, nil)
+	require.NoError(t, err)
+	assert.Equal(t, api.Arrived, done.State)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
+	again := begin()
+	assert.Equal(t, u.Id, again.Id)
+	s.Kill()
+	s = testkit.Start(t, s.State)
+	changed := append([]byte("C"), content[1:]...)
+	_, err = s.Send(t.Context(), begin(), bytes.NewReader(changed), quiet, nil)
+	require.NoError(t, err)
+	got, err := os.ReadFile(filepath.Join(quay, u.Content))
+	require.NoError(t, err)
+	assert.Equal(t, sha256.Sum256(changed), sha256.Sum256(got))
+	require.NoError(t, s.DropUpload(t.Context(), "quay-store", u.Id))
+	assert.NoDirExists(t, filepath.Dir(filepath.Join(quay, u.Content)))
+	_, err = s.Upload(t.Context(), "quay-store", u.Id)
+	require.ErrorContains(t, err, "not found")
 }

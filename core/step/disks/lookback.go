@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path"
 	"slices"
 	"strings"
 
@@ -39,6 +40,10 @@ func lookBack(folder storage.Folder, r plan.Request, src disk.Reader, f *plan.So
 		return err
 	}
 	f.Opens = disk.FirstPiece(folder, name)
+	if strings.HasPrefix(name, ArrivingFolder+"/") {
+		_, err := folder.Stat(path.Join(path.Dir(name), ArrivedFile))
+		f.Arriving = err != nil
+	}
 	tag, err := inspect.TagHead(folder, f.Opens)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):

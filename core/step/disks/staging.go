@@ -25,6 +25,8 @@ const (
 	SnapshotFolder = OwnFolder + "/snapshots"
 	// ArrivingFolder holds files that come from elsewhere, each in a folder of its own (core/upload). A job may read what has arrived.
 	ArrivingFolder = OwnFolder + "/arriving"
+	// ArrivedFile lies beside a file there that has arrived as a whole.
+	ArrivedFile = "arrived"
 	// StagingFolder holds images that are being made, in a folder for each job.
 	StagingFolder = OwnFolder + "/staging"
 )
