@@ -3,8 +3,10 @@ package attack
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
+	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -245,6 +247,14 @@ func TestWorkIsLimited(t *testing.T) {
 		_, err := begin(crew, r)
 		refused(err, r.Kind)
 	}
+	// A definition in another pool would be changed: it names the disk that moves.
+	testkit.Noise(t, filepath.Join(quay, "roster.raw"), mib)
+	vmx := filepath.Join(lighthouse, "roster.vmx")
+	require.NoError(t, os.WriteFile(vmx, fmt.Appendf(nil, "displayName = \"roster\"\nscsi0:0.fileName = \"%s/roster.raw\"\n", quay), 0o600))
+	_, err = begin(crew, move("quay-store:roster.raw", "quay-store:moved.raw"))
+	refused(err, "a definition elsewhere")
+	assert.FileExists(t, filepath.Join(quay, "roster.raw"))
+	require.NoError(t, os.Remove(vmx))
 	mine, err := begin(crew, copies("quay-store:ticketing.raw", "quay-store:copy.raw"))
 	require.NoError(t, err)
 	testkit.Proven(t, s.Service, mine.Id)

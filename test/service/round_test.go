@@ -1,12 +1,14 @@
 package service
 
 import (
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
 	"bagaglio/api"
+	"bagaglio/client"
 	"bagaglio/core/machine"
 	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
@@ -297,4 +299,22 @@ func TestMachinesBetweenKinds(t *testing.T) {
 			pool = "quay-store"
 		}
 	}
+}
+
+// TestAPlanForAHostThatRefuses to tell what its machines can have says so.
+func TestAPlanForAHostThatRefuses(t *testing.T) {
+	t.Parallel()
+	s, _, there := twoHosts(t)
+	there.Kill()
+	knows := filepath.Join(filepath.Dir(there.Dir), "cache/libvirt/qemu/cache/capabilities") // what its emulators can, which it keeps
+	require.NoError(t, os.Remove(knows))
+	require.NoError(t, os.WriteFile(knows, nil, 0o600))
+	require.NoError(t, there.Run())
+	_, err := s.Plan(t.Context(), plan.Request{
+		Kind: plan.MoveMachine, Machine: "local:ticketing", To: "lighthouse", Destination: &plan.Place{Pool: "lamp-room"}, As: "qcow2",
+	})
+	require.ErrorContains(t, err, "the host refuses")
+	var problem *client.Error
+	require.ErrorAs(t, err, &problem)
+	assert.Equal(t, http.StatusConflict, problem.Status)
 }
