@@ -199,7 +199,7 @@ func TestExpires(t *testing.T) {
 // rotten is a folder on whose storage the first byte of each file is another one than what was written, which this computer still has in memory.
 type rotten struct{ storage.Folder }
 
-func (r rotten) Fresh() storage.Folder { return spoilt{r.Folder} }
+func (r rotten) Fresh() storage.Folder { return spoilt(r) }
 
 type spoilt struct{ storage.Folder }
 

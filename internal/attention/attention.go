@@ -108,7 +108,11 @@ func Needs(ctx context.Context, jobs Jobs, pools Pools, now time.Time) (all []Ne
 		return nil, err
 	}
 	for _, c := range wanted {
-		n := Need{Kind: Consent, Consent: c.ID, Text: c.Said + " would be gone for good: somebody else than who asked for it has to agree."}
+		n := Need{
+			Kind:    Consent,
+			Consent: c.ID,
+			Text:    fmt.Sprintf("Asked for by %s, whom somebody else has to agree with: %s would be gone for good.", c.By(), c.Said),
+		}
 		n.Since, _ = time.Parse(time.RFC3339Nano, c.Asked) // as it was written
 		all = append(all, n)
 	}

@@ -26,17 +26,9 @@ func (e *NeededError) Error() string {
 	return fmt.Sprintf(
 		"%s would be gone for good: it begins when somebody else agrees, who was let in by another name than %s: bagaglio consent give %s",
 		e.Consent.Said,
-		called(e.Consent.Who),
+		e.Consent.By(),
 		e.Consent.ID,
 	)
-}
-
-// called is what somebody is called that asks.
-func called(who string) string {
-	if who == "" {
-		return "the service's own token"
-	}
-	return who
 }
 
 // Consents are those that are waited for. Make them with [New].
@@ -130,14 +122,14 @@ func asked(of store.Consent) time.Time {
 // Give has done what somebody else asked for; who agrees is not who asked, and may start it as it is planned then. The job is the zero one where it is none.
 func (c *Consents) Give(ctx context.Context, of store.Consent, who string, may func(plan.Plan) error) (j queue.Job, err error) {
 	if who == of.Who {
-		return j, fmt.Errorf("%w: %s asked for that: somebody else has to agree", records.ErrInvalid, called(who))
+		return j, fmt.Errorf("%w: %s asked for that: somebody else has to agree", records.ErrInvalid, of.By())
 	}
 	if id, pool := Plan(of); id == "" {
 		err = c.places.DropHeld(ctx, pool, strings.TrimPrefix(of.What, ofHeld+pool+"/"))
 	} else {
 		var n queue.New
 		if err = json.Unmarshal([]byte(of.How), &n); err == nil {
-			n.Agreed, n.May, n.Who = true, may, n.Who+", agreed by "+called(who)
+			n.Agreed, n.May, n.Who = true, may, n.Who+", agreed by "+store.Consent{Who: who}.By()
 			j, err = c.queue.Start(ctx, n)
 		}
 	}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"time"
 )
@@ -17,6 +18,9 @@ type Consent struct {
 	Who   string `db:"who"`  // asked for it: a name, empty for the service's own token
 	Asked string `db:"asked"`
 }
+
+// By is who asked for it, as is shown.
+func (c Consent) By() string { return cmp.Or(c.Who, "the service's own token") }
 
 // AskConsent keeps that somebody asks for consent, and returns it. What was asked for already stays as it was, whoever asks now, as long as
 // consent can be given.

@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"bagaglio/api"
+	"bagaglio/client"
 	"bagaglio/core/upload"
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/openid"
@@ -56,6 +57,8 @@ func TestFilesOfAPool(t *testing.T) {
 		`fetch(document.querySelector("a[download]").href).then(r => r.arrayBuffer()).then(b => { window.came = b.byteLength }) && true`,
 	)
 	p.Await(fmt.Sprintf("window.came === %d", len(content)))
+	p.Click("SHA-256 of tools.iso")
+	p.AwaitText(fmt.Sprintf("%x", sha256.Sum256(content)))
 	p.Click("Remove tools.iso")
 	p.Click("Remove, and hold it for a while")
 	p.AwaitText("Nothing lies here.")
@@ -99,4 +102,32 @@ func TestSignedInThroughTheProvider(t *testing.T) {
 	provider.SignsIn(map[string]any{"preferred_username": "rona", "groups": []string{"harbour-crew"}})
 	p.Click("Sign in there")
 	p.AwaitText("rona, operator")
+}
+
+// TestASecondPersonAgrees on the page Now, where it says who asked for what.
+func TestASecondPersonAgrees(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t, filepath.Join(t.TempDir(), "state"), "--second-person")
+	require.NoError(t, os.WriteFile(filepath.Join(s.Pool("quay-store"), "notes.txt"), []byte("ask the purser"), 0o600))
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.Click("Keeping")
+	p.Fill("Name of a new token", "rona")
+	p.Fill("What it may", "admin")
+	p.Fill("What it is limited to", "pool:quay-store")
+	p.Click("Make it")
+	p.AwaitText("works on pool:quay-store")
+	rona, err := client.Dial(s.Address, testkit.Eval[string](p, `document.querySelector("output").textContent`))
+	require.NoError(t, err)
+	require.NoError(t, rona.RemoveFile(t.Context(), "quay-store", "notes.txt"))
+	held, err := s.Held(t.Context())
+	require.NoError(t, err)
+	require.Error(t, rona.DropHeld(t.Context(), "quay-store", held[0].Id))
+	p.Click("Now")
+	p.AwaitText("Asked for by rona")
+	p.Click("I agree: let it be gone")
+	p.Await(`!document.body.innerText.includes("Asked for by rona")`)
+	held, err = s.Held(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, held)
 }

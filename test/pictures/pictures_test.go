@@ -103,6 +103,18 @@ func far(t *testing.T, s *testkit.Service) {
 	require.NoError(t, err)
 }
 
+// files shows those of a pool: a folder, disks with their tags, and an installer that was brought.
+func files(t *testing.T, s *testkit.Service, p *testkit.Page) {
+	require.NoError(t, s.MakeFolder(t.Context(), "lighthouse-store", "papers"))
+	installer := filepath.Join(t.TempDir(), "installer.iso")
+	testkit.Noise(t, installer, 9<<20)
+	p.Open(s.Address + "/pool?name=lighthouse-store")
+	p.Upload(installer)
+	p.Click("SHA-256 of installer.iso")
+	p.Await(`document.querySelector("output")`)
+	testkit.Eval[bool](p, `(document.querySelector("[aria-label=Files]").scrollIntoView(), true)`)
+}
+
 func console(t *testing.T, s *testkit.Service, to string) {
 	p := testkit.Browse(t, 1280, 800)
 	shot := func(name string) { p.Picture(filepath.Join(to, name+".png")) }
@@ -186,12 +198,13 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	p.Open(s.Address + "/routines")
 	p.AwaitText("group 1")
 	shot("console-routines")
+	files(t, s, p)
+	shot("console-files")
 	held, err := s.Held(t.Context())
 	require.NoError(t, err)
 	_, err = s.Restore(t.Context(), "lighthouse-store", held[0].Id, true)
 	require.NoError(t, err)
 	machines(t, s, p, daemon.Start(t))
-	shot("console-machines")
 	require.NoError(t, s.RemovePool(t.Context(), "guests"))
 	p.Click("Dark colours")
 	p.Click("Places")

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Download, File as FileIcon, Folder, FolderPlus, Pencil, Trash2, Upload } from "lucide-react";
+import { Download, File as FileIcon, Folder, FolderPlus, Hash, Pencil, Trash2, Upload } from "lucide-react";
 import { useState, type FormEvent } from "react";
 import { Link, useSearchParams } from "react-router";
 import { calls, result, type Schemas } from "../api/client.ts";
@@ -7,6 +7,7 @@ import { useMe } from "../api/me.ts";
 import { upload, type Sent } from "../api/upload.ts";
 import { exact, size, when } from "../format.ts";
 import { Failure } from "./failure.tsx";
+import { Pages } from "./pages.tsx";
 
 type Entry = Schemas["FileEntry"];
 
@@ -62,22 +63,7 @@ export function Files({ pool }: { pool: string }) {
       {(cursors.length > 0 || page.data?.next) && (
         <div className="flex items-center gap-3 text-sm">
           <span>{page.data?.total} files and folders</span>
-          <button
-            type="button"
-            className="btn btn-sm"
-            disabled={cursors.length === 0}
-            onClick={() => setCursors(cursors.slice(0, -1))}
-          >
-            Back
-          </button>
-          <button
-            type="button"
-            className="btn btn-sm"
-            disabled={!page.data?.next}
-            onClick={() => page.data?.next && setCursors([...cursors, page.data.next])}
-          >
-            On
-          </button>
+          <Pages cursors={cursors} next={page.data?.next} go={setCursors} />
         </div>
       )}
     </section>
@@ -204,6 +190,10 @@ function Row({ pool, entry, enter, changed, works }: RowProps) {
       result(calls.DELETE("/v1/pools/{pool}/files", { params: { ...params, query: { path: entry.path } } })),
     onSuccess: changed,
   });
+  const sum = useMutation({
+    mutationFn: () => result(calls.GET("/v1/pools/{pool}/sum", { params: { ...params, query: { path: entry.path } } })),
+  });
+  const problem = rename.error ?? remove.error ?? sum.error;
   const name = base(entry.path);
   const content = `/v1/pools/${encodeURIComponent(pool)}/content/${encodeURIComponent(entry.path)}`;
   return (
@@ -237,6 +227,18 @@ function Row({ pool, entry, enter, changed, works }: RowProps) {
         {works && (
           <span className="flex gap-1">
             {!entry.folder && (
+              <button
+                type="button"
+                className="btn btn-ghost btn-sm btn-square"
+                aria-label={`SHA-256 of ${name}`}
+                title="Read it where it lies, to compare it with what was downloaded"
+                disabled={sum.isPending}
+                onClick={() => sum.mutate()}
+              >
+                <Hash aria-hidden className="size-4" />
+              </button>
+            )}
+            {!entry.folder && (
               <a className="btn btn-ghost btn-sm btn-square" href={content} download aria-label={`Download ${name}`}>
                 <Download aria-hidden className="size-4" />
               </a>
@@ -267,6 +269,12 @@ function Row({ pool, entry, enter, changed, works }: RowProps) {
           </span>
         )}
       </div>
+      {sum.isPending && <p className="text-sm opacity-75">Reading it where it lies …</p>}
+      {sum.data && (
+        <p className="text-sm">
+          SHA-256 <output className="figures break-all select-all">{sum.data.sha256}</output>
+        </p>
+      )}
       {renamed !== undefined && (
         <form
           className="flex flex-wrap items-end gap-2"
@@ -292,7 +300,7 @@ function Row({ pool, entry, enter, changed, works }: RowProps) {
           </button>
         </form>
       )}
-      {(rename.error ?? remove.error) && <Failure error={(rename.error ?? remove.error) as Error} />}
+      {problem && <Failure error={problem} />}
     </li>
   );
 }

@@ -51,7 +51,8 @@ function TokenRow({ token }: { token: Token }) {
       <div className="min-w-0 grow">
         <p className="font-medium break-all">{token.name}</p>
         <p className="text-sm opacity-75">
-          {may[token.role]} {onWhat(token.works_on)}; {token.expires ? `until ${when(token.expires)}` : "for ever"};{" "}
+          {may[token.role]}; works {onWhat(token.works_on)};{" "}
+          {token.expires ? `until ${when(token.expires)}` : "for ever"};{" "}
           {token.used ? `used ${when(token.used)}` : "never used"}
         </p>
         {revoke.error && <Failure error={revoke.error} />}
@@ -103,7 +104,7 @@ function NewToken() {
         show={(r) => may[r as keyof typeof may]}
         change={(r) => setRole(r as keyof typeof may)}
       />
-      <TextLine name="On which only" hint="pool:quay-store host:lighthouse" value={on} change={setOn} />
+      <TextLine name="What it is limited to" hint="everything" value={on} change={setOn} />
       <TextLine name="Days until it expires" hint="never" value={days} change={setDays} />
       <button type="submit" className="btn" disabled={!name || add.isPending}>
         Make it

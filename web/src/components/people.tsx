@@ -98,7 +98,7 @@ function NewPerson() {
         show={(r) => may[r as Role]}
         change={(r) => setRole(r as Role)}
       />
-      <TextLine name="Works on which only" hint="pool:quay-store host:lighthouse" value={on} change={setOn} />
+      <TextLine name="What they are limited to" hint="everything" value={on} change={setOn} />
       <TextLine
         name="Their password"
         hint="12 characters or more"

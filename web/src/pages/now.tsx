@@ -165,7 +165,7 @@ function NeedSheet({ need, dismiss }: { need: Need; dismiss: () => void }) {
       Job {job.id}, {workName(job.request)} {subjectName(job.request)}
     </Link>
   ) : need.consent ? (
-    <span className="font-bold">Somebody</span>
+    <span className="font-bold">A second person</span>
   ) : routine ? (
     <Link className="link font-bold" to="/routines">
       {routine}

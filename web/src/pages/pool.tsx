@@ -8,6 +8,7 @@ import { Failure } from "../components/failure.tsx";
 import { Files } from "../components/files.tsx";
 import { Fill } from "../components/fill.tsx";
 import { KnownAsOf, useLook } from "../components/looking.tsx";
+import { Pages } from "../components/pages.tsx";
 import { RulesForm } from "../components/rules-form.tsx";
 import { TrialView } from "../components/trial-view.tsx";
 import { exact, size, speed, when } from "../format.ts";
@@ -251,22 +252,7 @@ function Disks({ pool, others }: { pool: string; others: string[] }) {
         <span>
           {list?.total ?? 0} disks, page {cursors.length + 1} of {pages}
         </span>
-        <button
-          type="button"
-          className="btn btn-sm"
-          disabled={cursors.length === 0}
-          onClick={() => setCursors(cursors.slice(0, -1))}
-        >
-          Back
-        </button>
-        <button
-          type="button"
-          className="btn btn-sm"
-          disabled={!list?.next || cursors.length + 1 >= pages}
-          onClick={() => list?.next && setCursors([...cursors, list.next])}
-        >
-          On
-        </button>
+        <Pages cursors={cursors} next={cursors.length + 1 < pages ? list?.next : undefined} go={setCursors} />
         <span className="grow" />
         {list && <KnownAsOf list={list} />}
         <button type="button" className="btn btn-sm" disabled={look.isPending} onClick={() => look.mutate()}>
