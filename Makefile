@@ -19,7 +19,7 @@ TEST_TOOLS := $(DEMO_TOOLS) $(REAL_TOOLS) chromium:chromium mkfs.xfs:xfsprogs mk
 BENCH_TOOLS := pigz:pigz zstd:zstd sshd:openssh-server sftp:openssh-client
 PICTURE_TOOLS := $(TEST_TOOLS) xterm:xterm xvfb-run:xvfb xauth:xauth import:imagemagick
 
-.PHONY: build console generate generated breaking demo start test check check-rooms check-whole lint race race-service fuzz torture bench pictures dist dist-twice soak clean
+.PHONY: build console generate generated breaking demo start test check check-rooms check-whole lint race race-service fuzz torture bench site pictures dist dist-twice soak clean
 
 build: console
 	CGO_ENABLED=0 $(GO) build $(FLAGS) -o bin/ ./cmd/bagaglio ./cmd/standin
@@ -106,6 +106,10 @@ bench: packages-bench build
 # Ten minutes of jobs while many look on: does the service take more and more memory?
 soak: build
 	$(GO) run ./test/bench -soak 10m -mib 256
+
+# The documents as pages for a browser, in dist/site.
+site:
+	cd docs && npm ci --no-audit --no-fund && npm run build
 
 pictures: packages-picture build
 	BAGAGLIO_PICTURES=1 $(GO) test -count=1 ./test/pictures

@@ -15,6 +15,7 @@ import (
 	"bagaglio/core/machine"
 	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
+	"bagaglio/core/remains"
 	"bagaglio/core/report"
 	"bagaglio/core/routine"
 	"bagaglio/core/step"
@@ -866,6 +867,9 @@ type DiskName struct {
 	Called *string `json:"called,omitempty"`
 	Note   *string `json:"note,omitempty"`
 }
+
+// DiskStrip defines model for DiskStrip.
+type DiskStrip = step.DiskStrip
 
 // DoneStep defines model for DoneStep.
 type DoneStep = receipt.Done
@@ -2017,6 +2021,9 @@ type Refused struct {
 	Why    string `json:"why"`
 }
 
+// Remains defines model for Remains.
+type Remains = remains.Found
+
 // Remedy defines model for Remedy.
 type Remedy = plan.Remedy
 
@@ -2334,6 +2341,12 @@ type ChangeHostParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// FindRemainsParams defines parameters for FindRemains.
+type FindRemainsParams struct {
+	// Folder absolute, on the host
+	Folder string `form:"folder" json:"folder"`
+}
+
 // ListJobsParams defines parameters for ListJobs.
 type ListJobsParams struct {
 	Limit *PageSize `form:"limit,omitempty" json:"limit,omitempty"`
@@ -2347,6 +2360,9 @@ type ListJobsParams struct {
 
 	// EndedSince those that have ended since then
 	EndedSince *time.Time `form:"ended_since,omitempty" json:"ended_since,omitempty"`
+
+	// Search the one with that number, and those that have that text in what was asked for
+	Search *string `form:"search,omitempty" json:"search,omitempty"`
 }
 
 // ChangeJobParams defines parameters for ChangeJob.
@@ -2378,6 +2394,9 @@ type ListEventsParams struct {
 	// Cursor next of the page before
 	Cursor *Cursor   `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *PageSize `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Search those that have that text in them
+	Search *string `form:"search,omitempty" json:"search,omitempty"`
 }
 
 // ListMachineFindingsParams defines parameters for ListMachineFindings.

@@ -13,6 +13,8 @@ import (
 	"net/url"
 	"strings"
 
+	"go.yaml.in/yaml/v3"
+
 	. "bagaglio/api"
 
 	"github.com/oapi-codegen/runtime"
@@ -146,6 +148,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /v1/console-links (the `MakeConsoleLink` operationId).
 	MakeConsoleLink(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDescription This description of all calls (OpenAPI)
+	//
+	// Corresponds with GET /v1/description (the `GetDescription` operationId).
+	GetDescription(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDevices The physical disks of the service's own computer, or of a host with SSH, with their partitions and who uses them
 	//
@@ -394,6 +401,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /v1/hosts/{host}/machines/{machine}/stop (the `StopMachine` operationId).
 	StopMachine(ctx context.Context, host HostName, machine MachineName, body StopMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FindRemains What a service whose records are lost left in a folder of a host: what pool it was, receipts, what is held, and what is unfinished
+	//
+	// Corresponds with GET /v1/hosts/{host}/remains (the `FindRemains` operationId).
+	FindRemains(ctx context.Context, host HostName, params *FindRemainsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetHostStorage The storage pools and networks that a host has of its own, as what runs machines there tells
 	//
@@ -1148,6 +1160,21 @@ func (c *Client) MakeConsoleLink(ctx context.Context, reqEditors ...RequestEdito
 	return c.Client.Do(req)
 }
 
+// GetDescription This description of all calls (OpenAPI)
+//
+// Corresponds with GET /v1/description (the `GetDescription` operationId).
+func (c *Client) GetDescription(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDescriptionRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListDevices The physical disks of the service's own computer, or of a host with SSH, with their partitions and who uses them
 //
 // Corresponds with GET /v1/devices (the `ListDevices` operationId).
@@ -1776,6 +1803,21 @@ func (c *Client) StopMachineWithBody(ctx context.Context, host HostName, machine
 // Corresponds with POST /v1/hosts/{host}/machines/{machine}/stop (the `StopMachine` operationId).
 func (c *Client) StopMachine(ctx context.Context, host HostName, machine MachineName, body StopMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStopMachineRequest(c.Server, host, machine, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FindRemains What a service whose records are lost left in a folder of a host: what pool it was, receipts, what is held, and what is unfinished
+//
+// Corresponds with GET /v1/hosts/{host}/remains (the `FindRemains` operationId).
+func (c *Client) FindRemains(ctx context.Context, host HostName, params *FindRemainsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFindRemainsRequest(c.Server, host, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3650,6 +3692,33 @@ func NewMakeConsoleLinkRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetDescriptionRequest constructs an http.Request for the GetDescription method
+func NewGetDescriptionRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/description")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListDevicesRequest constructs an http.Request for the ListDevices method
 func NewListDevicesRequest(server string, params *ListDevicesParams) (*http.Request, error) {
 	var err error
@@ -4844,6 +4913,63 @@ func NewStopMachineRequestWithBody(server string, host HostName, machine Machine
 	return req, nil
 }
 
+// NewFindRemainsRequest constructs an http.Request for the FindRemains method
+func NewFindRemainsRequest(server string, host HostName, params *FindRemainsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/hosts/%s/remains", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "folder", params.Folder, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetHostStorageRequest constructs an http.Request for the GetHostStorage method
 func NewGetHostStorageRequest(server string, host HostName) (*http.Request, error) {
 	var err error
@@ -5038,6 +5164,18 @@ func NewListJobsRequest(server string, params *ListJobsParams) (*http.Request, e
 		if params.EndedSince != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "ended_since", *params.EndedSince, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Search != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", *params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5724,6 +5862,18 @@ func NewListEventsRequest(server string, params *ListEventsParams) (*http.Reques
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Search != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", *params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -8660,6 +8810,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /v1/console-links (the `MakeConsoleLink` operationId).
 	MakeConsoleLinkWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*MakeConsoleLinkResponse, error)
 
+	// GetDescriptionWithResponse This description of all calls (OpenAPI)
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/description (the `GetDescription` operationId).
+	GetDescriptionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetDescriptionResponse, error)
+
 	// ListDevicesWithResponse The physical disks of the service's own computer, or of a host with SSH, with their partitions and who uses them
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8949,6 +9106,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /v1/hosts/{host}/machines/{machine}/stop (the `StopMachine` operationId).
 	StopMachineWithResponse(ctx context.Context, host HostName, machine MachineName, body StopMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*StopMachineResponse, error)
+
+	// FindRemainsWithResponse What a service whose records are lost left in a folder of a host: what pool it was, receipts, what is held, and what is unfinished
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/hosts/{host}/remains (the `FindRemains` operationId).
+	FindRemainsWithResponse(ctx context.Context, host HostName, params *FindRemainsParams, reqEditors ...RequestEditorFn) (*FindRemainsResponse, error)
 
 	// GetHostStorageWithResponse The storage pools and networks that a host has of its own, as what runs machines there tells
 	//
@@ -10029,6 +10193,54 @@ func (r MakeConsoleLinkResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r MakeConsoleLinkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDescriptionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// YAML200 the response for an HTTP 200 `application/yaml` response
+	YAML200 *string
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetYAML200 returns the response for an HTTP 200 `application/yaml` response
+func (r GetDescriptionResponse) GetYAML200() *string {
+	return r.YAML200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDescriptionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDescriptionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDescriptionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDescriptionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDescriptionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11449,6 +11661,54 @@ func (r StopMachineResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StopMachineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FindRemainsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Remains
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FindRemainsResponse) GetJSON200() *Remains {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FindRemainsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FindRemainsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FindRemainsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FindRemainsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FindRemainsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15217,6 +15477,19 @@ func (c *ClientWithResponses) MakeConsoleLinkWithResponse(ctx context.Context, r
 	return ParseMakeConsoleLinkResponse(rsp)
 }
 
+// GetDescriptionWithResponse This description of all calls (OpenAPI)
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/description (the `GetDescription` operationId).
+func (c *ClientWithResponses) GetDescriptionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetDescriptionResponse, error) {
+	rsp, err := c.GetDescription(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDescriptionResponse(rsp)
+}
+
 // ListDevicesWithResponse The physical disks of the service's own computer, or of a host with SSH, with their partitions and who uses them
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15739,6 +16012,19 @@ func (c *ClientWithResponses) StopMachineWithResponse(ctx context.Context, host 
 		return nil, err
 	}
 	return ParseStopMachineResponse(rsp)
+}
+
+// FindRemainsWithResponse What a service whose records are lost left in a folder of a host: what pool it was, receipts, what is held, and what is unfinished
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/hosts/{host}/remains (the `FindRemains` operationId).
+func (c *ClientWithResponses) FindRemainsWithResponse(ctx context.Context, host HostName, params *FindRemainsParams, reqEditors ...RequestEditorFn) (*FindRemainsResponse, error) {
+	rsp, err := c.FindRemains(ctx, host, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFindRemainsResponse(rsp)
 }
 
 // GetHostStorageWithResponse The storage pools and networks that a host has of its own, as what runs machines there tells
@@ -17312,6 +17598,39 @@ func ParseMakeConsoleLinkResponse(rsp *http.Response) (*MakeConsoleLinkResponse,
 	return response, nil
 }
 
+// ParseGetDescriptionResponse parses an HTTP response from a GetDescriptionWithResponse call
+func ParseGetDescriptionResponse(rsp *http.Response) (*GetDescriptionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDescriptionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "yaml") && rsp.StatusCode == 200:
+		var dest string
+		if err := yaml.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.YAML200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListDevicesResponse parses an HTTP response from a ListDevicesWithResponse call
 func ParseListDevicesResponse(rsp *http.Response) (*ListDevicesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18270,6 +18589,39 @@ func ParseStopMachineResponse(rsp *http.Response) (*StopMachineResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Machine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFindRemainsResponse parses an HTTP response from a FindRemainsWithResponse call
+func ParseFindRemainsResponse(rsp *http.Response) (*FindRemainsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FindRemainsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Remains
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

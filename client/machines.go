@@ -5,6 +5,7 @@ import (
 	"io"
 
 	"bagaglio/api"
+	"bagaglio/core/remains"
 )
 
 // Machines returns the machines of a host, or of all when host is empty, and the hosts that could not be asked.
@@ -33,6 +34,11 @@ func (s *Service) Machine(ctx context.Context, host, name string) (api.Machine, 
 // HostStorage is what a host has of storage pools and networks of its own.
 func (s *Service) HostStorage(ctx context.Context, host string) (api.HostStorage, error) {
 	return decode[api.HostStorage](s.calls.GetHostStorage(ctx, host))
+}
+
+// Remains finds what a service whose records are lost left in a folder of a host.
+func (s *Service) Remains(ctx context.Context, host, folder string) (remains.Found, error) {
+	return decode[remains.Found](s.calls.FindRemains(ctx, host, &api.FindRemainsParams{Folder: folder}))
 }
 
 // AddMachine makes a machine known to a host that has its disks already.

@@ -80,9 +80,9 @@ func (s *Service) DropHeld(ctx context.Context, pool, id string) error {
 	return err
 }
 
-// Events returns the newest lines of the log before one of that number, or all when it is 0; at most limit.
-func (s *Service) Events(ctx context.Context, before int64, limit int) ([]api.Event, error) {
-	p := api.ListEventsParams{Limit: &limit}
+// Events returns the newest lines of the log before one of that number, or all when it is 0, which have that text in them; at most limit.
+func (s *Service) Events(ctx context.Context, before int64, search string, limit int) ([]api.Event, error) {
+	p := api.ListEventsParams{Limit: &limit, Search: &search}
 	if before > 0 {
 		cursor := strconv.FormatInt(before, 10)
 		p.Cursor = &cursor

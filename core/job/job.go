@@ -71,6 +71,27 @@ type runner struct {
 	Task
 	journal  *step.Journal
 	subjects []*subject
+	strips   []step.DiskStrip
+}
+
+// mostStrips bounds of how many disks a report has the strip.
+const mostStrips = 16
+
+// report passes on how far the work on a subject is, with the strips of all disks so far where the plan has several.
+func (r *runner) report(subject string, p step.Progress) {
+	d, err := r.Plan.Body(subject)
+	if err == nil && p.Strip != "" && len(r.Plan.Bodies) > 1 {
+		now := step.DiskStrip{Disk: d.Request.Source, Strip: p.Strip}
+		i := slices.IndexFunc(r.strips, func(s step.DiskStrip) bool { return s.Disk == now.Disk })
+		if i >= 0 {
+			r.strips[i] = now
+		} else {
+			r.strips = append(r.strips, now)
+			r.strips = r.strips[max(0, len(r.strips)-mostStrips):]
+		}
+	}
+	p.Disks = slices.Clone(r.strips)
+	r.Watch(p)
 }
 
 // subject is one that the plan works on.
@@ -123,7 +144,7 @@ func (r *runner) begin(s plan.Step) error {
 		Ends:    r.Ends[id],
 		Plan:    r.Plan,
 		Log:     r.journal.Open(id, r.Records),
-		Watch:   r.Watch,
+		Watch:   func(p step.Progress) { r.report(id, p) },
 		Wait:    r.Wait,
 		Every:   r.Every,
 		Hold:    r.Hold,

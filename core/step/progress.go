@@ -29,6 +29,8 @@ type Progress struct {
 	// Strip is the disk from its first to its last byte, a letter for each part: '.' is still to come, 'e' holds nothing but zeros, 'd'
 	// was copied, 'p' was read back from storage, 'x' could not be read.
 	Strip string `json:"strip,omitempty"`
+	// Disks are the strips of the disks that were begun so far, where the job has several; of many the last ones.
+	Disks []DiskStrip `json:"disks,omitempty"`
 	// Speeds are averages over SpeedSeconds each, in bytes a second, since the job began.
 	Speeds       []float64 `json:"speeds,omitempty"`
 	SpeedSeconds float64   `json:"speed_seconds,omitempty"`
@@ -36,6 +38,12 @@ type Progress struct {
 	// other work.
 	Passes []Pass `json:"passes,omitempty"`
 	Stop   int    `json:"stop,omitempty"`
+}
+
+// DiskStrip is the strip of one of several disks.
+type DiskStrip struct {
+	Disk  plan.Place `json:"disk"` // as it was before
+	Strip string     `json:"strip"`
 }
 
 // Pass is what was left to copy when one began.

@@ -16,7 +16,7 @@ import (
 )
 
 func (s *server) ListJobs(ctx context.Context, r ListJobsRequestObject) (ListJobsResponseObject, error) {
-	q := store.JobQuery{Machine: or(r.Params.Machine, "")}
+	q := store.JobQuery{Machine: or(r.Params.Machine, ""), Search: or(r.Params.Search, "")}
 	var err error
 	if q.Limit, q.Below, err = page(r.Params.Limit, r.Params.Cursor); err != nil {
 		return nil, err

@@ -76,6 +76,11 @@ func (s *server) ListMachineFindings(ctx context.Context, r ListMachineFindingsR
 	return ListMachineFindings200JSONResponse{Items: views(found, viewFinding), Away: views(away, viewAway)}, err
 }
 
+func (s *server) FindRemains(ctx context.Context, r FindRemainsRequestObject) (FindRemainsResponseObject, error) {
+	found, err := s.service.Places.Remains(ctx, r.Host, r.Params.Folder)
+	return FindRemains200JSONResponse(found), err
+}
+
 func (s *server) GetHostStorage(ctx context.Context, r GetHostStorageRequestObject) (GetHostStorageResponseObject, error) {
 	pools, err := s.service.Machines.Storage(ctx, r.Host)
 	if errors.Is(err, errors.ErrUnsupported) {

@@ -131,7 +131,7 @@ func (s *server) ListEvents(ctx context.Context, r ListEventsRequestObject) (Lis
 	if err != nil {
 		return nil, err
 	}
-	events, err := s.service.Records.Events(ctx, before, limit)
+	events, err := s.service.Records.Events(ctx, before, or(r.Params.Search, ""), limit)
 	out := ListEvents200JSONResponse{Items: views(events, viewEvent)}
 	if len(events) == limit {
 		next := strconv.FormatInt(events[limit-1].Number, 10)

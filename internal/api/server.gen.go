@@ -44,6 +44,9 @@ type ServerInterface interface {
 	// MakeConsoleLink Make a link that opens the console once
 	// (POST /v1/console-links)
 	MakeConsoleLink(c *gin.Context)
+	// GetDescription This description of all calls (OpenAPI)
+	// (GET /v1/description)
+	GetDescription(c *gin.Context)
 	// ListDevices The physical disks of the service's own computer, or of a host with SSH, with their partitions and who uses them
 	// (GET /v1/devices)
 	ListDevices(c *gin.Context, params ListDevicesParams)
@@ -134,6 +137,9 @@ type ServerInterface interface {
 	// StopMachine Ask a machine to end, and wait for that
 	// (POST /v1/hosts/{host}/machines/{machine}/stop)
 	StopMachine(c *gin.Context, host HostName, machine MachineName)
+	// FindRemains What a service whose records are lost left in a folder of a host: what pool it was, receipts, what is held, and what is unfinished
+	// (GET /v1/hosts/{host}/remains)
+	FindRemains(c *gin.Context, host HostName, params FindRemainsParams)
 	// GetHostStorage The storage pools and networks that a host has of its own, as what runs machines there tells
 	// (GET /v1/hosts/{host}/storage)
 	GetHostStorage(c *gin.Context, host HostName)
@@ -529,6 +535,19 @@ func (siw *ServerInterfaceWrapper) MakeConsoleLink(c *gin.Context) {
 	}
 
 	siw.Handler.MakeConsoleLink(c)
+}
+
+// GetDescription operation middleware
+func (siw *ServerInterfaceWrapper) GetDescription(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetDescription(c)
 }
 
 // ListDevices operation middleware
@@ -1263,6 +1282,42 @@ func (siw *ServerInterfaceWrapper) StopMachine(c *gin.Context) {
 	siw.Handler.StopMachine(c, host, machine)
 }
 
+// FindRemains operation middleware
+func (siw *ServerInterfaceWrapper) FindRemains(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FindRemainsParams
+
+	// ------------- Required query parameter "folder" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "folder", c.Request.URL.Query(), &params.Folder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter folder: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.FindRemains(c, host, params)
+}
+
 // GetHostStorage operation middleware
 func (siw *ServerInterfaceWrapper) GetHostStorage(c *gin.Context) {
 
@@ -1384,6 +1439,14 @@ func (siw *ServerInterfaceWrapper) ListJobs(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "ended_since", c.Request.URL.Query(), &params.EndedSince, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ended_since: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -1828,6 +1891,14 @@ func (siw *ServerInterfaceWrapper) ListEvents(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -3583,6 +3654,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/v1/console-links", wrapper.MakeConsoleLink)
 	router.DELETE(options.BaseURL+"/v1/session", wrapper.EndSession)
 	router.POST(options.BaseURL+"/v1/session", wrapper.SignIn)
+	router.GET(options.BaseURL+"/v1/description", wrapper.GetDescription)
 	router.GET(options.BaseURL+"/v1/events", wrapper.FollowEvents)
 	router.GET(options.BaseURL+"/v1/hosts", wrapper.ListHosts)
 	router.POST(options.BaseURL+"/v1/hosts", wrapper.AddHost)
@@ -3594,6 +3666,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/v1/machine-findings", wrapper.ListMachineFindings)
 	router.POST(options.BaseURL+"/v1/hosts/:host/machines", wrapper.AddMachine)
 	router.GET(options.BaseURL+"/v1/hosts/:host/storage", wrapper.GetHostStorage)
+	router.GET(options.BaseURL+"/v1/hosts/:host/remains", wrapper.FindRemains)
 	router.POST(options.BaseURL+"/v1/hosts/:host/machine-proposals", wrapper.ProposeMachine)
 	router.POST(options.BaseURL+"/v1/hosts/:host/trials", wrapper.TryMachine)
 	router.DELETE(options.BaseURL+"/v1/hosts/:host/machines/:machine", wrapper.ForgetMachine)
@@ -3979,6 +4052,50 @@ type MakeConsoleLinkdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response MakeConsoleLinkdefaultApplicationProblemPlusJSONResponse) VisitMakeConsoleLinkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDescriptionRequestObject struct {
+}
+
+type GetDescriptionResponseObject interface {
+	VisitGetDescriptionResponse(w http.ResponseWriter) error
+}
+
+type GetDescription200ApplicationyamlResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetDescription200ApplicationyamlResponse) VisitGetDescriptionResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/yaml")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetDescriptiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDescriptiondefaultApplicationProblemPlusJSONResponse) VisitGetDescriptionResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5192,6 +5309,46 @@ type StopMachinedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response StopMachinedefaultApplicationProblemPlusJSONResponse) VisitStopMachineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FindRemainsRequestObject struct {
+	Host   HostName `json:"host"`
+	Params FindRemainsParams
+}
+
+type FindRemainsResponseObject interface {
+	VisitFindRemainsResponse(w http.ResponseWriter) error
+}
+
+type FindRemains200JSONResponse Remains
+
+func (response FindRemains200JSONResponse) VisitFindRemainsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FindRemainsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FindRemainsdefaultApplicationProblemPlusJSONResponse) VisitFindRemainsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8253,6 +8410,9 @@ type StrictServerInterface interface {
 	// MakeConsoleLink Make a link that opens the console once
 	// (POST /v1/console-links)
 	MakeConsoleLink(ctx context.Context, request MakeConsoleLinkRequestObject) (MakeConsoleLinkResponseObject, error)
+	// GetDescription This description of all calls (OpenAPI)
+	// (GET /v1/description)
+	GetDescription(ctx context.Context, request GetDescriptionRequestObject) (GetDescriptionResponseObject, error)
 	// ListDevices The physical disks of the service's own computer, or of a host with SSH, with their partitions and who uses them
 	// (GET /v1/devices)
 	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
@@ -8343,6 +8503,9 @@ type StrictServerInterface interface {
 	// StopMachine Ask a machine to end, and wait for that
 	// (POST /v1/hosts/{host}/machines/{machine}/stop)
 	StopMachine(ctx context.Context, request StopMachineRequestObject) (StopMachineResponseObject, error)
+	// FindRemains What a service whose records are lost left in a folder of a host: what pool it was, receipts, what is held, and what is unfinished
+	// (GET /v1/hosts/{host}/remains)
+	FindRemains(ctx context.Context, request FindRemainsRequestObject) (FindRemainsResponseObject, error)
 	// GetHostStorage The storage pools and networks that a host has of its own, as what runs machines there tells
 	// (GET /v1/hosts/{host}/storage)
 	GetHostStorage(ctx context.Context, request GetHostStorageRequestObject) (GetHostStorageResponseObject, error)
@@ -8847,6 +9010,30 @@ func (sh *strictHandler) MakeConsoleLink(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(MakeConsoleLinkResponseObject); ok {
 		if err := validResponse.VisitMakeConsoleLinkResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetDescription operation middleware
+func (sh *strictHandler) GetDescription(ctx *gin.Context) {
+	var request GetDescriptionRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDescription(ctx, request.(GetDescriptionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDescription")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetDescriptionResponseObject); ok {
+		if err := validResponse.VisitGetDescriptionResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -9778,6 +9965,33 @@ func (sh *strictHandler) StopMachine(ctx *gin.Context, host HostName, machine Ma
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(StopMachineResponseObject); ok {
 		if err := validResponse.VisitStopMachineResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// FindRemains operation middleware
+func (sh *strictHandler) FindRemains(ctx *gin.Context, host HostName, params FindRemainsParams) {
+	var request FindRemainsRequestObject
+
+	request.Host = host
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FindRemains(ctx, request.(FindRemainsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FindRemains")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(FindRemainsResponseObject); ok {
+		if err := validResponse.VisitFindRemainsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

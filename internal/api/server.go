@@ -2,6 +2,7 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io/fs"
@@ -92,6 +93,10 @@ func (s *server) GetHealth(context.Context, GetHealthRequestObject) (GetHealthRe
 	}
 	said := records.Unwritten(problem).Error()
 	return GetHealth503JSONResponse{Status: spec.HealthStatusWaiting, Problem: &said, Since: &since, Openid: s.options.Provider != nil}, nil
+}
+
+func (s *server) GetDescription(context.Context, GetDescriptionRequestObject) (GetDescriptionResponseObject, error) {
+	return GetDescription200ApplicationyamlResponse{Body: bytes.NewReader(spec.Spec), ContentLength: int64(len(spec.Spec))}, nil
 }
 
 func (s *server) GetVersion(context.Context, GetVersionRequestObject) (GetVersionResponseObject, error) {

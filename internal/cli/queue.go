@@ -244,12 +244,15 @@ func (a *app) leasesFree() *cobra.Command {
 }
 
 func (a *app) log() *cobra.Command {
-	var limit int
+	var (
+		limit  int
+		search string
+	)
 	c := a.listing(
 		"log",
 		"Print who did what, when, from where, and what came of it",
 		func(ctx context.Context, s *client.Service) (any, [][]string, error) {
-			events, err := s.Events(ctx, 0, limit)
+			events, err := s.Events(ctx, 0, search, limit)
 			rows := [][]string{{"WHEN", "WHO", "FROM", "WHAT", "OF", "RESULT"}}
 			for _, e := range events {
 				rows = append(rows, []string{when(e.At), e.Who, e.Origin, e.What, e.Subject, e.Result})
@@ -258,6 +261,7 @@ func (a *app) log() *cobra.Command {
 		},
 	)
 	c.Flags().IntVar(&limit, "limit", 50, "how many, the newest first")
+	c.Flags().StringVar(&search, "with", "", "only lines that have this text in them")
 	return c
 }
 

@@ -52,7 +52,11 @@ func (a *app) serve() *cobra.Command {
 	c.Flags().String("key", "", "file with its key")
 	c.Flags().
 		Bool("own-authority", false, "encrypt connections by a certificate of an authority that the service makes; its clients trust trusted.pem in the state folder")
-	c.Flags().StringSlice("name", nil, "another name or address that the service is reached by, for the certificate of its own authority")
+	c.Flags().
+		StringSlice("name", nil, "another name or address that the service is reached by, for the certificate of its own authority; with --acme, names alone")
+	c.Flags().
+		String("acme", "", "address of an authority that speaks ACME, whose terms are agreed to; it looks for the service at port 443 of each --name")
+	c.Flags().String("acme-contact", "", "address for mail that it tells of trouble")
 	c.Flags().Bool("in-the-clear", false, "answer other computers without encryption: what stands before it encrypts, say")
 	c.Flags().String("openid", "", "address of an OpenID provider that signs people in to the console")
 	c.Flags().String("openid-client", "bagaglio", "what the service is called there")
@@ -60,7 +64,7 @@ func (a *app) serve() *cobra.Command {
 	c.Flags().String("openid-claim", "groups", "claim that has the groups of somebody, which is asked for as a scope too")
 	c.Flags().StringSlice("openid-role", nil, "what a group there may here, as GROUP=ROLE")
 	c.MarkFlagsRequiredTogether("certificate", "key")
-	c.MarkFlagsMutuallyExclusive("certificate", "own-authority", "in-the-clear")
+	c.MarkFlagsMutuallyExclusive("certificate", "own-authority", "acme", "in-the-clear")
 	return c
 }
 
@@ -95,7 +99,7 @@ func (a *app) runService(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	line, encrypt, err := a.listen(state)
+	line, encrypt, err := a.listen(state, log)
 	if err != nil {
 		return errors.Join(err, s.Close())
 	}
@@ -180,7 +184,7 @@ func (a *app) provider(to *access.Access) (*access.Provider, error) {
 }
 
 // listen opens the address that the service answers at, and says how connections are encrypted, nil where they are not.
-func (a *app) listen(state string) (net.Listener, *tls.Config, error) {
+func (a *app) listen(state string, log *slog.Logger) (net.Listener, *tls.Config, error) {
 	line, err := net.Listen("tcp", a.config.GetString("listen"))
 	if err != nil {
 		return nil, nil, fmt.Errorf("listening: %w; choose another address with --listen", err)
@@ -190,14 +194,11 @@ func (a *app) listen(state string) (net.Listener, *tls.Config, error) {
 	switch {
 	case a.config.GetString("certificate") != "":
 		encrypt, err = authority.Given(state, a.config.GetString("certificate"), a.config.GetString("key"))
-	case a.config.GetBool("own-authority"):
-		var own *authority.Authority
-		if own, err = authority.Open(state); err == nil {
-			encrypt = own.Serve(append(ownNames(ip), a.config.GetStringSlice("name")...))
-		}
+	case a.config.GetBool("own-authority"), a.config.GetString("acme") != "":
+		encrypt, err = a.ownOrACME(state, ip, log)
 	case !ip.IsLoopback() && !a.config.GetBool("in-the-clear"):
 		err = fmt.Errorf(
-			"who reaches %s could read tokens, and disks, along: encrypt with --own-authority, or with --certificate and --key; or say that this is meant with --in-the-clear",
+			"who reaches %s could read tokens, and disks, along: encrypt with --own-authority, --acme, or --certificate and --key; or say that this is meant with --in-the-clear",
 			line.Addr(),
 		)
 	}
@@ -205,6 +206,21 @@ func (a *app) listen(state string) (net.Listener, *tls.Config, error) {
 		return nil, nil, errors.Join(err, line.Close())
 	}
 	return line, encrypt, nil
+}
+
+// ownOrACME encrypts by certificates of the service's own authority, and, where that is asked for, by those of one that speaks ACME.
+func (a *app) ownOrACME(state string, ip net.IP, log *slog.Logger) (*tls.Config, error) {
+	own, err := authority.Open(state)
+	if err != nil {
+		return nil, err
+	}
+	names := a.config.GetStringSlice("name")
+	encrypt := own.Serve(append(ownNames(ip), names...))
+	if directory := a.config.GetString("acme"); directory != "" {
+		from := authority.ACME{Directory: directory, Contact: a.config.GetString("acme-contact")}
+		return from.Serve(state, names, encrypt, log)
+	}
+	return encrypt, nil
 }
 
 // ownNames are names and addresses that this computer is reached by, where it listens.

@@ -106,7 +106,33 @@ func (q *Queue) end(ctx context.Context, c store.Claim, from, to store.State, do
 		return err
 	}
 	q.records.NoteJob(ctx, c.Job, "ended", fmt.Sprintf("%s; receipt %s", done.Outcome, head))
-	return q.records.Patiently(q.chain.keep)
+	if err := q.records.Patiently(q.chain.keep); err != nil {
+		return err
+	}
+	if to == store.Done {
+		q.leave(ctx, done, head)
+	}
+	return nil
+}
+
+// leave leaves the receipt of a job in the pools that it put something into.
+func (q *Queue) leave(ctx context.Context, done receipt.Receipt, head Head) {
+	pools := map[string]bool{}
+	for _, r := range append([]receipt.Receipt{done}, done.Parts...) {
+		if r.Destination == nil || r.Destination.Place.Pool == "" {
+			continue
+		}
+		if _, devices := plan.DevicesHost(r.Destination.Place.Pool); !devices {
+			pools[r.Destination.Place.Pool] = true
+		}
+	}
+	seals, err := q.records.Seals(ctx, head.Number-1, 1)
+	if err != nil || len(seals) == 0 {
+		return // it is in the records, and what lies in pools is for the day on which they are lost
+	}
+	for pool := range pools {
+		q.places.Leave(ctx, pool, q.key.Public(), head.Number, seals[0].Seal)
+	}
 }
 
 // clear removes what a job left in the staging folder.

@@ -29,7 +29,7 @@ func TestOldLinesOfTheLogArePutAside(t *testing.T) {
 		require.NoError(t, records.AddEvent(t.Context(), store.Event{Who: "crew", What: fmt.Sprint("berth ", i)}, noon))
 	}
 	records.Archive(noon)
-	left, err := records.Events(t.Context(), 0, lines)
+	left, err := records.Events(t.Context(), 0, "", lines)
 	require.NoError(t, err)
 	assert.Len(t, left, lines-archiveAtOnce, "less than so many do not leave yet")
 	files, err := os.ReadDir(filepath.Join(state, archiveFolder))
@@ -49,7 +49,7 @@ func TestOldLinesOfTheLogArePutAside(t *testing.T) {
 	}
 	records.archive.LogLines = 0
 	records.Archive(noon.Add(2 * time.Hour))
-	left, err = records.Events(t.Context(), 0, 2*lines)
+	left, err = records.Events(t.Context(), 0, "", 2*lines)
 	require.NoError(t, err)
 	assert.Len(t, left, lines, "by their age alone there are too few")
 }

@@ -32,14 +32,15 @@ func (s *Store) AddEvent(ctx context.Context, e Event, now time.Time) error {
 	return err
 }
 
-// Events returns the newest lines of the log before one of that number, or all when it is 0; at most limit.
-func (s *Store) Events(ctx context.Context, before int64, limit int) (events []Event, err error) {
+// Events returns the newest lines of the log before one of that number, or all when it is 0, which have that text in them; at most limit.
+func (s *Store) Events(ctx context.Context, before int64, search string, limit int) (events []Event, err error) {
 	err = s.db.SelectContext(
 		ctx,
 		&events,
-		`SELECT * FROM events WHERE ? = 0 OR number < ? ORDER BY number DESC LIMIT ?`,
+		`SELECT * FROM events WHERE (?1 = 0 OR number < ?1) AND
+			(who || ' ' || origin || ' ' || what || ' ' || subject || ' ' || result) LIKE ?2 ESCAPE '\' ORDER BY number DESC LIMIT ?3`,
 		before,
-		before,
+		like(search),
 		limit,
 	)
 	return events, err

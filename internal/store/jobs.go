@@ -282,7 +282,9 @@ type JobQuery struct {
 	Machine string
 	// EndedSince is the time since which those have ended that are wanted; zero for all.
 	EndedSince time.Time
-	Limit      int
+	// Search is the number of the one that is wanted, or a text that those have in what was asked for; empty for all.
+	Search string
+	Limit  int
 }
 
 // newestJobs is how many of the newest jobs are looked through for a text.
@@ -322,12 +324,15 @@ func (s *Store) Jobs(ctx context.Context, q JobQuery) ([]Job, error) {
 		ctx,
 		`SELECT * FROM jobs WHERE (?1 = 0 OR id < ?1) AND (?2 = '' OR state = ?2) AND (?3 = '' OR
 			json_extract(plan, '$.machine.host') || ':' || json_extract(plan, '$.machine.name') = ?3 OR
-			json_extract(plan, '$.machine.to') || ':' || json_extract(plan, '$.machine.after.name') = ?3) AND (?5 = '' OR finished >= ?5) ORDER BY id DESC LIMIT ?4`,
+			json_extract(plan, '$.machine.to') || ':' || json_extract(plan, '$.machine.after.name') = ?3) AND (?5 = '' OR finished >= ?5) AND
+			(?6 = '' OR id = ?6 OR json_extract(plan, '$.request') LIKE ?7 ESCAPE '\') ORDER BY id DESC LIMIT ?4`,
 		q.Below,
 		q.State,
 		q.Machine,
 		q.Limit,
 		since,
+		q.Search,
+		like(q.Search),
 	)
 }
 

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"net/url"
 	"os"
+	"path/filepath"
 	"sync/atomic"
 	"time"
 
@@ -87,13 +88,17 @@ func Open(ctx context.Context, file string) (*Store, error) {
 	}
 	db.SetMaxOpenConns(mostConnections)
 	db.SetMaxIdleConns(mostConnections)
-	if err := migrate(ctx, db.DB); err != nil {
+	if err := migrate(ctx, db.DB, file); err != nil {
 		return nil, errors.Join(fmt.Errorf("bringing the records in %s up to date: %w", file, err), db.Close())
 	}
 	return &Store{db: db}, nil
 }
 
-func migrate(ctx context.Context, db *sql.DB) error {
+// before is what a copy of the records is called that is made before they are brought to another form: with the number of theirs.
+const before = ".before-"
+
+// migrate brings the records to the form that this version knows. They are copied before, for whoever wants to go back to the earlier version.
+func migrate(ctx context.Context, db *sql.DB, file string) error {
 	sub, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
@@ -102,8 +107,36 @@ func migrate(ctx context.Context, db *sql.DB) error {
 	if err != nil {
 		return err
 	}
+	is, known, err := p.GetVersions(ctx)
+	if err != nil {
+		return err
+	}
+	if is > known {
+		return fmt.Errorf("they are of a later version of Bagaglio (their form is %d, and this one knows %d): "+
+			"install that version again, or put a copy of the records from before into their place (%s%s%d, say)", is, known, file, before, known)
+	}
+	if is > 0 && is < known {
+		if err := keepOld(ctx, db, file, fmt.Sprintf("%s%s%d", file, before, is)); err != nil {
+			return fmt.Errorf("copying them before: %w", err)
+		}
+	}
 	_, err = p.Up(ctx)
 	return err
+}
+
+// keepOld copies the records of an earlier form, in the place of copies of still earlier ones.
+func keepOld(ctx context.Context, db *sql.DB, file, as string) error {
+	older, err := filepath.Glob(file + before + "*")
+	if err != nil {
+		return err
+	}
+	for _, old := range older {
+		if err := os.Remove(old); err != nil {
+			return err
+		}
+	}
+	_, err = db.ExecContext(ctx, `VACUUM INTO ?`, as)
+	return errors.Join(err, os.Chmod(as, 0o600))
 }
 
 // Close closes the database.

@@ -13,6 +13,7 @@ import (
 	"bagaglio/core/receipt"
 	"bagaglio/core/step"
 
+	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -326,4 +327,50 @@ func TestConsentsWait(t *testing.T) {
 	require.Len(t, all, 1)
 	require.NoError(t, s.EndConsent(t.Context(), "3"))
 	require.ErrorIs(t, s.EndConsent(t.Context(), "3"), ErrNotFound)
+}
+
+// TestAnotherVersionsRecords: those of an earlier one are copied before they are brought to the new form; those of a later one are left alone, and it is
+// said what to do.
+func TestAnotherVersionsRecords(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "records.sqlite")
+	s, err := Open(t.Context(), file)
+	require.NoError(t, err)
+	require.NoError(t, s.SetSetting(t.Context(), "town", "quay"))
+	var newest int64
+	require.NoError(t, s.db.GetContext(t.Context(), &newest, `SELECT max(version_id) FROM goose_db_version`))
+	none, err := filepath.Glob(file + before + "*")
+	require.NoError(t, err)
+	assert.Empty(t, none, "new records have no earlier form")
+
+	_, err = s.db.ExecContext(t.Context(), `DELETE FROM goose_db_version WHERE version_id = ?; DROP TABLE consents`, newest)
+	require.NoError(t, err)
+	require.NoError(t, s.Close())
+	stale := fmt.Sprintf("%s%s%d", file, before, newest-2)
+	require.NoError(t, os.WriteFile(stale, []byte("of long ago"), 0o600))
+	s, err = Open(t.Context(), file)
+	require.NoError(t, err)
+	assert.NoFileExists(t, stale)
+	kept := fmt.Sprintf("%s%s%d", file, before, newest-1)
+	old, err := sqlx.Open("sqlite", kept)
+	require.NoError(t, err)
+	var town string
+	require.NoError(t, old.GetContext(t.Context(), &town, `SELECT value FROM settings WHERE name = 'town'`))
+	assert.Equal(t, "quay", town)
+	require.NoError(t, old.Close())
+	info, err := os.Stat(kept)
+	require.NoError(t, err)
+	assert.EqualValues(t, 0o600, info.Mode().Perm(), "it has hashes of secrets")
+
+	_, err = s.db.ExecContext(t.Context(), `INSERT INTO goose_db_version (version_id, is_applied) VALUES (?, 1)`, newest+1)
+	require.NoError(t, err)
+	require.NoError(t, s.Close())
+	content, err := os.ReadFile(file)
+	require.NoError(t, err)
+	_, err = Open(t.Context(), file)
+	require.ErrorContains(t, err, "they are of a later version of Bagaglio")
+	require.ErrorContains(t, err, "install that version again")
+	same, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, content, same, "they are left alone")
 }

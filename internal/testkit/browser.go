@@ -78,7 +78,7 @@ func (p *Page) Await(expression string) {
 		if ctx.Err() != nil { // any other error is that of a page that is just going away
 			require.NoError(p.t, errors.Join(ctx.Err(), err), "waiting for %s on the page:\n%s", expression, Eval[string](p, text))
 		}
-		time.Sleep(20 * time.Millisecond)
+		time.Sleep(100 * time.Millisecond)
 	}
 }
 

@@ -73,7 +73,7 @@ func TestWhoIsRefusedIsNotedOnce(t *testing.T) {
 		"cross-site",
 	)
 	assert.Equal(t, http.StatusForbidden, status)
-	events, err := s.Events(t.Context(), 0, 1000)
+	events, err := s.Events(t.Context(), 0, "", 1000)
 	require.NoError(t, err)
 	refused := 0
 	for _, e := range events {
@@ -102,7 +102,7 @@ func TestCrossSiteRefusalsAreNoted(t *testing.T) {
 	)
 	assert.Equal(t, http.StatusForbidden, status)
 	assert.Contains(t, body, "a page of another site")
-	events, err := s.Events(t.Context(), 0, 10)
+	events, err := s.Events(t.Context(), 0, "", 10)
 	require.NoError(t, err)
 	require.NotEmpty(t, events)
 	assert.Contains(t, events[0].Who, "another site")

@@ -2,16 +2,20 @@ package attack
 
 import (
 	"crypto/tls"
+	"crypto/x509"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
 
 	"bagaglio/internal/authority"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/acme"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -128,4 +132,56 @@ func TestACertificateIsReadAgain(t *testing.T) {
 		CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(out), "reading the certificate")
+}
+
+// TestACertificateOverACME: for its name the service has a certificate of an authority elsewhere, also after a restart when that is gone; for its own
+// computer, and where the authority gives none, it has one of its own. A name that is not its own is not asked for there.
+func TestACertificateOverACME(t *testing.T) {
+	line, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	address := line.Addr().String()
+	require.NoError(t, line.Close())
+	_, port, err := net.SplitHostPort(address)
+	require.NoError(t, err)
+	number, err := strconv.Atoi(port)
+	require.NoError(t, err)
+	elsewhere := acme.Start(t, number)
+	roots := x509.NewCertPool()
+	require.True(t, roots.AppendCertsFromPEM(elsewhere.Root))
+
+	state := filepath.Join(t.TempDir(), "state")
+	flags := []string{
+		"--listen", "0.0.0.0:" + port, "--acme", elsewhere.Directory, "--acme-contact", "crew@quay.example",
+		"--name", "bagaglio.quay.example", "--name", "pier.quay.example",
+	}
+	out, err := exec.CommandContext(t.Context(), testkit.Binary(t), append([]string{"serve", "--state", state}, flags[:4]...)...).
+		CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), "say by --name how the service is reached")
+
+	s := testkit.StartBinary(t, testkit.Binary(t), []string{"SSL_CERT_FILE=" + elsewhere.Known}, state, flags...)
+	_, err = s.Hosts(t.Context())
+	require.NoError(t, err, "from its own computer it is known by its own authority")
+	knows := func(name string, check *tls.Config) error {
+		check.ServerName = name
+		conn, err := (&tls.Dialer{Config: check}).DialContext(t.Context(), "tcp", address)
+		if err == nil {
+			err = conn.Close()
+		}
+		return err
+	}
+	require.NoError(t, knows("bagaglio.quay.example", &tls.Config{RootCAs: roots}))
+	require.ErrorContains(t, knows("other.quay.example", &tls.Config{RootCAs: roots}), "certificate", "for no other name")
+
+	elsewhere.Stop()
+	s.Stop()
+	s = testkit.StartBinary(t, testkit.Binary(t), nil, state, flags...)
+	require.NoError(t, knows("bagaglio.quay.example", &tls.Config{RootCAs: roots}), "it was kept")
+	own, err := os.ReadFile(filepath.Join(state, authority.Trusted))
+	require.NoError(t, err)
+	check, err := authority.Trust(own)
+	require.NoError(t, err)
+	require.NoError(t, knows("pier.quay.example", check), "nobody gives one: it goes on with its own")
+	s.Stop()
+	assert.Contains(t, s.Notes(), "getting a certificate")
 }

@@ -89,7 +89,7 @@ func TestSigningIn(t *testing.T) {
 	assert.Equal(t, http.StatusUnauthorized, v.ask("GET", "/v1/jobs", ""))
 	v.session = nil
 	assert.Equal(t, http.StatusUnauthorized, v.signIn("crew", "ten gulls on a mast"))
-	events, err := s.Events(t.Context(), 0, 100)
+	events, err := s.Events(t.Context(), 0, "", 100)
 	require.NoError(t, err)
 	told, err := json.Marshal(events)
 	require.NoError(t, err)

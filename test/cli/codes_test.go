@@ -23,7 +23,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// TestExitCodes tell the class of what happened, as docs/operations.md says.
+// TestExitCodes tell the class of what happened, as docs/troubles.md says.
 func TestExitCodes(t *testing.T) {
 	t.Parallel()
 	state := filepath.Join(t.TempDir(), "state")

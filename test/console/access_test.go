@@ -102,7 +102,11 @@ func TestEverybodyCanUseIt(t *testing.T) {
 		"/jobs":                                       "tide-board.raw",
 		"/jobs/" + done:                               "proven",
 		"/jobs/" + failed.Id:                          "",
-		"/keeping":                                    "Who is told what happens",
+		"/receipts":                                   "unbroken chain",
+		"/log":                                        "started a plan",
+		"/held":                                       "In use",
+		"/settings":                                   "Who is told what happens",
+		"/calls":                                      "/v1/health",
 		"/routines":                                   "left out",
 		"/report":                                     "receipts stand behind it",
 	} {
@@ -116,7 +120,7 @@ func TestWhoIsLetIn(t *testing.T) {
 	s := world(t)
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
-	p.Click("Keeping")
+	p.Click("Settings")
 	p.AwaitText("None but the one of the service itself.")
 	p.Fill("Name of a new token", "night-watch")
 	p.Click("Make it")
@@ -133,8 +137,8 @@ func TestWhoIsLetIn(t *testing.T) {
 	other.Await(`[...document.querySelectorAll("button")].some(b => b.textContent.trim() === "Start" && !b.disabled)`)
 	other.Click("Start")
 	other.AwaitText("this takes the role operator, and you are viewer")
-	other.Click("Keeping")
-	other.AwaitText("Held files")
+	other.Click("Settings")
+	other.AwaitText("All jobs together")
 	assert.NotContains(t, testkit.Eval[string](other, `document.body.innerText`), "Name of a new token")
 	other.Click("Jobs")
 	p.Click("Revoke night-watch")
@@ -148,7 +152,7 @@ func TestSomebodySignsIn(t *testing.T) {
 	s := world(t)
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
-	p.Click("Keeping")
+	p.Click("Settings")
 	p.AwaitText("Nobody signs in by name and password yet")
 	p.Fill("Name of somebody new", "harbour-master")
 	p.Fill("What they may", "operator")
@@ -156,7 +160,7 @@ func TestSomebodySignsIn(t *testing.T) {
 	p.Click("Let them sign in")
 	p.AwaitText("never signed in")
 	other := testkit.Browse(t, 1280, 800)
-	other.Open(s.Address + "/keeping")
+	other.Open(s.Address + "/settings")
 	other.AwaitText("The console is locked")
 	other.Fill("Name", "harbour-master")
 	other.Fill("Password", "nine gulls on a must")
@@ -169,7 +173,7 @@ func TestSomebodySignsIn(t *testing.T) {
 	other.Fill("New password", "ten gulls on a mast")
 	other.Click("Change it")
 	other.AwaitText("Your other sessions are ended")
-	p.Open(s.Address + "/keeping")
+	p.Open(s.Address + "/settings")
 	p.AwaitText("harbour-master, operator")
 	p.Fill("What harbour-master may", "viewer")
 	other.AwaitText("The console is locked")

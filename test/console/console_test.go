@@ -192,7 +192,7 @@ func TestNarrowWindow(t *testing.T) {
 	p.Open(s.Link)
 	p.Click("Places")
 	p.AwaitText("tide-board.raw")
-	for _, path := range []string{"/", "/compose?pool=quay-store&path=tide-board.raw", "/disk?pool=quay-store&path=tide-board.raw", "/jobs", "/jobs/1", "/keeping", "/pool?name=quay-store", "/hosts"} {
+	for _, path := range []string{"/", "/compose?pool=quay-store&path=tide-board.raw", "/disk?pool=quay-store&path=tide-board.raw", "/jobs", "/jobs/1", "/settings", "/pool?name=quay-store", "/hosts"} {
 		p.Open(s.Address + path)
 		p.Await(`document.querySelector("h1") && document.fonts.status === "loaded"`)
 		assert.LessOrEqual(t, testkit.Eval[int](p, `document.documentElement.scrollWidth`), 390, path)

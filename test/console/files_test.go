@@ -78,6 +78,31 @@ func TestFilesOfAPool(t *testing.T) {
 	assert.FileExists(t, there)
 }
 
+// TestFilesAreDropped into a folder of a pool, several at a time.
+func TestFilesAreDropped(t *testing.T) {
+	t.Parallel()
+	s := world(t)
+	pier := s.Pool("pier")
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.AwaitText("What needs you")
+	p.Open(s.Address + "/pool?name=pier")
+	p.AwaitText("Bring files here, or drop them")
+	testkit.Eval[bool](p, `(() => {
+		const dropped = new DataTransfer();
+		for (const name of ["tide-tables.txt", "buoys.txt"]) dropped.items.add(new File([name + " of the harbour"], name));
+		const at = document.querySelector("input[type=file]");
+		at.dispatchEvent(new DragEvent("dragover", { dataTransfer: dropped, bubbles: true, cancelable: true }));
+		return !at.dispatchEvent(new DragEvent("drop", { dataTransfer: dropped, bubbles: true, cancelable: true }));
+	})()`)
+	for _, name := range []string{"tide-tables.txt", "buoys.txt"} {
+		p.Await(fmt.Sprintf(`document.querySelector("[aria-label='Download %s']")`, name))
+		got, err := os.ReadFile(filepath.Join(pier, name))
+		require.NoError(t, err)
+		assert.Equal(t, name+" of the harbour", string(got))
+	}
+}
+
 // TestSignedInThroughTheProvider: who has an account there is in with one click, and who may do nothing here is told.
 func TestSignedInThroughTheProvider(t *testing.T) {
 	t.Parallel()
@@ -111,7 +136,7 @@ func TestASecondPersonAgrees(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(s.Pool("quay-store"), "notes.txt"), []byte("ask the purser"), 0o600))
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
-	p.Click("Keeping")
+	p.Click("Settings")
 	p.Fill("Name of a new token", "rona")
 	p.Fill("What it may", "admin")
 	p.Fill("What it is limited to", "pool:quay-store")

@@ -77,7 +77,7 @@ func TestWhoIsToldByTheConsole(t *testing.T) {
 	t.Cleanup(bell.Close)
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
-	p.Click("Keeping")
+	p.Click("Settings")
 	p.AwaitText("Nobody: whoever wants to know has to look.")
 	p.Fill("Who is to be told", "night-watch")
 	p.Fill("Address", "quay.example")

@@ -66,6 +66,47 @@ func TestWhatNeedsSomebody(t *testing.T) {
 	assert.NotContains(t, testkit.Eval[string](p, `document.body.innerText`), "undefined")
 }
 
+// TestTheBrowserTells that a job has ended while its page is not seen, where somebody wants that, and leads to the job.
+func TestTheBrowserTells(t *testing.T) {
+	t.Parallel()
+	s := world(t)
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.Click("Settings")
+	p.AwaitText("Tells when a job has ended")
+	testkit.Eval[bool](p, `(() => {
+		window.told = [];
+		window.Notification = class {
+			static permission = "granted";
+			static requestPermission = async () => "granted";
+			constructor(title, options) { this.text = title + ": " + options.body; window.told.push(this); }
+			close() {}
+		};
+		const hide = (state) => {
+			Object.defineProperty(document, "visibilityState", { value: state, configurable: true });
+			document.dispatchEvent(new Event("visibilitychange"));
+		};
+		window.hide = () => hide("hidden");
+		window.seen = () => hide("visible");
+		return true;
+	})()`)
+	unheard := begin(t, s, "unheard.qcow2", 0, false)
+	testkit.Proven(t, s.Service, unheard)
+	p.Click("Tells when a job has ended or asks, while you look at something else. A page of the console has to stay open.")
+	p.Await(`document.querySelector("section[aria-label='This browser'] input").checked`)
+	p.Await(`navigator.locks.query().then((all) => (window.one = all.held.length === 1)) && window.one`)
+	testkit.Eval[bool](p, `(window.hide(), true)`)
+	heard := begin(t, s, "heard.qcow2", 0, false)
+	p.Await(`window.told.length`)
+	assert.Equal(
+		t,
+		[]string{"Job " + heard + " is proven: convert quay-store:tide-board.raw"},
+		testkit.Eval[[]string](p, `window.told.map((n) => n.text)`),
+	)
+	testkit.Eval[bool](p, `(window.seen(), window.told[0].onclick(), true)`)
+	p.Await(`location.pathname === "/jobs/` + heard + `"`)
+}
+
 // TestFinding: one key opens it from anywhere, and what was written leads by the arrows to disks and jobs.
 func TestFinding(t *testing.T) {
 	t.Parallel()

@@ -1,13 +1,17 @@
 package console
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"bagaglio/api"
 	"bagaglio/core/plan"
+	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/standins"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
@@ -68,6 +72,32 @@ func TestPauseAndGoOn(t *testing.T) {
 	assert.Regexp(t, `^The disk from its first to its last byte: 20 % empty, 80 % copied, read back from storage$`, strip)
 }
 
+// TestEachDiskHasAStrip on the page of a job that carries several.
+func TestEachDiskHasAStrip(t *testing.T) {
+	t.Parallel()
+	s := world(t)
+	quay := standins.Join(t, s.Service, "quay", "harbour", standin.Traits{})
+	standins.Join(t, s.Service, "lighthouse", "lamp-room", standin.Traits{})
+	first, second := filepath.Join(quay.Folder, "tickets.raw"), filepath.Join(quay.Folder, "prices.raw")
+	testkit.Noise(t, first, 2<<20)
+	testkit.Noise(t, second, 1<<20)
+	one := standins.Definition("ticketing", standins.TicketingID, first, "raw")
+	both := strings.Replace(one, "networks:", fmt.Sprintf("  - {file: %q, format: raw, bus: ide, slot: hdb}\nnetworks:", second), 1)
+	_, err := quay.Define([]byte(both))
+	require.NoError(t, err)
+	moved := testkit.Begin(t, s.Service, plan.Request{
+		Kind: plan.MoveMachine, Machine: "quay:ticketing", To: "lighthouse", Destination: &plan.Place{Pool: "lamp-room"},
+	})
+	testkit.Proven(t, s.Service, moved.Id)
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.AwaitText("What needs you")
+	p.Open(s.Address + "/jobs/" + moved.Id)
+	for _, disk := range []string{"tickets.raw", "prices.raw"} {
+		p.Await(`document.querySelector("figure svg[aria-label^='harbour:` + disk + ` from its first to its last byte']")`)
+	}
+}
+
 // TestToTheFront: a job that waits says for what, and can be put before the others.
 func TestToTheFront(t *testing.T) {
 	t.Parallel()
@@ -97,8 +127,8 @@ func TestToTheFront(t *testing.T) {
 	assert.True(t, c.Started.Before(*b.Started))
 }
 
-// TestKeeping: what was replaced is restored and removed, limits are changed, receipts are checked in the browser, and the log tells of it.
-func TestKeeping(t *testing.T) {
+// TestRooms: receipts are checked in the browser and found, the log is searched, what was replaced is restored and removed, and limits are changed.
+func TestRooms(t *testing.T) {
 	t.Parallel()
 	s := world(t)
 	for i := range 2 {
@@ -109,16 +139,28 @@ func TestKeeping(t *testing.T) {
 	}
 	p := testkit.Browse(t, 1280, 800)
 	p.Open(s.Link)
-	p.Click("Keeping")
+	p.Click("Receipts")
+	p.AwaitText("2 receipts, each as it was signed, in an unbroken chain")
+	p.Fill("Number of a job, or a name in what was asked for", "no such disk")
+	p.AwaitText("No receipt has that in it")
+	p.Fill("Number of a job, or a name in what was asked for", "tide-board")
+	p.Await(`document.querySelectorAll("main li").length === 2 && document.querySelector("main li a").pathname === "/jobs/2"`)
+	p.Click("Log")
+	p.AwaitText("started a plan")
+	p.Fill("Only lines with", "no such line")
+	p.AwaitText("No line has that in it")
+	p.Fill("Only lines with", "started a plan")
+	p.Await(`document.querySelectorAll("main li").length === 2`)
+	p.Click("Places")
+	p.Click("Held files")
 	p.AwaitText("lighthouse-store:a.qcow2")
 	p.AwaitText("replaced by job 2")
-	p.AwaitText("2 receipts, each as it was signed, in an unbroken chain")
-	p.AwaitText("started a plan")
 	p.Click("Restore")
 	p.AwaitText("swapped for what was held")
 	p.Click("Remove")
 	p.Click("Remove for good")
 	p.AwaitText("Nothing was replaced of late")
+	p.Click("Settings")
 	p.Fill("All jobs together: jobs at once, 0 for no limit", "3")
 	p.Fill("All jobs together: MiB a second", "50")
 	p.Click("Set")
@@ -136,7 +178,7 @@ func TestKeeping(t *testing.T) {
 	require.NoError(t, db.Close())
 	s = testkit.Start(t, s.State)
 	p.Open(s.Link)
-	p.Click("Keeping")
+	p.Click("Receipts")
 	p.AwaitText("was changed since it was signed")
 	_, err = os.Stat(filepath.Join(s.State, "receipts.jwk"))
 	require.NoError(t, err)

@@ -179,10 +179,10 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	for _, err := range s.Follow(t.Context(), other.Id) {
 		require.NoError(t, err)
 	}
-	p.Click("Keeping")
+	p.Click("Receipts")
 	p.AwaitText("in an unbroken chain")
-	p.AwaitText("replaced by job")
-	shot("console-keeping")
+	p.AwaitText("tide-board")
+	shot("console-receipts")
 	_, err = s.PutRoutine(t.Context(), routine.Routine{
 		Name:     "monthly-proof",
 		Note:     "Each disk that has a tag is read and compared with it.",

@@ -25,7 +25,7 @@ func TestWhatIsNoted(t *testing.T) {
 	stranger, err := client.Dial(s.Address, "not-the-token")
 	require.NoError(t, err)
 	require.ErrorContains(t, stranger.RemovePool(t.Context(), "quay-store"), "the token is not the one of this service")
-	events, err := s.Events(t.Context(), 0, 10)
+	events, err := s.Events(t.Context(), 0, "", 10)
 	require.NoError(t, err)
 	assert.Contains(t, events[0].Who, "a wrong token")
 	assert.Contains(t, events[0].Result, http.StatusText(http.StatusUnauthorized))

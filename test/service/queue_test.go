@@ -303,7 +303,7 @@ func TestWhatIsReplacedIsHeld(t *testing.T) {
 	assert.Empty(t, held)
 	assert.NoDirExists(t, filepath.Join(lighthouse, ".bagaglio"))
 
-	events, err := s.Events(t.Context(), 0, 100)
+	events, err := s.Events(t.Context(), 0, "", 100)
 	require.NoError(t, err)
 	found := map[string]api.Event{}
 	for _, e := range events {

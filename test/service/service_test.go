@@ -169,7 +169,7 @@ func TestEveryAnswerIsAsDescribed(t *testing.T) {
 		}},
 		{409, "taken already", func() error { _, err := s.AddPool(t.Context(), api.NewPool{Name: "again", Folder: quay}); return err }},
 		{400, "limit", func() error { _, err := s.Jobs(t.Context(), 100_000); return err }},
-		{400, "limit", func() error { _, err := s.Events(t.Context(), 0, 100_000); return err }},
+		{400, "limit", func() error { _, err := s.Events(t.Context(), 0, "", 100_000); return err }},
 		{409, "not paused", func() error { _, err := s.Resume(t.Context(), j.Id); return err }},
 		{409, "is done", func() error { _, err := s.Pause(t.Context(), j.Id); return err }},
 		{409, "only jobs that wait", func() error { _, err := s.Move(t.Context(), j.Id, ""); return err }},
@@ -204,7 +204,7 @@ func TestEveryAnswerIsAsDescribed(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.Held(t.Context())
 	require.NoError(t, err)
-	events, err := s.Events(t.Context(), 0, 100)
+	events, err := s.Events(t.Context(), 0, "", 100)
 	require.NoError(t, err)
 	assert.NotEmpty(t, events)
 	for _, j := range []string{"1", "2"} {

@@ -117,9 +117,17 @@ func TestAllAreProvenBeforeOneGetsItsName(t *testing.T) {
 		}
 		ids[s.ID] = true
 	}
+	var last step.Progress
+	l.task.Watch = func(p step.Progress) { last = p }
 	done, err := l.task.Run(t.Context())
 	require.NoError(t, err)
 	l.hasMoved(done, "at the end")
+	require.Len(t, last.Disks, ledgerDisks, "each disk has a strip of its own")
+	for i, d := range last.Disks {
+		assert.Equal(t, fmt.Sprintf("ledger-%d.raw", i+1), d.Disk.Path)
+		assert.Contains(t, d.Strip, "p", "it was read back")
+		assert.NotContains(t, d.Strip, ".", "nothing is still to come")
+	}
 }
 
 // TestTogetherGoesOn from wherever it was stopped, and is taken back from wherever that was stopped.

@@ -1,18 +1,28 @@
 import { useQueryClient, type QueryClient } from "@tanstack/react-query";
-import { useEffect } from "react";
-import type { Job } from "./client.ts";
+import { useEffect, useRef } from "react";
+import { useNavigate } from "react-router";
+import { beTheOne, ring, useBell } from "./bell.ts";
+import type { Job, Schemas } from "./client.ts";
 
 /**
  * Keeps what is known of jobs up to date while a page is seen. A page that is not seen has no line open: a browser has six of them for all of its pages,
- * those included that it keeps to go back to.
+ * those included that it keeps to go back to. Where the browser is to tell what happens meanwhile, one of its pages keeps its line.
  */
 export function useFollow() {
   const cache = useQueryClient();
+  const bell = useBell();
+  const navigate = useNavigate();
+  const open = useRef(navigate);
+  useEffect(() => {
+    open.current = navigate;
+  });
   useEffect(() => {
     let events: EventSource | undefined;
     let cut = false;
+    let theOne = false;
+    const states = new Map<string, Job["state"]>(); // as they were told last
     const look = () => {
-      if (document.visibilityState === "hidden") {
+      if (document.visibilityState === "hidden" && !theOne) {
         events?.close();
         events = undefined;
       } else if (!events) {
@@ -25,9 +35,14 @@ export function useFollow() {
           if (cut) void cache.invalidateQueries(); // what was missed
           cut = false;
         });
-        events.addEventListener("job", (event) =>
-          takeNews(cache, JSON.parse((event as MessageEvent<string>).data) as Job),
-        );
+        events.addEventListener("job", (event) => {
+          const job = JSON.parse((event as MessageEvent<string>).data) as Job;
+          takeNews(cache, job);
+          const before = states.get(job.id);
+          states.set(job.id, job.state);
+          const matters = before && before !== job.state && (job.ended || job.state === "asking");
+          if (theOne && matters && document.visibilityState === "hidden") ring(job, (path) => open.current(path));
+        });
       }
     };
     const seenAgain = () => {
@@ -36,12 +51,19 @@ export function useFollow() {
       void cache.invalidateQueries({ queryKey: ["job"] });
     };
     seenAgain();
+    const silent = bell
+      ? beTheOne(() => {
+          theOne = true;
+          look();
+        })
+      : () => {};
     document.addEventListener("visibilitychange", seenAgain);
     return () => {
       document.removeEventListener("visibilitychange", seenAgain);
+      silent();
       events?.close();
     };
-  }, [cache]);
+  }, [cache, bell]);
 }
 
 /** Puts the news of a job in the place of what is known of it. */
@@ -58,10 +80,10 @@ export function takeNews(cache: QueryClient, news: Job) {
   } else {
     void askAnew(["job", news.id]);
   }
-  const jobs = cache.getQueryData<Job[]>(["jobs"]);
+  const jobs = cache.getQueryData<Schemas["JobList"]>(["jobs"]);
   if (jobs) {
-    void cache.cancelQueries({ queryKey: ["jobs"] });
-    cache.setQueryData(["jobs"], withNews(jobs, news));
+    void cache.cancelQueries({ queryKey: ["jobs"], exact: true });
+    cache.setQueryData(["jobs"], { ...jobs, items: withNews(jobs.items, news) });
   } else {
     void askAnew(["jobs"]);
   }

@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Download, File as FileIcon, Folder, FolderPlus, Hash, Pencil, Trash2, Upload } from "lucide-react";
-import { useState, type FormEvent } from "react";
+import { useState, type DragEvent, type FormEvent } from "react";
 import { Link, useSearchParams } from "react-router";
 import { calls, result, type Schemas } from "../api/client.ts";
 import { useMe } from "../api/me.ts";
@@ -101,12 +101,28 @@ function Bring({ pool, folder, changed }: { pool: string; folder: string; change
     event.preventDefault();
     make.mutate();
   };
+  const [over, setOver] = useState(false);
+  const withFiles = (event: DragEvent) => event.dataTransfer.types.includes("Files");
   return (
-    <div className="space-y-3">
+    <div
+      className={`space-y-3 rounded-field ${over ? "outline-3 outline-offset-4 outline-accent" : ""}`}
+      onDragOver={(event) => {
+        if (!withFiles(event)) return;
+        event.preventDefault();
+        setOver(true);
+      }}
+      onDragLeave={() => setOver(false)}
+      onDrop={(event) => {
+        if (!withFiles(event)) return;
+        event.preventDefault();
+        setOver(false);
+        for (const file of filesOf(event.dataTransfer)) void send(file);
+      }}
+    >
       <div className="flex flex-wrap items-end gap-3">
         <label className="btn btn-sm btn-primary focus-within:outline-2 focus-within:outline-offset-2">
           <Upload aria-hidden className="size-4" />
-          Bring files here
+          Bring files here, or drop them
           <input
             type="file"
             multiple
@@ -169,6 +185,13 @@ function Bring({ pool, folder, changed }: { pool: string; folder: string; change
       </ul>
     </div>
   );
+}
+
+/** What was dropped, without folders, which a browser gives as files that cannot be read. */
+function filesOf(dropped: DataTransfer): File[] {
+  return [...dropped.items]
+    .filter((item) => item.kind === "file" && item.webkitGetAsEntry()?.isDirectory !== true)
+    .flatMap((item) => item.getAsFile() ?? []);
 }
 
 type RowProps = { pool: string; entry: Entry; enter: (folder: string) => void; changed: () => void; works: boolean };

@@ -10,17 +10,18 @@ const kinds = {
 type Kind = keyof typeof kinds;
 
 /** A disk from its first to its last byte. */
-export function Strip({ letters }: { letters: string }) {
+export function Strip({ name, letters }: { name?: string; letters: string }) {
   const runs = runsOf(letters);
   const present = (Object.keys(kinds) as Kind[]).filter((k) => letters.includes(k));
   return (
     <figure className="space-y-2">
+      {name && <p className="text-sm break-all">{name}</p>}
       <svg
         viewBox={`0 -0.15 ${letters.length} 1.3`}
         preserveAspectRatio="none"
         className="h-9 w-full"
         role="img"
-        aria-label={`The disk from its first to its last byte: ${present.map((k) => `${share(letters, k)} % ${kinds[k].name}`).join(", ")}`}
+        aria-label={`${name ?? "The disk"} from its first to its last byte: ${present.map((k) => `${share(letters, k)} % ${kinds[k].name}`).join(", ")}`}
       >
         {runs.map(({ kind, from, length }) => (
           <rect

@@ -115,10 +115,13 @@ function Stopped({ job, check }: { job: Job; check: Check }) {
 function Course({ job }: { job: Job }) {
   const p = job.progress;
   const passes = p?.passes ?? [];
-  if (!p || (!p.strip && (p.speeds ?? []).length < 2 && passes.length === 0)) return null;
+  if (!p || (!p.strip && !p.disks && (p.speeds ?? []).length < 2 && passes.length === 0)) return null;
   return (
     <section className="sheet space-y-6" aria-label="Course">
-      {p.strip && <Strip letters={p.strip} />}
+      {p.disks?.map(({ disk, strip }) => (
+        <Strip key={placeName(disk)} name={placeName(disk)} letters={strip} />
+      ))}
+      {!p.disks && p.strip && <Strip letters={p.strip} />}
       <PassesChart passes={passes} stop={p.stop ?? 0} />
       <SpeedChart speeds={p.speeds ?? []} seconds={p.speed_seconds ?? 1} />
     </section>

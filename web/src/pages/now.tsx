@@ -35,8 +35,8 @@ const looks = {
 
 /** What needs somebody now, what runs and when it will be done, and what happened since one last looked. */
 export function NowPage() {
-  const jobs = useQuery({ queryKey: ["jobs"], queryFn: () => items(calls.GET("/v1/jobs")) });
-  const states = jobs.data?.map((job) => job.state).join();
+  const jobs = useQuery({ queryKey: ["jobs"], queryFn: () => result(calls.GET("/v1/jobs")) });
+  const states = jobs.data?.items.map((job) => job.state).join();
   const needs = useQuery({
     queryKey: ["needs", states],
     queryFn: () => items(calls.GET("/v1/needs")),
@@ -52,7 +52,7 @@ export function NowPage() {
     placeholderData: (before) => before,
     refetchInterval: 10_000,
   });
-  const news = new Map(jobs.data?.map((job) => [job.id, job]));
+  const news = new Map(jobs.data?.items.map((job) => [job.id, job]));
   const latest = (job: Job) => {
     const told = news.get(job.id);
     return told?.state === job.state ? told : job;

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { RefreshCw, Scale, ServerCog } from "lucide-react";
+import { Archive, RefreshCw, Scale, ServerCog } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { calls, items, result, type Held, type Pool } from "../api/client.ts";
@@ -25,6 +25,10 @@ export function PlacesPage() {
           <Link className="btn btn-sm" to="/balance">
             <Scale aria-hidden className="size-4" />
             Drain or spread
+          </Link>
+          <Link className="btn btn-sm" to="/held">
+            <Archive aria-hidden className="size-4" />
+            Held files
           </Link>
           <Link className="btn btn-sm" to="/hosts">
             <ServerCog aria-hidden className="size-4" />
@@ -64,7 +68,7 @@ function PoolSheet({ pool, held, names }: { pool: Pool; held: Held[]; names: str
   const heldHere = held.filter((h) => h.pool === pool.name).reduce((sum, h) => sum + h.room, 0);
   return (
     <DropTarget pool={pool.name}>
-      <div className="mb-3 flex flex-wrap items-start gap-x-6 gap-y-3">
+      <div className={`flex flex-wrap items-start gap-x-6 gap-y-3 ${list?.total ? "mb-3" : ""}`}>
         <div className="min-w-44">
           <h2>
             <Link className="link" to={`/pool?${new URLSearchParams({ name: pool.name })}`}>
@@ -75,6 +79,7 @@ function PoolSheet({ pool, held, names }: { pool: Pool; held: Held[]; names: str
             on {pool.host}, {pool.reachable ? pool.filesystem : "not reachable"}
             {pool.read_only && pool.reachable && ", read-only"}
             {pool.facts?.removable && ", removable"}
+            {list?.total === 0 && ", no disks"}
           </p>
           {pool.rules.traits && <p className="text-sm opacity-75">{pool.rules.traits.join(", ")}</p>}
         </div>
@@ -94,7 +99,6 @@ function PoolSheet({ pool, held, names }: { pool: Pool; held: Held[]; names: str
       {pool.problem && <Failure error={new Error(pool.problem)} />}
       {disks.error && <Failure error={disks.error} />}
       {list && <KnownAsOf list={list} />}
-      {list?.total === 0 && <p className="opacity-75">No disks here.</p>}
       <ul className="divide-y divide-base-300">
         {list?.items.map((disk) => (
           <DiskRow key={disk.path} pool={pool.name} disk={disk} others={names.filter((n) => n !== pool.name)} />
