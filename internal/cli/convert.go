@@ -25,37 +25,22 @@ func (a *app) convert() *cobra.Command {
 		Short: "Make an image of another format or layout, and prove it",
 		Long: `Makes an image of another format or layout, and proves it. A DESTINATION that ends in : or / is a pool or a folder: there the image gets the name
 of the source, with the extension of its format. Between a path of this computer and a pool it goes through the service; what arrived is compared with what was
-read at the other end, and a line that was cut goes on where it was when the same command is given again, up, or by itself.`,
+read at the other end, and a line that was cut goes on where it was when the same command is given again, up, or by itself. A - is standard input, or standard
+output, by a file in the folder that TMPDIR names.`,
 		Example: `  bagaglio convert ./ticketing.raw ./ticketing.qcow2
   bagaglio convert quay-store:ticketing.vmdk ./ticketing.qcow2
   bagaglio convert ./ticketing.qcow2 quay-store:brought/ --as vmdk
-  bagaglio convert quay-store:ticketing.raw lighthouse-store: --as vhd --layout fixed`,
+  bagaglio convert quay-store:ticketing.raw lighthouse-store: --as vhd --layout fixed
+  bagaglio convert quay-store:ticketing.raw - --as vmdk --layout stream > ticketing.vmdk
+  bagaglio convert - quay-store:brought.qcow2 --from raw < ticketing.raw`,
 		Args:              exactly(2),
 		ValidArgsFunction: a.completeDisk,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var err error
-			if r.Source, err = source(args[0], r.Source); err != nil {
-				return err
+			run := func(from, to string) error { return a.convertOne(cmd.Context(), r, from, to, planOnly, yes) }
+			if args[0] == standard || args[1] == standard {
+				return a.throughPipes(cmd.Context(), args[0], args[1], r.As, run)
 			}
-			if r.As == "" && isFolder(args[1]) {
-				return usage("say which format: add --as FORMAT")
-			}
-			if err := newImage(&r, args[1]); err != nil {
-				return err
-			}
-			if err := baseOf(&r); err != nil {
-				return err
-			}
-			var w worker
-			if isHere(r.Source) != isHere(*r.Destination) {
-				w, err = a.across(r)
-			} else {
-				w, err = a.worker(r.Source, *r.Destination)
-			}
-			if err != nil {
-				return err
-			}
-			return a.planAndRun(cmd.Context(), w, r, planOnly, yes)
+			return run(args[0], args[1])
 		},
 	}
 	f := c.Flags()
@@ -93,6 +78,32 @@ read at the other end, and a line that was cut goes on where it was when the sam
 		}
 	}
 	return c
+}
+
+// convertOne makes an image of one disk, here, in a pool, or between both.
+func (a *app) convertOne(ctx context.Context, r plan.Request, from, to string, planOnly, yes bool) (err error) {
+	if r.Source, err = source(from, r.Source); err != nil {
+		return err
+	}
+	if r.As == "" && isFolder(to) {
+		return usage("say which format: add --as FORMAT")
+	}
+	if err := newImage(&r, to); err != nil {
+		return err
+	}
+	if err := baseOf(&r); err != nil {
+		return err
+	}
+	var w worker
+	if isHere(r.Source) != isHere(*r.Destination) {
+		w, err = a.across(r)
+	} else {
+		w, err = a.worker(r.Source, *r.Destination)
+	}
+	if err != nil {
+		return err
+	}
+	return a.planAndRun(ctx, w, r, planOnly, yes)
 }
 
 // newImage puts what was named as destination into r, and the format that its name tells when none was asked for.

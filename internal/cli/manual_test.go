@@ -71,7 +71,7 @@ func TestWhatIsShown(t *testing.T) {
 	commands := 0
 	for where, text := range texts {
 		for _, found := range shown.FindAllStringSubmatch(text, -1) {
-			words := strings.Fields(regexp.MustCompile(`\s{3,}.*$|\s>.*$`).ReplaceAllString(found[1], ""))
+			words := strings.Fields(regexp.MustCompile(`\s{3,}.*$|\s[<>].*$`).ReplaceAllString(found[1], ""))
 			if len(words) == 0 || words[0] == "map" || slices.Contains(words, "...") ||
 				strings.Contains(found[1], `"`) && !strings.HasSuffix(found[1], `"`) {
 				continue

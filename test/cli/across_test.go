@@ -2,12 +2,14 @@ package cli
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"io"
 	"net"
 	"net/http"
 	"net/http/httputil"
 	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
@@ -132,4 +134,57 @@ func TestALineThatSpoilsWhatGoesOverIt(t *testing.T) {
 		assert.NotZero(t, out.Code, name)
 		assert.NotContains(t, out.Out, "PROVEN", name)
 	}
+}
+
+// TestThroughPipes: a disk comes on standard input and goes to standard output, between computers and pools; what cannot go there is said.
+func TestThroughPipes(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	state := filepath.Join(dir, "state")
+	s := testkit.Start(t, state)
+	s.Pool("quay-store")
+	disk(t, filepath.Join(dir, "ticketing.raw"), 24<<20)
+	content, err := os.ReadFile(filepath.Join(dir, "ticketing.raw"))
+	require.NoError(t, err)
+	between := filepath.Join(dir, "between")
+	require.NoError(t, os.Mkdir(between, 0o700))
+	run := func(in []byte, args ...string) (out []byte, notes string, err error) {
+		c := exec.CommandContext(t.Context(), testkit.Binary(t), args...)
+		c.Dir, c.Stdin = dir, bytes.NewReader(in)
+		c.Env = append(os.Environ(), "BAGAGLIO_STATE="+state, "TMPDIR="+between)
+		var said bytes.Buffer
+		c.Stderr = &said
+		out, err = c.Output()
+		return out, said.String(), err
+	}
+	out, notes, err := run(content, "convert", "-", "quay-store:ticketing.qcow2", "--from", "raw")
+	require.NoError(t, err, notes)
+	assert.Contains(t, string(out), "PROVEN")
+	out, notes, err = run(nil, "convert", "quay-store:ticketing.qcow2", "-", "--as", "raw")
+	require.NoError(t, err, notes)
+	assert.Equal(t, sha256.Sum256(content), sha256.Sum256(out), "nothing but the disk goes to standard output")
+	assert.Contains(t, notes, "PROVEN")
+	stream, notes, err := run(content, "convert", "-", "-", "--from", "raw", "--as", "vmdk", "--layout", "stream")
+	require.NoError(t, err, notes)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "stream.vmdk"), stream, 0o600))
+	r := testkit.Run(t, dir, state, "prove", "./stream.vmdk", "--against", "./ticketing.raw")
+	assert.Equal(t, 0, r.Code, r.Notes)
+
+	for _, wrong := range []struct {
+		in    []byte
+		says  string
+		words []string
+	}{
+		{nil, "nothing came on standard input", []string{"convert", "-", "./a.qcow2"}},
+		{nil, "add --as FORMAT", []string{"convert", "./ticketing.raw", "-"}},
+		{nil, "several files", []string{"convert", "./ticketing.raw", "-", "--as", "vmdk", "--layout", "split-sparse", "--piece-size", "8M"}},
+	} {
+		out, notes, err := run(wrong.in, wrong.words...)
+		require.Error(t, err, wrong.words)
+		assert.Empty(t, out, wrong.words)
+		assert.Contains(t, notes, wrong.says, wrong.words)
+	}
+	left, err := os.ReadDir(between)
+	require.NoError(t, err)
+	assert.Empty(t, left)
 }
