@@ -13,13 +13,13 @@ FUZZ := disk/fuzz:Qcow2:1000000 disk/fuzz:VMDK:1000000 disk/fuzz:VHD:1000000 dis
 DEMO_TOOLS := sfdisk:fdisk mkfs.ext4:e2fsprogs mkfs.vfat:dosfstools mcopy:mtools cmp:diffutils
 # What makes the lighthouse of the demo a real host, where it can be installed.
 REAL_TOOLS := libvirtd:libvirt-daemon libvirtd:libvirt-daemon-driver-qemu qemu-system-x86_64:qemu-system-x86
-TEST_TOOLS := $(DEMO_TOOLS) $(REAL_TOOLS) chromium:chromium mkfs.xfs:xfsprogs mkfs.btrfs:btrfs-progs mkfs.ntfs:ntfs-3g mkfs.exfat:exfatprogs mount.exfat-fuse:exfat-fuse genisoimage:genisoimage pvcreate:lvm2 sshd:openssh-server sudo:sudo nbd-server:nbd-server ip:iproute2 ps:procps \
+TEST_TOOLS := $(DEMO_TOOLS) $(REAL_TOOLS) chromium-headless-shell:chromium-headless-shell mkfs.xfs:xfsprogs mkfs.btrfs:btrfs-progs mkfs.ntfs:ntfs-3g mkfs.exfat:exfatprogs mount.exfat-fuse:exfat-fuse genisoimage:genisoimage pvcreate:lvm2 sshd:openssh-server sudo:sudo nbd-server:nbd-server ip:iproute2 ps:procps \
 	libvirtd:ovmf \
 	grub-mkimage:grub-common grub-mkimage:grub-pc-bin grub-mkimage:grub-efi-amd64-bin busybox:busybox-static cpio:cpio depmod:kmod xz:xz-utils lz4:lz4 bzip2:bzip2
 BENCH_TOOLS := pigz:pigz zstd:zstd sshd:openssh-server sftp:openssh-client
 PICTURE_TOOLS := $(TEST_TOOLS) xterm:xterm xvfb-run:xvfb xauth:xauth import:imagemagick
 
-.PHONY: build console generate generated breaking demo start test check check-rooms check-whole lint race race-service fuzz torture bench site pictures dist dist-twice soak clean
+.PHONY: build console generate generated breaking demo start test check check-rooms check-whole lint race race-more fuzz torture bench site pictures dist dist-twice soak clean
 
 build: console
 	CGO_ENABLED=0 $(GO) build $(FLAGS) -o bin/ ./cmd/bagaglio ./cmd/standin
@@ -61,7 +61,7 @@ WHOLE := ./test/crash ./test/service ./test/cli ./test/console ./test/bench ./te
 check:
 	cd web && npm test
 	$(MAKE) -j2 check-rooms check-whole
-	$(IN_MEMORY) $(TEST) -count=1 -p 1 -parallel 6 ./test/attack ./test/line
+	$(IN_MEMORY) $(TEST) -count=1 -p 2 -parallel 6 ./test/attack ./test/line
 	$(IN_MEMORY) $(TEST) -count=1 -run '$(MEASURED)' ./test/cli
 check-rooms:
 	$(TEST) $(ON_DRIVE)
@@ -69,12 +69,13 @@ check-rooms:
 check-whole:
 	$(IN_MEMORY) $(TEST) -count=1 -p 3 -parallel 4 -timeout 14m -skip '$(MEASURED)' $(WHOLE)
 
-# Where several things go on at a time. The service with the detector takes long to build: make torture has that.
+# Where several things go on at a time. The service with the detector takes long to build: make torture has that, and the steps.
 race:
+	$(IN_MEMORY) $(TEST) -race -short ./core/transfer
+race-more:
 	$(IN_MEMORY) $(TEST) -race -short \
 		-skip 'Famil|Rot|PowerCut|CutIs|Pieces|Older|ARename|GoAlong|Compacting|HandOver|Definition|CalledOff|MovesGoOn|Copies|EveryLayout|Anew|Layouts|Chains|TheSame|Overlay|EveryKind|Asked' \
-		./core/transfer ./core/step/disks
-race-service:
+		./core/step/disks
 	$(IN_MEMORY) $(TEST) -race ./core/disk/all -run 'TestWritesInAnyOrder/(raw-thin|qcow2-thin|vmdk-split-sparse)$$'
 	$(IN_MEMORY) BAGAGLIO_RACE=1 $(TEST) -count=1 -run 'EveryAnswer|PausedJobs|LimitsAndOrder|OneWriter|FollowEnds' ./test/service
 
@@ -94,7 +95,7 @@ fuzz:
 
 # Kills the service 300 times, at random moments and at every named point, over all layouts; carries the families of 300 random worlds about; and does all of
 # the tables of which make test does a part, another one each time (internal/testkit/fewer).
-torture: race-service
+torture: race-more
 	BAGAGLIO_ALL=1 $(GO) test -count=1 -timeout 60m ./core/step/... ./test/crash ./test/service
 	BAGAGLIO_KILLS=300 $(GO) test -count=1 -timeout 60m -v -run "TestKilledAtAnyMoment|TestALongQueue|TestALiveMoveIsKilled|TestAMoveWithAShortStopIsKilled" ./test/crash
 	BAGAGLIO_WORLDS=300 $(GO) test -count=1 -timeout 60m -v -run TestFamilies ./core/step/disks

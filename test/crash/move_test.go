@@ -174,7 +174,7 @@ func (m *moving) ended() {
 	require.NoError(m.t, err)
 	require.True(m.t, bytes.Equal(m.content, b))
 	require.NoFileExists(m.t, filepath.Join(m.from, "ledger.raw"))
-	require.NoDirExists(m.t, filepath.Join(m.to, ".bagaglio"))
+	require.NoDirExists(m.t, filepath.Join(m.to, ".bagaglio/staging"))
 	require.NoDirExists(m.t, filepath.Join(m.from, ".bagaglio/staging"))
 	require.Equal(m.t, filepath.Join(m.to, "deck/ledger.raw"), m.defined("at the end"))
 	held, err := filepath.Glob(filepath.Join(m.from, ".bagaglio/held/*/files/cargo-ledger.vmx"))

@@ -12,6 +12,7 @@ import (
 	"bagaglio/internal/demo"
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/fewer"
 	"bagaglio/internal/testkit/standins"
 
 	"github.com/stretchr/testify/assert"
@@ -54,6 +55,7 @@ func TestAComputerLeaves(t *testing.T) {
 // the computer has, and sees it come up on a host. It is taken back like any other.
 func TestAComputerBecomesAMachine(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	if err := demo.CheckTools(); err != nil {
 		t.Skip(err)
 	}

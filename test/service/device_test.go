@@ -296,6 +296,7 @@ func goesOnBehindACut(t *testing.T, s *testkit.Service, server *sshd.Server, r p
 // may not do that is told what to do.
 func TestADeviceBySudo(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	l := gateKiosk(t, 512)
 	s := start(t)
 	addPool(t, s.Service, "quay-store", t.TempDir())

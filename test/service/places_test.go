@@ -201,7 +201,7 @@ func TestALineThatIsCut(t *testing.T) {
 	require.NoError(t, err, "%s", out)
 	entries, err := os.ReadDir(dir)
 	require.NoError(t, err)
-	assert.Len(t, entries, 2, "the image and its tag, nothing of ours")
+	assert.Len(t, entries, 3, "the image, its tag, and its receipt")
 }
 
 // TestReplacingOnAnotherHost holds the old image, which can be restored.

@@ -98,7 +98,7 @@ func TestPausedJobsGoOn(t *testing.T) {
 			assert.NotEmpty(t, j.Progress.Strip)
 			assert.Equal(t, strings.Repeat("p", len(j.Progress.Strip)), j.Progress.Strip)
 			assert.FileExists(t, filepath.Join(lighthouse, "a.qcow2"))
-			assert.NoDirExists(t, filepath.Join(lighthouse, ".bagaglio"))
+			assert.NoDirExists(t, filepath.Join(lighthouse, ".bagaglio/staging"))
 		})
 	}
 }
@@ -301,7 +301,7 @@ func TestWhatIsReplacedIsHeld(t *testing.T) {
 	held, err = s.Held(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, held)
-	assert.NoDirExists(t, filepath.Join(lighthouse, ".bagaglio"))
+	assert.NoDirExists(t, filepath.Join(lighthouse, ".bagaglio/staging"))
 
 	events, err := s.Events(t.Context(), 0, "", 100)
 	require.NoError(t, err)

@@ -11,6 +11,7 @@ import (
 	"bagaglio/api"
 	"bagaglio/core/plan"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/fewer"
 	"bagaglio/internal/testkit/sshd"
 	group "bagaglio/internal/testkit/volumes"
 
@@ -21,6 +22,7 @@ import (
 // TestAPoolOfVolumes: disks are converted to volumes and out of them, moved in with their definitions, renamed, replaced, held and given back, like files.
 func TestAPoolOfVolumes(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	for _, c := range []struct {
 		name  string
 		there bool
