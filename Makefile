@@ -19,7 +19,7 @@ TEST_TOOLS := $(DEMO_TOOLS) $(REAL_TOOLS) chromium-headless-shell:chromium-headl
 BENCH_TOOLS := pigz:pigz zstd:zstd sshd:openssh-server sftp:openssh-client
 PICTURE_TOOLS := $(TEST_TOOLS) xterm:xterm xvfb-run:xvfb xauth:xauth import:imagemagick
 
-.PHONY: build console generate generated breaking demo start test check check-rooms check-whole lint race race-more fuzz torture bench site pictures dist dist-twice soak clean
+.PHONY: build console generate generated breaking demo start test check check-rooms check-whole lint race race-more clients fuzz torture bench site pictures dist dist-twice soak clean
 
 build: console
 	CGO_ENABLED=0 $(GO) build $(FLAGS) -o bin/ ./cmd/bagaglio ./cmd/standin
@@ -67,7 +67,7 @@ check-rooms:
 	$(TEST) $(ON_DRIVE)
 	$(IN_MEMORY) $(TEST) $$($(GO) list ./api/... ./client/... ./cmd/... ./core/... ./internal/... | grep -Ev '/(core/storage|core/transfer|internal/rounds)(/|$$)')
 check-whole:
-	$(IN_MEMORY) $(TEST) -count=1 -p 3 -parallel 4 -timeout 14m -skip '$(MEASURED)' $(WHOLE)
+	$(IN_MEMORY) $(TEST) -count=1 -p 2 -parallel 4 -timeout 14m -skip '$(MEASURED)' $(WHOLE)
 
 # Where several things go on at a time. The service with the detector takes long to build: make torture has that, and the steps.
 race:
@@ -78,6 +78,11 @@ race-more:
 		./core/step/disks
 	$(IN_MEMORY) $(TEST) -race ./core/disk/all -run 'TestWritesInAnyOrder/(raw-thin|qcow2-thin|vmdk-split-sparse)$$'
 	$(IN_MEMORY) BAGAGLIO_RACE=1 $(TEST) -count=1 -run 'EveryAnswer|PausedJobs|LimitsAndOrder|OneWriter|FollowEnds' ./test/service
+
+# The client for systems that the service does not run on: it builds, and its storage does what all others do.
+clients:
+	for on in darwin/arm64 windows/amd64; do GOOS=$${on%/*} GOARCH=$${on#*/} $(GO) build -o /dev/null ./cmd/bagaglio || exit 1; done
+	$(TEST) -tags elsewhere ./core/storage/all -run '^(TestFilesAreMadeAndNamed|TestFoldersComeAndGo|TestNamesNeverLeave|TestListTells|TestLargeReadsAndWrites|TestSpecialFiles)$$/^local$$'
 
 # What has changed in the API since the last release so that its users have to change too.
 breaking:
@@ -95,7 +100,7 @@ fuzz:
 
 # Kills the service 300 times, at random moments and at every named point, over all layouts; carries the families of 300 random worlds about; and does all of
 # the tables of which make test does a part, another one each time (internal/testkit/fewer).
-torture: race-more
+torture: race-more clients
 	BAGAGLIO_ALL=1 $(GO) test -count=1 -timeout 60m ./core/step/... ./test/crash ./test/service
 	BAGAGLIO_KILLS=300 $(GO) test -count=1 -timeout 60m -v -run "TestKilledAtAnyMoment|TestALongQueue|TestALiveMoveIsKilled|TestAMoveWithAShortStopIsKilled" ./test/crash
 	BAGAGLIO_WORLDS=300 $(GO) test -count=1 -timeout 60m -v -run TestFamilies ./core/step/disks

@@ -34,6 +34,19 @@ for ARCH in amd64 arm64; do
 	for kind in deb rpm; do
 		"$go" tool -modfile=dist.mod nfpm package --config "$stage/nfpm.yaml" --packager $kind --target dist/ > /dev/null
 	done
+	"$go" run -tags dist -modfile=dist.mod ./packaging/image -binary "$STAGE/bagaglio" -arch "$ARCH" -version "$VERSION" \
+		-made "$SOURCE_DATE_EPOCH" -out "dist/bagaglio_${VERSION}_image_$ARCH.tar"
+	gzip -9n "dist/bagaglio_${VERSION}_image_$ARCH.tar"
+done
+# The client alone, for systems that the service does not run on.
+for on in darwin/arm64 darwin/amd64 windows/amd64; do
+	name=bagaglio-client_${VERSION}_${on%/*}_${on#*/}
+	mkdir -p "$stage/$name"
+	program=bagaglio
+	if [ "${on%/*}" = windows ]; then program=bagaglio.exe; fi
+	GOOS=${on%/*} GOARCH=${on#*/} "$go" build -tags nomsgpack -trimpath -buildvcs=false -ldflags "-s -w -X main.version=$version" -o "$stage/$name/$program" ./cmd/bagaglio
+	cp README.md CHANGELOG.md LICENSE "$stage/$name/"
+	tar --sort=name --mtime="@$SOURCE_DATE_EPOCH" --owner=0 --group=0 --numeric-owner --mode=u=rwX,go=rX -C "$stage" -cf - "$name" | gzip -9n > "dist/$name.tar.gz"
 done
 GOOS=linux GOARCH=amd64 "$go" tool -modfile=dist.mod cyclonedx-gomod app -json -licenses -noserial -output dist/bagaglio.cdx.json -main cmd/bagaglio . 2> /dev/null
 day=$(date -u -d "@$SOURCE_DATE_EPOCH" +%Y-%m-%dT%H:%M:%SZ) # it says when it was made, which is another time each time

@@ -1,11 +1,8 @@
 package device
 
 import (
-	"fmt"
 	"os"
 	"path/filepath"
-
-	"golang.org/x/sys/unix"
 )
 
 // Here is this computer.
@@ -25,12 +22,3 @@ func (Here) ReadDir(name string) (names []string, err error) {
 
 // Real follows links.
 func (Here) Real(name string) (string, error) { return filepath.EvalSymlinks(name) }
-
-// On is the number of the device that a file lies on.
-func (Here) On(name string) (string, error) {
-	var s unix.Stat_t
-	if err := unix.Stat(name, &s); err != nil {
-		return "", &os.PathError{Op: "stat", Path: name, Err: err}
-	}
-	return fmt.Sprintf("%d:%d", unix.Major(s.Dev), unix.Minor(s.Dev)), nil
-}

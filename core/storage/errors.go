@@ -11,7 +11,7 @@ func Transient(err error) bool {
 	return is(
 		err,
 		syscall.EIO,
-		syscall.EREMOTEIO,
+		remoteIO,
 		syscall.ETIMEDOUT,
 		syscall.EAGAIN,
 		syscall.EBUSY,
@@ -23,7 +23,7 @@ func Transient(err error) bool {
 
 // Unreadable tells whether an error says that a range of a file cannot be read, while others may be.
 func Unreadable(err error) bool {
-	return is(err, syscall.EIO, syscall.EREMOTEIO, syscall.ENODATA, syscall.EILSEQ, syscall.EBADMSG)
+	return is(err, syscall.EIO, remoteIO, syscall.ENODATA, syscall.EILSEQ, syscall.EBADMSG)
 }
 
 // Full tells whether an error says that there is no room left.
@@ -50,7 +50,7 @@ func Lost(err error) bool {
 
 // Unwritable tells whether an error of storage that was written to before says that this does not work any more.
 func Unwritable(err error) bool {
-	return Lost(err) || is(err, syscall.EIO, syscall.EREMOTEIO, syscall.EROFS, fs.ErrNotExist)
+	return Lost(err) || is(err, syscall.EIO, remoteIO, syscall.EROFS, fs.ErrNotExist)
 }
 
 func is(err error, any ...error) bool {

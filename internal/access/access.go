@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"bagaglio/core/storage/local"
+	"bagaglio/internal/authority"
 	"bagaglio/internal/records"
 	"bagaglio/internal/store"
 
@@ -24,9 +25,6 @@ import (
 )
 
 const (
-	// TokenFile is the file in the state folder from which the client on this computer takes the token.
-	TokenFile = "token"
-
 	tokenSetting    = "token_hash"
 	linkLifetime    = 15 * time.Minute
 	sessionLifetime = 12 * time.Hour
@@ -137,7 +135,7 @@ func Open(ctx context.Context, state string, records Records) (*Access, error) {
 		return nil, err
 	}
 	plain, hash := secret()
-	file := filepath.Join(state, TokenFile)
+	file := filepath.Join(state, authority.TokenFile)
 	if err := local.WriteFile(file, []byte(plain+"\n")); err != nil {
 		return nil, fmt.Errorf("writing the token: %w", err)
 	}

@@ -26,6 +26,8 @@ import (
 const (
 	// Trusted is the file in the state folder with what clients trust: the authority, or the certificate that was given.
 	Trusted = "trusted.pem"
+	// TokenFile is the file there from which the client on this computer takes the token.
+	TokenFile = "token"
 
 	file    = "authority.pem"
 	keyFile = "authority.key"

@@ -12,6 +12,12 @@ import (
 	"bagaglio/internal/authority"
 )
 
+const (
+	// addressFile is the file in the state folder from which the client takes where the service answers, and tokenFile the one with what lets it in.
+	addressFile = "address"
+	tokenFile   = authority.TokenFile
+)
+
 // dial returns the service to talk to.
 func (a *app) dial() (*client.Service, error) {
 	state, err := a.stateFolder()

@@ -9,13 +9,14 @@ import (
 
 	"bagaglio/api"
 	"bagaglio/client"
-	"bagaglio/core/disk"
 	"bagaglio/core/nbd"
 	"bagaglio/core/plan"
-	"bagaglio/internal/exports"
 
 	"github.com/spf13/cobra"
 )
+
+// exportName is what a disk is called that is served.
+const exportName = "disk"
 
 // tellEvery is how often it is told who reads.
 const tellEvery = 2 * time.Second
@@ -121,58 +122,12 @@ func (a *app) serveThere(ctx context.Context, service *client.Service, n api.New
 	})
 }
 
-// serveHere serves a disk in this process.
-func (a *app) serveHere(ctx context.Context, p plan.Place, n api.NewExport) error {
-	folder, name, err := (&spot{within: a.within}).source(p)
-	if err != nil {
-		return err
-	}
-	defer folder.Close()
-	r, err := disk.Open(ctx, folder, name, p.Format)
-	if err != nil {
-		return err
-	}
-	defer r.Close()
-	w := exports.Wanted{
-		Socket: deref(n.Socket), Listen: deref(n.Listen), InTheClear: n.InTheClear != nil && *n.InTheClear,
-		Certificate: bytesOf(n.Certificate), Key: bytesOf(n.Key), Clients: bytesOf(n.Clients),
-	}
-	encrypt, err := w.TLS()
-	if err != nil {
-		return usageError{err}
-	}
-	l, err := w.Listener(ctx)
-	if err != nil {
-		return usageError{err}
-	}
-	server := &nbd.Server{Disk: r, Name: exports.Name, TLS: encrypt}
-	ended := make(chan error, 1)
-	go func() { ended <- server.Serve(ctx, l) }()
-	if err := a.serves(
-		api.Export{Disk: p, At: l.Addr().String(), Size: r.Size(), Since: time.Now(), Clients: []api.ExportClient{}},
-	); err != nil {
-		return err
-	}
-	err = a.tellReaders(ctx, func() ([]nbd.Client, error) { return server.Now(), nil })
-	if ctx.Err() != nil {
-		err = <-ended
-	}
-	return err
-}
-
-func bytesOf(text *string) []byte {
-	if text == nil {
-		return nil
-	}
-	return []byte(*text)
-}
-
 // serves says where a disk is served.
 func (a *app) serves(x api.Export) error {
 	if a.json {
 		return a.printJSON(x)
 	}
-	a.remark("%s is served for reading at %s, as the export %s, with %s. Interrupt it to end that.", x.Disk, x.At, exports.Name, size(x.Size))
+	a.remark("%s is served for reading at %s, as the export %s, with %s. Interrupt it to end that.", x.Disk, x.At, exportName, size(x.Size))
 	return nil
 }
 

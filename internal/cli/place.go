@@ -21,6 +21,10 @@ import (
 
 // onTheSpot tells whether an argument is a path of this computer rather than a disk in a pool.
 func onTheSpot(arg string) bool {
+	if filepath.VolumeName(arg) != "" { // a drive, of a system that has such
+		return true
+	}
+	arg = filepath.ToSlash(arg)
 	return arg == "." || arg == ".." || strings.HasPrefix(arg, "/") || strings.HasPrefix(arg, "./") || strings.HasPrefix(arg, "../")
 }
 
@@ -30,7 +34,7 @@ func place(arg string) (plan.Place, error) {
 		if real, err := filepath.EvalSymlinks(arg); err == nil && filepath.Dir(real) == blocks.Path {
 			return plan.Place{Pool: plan.DevicesOf(""), Path: filepath.Base(real), Format: "raw"}, nil
 		}
-		return plan.Place{Path: arg}, nil
+		return plan.Place{Path: filepath.ToSlash(arg)}, nil
 	}
 	pool, path, ok := strings.Cut(arg, ":")
 	if !ok || pool == "" || path == "" {

@@ -78,8 +78,7 @@ func Run(version string, args []string, in io.Reader, out, notes io.Writer) int 
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	context.AfterFunc(ctx, stop) // who interrupts a second time does not want to wait
-	// A file that grows beyond the limit of the user is an error of the write, not the end of the process.
-	signal.Ignore(syscall.SIGXFSZ)
+	ignoreFileLimit()
 	a := &app{version: version, config: viper.New(), in: in, out: out, notes: notes}
 	root := a.root()
 	root.SetArgs(args)
@@ -171,7 +170,6 @@ on the spot, in this process, and needs no service.`,
 	root.Version = a.version
 	root.SetVersionTemplate("{{.Version}}\n")
 	root.AddCommand(
-		a.serve(),
 		a.console(),
 		a.host(),
 		a.machine(),
@@ -206,9 +204,9 @@ on the spot, in this process, and needs no service.`,
 		a.token(), a.person(), a.session(), a.channel(), a.consent(), a.file(), a.rebuild(),
 		a.receipt(),
 		a.reports(),
-		a.demo(),
 		a.versionCommand(),
 	)
+	root.AddCommand(a.serviceCommands()...)
 	withExamples(root)
 	withHelp(root)
 	return root

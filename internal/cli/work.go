@@ -23,7 +23,6 @@ import (
 	"bagaglio/core/storage/local"
 
 	"github.com/google/uuid"
-	"golang.org/x/sys/unix"
 )
 
 // worker does what a request says, in the service or on the spot.
@@ -360,6 +359,3 @@ func clearAbandoned(folder storage.Folder, prefix string) error {
 	}
 	return nil
 }
-
-// alive tells whether a process is there, also one of another user.
-func alive(pid int) bool { return !errors.Is(unix.Kill(pid, 0), unix.ESRCH) }

@@ -84,7 +84,7 @@ func TestALongQueue(t *testing.T) {
 	}
 	entries, err := os.ReadDir(lighthouse)
 	require.NoError(t, err)
-	assert.Len(t, entries, 2*jobs, "the images, their tags, and nothing else")
+	assert.Len(t, entries, 2*jobs+1, "the images, their tags, our folder with their receipts, and nothing else")
 	check := testkit.Run(t, quay, state, "receipt", "check")
 	assert.Contains(t, check.Out, fmt.Sprintf("%d receipts, each as it was signed", jobs), check.Notes)
 	s.Stop()

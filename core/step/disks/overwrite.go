@@ -19,9 +19,8 @@ import (
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/blocks"
+	"bagaglio/core/storage/local"
 	"bagaglio/core/transfer"
-
-	"github.com/google/renameio/v2"
 )
 
 // saved is how much is saved at each end of a disk that is written over, in bytes: tables and boot code lie there.
@@ -157,7 +156,7 @@ func (w *work) save(ctx context.Context) error {
 			if _, err := file.ReadAt(b, off); err != nil {
 				return destination(fmt.Errorf("reading what it holds at offset %d: %w", off, err))
 			}
-			if err := renameio.WriteFile(stem+end, b, 0o600); err != nil {
+			if err := local.WriteFile(stem+end, b); err != nil {
 				return fmt.Errorf("saving what it holds: %w", err)
 			}
 		}

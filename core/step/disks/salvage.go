@@ -18,10 +18,8 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/core/salvage"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/local"
 	"bagaglio/core/transfer"
-
-	"github.com/google/renameio/v2"
-	"golang.org/x/sys/unix"
 )
 
 // mapFile is the map of what was read of a disk that fails, beside what was read.
@@ -70,7 +68,7 @@ func (w *work) salvage(ctx context.Context) (err error) {
 		w.remark("it went on from what an earlier time had read of the disk")
 	}
 	for _, r := range m.Untried(0, m.Size) { // which an earlier time may have written without noting it
-		if err := unix.Fallocate(int(out.Fd()), unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_KEEP_SIZE, r.Offset, r.Length); err != nil {
+		if err := local.Discard(out, r.Offset, r.Length); err != nil {
 			return fmt.Errorf("clearing up the folder for what is read: %w", err)
 		}
 	}
@@ -143,7 +141,7 @@ func keepMap(out *os.File, m *salvage.Map, dir string) error {
 	if _, err := m.WriteTo(&b); err != nil {
 		return err
 	}
-	return renameio.WriteFile(filepath.Join(dir, mapFile), b.Bytes(), 0o600)
+	return local.WriteFile(filepath.Join(dir, mapFile), b.Bytes())
 }
 
 // seed takes over what an earlier image has by the map beside it, of what is wanted. That image has to be what it was when its map was made.

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path"
 	"sync"
+	"syscall"
 	"time"
 
 	"bagaglio/core/fingerprint"
@@ -16,7 +17,6 @@ import (
 	"bagaglio/core/storage/local"
 
 	"github.com/google/uuid"
-	"golang.org/x/sys/unix"
 )
 
 // Unpacked holds the content of files that are compressed inside of packages (DSP0243, 7.1: gzip, RFC 1952), which can only be read from their beginning on, in a
@@ -271,7 +271,7 @@ func room(in storage.Folder, n int) error {
 	if err == nil && s.Free != storage.Unknown && s.Free < leftFree+int64(n) {
 		err = fmt.Errorf(
 			"there is too little room in the service's own folder for what it holds: unpack it first (gunzip), or make room there: %w",
-			unix.ENOSPC,
+			syscall.ENOSPC,
 		)
 	}
 	return err

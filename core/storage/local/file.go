@@ -1,3 +1,5 @@
+//go:build linux && !elsewhere
+
 package local
 
 import (
@@ -169,7 +171,10 @@ func (f *writeFile) Clone(from storage.File) error {
 }
 
 // MakeHole gives a range back with fallocate(2).
-func (f *writeFile) MakeHole(off, n int64) error {
+func (f *writeFile) MakeHole(off, n int64) error { return Discard(f.File, off, n) }
+
+// Discard makes a range of a file zeros, and gives its room back.
+func Discard(f *os.File, off, n int64) error {
 	return unix.Fallocate(int(f.Fd()), unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_KEEP_SIZE, off, n)
 }
 

@@ -1,3 +1,5 @@
+//go:build linux && !elsewhere
+
 // Package local keeps the files of a pool in a folder of this computer. Nothing leaves the folder: it is opened as an
 // os.Root, so that a symbolic link or a ".." in a name cannot lead out of it. A folder that nothing is done with keeps no drive from being
 // unmounted; when something else is mounted there then, that is the folder.

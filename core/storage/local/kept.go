@@ -1,3 +1,5 @@
+//go:build linux && !elsewhere
+
 package local
 
 import (

@@ -10,9 +10,11 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"bagaglio/core/step/disks"
@@ -27,11 +29,14 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-const (
-	// addressFile is the file in the state folder from which the client takes where the service answers.
-	addressFile = "address"
-	tokenFile   = access.TokenFile
-)
+// serviceCommands are those of which the service is made: it runs on Linux.
+func (a *app) serviceCommands() []*cobra.Command { return []*cobra.Command{a.serve(), a.demo()} }
+
+// ignoreFileLimit has a file that grows beyond the limit of the user be an error of the write, not the end of the process.
+func ignoreFileLimit() { signal.Ignore(syscall.SIGXFSZ) }
+
+// alive tells whether a process is there, also one of another user.
+func alive(pid int) bool { return !errors.Is(unix.Kill(pid, 0), unix.ESRCH) }
 
 func (a *app) serve() *cobra.Command {
 	c := &cobra.Command{

@@ -1,0 +1,7 @@
+//go:build !darwin
+
+package storage
+
+import "syscall"
+
+const remoteIO = syscall.EREMOTEIO
