@@ -181,7 +181,7 @@ func console(t *testing.T, s *testkit.Service, to string) {
 	}
 	p.Click("Receipts")
 	p.AwaitText("in an unbroken chain")
-	p.AwaitText("tide-board")
+	p.AwaitText("crew-roster")
 	shot("console-receipts")
 	_, err = s.PutRoutine(t.Context(), routine.Routine{
 		Name:     "monthly-proof",
