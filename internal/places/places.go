@@ -31,6 +31,7 @@ type Places struct {
 	opening singleflight.Group        // of pools by name
 
 	spaces  spaces
+	silence silence
 	rounds  *rounds.Rounds // through pools
 	watcher *rounds.Watcher
 	looks   looks

@@ -135,7 +135,15 @@ func (s *Places) reach(ctx context.Context, host, folder string) (storage.Folder
 	if key != "" {
 		server.Key = []byte(key + "\n")
 	}
-	return kind.Open(ctx, server, folder)
+	if err := s.silence.of(h.Address); err != nil {
+		return nil, err
+	}
+	asked := time.Now()
+	opened, err := kind.Open(ctx, server, folder)
+	if ctx.Err() == nil { // otherwise nobody waited for its answer
+		s.silence.note(h.Address, asked, err)
+	}
+	return opened, err
 }
 
 // Trial is what came of trying something out.
@@ -155,6 +163,7 @@ func (s *Places) TestHost(ctx context.Context, name string) (Trial, error) {
 		if h, err = s.host(ctx, name); err != nil {
 			return t, err
 		}
+		s.silence.forget(h.Address)
 	}
 	folder := s.tryToReach(ctx, h, "/", tell)
 	if folder == nil {

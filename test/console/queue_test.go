@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -218,4 +220,44 @@ func TestARoutineIsKept(t *testing.T) {
 	p.Click("nightly")
 	p.Click("Forget it: nightly")
 	p.AwaitText("Nothing is done again and again yet")
+}
+
+// TestTenThousandJobs are gone through page by page, and searched.
+func TestTenThousandJobs(t *testing.T) {
+	t.Parallel()
+	s := world(t)
+	testkit.Proven(t, s.Service, begin(t, s, "a.qcow2", 0, false))
+	s.Stop()
+	db, err := sqlx.Open("sqlite", filepath.Join(s.State, "records.sqlite"))
+	require.NoError(t, err)
+	rows, err := db.QueryxContext(t.Context(), `SELECT * FROM jobs`)
+	require.NoError(t, err)
+	columns, err := rows.Columns()
+	require.NoError(t, err)
+	require.NoError(t, rows.Close())
+	others := strings.Join(slices.DeleteFunc(columns, func(c string) bool { return c == "id" }), ", ")
+	_, err = db.ExecContext(t.Context(), `WITH RECURSIVE n(id) AS (SELECT 2 UNION ALL SELECT id + 1 FROM n WHERE id < 10000)
+		INSERT INTO jobs (id, `+others+`) SELECT n.id, `+others+` FROM n, jobs WHERE jobs.id = 1`)
+	require.NoError(t, err)
+	_, err = db.ExecContext(t.Context(), `UPDATE jobs SET plan = replace(plan, 'tide-board', 'crew-roster') WHERE id = 77`)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	s = testkit.Start(t, s.State)
+	p := testkit.Browse(t, 1280, 800)
+	p.Open(s.Link)
+	p.Click("Jobs")
+	shows := func(first string) {
+		t.Helper()
+		p.Await(`document.querySelector("main ul a")?.pathname === "/jobs/` + first + `"`)
+	}
+	shows("10000")
+	per := testkit.Eval[int](p, `document.querySelectorAll("main ul a").length`)
+	p.Click("On")
+	shows(strconv.Itoa(10000 - per))
+	p.Click("Back")
+	shows("10000")
+	p.Fill("Number, or a name in what was asked for", "crew-roster")
+	shows("77")
+	p.Fill("Number, or a name in what was asked for", "4711")
+	shows("4711")
 }

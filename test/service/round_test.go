@@ -1,10 +1,13 @@
 package service
 
 import (
+	"io"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"bagaglio/api"
@@ -16,6 +19,7 @@ import (
 	"bagaglio/internal/testkit"
 	"bagaglio/internal/testkit/daemon"
 	"bagaglio/internal/testkit/fewer"
+	"bagaglio/internal/testkit/sshd"
 	"bagaglio/internal/testkit/standins"
 
 	"github.com/stretchr/testify/assert"
@@ -317,4 +321,52 @@ func TestAPlanForAHostThatRefuses(t *testing.T) {
 	var problem *client.Error
 	require.ErrorAs(t, err, &problem)
 	assert.Equal(t, http.StatusConflict, problem.Status)
+}
+
+// TestASilentHostIsAskedOnce by all who need it at about the same time, and again by whoever tries it out.
+func TestASilentHostIsAskedOnce(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	server := sshd.Start(t)
+	between, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = between.Close() })
+	var silent atomic.Bool
+	var asked atomic.Int32
+	go func() {
+		for {
+			conn, err := between.Accept()
+			if err != nil {
+				return
+			}
+			t.Cleanup(func() { _ = conn.Close() })
+			if silent.Load() {
+				asked.Add(1)
+				continue
+			}
+			there, err := net.Dial("tcp", server.Address)
+			if err != nil {
+				continue
+			}
+			go func() { _, _ = io.Copy(there, conn) }() // both end with the test
+			go func() { _, _ = io.Copy(conn, there) }()
+		}
+	}()
+	agent := false
+	_, err = s.AddHost(t.Context(), api.NewHost{
+		Name: "buoy", Kind: api.NewHostKindSftp, Address: between.Addr().String(), User: &server.User, TrustedKey: &server.HostKey,
+		Login: &api.Secrets{Key: ptr(string(server.Key)), Agent: &agent},
+	})
+	require.NoError(t, err)
+	silent.Store(true)
+	host := "buoy"
+	for range 5 {
+		_, err := s.AddPool(t.Context(), api.NewPool{Name: "buoy-store", Host: &host, Folder: "/srv/buoy"})
+		require.ErrorContains(t, err, "did not answer")
+	}
+	assert.EqualValues(t, 1, asked.Load())
+	trial, err := s.TestHost(t.Context(), "buoy")
+	require.NoError(t, err)
+	assert.False(t, trial.Worked)
+	assert.Greater(t, asked.Load(), int32(1))
 }

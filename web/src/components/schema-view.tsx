@@ -1,4 +1,5 @@
 import { useState } from "react";
+import { Prose } from "./prose.tsx";
 
 /** A part of an OpenAPI schema, as far as it is shown. */
 export type Schema = {
@@ -50,7 +51,7 @@ function Named({ name, named }: { name: string; named: Record<string, Schema> })
       <summary className="cursor-pointer">{name}</summary>
       {open && schema && (
         <div className="border-l border-base-300 pl-4">
-          {schema.description && <p className="whitespace-pre-line opacity-80">{schema.description}</p>}
+          {schema.description && <Prose text={schema.description} />}
           <SchemaView schema={schema} named={named} />
         </div>
       )}

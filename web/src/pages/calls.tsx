@@ -3,6 +3,7 @@ import { useState } from "react";
 import { parse } from "yaml";
 import { calls, result } from "../api/client.ts";
 import { Failure } from "../components/failure.tsx";
+import { Prose } from "../components/prose.tsx";
 import { SchemaView, type Schema } from "../components/schema-view.tsx";
 import { SearchField } from "../components/search-field.tsx";
 
@@ -49,7 +50,7 @@ export function CallsPage() {
     <div className="space-y-6">
       <h1>The calls of the API</h1>
       {description.error && <Failure error={description.error} />}
-      <p className="max-w-prose whitespace-pre-line">{all?.info.description}</p>
+      {all && <Prose text={all.info.description} />}
       <SearchField label="Only calls with" value={search} change={setSearch} />
       {all?.tags.map((tag) => {
         const here = found.filter((c) => c.operation.tags.includes(tag.name));
@@ -97,7 +98,7 @@ function Inside({ call, all }: { call: Call; all: Description }) {
   const view = (schema: Schema) => <SchemaView schema={schema} named={all.components.schemas} />;
   return (
     <div className="space-y-3 pb-4 pl-4 text-sm">
-      {operation.description && <p className="whitespace-pre-line">{operation.description}</p>}
+      {operation.description && <Prose text={operation.description} />}
       <p>Who may: {operation["x-role"]}, and whoever may more.</p>
       {parameters.length > 0 && (
         <ul className="space-y-1">

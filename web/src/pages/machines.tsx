@@ -93,7 +93,7 @@ type RowProps = { machine: Machine; chosen: boolean; choose: (name: string) => v
 
 function MachineRow({ machine, chosen, choose }: RowProps) {
   return (
-    <li className="space-y-2 py-3">
+    <li className="space-y-2 py-3 [contain-intrinsic-size:auto_6rem] [content-visibility:auto]">
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
         <label className="flex">
           <input

@@ -22,15 +22,15 @@ export function PlacesPage() {
       <div className="flex flex-wrap items-center justify-between gap-3">
         <h1>Places</h1>
         <span className="flex flex-wrap gap-2">
-          <Link className="btn btn-sm" to="/balance">
+          <Link className="btn btn-sm btn-outline" to="/balance">
             <Scale aria-hidden className="size-4" />
             Drain or spread
           </Link>
-          <Link className="btn btn-sm" to="/held">
+          <Link className="btn btn-sm btn-outline" to="/held">
             <Archive aria-hidden className="size-4" />
             Held files
           </Link>
-          <Link className="btn btn-sm" to="/hosts">
+          <Link className="btn btn-sm btn-outline" to="/hosts">
             <ServerCog aria-hidden className="size-4" />
             Hosts and new pools
           </Link>
