@@ -139,7 +139,7 @@ func TestALinkedCopyIsKilled(t *testing.T) {
 			}
 			require.Equal(t, "proven", string(outcome))
 			assert.Equal(t, " | ticketing: ticketing-2.qcow2 | trial: trial/ticketing.qcow2", told(t, m.quay))
-			left, err := filepath.Glob(filepath.Join(m.quay.Folder, "[!.]*"))
+			left, err := filepath.Glob(filepath.Join(m.quay.Folder, "[^.]*"))
 			require.NoError(t, err)
 			var names []string
 			for _, f := range left {
