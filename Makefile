@@ -61,7 +61,7 @@ WHOLE := ./test/crash ./test/service ./test/cli ./test/console ./test/bench ./te
 check:
 	cd web && npm test
 	$(MAKE) -j2 check-rooms check-whole
-	$(IN_MEMORY) $(TEST) -count=1 -p 2 -parallel 6 ./test/attack ./test/line
+	$(IN_MEMORY) $(TEST) -count=1 -p 1 -parallel 6 ./test/attack ./test/line
 	$(IN_MEMORY) $(TEST) -count=1 -run '$(MEASURED)' ./test/cli
 check-rooms:
 	$(TEST) $(ON_DRIVE)
