@@ -38,7 +38,7 @@ output, by a file in the folder that TMPDIR names.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			run := func(from, to string) error { return a.convertOne(cmd.Context(), r, from, to, planOnly, yes) }
 			if args[0] == standard || args[1] == standard {
-				return a.throughPipes(cmd.Context(), args[0], args[1], r.As, run)
+				return a.throughPipes(piped{args[0], args[1], r.As, planOnly, !r.NoProof, run})
 			}
 			return run(args[0], args[1])
 		},

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bytes"
-	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -49,38 +48,58 @@ func (a *app) spool(dir string) (name string, err error) {
 	return name, nil
 }
 
-// throughPipes runs a conversion from standard input or to standard output, by files of its own between. What is said goes elsewhere then.
-func (a *app) throughPipes(ctx context.Context, from, to, as string, run func(from, to string) error) (err error) {
+// piped is a conversion from standard input or to standard output.
+type piped struct {
+	from, to, as string
+	planOnly     bool
+	proof        bool // what is made is read back and compared
+	run          func(from, to string) error
+}
+
+// throughPipes runs one, by files of its own between. What is said goes elsewhere where the image goes to standard output.
+func (a *app) throughPipes(p piped) (err error) {
 	dir, err := os.MkdirTemp("", "bagaglio-")
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, os.RemoveAll(dir)) }()
-	if from == standard {
-		if from, err = a.spool(dir); err != nil {
+	if p.from == standard {
+		if p.from, err = a.spool(dir); err != nil {
 			return err
 		}
 	}
-	if to != standard {
-		return run(from, to)
+	if p.to != standard {
+		return p.run(p.from, p.to)
 	}
-	if as == "" {
+	if p.as == "" {
 		return usage("say which format goes to standard output: add --as FORMAT")
+	}
+	made := filepath.Join(dir, "made")
+	if p.planOnly {
+		return p.run(p.from, made)
 	}
 	if isTerminal(a.out) {
 		return usage("- is standard output, and that is a terminal: lead it to a file or a program")
 	}
 	data := a.out
 	a.out = a.notes
-	made := filepath.Join(dir, "made")
-	if err := run(from, made); err != nil {
-		return err
+	ran := p.run(p.from, made)
+	if _, err := os.Stat(made); err != nil { // nothing was made
+		return errors.Join(ran, err)
 	}
-	return a.pour(ctx, dir, made, data)
+	if err := pour(dir, made, data); err != nil {
+		return errors.Join(ran, err)
+	}
+	if ran == nil && p.proof {
+		a.remark("It was read back and compared before it went to standard output; what becomes of it there is not known here.")
+	} else {
+		a.remark("It went to standard output without having been proven.")
+	}
+	return ran
 }
 
 // pour writes the only file of an image to standard output.
-func (a *app) pour(ctx context.Context, dir, made string, data io.Writer) error {
+func pour(dir, made string, data io.Writer) error {
 	all, err := filepath.Glob(filepath.Join(dir, "made*"))
 	if err != nil {
 		return err
@@ -92,12 +111,11 @@ func (a *app) pour(ctx context.Context, dir, made string, data io.Writer) error 
 	}
 	file, err := os.Open(made)
 	if err != nil {
-		return fmt.Errorf("nothing was made for standard output: %w", err)
+		return err
 	}
 	defer file.Close()
 	if _, err := io.Copy(data, file); err != nil {
-		return errors.Join(ctx.Err(), fmt.Errorf("writing to standard output: %w", err))
+		return fmt.Errorf("writing to standard output: %w", err)
 	}
-	a.remark("It was read back and compared before it went to standard output; what becomes of it there is not known here.")
 	return nil
 }

@@ -170,6 +170,15 @@ func TestThroughPipes(t *testing.T) {
 	r := testkit.Run(t, dir, state, "prove", "./stream.vmdk", "--against", "./ticketing.raw")
 	assert.Equal(t, 0, r.Code, r.Notes)
 
+	unproven, notes, err := run(nil, "convert", "./ticketing.raw", "-", "--as", "raw", "--no-proof")
+	require.NoError(t, err, notes)
+	assert.Equal(t, sha256.Sum256(content), sha256.Sum256(unproven))
+	assert.Contains(t, notes, "without having been proven")
+	assert.NotContains(t, notes, "read back and compared")
+	planned, notes, err := run(nil, "convert", "./ticketing.raw", "-", "--as", "qcow2", "--plan")
+	require.NoError(t, err, notes)
+	assert.Contains(t, string(planned), "Read it back", "a plan is what is asked for, and goes there")
+
 	for _, wrong := range []struct {
 		in    []byte
 		says  string
