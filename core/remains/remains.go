@@ -43,8 +43,12 @@ type About struct {
 }
 
 // Leave leaves the receipt of a job in a pool that it put something into, with what the pool is and the key that checks it. It is for later: whoever
-// calls it goes on without it where that fails.
+// calls it goes on without it where that fails. On a removable drive nothing is left: its receipt has said already that it can be unplugged.
 func Leave(f storage.Folder, about About, public jose.JSONWebKey, number int64, sealed string) error {
+	space, err := f.Space()
+	if err != nil || space.Removable {
+		return err
+	}
 	dir := path.Join(receipts, public.KeyID)
 	key, err := public.MarshalJSON()
 	if err != nil {
@@ -65,7 +69,15 @@ func Leave(f storage.Folder, about About, public jose.JSONWebKey, number int64, 
 	if err := storage.WriteFile(f, path.Join(dir, fmt.Sprintf(sealFile, number)), []byte(sealed)); err != nil {
 		return fmt.Errorf("leaving a receipt: %w", err)
 	}
-	return errors.Join(dropOldest(f, dir), disks.CloseOurs(f))
+	if err := errors.Join(dropOldest(f, dir), disks.CloseOurs(f)); err != nil {
+		return err
+	}
+	for _, at := range []string{dir, receipts, disks.OwnFolder, "."} {
+		if err := f.Sync(at); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func dropOldest(f storage.Folder, dir string) error {

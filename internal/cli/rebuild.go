@@ -61,7 +61,7 @@ and jobs that had not ended.`,
 			}
 			all := []*rebuilt{}
 			for _, folder := range folders {
-				if host == "local" && !filepath.IsAbs(folder) {
+				if host == "local" {
 					if folder, err = filepath.Abs(folder); err != nil {
 						return err
 					}
@@ -120,16 +120,24 @@ func (r *rebuilt) add(ctx context.Context, service *client.Service) {
 	if err == nil && !is {
 		_, err = service.AddPool(ctx, api.NewPool{Name: r.Pool, Folder: r.Folder, Host: &r.Host, Rules: &r.Was.Services[0].About.Rules})
 	}
-	var disks []api.DiskEntry
+	var disks api.DiskList
 	if err == nil {
-		disks, err = service.Disks(ctx, r.Pool)
+		refresh := true
+		disks, err = service.AllDisks(ctx, r.Pool, api.ListDisksParams{Refresh: &refresh})
 	}
-	if err != nil {
+	switch {
+	case err != nil:
 		r.Problem = err.Error()
+		return
+	case disks.Problem != nil:
+		r.Problem = "the pool is known again, and cannot be looked through: " + *disks.Problem
+		return
+	case disks.Refreshing || len(disks.Missed) > 0: // what is not seen may be there
+		r.Problem = fmt.Sprintf("the pool is known again, and not all of it could be looked at (bagaglio pool disks %s --refresh): what is missing is not known", r.Pool)
 		return
 	}
 	there := map[string]bool{}
-	for _, d := range disks {
+	for _, d := range disks.Items {
 		there[d.Path] = true
 		r.Disks++
 		if d.Tag != nil {
@@ -209,7 +217,7 @@ func (a *app) sayRebuilt(r *rebuilt, onlyPlan bool) {
 		say("  %d held, to be restored: bagaglio held list.", r.Was.Held)
 	}
 	for _, dir := range r.Was.Unfinished {
-		say("  Unfinished: %s, of a job that goes on no more. Remove it once no other service works there.", dir)
+		say("  Unfinished: %s. Where no service works on it any more it is of no use, and can be removed.", dir)
 	}
 	if !onlyPlan && r.Problem == "" {
 		say("  Known again: %d disk(s), %d of them with a tag that they can be proven against.", r.Disks, r.Tagged)
@@ -218,6 +226,6 @@ func (a *app) sayRebuilt(r *rebuilt, onlyPlan bool) {
 		say("  Missing: %s, which job %d made (%s). It was removed or renamed since, or is lost.", m.Disk, m.Job, m.Outcome)
 	}
 	if r.Problem != "" && !onlyPlan {
-		say("  Not made known again: %s.", r.Problem)
+		say("  Not as it should be: %s.", r.Problem)
 	}
 }
