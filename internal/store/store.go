@@ -11,6 +11,9 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -124,19 +127,34 @@ func migrate(ctx context.Context, db *sql.DB, file string) error {
 	return err
 }
 
-// keepOld copies the records of an earlier form, in the place of copies of still earlier ones.
+// mostOld is how many copies of records of earlier forms are kept: an update that was cut off makes one more when it goes on.
+const mostOld = 3
+
+// keepOld copies the records of an earlier form, and removes the oldest copies.
 func keepOld(ctx context.Context, db *sql.DB, file, as string) error {
-	older, err := filepath.Glob(file + before + "*")
+	half := as + ".new"
+	if err := os.Remove(half); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if _, err := db.ExecContext(ctx, `VACUUM INTO ?`, half); err != nil {
+		return err
+	}
+	if err := errors.Join(os.Chmod(half, 0o600), os.Rename(half, as)); err != nil {
+		return err
+	}
+	old, err := filepath.Glob(file + before + "*")
 	if err != nil {
 		return err
 	}
-	for _, old := range older {
-		if err := os.Remove(old); err != nil {
-			return err
-		}
+	number := func(name string) int {
+		n, _ := strconv.Atoi(strings.TrimPrefix(name, file+before)) // what is none of ours comes first
+		return n
 	}
-	_, err = db.ExecContext(ctx, `VACUUM INTO ?`, as)
-	return errors.Join(err, os.Chmod(as, 0o600))
+	slices.SortFunc(old, func(a, b string) int { return number(a) - number(b) })
+	for _, name := range old[:max(0, len(old)-mostOld)] {
+		err = errors.Join(err, os.Remove(name))
+	}
+	return err
 }
 
 // Close closes the database.

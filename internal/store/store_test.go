@@ -346,11 +346,15 @@ func TestAnotherVersionsRecords(t *testing.T) {
 	_, err = s.db.ExecContext(t.Context(), `DELETE FROM goose_db_version WHERE version_id = ?; DROP TABLE consents`, newest)
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
-	stale := fmt.Sprintf("%s%s%d", file, before, newest-2)
-	require.NoError(t, os.WriteFile(stale, []byte("of long ago"), 0o600))
+	stale := fmt.Sprintf("%s%s%d", file, before, 2)
+	for _, form := range []int64{2, newest - 3, newest - 2} {
+		require.NoError(t, os.WriteFile(fmt.Sprintf("%s%s%d", file, before, form), []byte("of long ago"), 0o600))
+	}
+	require.NoError(t, os.WriteFile(fmt.Sprintf("%s%s%d.new", file, before, newest-1), []byte("cut off"), 0o600))
 	s, err = Open(t.Context(), file)
 	require.NoError(t, err)
 	assert.NoFileExists(t, stale)
+	assert.FileExists(t, fmt.Sprintf("%s%s%d", file, before, newest-2), "an update that was cut off may have begun there")
 	kept := fmt.Sprintf("%s%s%d", file, before, newest-1)
 	old, err := sqlx.Open("sqlite", kept)
 	require.NoError(t, err)
