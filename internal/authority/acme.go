@@ -9,9 +9,11 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/crypto/acme"
 	"golang.org/x/crypto/acme/autocert"
+	"golang.org/x/sync/singleflight"
 )
 
 // acmeFolder is the folder in the state folder with the account at an authority that speaks ACME, and the certificates that came from there.
@@ -33,6 +35,9 @@ func (c ACME) Serve(state string, names []string, own *tls.Config, log *slog.Log
 	if len(names) == 0 {
 		return nil, errors.New("an authority that speaks ACME gives certificates for names: say by --name how the service is reached")
 	}
+	for i, name := range names {
+		names[i] = strings.ToLower(name)
+	}
 	manager := &autocert.Manager{
 		Prompt:     autocert.AcceptTOS,
 		Cache:      autocert.DirCache(filepath.Join(state, acmeFolder)),
@@ -40,15 +45,21 @@ func (c ACME) Serve(state string, names []string, own *tls.Config, log *slog.Log
 		Email:      c.Contact,
 		Client:     &acme.Client{DirectoryURL: c.Directory, UserAgent: "bagaglio"},
 	}
-	var mu sync.Mutex
-	said := ""
+	var (
+		asked singleflight.Group
+		mu    sync.Mutex
+		said  string
+	)
 	out := config(func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
 		if !slices.Contains(names, strings.ToLower(hello.ServerName)) {
 			return own.GetCertificate(hello)
 		}
-		certificate, err := manager.GetCertificate(hello)
-		if err == nil || slices.Contains(hello.SupportedProtos, acme.ALPNProto) {
-			return certificate, err
+		if slices.Contains(hello.SupportedProtos, acme.ALPNProto) { // it looks who is here
+			return manager.GetCertificate(hello)
+		}
+		certificate, err := soon(&asked, manager, hello)
+		if err == nil {
+			return certificate, nil
 		}
 		mu.Lock()
 		defer mu.Unlock()
@@ -60,4 +71,20 @@ func (c ACME) Serve(state string, names []string, own *tls.Config, log *slog.Log
 	})
 	out.NextProtos = append(out.NextProtos, acme.ALPNProto)
 	return out, nil
+}
+
+// answerIn is for how long whoever connects waits for the authority elsewhere. It goes on to be asked behind that, and whoever connects later has what came of it.
+const answerIn = 6 * time.Second
+
+// soon returns the certificate for who connects, or fails where the authority elsewhere has not given it in time.
+func soon(asked *singleflight.Group, manager *autocert.Manager, hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
+	kind := fmt.Sprint(hello.ServerName, hello.SignatureSchemes, hello.CipherSuites) // what fits one client may not fit another
+	came := asked.DoChan(kind, func() (any, error) { return manager.GetCertificate(hello) })
+	select {
+	case r := <-came:
+		certificate, _ := r.Val.(*tls.Certificate)
+		return certificate, r.Err
+	case <-time.After(answerIn):
+		return nil, fmt.Errorf("it did not answer within %s", answerIn)
+	}
 }

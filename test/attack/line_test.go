@@ -152,7 +152,7 @@ func TestACertificateOverACME(t *testing.T) {
 	state := filepath.Join(t.TempDir(), "state")
 	flags := []string{
 		"--listen", "0.0.0.0:" + port, "--acme", elsewhere.Directory, "--acme-contact", "crew@quay.example",
-		"--name", "bagaglio.quay.example", "--name", "pier.quay.example",
+		"--name", "Bagaglio.quay.example", "--name", "pier.quay.example",
 	}
 	out, err := exec.CommandContext(t.Context(), testkit.Binary(t), append([]string{"serve", "--state", state}, flags[:4]...)...).
 		CombinedOutput()
@@ -184,4 +184,14 @@ func TestACertificateOverACME(t *testing.T) {
 	require.NoError(t, knows("pier.quay.example", check), "nobody gives one: it goes on with its own")
 	s.Stop()
 	assert.Contains(t, s.Notes(), "getting a certificate")
+
+	// One that says nothing at all keeps nobody waiting for long.
+	silent, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = silent.Close() })
+	flags[3] = "https://" + silent.Addr().String() + "/dir"
+	s = testkit.StartBinary(t, testkit.Binary(t), nil, state, flags...)
+	require.NoError(t, knows("pier.quay.example", check))
+	s.Stop()
+	assert.Contains(t, s.Notes(), "did not answer within")
 }
