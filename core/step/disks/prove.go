@@ -116,6 +116,11 @@ func (w *work) readMade(ctx context.Context, made disk.Reader) (transfer.Result,
 	if earlier.Leaves.Next() == 0 && w.readBack != nil { // without records
 		earlier.Leaves = w.readBack
 	}
+	if c, ok := storage.As[storage.Careful](w.Ends.Destination); ok {
+		for _, caveat := range c.Caveats() {
+			w.remarkOnce("of the proof: " + caveat)
+		}
+	}
 	back, err := w.read(ctx, plan.StepProve, made, "what was written", earlier.Leaves)
 	return back, destination(err)
 }

@@ -44,6 +44,14 @@ func (f *Folder) NameOf(at string) (string, bool) {
 	return storage.Under(filepath.ToSlash(f.dir), filepath.ToSlash(at))
 }
 
+// Caveats say that a proof may have read what this computer still had in memory.
+func (f *Folder) Caveats() []string {
+	return []string{
+		"on this system what was written may be read back from the computer's memory, and not from the storage",
+		"names are not synced: one that was given may be lost when the power fails soon after",
+	}
+}
+
 // plain translates errors of os.Root into those of storage, and leaves others as they are.
 func plain(err error) error {
 	var of *fs.PathError
