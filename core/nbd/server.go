@@ -30,6 +30,9 @@ const (
 	mostStates = 4096
 )
 
+// ExportName is what the disk of a server is called, unless it is said otherwise.
+const ExportName = "disk"
+
 // Server serves a disk for reading to whoever connects. What it is set to is not changed once it serves.
 type Server struct {
 	Disk disk.Reader // read by all connections at once

@@ -15,9 +15,6 @@ import (
 	"github.com/spf13/cobra"
 )
 
-// exportName is what a disk is called that is served.
-const exportName = "disk"
-
 // tellEvery is how often it is told who reads.
 const tellEvery = 2 * time.Second
 
@@ -127,7 +124,7 @@ func (a *app) serves(x api.Export) error {
 	if a.json {
 		return a.printJSON(x)
 	}
-	a.remark("%s is served for reading at %s, as the export %s, with %s. Interrupt it to end that.", x.Disk, x.At, exportName, size(x.Size))
+	a.remark("%s is served for reading at %s, as the export %s, with %s. Interrupt it to end that.", x.Disk, x.At, nbd.ExportName, size(x.Size))
 	return nil
 }
 

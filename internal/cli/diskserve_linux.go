@@ -35,7 +35,7 @@ func (a *app) serveHere(ctx context.Context, p plan.Place, n api.NewExport) erro
 	if err != nil {
 		return usageError{err}
 	}
-	server := &nbd.Server{Disk: r, Name: exportName, TLS: encrypt}
+	server := &nbd.Server{Disk: r, Name: nbd.ExportName, TLS: encrypt}
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(ctx, l) }()
 	if err := a.serves(

@@ -26,9 +26,6 @@ import (
 	"github.com/google/uuid"
 )
 
-// Name is that of the export.
-const Name = "disk"
-
 // Wanted is how a disk is to be served: at a socket of this computer, or at an address.
 type Wanted struct {
 	Socket string
@@ -160,7 +157,7 @@ func (e *Exports) Open(ctx context.Context, at plan.Place, w Wanted) (Export, er
 	served, stop := context.WithCancel(context.WithoutCancel(ctx))
 	x := &export{
 		Export: Export{ID: uuid.NewString(), Disk: at, At: l.Addr().String(), Size: r.Size(), Since: time.Now()},
-		server: &nbd.Server{Disk: r, Name: Name, TLS: encrypt}, lease: lease, reader: r, stop: stop, done: make(chan struct{}),
+		server: &nbd.Server{Disk: r, Name: nbd.ExportName, TLS: encrypt}, lease: lease, reader: r, stop: stop, done: make(chan struct{}),
 	}
 	e.mu.Lock()
 	e.all[x.ID] = x
