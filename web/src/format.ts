@@ -1,4 +1,4 @@
-import type { AnyRequest, Place } from "./api/client.ts";
+import type { AnyRequest, Job, Place } from "./api/client.ts";
 
 const units = ["bytes", "KiB", "MiB", "GiB", "TiB", "PiB"];
 
@@ -49,6 +49,14 @@ export function when(time: string): string {
 /** Names what a job does, as people ask for it. */
 export function workName(request: AnyRequest): string {
   return request.machine ? request.kind.replaceAll("-", " ") : request.release ? "move" : request.kind;
+}
+
+/** The state of a job in words, and how it ended where that says more. */
+export function stateName(job: Job): string {
+  const ended = job.outcome === "damaged" ? "done with damage" : job.outcome;
+  const keeps = job.state === "asking" && job.question?.until;
+  const kept = !keeps ? job.state : job.question?.trouble ? "not kept up to date" : "kept up to date";
+  return job.state === "done" && ended ? ended : kept;
 }
 
 /** What a request is about. */

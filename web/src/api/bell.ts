@@ -1,6 +1,6 @@
 import { useSyncExternalStore } from "react";
 import type { Job } from "./client.ts";
-import { subjectName, workName } from "../format.ts";
+import { stateName, subjectName, workName } from "../format.ts";
 
 const key = "bell";
 const changed = "bell-changed";
@@ -49,7 +49,7 @@ export function beTheOne(told: () => void): () => void {
 
 /** Tells that a job has ended or asks, once for each. `open` goes to its page. */
 export function ring(job: Job, open: (path: string) => void) {
-  const note = new Notification(`Job ${job.id} ${job.state === "asking" ? "asks" : `is ${job.outcome ?? job.state}`}`, {
+  const note = new Notification(`Job ${job.id} ${job.state === "asking" ? "asks" : `is ${stateName(job)}`}`, {
     body: job.question?.text ?? `${workName(job.request)} ${subjectName(job.request)}`,
     tag: `job ${job.id} ${job.state}`,
   });

@@ -1,4 +1,5 @@
 import type { Job } from "../api/client.ts";
+import { stateName } from "../format.ts";
 
 const colours: Record<string, string> = {
   waiting: "badge-ghost",
@@ -16,9 +17,6 @@ const colours: Record<string, string> = {
 
 /** The state of a job, and how it ended where that says more. */
 export function State({ job }: { job: Job }) {
-  const ended = job.outcome === "damaged" ? "done with damage" : job.outcome;
-  const keeps = job.state === "asking" && job.question?.until;
-  const kept = !keeps ? job.state : job.question?.trouble ? "not kept up to date" : "kept up to date";
-  const word = job.state === "done" && ended ? ended : kept;
+  const word = stateName(job);
   return <span className={`badge badge-soft ${colours[word] ?? ""}`}>{word}</span>;
 }
