@@ -124,7 +124,13 @@ func (a *app) serves(x api.Export) error {
 	if a.json {
 		return a.printJSON(x)
 	}
-	a.remark("%s is served for reading at %s, as the export %s, with %s. Interrupt it to end that.", x.Disk, x.At, nbd.ExportName, size(x.Size))
+	a.remark(
+		"%s is served for reading at %s, as the export %s, with %s. Interrupt it to end that.",
+		x.Disk,
+		x.At,
+		nbd.ExportName,
+		size(x.Size),
+	)
 	return nil
 }
 

@@ -133,7 +133,10 @@ func (r *rebuilt) add(ctx context.Context, service *client.Service) {
 		r.Problem = "the pool is known again, and cannot be looked through: " + *disks.Problem
 		return
 	case disks.Refreshing || len(disks.Missed) > 0: // what is not seen may be there
-		r.Problem = fmt.Sprintf("the pool is known again, and not all of it could be looked at (bagaglio pool disks %s --refresh): what is missing is not known", r.Pool)
+		r.Problem = fmt.Sprintf(
+			"the pool is known again, and not all of it could be looked at (bagaglio pool disks %s --refresh): what is missing is not known",
+			r.Pool,
+		)
 		return
 	}
 	there := map[string]bool{}

@@ -68,7 +68,9 @@ func write(binary, arch, version string, made time.Time, out string) error {
 		Volumes:      map[string]struct{}{"/" + stateAt: {}},
 		ExposedPorts: map[string]struct{}{"2247/tcp": {}},
 		Labels: map[string]string{
-			"org.opencontainers.image.title": "Bagaglio", "org.opencontainers.image.version": version, "org.opencontainers.image.licenses": "Apache-2.0",
+			"org.opencontainers.image.title":    "Bagaglio",
+			"org.opencontainers.image.version":  version,
+			"org.opencontainers.image.licenses": "Apache-2.0",
 		},
 	}
 	if image, err = mutate.ConfigFile(image, config); err != nil {
