@@ -59,7 +59,7 @@ func ForRemoval(r Request, f MachineFacts, parts []Plan) Plan {
 			w.check(Blocks, "pool", fmt.Sprintf("The disk %s (%s) lies outside of all pools: there is no holding folder for it.", name, d.Lies()),
 				w.leave(name))
 		case i < len(parts) && parts[i].Blocked():
-			w.check(Informs, "disk", fmt.Sprintf("The disk %s does not go.", name), w.leave(name))
+			w.check(Informs, "disk", fmt.Sprintf("The disk %s cannot go, but the machine can without it.", name), w.leave(name))
 		}
 	}
 	w.forgets()

@@ -89,7 +89,7 @@ public key (--key) and, now and then, the head that is printed (--holds) in anot
 	return c
 }
 
-// readKey reads a public key from a file.
+// readKey reads a public key from a file, which may have the private one, as the service keeps it.
 func readKey(file string) (public jose.JSONWebKey, err error) {
 	b, err := os.ReadFile(file)
 	if err == nil {
@@ -98,7 +98,7 @@ func readKey(file string) (public jose.JSONWebKey, err error) {
 	if err != nil {
 		return public, fmt.Errorf("reading the key: %w", err)
 	}
-	return public, nil
+	return public.Public(), nil
 }
 
 // checkReceipts goes through the chain. With a zero key, the one that the service names is believed.
