@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"regexp"
 
 	"bagaglio/core/storage"
 	"bagaglio/internal/service"
@@ -33,7 +34,9 @@ var (
 // metrics serves the figures for Prometheus.
 func metrics(s *service.Service) gin.HandlerFunc {
 	r := prometheus.NewRegistry()
-	r.MustRegister(collector{s}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	r.MustRegister(collector{s}, collectors.NewGoCollector(collectors.WithGoCollectorRuntimeMetrics(
+		collectors.GoRuntimeMetricsRule{Matcher: regexp.MustCompile(`^/gc/heap/live:bytes$`)}, // what the last collection left
+	)), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return gin.WrapH(promhttp.HandlerFor(r, promhttp.HandlerOpts{}))
 }
 

@@ -53,7 +53,10 @@ func crowd(b *bench, runs int) error {
 	})
 }
 
-// soak has jobs run and many look on for a time, and tells what memory the service takes at its beginning and at its end.
+// fifths are into how many parts the time of a soak is cut.
+const fifths = 5
+
+// soak has jobs run and many look on for a time, and tells what memory the service takes from fifth to fifth: what grows and what is only not collected yet.
 func soak(b *bench, lasts time.Duration) error {
 	return b.withService("soak", func(s service) error {
 		if err := stage(s, b); err != nil {
@@ -61,24 +64,31 @@ func soak(b *bench, lasts time.Duration) error {
 		}
 		var heard int64
 		end := lookOn(s, &heard)
-		var first, last int64
+		var most, least [fifths]int64
 		jobs := 0
 		for begun := time.Now(); time.Since(begun) < lasts; jobs += 2 {
 			if _, err := both(s, b); err != nil {
 				return errors.Join(err, end())
 			}
 			now, err := resident(s.process)
-			if err != nil {
+			live, liveErr := inUse(s)
+			if err = errors.Join(err, liveErr); err != nil {
 				return errors.Join(err, end())
 			}
-			if last = max(last, now); time.Since(begun) < lasts/5 {
-				first, last = max(first, now), 0
+			part := min(int(time.Since(begun)*fifths/lasts), fifths-1)
+			most[part] = max(most[part], now)
+			if least[part] == 0 || live < least[part] {
+				least[part] = live
 			}
 		}
-		fmt.Printf("\n%-60s %10s\n", fmt.Sprintf("%v of jobs, %d that follow events, and %d a second that ask", lasts, streams, asked), "")
-		fmt.Printf("%-60s %10d\n", "jobs", jobs)
-		fmt.Printf("%-60s %10d\n", "most memory in the first fifth, MiB", first>>20)
-		fmt.Printf("%-60s %10d\n", "most memory afterwards, MiB", last>>20)
+		fmt.Printf("\n%-60s\n", fmt.Sprintf("%v of jobs, %d that follow events, and %d a second that ask: %d jobs", lasts, streams, asked, jobs))
+		for what, of := range map[string][fifths]int64{"most memory of the process": most, "least that a collection left in use": least} {
+			fmt.Printf("%-40s", what+", MiB")
+			for _, n := range of {
+				fmt.Printf(" %8.1f", float64(n)/(1<<20))
+			}
+			fmt.Println()
+		}
 		return end()
 	})
 }
@@ -92,6 +102,27 @@ func resident(process int) (n int64, err error) {
 	_, rest, _ := strings.Cut(string(text), "VmRSS:")
 	_, err = fmt.Sscanf(rest, "%d kB", &n)
 	return n << 10, err
+}
+
+// inUse is what the last collection of garbage left to a service, in bytes.
+func inUse(s service) (int64, error) {
+	q, err := http.NewRequest(http.MethodGet, s.address+"/metrics", nil)
+	if err != nil {
+		return 0, err
+	}
+	q.Header.Set("Authorization", "Bearer "+s.token)
+	answer, err := http.DefaultClient.Do(q)
+	if err != nil {
+		return 0, err
+	}
+	body, err := io.ReadAll(answer.Body)
+	if err = errors.Join(err, answer.Body.Close()); err != nil {
+		return 0, err
+	}
+	_, rest, _ := strings.Cut(string(body), "\ngo_gc_heap_live_bytes ")
+	var n float64
+	_, err = fmt.Sscan(rest, &n)
+	return int64(n), err
 }
 
 // stage makes two disks in the pool in, and the pool out.
