@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"slices"
 	"strings"
 )
@@ -17,6 +18,8 @@ type Server struct {
 	Passphrase string // of the key
 	Agent      bool   // log in with the agent of the user that runs this process
 	TrustedKey string // fingerprint of the key that the server has to show, empty for none
+	// Dial connects to a server that is not reached by its address; nil for one that is.
+	Dial func(context.Context) (net.Conn, error)
 }
 
 // Kind is a kind of storage on other computers: what a room offers.

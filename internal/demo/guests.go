@@ -17,6 +17,7 @@ import (
 	_ "bagaglio/core/host/standin"
 	definition "bagaglio/core/machine"
 	"bagaglio/core/plan"
+	"bagaglio/internal/door"
 	"bagaglio/internal/guestd"
 	"bagaglio/internal/standin"
 
@@ -152,19 +153,19 @@ func (s *show) startReal(ctx context.Context, g *guests, k keys, name string, po
 	if err != nil {
 		return err
 	}
-	door, err := standin.OpenDoor(s.stateOf(name), k.authorized)
+	way, err := door.Open(s.stateOf(name), k.authorized)
 	if err != nil {
 		return errors.Join(err, d.Close())
 	}
-	door.Sockets = true
+	way.Sockets = true
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return errors.Join(err, d.Close())
 	}
-	go func() { _ = door.Serve(l) }() // until the listener is closed
+	go func() { _ = way.Serve(l) }() // until the listener is closed
 	g.ends = append(g.ends, func() error { return errors.Join(l.Close(), d.Close()) })
 	kind := "libvirt"
-	h := api.NewHost{Name: name, Address: l.Addr().String(), TrustedKey: &door.Fingerprint, Runs: &kind, Socket: &d.Socket}
+	h := api.NewHost{Name: name, Address: l.Addr().String(), TrustedKey: &way.Fingerprint, Runs: &kind, Socket: &d.Socket}
 	for _, pool := range pools {
 		if err := os.Mkdir(filepath.Join(d.Disks, pool), 0o755); err != nil {
 			return err

@@ -6,6 +6,8 @@ import (
 	"net"
 	"net/http"
 	"time"
+
+	"bagaglio/internal/door"
 )
 
 // headersIn is for how long the head of a request is waited for.
@@ -37,18 +39,18 @@ func Run(ctx context.Context, o Options, started func(Started)) error {
 	defer h.Close()
 	var s Started
 	if o.Authorized != "" {
-		door, err := OpenDoor(o.State, o.Authorized)
+		way, err := door.Open(o.State, o.Authorized)
 		if err != nil {
 			return err
 		}
-		door.Commands = o.Traits.Commands
+		way.Commands = o.Traits.Commands
 		l, err := net.Listen("tcp", o.Files)
 		if err != nil {
 			return err
 		}
 		defer l.Close()
-		go func() { _ = door.Serve(l) }() // until the listener is closed
-		s.Files, s.HostKey = l.Addr().String(), door.Fingerprint
+		go func() { _ = way.Serve(l) }() // until the listener is closed
+		s.Files, s.HostKey = l.Addr().String(), way.Fingerprint
 	}
 	l, err := net.Listen("tcp", o.Listen)
 	if err != nil {

@@ -18,8 +18,8 @@ import (
 	"bagaglio/core/machine"
 	"bagaglio/core/plan"
 	"bagaglio/internal/bootcode"
+	"bagaglio/internal/door"
 	"bagaglio/internal/guestd"
-	"bagaglio/internal/standin"
 
 	"golang.org/x/crypto/ssh"
 )
@@ -79,19 +79,19 @@ func joinBoth(ctx context.Context, s service, b *bench, here, there *guestd.Daem
 	if err := errors.Join(os.Mkdir(state, 0o700), os.WriteFile(authorized, ssh.MarshalAuthorizedKey(key), 0o600)); err != nil {
 		return err
 	}
-	door, err := standin.OpenDoor(state, authorized)
+	way, err := door.Open(state, authorized)
 	if err != nil {
 		return err
 	}
-	door.Sockets = true
+	way.Sockets = true
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
 	}
-	go func() { _ = door.Serve(l) }() // until the bench ends
+	go func() { _ = way.Serve(l) }() // until the bench ends
 	login := string(pem.EncodeToMemory(block))
 	_, err = s.AddHost(ctx, api.NewHost{
-		Name: away, Kind: api.NewHostKindSftp, Address: l.Addr().String(), TrustedKey: &door.Fingerprint, User: &crew, Runs: &runs,
+		Name: away, Kind: api.NewHostKindSftp, Address: l.Addr().String(), TrustedKey: &way.Fingerprint, User: &crew, Runs: &runs,
 		Socket: &there.Socket, Login: &api.Secrets{Key: &login, Agent: &agent},
 	})
 	if err != nil {

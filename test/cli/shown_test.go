@@ -17,6 +17,7 @@ import (
 	"bagaglio/internal/demo"
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/fewer"
 	"bagaglio/internal/testkit/standins"
 
 	"github.com/stretchr/testify/assert"
@@ -54,6 +55,7 @@ var elsewhere = map[string]*regexp.Regexp{
 	"disks with serial numbers, also of other computers: test/service": regexp.MustCompile(`write-back|lighthouse:/dev/sda|device list lighthouse`),
 	"runs until it is interrupted: TestServingByTheClient":             regexp.MustCompile(`disk serve`),
 	"a stand-in as a program: internal/standin":                        regexp.MustCompile(`127.0.0.1:2280|\$PWD`),
+	"what a move has left: test/service":                               regexp.MustCompile(`machine compare lighthouse`),
 	"jobs that ask: test/service":                                      regexp.MustCompile(`job answer|group answer|job show 7`),
 }
 
@@ -151,6 +153,8 @@ func (w *isola) fill(documents string) {
 	} {
 		require.NoError(w.t, os.WriteFile(filepath.Join(w.dir, name), []byte(text), 0o600))
 	}
+	w.run("routine", "put", "monthly-proof.yaml")
+	w.run("routine", "run", "monthly-proof") // group 1
 	key, err := os.ReadFile(filepath.Join(w.s.State, "receipts.jwk"))
 	require.NoError(w.t, err)
 	require.NoError(w.t, os.WriteFile(filepath.Join(w.at["seabag"], "receipts.jwk"), key, 0o600))
@@ -297,25 +301,31 @@ func TestFirstSteps(t *testing.T) {
 // TestWhatDocumentsShow runs each command that a document shows, in the world of the documents and in its turn.
 func TestWhatDocumentsShow(t *testing.T) {
 	t.Parallel()
-	var documents strings.Builder
-	for _, name := range []string{"README.md", "docs/standin.md", "docs/live.md", "docs/machines.md", "docs/hosts.md", "docs/devices.md", "docs/jobs.md", "docs/disaster.md", "docs/places.md"} {
+	names := []string{
+		"docs/live.md", "docs/machines.md", "docs/hosts.md", "docs/devices.md", "docs/jobs.md", "docs/disaster.md", "docs/places.md",
+	}
+	texts, all := map[string]string{}, ""
+	for _, name := range append(names, "README.md") {
 		text, err := os.ReadFile(filepath.Join("../..", name))
 		require.NoError(t, err)
-		documents.Write(text)
+		texts[name] = string(text)
+		all += string(text)
 	}
 	w := newIsola(t)
-	w.fill(documents.String())
-	n := 0
-lines:
-	for _, line := range shown.FindAllStringSubmatch(documents.String(), -1) {
-		for _, not := range elsewhere {
-			if not.MatchString(line[1]) {
-				continue lines
+	w.fill(all)
+	for _, name := range append([]string{"README.md"}, fewer.Of(t, 2, names)...) { // that one makes what others speak of
+		n := 0
+	lines:
+		for _, line := range shown.FindAllStringSubmatch(texts[name], -1) {
+			for _, not := range elsewhere {
+				if not.MatchString(line[1]) {
+					continue lines
+				}
 			}
+			n++
+			run := w.prepare(w.really.Replace(line[1]))
+			w.shell(run, !really.MatchString(run))
 		}
-		n++
-		run := w.prepare(w.really.Replace(line[1]))
-		w.shell(run, !really.MatchString(run))
+		assert.NotZero(t, n, name)
 	}
-	assert.Greater(t, n, 150)
 }

@@ -26,6 +26,8 @@ type Login struct {
 	Agent      string // path of the socket of an SSH agent
 	// Patience is for how long the host may say nothing while it is asked something, 0 for the usual time.
 	Patience time.Duration
+	// Dial connects to a host that is not reached by its address; nil for one that is.
+	Dial func(context.Context) (net.Conn, error)
 	// HostKey is the fingerprint of the host's public key, SHA256:…; a host that shows another one is refused, and so is any host when
 	// it is empty.
 	HostKey string
@@ -77,8 +79,11 @@ func (l Login) connect(ctx context.Context, e *ear) (*ssh.Client, error) {
 		return nil, err
 	}
 	defer closeAgent()
-	dialer := net.Dialer{Timeout: reachIn}
-	raw, err := dialer.DialContext(ctx, "tcp", l.Address)
+	dial := l.Dial
+	if dial == nil {
+		dial = func(ctx context.Context) (net.Conn, error) { return (&net.Dialer{Timeout: reachIn}).DialContext(ctx, "tcp", l.Address) }
+	}
+	raw, err := dial(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("%w: reaching %s: %w", storage.ErrLost, l.Address, err)
 	}

@@ -30,11 +30,11 @@ func Of[T any](t testing.TB, n int, rows []T) (some []T) {
 	return some
 }
 
-// Sometimes skips two times of three a test that takes long, because it waits for guests that compute, say: all of them together take longer than there is time for.
+// Sometimes skips four times of five a test that takes long, because it waits for guests that compute, say: all of them together take longer than there is time for.
 func Sometimes(t testing.TB) {
 	t.Helper()
-	if !all() && rand.IntN(3) > 0 {
-		t.Skip("a long one, which a run does one time of three, by chance: make torture does all (BAGAGLIO_ALL=1)")
+	if !all() && rand.IntN(5) > 0 {
+		t.Skip("a long one, which a run does one time of five, by chance: make torture does all (BAGAGLIO_ALL=1)")
 	}
 }
 

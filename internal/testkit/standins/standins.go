@@ -16,6 +16,7 @@ import (
 	"bagaglio/api"
 	"bagaglio/client"
 	"bagaglio/internal/bootcode"
+	"bagaglio/internal/door"
 	"bagaglio/internal/standin"
 
 	"github.com/stretchr/testify/require"
@@ -59,14 +60,14 @@ func Start(t testing.TB, folder string, traits standin.Traits) *Host {
 	h.Key = string(pem.EncodeToMemory(block))
 	authorized := filepath.Join(state, "authorized")
 	require.NoError(t, os.WriteFile(authorized, ssh.MarshalAuthorizedKey(key), 0o600))
-	door, err := standin.OpenDoor(state, authorized)
+	way, err := door.Open(state, authorized)
 	require.NoError(t, err)
-	door.Commands = traits.Commands
+	way.Commands = traits.Commands
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = l.Close() })
-	go func() { _ = door.Serve(l) }() // until then
-	h.Files, h.HostKey = l.Addr().String(), door.Fingerprint
+	go func() { _ = way.Serve(l) }() // until then
+	h.Files, h.HostKey = l.Addr().String(), way.Fingerprint
 	h.Host, err = standin.Open(state, h.Folder, traits)
 	require.NoError(t, err)
 	t.Cleanup(h.Close)

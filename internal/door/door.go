@@ -1,4 +1,5 @@
-package standin
+// Package door lets others reach this computer over SSH: its files by SFTP, and where that is wanted its sockets and the commands of its shell.
+package door
 
 import (
 	"crypto/ed25519"
@@ -17,7 +18,7 @@ import (
 	"golang.org/x/crypto/ssh"
 )
 
-// Door lets those in over SFTP whose public key it knows. They may do what the user may that runs the stand-in.
+// Door lets in who may enter. They may do what the user may that runs this process.
 type Door struct {
 	config *ssh.ServerConfig
 	// Fingerprint is that of its host key.
@@ -26,8 +27,8 @@ type Door struct {
 	Sockets, Commands bool
 }
 
-// OpenDoor reads the public keys of who may enter, one a line, and its own key in the folder state, which is made where there is none.
-func OpenDoor(state, authorized string) (*Door, error) {
+// Open reads the public keys of who may enter, one a line, and its own key in the folder state, which is made where there is none.
+func Open(state, authorized string) (*Door, error) {
 	text, err := os.ReadFile(authorized)
 	if err != nil {
 		return nil, fmt.Errorf("reading the keys of who may enter: %w", err)
@@ -43,20 +44,26 @@ func OpenDoor(state, authorized string) (*Door, error) {
 	if len(known) == 0 {
 		return nil, fmt.Errorf("%s has no public key: nobody could enter", authorized)
 	}
-	signer, err := hostKey(filepath.Join(state, "host_key"))
-	if err != nil {
-		return nil, err
-	}
-	d := &Door{Fingerprint: ssh.FingerprintSHA256(signer.PublicKey()), config: &ssh.ServerConfig{
+	return open(state, &ssh.ServerConfig{
 		PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
 			if !known[string(key.Marshal())] {
 				return nil, errors.New("an unknown key")
 			}
 			return &ssh.Permissions{}, nil
 		},
-	}}
-	d.config.AddHostKey(signer)
-	return d, nil
+	})
+}
+
+// OpenInside opens one for connections over which both sides have shown who they are already: nobody shows a key there.
+func OpenInside(state string) (*Door, error) { return open(state, &ssh.ServerConfig{NoClientAuth: true}) }
+
+func open(state string, config *ssh.ServerConfig) (*Door, error) {
+	signer, err := hostKey(filepath.Join(state, "host_key"))
+	if err != nil {
+		return nil, err
+	}
+	config.AddHostKey(signer)
+	return &Door{Fingerprint: ssh.FingerprintSHA256(signer.PublicKey()), config: config}, nil
 }
 
 func hostKey(name string) (ssh.Signer, error) {
@@ -87,11 +94,12 @@ func (d *Door) Serve(l net.Listener) error {
 		if err != nil {
 			return err
 		}
-		go d.serve(conn)
+		go d.ServeConn(conn)
 	}
 }
 
-func (d *Door) serve(conn net.Conn) {
+// ServeConn lets in who is at the other end of a connection, until one of both closes it.
+func (d *Door) ServeConn(conn net.Conn) {
 	defer conn.Close()
 	_, channels, requests, err := ssh.NewServerConn(conn, d.config)
 	if err != nil {
