@@ -65,9 +65,10 @@ func (e HealthStatus) Valid() bool {
 
 // Defines values for HostKind.
 const (
-	HostKindHttp  HostKind = "http"
-	HostKindLocal HostKind = "local"
-	HostKindSftp  HostKind = "sftp"
+	HostKindHttp   HostKind = "http"
+	HostKindLocal  HostKind = "local"
+	HostKindPorter HostKind = "porter"
+	HostKindSftp   HostKind = "sftp"
 )
 
 // Valid indicates whether the value is a known member of the HostKind enum.
@@ -76,6 +77,8 @@ func (e HostKind) Valid() bool {
 	case HostKindHttp:
 		return true
 	case HostKindLocal:
+		return true
+	case HostKindPorter:
 		return true
 	case HostKindSftp:
 		return true
@@ -450,6 +453,30 @@ func (e NewTrialFirmware) Valid() bool {
 	case NewTrialFirmwareBios:
 		return true
 	case NewTrialFirmwareUefi:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PorterState.
+const (
+	PorterStateAway      PorterState = "away"
+	PorterStateConnected PorterState = "connected"
+	PorterStateInvited   PorterState = "invited"
+	PorterStatePaused    PorterState = "paused"
+)
+
+// Valid indicates whether the value is a known member of the PorterState enum.
+func (e PorterState) Valid() bool {
+	switch e {
+	case PorterStateAway:
+		return true
+	case PorterStateConnected:
+		return true
+	case PorterStateInvited:
+		return true
+	case PorterStatePaused:
 		return true
 	default:
 		return false
@@ -1221,6 +1248,20 @@ type HostStorage struct {
 	Pools    []HostPool `json:"pools"`
 }
 
+// Invitation defines model for Invitation.
+type Invitation struct {
+	// Authority what the service is known by, in PEM
+	Authority string    `json:"authority"`
+	Expires   time.Time `json:"expires"`
+
+	// Listens the address that the service listens at for porters
+	Listens string `json:"listens"`
+	Porter  string `json:"porter"`
+
+	// Secret what it joins with
+	Secret string `json:"secret"`
+}
+
 // Job defines model for Job.
 type Job struct {
 	// Actions what can be done to it now; to undo is a request of that kind
@@ -1793,6 +1834,11 @@ type NewPool struct {
 	Volumes *string `json:"volumes,omitempty"`
 }
 
+// NewPorter defines model for NewPorter.
+type NewPorter struct {
+	Name string `json:"name"`
+}
+
 // NewRun defines model for NewRun.
 type NewRun struct {
 	// Blanks what blanks are filled with
@@ -1984,6 +2030,43 @@ type PoolRoom = plan.Room
 
 // PoolState defines model for PoolState.
 type PoolState = plan.PoolState
+
+// Porter defines model for Porter.
+type Porter struct {
+	Cores   *int      `json:"cores,omitempty"`
+	Invited time.Time `json:"invited"`
+
+	// Jobs that it does now
+	Jobs   []string   `json:"jobs"`
+	Joined *time.Time `json:"joined,omitempty"`
+
+	// Name also of its host
+	Name string `json:"name"`
+
+	// Outdated it is of another version than the service
+	Outdated *bool `json:"outdated,omitempty"`
+
+	// Seen when it was heard last
+	Seen  *time.Time  `json:"seen,omitempty"`
+	State PorterState `json:"state"`
+
+	// User that it runs as
+	User    *string `json:"user,omitempty"`
+	Version *string `json:"version,omitempty"`
+}
+
+// PorterState defines model for Porter.State.
+type PorterState string
+
+// PorterChange defines model for PorterChange.
+type PorterChange struct {
+	Paused bool `json:"paused"`
+}
+
+// PorterList defines model for PorterList.
+type PorterList struct {
+	Items []Porter `json:"items"`
+}
 
 // Problem RFC 9457
 type Problem struct {
@@ -2647,6 +2730,12 @@ type BeginUploadJSONRequestBody = NewUpload
 
 // EndUploadJSONRequestBody defines body for EndUpload for application/json ContentType.
 type EndUploadJSONRequestBody = UploadEnd
+
+// InvitePorterJSONRequestBody defines body for InvitePorter for application/json ContentType.
+type InvitePorterJSONRequestBody = NewPorter
+
+// ChangePorterJSONRequestBody defines body for ChangePorter for application/json ContentType.
+type ChangePorterJSONRequestBody = PorterChange
 
 // PutRoutineJSONRequestBody defines body for PutRoutine for application/json ContentType.
 type PutRoutineJSONRequestBody = RoutineWork

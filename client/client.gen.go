@@ -884,6 +884,49 @@ type ClientInterface interface {
 	// Corresponds with PUT /v1/pools/{pool}/uploads/{upload}/pieces/{piece} (the `PutPiece` operationId).
 	PutPieceWithBody(ctx context.Context, pool PoolName, upload string, piece int, params *PutPieceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListPorters The computers near storage that work for the service
+	//
+	// Corresponds with GET /v1/porters (the `ListPorters` operationId).
+	ListPorters(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// InvitePorterWithBody Invite one; what it joins with is told this once, and is good for a day
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/porters (the `InvitePorter` operationId).
+	InvitePorterWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// InvitePorter Invite one; what it joins with is told this once, and is good for a day
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/porters (the `InvitePorter` operationId).
+	InvitePorter(ctx context.Context, body InvitePorterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RevokePorter Let it in no more; its jobs stop where they are
+	//
+	// Corresponds with DELETE /v1/porters/{porter} (the `RevokePorter` operationId).
+	RevokePorter(ctx context.Context, porter string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPorter One of them
+	//
+	// Corresponds with GET /v1/porters/{porter} (the `GetPorter` operationId).
+	GetPorter(ctx context.Context, porter string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePorterWithBody Give it no more work, or again; what it does goes on
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /v1/porters/{porter} (the `ChangePorter` operationId).
+	ChangePorterWithBody(ctx context.Context, porter string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePorter Give it no more work, or again; what it does goes on
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /v1/porters/{porter} (the `ChangePorter` operationId).
+	ChangePorter(ctx context.Context, porter string, body ChangePorterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	//
 	// Corresponds with GET /v1/receipts (the `ListSeals` operationId).
@@ -3075,6 +3118,119 @@ func (c *Client) EndUpload(ctx context.Context, pool PoolName, upload string, bo
 // Corresponds with PUT /v1/pools/{pool}/uploads/{upload}/pieces/{piece} (the `PutPiece` operationId).
 func (c *Client) PutPieceWithBody(ctx context.Context, pool PoolName, upload string, piece int, params *PutPieceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutPieceRequestWithBody(c.Server, pool, upload, piece, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListPorters The computers near storage that work for the service
+//
+// Corresponds with GET /v1/porters (the `ListPorters` operationId).
+func (c *Client) ListPorters(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPortersRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// InvitePorterWithBody Invite one; what it joins with is told this once, and is good for a day
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/porters (the `InvitePorter` operationId).
+func (c *Client) InvitePorterWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInvitePorterRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// InvitePorter Invite one; what it joins with is told this once, and is good for a day
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/porters (the `InvitePorter` operationId).
+func (c *Client) InvitePorter(ctx context.Context, body InvitePorterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInvitePorterRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RevokePorter Let it in no more; its jobs stop where they are
+//
+// Corresponds with DELETE /v1/porters/{porter} (the `RevokePorter` operationId).
+func (c *Client) RevokePorter(ctx context.Context, porter string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevokePorterRequest(c.Server, porter)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPorter One of them
+//
+// Corresponds with GET /v1/porters/{porter} (the `GetPorter` operationId).
+func (c *Client) GetPorter(ctx context.Context, porter string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPorterRequest(c.Server, porter)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePorterWithBody Give it no more work, or again; what it does goes on
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /v1/porters/{porter} (the `ChangePorter` operationId).
+func (c *Client) ChangePorterWithBody(ctx context.Context, porter string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePorterRequestWithBody(c.Server, porter, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePorter Give it no more work, or again; what it does goes on
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /v1/porters/{porter} (the `ChangePorter` operationId).
+func (c *Client) ChangePorter(ctx context.Context, porter string, body ChangePorterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePorterRequest(c.Server, porter, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8062,6 +8218,188 @@ func NewPutPieceRequestWithBody(server string, pool PoolName, upload string, pie
 	return req, nil
 }
 
+// NewListPortersRequest constructs an http.Request for the ListPorters method
+func NewListPortersRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/porters")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewInvitePorterRequest calls the generic InvitePorter builder with application/json body
+func NewInvitePorterRequest(server string, body InvitePorterJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewInvitePorterRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewInvitePorterRequestWithBody constructs an http.Request for the InvitePorter method, with any body, and a specified content type
+func NewInvitePorterRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/porters")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRevokePorterRequest constructs an http.Request for the RevokePorter method
+func NewRevokePorterRequest(server string, porter string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "porter", porter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/porters/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetPorterRequest constructs an http.Request for the GetPorter method
+func NewGetPorterRequest(server string, porter string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "porter", porter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/porters/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangePorterRequest calls the generic ChangePorter builder with application/json body
+func NewChangePorterRequest(server string, porter string, body ChangePorterJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangePorterRequestWithBody(server, porter, "application/json", bodyReader)
+}
+
+// NewChangePorterRequestWithBody constructs an http.Request for the ChangePorter method, with any body, and a specified content type
+func NewChangePorterRequestWithBody(server string, porter string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "porter", porter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/porters/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListSealsRequest constructs an http.Request for the ListSeals method
 func NewListSealsRequest(server string, params *ListSealsParams) (*http.Request, error) {
 	var err error
@@ -9676,6 +10014,55 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /v1/pools/{pool}/uploads/{upload}/pieces/{piece} (the `PutPiece` operationId).
 	PutPieceWithBodyWithResponse(ctx context.Context, pool PoolName, upload string, piece int, params *PutPieceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutPieceResponse, error)
+
+	// ListPortersWithResponse The computers near storage that work for the service
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/porters (the `ListPorters` operationId).
+	ListPortersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPortersResponse, error)
+
+	// InvitePorterWithBodyWithResponse Invite one; what it joins with is told this once, and is good for a day
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/porters (the `InvitePorter` operationId).
+	InvitePorterWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InvitePorterResponse, error)
+
+	// InvitePorterWithResponse Invite one; what it joins with is told this once, and is good for a day
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/porters (the `InvitePorter` operationId).
+	InvitePorterWithResponse(ctx context.Context, body InvitePorterJSONRequestBody, reqEditors ...RequestEditorFn) (*InvitePorterResponse, error)
+
+	// RevokePorterWithResponse Let it in no more; its jobs stop where they are
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/porters/{porter} (the `RevokePorter` operationId).
+	RevokePorterWithResponse(ctx context.Context, porter string, reqEditors ...RequestEditorFn) (*RevokePorterResponse, error)
+
+	// GetPorterWithResponse One of them
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/porters/{porter} (the `GetPorter` operationId).
+	GetPorterWithResponse(ctx context.Context, porter string, reqEditors ...RequestEditorFn) (*GetPorterResponse, error)
+
+	// ChangePorterWithBodyWithResponse Give it no more work, or again; what it does goes on
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /v1/porters/{porter} (the `ChangePorter` operationId).
+	ChangePorterWithBodyWithResponse(ctx context.Context, porter string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePorterResponse, error)
+
+	// ChangePorterWithResponse Give it no more work, or again; what it does goes on
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /v1/porters/{porter} (the `ChangePorter` operationId).
+	ChangePorterWithResponse(ctx context.Context, porter string, body ChangePorterJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePorterResponse, error)
 
 	// ListSealsWithResponse The receipts of all ended jobs as they were signed, in a chain
 	//
@@ -14554,6 +14941,239 @@ func (r PutPieceResponse) ContentType() string {
 	return ""
 }
 
+type ListPortersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PorterList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPortersResponse) GetJSON200() *PorterList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPortersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPortersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPortersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPortersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPortersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type InvitePorterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Invitation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r InvitePorterResponse) GetJSON201() *Invitation {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r InvitePorterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r InvitePorterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r InvitePorterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r InvitePorterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r InvitePorterResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RevokePorterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RevokePorterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RevokePorterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RevokePorterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RevokePorterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RevokePorterResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPorterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Porter
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPorterResponse) GetJSON200() *Porter {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPorterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPorterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPorterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPorterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPorterResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangePorterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Porter
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangePorterResponse) GetJSON200() *Porter {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangePorterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangePorterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangePorterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangePorterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangePorterResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSealsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17056,6 +17676,97 @@ func (c *ClientWithResponses) PutPieceWithBodyWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParsePutPieceResponse(rsp)
+}
+
+// ListPortersWithResponse The computers near storage that work for the service
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/porters (the `ListPorters` operationId).
+func (c *ClientWithResponses) ListPortersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPortersResponse, error) {
+	rsp, err := c.ListPorters(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPortersResponse(rsp)
+}
+
+// InvitePorterWithBodyWithResponse Invite one; what it joins with is told this once, and is good for a day
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/porters (the `InvitePorter` operationId).
+func (c *ClientWithResponses) InvitePorterWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InvitePorterResponse, error) {
+	rsp, err := c.InvitePorterWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseInvitePorterResponse(rsp)
+}
+
+// InvitePorterWithResponse Invite one; what it joins with is told this once, and is good for a day
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/porters (the `InvitePorter` operationId).
+func (c *ClientWithResponses) InvitePorterWithResponse(ctx context.Context, body InvitePorterJSONRequestBody, reqEditors ...RequestEditorFn) (*InvitePorterResponse, error) {
+	rsp, err := c.InvitePorter(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseInvitePorterResponse(rsp)
+}
+
+// RevokePorterWithResponse Let it in no more; its jobs stop where they are
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/porters/{porter} (the `RevokePorter` operationId).
+func (c *ClientWithResponses) RevokePorterWithResponse(ctx context.Context, porter string, reqEditors ...RequestEditorFn) (*RevokePorterResponse, error) {
+	rsp, err := c.RevokePorter(ctx, porter, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevokePorterResponse(rsp)
+}
+
+// GetPorterWithResponse One of them
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/porters/{porter} (the `GetPorter` operationId).
+func (c *ClientWithResponses) GetPorterWithResponse(ctx context.Context, porter string, reqEditors ...RequestEditorFn) (*GetPorterResponse, error) {
+	rsp, err := c.GetPorter(ctx, porter, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPorterResponse(rsp)
+}
+
+// ChangePorterWithBodyWithResponse Give it no more work, or again; what it does goes on
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /v1/porters/{porter} (the `ChangePorter` operationId).
+func (c *ClientWithResponses) ChangePorterWithBodyWithResponse(ctx context.Context, porter string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePorterResponse, error) {
+	rsp, err := c.ChangePorterWithBody(ctx, porter, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePorterResponse(rsp)
+}
+
+// ChangePorterWithResponse Give it no more work, or again; what it does goes on
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /v1/porters/{porter} (the `ChangePorter` operationId).
+func (c *ClientWithResponses) ChangePorterWithResponse(ctx context.Context, porter string, body ChangePorterJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePorterResponse, error) {
+	rsp, err := c.ChangePorter(ctx, porter, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePorterResponse(rsp)
 }
 
 // ListSealsWithResponse The receipts of all ended jobs as they were signed, in a chain
@@ -20609,6 +21320,167 @@ func ParsePutPieceResponse(rsp *http.Response) (*PutPieceResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListPortersResponse parses an HTTP response from a ListPortersWithResponse call
+func ParseListPortersResponse(rsp *http.Response) (*ListPortersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPortersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PorterList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseInvitePorterResponse parses an HTTP response from a InvitePorterWithResponse call
+func ParseInvitePorterResponse(rsp *http.Response) (*InvitePorterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &InvitePorterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Invitation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRevokePorterResponse parses an HTTP response from a RevokePorterWithResponse call
+func ParseRevokePorterResponse(rsp *http.Response) (*RevokePorterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RevokePorterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPorterResponse parses an HTTP response from a GetPorterWithResponse call
+func ParseGetPorterResponse(rsp *http.Response) (*GetPorterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPorterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Porter
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangePorterResponse parses an HTTP response from a ChangePorterWithResponse call
+func ParseChangePorterResponse(rsp *http.Response) (*ChangePorterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangePorterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Porter
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -143,6 +143,8 @@ type Plan struct {
 	Machine *Machine `json:"machine,omitempty"`
 	// Packed is what was decided for a package, nil where none is made.
 	Packed *Packed `json:"packed,omitempty"`
+	// Porter does the work, near the storage; empty where the service does it.
+	Porter string `json:"porter,omitempty"`
 }
 
 // Body is what was decided for a disk.

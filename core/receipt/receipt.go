@@ -68,6 +68,7 @@ type Receipt struct {
 	Against     string `json:"against,omitempty"` // the fingerprint to prove against, where the request names one
 	Other       *Side  `json:"other,omitempty"`   // the disk to prove against, where it names one
 	Tag         string `json:"tag,omitempty"`     // the tag that it was proven against
+	Porter      string `json:"porter,omitempty"`  // who did it, where that was not the service
 	Compared    string `json:"compared"`          // what was compared with what, in words
 	BytesRead   int64  `json:"bytes_read"`
 	// Skipped is what of the source was not read, since filesystems do not use it or its partition was left out, and reads as zeros; Partitions tells
@@ -238,6 +239,9 @@ func (r Receipt) WriteText(out io.Writer) error {
 	}
 	if r.Tag != "" {
 		line("Tag", "%s", r.Tag)
+	}
+	if r.Porter != "" {
+		line("Done by", "the porter %s", r.Porter)
 	}
 	if r.Compared != "" {
 		line("Compared", "%s", r.Compared)

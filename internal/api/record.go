@@ -73,6 +73,9 @@ var deeds = map[string]string{
 	"DELETE /v1/pools/:pool/uploads/:upload":       "dropped an upload",
 	"POST /v1/consents/:consent":                   "agreed",
 	"DELETE /v1/consents/:consent":                 "did not agree",
+	"POST /v1/porters":                             "invited a porter",
+	"PATCH /v1/porters/:porter":                    "paused the porter, or let it work again",
+	"DELETE /v1/porters/:porter":                   "revoked the porter",
 	"PUT /v1/limits":                               "changed a limit",
 	"DELETE /v1/limits":                            "removed a limit",
 }

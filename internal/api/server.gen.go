@@ -323,6 +323,21 @@ type ServerInterface interface {
 	// PutPiece Send a piece; one without a body is of zeros
 	// (PUT /v1/pools/{pool}/uploads/{upload}/pieces/{piece})
 	PutPiece(c *gin.Context, pool PoolName, upload string, piece int, params PutPieceParams)
+	// ListPorters The computers near storage that work for the service
+	// (GET /v1/porters)
+	ListPorters(c *gin.Context)
+	// InvitePorter Invite one; what it joins with is told this once, and is good for a day
+	// (POST /v1/porters)
+	InvitePorter(c *gin.Context)
+	// RevokePorter Let it in no more; its jobs stop where they are
+	// (DELETE /v1/porters/{porter})
+	RevokePorter(c *gin.Context, porter string)
+	// GetPorter One of them
+	// (GET /v1/porters/{porter})
+	GetPorter(c *gin.Context, porter string)
+	// ChangePorter Give it no more work, or again; what it does goes on
+	// (PATCH /v1/porters/{porter})
+	ChangePorter(c *gin.Context, porter string)
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	// (GET /v1/receipts)
 	ListSeals(c *gin.Context, params ListSealsParams)
@@ -3280,6 +3295,107 @@ func (siw *ServerInterfaceWrapper) PutPiece(c *gin.Context) {
 	siw.Handler.PutPiece(c, pool, upload, piece, params)
 }
 
+// ListPorters operation middleware
+func (siw *ServerInterfaceWrapper) ListPorters(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListPorters(c)
+}
+
+// InvitePorter operation middleware
+func (siw *ServerInterfaceWrapper) InvitePorter(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.InvitePorter(c)
+}
+
+// RevokePorter operation middleware
+func (siw *ServerInterfaceWrapper) RevokePorter(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "porter" -------------
+	var porter string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "porter", c.Param("porter"), &porter, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter porter: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RevokePorter(c, porter)
+}
+
+// GetPorter operation middleware
+func (siw *ServerInterfaceWrapper) GetPorter(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "porter" -------------
+	var porter string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "porter", c.Param("porter"), &porter, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter porter: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetPorter(c, porter)
+}
+
+// ChangePorter operation middleware
+func (siw *ServerInterfaceWrapper) ChangePorter(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "porter" -------------
+	var porter string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "porter", c.Param("porter"), &porter, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter porter: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangePorter(c, porter)
+}
+
 // ListSeals operation middleware
 func (siw *ServerInterfaceWrapper) ListSeals(c *gin.Context) {
 
@@ -3765,6 +3881,11 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/v1/consents", wrapper.ListConsents)
 	router.DELETE(options.BaseURL+"/v1/consents/:consent", wrapper.RefuseConsent)
 	router.POST(options.BaseURL+"/v1/consents/:consent", wrapper.GiveConsent)
+	router.GET(options.BaseURL+"/v1/porters", wrapper.ListPorters)
+	router.POST(options.BaseURL+"/v1/porters", wrapper.InvitePorter)
+	router.DELETE(options.BaseURL+"/v1/porters/:porter", wrapper.RevokePorter)
+	router.GET(options.BaseURL+"/v1/porters/:porter", wrapper.GetPorter)
+	router.PATCH(options.BaseURL+"/v1/porters/:porter", wrapper.ChangePorter)
 	router.GET(options.BaseURL+"/v1/log", wrapper.ListEvents)
 }
 
@@ -7742,6 +7863,195 @@ func (response PutPiecedefaultApplicationProblemPlusJSONResponse) VisitPutPieceR
 	return err
 }
 
+type ListPortersRequestObject struct {
+}
+
+type ListPortersResponseObject interface {
+	VisitListPortersResponse(w http.ResponseWriter) error
+}
+
+type ListPorters200JSONResponse PorterList
+
+func (response ListPorters200JSONResponse) VisitListPortersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPortersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPortersdefaultApplicationProblemPlusJSONResponse) VisitListPortersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type InvitePorterRequestObject struct {
+	Body *InvitePorterJSONRequestBody
+}
+
+type InvitePorterResponseObject interface {
+	VisitInvitePorterResponse(w http.ResponseWriter) error
+}
+
+type InvitePorter201JSONResponse Invitation
+
+func (response InvitePorter201JSONResponse) VisitInvitePorterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type InvitePorterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response InvitePorterdefaultApplicationProblemPlusJSONResponse) VisitInvitePorterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevokePorterRequestObject struct {
+	Porter string `json:"porter"`
+}
+
+type RevokePorterResponseObject interface {
+	VisitRevokePorterResponse(w http.ResponseWriter) error
+}
+
+type RevokePorter204Response struct {
+}
+
+func (response RevokePorter204Response) VisitRevokePorterResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RevokePorterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RevokePorterdefaultApplicationProblemPlusJSONResponse) VisitRevokePorterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPorterRequestObject struct {
+	Porter string `json:"porter"`
+}
+
+type GetPorterResponseObject interface {
+	VisitGetPorterResponse(w http.ResponseWriter) error
+}
+
+type GetPorter200JSONResponse Porter
+
+func (response GetPorter200JSONResponse) VisitGetPorterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPorterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPorterdefaultApplicationProblemPlusJSONResponse) VisitGetPorterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangePorterRequestObject struct {
+	Porter string `json:"porter"`
+	Body   *ChangePorterJSONRequestBody
+}
+
+type ChangePorterResponseObject interface {
+	VisitChangePorterResponse(w http.ResponseWriter) error
+}
+
+type ChangePorter200JSONResponse Porter
+
+func (response ChangePorter200JSONResponse) VisitChangePorterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangePorterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangePorterdefaultApplicationProblemPlusJSONResponse) VisitChangePorterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSealsRequestObject struct {
 	Params ListSealsParams
 }
@@ -8689,6 +8999,21 @@ type StrictServerInterface interface {
 	// PutPiece Send a piece; one without a body is of zeros
 	// (PUT /v1/pools/{pool}/uploads/{upload}/pieces/{piece})
 	PutPiece(ctx context.Context, request PutPieceRequestObject) (PutPieceResponseObject, error)
+	// ListPorters The computers near storage that work for the service
+	// (GET /v1/porters)
+	ListPorters(ctx context.Context, request ListPortersRequestObject) (ListPortersResponseObject, error)
+	// InvitePorter Invite one; what it joins with is told this once, and is good for a day
+	// (POST /v1/porters)
+	InvitePorter(ctx context.Context, request InvitePorterRequestObject) (InvitePorterResponseObject, error)
+	// RevokePorter Let it in no more; its jobs stop where they are
+	// (DELETE /v1/porters/{porter})
+	RevokePorter(ctx context.Context, request RevokePorterRequestObject) (RevokePorterResponseObject, error)
+	// GetPorter One of them
+	// (GET /v1/porters/{porter})
+	GetPorter(ctx context.Context, request GetPorterRequestObject) (GetPorterResponseObject, error)
+	// ChangePorter Give it no more work, or again; what it does goes on
+	// (PATCH /v1/porters/{porter})
+	ChangePorter(ctx context.Context, request ChangePorterRequestObject) (ChangePorterResponseObject, error)
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
 	// (GET /v1/receipts)
 	ListSeals(ctx context.Context, request ListSealsRequestObject) (ListSealsResponseObject, error)
@@ -11889,6 +12214,168 @@ func (sh *strictHandler) PutPiece(ctx *gin.Context, pool PoolName, upload string
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(PutPieceResponseObject); ok {
 		if err := validResponse.VisitPutPieceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListPorters operation middleware
+func (sh *strictHandler) ListPorters(ctx *gin.Context) {
+	var request ListPortersRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPorters(ctx, request.(ListPortersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPorters")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListPortersResponseObject); ok {
+		if err := validResponse.VisitListPortersResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// InvitePorter operation middleware
+func (sh *strictHandler) InvitePorter(ctx *gin.Context) {
+	var request InvitePorterRequestObject
+
+	var body InvitePorterJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.InvitePorter(ctx, request.(InvitePorterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "InvitePorter")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(InvitePorterResponseObject); ok {
+		if err := validResponse.VisitInvitePorterResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RevokePorter operation middleware
+func (sh *strictHandler) RevokePorter(ctx *gin.Context, porter string) {
+	var request RevokePorterRequestObject
+
+	request.Porter = porter
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RevokePorter(ctx, request.(RevokePorterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RevokePorter")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RevokePorterResponseObject); ok {
+		if err := validResponse.VisitRevokePorterResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetPorter operation middleware
+func (sh *strictHandler) GetPorter(ctx *gin.Context, porter string) {
+	var request GetPorterRequestObject
+
+	request.Porter = porter
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPorter(ctx, request.(GetPorterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPorter")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetPorterResponseObject); ok {
+		if err := validResponse.VisitGetPorterResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangePorter operation middleware
+func (sh *strictHandler) ChangePorter(ctx *gin.Context, porter string) {
+	var request ChangePorterRequestObject
+
+	request.Porter = porter
+
+	var body ChangePorterJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangePorter(ctx, request.(ChangePorterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangePorter")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangePorterResponseObject); ok {
+		if err := validResponse.VisitChangePorterResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

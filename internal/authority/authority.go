@@ -29,6 +29,9 @@ const (
 	// TokenFile is the file there from which the client on this computer takes the token.
 	TokenFile = "token"
 
+	// ServiceName is what the service is called in certificates, whatever address it is reached at.
+	ServiceName = "bagaglio"
+
 	file    = "authority.pem"
 	keyFile = "authority.key"
 
@@ -154,6 +157,28 @@ func (a *Authority) server(names []string) (*tls.Certificate, error) {
 	}
 	leaf, err := x509.ParseCertificate(der)
 	return &tls.Certificate{Certificate: [][]byte{der, a.certificate.Raw}, PrivateKey: key, Leaf: leaf}, err
+}
+
+// Certify makes a certificate for whoever has the private key of public, as a client and as a server of that name, and returns it in PEM.
+func (a *Authority) Certify(name string, public any) ([]byte, error) {
+	now := time.Now()
+	der, err := sign(&x509.Certificate{
+		Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}, NotBefore: now.Add(-clocksDiffer), NotAfter: now.Add(certificateLasts),
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},
+	}, a.certificate, public, a.key)
+	return pem.EncodeToMemory(&pem.Block{Type: typeCertificate, Bytes: der}), err
+}
+
+// PEM is the certificate of the authority itself.
+func (a *Authority) PEM() []byte {
+	return pem.EncodeToMemory(&pem.Block{Type: typeCertificate, Bytes: a.certificate.Raw})
+}
+
+// Roots are what the certificates of the authority are checked with.
+func (a *Authority) Roots() *x509.CertPool {
+	roots := x509.NewCertPool()
+	roots.AddCert(a.certificate)
+	return roots
 }
 
 // Given returns what a server proves with who it is by a certificate in files. They are read again when they have changed, so that whoever

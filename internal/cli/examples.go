@@ -6,6 +6,7 @@ import "github.com/spf13/cobra"
 var examples = map[string]string{
 	"channel list":          "channel list",
 	"consent list":          "consent list",
+	"porter list":           "porter list",
 	"console":               "console",
 	"demo":                  "demo --stay",
 	"device list":           "device list",

@@ -51,6 +51,7 @@ func (a *app) serve() *cobra.Command {
 	c.Flags().Int("log-lines", 1_000_000, "how many lines of the log are kept; older ones are put aside in the state folder's log-archive")
 	c.Flags().Duration("log-age", 2*365*24*time.Hour, "for how long they are")
 	c.Flags().Bool("second-person", false, "what takes data away for good waits until somebody else agrees, who was let in by another name")
+	c.Flags().String("porters", ":2248", "address that porters connect to, from the first invitation on; empty for none")
 	c.Flags().String("listen", "127.0.0.1:2247", "address to listen on; port 0 takes a free one")
 	c.Flags().
 		String("certificate", "", "file with the certificate (PEM) that connections are encrypted by; it is read again when it has changed")
@@ -100,6 +101,8 @@ func (a *app) runService(ctx context.Context) error {
 		Secrets:    a.config.GetString("secrets"),
 
 		SecondPerson: a.config.GetBool("second-person"),
+		Porters:      a.config.GetString("porters"),
+		Version:      a.version,
 	}, log)
 	if err != nil {
 		return err

@@ -55,7 +55,9 @@ func Open(state, authorized string) (*Door, error) {
 }
 
 // OpenInside opens one for connections over which both sides have shown who they are already: nobody shows a key there.
-func OpenInside(state string) (*Door, error) { return open(state, &ssh.ServerConfig{NoClientAuth: true}) }
+func OpenInside(state string) (*Door, error) {
+	return open(state, &ssh.ServerConfig{NoClientAuth: true})
+}
 
 func open(state string, config *ssh.ServerConfig) (*Door, error) {
 	signer, err := hostKey(filepath.Join(state, "host_key"))

@@ -11,7 +11,6 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 	_ "bagaglio/core/storage/http"
-	_ "bagaglio/core/storage/sftp"
 	"bagaglio/internal/records"
 	"bagaglio/internal/store"
 )

@@ -4,6 +4,7 @@ package places
 import (
 	"context"
 	"log/slog"
+	"net"
 	"sync"
 	"time"
 
@@ -36,6 +37,13 @@ type Places struct {
 	watcher *rounds.Watcher
 	looks   looks
 	lists   *lists
+	// porter connects to the computer of a porter, over a connection that the porter has made; nil where there are none.
+	porter func(ctx context.Context, name string) (net.Conn, error)
+}
+
+// ReachPorters has hosts with a porter be reached in that way.
+func (s *Places) ReachPorters(dial func(ctx context.Context, name string) (net.Conn, error)) {
+	s.porter = dial
 }
 
 // Options say how places are used.

@@ -9,6 +9,7 @@ import (
 
 	"bagaglio/core/storage"
 	"bagaglio/core/storage/local"
+	"bagaglio/core/storage/sftp"
 	"bagaglio/internal/records"
 	"bagaglio/internal/store"
 )
@@ -134,6 +135,9 @@ func (s *Places) reach(ctx context.Context, host, folder string) (storage.Folder
 	}
 	if key != "" {
 		server.Key = []byte(key + "\n")
+	}
+	if h.Kind == sftp.Porter {
+		server.Dial = func(ctx context.Context) (net.Conn, error) { return s.porter(ctx, h.Name) }
 	}
 	if err := s.silence.of(h.Address); err != nil {
 		return nil, err

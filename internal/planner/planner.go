@@ -35,6 +35,7 @@ type Planner struct {
 	log     *slog.Logger
 	state   string // folder
 	groups  groups
+	porters Porters // nil where there are none
 	// unpacked is what files of packages hold that are compressed there.
 	unpacked *archive.Unpacked
 	ctx      context.Context // of what is made in the background
@@ -85,7 +86,11 @@ func (e *BlockedError) Unwrap() error { return step.ErrBlocked }
 
 // Prepare plans a request, with what was known at a time or is known since.
 func (s *Planner) Prepare(ctx context.Context, r plan.Request, since time.Time) (plan.Plan, error) {
-	return s.prepareOf(ctx, r, since, "")
+	p, err := s.prepareOf(ctx, r, since, "")
+	if err == nil {
+		err = s.assign(ctx, &p)
+	}
+	return p, err
 }
 
 // but are the users of files without one of them, HOST:NAME.

@@ -9,7 +9,10 @@ import (
 	"sync"
 	"time"
 
+	"bagaglio/core/job"
+	"bagaglio/core/receipt"
 	"bagaglio/core/seal"
+	"bagaglio/internal/errand"
 	"bagaglio/internal/feed"
 	"bagaglio/internal/places"
 	"bagaglio/internal/planner"
@@ -56,6 +59,13 @@ type Options struct {
 	SecondPerson bool
 	// Serves is where a file is served to other programs, by what it is called in leases; empty where it is not.
 	Serves func(lease string) string
+	// Porters do the jobs that are theirs.
+	Porters Porters
+}
+
+// Porters have a porter do a job, and return what came of it.
+type Porters interface {
+	Do(ctx context.Context, porter string, o errand.Order, t job.Task) (receipt.Receipt, error)
 }
 
 // Open takes up the jobs that are on record, sets right what an earlier run left, and begins. The caller closes it.

@@ -15,6 +15,7 @@ import (
 	"bagaglio/core/receipt"
 	"bagaglio/core/step"
 	"bagaglio/core/step/disks"
+	"bagaglio/internal/errand"
 	"bagaglio/internal/planner"
 	"bagaglio/internal/points"
 	"bagaglio/internal/store"
@@ -311,7 +312,11 @@ func (asItWas) Keep(context.Context, step.Journal, *step.Mark) error { return ni
 func (asItWas) Forget(context.Context, string, step.Journal) error { return nil }
 
 func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt, error) {
-	ends, err := q.planner.EndsOf(ctx, j.Plan)
+	var ends map[string]step.Ends
+	var err error
+	if j.Plan.Porter == "" {
+		ends, err = q.planner.EndsOf(ctx, j.Plan)
+	}
 	if err != nil {
 		return unrun(j, receipt.Failed, err), err
 	}
@@ -348,7 +353,24 @@ func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt,
 		q.mu.Unlock()
 		q.changed(j.ID)
 	}
+	if j.Plan.Porter != "" {
+		return q.away(ctx, j, task)
+	}
 	return task.Run(ctx)
+}
+
+// away has a porter do a job.
+func (q *Queue) away(ctx context.Context, j store.Job, task job.Task) (receipt.Receipt, error) {
+	ends, err := q.planner.Away(ctx, j.Plan)
+	if err != nil {
+		return unrun(j, receipt.Failed, err), err
+	}
+	done, err := q.options.Porters.Do(ctx, j.Plan.Porter, errand.Order{Job: j.ID, Epoch: j.Epoch, Ends: ends}, task)
+	if done.ID == "" { // it said nothing of what it has done
+		done = unrun(j, receipt.Failed, cmp.Or(err, errors.New("it was not done")))
+	}
+	done.Porter = j.Plan.Porter
+	return done, err
 }
 
 // butCovers is what is known of a disk of a machine that moves while it runs, without the images that its guest writes to meanwhile.

@@ -18,6 +18,7 @@ import (
 	"bagaglio/internal/notices"
 	"bagaglio/internal/places"
 	"bagaglio/internal/planner"
+	"bagaglio/internal/porters"
 	"bagaglio/internal/queue"
 	"bagaglio/internal/records"
 	"bagaglio/internal/routines"
@@ -29,6 +30,7 @@ type Service struct {
 	Access   *access.Access
 	Records  *records.Records
 	Places   *places.Places
+	Porters  *porters.Porters
 	Machines *machines.Machines
 	Notices  *notices.Notices
 	Routines *routines.Routines
@@ -57,6 +59,8 @@ type Options struct {
 	SecondPerson bool
 	// Secrets is the folder with files that hosts may be logged in to with, empty for none.
 	Secrets string
+	// Porters is the address that porters connect to, empty for none, and Version what the service tells them that it is.
+	Porters, Version string
 }
 
 // Open starts the service with its records in the folder state, and sets right what an earlier run left.
@@ -98,13 +102,19 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 	if err != nil {
 		return err
 	}
+	porting := porters.Options{State: state, Listen: o.Porters, Version: o.Version}
+	if s.Porters, err = porters.Open(ctx, s.Records, s.Places, porting, log); err != nil {
+		return err
+	}
 	s.Machines = machines.New(s.Records, s.Places, log)
 	s.Exports = exports.New(s.Records, s.Places, s.Machines)
 	s.Files = files.New(s.Records, s.Places, s.Machines, o.Hold)
 	s.Arrivals = arrivals.New(s.Records, s.Places)
 	s.Planner = planner.New(s.Records, s.Places, s.Machines, state, log)
+	s.Planner.UsePorters(s.Porters)
 	s.Queue, err = queue.Open(ctx, s.Records, s.Places, s.Planner, queue.Options{
 		State: state, Hold: o.Hold, Checkpoint: o.Checkpoint, Serves: s.Exports.Serves, SecondPerson: o.SecondPerson,
+		Porters: s.Porters,
 	}, log)
 	if err != nil {
 		return err
@@ -150,6 +160,9 @@ func (s *Service) Close() (err error) {
 	}
 	if s.Machines != nil {
 		s.Machines.Close()
+	}
+	if s.Porters != nil {
+		s.Porters.Close()
 	}
 	if s.Places != nil {
 		err = s.Places.Close()

@@ -39,31 +39,58 @@ var contents = map[string][]string{
 	"ticketing": {"./ticketing.raw", "./monday.raw", "quay-store:ticketing.raw", "quay-store:ticketing.vmdk", "quay-store:ticketing.qcow2"},
 	"kiosk":     {"quay-store:gate-kiosk.qcow2"},
 	"small": {
-		"quay-store:old/ticketing.vmdk", "quay-store:crew-roster.raw", "quay-store:a.raw", "quay-store:b.raw", "quay-store:base.qcow2", "harbour:spare.qcow2", "harbour:spare.raw",
-		"quay-store:monday.qcow2", "./gate-kiosk.vhdx", "seabag:gate-kiosk.vhdx", "lamp-room:gate-kiosk.qcow2", "harbour:tide-board/tide-board.vmdk",
-		"harbour:arrived/tides.vmdk", "harbour:arrived/system.vmdk", "harbour:ticketing.raw", "harbour:crew-roster.raw", "harbour:cargo-ledger.raw", "harbour:crates.raw",
-		"lamp-room:ticketing.raw", "lamp-room:tide-board.raw",
+		"quay-store:old/ticketing.vmdk",
+		"quay-store:crew-roster.raw",
+		"quay-store:a.raw",
+		"quay-store:b.raw",
+		"quay-store:base.qcow2",
+		"harbour:spare.qcow2",
+		"harbour:spare.raw",
+		"quay-store:monday.qcow2",
+		"./gate-kiosk.vhdx",
+		"seabag:gate-kiosk.vhdx",
+		"lamp-room:gate-kiosk.qcow2",
+		"harbour:tide-board/tide-board.vmdk",
+		"harbour:arrived/tides.vmdk",
+		"harbour:arrived/system.vmdk",
+		"harbour:ticketing.raw",
+		"harbour:crew-roster.raw",
+		"harbour:cargo-ledger.raw",
+		"harbour:crates.raw",
+		"lamp-room:ticketing.raw",
+		"lamp-room:tide-board.raw",
 	},
 }
 
 // elsewhere are commands that take what this world has not, and what runs them.
 var elsewhere = map[string]*regexp.Regexp{
-	"the service runs, and every test runs it":                         regexp.MustCompile(`bagaglio serve`),
-	"a daemon of its own: test/service":                                regexp.MustCompile(`libvirt|--machines tls:|--runs ""`),
-	"volumes: core/storage/volumes":                                    regexp.MustCompile(`--volumes`),
-	"the first line of a map, not a command":                           regexp.MustCompile(`bagaglio map 1`),
-	"disks with serial numbers, also of other computers: test/service": regexp.MustCompile(`write-back|lighthouse:/dev/sda|device list lighthouse`),
-	"runs until it is interrupted: TestServingByTheClient":             regexp.MustCompile(`disk serve`),
-	"a stand-in as a program: internal/standin":                        regexp.MustCompile(`127.0.0.1:2280|\$PWD`),
-	"what a move has left: test/service":                               regexp.MustCompile(`machine compare lighthouse`),
-	"jobs that ask: test/service":                                      regexp.MustCompile(`job answer|group answer|job show 7`),
+	"the service runs, and every test runs it": regexp.MustCompile(`bagaglio serve`),
+	"a daemon of its own: test/service":        regexp.MustCompile(`libvirt|--machines tls:|--runs ""`),
+	"volumes: core/storage/volumes":            regexp.MustCompile(`--volumes`),
+	"the first line of a map, not a command":   regexp.MustCompile(`bagaglio map 1`),
+	"disks with serial numbers, also of other computers: test/service": regexp.MustCompile(
+		`write-back|lighthouse:/dev/sda|device list lighthouse`,
+	),
+	"runs until it is interrupted: TestServingByTheClient": regexp.MustCompile(`disk serve`),
+	"a stand-in as a program: internal/standin":            regexp.MustCompile(`127.0.0.1:2280|\$PWD`),
+	"what a move has left: test/service":                   regexp.MustCompile(`machine compare lighthouse`),
+	"a computer elsewhere that joins: test/service":        regexp.MustCompile(`--join`),
+	"jobs that ask: test/service":                          regexp.MustCompile(`job answer|group answer|job show 7`),
 }
 
 // really are commands that are not only planned, since others need what they make.
-var really = regexp.MustCompile(`job undo 11|bagaglio convert|crew-roster-trial --linked|snapshot take quay|machine pack quay:tide-board seabag:tide-board.ova|machine copy quay:ticketing --pool seabag|spare.machine.yaml|pool spread`)
+var really = regexp.MustCompile(
+	`job undo 11|bagaglio convert|crew-roster-trial --linked|snapshot take quay|machine pack quay:tide-board seabag:tide-board.ova|machine copy quay:ticketing --pool seabag|spare.machine.yaml|pool spread`,
+)
 
 func newIsola(t *testing.T) *isola {
-	w := &isola{t: t, s: testkit.Start(t, filepath.Join(t.TempDir(), "state")), dir: t.TempDir(), at: map[string]string{}, hosts: map[string]*standins.Host{}}
+	w := &isola{
+		t:     t,
+		s:     testkit.Start(t, filepath.Join(t.TempDir(), "state")),
+		dir:   t.TempDir(),
+		at:    map[string]string{},
+		hosts: map[string]*standins.Host{},
+	}
 	for _, pool := range []string{"quay-store", "lighthouse-store", "seabag"} {
 		w.at[pool] = w.s.Pool(pool)
 	}
@@ -114,7 +141,14 @@ func (w *isola) define(on, name string, runs bool, files ...string) {
 	}
 	for i, file := range files {
 		m.Disks = append(m.Disks, machine.Disk{
-			File: filepath.Join(w.hosts[on].Folder, file), Format: strings.TrimPrefix(filepath.Ext(file), "."), Bus: "scsi", Slot: []string{"sda", "sdb"}[i], Boot: 1 - i,
+			File: filepath.Join(
+				w.hosts[on].Folder,
+				file,
+			),
+			Format: strings.TrimPrefix(filepath.Ext(file), "."),
+			Bus:    "scsi",
+			Slot:   []string{"sda", "sdb"}[i],
+			Boot:   1 - i,
 		})
 	}
 	text, err := machine.Become(nil, "", own.Name, m)
@@ -145,6 +179,10 @@ func (w *isola) fill(documents string) {
 	require.NoError(w.t, os.Mkdir(attic, 0o755))
 	w.run("pool", "add", "gallery", gallery, "--host", "lighthouse")
 
+	testkit.Join(w.t, w.s, "annex")
+	annex := w.t.TempDir()
+	w.run("convert", filepath.Join(w.at["quay-store"], "a.raw"), filepath.Join(annex, "ticketing.raw"))
+
 	night := `{kind: prove, source: {pool: quay-store, path: a.raw}, tag: beside}`
 	for name, text := range map[string]string{
 		"monthly-proof.yaml": block(w.t, documents, "name: monthly-proof"), "weekend.yaml": block(w.t, documents, "name: the weekend of the move"),
@@ -163,13 +201,56 @@ func (w *isola) fill(documents string) {
 	bell := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
 	w.t.Cleanup(bell.Close)
 	w.really = strings.NewReplacer(
-		"bin/bagaglio", "bagaglio", "~/.ssh/id_ed25519", filepath.Join(w.dir, "login"), "https://bell.example/bagaglio", bell.URL, "/media/seabag", w.at["seabag"],
-		"/dev/sdb", w.drive(), "80G", "120M", "200G", "200M", "2040G", "2G", "local:ticketing", "quay:ticketing", "local:spare", "quay:spare", "machine add local quay-store:", "machine add quay harbour:", "machine add local", "machine add quay",
-		"compare local:ticketing lighthouse:ticketing", "compare quay:ticketing lighthouse:tide-board",
-		"quay-store:gate-kiosk.qcow2 --without", "quay-store:taken.qcow2 --without", ".001 ./ticketing.raw", ".001 ./joined.raw",
-		"held clear lighthouse-store", "held clear --yes lighthouse-store", "cancel 12", "cancel 2", "undo 12", "undo 11", "again 12", "again 11",
-		"pool add lamp-room /srv/lamp-room", "pool add lamp-attic "+attic, "pool rules lamp-room", "pool rules lamp-attic", "/srv/quay", w.at["quay-store"], "/srv/lighthouse", w.at["lighthouse-store"], "/srv/lamp-room", w.at["lamp-room"],
-		"host add lighthouse 192.0.2.7", "host add lighthouse-too "+w.hosts["lighthouse"].Files+" --key-is "+w.hosts["lighthouse"].HostKey,
+		"bin/bagaglio",
+		"bagaglio",
+		"~/.ssh/id_ed25519",
+		filepath.Join(w.dir, "login"),
+		"https://bell.example/bagaglio",
+		bell.URL,
+		"/media/seabag",
+		w.at["seabag"],
+		"/dev/sdb",
+		w.drive(),
+		"80G",
+		"120M",
+		"200G",
+		"200M",
+		"2040G",
+		"2G",
+		"local:ticketing",
+		"quay:ticketing",
+		"local:spare",
+		"quay:spare",
+		"machine add local quay-store:",
+		"machine add quay harbour:",
+		"machine add local",
+		"machine add quay",
+		"compare local:ticketing lighthouse:ticketing",
+		"compare quay:ticketing lighthouse:tide-board",
+		"quay-store:gate-kiosk.qcow2 --without",
+		"quay-store:taken.qcow2 --without",
+		".001 ./ticketing.raw",
+		".001 ./joined.raw",
+		"invite annex >", "invite buoy >", "/srv/annex", annex, "held clear lighthouse-store",
+		"held clear --yes lighthouse-store",
+		"cancel 12",
+		"cancel 2",
+		"undo 12",
+		"undo 11",
+		"again 12",
+		"again 11",
+		"pool add lamp-room /srv/lamp-room",
+		"pool add lamp-attic "+attic,
+		"pool rules lamp-room",
+		"pool rules lamp-attic",
+		"/srv/quay",
+		w.at["quay-store"],
+		"/srv/lighthouse",
+		w.at["lighthouse-store"],
+		"/srv/lamp-room",
+		w.at["lamp-room"],
+		"host add lighthouse 192.0.2.7",
+		"host add lighthouse-too "+w.hosts["lighthouse"].Files+" --key-is "+w.hosts["lighthouse"].HostKey,
 	)
 }
 
@@ -270,10 +351,23 @@ exit $code
 func (w *isola) shell(line string, planned bool) {
 	bin := w.t.TempDir()
 	require.NoError(w.t, os.WriteFile(filepath.Join(bin, "bagaglio"), []byte(wrapper), 0o755))
-	cmd := exec.CommandContext(w.t.Context(), "timeout", "60", "sh", "-c", regexp.MustCompile(` {3,}bagaglio`).ReplaceAllString(line, "; bagaglio"))
+	cmd := exec.CommandContext(
+		w.t.Context(),
+		"timeout",
+		"60",
+		"sh",
+		"-c",
+		regexp.MustCompile(` {3,}bagaglio`).ReplaceAllString(line, "; bagaglio"),
+	)
 	cmd.Dir, cmd.Stdin = w.dir, strings.NewReader("when the tide comes in\n")
 	failed := filepath.Join(bin, "failed")
-	cmd.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "CLIENT="+testkit.Binary(w.t), "FAILED="+failed, "BAGAGLIO_STATE="+w.s.State)
+	cmd.Env = append(
+		os.Environ(),
+		"PATH="+bin+":"+os.Getenv("PATH"),
+		"CLIENT="+testkit.Binary(w.t),
+		"FAILED="+failed,
+		"BAGAGLIO_STATE="+w.s.State,
+	)
 	if planned {
 		cmd.Env = append(cmd.Env, "PLANNED=1")
 	}
@@ -302,7 +396,14 @@ func TestFirstSteps(t *testing.T) {
 func TestWhatDocumentsShow(t *testing.T) {
 	t.Parallel()
 	names := []string{
-		"docs/live.md", "docs/machines.md", "docs/hosts.md", "docs/devices.md", "docs/jobs.md", "docs/disaster.md", "docs/places.md",
+		"docs/scale.md",
+		"docs/live.md",
+		"docs/machines.md",
+		"docs/hosts.md",
+		"docs/devices.md",
+		"docs/jobs.md",
+		"docs/disaster.md",
+		"docs/places.md",
 	}
 	texts, all := map[string]string{}, ""
 	for _, name := range append(names, "README.md") {

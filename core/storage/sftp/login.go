@@ -81,7 +81,9 @@ func (l Login) connect(ctx context.Context, e *ear) (*ssh.Client, error) {
 	defer closeAgent()
 	dial := l.Dial
 	if dial == nil {
-		dial = func(ctx context.Context) (net.Conn, error) { return (&net.Dialer{Timeout: reachIn}).DialContext(ctx, "tcp", l.Address) }
+		dial = func(ctx context.Context) (net.Conn, error) {
+			return (&net.Dialer{Timeout: reachIn}).DialContext(ctx, "tcp", l.Address)
+		}
 	}
 	raw, err := dial(ctx)
 	if err != nil {
@@ -116,6 +118,9 @@ func (l Login) explain(err error) error {
 	var lost net.Error
 	if errors.As(err, &lost) && lost.Timeout() {
 		return fmt.Errorf("%w: %s did not answer within %s", storage.ErrLost, l.Address, reachIn)
+	}
+	if l.Dial != nil { // over a connection that is somebody's already, and that has ended
+		return fmt.Errorf("%w: reaching %s: %w", storage.ErrLost, l.Address, err)
 	}
 	if l.Password == "" && l.Key == nil && l.Agent == "" {
 		return fmt.Errorf("logging in to %s as %s: there is no password, key or agent to log in with: %w", l.Address, l.User, err)

@@ -51,6 +51,7 @@ export function ReceiptView({ receipt }: { receipt: Receipt }) {
           </Row>
         )}
         {receipt.tag && <Row name="Tag">{receipt.tag}</Row>}
+        {receipt.porter && <Row name="Done by">the porter {receipt.porter}</Row>}
         {receipt.compared && <Row name="Compared">{receipt.compared}</Row>}
         <Row name="Moved">
           <span title={exact(receipt.bytes_read)}>{size(receipt.bytes_read)} read</span>

@@ -1,0 +1,131 @@
+package porters
+
+import (
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"bagaglio/internal/engine"
+	"bagaglio/internal/errand"
+
+	"github.com/nats-io/nats-server/v2/server"
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
+)
+
+// startEngine starts the engine, with the queue of work in it, and hears what porters say.
+func (s *Porters) startEngine(folder string) (err error) {
+	if s.engine, err = engine.Open(folder, s.admit); err != nil {
+		return err
+	}
+	if s.conn, err = s.engine.Connect(); err != nil {
+		return fmt.Errorf("connecting to the engine: %w", err)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), handshakeIn)
+	defer cancel()
+	js, err := jetstream.New(s.conn)
+	if err == nil {
+		_, err = js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{
+			Name: errand.Stream, Subjects: []string{errand.Work("*")}, Retention: jetstream.WorkQueuePolicy, MaxMsgSize: engine.MaxMessage,
+			Duplicates: time.Hour, // an order is one, however often it is sent
+		})
+	}
+	if err == nil {
+		_, err = s.conn.Subscribe(errand.Here("*"), s.here)
+	}
+	if err == nil {
+		_, err = s.conn.Subscribe(errand.AllCalls, func(m *nats.Msg) { go s.called(m) })
+	}
+	if err != nil {
+		return fmt.Errorf("preparing the engine: %w", err)
+	}
+	return nil
+}
+
+// admit lets porters connect to the engine, each to its own subjects.
+func (s *Porters) admit(name, secret string) (*server.Permissions, bool) {
+	p, err := s.records.Porter(context.Background(), name)
+	if err != nil || p.Secret == "" || p.Secret != hashOf(secret) {
+		return nil, false
+	}
+	inbox := errand.Inbox(name) + ".>"
+	return &server.Permissions{
+		Publish: &server.SubjectPermission{Allow: []string{
+			errand.Here(name), "errand." + name + ".>", "$JS.API.INFO", "$JS.API.CONSUMER.INFO." + errand.Stream + "." + name,
+			"$JS.API.CONSUMER.MSG.NEXT." + errand.Stream + "." + name, "$JS.ACK." + errand.Stream + "." + name + ".>",
+		}},
+		Subscribe: &server.SubjectPermission{Allow: []string{errand.Stop(name), inbox}},
+	}, true
+}
+
+// toEngine hands on what comes over the connection of a porter.
+func (s *Porters) toEngine(name string, conn *tls.Conn) {
+	forget := s.note(name, conn)
+	defer forget()
+	pipe, err := s.engine.Pipe()
+	if err == nil {
+		err = s.queueOf(name)
+	}
+	if err != nil {
+		s.log.Error("connecting a porter to the engine", "porter", name, "error", err)
+		_ = conn.Close() // it tries again
+		return
+	}
+	go func() {
+		_, _ = io.Copy(conn, pipe) // until one of both ends
+		_ = conn.Close()
+	}()
+	_, _ = io.Copy(pipe, conn) // likewise
+	_ = pipe.Close()
+}
+
+// queueOf makes the queue of a porter, unless there is one.
+func (s *Porters) queueOf(name string) error {
+	ctx, cancel := context.WithTimeout(context.Background(), handshakeIn)
+	defer cancel()
+	js, err := jetstream.New(s.conn)
+	if err != nil {
+		return err
+	}
+	_, err = js.CreateOrUpdateConsumer(ctx, errand.Stream, jetstream.ConsumerConfig{
+		Durable: name, FilterSubject: errand.Work(name), AckPolicy: jetstream.AckExplicitPolicy, AckWait: errand.LeaseFor, MaxAckPending: -1,
+	})
+	return err
+}
+
+// here hears that a porter is there, and answers which version the service is of.
+func (s *Porters) here(m *nats.Msg) {
+	name := errand.PorterOf(m.Subject)
+	if err := s.records.HeardPorter(context.Background(), name, string(m.Data), time.Now()); err != nil {
+		s.log.Warn("noting that a porter is there", "porter", name, "error", err)
+	}
+	_ = m.Respond([]byte(s.options.Version)) // it asks again
+}
+
+// called answers what a porter asks about a job.
+func (s *Porters) called(m *nats.Msg) {
+	k, what, err := errand.Parse(m.Subject)
+	if err != nil {
+		return // nobody of ours
+	}
+	s.mu.Lock()
+	r := s.errands[key{k.Porter, k.Job, k.Epoch}]
+	s.mu.Unlock()
+	var answer any
+	if r == nil {
+		answer = errand.Answer[struct{}]{Problem: &errand.Problem{Text: "the service knows of no such job of this porter", Outdated: true}}
+	} else {
+		answer = r.answer(what, m.Data)
+	}
+	b, err := json.Marshal(answer)
+	if err == nil && m.Reply != "" {
+		err = m.Respond(b)
+	}
+	if err != nil && !errors.Is(err, nats.ErrConnectionClosed) {
+		s.log.Error("answering a porter", "porter", k.Porter, "job", k.Job, "error", err)
+	}
+}

@@ -1,0 +1,207 @@
+package porters
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"bagaglio/core/job"
+	"bagaglio/core/receipt"
+	"bagaglio/core/step"
+	"bagaglio/core/storage"
+	"bagaglio/internal/errand"
+
+	"github.com/nats-io/nats.go/jetstream"
+)
+
+// key is which job of a porter is meant, and which time of it.
+type key struct {
+	porter     string
+	job, epoch int64
+}
+
+// running is a job that a porter does.
+type running struct {
+	task  job.Task
+	ctx   context.Context
+	ended chan errand.Ended
+	heard atomic.Int64 // when something came last, Unix time in nanoseconds
+
+	mu   sync.Mutex
+	last int64 // number of what was kept last
+}
+
+// Do has a porter do a job, and returns what came of it. It ends when the porter says so, or can do no more harm: it was told to stop, or was not heard for
+// longer than it may go on.
+func (s *Porters) Do(ctx context.Context, porter string, o errand.Order, t job.Task) (receipt.Receipt, error) {
+	if err := s.CanWork(ctx, porter); err != nil {
+		return receipt.Receipt{}, fmt.Errorf("%w: %w", storage.ErrLost, err)
+	}
+	o.ID, o.Plan, o.Every, o.Hold, o.By, o.Asks, o.Answer, o.Kept, o.Paced = t.ID, t.Plan, t.Every, t.Hold, t.By, t.Asks, t.Answer, t.Records != nil, t.Wait != nil
+	r := &running{task: t, ctx: ctx, ended: make(chan errand.Ended, 1)}
+	r.heard.Store(time.Now().UnixNano())
+	k := key{porter, o.Job, o.Epoch}
+	s.mu.Lock()
+	s.errands[k] = r
+	s.mu.Unlock()
+	defer func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		delete(s.errands, k)
+	}()
+	if err := s.send(ctx, porter, o); err != nil {
+		return receipt.Receipt{}, fmt.Errorf("%w: giving the job to the porter %s: %w", storage.ErrLost, porter, err)
+	}
+	silent := time.NewTicker(time.Second)
+	defer silent.Stop()
+	stopped := ctx.Done()
+	for {
+		select {
+		case e := <-r.ended:
+			return e.Receipt, e.Problem.Error()
+		case <-stopped:
+			stopped = nil
+			s.stop(porter, errand.Stopped{Job: o.Job, Epoch: o.Epoch, SetAside: errors.Is(context.Cause(ctx), step.ErrSetAside)})
+		case <-silent.C:
+			if quiet := time.Since(time.Unix(0, r.heard.Load())); quiet > errand.LeaseFor+errand.Margin {
+				return receipt.Receipt{}, errors.Join(
+					context.Cause(
+						ctx,
+					),
+					fmt.Errorf(
+						"%w: the porter %s was not heard for %s, and does no more than that now",
+						storage.ErrLost,
+						porter,
+						quiet.Round(time.Second),
+					),
+				)
+			}
+		}
+	}
+}
+
+// send puts an order into the queue of a porter.
+func (s *Porters) send(ctx context.Context, porter string, o errand.Order) error {
+	b, err := json.Marshal(o)
+	if err != nil {
+		return err
+	}
+	js, err := jetstream.New(s.conn)
+	if err == nil {
+		_, err = js.Publish(ctx, errand.Work(porter), b, jetstream.WithMsgID(fmt.Sprintf("%d.%d", o.Job, o.Epoch)))
+	}
+	return err
+}
+
+// stop tells a porter to stop a job. One that does not hear it stops when its lease has run out.
+func (s *Porters) stop(porter string, what errand.Stopped) {
+	b, err := json.Marshal(what)
+	if err == nil {
+		err = s.conn.Publish(errand.Stop(porter), b)
+	}
+	if err != nil {
+		s.log.Error("telling a porter to stop", "porter", porter, "job", what.Job, "error", err)
+	}
+}
+
+// answer answers what the porter asks.
+func (r *running) answer(what string, data []byte) any {
+	r.heard.Store(time.Now().UnixNano())
+	ctx := context.WithoutCancel(r.ctx) // what it has done is kept, also of a job that is told to stop
+	switch what {
+	case errand.Renew:
+		return say(struct{}{}, nil)
+	case errand.Load:
+		j, err := r.task.Records.Load(ctx)
+		return say(j, err)
+	case errand.Keep:
+		return with(data, func(k errand.Kept) (struct{}, error) {
+			return struct{}{}, r.once(k.Number, func() error { return r.task.Records.Keep(ctx, k.Journal, k.Mark) })
+		})
+	case errand.Forget:
+		return with(data, func(k errand.Kept) (struct{}, error) {
+			return struct{}{}, r.task.Records.Forget(ctx, k.Subject, k.Journal)
+		})
+	case errand.Marks:
+		return with(data, func(a errand.Asked) ([]byte, error) { return r.mark(ctx, a) })
+	case errand.Wait:
+		return with(data, func(a errand.Asked) (struct{}, error) { return struct{}{}, r.task.Wait(r.ctx, a.Bytes) })
+	case errand.Watch:
+		return with(data, func(p step.Progress) (struct{}, error) { r.task.Watch(p); return struct{}{}, nil })
+	case errand.Done:
+		return with(data, func(e errand.Ended) (struct{}, error) {
+			select {
+			case r.ended <- e:
+			default: // it was said already
+			}
+			return struct{}{}, nil
+		})
+	case errand.Known, errand.Standing, errand.StandingThere, errand.Users:
+		return with(data, func(a errand.Asked) (any, error) { return r.known(what, a) })
+	}
+	return say(struct{}{}, fmt.Errorf("%q is nothing that can be asked: the porter is of another version", what))
+}
+
+// once does what was not done yet under a number.
+func (r *running) once(number int64, do func() error) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if number <= r.last {
+		return nil
+	}
+	err := do()
+	if err == nil {
+		r.last = number
+	}
+	return err
+}
+
+// mark is one of a step, nil behind the last.
+func (r *running) mark(ctx context.Context, a errand.Asked) ([]byte, error) {
+	i := 0
+	for mark, err := range r.task.Records.Marks(ctx, a.Step) {
+		if err != nil || i == a.From {
+			return mark, err
+		}
+		i++
+	}
+	return nil, nil
+}
+
+// known asks anew what the plan of a subject was made with.
+func (r *running) known(what string, a errand.Asked) (any, error) {
+	if r.task.Known == nil {
+		return errand.Facts{}, nil
+	}
+	k, err := r.task.Known(r.ctx, a.Subject)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case what == errand.Standing && k.Standing != nil:
+		return k.Standing(r.ctx, a.Files)
+	case what == errand.StandingThere && k.StandingThere != nil:
+		return k.StandingThere(r.ctx, a.Files)
+	case what == errand.Users && k.Users != nil:
+		return k.Users(r.ctx, a.Files)
+	}
+	return errand.FactsOf(k), nil
+}
+
+// with does something with what was sent, and says what came of it.
+func with[T, V any](data []byte, do func(T) (V, error)) any {
+	var of T
+	if err := json.Unmarshal(data, &of); err != nil {
+		var none V
+		return say(none, fmt.Errorf("what the porter sends cannot be read: %w", err))
+	}
+	return say(do(of))
+}
+
+func say[V any](value V, err error) any {
+	return errand.Answer[V]{Value: value, Problem: errand.ProblemOf(err)}
+}

@@ -1,0 +1,251 @@
+package service
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"bagaglio/api"
+	"bagaglio/core/plan"
+	"bagaglio/core/receipt"
+	"bagaglio/core/step/disks"
+	"bagaglio/internal/testkit"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// annex is a service with a porter of that name, and a pool on its computer with a disk of so many bytes of noise.
+func annex(t *testing.T, size int64) (s *testkit.Service, p *testkit.Porter, folder string) {
+	t.Helper()
+	s = testkit.Start(t, filepath.Join(t.TempDir(), "state"), "--porters", "127.0.0.1:0", "--checkpoint", "100ms")
+	p = testkit.Join(t, s, "annex")
+	folder = t.TempDir()
+	testkit.Noise(t, filepath.Join(folder, "ticketing.raw"), size)
+	_, err := s.AddPool(t.Context(), api.NewPool{Name: "annex-store", Host: ptr("annex"), Folder: folder})
+	require.NoError(t, err)
+	return s, p, folder
+}
+
+var toQcow2 = plan.Request{
+	Kind: plan.Convert, As: "qcow2", Source: plan.Place{Pool: "annex-store", Path: "ticketing.raw"},
+	Destination: &plan.Place{Pool: "annex-store", Path: "ticketing.qcow2"},
+}
+
+// TestAPorterDoesIt: what lies on the computer of a porter is converted, copied, moved, proven and taken back there, and does not go over its line.
+func TestAPorterDoesIt(t *testing.T) {
+	t.Parallel()
+	const size = 48 << 20
+	s, p, folder := annex(t, size)
+	before := p.Line.Bytes.Load()
+	for _, r := range []plan.Request{
+		toQcow2,
+		{Kind: plan.Prove, Source: *toQcow2.Destination, Tag: "beside"},
+		{Kind: plan.Copy, Source: *toQcow2.Destination, Destination: &plan.Place{Pool: "annex-store", Path: "copy.qcow2"}},
+		{Kind: plan.Copy, Release: true, Source: plan.Place{Pool: "annex-store", Path: "copy.qcow2"}, Destination: &plan.Place{Pool: "annex-store", Path: "moved/copy.qcow2"}},
+	} {
+		job := testkit.Begin(t, s.Service, r)
+		require.Equal(t, api.JobStateDone, testkit.Await(t, s.Service, job.Id).State)
+		done, err := s.Receipt(t.Context(), job.Id)
+		require.NoError(t, err)
+		assert.Equal(t, "annex", done.Porter, r.Kind)
+		if !r.Release { // that gives files other names, and compares nothing
+			assert.Equal(t, receipt.Proven, done.Outcome, r.Kind)
+		}
+	}
+	assert.Less(t, p.Line.Bytes.Load()-before, int64(size/4), "what goes over the line")
+	assert.FileExists(t, filepath.Join(folder, "moved", "copy.qcow2"))
+	assert.NoDirExists(t, filepath.Join(folder, disks.StagingFolder))
+
+	_, err := s.PausePorter(t.Context(), "annex", true)
+	require.NoError(t, err)
+	again := toQcow2
+	again.Destination = &plan.Place{Pool: "annex-store", Path: "by-the-service.qcow2"}
+	job := testkit.Begin(t, s.Service, again)
+	done := testkit.Proven(t, s.Service, job.Id)
+	assert.Empty(t, done.Porter, "the service does it itself, over the line")
+	assert.Greater(t, p.Line.Bytes.Load()-before, int64(2*size))
+	assert.Contains(t, checkOf(t, *job.Plan, "porter"), "The service does it: the porter annex is paused")
+}
+
+func checkOf(t *testing.T, p plan.Plan, name string) string {
+	t.Helper()
+	for _, c := range p.Checks {
+		if c.Name == name {
+			return c.Message
+		}
+	}
+	require.Fail(t, "there is no such check", name)
+	return ""
+}
+
+// TestAPorterIsKilled: a job goes on from its last mark when its porter runs again, and the image is the one that was not interrupted.
+func TestAPorterIsKilled(t *testing.T) {
+	t.Parallel()
+	s, p, folder := annex(t, 64<<20)
+	slow := int64(16 << 20)
+	job := testkit.Begin(t, s.Service, toQcow2)
+	_, err := s.Change(t.Context(), job.Id, api.JobChange{Speed: &slow})
+	require.NoError(t, err)
+	testkit.Await(t, s.Service, job.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 24<<20 })
+	p.Kill()
+	testkit.Await(t, s.Service, job.Id, func(j api.Job) bool { return j.State == api.JobStatePaused })
+	files, err := filepath.Glob(filepath.Join(folder, disks.StagingFolder, "*", "*"))
+	require.NoError(t, err)
+	assert.NotEmpty(t, files, "what it has done stays")
+	p.Start()
+	p.Connected(s)
+	_, _ = s.Resume(t.Context(), job.Id) // it may go on by itself already
+	j := testkit.Await(t, s.Service, job.Id, func(j api.Job) bool {
+		return j.State == api.JobStateRunning && j.Progress != nil && j.Progress.Step == "fill" && j.Progress.Done > 0
+	})
+	assert.Greater(t, j.Progress.Done, int64(12<<20), "what was marked is not copied again")
+	none := int64(0)
+	_, err = s.Change(t.Context(), job.Id, api.JobChange{Speed: &none})
+	require.NoError(t, err)
+	assert.Equal(t, "annex", testkit.Proven(t, s.Service, job.Id).Porter)
+	assert.NoDirExists(t, filepath.Join(folder, disks.StagingFolder))
+}
+
+// TestAPorterIsCutOff: it stops when its lease has run out, before the service gives the job away again, and goes on when the line is mended. A short cut is nothing.
+func TestAPorterIsCutOff(t *testing.T) {
+	t.Parallel()
+	s, p, folder := annex(t, 64<<20)
+	slow := int64(4 << 20)
+	job := testkit.Begin(t, s.Service, toQcow2)
+	_, err := s.Change(t.Context(), job.Id, api.JobChange{Speed: &slow})
+	require.NoError(t, err)
+	far := func(n int64) func(api.Job) bool {
+		return func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > n }
+	}
+	testkit.Await(t, s.Service, job.Id, far(4<<20))
+	p.Line.Cut(true)
+	p.Line.Cut(false)
+	j := testkit.Await(t, s.Service, job.Id, far(12<<20))
+	assert.Equal(t, api.JobStateRunning, j.State, "it went on")
+
+	p.Line.Cut(true)
+	testkit.Await(t, s.Service, job.Id, func(j api.Job) bool { return j.State == api.JobStatePaused })
+	staged := func() (at time.Time) {
+		files, err := filepath.Glob(filepath.Join(folder, disks.StagingFolder, "*", "*"))
+		require.NoError(t, err)
+		require.NotEmpty(t, files)
+		for _, f := range files {
+			if info, err := os.Stat(f); assert.NoError(t, err) && info.ModTime().After(at) {
+				at = info.ModTime()
+			}
+		}
+		return at
+	}
+	assert.Less(t, staged(), time.Now().Add(-time.Second), "it has stopped before the job is anybody else's")
+	p.Line.Cut(false)
+	p.Connected(s)
+	none := int64(0)
+	_, err = s.Change(t.Context(), job.Id, api.JobChange{Speed: &none})
+	require.NoError(t, err)
+	_, _ = s.Resume(t.Context(), job.Id) // it may go on by itself already
+	assert.Equal(t, "annex", testkit.Proven(t, s.Service, job.Id).Porter)
+}
+
+// TestAServiceWithPortersIsStartedAgain: it is killed while a porter works; the job goes on, once.
+func TestAServiceWithPortersIsStartedAgain(t *testing.T) {
+	t.Parallel()
+	state := filepath.Join(t.TempDir(), "state")
+	s := testkit.Start(t, state, "--porters", "127.0.0.1:0")
+	i, err := s.InvitePorter(t.Context(), "annex")
+	require.NoError(t, err)
+	s.Stop()
+	s = testkit.Start(t, state, "--porters", i.Listens, "--checkpoint", "100ms")
+	p := testkit.Join(t, s, "annex")
+	folder := t.TempDir()
+	testkit.Noise(t, filepath.Join(folder, "ticketing.raw"), 48<<20)
+	_, err = s.AddPool(t.Context(), api.NewPool{Name: "annex-store", Host: ptr("annex"), Folder: folder})
+	require.NoError(t, err)
+	job := testkit.Begin(t, s.Service, toQcow2)
+	slow := int64(8 << 20)
+	_, err = s.Change(t.Context(), job.Id, api.JobChange{Speed: &slow})
+	require.NoError(t, err)
+	testkit.Await(t, s.Service, job.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 16<<20 })
+	s.Kill()
+	s = testkit.Start(t, state, "--porters", i.Listens, "--checkpoint", "100ms")
+	none := int64(0)
+	_, err = s.Change(t.Context(), job.Id, api.JobChange{Speed: &none})
+	require.NoError(t, err)
+	p.Connected(s)
+	_, _ = s.Resume(t.Context(), job.Id) // it may go on by itself already
+	done := testkit.Proven(t, s.Service, job.Id)
+	assert.Equal(t, "annex", done.Porter)
+	all, err := os.ReadDir(folder)
+	require.NoError(t, err)
+	for _, f := range all {
+		assert.NotContains(t, f.Name(), "ticketing-2", "it is one image")
+	}
+}
+
+// TestAPorterIsTold to stop: a job is paused and goes on, and a cancelled one leaves nothing.
+func TestAPorterIsTold(t *testing.T) {
+	t.Parallel()
+	s, _, folder := annex(t, 48<<20)
+	slow, none := int64(8<<20), int64(0)
+	job := testkit.Begin(t, s.Service, toQcow2)
+	_, err := s.Change(t.Context(), job.Id, api.JobChange{Speed: &slow})
+	require.NoError(t, err)
+	begun := func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 8<<20 }
+	testkit.Await(t, s.Service, job.Id, begun)
+	_, err = s.Pause(t.Context(), job.Id)
+	require.NoError(t, err)
+	testkit.Await(t, s.Service, job.Id, func(j api.Job) bool { return j.State == api.JobStatePaused })
+	_, err = s.Change(t.Context(), job.Id, api.JobChange{Speed: &none})
+	require.NoError(t, err)
+	_, err = s.Resume(t.Context(), job.Id)
+	require.NoError(t, err)
+	testkit.Proven(t, s.Service, job.Id)
+
+	other := toQcow2
+	other.Destination = &plan.Place{Pool: "annex-store", Path: "other.qcow2"}
+	job = testkit.Begin(t, s.Service, other)
+	_, err = s.Change(t.Context(), job.Id, api.JobChange{Speed: &slow})
+	require.NoError(t, err)
+	testkit.Await(t, s.Service, job.Id, begun)
+	_, err = s.Cancel(t.Context(), job.Id)
+	require.NoError(t, err)
+	assert.Equal(t, api.JobStateCancelled, testkit.Await(t, s.Service, job.Id).State)
+	assert.NoFileExists(t, filepath.Join(folder, "other.qcow2"))
+	assert.NoDirExists(t, filepath.Join(folder, disks.StagingFolder))
+}
+
+// TestWhoMayBeAPorter: an invitation is good once, and a porter that is revoked is let in no more.
+func TestWhoMayBeAPorter(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t, filepath.Join(t.TempDir(), "state"), "--porters", "127.0.0.1:0")
+	i, err := s.InvitePorter(t.Context(), "annex")
+	require.NoError(t, err)
+	text, err := json.Marshal(i)
+	require.NoError(t, err)
+	dir := t.TempDir()
+	file := filepath.Join(dir, "invitation")
+	require.NoError(t, os.WriteFile(file, text, 0o600))
+	newer, err := s.InvitePorter(t.Context(), "annex")
+	require.NoError(t, err, "one that was not used is worth nothing then")
+	assert.NotEqual(t, i.Secret, newer.Secret)
+	r := testkit.Run(t, dir, t.TempDir(), "porter", "--invitation", file)
+	assert.Equal(t, 1, r.Code)
+	assert.Contains(t, r.Notes, "the invitation is not good any more")
+
+	p := testkit.Join(t, s, "annex")
+	r = testkit.Run(t, dir, t.TempDir(), "porter", "--invitation", filepath.Join(p.State, "invitation"))
+	assert.Contains(t, r.Notes, "the invitation is not good any more", "it was used")
+	_, err = s.InvitePorter(t.Context(), "annex")
+	assert.ErrorContains(t, err, "has joined already")
+	_, err = s.InvitePorter(t.Context(), "Annex!")
+	assert.ErrorContains(t, err, "small letters")
+
+	require.NoError(t, s.RevokePorter(t.Context(), "annex"))
+	tried, err := s.TestHost(t.Context(), "annex")
+	require.NoError(t, err)
+	assert.False(t, tried.Worked, "nothing can be reached there any more")
+	_, err = s.Porter(t.Context(), "annex")
+	assert.Error(t, err)
+}
