@@ -11,14 +11,16 @@ import (
 
 // runsPorter has the command run a porter, where it is given none of those below it.
 func (a *app) runsPorter(c *cobra.Command) {
-	var join, invitation string
+	var join, invitation, peers string
 	c.Long = `Runs a porter until it is interrupted: a computer near storage that works for a service elsewhere. It connects to the service, which reaches its files and sockets over that, with the rights
 of the user that runs the porter; nothing has to be let through to it. The first time it joins with an invitation; who it is from then on lies in its state folder.`
 	c.Example = `  bagaglio porter --join https://office.example:2248 --invitation annex.invitation
-  bagaglio porter`
+  bagaglio porter --peers annex.example:2249`
 	c.Args = exactly(0)
 	c.Flags().StringVar(&join, "join", "", "address of the service to join, HOST:PORT or a URL (default: the one that the invitation names)")
 	c.Flags().StringVar(&invitation, "invitation", "", "file with the invitation; once it has joined, none is needed")
+	c.Flags().
+		StringVar(&peers, "peers", "", "address at which other porters read from this one, HOST:PORT; without it, what goes to them goes through the service")
 	c.RunE = func(cmd *cobra.Command, _ []string) error {
 		state, err := a.stateFolder()
 		if err != nil {
@@ -36,6 +38,6 @@ of the user that runs the porter; nothing has to be let through to it. The first
 		if err != nil {
 			return err
 		}
-		return porter.Run(cmd.Context(), id, a.version, slog.New(slog.NewTextHandler(a.notes, nil)))
+		return porter.Run(cmd.Context(), id, a.version, peers, slog.New(slog.NewTextHandler(a.notes, nil)))
 	}
 }

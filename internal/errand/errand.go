@@ -36,6 +36,12 @@ func Work(name string) string { return "work." + name }
 // Stop is where a porter is told to stop.
 func Stop(name string) string { return "stop." + name }
 
+// Grant is where a porter is told which other one may read a folder of its own.
+func Grant(name string) string { return "grant." + name }
+
+// Reach is where a porter is asked whether it reaches another one.
+func Reach(name string) string { return "reach." + name }
+
 // Call is where a porter asks about a job.
 func Call(name string, job, epoch int64, what string) string {
 	return fmt.Sprintf("errand.%s.%d.%d.%s", name, job, epoch, what)
@@ -92,9 +98,19 @@ type Said struct {
 	Version string    `json:"version"`
 	Began   time.Time `json:"began"`
 	Cores   int       `json:"cores"`
-	Jobs    int       `json:"jobs"` // that it does now
-	User    string    `json:"user"` // that it runs as
+	Jobs    int       `json:"jobs"`            // that it does now
+	User    string    `json:"user"`            // that it runs as
+	Peers   string    `json:"peers,omitempty"` // address at which other porters read from it, empty for none
 }
+
+// Granted lets another porter read a folder for some time.
+type Granted struct {
+	Peer, Folder string
+	For          time.Duration
+}
+
+// Peer is another porter, and where it is read from.
+type Peer struct{ Porter, Address string }
 
 // Order is a job for a porter.
 type Order struct {
@@ -111,7 +127,10 @@ type Order struct {
 }
 
 // Ends are the folders of a subject on the porter's computer, empty where there is none.
-type Ends struct{ Source, Destination string }
+type Ends struct {
+	Source, Destination string
+	From                *Peer // that the source lies at, nil where that is the porter's own
+}
 
 // Stopped tells a porter to stop a job.
 type Stopped struct {

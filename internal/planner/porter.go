@@ -2,6 +2,7 @@ package planner
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"bagaglio/core/plan"
@@ -13,7 +14,10 @@ import (
 
 // Porters tells which porters can be given work now.
 type Porters interface {
+	// CanWork fails for one that can be given no work now.
 	CanWork(ctx context.Context, name string) error
+	// FromPeer says where one reads from another one, or why it cannot.
+	FromPeer(ctx context.Context, reader, from string) (errand.Peer, error)
 }
 
 // UsePorters has porters do what they can do near their storage.
@@ -48,7 +52,16 @@ func (s *Planner) assign(ctx context.Context, p *plan.Plan) error {
 	}
 	switch why := remains(*p, pools); {
 	case len(hosts) > 1:
-		tell("The service does it: its places lie on several computers, and what is copied goes through it.")
+		from, to, why := between(*p, pools, hosts)
+		if why == nil {
+			_, why = s.porters.FromPeer(ctx, to, from)
+		}
+		if why != nil {
+			tell("The service does it, and what is copied goes through it: %v.", why)
+			return nil
+		}
+		p.Porter = to
+		tell("The porter %s does it, and reads from the porter %s: what is copied goes straight between them, over that line once.", to, from)
 	case why != "":
 		tell("The service does it, not the porter %s: %s. What is copied goes over the line to it and back.", porter, why)
 	default:
@@ -60,6 +73,31 @@ func (s *Planner) assign(ctx context.Context, p *plan.Plan) error {
 		tell("The porter %s does it: all of it lies on its computer, and nothing that is copied goes over the line.", porter)
 	}
 	return nil
+}
+
+// between are the porters that a plan reads from and writes to, or why it is not between two.
+func between(p plan.Plan, pools []store.Pool, hosts map[string]bool) (from, to string, why error) {
+	if why := remains(p, pools); why != "" {
+		return "", "", errors.New(why)
+	}
+	if p.Request.Release || p.Request.Kind != plan.Convert && p.Request.Kind != plan.Copy {
+		return "", "", errors.New("it is not only read from one porter and written by another one")
+	}
+	on := map[string]string{}
+	for _, pool := range pools {
+		on[pool.Name] = pool.Host
+	}
+	for _, d := range p.Bodies {
+		f, t := on[d.Request.Source.Pool], on[d.Request.Destination.Pool]
+		switch {
+		case !hosts[f] || !hosts[t]:
+			return "", "", errors.New("not all of its places lie on computers with porters")
+		case from != "" && (from != f || to != t):
+			return "", "", errors.New("its places lie on more than two computers")
+		}
+		from, to = f, t
+	}
+	return from, to, nil
 }
 
 // remains says why the work of a plan stays with the service, empty where it need not.
@@ -104,18 +142,26 @@ func (s *Planner) Away(ctx context.Context, p plan.Plan) (map[string]errand.Ends
 	if err != nil {
 		return nil, err
 	}
-	folder := map[string]string{}
+	folder, on := map[string]string{}, map[string]string{}
 	for _, pool := range pools {
-		if pool.Host != p.Porter {
-			return nil, fmt.Errorf("the pool %s does not lie on %s any more: plan it again", pool.Name, p.Porter)
-		}
-		folder[pool.Name] = pool.Folder
+		folder[pool.Name], on[pool.Name] = pool.Folder, pool.Host
 	}
 	all := map[string]errand.Ends{}
 	for _, d := range p.Bodies {
-		e := errand.Ends{Source: folder[d.Request.Source.Pool]}
-		if to := d.Request.Destination; to != nil {
+		from, to := d.Request.Source.Pool, d.Request.Destination
+		e := errand.Ends{Source: folder[from]}
+		if on[from] != p.Porter {
+			peer, err := s.porters.FromPeer(ctx, p.Porter, on[from])
+			if err != nil {
+				return nil, err
+			}
+			e.From = &peer
+		}
+		if to != nil {
 			e.Destination = folder[to.Pool]
+			if on[to.Pool] != p.Porter {
+				return nil, fmt.Errorf("the pool %s does not lie on %s any more: plan it again", to.Pool, p.Porter)
+			}
 		}
 		all[d.ID] = e
 	}

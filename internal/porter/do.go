@@ -184,7 +184,15 @@ func (w *work) open() (ends map[string]step.Ends, closeAll func(), err error) {
 		return f
 	}
 	for subject, e := range w.order.Ends {
-		ends[subject] = step.Ends{Source: folder(e.Source), Destination: folder(e.Destination), Scratch: w.porter.id.state}
+		there := step.Ends{Destination: folder(e.Destination), Scratch: w.porter.id.state}
+		if e.From == nil {
+			there.Source = folder(e.Source)
+		} else if err == nil {
+			if there.Source, err = w.porter.from(*e.From, e.Source); err == nil {
+				all = append(all, there.Source)
+			}
+		}
+		ends[subject] = there
 	}
 	if err != nil {
 		closeAll()

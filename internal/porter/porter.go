@@ -41,10 +41,12 @@ type Porter struct {
 	began   time.Time
 	conn    *nats.Conn
 	jobs    jobs
+	grants  grants
+	peers   string // address at which other porters read, empty for none
 }
 
-// Run works for the service until the context ends.
-func Run(ctx context.Context, id *Identity, version string, log *slog.Logger) error {
+// Run works for the service until the context ends. Other porters read from it at the address peers, unless that is empty.
+func Run(ctx context.Context, id *Identity, version, peers string, log *slog.Logger) error {
 	p := &Porter{id: id, version: version, log: log, began: time.Now(), jobs: jobs{all: map[int64]*doing{}}}
 	inside, err := door.OpenInside(id.state)
 	if err != nil {
@@ -55,6 +57,11 @@ func Run(ctx context.Context, id *Identity, version string, log *slog.Logger) er
 	var all sync.WaitGroup
 	defer all.Wait()
 	defer stop()
+	if peers != "" {
+		if err := p.serve(ctx, peers); err != nil {
+			return err
+		}
+	}
 	for range spare {
 		all.Go(func() { p.offer(ctx, inside) })
 	}
@@ -63,8 +70,12 @@ func Run(ctx context.Context, id *Identity, version string, log *slog.Logger) er
 		return err
 	}
 	defer p.conn.Close()
-	if _, err := p.conn.Subscribe(errand.Stop(id.Porter), p.stopped); err != nil {
-		return fmt.Errorf("hearing when to stop: %w", err)
+	for subject, hear := range map[string]nats.MsgHandler{
+		errand.Stop(id.Porter): p.stopped, errand.Grant(id.Porter): p.granted, errand.Reach(id.Porter): func(m *nats.Msg) { go p.reaches(m) },
+	} {
+		if _, err := p.conn.Subscribe(subject, hear); err != nil {
+			return fmt.Errorf("hearing what the service says: %w", err)
+		}
 	}
 	all.Go(func() { p.here(ctx) })
 	log.Info("working", "porter", id.Porter, "service", id.Service)
@@ -191,7 +202,9 @@ func (p *Porter) here(ctx context.Context) {
 	}
 	told := ""
 	for {
-		b, err := json.Marshal(errand.Said{Version: p.version, Began: p.began, Cores: runtime.NumCPU(), Jobs: p.jobs.count(), User: name})
+		b, err := json.Marshal(
+			errand.Said{Version: p.version, Began: p.began, Cores: runtime.NumCPU(), Jobs: p.jobs.count(), User: name, Peers: p.peers},
+		)
 		if err == nil {
 			var answer *nats.Msg
 			answer, err = p.conn.Request(errand.Here(p.id.Porter), b, callIn)
@@ -245,23 +258,23 @@ func (p *Porter) take(ctx context.Context, js jetstream.JetStream) error {
 	if err != nil {
 		return err
 	}
-	for ctx.Err() == nil {
-		batch, err := consumer.Fetch(1, jetstream.FetchMaxWait(callIn))
+	orders, err := consumer.Messages(jetstream.PullMaxMessages(1))
+	if err != nil {
+		return err
+	}
+	defer context.AfterFunc(ctx, orders.Stop)()
+	defer orders.Stop()
+	for {
+		m, err := orders.Next()
 		if err != nil {
 			return err
 		}
-		for m := range batch.Messages() {
-			var o errand.Order
-			if err := json.Unmarshal(m.Data(), &o); err != nil {
-				p.log.Error("an order that cannot be read: the service is of another version", "error", err)
-				_ = m.Term() // nobody can read it
-				continue
-			}
-			p.jobs.start(func() { p.do(ctx, o, m) })
+		var o errand.Order
+		if err := json.Unmarshal(m.Data(), &o); err != nil {
+			p.log.Error("an order that cannot be read: the service is of another version", "error", err)
+			_ = m.Term() // nobody can read it
+			continue
 		}
-		if err := batch.Error(); err != nil {
-			return err
-		}
+		p.jobs.start(func() { p.do(ctx, o, m) })
 	}
-	return nil
 }

@@ -9,6 +9,7 @@ import (
 	"io"
 	"time"
 
+	"bagaglio/core/storage"
 	"bagaglio/internal/engine"
 	"bagaglio/internal/errand"
 
@@ -58,7 +59,8 @@ func (s *Porters) admit(name, secret string) (*server.Permissions, bool) {
 			errand.Here(name), "errand." + name + ".>", "$JS.API.INFO", "$JS.API.CONSUMER.INFO." + errand.Stream + "." + name,
 			"$JS.API.CONSUMER.MSG.NEXT." + errand.Stream + "." + name, "$JS.ACK." + errand.Stream + "." + name + ".>",
 		}},
-		Subscribe: &server.SubjectPermission{Allow: []string{errand.Stop(name), inbox}},
+		Subscribe: &server.SubjectPermission{Allow: []string{errand.Stop(name), errand.Grant(name), errand.Reach(name), inbox}},
+		Response:  &server.ResponsePermission{MaxMsgs: 1, Expires: time.Minute},
 	}, true
 }
 
@@ -128,4 +130,62 @@ func (s *Porters) called(m *nats.Msg) {
 	if err != nil && !errors.Is(err, nats.ErrConnectionClosed) {
 		s.log.Error("answering a porter", "porter", k.Porter, "job", k.Job, "error", err)
 	}
+}
+
+// FromPeer says where one porter reads from another one, or why it cannot.
+func (s *Porters) FromPeer(ctx context.Context, reader, from string) (errand.Peer, error) {
+	p, err := s.Porter(ctx, from)
+	if err != nil {
+		return errand.Peer{}, err
+	}
+	if err := s.CanWork(ctx, reader); err != nil {
+		return errand.Peer{}, fmt.Errorf("%w: %w", storage.ErrLost, err)
+	}
+	if !p.Connected {
+		return errand.Peer{}, fmt.Errorf("%w: the porter %s is not connected", storage.ErrLost, from)
+	}
+	if p.Is.Peers == "" {
+		return errand.Peer{}, fmt.Errorf("the porter %s lets no other porters read from it (porter --peers)", from)
+	}
+	peer := errand.Peer{Porter: from, Address: p.Is.Peers}
+	var a errand.Answer[struct{}]
+	if err := s.request(ctx, errand.Reach(reader), peer, &a); err != nil {
+		return peer, err
+	}
+	if err := a.Problem.Error(); err != nil {
+		return peer, fmt.Errorf("%w: the porter %s does not reach %s at %s: %w", storage.ErrLost, reader, from, peer.Address, err)
+	}
+	return peer, nil
+}
+
+// grantFor is for how long a porter may read from another one, unless that is said again.
+const grantFor = 2 * errand.LeaseFor
+
+// grant lets a porter read what a job of it reads.
+func (s *Porters) grant(ctx context.Context, reader string, ends map[string]errand.Ends) error {
+	for _, e := range ends {
+		if e.From == nil {
+			continue
+		}
+		var done struct{}
+		if err := s.request(ctx, errand.Grant(e.From.Porter), errand.Granted{Peer: reader, Folder: e.Source, For: grantFor}, &done); err != nil {
+			return fmt.Errorf("letting %s read from %s: %w", reader, e.From.Porter, err)
+		}
+	}
+	return nil
+}
+
+// request asks a porter something.
+func (s *Porters) request(ctx context.Context, subject string, what, answer any) error {
+	b, err := json.Marshal(what)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, handshakeIn)
+	defer cancel()
+	m, err := s.conn.RequestWithContext(ctx, subject, b)
+	if err != nil {
+		return fmt.Errorf("%w: the porter %s does not answer: %w", storage.ErrLost, errand.PorterOf(subject), err)
+	}
+	return json.Unmarshal(m.Data, answer)
 }

@@ -53,11 +53,15 @@ func (s *Porters) Do(ctx context.Context, porter string, o errand.Order, t job.T
 		defer s.mu.Unlock()
 		delete(s.errands, k)
 	}()
+	if err := s.grant(ctx, porter, o.Ends); err != nil {
+		return receipt.Receipt{}, err
+	}
 	if err := s.send(ctx, porter, o); err != nil {
 		return receipt.Receipt{}, fmt.Errorf("%w: giving the job to the porter %s: %w", storage.ErrLost, porter, err)
 	}
-	silent := time.NewTicker(time.Second)
+	silent, grants := time.NewTicker(time.Second), time.NewTicker(errand.LeaseFor/2)
 	defer silent.Stop()
+	defer grants.Stop()
 	stopped := ctx.Done()
 	for {
 		select {
@@ -66,6 +70,12 @@ func (s *Porters) Do(ctx context.Context, porter string, o errand.Order, t job.T
 		case <-stopped:
 			stopped = nil
 			s.stop(porter, errand.Stopped{Job: o.Job, Epoch: o.Epoch, SetAside: errors.Is(context.Cause(ctx), step.ErrSetAside)})
+		case <-grants.C:
+			go func() {
+				if err := s.grant(ctx, porter, o.Ends); err != nil && ctx.Err() == nil {
+					s.log.Warn("prolonging a grant", "job", o.Job, "error", err) // it is tried again
+				}
+			}()
 		case <-silent.C:
 			if quiet := time.Since(time.Unix(0, r.heard.Load())); quiet > errand.LeaseFor+errand.Margin {
 				return receipt.Receipt{}, errors.Join(

@@ -362,7 +362,7 @@ func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt,
 // away has a porter do a job.
 func (q *Queue) away(ctx context.Context, j store.Job, task job.Task) (receipt.Receipt, error) {
 	ends, err := q.planner.Away(ctx, j.Plan)
-	if err != nil {
+	if err != nil { // where a porter is away, it waits
 		return unrun(j, receipt.Failed, err), err
 	}
 	done, err := q.options.Porters.Do(ctx, j.Plan.Porter, errand.Order{Job: j.ID, Epoch: j.Epoch, Ends: ends}, task)

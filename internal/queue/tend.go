@@ -194,15 +194,15 @@ func (q *Queue) isOver(ctx context.Context, j store.Job, t trouble) bool {
 			return true // the job ends with that
 		}
 		space, err := q.places.Space(record)
-		if err != nil || !q.mayGoOn(journal, d, t, space) {
+		if err != nil || !q.mayGoOn(journal, j.Plan.Porter, d, t, space) {
 			return false
 		}
 	}
 	return true
 }
 
-// mayGoOn tells whether the work on a disk is worth another try, as far as its storage goes.
-func (q *Queue) mayGoOn(journal *step.Journal, d plan.Disk, t trouble, space storage.Space) bool {
+// mayGoOn tells whether the work on a disk is worth another try, as far as its storage goes. What a porter calls its storage is not what that is called from here.
+func (q *Queue) mayGoOn(journal *step.Journal, porter string, d plan.Disk, t trouble, space storage.Space) bool {
 	var state disks.State
 	known := false
 	if journal != nil {
@@ -221,7 +221,7 @@ func (q *Queue) mayGoOn(journal *step.Journal, d plan.Disk, t trouble, space sto
 		left := d.After.AllocatedSize - state.Receipt.BytesWritten
 		return enough(space, min(max(left, 0), leastRoom))
 	}
-	return !space.ReadOnly && space.ID == state.Storage
+	return !space.ReadOnly && (porter != "" || space.ID == state.Storage)
 }
 
 // enough tells whether more than so many bytes are free, as far as is known.

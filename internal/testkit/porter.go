@@ -27,6 +27,7 @@ type Porter struct {
 	State string // folder
 	Line  *Cable
 	t     testing.TB
+	flags []string
 	cmd   *exec.Cmd
 	notes *bytes.Buffer
 }
@@ -47,13 +48,16 @@ func Join(t testing.TB, s *Service, name string) *Porter {
 	return p
 }
 
+// Flags are those that it is started with from then on.
+func (p *Porter) Flags(flags ...string) { p.flags = flags }
+
 // Start starts it again after it has ended.
 func (p *Porter) Start() { p.start() }
 
 func (p *Porter) start(flags ...string) {
 	p.t.Helper()
 	p.notes = &bytes.Buffer{}
-	p.cmd = exec.Command(Binary(p.t), append([]string{"porter", "--state", p.State}, flags...)...)
+	p.cmd = exec.Command(Binary(p.t), append(append([]string{"porter", "--state", p.State}, p.flags...), flags...)...)
 	p.cmd.Stderr = p.notes
 	require.NoError(p.t, p.cmd.Start())
 }

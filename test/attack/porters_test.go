@@ -5,6 +5,7 @@ import (
 	"crypto/x509"
 	"encoding/json"
 	"encoding/pem"
+	"errors"
 	"net"
 	"os"
 	"path/filepath"
@@ -65,8 +66,7 @@ func refused(conn net.Conn, err error) bool {
 	}
 	_ = conn.SetReadDeadline(time.Now().Add(10 * time.Second))
 	_, err = conn.Read(make([]byte, 1))
-	wait, silent := err.(net.Error)
-	return err != nil && !(silent && wait.Timeout())
+	return err != nil && !errors.Is(err, os.ErrDeadlineExceeded)
 }
 
 // toEngine connects to the engine over a connection that is made already.

@@ -23,7 +23,7 @@ func world(t *testing.T) *testkit.Service {
 	root, err := testkit.Root()
 	require.NoError(t, err)
 	require.FileExists(t, filepath.Join(root, "web/dist/app/index.html"), "the console is not built: make console")
-	s := testkit.Start(t, filepath.Join(t.TempDir(), "state"))
+	s := testkit.Start(t, filepath.Join(t.TempDir(), "state"), "--porters", "127.0.0.1:0")
 	quay := s.Pool("quay-store")
 	s.Pool("lighthouse-store")
 	b := make([]byte, 5<<20)

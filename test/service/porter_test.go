@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"encoding/json"
 	"os"
 	"path/filepath"
@@ -97,7 +98,6 @@ func TestAPorterIsKilled(t *testing.T) {
 	assert.NotEmpty(t, files, "what it has done stays")
 	p.Start()
 	p.Connected(s)
-	_, _ = s.Resume(t.Context(), job.Id) // it may go on by itself already
 	j := testkit.Await(t, s.Service, job.Id, func(j api.Job) bool {
 		return j.State == api.JobStateRunning && j.Progress != nil && j.Progress.Step == "fill" && j.Progress.Done > 0
 	})
@@ -248,4 +248,80 @@ func TestWhoMayBeAPorter(t *testing.T) {
 	assert.False(t, tried.Worked, "nothing can be reached there any more")
 	_, err = s.Porter(t.Context(), "annex")
 	assert.Error(t, err)
+}
+
+// TestStraightBetweenPorters: a disk that is copied or converted from the computer of one porter to that of another one goes straight between them, once, without its holes; where they do not reach each
+// other it goes through the service.
+func TestStraightBetweenPorters(t *testing.T) {
+	t.Parallel()
+	const size, length = 32 << 20, 1 << 30
+	s, p, folder := annex(t, size)
+	p.Stop()
+	p.Flags("--peers", "127.0.0.1:0")
+	p.Start()
+	p.Connected(s)
+	require.NoError(t, os.Truncate(filepath.Join(folder, "ticketing.raw"), length)) // the rest is a hole
+	beacon := testkit.Join(t, s, "beacon")
+	there := t.TempDir()
+	_, err := s.AddPool(t.Context(), api.NewPool{Name: "beacon-store", Host: ptr("beacon"), Folder: there})
+	require.NoError(t, err)
+	before := p.Line.Bytes.Load() + beacon.Line.Bytes.Load()
+	for _, r := range []plan.Request{
+		{Kind: plan.Convert, As: "qcow2", Source: toQcow2.Source, Destination: &plan.Place{Pool: "beacon-store", Path: "ticketing.qcow2"}},
+		{Kind: plan.Copy, Source: toQcow2.Source, Destination: &plan.Place{Pool: "beacon-store", Path: "ticketing.raw"}},
+	} {
+		job := testkit.Begin(t, s.Service, r)
+		assert.Contains(t, checkOf(t, *job.Plan, "porter"), "The porter beacon does it, and reads from the porter annex")
+		done := testkit.Proven(t, s.Service, job.Id)
+		assert.Equal(t, "beacon", done.Porter)
+	}
+	assert.Less(t, p.Line.Bytes.Load()+beacon.Line.Bytes.Load()-before, int64(size/4), "what goes through the service")
+	want, err := os.ReadFile(filepath.Join(folder, "ticketing.raw"))
+	require.NoError(t, err)
+	got, err := os.ReadFile(filepath.Join(there, "ticketing.raw"))
+	require.NoError(t, err)
+	assert.True(t, bytes.Equal(want, got))
+
+	job := testkit.Begin(t, s.Service, plan.Request{
+		Kind:        plan.Convert,
+		As:          "raw",
+		Source:      plan.Place{Pool: "beacon-store", Path: "ticketing.qcow2"},
+		Destination: &plan.Place{Pool: "annex-store", Path: "back.raw"},
+	})
+	assert.Contains(t, checkOf(t, *job.Plan, "porter"), "the porter beacon lets no other porters read from it")
+	assert.Empty(t, testkit.Proven(t, s.Service, job.Id).Porter)
+}
+
+// TestThePorterThatIsReadFromDies: the job waits for it, and goes on.
+func TestThePorterThatIsReadFromDies(t *testing.T) {
+	t.Parallel()
+	s, p, folder := annex(t, 48<<20)
+	p.Stop()
+	p.Flags("--peers", "127.0.0.1:0")
+	p.Start()
+	p.Connected(s)
+	testkit.Join(t, s, "beacon")
+	there := t.TempDir()
+	_, err := s.AddPool(t.Context(), api.NewPool{Name: "beacon-store", Host: ptr("beacon"), Folder: there})
+	require.NoError(t, err)
+	job := testkit.Begin(t, s.Service, plan.Request{
+		Kind: plan.Copy, Source: toQcow2.Source, Destination: &plan.Place{Pool: "beacon-store", Path: "ticketing.raw"},
+	})
+	slow, none := int64(8<<20), int64(0)
+	_, err = s.Change(t.Context(), job.Id, api.JobChange{Speed: &slow})
+	require.NoError(t, err)
+	testkit.Await(t, s.Service, job.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 8<<20 })
+	p.Kill()
+	j := testkit.Await(t, s.Service, job.Id, func(j api.Job) bool { return j.State == api.JobStatePaused })
+	assert.NotEmpty(t, j.Reason)
+	p.Start()
+	p.Connected(s)
+	_, err = s.Change(t.Context(), job.Id, api.JobChange{Speed: &none})
+	require.NoError(t, err)
+	assert.Equal(t, "beacon", testkit.Proven(t, s.Service, job.Id).Porter)
+	want, err := os.ReadFile(filepath.Join(folder, "ticketing.raw"))
+	require.NoError(t, err)
+	got, err := os.ReadFile(filepath.Join(there, "ticketing.raw"))
+	require.NoError(t, err)
+	assert.True(t, bytes.Equal(want, got))
 }

@@ -57,6 +57,16 @@ var kinds = []kind{
 		require.NoError(t, err)
 		return f, dir
 	}, true},
+	{"http, as it is served", func(t *testing.T) (storage.Folder, string) {
+		dir := t.TempDir()
+		here, err := local.Open(dir)
+		require.NoError(t, err)
+		server := httptest.NewServer(storagehttp.Handler("/disks", here))
+		t.Cleanup(server.Close)
+		f, err := storagehttp.Open(storagehttp.Login{URL: server.URL + "/disks"})
+		require.NoError(t, err)
+		return f, dir
+	}, true},
 }
 
 func overSSH(t *testing.T, config ...string) (*sftp.Folder, string) {

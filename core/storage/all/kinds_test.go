@@ -37,5 +37,5 @@ func TestEveryKindChecksItsServers(t *testing.T) {
 	}
 	_, err := storage.LookupKind("floppy")
 	require.ErrorIs(t, err, storage.ErrNoKind)
-	assert.ErrorContains(t, err, "http, sftp")
+	assert.ErrorContains(t, err, "http, porter, sftp")
 }

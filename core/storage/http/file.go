@@ -2,10 +2,14 @@ package http
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
+	"slices"
+	"sync"
 	"time"
 
 	"bagaglio/core/storage"
@@ -58,6 +62,64 @@ func (f *file) ReadAt(p []byte, off int64) (int, error) {
 		return n, fmt.Errorf("%w: reading %s from the server: %w", storage.ErrLost, f.name, err)
 	}
 	return n, short
+}
+
+// sparse is a file of which the server tells what holds data.
+type sparse struct {
+	*file
+	once sync.Once
+	runs [][2]int64
+	err  error
+}
+
+// Range asks the server for all runs, the first time. What is no list of runs in their order is an error.
+func (s *sparse) Range(off int64) (end int64, data bool, err error) {
+	s.once.Do(func() { s.runs, s.err = s.ask() })
+	if s.err != nil {
+		return 0, false, s.err
+	}
+	i, in := slices.BinarySearchFunc(s.runs, off, func(run [2]int64, off int64) int {
+		switch {
+		case run[1] <= off:
+			return -1
+		case run[0] > off:
+			return 1
+		}
+		return 0
+	})
+	switch {
+	case in:
+		return s.runs[i][1], true, nil
+	case i < len(s.runs):
+		return s.runs[i][0], false, nil
+	}
+	return s.size, false, nil
+}
+
+func (s *sparse) ask() (runs [][2]int64, err error) {
+	ctx, cancel := context.WithTimeout(context.Background(), listFor)
+	defer cancel()
+	header := map[string]string{"Accept": runsType}
+	maps.Copy(header, s.same)
+	answer, err := s.folder.ask(ctx, http.MethodGet, s.name, header, nil, http.StatusOK, http.StatusNotAcceptable)
+	if err != nil {
+		return nil, err
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode == http.StatusNotAcceptable {
+		return [][2]int64{{0, s.size}}, nil
+	}
+	if err := json.NewDecoder(io.LimitReader(answer.Body, maxList)).Decode(&runs); err != nil {
+		return nil, fmt.Errorf("reading what of %s holds data: %w", s.name, err)
+	}
+	last := int64(0)
+	for _, r := range runs {
+		if r[0] < last || r[1] <= r[0] || r[1] > s.size {
+			return nil, fmt.Errorf("what the server says of %s is no list of runs", s.name)
+		}
+		last = r[1]
+	}
+	return runs, nil
 }
 
 // patient gives up a body of which nothing comes for too long.

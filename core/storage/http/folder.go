@@ -3,6 +3,7 @@ package http
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -24,6 +25,8 @@ type Login struct {
 	URL      string // of the folder, http or https
 	User     string // for basic authentication (RFC 7617), with Password; empty for none
 	Password string
+	// TLS is what is shown to the server, and what it is known by; nil for what the system trusts.
+	TLS *tls.Config
 }
 
 // patience is for how long a server may say nothing while it is asked something.
@@ -49,6 +52,7 @@ func Open(login Login) (*Folder, error) {
 	return &Folder{base: base, login: login, client: &http.Client{
 		Transport: &http.Transport{
 			Proxy:                  http.ProxyFromEnvironment,
+			TLSClientConfig:        login.TLS,
 			MaxIdleConnsPerHost:    16,
 			ResponseHeaderTimeout:  patience,
 			TLSHandshakeTimeout:    patience,
@@ -135,6 +139,9 @@ func (f *Folder) Open(name string) (storage.File, error) {
 		file.same["If-Match"] = tag
 	} else if at := a.header.Get("Last-Modified"); at != "" {
 		file.same["If-Unmodified-Since"] = at
+	}
+	if a.header.Get(runsHeader) != "" {
+		return &sparse{file: file}, nil
 	}
 	return file, nil
 }

@@ -5,12 +5,17 @@ import { calls, items, result, type Host } from "../api/client.ts";
 import { Choice } from "../components/choice.tsx";
 import { Failure } from "../components/failure.tsx";
 import { LoginFields, loginFrom } from "../components/login-fields.tsx";
+import { Porters } from "../components/porters.tsx";
 import { TextField } from "../components/text-field.tsx";
 import { TrialView } from "../components/trial-view.tsx";
 
 /** The computers that pools lie on, and forms for new hosts and pools. */
 export function HostsPage() {
-  const hosts = useQuery({ queryKey: ["hosts"], queryFn: () => items(calls.GET("/v1/hosts")) });
+  const hosts = useQuery({
+    queryKey: ["hosts"],
+    queryFn: () => items(calls.GET("/v1/hosts")),
+    refetchInterval: 5000, // a porter that joins becomes one
+  });
   return (
     <div className="space-y-6">
       <h1>Hosts</h1>
@@ -22,6 +27,7 @@ export function HostsPage() {
       {hosts.data?.map((host) => (
         <HostSheet key={host.name} host={host} />
       ))}
+      <Porters />
     </div>
   );
 }
@@ -51,8 +57,10 @@ function HostSheet({ host }: { host: Host }) {
       <div className="flex flex-wrap items-center gap-x-6 gap-y-2">
         <h2>{host.name}</h2>
         <span className="text-sm opacity-75">
-          {host.kind === "local" ? "the service's own computer" : `${host.kind}, ${host.address}`}
-          {host.user && `, as ${host.user}`}
+          {host.kind === "local" && "the service's own computer"}
+          {host.kind === "porter" && "reached through its porter"}
+          {(host.kind === "sftp" || host.kind === "http") && `${host.kind}, ${host.address}`}
+          {host.user && host.kind !== "porter" && `, as ${host.user}`}
           {host.logs_in_with.length > 0 && ` with ${host.logs_in_with.join(", ")}`}
         </span>
         <span className="grow" />

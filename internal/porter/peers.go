@@ -1,0 +1,172 @@
+package porter
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"bagaglio/core/storage"
+	storagehttp "bagaglio/core/storage/http"
+	"bagaglio/core/storage/local"
+	"bagaglio/internal/errand"
+
+	"github.com/nats-io/nats.go"
+)
+
+// reachIn is for how long another porter is waited for.
+const reachIn = 5 * time.Second
+
+// grants are which other porters may read which folders, and until when.
+type grants struct {
+	sync.Mutex
+	until map[errand.Granted]time.Time
+}
+
+// granted lets another porter read a folder for some time, as the service says.
+func (p *Porter) granted(m *nats.Msg) {
+	var g errand.Granted
+	if err := json.Unmarshal(m.Data, &g); err != nil {
+		p.log.Error("a grant that cannot be read", "error", err)
+		return
+	}
+	p.grants.Lock()
+	defer p.grants.Unlock()
+	until := time.Now().Add(g.For)
+	g.For = 0
+	if p.grants.until == nil {
+		p.grants.until = map[errand.Granted]time.Time{}
+	}
+	p.grants.until[g] = until
+	_ = m.Respond([]byte("{}")) // it says so again
+}
+
+// may tells whether another porter may read a folder now.
+func (p *Porter) may(peer, folder string) bool {
+	p.grants.Lock()
+	defer p.grants.Unlock()
+	return time.Now().Before(p.grants.until[errand.Granted{Peer: peer, Folder: folder}])
+}
+
+// below is where a folder is served to other porters.
+func below(folder string) string { return "/" + base64.RawURLEncoding.EncodeToString([]byte(folder)) }
+
+// serve lets other porters read, each what it may.
+func (p *Porter) serve(ctx context.Context, address string) error {
+	config, err := p.id.config("http/1.1")
+	if err != nil {
+		return err
+	}
+	config.ClientAuth, config.ClientCAs = tls.RequireAndVerifyClientCert, config.RootCAs
+	config.GetCertificate = func(*tls.ClientHelloInfo) (*tls.Certificate, error) { // that it has now
+		now, err := p.id.config("http/1.1")
+		if err != nil {
+			return nil, err
+		}
+		return &now.Certificates[0], nil
+	}
+	config.Certificates = nil
+	host, _, err := net.SplitHostPort(address)
+	if err != nil || host == "" {
+		return fmt.Errorf("%q is no address that other porters reach this one at: write HOST:PORT", address)
+	}
+	l, err := tls.Listen("tcp", address, config)
+	if err != nil {
+		return fmt.Errorf("listening to other porters: %w", err)
+	}
+	_, port, err := net.SplitHostPort(l.Addr().String()) // which may have been left open
+	if err != nil {
+		return errors.Join(err, l.Close())
+	}
+	p.peers = net.JoinHostPort(host, port)
+	server := &http.Server{
+		Handler:           http.HandlerFunc(p.read),
+		ReadHeaderTimeout: dialIn,
+		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    maxAnswer,
+	}
+	context.AfterFunc(ctx, func() { _ = server.Close() })
+	go func() { _ = server.Serve(l) }() // until then
+	return nil
+}
+
+// read lets another porter read a folder that it may.
+func (p *Porter) read(w http.ResponseWriter, r *http.Request) {
+	peer := nameOf(r.TLS)
+	first, _, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
+	folder, err := base64.RawURLEncoding.DecodeString(first)
+	if err != nil || !p.may(peer, string(folder)) {
+		http.Error(w, "that may not be read by "+storage.Printable(peer), http.StatusForbidden)
+		return
+	}
+	at, err := local.OpenApart(string(folder), local.Keep(p.id.state))
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusServiceUnavailable)
+		return
+	}
+	defer at.Close()
+	storagehttp.Handler(below(string(folder)), at).ServeHTTP(w, r)
+}
+
+// nameOf is who has shown a certificate.
+func nameOf(state *tls.ConnectionState) string {
+	if state == nil || len(state.PeerCertificates) == 0 {
+		return ""
+	}
+	return state.PeerCertificates[0].Subject.CommonName
+}
+
+// toPeer is what another porter is shown, and known by.
+func (p *Porter) toPeer(peer string) (*tls.Config, error) {
+	config, err := p.id.config("http/1.1")
+	if err != nil {
+		return nil, err
+	}
+	config.ServerName = peer
+	config.VerifyConnection = func(s tls.ConnectionState) error {
+		if nameOf(&s) != peer {
+			return x509.HostnameError{Certificate: s.PeerCertificates[0], Host: peer}
+		}
+		return nil
+	}
+	return config, nil
+}
+
+// from opens a folder of another porter.
+func (p *Porter) from(peer errand.Peer, folder string) (storage.Folder, error) {
+	config, err := p.toPeer(peer.Porter)
+	if err != nil {
+		return nil, err
+	}
+	return storagehttp.Open(storagehttp.Login{URL: "https://" + peer.Address + below(folder), TLS: config})
+}
+
+// reaches says whether another porter can be reached.
+func (p *Porter) reaches(m *nats.Msg) {
+	var peer errand.Peer
+	err := json.Unmarshal(m.Data, &peer)
+	var config *tls.Config
+	if err == nil {
+		config, err = p.toPeer(peer.Porter)
+	}
+	if err == nil {
+		var conn net.Conn
+		ctx, cancel := context.WithTimeout(context.Background(), reachIn)
+		defer cancel()
+		if conn, err = (&tls.Dialer{Config: config}).DialContext(ctx, "tcp", peer.Address); err == nil {
+			err = conn.Close()
+		}
+	}
+	b, jsonErr := json.Marshal(errand.Answer[struct{}]{Problem: errand.ProblemOf(err)})
+	if err := errors.Join(jsonErr, m.Respond(b)); err != nil {
+		p.log.Error("saying which porters can be reached", "error", err)
+	}
+}
