@@ -19,6 +19,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"bagaglio/core/storage/local"
@@ -46,6 +47,7 @@ type Identity struct {
 
 	state string
 	key   *ecdsa.PrivateKey
+	mu    sync.Mutex // of the certificate, which is renewed
 }
 
 // Join has a porter join a service at an address, host:port or https://host:port, with the invitation in a file. What it is from then on is kept in the folder state. The address that the
@@ -159,6 +161,13 @@ func (id *Identity) keep() error {
 	return local.WriteFile(filepath.Join(id.state, identityFile), append(b, '\n'))
 }
 
+// certificate is the present one, in PEM.
+func (id *Identity) certificate() string {
+	id.mu.Lock()
+	defer id.mu.Unlock()
+	return id.Certificate
+}
+
 // config is what a porter shows to the service, and knows it by.
 func (id *Identity) config(protocol string) (*tls.Config, error) {
 	roots := x509.NewCertPool()
@@ -166,10 +175,11 @@ func (id *Identity) config(protocol string) (*tls.Config, error) {
 		return nil, errors.New("the invitation has no authority in it")
 	}
 	c := &tls.Config{MinVersion: tls.VersionTLS13, RootCAs: roots, ServerName: authority.ServiceName, NextProtos: []string{protocol}}
-	if id.Certificate == "" {
+	certificate := id.certificate()
+	if certificate == "" {
 		return c, nil
 	}
-	block, _ := pem.Decode([]byte(id.Certificate))
+	block, _ := pem.Decode([]byte(certificate))
 	if block == nil {
 		return nil, errors.New("the porter has no certificate")
 	}
@@ -210,7 +220,7 @@ func (id *Identity) ask(ctx context.Context, path string, what any) (j porters.J
 
 // renew gets another certificate where the present one ends soon.
 func (id *Identity) renew(ctx context.Context) error {
-	block, _ := pem.Decode([]byte(id.Certificate))
+	block, _ := pem.Decode([]byte(id.certificate()))
 	if block == nil {
 		return errors.New("the porter has no certificate")
 	}
@@ -222,6 +232,8 @@ func (id *Identity) renew(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("renewing the certificate: %w", err)
 	}
+	id.mu.Lock()
+	defer id.mu.Unlock()
 	id.Certificate = j.Certificate
 	return id.keep()
 }

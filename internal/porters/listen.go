@@ -1,6 +1,7 @@
 package porters
 
 import (
+	"bufio"
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
@@ -20,23 +21,48 @@ import (
 	"bagaglio/internal/authority"
 	"bagaglio/internal/places"
 	"bagaglio/internal/store"
+
+	"golang.org/x/net/netutil"
 )
 
 // What a porter wants of a connection, as it says when that is secured (RFC 7301).
 const (
-	ProtocolJoin   = "http/1.1"          // to join, or to have its certificate renewed
-	ProtocolLine   = "bagaglio-line/1"   // to be reached: SSH, of which the porter is the server
-	ProtocolEngine = "bagaglio-engine/1" // the engine
-	handshakeIn    = 10 * time.Second    // for whoever connects
-	maxJoin        = 64 << 10            // bytes of what a porter joins with
-	spareLines     = 4                   // of a porter that wait to be used
-	lineIn         = 5 * time.Second     // for which one is waited
+	ProtocolJoin    = "http/1.1"          // to join, or to have its certificate renewed
+	ProtocolLine    = "bagaglio-line/1"   // to be reached: SSH, of which the porter is the server
+	ProtocolEngine  = "bagaglio-engine/1" // the engine
+	handshakeIn     = 10 * time.Second    // for whoever connects
+	maxJoin         = 64 << 10            // bytes of what a porter joins with
+	mostConnections = 2048                // of all porters
+	spareLines      = 4                   // of a porter that wait to be used
+	lineIn          = 5 * time.Second     // for which one is waited
 )
 
-// line is a connection over which a porter can be reached.
+// line is a connection over which a porter can be reached. The porter says nothing before it is used.
 type line struct {
 	net.Conn
+	in     *bufio.Reader
+	heard  chan struct{} // closed when something came, or it has ended
+	err    error         // why it has ended before anything came
 	closed func()
+}
+
+func newLine(conn net.Conn, closed func()) *line {
+	l := &line{Conn: conn, in: bufio.NewReader(conn), heard: make(chan struct{}), closed: closed}
+	go func() {
+		if _, l.err = l.in.Peek(1); l.err != nil {
+			_ = l.Close() // it is of no use
+		}
+		close(l.heard)
+	}()
+	return l
+}
+
+func (l *line) Read(p []byte) (int, error) {
+	<-l.heard
+	if l.err != nil {
+		return 0, l.err
+	}
+	return l.in.Read(p)
 }
 
 func (l *line) Close() error {
@@ -44,9 +70,20 @@ func (l *line) Close() error {
 	return l.Conn.Close()
 }
 
+// hasEnded tells whether a line that was not used has ended.
+func (l *line) hasEnded() bool {
+	select {
+	case <-l.heard:
+		return l.err != nil
+	default:
+		return false
+	}
+}
+
 // listen listens to porters.
 func (s *Porters) listen() error {
-	l, err := net.Listen("tcp", s.options.Listen)
+	alive := net.KeepAliveConfig{Enable: true, Idle: 10 * time.Second, Interval: 5 * time.Second, Count: 3} // a porter may go without a word
+	l, err := (&net.ListenConfig{KeepAliveConfig: alive}).Listen(context.Background(), "tcp", s.options.Listen)
 	if err != nil {
 		return fmt.Errorf("listening to porters: %w", err)
 	}
@@ -59,10 +96,11 @@ func (s *Porters) listen() error {
 	s.address = l.Addr().String()
 	s.mu.Unlock()
 	s.listener = closers{l, join}
+	l = netutil.LimitListener(l, mostConnections)
 	routes := http.NewServeMux()
 	routes.HandleFunc("POST /v1/join", s.join)
 	routes.HandleFunc("POST /v1/renew", s.renew)
-	server := &http.Server{Handler: routes, ReadHeaderTimeout: handshakeIn, MaxHeaderBytes: maxJoin}
+	server := &http.Server{Handler: routes, ReadHeaderTimeout: handshakeIn, ReadTimeout: handshakeIn, MaxHeaderBytes: maxJoin}
 	go func() { _ = server.Serve(join) }() // until the hall is closed
 	go func() {
 		for {
@@ -187,7 +225,7 @@ func (s *Porters) note(name string, c io.Closer) (forget func()) {
 
 // addLine keeps a connection over which a porter can be reached. Where there are enough already, the oldest goes.
 func (s *Porters) addLine(name string, conn *tls.Conn) {
-	l := &line{Conn: conn, closed: s.note(name, conn)}
+	l := newLine(conn, s.note(name, conn))
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.lines[name] == nil {
@@ -217,13 +255,17 @@ func (s *Porters) Dial(ctx context.Context, name string) (net.Conn, error) {
 	s.mu.Unlock()
 	wait := time.NewTimer(lineIn)
 	defer wait.Stop()
-	select {
-	case l := <-lines:
-		return l, nil
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	case <-wait.C:
-		return nil, fmt.Errorf("%w: the porter %s is not connected: look whether it runs there", storage.ErrLost, name)
+	for {
+		select {
+		case l := <-lines:
+			if !l.hasEnded() {
+				return l, nil
+			}
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-wait.C:
+			return nil, fmt.Errorf("%w: the porter %s is not connected: look whether it runs there", storage.ErrLost, name)
+		}
 	}
 }
 

@@ -39,7 +39,7 @@ func (s *Porters) startEngine(folder string) (err error) {
 		_, err = s.conn.Subscribe(errand.Here("*"), s.here)
 	}
 	if err == nil {
-		_, err = s.conn.Subscribe(errand.AllCalls, func(m *nats.Msg) { go s.called(m) })
+		_, err = s.conn.Subscribe(errand.AllCalls, s.call)
 	}
 	if err != nil {
 		return fmt.Errorf("preparing the engine: %w", err)
@@ -108,14 +108,24 @@ func (s *Porters) here(m *nats.Msg) {
 	_ = m.Respond([]byte(s.options.Version)) // it asks again
 }
 
-// called answers what a porter asks about a job.
-func (s *Porters) called(m *nats.Msg) {
-	k, what, err := errand.Parse(m.Subject)
+// call hears what a porter says about a job: how far it is in its order, and everything else side by side, since an answer may take long.
+func (s *Porters) call(m *nats.Msg) {
+	c, what, err := errand.Parse(m.Subject)
 	if err != nil {
 		return // nobody of ours
 	}
+	k := key{c.Porter, c.Job, c.Epoch}
+	if what == errand.Watch {
+		s.told(k, m.Data)
+		return
+	}
+	go s.called(m, k, what)
+}
+
+// called answers what a porter asks about a job.
+func (s *Porters) called(m *nats.Msg, k key, what string) {
 	s.mu.Lock()
-	r := s.errands[key{k.Porter, k.Job, k.Epoch}]
+	r := s.errands[k]
 	s.mu.Unlock()
 	var answer any
 	if r == nil {
@@ -128,7 +138,7 @@ func (s *Porters) called(m *nats.Msg) {
 		err = m.Respond(b)
 	}
 	if err != nil && !errors.Is(err, nats.ErrConnectionClosed) {
-		s.log.Error("answering a porter", "porter", k.Porter, "job", k.Job, "error", err)
+		s.log.Error("answering a porter", "porter", k.porter, "job", k.job, "error", err)
 	}
 }
 

@@ -29,7 +29,8 @@ type running struct {
 	task  job.Task
 	ctx   context.Context
 	ended chan errand.Ended
-	heard atomic.Int64 // when something came last, Unix time in nanoseconds
+	tells chan step.Progress // how far it is, in its order
+	heard atomic.Int64       // when something came last, Unix time in nanoseconds
 
 	mu   sync.Mutex
 	last int64 // number of what was kept last
@@ -42,16 +43,25 @@ func (s *Porters) Do(ctx context.Context, porter string, o errand.Order, t job.T
 		return receipt.Receipt{}, fmt.Errorf("%w: %w", storage.ErrLost, err)
 	}
 	o.ID, o.Plan, o.Every, o.Hold, o.By, o.Asks, o.Answer, o.Kept, o.Paced = t.ID, t.Plan, t.Every, t.Hold, t.By, t.Asks, t.Answer, t.Records != nil, t.Wait != nil
-	r := &running{task: t, ctx: ctx, ended: make(chan errand.Ended, 1)}
+	r := &running{task: t, ctx: ctx, ended: make(chan errand.Ended, 1), tells: make(chan step.Progress, mostTold)}
 	r.heard.Store(time.Now().UnixNano())
 	k := key{porter, o.Job, o.Epoch}
 	s.mu.Lock()
 	s.errands[k] = r
 	s.mu.Unlock()
+	watching := make(chan struct{})
+	go func() {
+		for p := range r.tells {
+			t.Watch(p)
+		}
+		close(watching)
+	}()
 	defer func() {
 		s.mu.Lock()
-		defer s.mu.Unlock()
 		delete(s.errands, k)
+		close(r.tells)
+		s.mu.Unlock()
+		<-watching
 	}()
 	if err := s.grant(ctx, porter, o.Ends); err != nil {
 		return receipt.Receipt{}, err
@@ -91,6 +101,28 @@ func (s *Porters) Do(ctx context.Context, porter string, o errand.Order, t job.T
 				)
 			}
 		}
+	}
+}
+
+// mostTold bounds the reports that wait to be noted: what is not noted is told by the next one.
+const mostTold = 64
+
+// told hears how far a job is.
+func (s *Porters) told(k key, data []byte) {
+	var p step.Progress
+	if err := json.Unmarshal(data, &p); err != nil {
+		return // another one comes
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r := s.errands[k]
+	if r == nil {
+		return
+	}
+	r.heard.Store(time.Now().UnixNano())
+	select {
+	case r.tells <- p:
+	default:
 	}
 }
 
@@ -140,8 +172,6 @@ func (r *running) answer(what string, data []byte) any {
 		return with(data, func(a errand.Asked) ([]byte, error) { return r.mark(ctx, a) })
 	case errand.Wait:
 		return with(data, func(a errand.Asked) (struct{}, error) { return struct{}{}, r.task.Wait(r.ctx, a.Bytes) })
-	case errand.Watch:
-		return with(data, func(p step.Progress) (struct{}, error) { r.task.Watch(p); return struct{}{}, nil })
 	case errand.Done:
 		return with(data, func(e errand.Ended) (struct{}, error) {
 			select {

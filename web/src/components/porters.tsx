@@ -131,7 +131,7 @@ function Invite() {
             {file}
           </a>{" "}
           is good once, until {when(invite.data.expires)}. On that computer:{" "}
-          <output className="figures break-all select-all">
+          <output className="figures wrap-anywhere select-all">
             bagaglio porter --join {location.hostname}:{invite.data.listens.replace(/^.*:/, "")} --invitation {file}
           </output>
         </p>

@@ -96,7 +96,7 @@ function HostSheet({ host }: { host: Host }) {
           </button>
         </div>
       )}
-      {host.kind !== "local" && (
+      {host.kind !== "local" && host.kind !== "porter" && (
         <details className="text-sm">
           <summary className="cursor-pointer">Change how it is reached</summary>
           <form className="mt-3 max-w-xl space-y-3" action={(form) => change.mutate(form)}>
