@@ -50,7 +50,7 @@ type yard struct {
 // TestKilledAtAnyMoment: the source is what it was, under its final name an image is whole or absent or still the old one, and after
 // the restart the job goes on by itself and ends as proven. BAGAGLIO_KILLS says how many kills.
 func TestKilledAtAnyMoment(t *testing.T) {
-	kills := 12
+	kills := 6
 	if n, err := strconv.Atoi(os.Getenv("BAGAGLIO_KILLS")); err == nil {
 		kills = n
 	}
@@ -63,7 +63,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	y.source, y.old = y.content(1, 48*mib), y.content(2, 48*mib)
 	require.NoError(t, os.WriteFile(filepath.Join(y.quay, "cargo-ledger.raw"), y.source, 0o400))
 	require.NoError(t, os.WriteFile(filepath.Join(y.quay, "old.raw"), y.old, 0o400))
-	layouts := fewer.Of(t, 6, y.layouts())
+	layouts := fewer.Of(t, 4, y.layouts())
 	y.prepare(layouts)
 	for y.kills < kills {
 		y.rand.Shuffle(len(layouts), func(i, j int) { layouts[i], layouts[j] = layouts[j], layouts[i] })

@@ -13,6 +13,7 @@ import (
 	"bagaglio/core/receipt"
 	"bagaglio/core/step/disks"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/fewer"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -295,6 +296,7 @@ func TestStraightBetweenPorters(t *testing.T) {
 // TestThePorterThatIsReadFromDies: the job waits for it, and goes on.
 func TestThePorterThatIsReadFromDies(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	s, p, folder := annex(t, 48<<20)
 	p.Stop()
 	p.Flags("--peers", "127.0.0.1:0")

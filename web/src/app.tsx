@@ -59,6 +59,9 @@ export function App() {
     queryKey: ["version"],
     queryFn: () => result(calls.GET("/v1/version")),
     staleTime: Infinity,
+    // Asked again by itself, a locked page would begin anew, and lose what somebody has typed.
+    refetchOnWindowFocus: false,
+    refetchOnReconnect: false,
   });
   if (version.error instanceof Problem && version.error.status === 401) {
     return <LockedPage />;
