@@ -169,6 +169,9 @@ func (f *Folder) Stat(name string) (storage.Info, error) {
 	}
 	name = path.Clean(name)
 	modified, _ := http.ParseTime(a.header.Get("Last-Modified")) // without one, the zero time
+	if exact, err := time.Parse(time.RFC3339Nano, a.header.Get(modifiedHeader)); err == nil {
+		modified = exact
+	}
 	folder := a.folder || name == "."
 	return storage.Info{Name: name, Size: max(0, a.length), Room: storage.Unknown, Modified: modified, IsDir: folder, Regular: !folder}, nil
 }
@@ -181,6 +184,7 @@ type response struct {
 		Modified string    `xml:"DAV: prop>getlastmodified"`
 		Folder   *struct{} `xml:"DAV: prop>resourcetype>collection"`
 	} `xml:"DAV: propstat"`
+	Exact string `xml:"bagaglio: modified"` // as modifiedHeader has it
 }
 
 // Bounds of a server's list of files: its length in bytes, its entries, and how long it may take.
@@ -253,6 +257,9 @@ func (f *Folder) List(dir string) ([]storage.Info, error) {
 			if p.Folder != nil {
 				info.IsDir, info.Regular = true, false
 			}
+		}
+		if exact, err := time.Parse(time.RFC3339Nano, r.Exact); err == nil {
+			info.Modified = exact
 		}
 		infos = append(infos, info)
 	})

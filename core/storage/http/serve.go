@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"path"
 	"strings"
+	"time"
 
 	"bagaglio/core/storage"
 )
@@ -20,7 +21,9 @@ import (
 const (
 	runsType   = "application/vnd.bagaglio.runs+json"
 	runsHeader = "Bagaglio-Runs"
-	maxRuns    = 100_000 // of a file; one with more has none that is told
+	// modifiedHeader is when a file was modified (RFC 3339), since Last-Modified has no parts of a second: who skips holes by a list sees a change only by that.
+	modifiedHeader = "Bagaglio-Modified"
+	maxRuns        = 100_000 // of a file; one with more has none that is told
 )
 
 // Handler serves the files of a folder to be read below a path, as [Open] reads them: by ranges (RFC 9110) and by lists of folders (RFC 4918, section 9.1). What another program
@@ -86,12 +89,20 @@ func (h handler) file(w http.ResponseWriter, r *http.Request, name string) error
 		return err
 	}
 	defer file.Close()
+	if info, err = h.folder.Stat(name); err != nil { // behind opening it: what is sent is never newer than its tag
+		return err
+	}
 	finder, sparse := file.(storage.RangeFinder)
 	if sparse {
 		w.Header().Set(runsHeader, "1")
 	}
-	w.Header().Set("ETag", fmt.Sprintf(`"%x-%x-%x-%x"`, info.Size, info.Modified.UnixNano(), info.Changed.UnixNano(), info.ID))
+	tag := fmt.Sprintf(`"%x-%x-%x-%x"`, info.Size, info.Modified.UnixNano(), info.Changed.UnixNano(), info.ID)
+	w.Header().Set("ETag", tag)
+	w.Header().Set(modifiedHeader, info.Modified.UTC().Format(time.RFC3339Nano))
 	if sparse && r.Header.Get("Accept") == runsType {
+		if same := r.Header.Get("If-Match"); same != "" && same != tag {
+			return fault{fmt.Errorf("%s was changed", name), http.StatusPreconditionFailed}
+		}
 		return sendRuns(w, finder, info.Size)
 	}
 	w.Header().Set("Content-Type", "application/octet-stream")
@@ -126,6 +137,7 @@ type entry struct {
 	Modified string    `xml:"DAV: propstat>prop>getlastmodified"`
 	Folder   *struct{} `xml:"DAV: propstat>prop>resourcetype>collection,omitempty"`
 	Status   string    `xml:"DAV: propstat>status"`
+	Exact    string    `xml:"bagaglio: modified"` // as modifiedHeader has it
 }
 
 func (h handler) list(w http.ResponseWriter, r *http.Request, name string) error {
@@ -142,6 +154,7 @@ func (h handler) list(w http.ResponseWriter, r *http.Request, name string) error
 		e := entry{
 			Href:     (&url.URL{Path: base + path.Base(storage.RawName(info.Name))}).EscapedPath(),
 			Modified: info.Modified.UTC().Format(http.TimeFormat), Status: "HTTP/1.1 200 OK",
+			Exact: info.Modified.UTC().Format(time.RFC3339Nano),
 		}
 		switch {
 		case info.IsDir:
