@@ -18,6 +18,9 @@ import (
 	"golang.org/x/crypto/ssh"
 )
 
+// mostSessions are how many a connection has at a time, of files, sockets and commands.
+const mostSessions = 64
+
 // Door lets in who may enter. They may do what the user may that runs this process.
 type Door struct {
 	config *ssh.ServerConfig
@@ -108,20 +111,31 @@ func (d *Door) ServeConn(conn net.Conn) {
 		return
 	}
 	go ssh.DiscardRequests(requests)
+	free := make(chan struct{}, mostSessions)
 	for c := range channels {
-		if d.Sockets && c.ChannelType() == "direct-streamlocal@openssh.com" {
-			go toSocket(c)
-			continue
+		select {
+		case free <- struct{}{}:
+			go func() {
+				d.serve(c)
+				<-free
+			}()
+		default:
+			_ = c.Reject(ssh.ResourceShortage, "there are too many at a time") // it is gone otherwise
 		}
-		if c.ChannelType() != "session" {
-			_ = c.Reject(ssh.UnknownChannelType, "files only") // it is gone otherwise
-			continue
+	}
+}
+
+// serve serves a channel until one of both sides closes it.
+func (d *Door) serve(c ssh.NewChannel) {
+	switch {
+	case d.Sockets && c.ChannelType() == "direct-streamlocal@openssh.com":
+		toSocket(c)
+	case c.ChannelType() != "session":
+		_ = c.Reject(ssh.UnknownChannelType, "files only") // it is gone otherwise
+	default:
+		if channel, requests, err := c.Accept(); err == nil {
+			d.session(channel, requests)
 		}
-		channel, requests, err := c.Accept()
-		if err != nil {
-			return
-		}
-		go d.session(channel, requests)
 	}
 }
 

@@ -195,6 +195,7 @@ type Problem struct {
 	Lost     bool // it may be right again later
 	Outdated bool // somebody else has the job
 	SetAside bool // it is to go on later
+	Kind     string `json:",omitempty"` // of an error about files
 }
 
 // ProblemOf is an error as it is sent, nil for none.
@@ -207,6 +208,7 @@ func ProblemOf(err error) *Problem {
 		Lost:     step.CanWait(err),
 		Outdated: errors.Is(err, store.ErrOutdated),
 		SetAside: errors.Is(err, step.ErrSetAside),
+		Kind:     kindOf(err),
 	}
 	if q, ok := step.Asked(err); ok {
 		p.Question = &q
@@ -233,6 +235,8 @@ func (p *Problem) Error() error {
 		said.is = store.ErrOutdated
 	case p.Lost, p.SetAside:
 		said.is = storage.ErrLost
+	default:
+		said.is = kinds[p.Kind]
 	}
 	return said
 }

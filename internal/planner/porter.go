@@ -80,8 +80,8 @@ func between(p plan.Plan, pools []store.Pool, hosts map[string]bool) (from, to s
 	if why := remains(p, pools); why != "" {
 		return "", "", errors.New(why)
 	}
-	if p.Request.Release || p.Request.Kind != plan.Convert && p.Request.Kind != plan.Copy {
-		return "", "", errors.New("it is not only read from one porter and written by another one")
+	if p.Request.Kind != plan.Convert && p.Request.Kind != plan.Copy {
+		return "", "", errors.New("it is not read from one porter and written by another one")
 	}
 	on := map[string]string{}
 	for _, pool := range pools {

@@ -101,6 +101,7 @@ type work struct {
 	order  errand.Order
 	ctx    context.Context
 	kept   atomic.Int64 // number of what was kept last
+	deeds  atomic.Int64 // likewise of what was done on another porter's computer
 }
 
 // do does a job and tells what came of it.
@@ -188,8 +189,10 @@ func (w *work) open() (ends map[string]step.Ends, closeAll func(), err error) {
 		if e.From == nil {
 			there.Source = folder(e.Source)
 		} else if err == nil {
-			if there.Source, err = w.porter.from(*e.From, e.Source); err == nil {
-				all = append(all, there.Source)
+			var reads storage.Folder
+			if reads, err = w.porter.from(*e.From, e.Source); err == nil {
+				there.Source = &source{reads, w, subject}
+				all = append(all, reads)
 			}
 		}
 		ends[subject] = there

@@ -17,6 +17,7 @@ import (
 	"bagaglio/internal/door"
 	"bagaglio/internal/errand"
 	"bagaglio/internal/porters"
+	"bagaglio/internal/state"
 
 	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nats.go/jetstream"
@@ -47,6 +48,14 @@ type Porter struct {
 
 // Run works for the service until the context ends. Other porters read from it at the address peers, unless that is empty.
 func Run(ctx context.Context, id *Identity, version, peers string, log *slog.Logger) error {
+	if err := state.Private(id.state); err != nil {
+		return err
+	}
+	lock, err := state.Lock(id.state, "porter")
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
 	p := &Porter{id: id, version: version, log: log, began: time.Now(), jobs: jobs{all: map[int64]*doing{}}}
 	inside, err := door.OpenInside(id.state)
 	if err != nil {

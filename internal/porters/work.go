@@ -5,13 +5,19 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"bagaglio/core/job"
+	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
 	"bagaglio/core/step"
+	"bagaglio/core/step/disks"
 	"bagaglio/core/storage"
 	"bagaglio/internal/errand"
 
@@ -34,6 +40,9 @@ type running struct {
 
 	mu   sync.Mutex
 	last int64 // number of what was kept last
+
+	doing sync.Mutex
+	deeds map[int64]deed // answers to what was done on the computers that are read from, by numbers
 }
 
 // Do has a porter do a job, and returns what came of it. It ends when the porter says so, or can do no more harm: it was told to stop, or was not heard for
@@ -43,7 +52,7 @@ func (s *Porters) Do(ctx context.Context, porter string, o errand.Order, t job.T
 		return receipt.Receipt{}, fmt.Errorf("%w: %w", storage.ErrLost, err)
 	}
 	o.ID, o.Plan, o.Every, o.Hold, o.By, o.Asks, o.Answer, o.Kept, o.Paced = t.ID, t.Plan, t.Every, t.Hold, t.By, t.Asks, t.Answer, t.Records != nil, t.Wait != nil
-	r := &running{task: t, ctx: ctx, ended: make(chan errand.Ended, 1), tells: make(chan step.Progress, mostTold)}
+	r := &running{task: t, ctx: ctx, ended: make(chan errand.Ended, 1), tells: make(chan step.Progress, mostTold), deeds: map[int64]deed{}}
 	r.heard.Store(time.Now().UnixNano())
 	k := key{porter, o.Job, o.Epoch}
 	s.mu.Lock()
@@ -180,6 +189,8 @@ func (r *running) answer(what string, data []byte) any {
 			}
 			return struct{}{}, nil
 		})
+	case errand.Files:
+		return with(data, r.files)
 	case errand.Known, errand.Standing, errand.StandingThere, errand.Users:
 		return with(data, func(a errand.Asked) (any, error) { return r.known(what, a) })
 	}
@@ -198,6 +209,54 @@ func (r *running) once(number int64, do func() error) error {
 		r.last = number
 	}
 	return err
+}
+
+// files does something in the folder that a subject is read from. What was asked for before is answered as it was then.
+func (r *running) files(d errand.Deed) (f errand.Found, err error) {
+	r.doing.Lock()
+	defer r.doing.Unlock()
+	if old, done := r.deeds[d.Number]; done {
+		return old.found, old.err
+	}
+	ends, ok := r.task.Ends[d.Subject]
+	if !ok || ends.Source == nil {
+		return f, fmt.Errorf("there is no %q that is read from another porter", d.Subject)
+	}
+	body, err := r.task.Plan.Body(d.Subject)
+	if err == nil {
+		err = may(body, d)
+	}
+	if err != nil {
+		return f, err
+	}
+	if f, err = d.In(ends.Source); storage.Lost(err) {
+		return f, err
+	}
+	r.deeds[d.Number] = deed{f, err}
+	return f, err
+}
+
+// may fails for what has nothing to do with a disk: of the source, a move holds what the plan says, and nothing else is changed.
+func may(d plan.Disk, deed errand.Deed) error {
+	goes := func(name string) bool { return slices.Contains(d.Released, path.Clean(name)) }
+	held := func(name string) bool { return strings.HasPrefix(path.Clean(name), disks.HeldFolder+"/") }
+	ok := true
+	switch deed.Do {
+	case errand.DoCreate, errand.DoRemove:
+		ok = held(deed.Name)
+	case errand.DoRename:
+		ok = held(deed.To) && goes(deed.Name) || held(deed.Name) && goes(deed.To)
+	}
+	if !ok || deed.Do == errand.DoCreate && len(d.Released) == 0 {
+		return fmt.Errorf("the plan does not say that %s is changed: %w", deed.Name, fs.ErrPermission)
+	}
+	return nil
+}
+
+// deed is what came of something that was done.
+type deed struct {
+	found errand.Found
+	err   error
 }
 
 // mark is one of a step, nil behind the last.

@@ -362,6 +362,9 @@ func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt,
 // away has a porter do a job.
 func (q *Queue) away(ctx context.Context, j store.Job, task job.Task) (receipt.Receipt, error) {
 	ends, err := q.planner.Away(ctx, j.Plan)
+	if err == nil && readsFromOther(ends) { // the service does there what is not reading
+		task.Ends, err = q.planner.EndsOf(ctx, j.Plan)
+	}
 	if err != nil { // where a porter is away, it waits
 		return unrun(j, receipt.Failed, err), err
 	}
@@ -371,6 +374,15 @@ func (q *Queue) away(ctx context.Context, j store.Job, task job.Task) (receipt.R
 	}
 	done.Porter = j.Plan.Porter
 	return done, err
+}
+
+func readsFromOther(ends map[string]errand.Ends) bool {
+	for _, e := range ends {
+		if e.From != nil {
+			return true
+		}
+	}
+	return false
 }
 
 // butCovers is what is known of a disk of a machine that moves while it runs, without the images that its guest writes to meanwhile.

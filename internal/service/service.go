@@ -4,7 +4,6 @@ package service
 import (
 	"context"
 	"errors"
-	"fmt"
 	"log/slog"
 	"os"
 	"time"
@@ -22,6 +21,7 @@ import (
 	"bagaglio/internal/queue"
 	"bagaglio/internal/records"
 	"bagaglio/internal/routines"
+	"bagaglio/internal/state"
 	"bagaglio/internal/vault"
 )
 
@@ -63,20 +63,17 @@ type Options struct {
 	Porters, Version string
 }
 
-// Open starts the service with its records in the folder state, and sets right what an earlier run left.
-func Open(ctx context.Context, state string, o Options, log *slog.Logger) (*Service, error) {
-	if err := os.MkdirAll(state, 0o700); err != nil {
-		return nil, fmt.Errorf("making the state folder: %w", err)
-	}
-	if err := closeFolder(state); err != nil {
+// Open starts the service with its records in a folder, and sets right what an earlier run left.
+func Open(ctx context.Context, folder string, o Options, log *slog.Logger) (*Service, error) {
+	if err := state.Private(folder); err != nil {
 		return nil, err
 	}
-	lock, err := lockState(state)
+	lock, err := state.Lock(folder, "service")
 	if err != nil {
 		return nil, err
 	}
 	s := &Service{lock: lock}
-	if err := s.open(ctx, state, o, log); err != nil {
+	if err := s.open(ctx, folder, o, log); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
 	s.Places.LookAround()
@@ -84,25 +81,25 @@ func Open(ctx context.Context, state string, o Options, log *slog.Logger) (*Serv
 }
 
 // open opens one room after the other, each with those that it needs.
-func (s *Service) open(ctx context.Context, state string, o Options, log *slog.Logger) (err error) {
-	if err := mark(state); err != nil {
+func (s *Service) open(ctx context.Context, folder string, o Options, log *slog.Logger) (err error) {
+	if err := state.Mark(folder); err != nil {
 		return err
 	}
-	if s.Records, err = records.Open(ctx, state, records.Options{LogLines: o.LogLines, LogAge: o.LogAge}, log); err != nil {
+	if s.Records, err = records.Open(ctx, folder, records.Options{LogLines: o.LogLines, LogAge: o.LogAge}, log); err != nil {
 		return err
 	}
-	if s.Access, err = access.Open(ctx, state, s.Records.Store); err != nil {
+	if s.Access, err = access.Open(ctx, folder, s.Records.Store); err != nil {
 		return err
 	}
-	keys, err := vault.Open(state)
+	keys, err := vault.Open(folder)
 	if err != nil {
 		return err
 	}
-	s.Places, err = places.Open(s.Records, keys, places.Options{State: state, Mark: stateMark, Secrets: o.Secrets, Hold: o.Hold}, log)
+	s.Places, err = places.Open(s.Records, keys, places.Options{State: folder, Mark: state.File, Secrets: o.Secrets, Hold: o.Hold}, log)
 	if err != nil {
 		return err
 	}
-	porting := porters.Options{State: state, Listen: o.Porters, Version: o.Version}
+	porting := porters.Options{State: folder, Listen: o.Porters, Version: o.Version}
 	if s.Porters, err = porters.Open(ctx, s.Records, s.Places, porting, log); err != nil {
 		return err
 	}
@@ -110,10 +107,10 @@ func (s *Service) open(ctx context.Context, state string, o Options, log *slog.L
 	s.Exports = exports.New(s.Records, s.Places, s.Machines)
 	s.Files = files.New(s.Records, s.Places, s.Machines, o.Hold)
 	s.Arrivals = arrivals.New(s.Records, s.Places)
-	s.Planner = planner.New(s.Records, s.Places, s.Machines, state, log)
+	s.Planner = planner.New(s.Records, s.Places, s.Machines, folder, log)
 	s.Planner.UsePorters(s.Porters)
 	s.Queue, err = queue.Open(ctx, s.Records, s.Places, s.Planner, queue.Options{
-		State: state, Hold: o.Hold, Checkpoint: o.Checkpoint, Serves: s.Exports.Serves, SecondPerson: o.SecondPerson,
+		State: folder, Hold: o.Hold, Checkpoint: o.Checkpoint, Serves: s.Exports.Serves, SecondPerson: o.SecondPerson,
 		Porters: s.Porters,
 	}, log)
 	if err != nil {

@@ -42,6 +42,7 @@ func TestACloneOfASnapshot(t *testing.T) {
 			r := begin(t)
 			_, err := r.StartMachine(t.Context(), r.host, "crew-roster")
 			require.NoError(t, err)
+			r.settled(t) // it is seen to come up by its screen
 			r.does(t, plan.Request{Kind: plan.TakeSnapshot, Snapshot: "before-the-season"})
 			q := plan.Request{
 				Kind: plan.CopyMachine, Machine: r.machine(), To: r.host, Snapshot: "before-the-season", Name: "crew-roster-may",

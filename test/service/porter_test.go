@@ -283,6 +283,25 @@ func TestStraightBetweenPorters(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, bytes.Equal(want, got))
 
+	// It is moved: what the source was is held there, and comes back.
+	moved := testkit.Begin(t, s.Service, plan.Request{
+		Kind: plan.Copy, Release: true, Source: toQcow2.Source, Destination: &plan.Place{Pool: "beacon-store", Path: "moved/ticketing.raw"},
+	})
+	assert.Equal(t, "beacon", testkit.Proven(t, s.Service, moved.Id).Porter)
+	assert.NoFileExists(t, filepath.Join(folder, "ticketing.raw"))
+	got, err = os.ReadFile(filepath.Join(there, "moved", "ticketing.raw"))
+	require.NoError(t, err)
+	assert.True(t, bytes.Equal(want, got))
+	undo := testkit.Begin(t, s.Service, plan.Request{Kind: plan.Undo, Job: moved.Id})
+	require.Equal(t, api.JobStateDone, testkit.Await(t, s.Service, undo.Id).State)
+	back, err := s.Receipt(t.Context(), undo.Id)
+	require.NoError(t, err)
+	assert.Equal(t, receipt.Unproven, back.Outcome, "files got their names back, and the service sees no identity of them")
+	got, err = os.ReadFile(filepath.Join(folder, "ticketing.raw"))
+	require.NoError(t, err)
+	assert.True(t, bytes.Equal(want, got))
+	assert.NoFileExists(t, filepath.Join(there, "moved", "ticketing.raw"))
+
 	job := testkit.Begin(t, s.Service, plan.Request{
 		Kind:        plan.Convert,
 		As:          "raw",

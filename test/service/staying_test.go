@@ -29,6 +29,7 @@ type roster struct {
 	folder  string    // of quay-store
 	kind    host.Kind // of its host, and where that is
 	address host.Address
+	settled func(*testing.T) // waits until its guest shows what it shows
 }
 
 func (r roster) machine() string { return r.host + ":crew-roster" }
@@ -67,7 +68,7 @@ var rosters = map[string]func(*testing.T) roster{
 		quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{Writes: true})
 		kind, err := host.Lookup("standin")
 		require.NoError(t, err)
-		r := roster{s, "quay", quay.Folder, kind, host.Address{URL: quay.URL, Dial: daemon.Dial}}
+		r := roster{s, "quay", quay.Folder, kind, host.Address{URL: quay.URL, Dial: daemon.Dial}, func(*testing.T) {}}
 		_, err = quay.Define([]byte(standins.Definition("crew-roster", standins.TicketingID, r.system(t, "quay-store"), "qcow2")))
 		require.NoError(t, err)
 		return r
@@ -80,7 +81,7 @@ var rosters = map[string]func(*testing.T) roster{
 		addPool(t, s.Service, "quay-store", d.Dir)
 		kind, err := host.Lookup("libvirt")
 		require.NoError(t, err)
-		r := roster{s, "local", d.Dir, kind, host.Address{Socket: d.Socket, Dial: daemon.Dial}}
+		r := roster{s, "local", d.Dir, kind, host.Address{Socket: d.Socket, Dial: daemon.Dial}, func(t *testing.T) { d.Settled(t, "crew-roster") }}
 		file := r.system(t, "quay-store")
 		require.NoError(t, os.Chmod(file, 0o666))
 		h, err := kind.Open(t.Context(), r.address)

@@ -78,18 +78,8 @@ func (w *work) openRemoval() (err error) {
 	}
 	r.Outcome = receipt.Proven
 	r.Compared = "the identity of each file on the storage before and after: nothing was copied, and its content was not read"
-	w.isIdentified()
+	w.unidentified(w.Ends.Source, w.state.Released)
 	return err
-}
-
-// isIdentified says that nothing was proven where the storage tells no identity of files.
-func (w *work) isIdentified() {
-	for _, id := range w.state.Released {
-		if id == "" {
-			w.proof.Outcome, w.proof.Compared = receipt.Unproven, "nothing: the storage tells no identity of files"
-			w.proof.Reason = "files got other names, and their content was not read"
-		}
-	}
 }
 
 // remove puts the disk into the holding folder.
@@ -124,7 +114,7 @@ func (w *work) remove(ctx context.Context) error {
 				return err
 			}
 		}
-		w.isIdentified()
+		w.unidentified(w.Ends.Source, w.state.Released)
 		w.remark(fmt.Sprintf("it is held until %s", held.Until.Local().Format("2006-01-02 15:04")))
 		return nil
 	})

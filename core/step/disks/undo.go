@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"maps"
 	"path"
 	"slices"
 	"time"
@@ -180,9 +179,9 @@ func (w *work) openUndo(ctx context.Context) error {
 		r.Destination = nil
 	}
 	r.Outcome, r.Compared = receipt.Proven, "the identity of each file on the storage before and after it got its name back, or was held: nothing was copied, and no content was read"
-	if slices.Contains(slices.Collect(maps.Values(w.state.Staged)), "") {
-		r.Outcome, r.Compared = receipt.Unproven, "nothing: the storage tells no identity of files"
-		r.Reason = "files got their names back, and their content was not read"
+	w.unidentified(w.Ends.Destination, w.state.Staged)
+	if len(w.state.Released) > 0 {
+		w.unidentified(w.Ends.Source, w.state.Released)
 	}
 	return nil
 }

@@ -140,7 +140,7 @@ func (f *Folder) Stat(name string) (storage.Info, error) {
 	}
 	for other := range f.files {
 		if strings.HasPrefix(other, name+"/") || name == "." {
-			return storage.Info{Name: name, IsDir: true}, nil
+			return storage.Info{Name: name, IsDir: true, ID: "memory:" + name}, nil
 		}
 	}
 	return storage.Info{}, err

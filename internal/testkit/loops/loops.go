@@ -107,7 +107,8 @@ func (l *Loop) Mount(number int, options string) (at string, umount func()) {
 	umount = func() {
 		if mounted {
 			mounted = false
-			l.Run("umount", at)
+			require.Eventually(l.t, func() bool { return exec.Command("umount", at).Run() == nil }, 30*time.Second, 50*time.Millisecond,
+				"whoever thaws it may have it open for a moment")
 		}
 	}
 	l.t.Cleanup(umount)

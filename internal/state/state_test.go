@@ -1,4 +1,4 @@
-package service
+package state
 
 import (
 	"os"
@@ -20,10 +20,10 @@ func TestWhoHasTheState(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, unix.Flock(int(left.Fd()), unix.LOCK_EX))
 	time.AfterFunc(300*time.Millisecond, func() { _ = left.Close() })
-	first, err := lockState(dir)
+	first, err := Lock(dir, "service")
 	require.NoError(t, err)
 	defer first.Close()
-	_, err = lockState(dir)
+	_, err = Lock(dir, "service")
 	require.ErrorIs(t, err, records.ErrState)
 	assert.ErrorContains(t, err, "another service uses the state folder")
 }

@@ -1,0 +1,94 @@
+package errand
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+
+	"bagaglio/core/storage"
+)
+
+// Files asks for something to be done in the folder that the source of a subject lies in, on the computer of another porter: the service does it there.
+const Files = "files"
+
+// What is done in a folder.
+const (
+	DoStat   = "stat"
+	DoList   = "list"
+	DoRename = "rename"
+	DoRemove = "remove"
+	DoCreate = "create" // a small file, with its content
+	DoSync   = "sync"
+	DoSpace  = "space"
+)
+
+// MaxContent bounds a file that is made there, in bytes: a note beside what is held, or a tag.
+const MaxContent = 4 << 20
+
+// Deed is what is to be done.
+type Deed struct {
+	Number  int64 // from 1 on: what is sent twice, since nobody answered, is done once
+	Subject string
+	Do      string
+	Name    string
+	To      string `json:",omitempty"` // the new name
+	Content []byte `json:",omitempty"`
+}
+
+// Found is what was found there.
+type Found struct {
+	Infos []storage.Info `json:",omitempty"`
+	Space *storage.Space `json:",omitempty"`
+}
+
+// In does it in a folder.
+func (d Deed) In(folder storage.Folder) (f Found, err error) {
+	switch d.Do {
+	case DoStat:
+		info, err := folder.Stat(d.Name)
+		return Found{Infos: []storage.Info{info}}, err
+	case DoList:
+		f.Infos, err = folder.List(d.Name)
+	case DoRename:
+		err = folder.Rename(d.Name, d.To)
+	case DoRemove:
+		err = folder.Remove(d.Name)
+	case DoSync:
+		err = folder.Sync(d.Name)
+	case DoSpace:
+		space, err := folder.Space()
+		return Found{Space: &space}, err
+	case DoCreate:
+		err = create(folder, d.Name, d.Content)
+	default:
+		err = fmt.Errorf("%q is nothing that is done in a folder: the porter is of another version", d.Do)
+	}
+	return f, err
+}
+
+func create(folder storage.Folder, name string, content []byte) error {
+	f, err := folder.Create(name)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteAt(content, 0)
+	return errors.Join(err, f.Sync(), f.Close())
+}
+
+// Exists is the error for a name that is taken.
+func Exists(name string) error { return &fs.PathError{Op: "create", Path: name, Err: fs.ErrExist} }
+
+// kinds are the kinds of errors that are known by their names at the other end.
+var kinds = map[string]error{
+	"exists": fs.ErrExist, "missing": fs.ErrNotExist, "forbidden": fs.ErrPermission, "outside": storage.ErrOutside, "unsupported": errors.ErrUnsupported,
+}
+
+// kindOf is the name of an error's kind, empty where it has none.
+func kindOf(err error) string {
+	for name, kind := range kinds {
+		if errors.Is(err, kind) {
+			return name
+		}
+	}
+	return ""
+}

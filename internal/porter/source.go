@@ -1,0 +1,141 @@
+package porter
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"sync"
+
+	"bagaglio/core/storage"
+	"bagaglio/internal/errand"
+)
+
+// source is a folder on the computer of another porter. Its files are read straight from there; everything else the service does there, which knows whether the job is this porter's still.
+type source struct {
+	storage.Folder // that reads
+	work           *work
+	subject        string
+}
+
+// Do asks the service to do something there.
+func (s *source) do(d errand.Deed) (f errand.Found, err error) {
+	d.Subject, d.Number = s.subject, s.work.deeds.Add(1)
+	err = ask(s.work.ctx, s.work, errand.Files, d, &f)
+	return f, err
+}
+
+func (s *source) Stat(name string) (storage.Info, error) {
+	f, err := s.do(errand.Deed{Do: errand.DoStat, Name: name})
+	if err != nil {
+		return storage.Info{}, err
+	}
+	if len(f.Infos) != 1 {
+		return storage.Info{}, fmt.Errorf("the service says nothing of %s", name)
+	}
+	return f.Infos[0], nil
+}
+
+func (s *source) List(dir string) ([]storage.Info, error) {
+	f, err := s.do(errand.Deed{Do: errand.DoList, Name: dir})
+	return f.Infos, err
+}
+
+func (s *source) Rename(from, to string) error {
+	_, err := s.do(errand.Deed{Do: errand.DoRename, Name: from, To: to})
+	return err
+}
+
+func (s *source) Remove(name string) error {
+	_, err := s.do(errand.Deed{Do: errand.DoRemove, Name: name})
+	return err
+}
+
+func (s *source) Sync(dir string) error {
+	_, err := s.do(errand.Deed{Do: errand.DoSync, Name: dir})
+	return err
+}
+
+func (s *source) Space() (storage.Space, error) {
+	f, err := s.do(errand.Deed{Do: errand.DoSpace})
+	if err != nil {
+		return storage.Space{}, err
+	}
+	if f.Space == nil {
+		return storage.Space{}, errors.New("the service says nothing of the room there")
+	}
+	return *f.Space, nil
+}
+
+// Create makes a small file, which is there when it was synced or closed.
+func (s *source) Create(name string) (storage.File, error) {
+	if _, err := s.Stat(name); err == nil {
+		return nil, errand.Exists(path.Clean(name))
+	}
+	return &note{folder: s, name: name}, nil
+}
+
+// note is a small file as it is made.
+type note struct {
+	folder *source
+	name   string
+
+	mu      sync.Mutex
+	content []byte
+	made    bool
+}
+
+func (n *note) WriteAt(p []byte, off int64) (int, error) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	end := off + int64(len(p))
+	if n.made || off < 0 || end > errand.MaxContent {
+		return 0, fmt.Errorf("%s on the other porter's computer is not made at once, or too large: %w", n.name, errors.ErrUnsupported)
+	}
+	if grow := end - int64(len(n.content)); grow > 0 {
+		n.content = append(n.content, make([]byte, grow)...)
+	}
+	return copy(n.content[off:], p), nil
+}
+
+func (n *note) ReadAt(p []byte, off int64) (int, error) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if off >= int64(len(n.content)) {
+		return 0, io.EOF
+	}
+	k := copy(p, n.content[off:])
+	if k < len(p) {
+		return k, io.EOF
+	}
+	return k, nil
+}
+
+func (n *note) Size() (int64, error) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return int64(len(n.content)), nil
+}
+
+func (n *note) Truncate(size int64) error {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.made || size < 0 || size > int64(len(n.content)) {
+		return fmt.Errorf("%s on the other porter's computer is not cut: %w", n.name, errors.ErrUnsupported)
+	}
+	n.content = n.content[:size]
+	return nil
+}
+
+func (n *note) Sync() error {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.made {
+		return nil
+	}
+	_, err := n.folder.do(errand.Deed{Do: errand.DoCreate, Name: n.name, Content: n.content})
+	n.made = err == nil
+	return err
+}
+
+func (n *note) Close() error { return n.Sync() }
