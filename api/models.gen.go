@@ -68,6 +68,7 @@ const (
 	HostKindHttp   HostKind = "http"
 	HostKindLocal  HostKind = "local"
 	HostKindPorter HostKind = "porter"
+	HostKindS3     HostKind = "s3"
 	HostKindSftp   HostKind = "sftp"
 )
 
@@ -79,6 +80,8 @@ func (e HostKind) Valid() bool {
 	case HostKindLocal:
 		return true
 	case HostKindPorter:
+		return true
+	case HostKindS3:
 		return true
 	case HostKindSftp:
 		return true
@@ -426,6 +429,7 @@ func (e NewChannelKind) Valid() bool {
 // Defines values for NewHostKind.
 const (
 	NewHostKindHttp NewHostKind = "http"
+	NewHostKindS3   NewHostKind = "s3"
 	NewHostKindSftp NewHostKind = "sftp"
 )
 
@@ -433,6 +437,8 @@ const (
 func (e NewHostKind) Valid() bool {
 	switch e {
 	case NewHostKindHttp:
+		return true
+	case NewHostKindS3:
 		return true
 	case NewHostKindSftp:
 		return true
@@ -1755,7 +1761,7 @@ type NewGroupPlan struct {
 
 // NewHost defines model for NewHost.
 type NewHost struct {
-	// Address HOST or HOST:PORT for sftp, http://HOST or https://HOST for http
+	// Address HOST or HOST:PORT for sftp, http://HOST or https://HOST for http and s3
 	Address string      `json:"address"`
 	Kind    NewHostKind `json:"kind"`
 

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sync/atomic"
 	"time"
 
 	"bagaglio/core/disk"
@@ -95,12 +96,20 @@ type marker struct {
 	*running
 	pending Mark
 	last    time.Time
-	busy    chan error // of the mark that is being made; nil when none is
+	busy    chan error   // of the mark that is being made; nil when none is
+	took    atomic.Int64 // how long the last one took, in nanoseconds
 }
+
+// rests is how many times as long as a mark takes goes by before the next one, where that is longer than was asked for, and longestRest the most that is: syncing slow storage
+// is not what a job does most of the time.
+const (
+	rests       = 10
+	longestRest = time.Minute
+)
 
 // due makes a mark when it is time, and none is being made.
 func (m *marker) due() error {
-	if m.Keep == nil || time.Since(m.last) < m.Every {
+	if m.Keep == nil || time.Since(m.last) < max(m.Every, min(rests*time.Duration(m.took.Load()), longestRest)) {
 		return nil
 	}
 	if m.busy != nil {
@@ -123,7 +132,11 @@ func (m *marker) begin() {
 	mark := m.pending
 	m.pending = m.mark()
 	m.busy = make(chan error, 1)
-	go func() { m.busy <- m.keep(mark) }()
+	go func() {
+		err := m.keep(mark)
+		m.took.Store(int64(time.Since(m.last)))
+		m.busy <- err
+	}()
 }
 
 func (m *marker) keep(mark Mark) error {

@@ -166,18 +166,23 @@ func (a *app) secrets(l loginFlags) (*api.Secrets, error) {
 
 func (a *app) hostAdd() *cobra.Command {
 	var l loginFlags
+	var objects bool
 	c := &cobra.Command{
 		Use:   "add NAME ADDRESS",
-		Short: "Add a host with SSH (HOST or HOST:PORT), or a web server (https://HOST)",
+		Short: "Add a host with SSH (HOST or HOST:PORT), a web server (https://HOST), or an object store",
 		Args:  exactly(2),
-		Long:  `Adds a host. One with SSH shows its key: compare it with what its keeper says before you trust it. Nothing is sent to a host that is not trusted.`,
+		Long: `Adds a host. One with SSH shows its key: compare it with what its keeper says before you trust it. Nothing is sent to a host that is not trusted. An object store
+speaks the S3 protocol (--s3): its user is an access key, and its password the secret key; its buckets, and folders in them, become pools.`,
 		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
 			secrets, err := a.secrets(l)
 			if err != nil {
 				return err
 			}
 			n := api.NewHost{Name: args[0], Kind: api.NewHostKindSftp, Address: args[1], Login: secrets, User: &l.user}
-			if strings.Contains(args[1], "://") {
+			switch {
+			case objects:
+				n.Kind = api.NewHostKindS3
+			case strings.Contains(args[1], "://"):
 				n.Kind = api.NewHostKindHttp
 			}
 			if l.keyIs != "" {
@@ -203,6 +208,7 @@ func (a *app) hostAdd() *cobra.Command {
 		}),
 	}
 	l.add(c)
+	c.Flags().BoolVar(&objects, "s3", false, "it is an object store, which speaks the S3 protocol")
 	a.jsonFlag(c)
 	return c
 }

@@ -192,9 +192,9 @@ type Problem struct {
 	Text     string
 	Question *step.Question
 	Blocked  *plan.Check
-	Lost     bool // it may be right again later
-	Outdated bool // somebody else has the job
-	SetAside bool // it is to go on later
+	Lost     bool   // it may be right again later
+	Outdated bool   // somebody else has the job
+	SetAside bool   // it is to go on later
 	Kind     string `json:",omitempty"` // of an error about files
 }
 

@@ -80,7 +80,11 @@ func Exists(name string) error { return &fs.PathError{Op: "create", Path: name, 
 
 // kinds are the kinds of errors that are known by their names at the other end.
 var kinds = map[string]error{
-	"exists": fs.ErrExist, "missing": fs.ErrNotExist, "forbidden": fs.ErrPermission, "outside": storage.ErrOutside, "unsupported": errors.ErrUnsupported,
+	"exists":      fs.ErrExist,
+	"missing":     fs.ErrNotExist,
+	"forbidden":   fs.ErrPermission,
+	"outside":     storage.ErrOutside,
+	"unsupported": errors.ErrUnsupported,
 }
 
 // kindOf is the name of an error's kind, empty where it has none.

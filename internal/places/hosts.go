@@ -11,6 +11,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 	_ "bagaglio/core/storage/http"
+	_ "bagaglio/core/storage/objects"
 	"bagaglio/internal/records"
 	"bagaglio/internal/store"
 )

@@ -81,7 +81,14 @@ var rosters = map[string]func(*testing.T) roster{
 		addPool(t, s.Service, "quay-store", d.Dir)
 		kind, err := host.Lookup("libvirt")
 		require.NoError(t, err)
-		r := roster{s, "local", d.Dir, kind, host.Address{Socket: d.Socket, Dial: daemon.Dial}, func(t *testing.T) { d.Settled(t, "crew-roster") }}
+		r := roster{
+			s,
+			"local",
+			d.Dir,
+			kind,
+			host.Address{Socket: d.Socket, Dial: daemon.Dial},
+			func(t *testing.T) { d.Settled(t, "crew-roster") },
+		}
 		file := r.system(t, "quay-store")
 		require.NoError(t, os.Chmod(file, 0o666))
 		h, err := kind.Open(t.Context(), r.address)

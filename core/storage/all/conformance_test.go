@@ -21,7 +21,9 @@ import (
 	"bagaglio/core/storage/faulty"
 	storagehttp "bagaglio/core/storage/http"
 	"bagaglio/core/storage/local"
+	"bagaglio/core/storage/objects"
 	"bagaglio/core/storage/sftp"
+	"bagaglio/internal/testkit/objectstore"
 	"bagaglio/internal/testkit/sshd"
 
 	"github.com/stretchr/testify/assert"
@@ -49,6 +51,12 @@ var kinds = []kind{
 	{"sftp", func(t *testing.T) (storage.Folder, string) { return overSSH(t) }, false},
 	{"sftp without tools", func(t *testing.T) (storage.Folder, string) { return overSSH(t, "ForceCommand internal-sftp") }, false},
 	{"memory", func(*testing.T) (storage.Folder, string) { return faulty.New(false), "" }, false},
+	{"s3", func(t *testing.T) (storage.Folder, string) {
+		s := objectstore.Start(t)
+		f, err := objects.Open(objects.Login{URL: s.URL, AccessKey: objectstore.AccessKey, SecretKey: objectstore.SecretKey}, "/depot/disks")
+		require.NoError(t, err)
+		return f, ""
+	}, false},
 	{"http", func(t *testing.T) (storage.Folder, string) {
 		dir := t.TempDir()
 		server := httptest.NewServer(&webdav.Handler{Prefix: "/disks", FileSystem: webdav.Dir(dir), LockSystem: webdav.NewMemLS()})

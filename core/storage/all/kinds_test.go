@@ -5,6 +5,7 @@ import (
 
 	"bagaglio/core/storage"
 	_ "bagaglio/core/storage/http"
+	_ "bagaglio/core/storage/objects"
 	_ "bagaglio/core/storage/sftp"
 
 	"github.com/stretchr/testify/assert"
@@ -26,6 +27,10 @@ func TestEveryKindChecksItsServers(t *testing.T) {
 			storage.Server{Address: "https://pier.example/"}, "https://pier.example",
 			[]storage.Server{{Address: "pier.example"}, {Address: "ftp://pier.example"}, {Address: "https://pier.example/disks"}},
 		},
+		"s3": {
+			storage.Server{Address: "https://depot.example/"}, "https://depot.example",
+			[]storage.Server{{Address: "depot.example"}, {Address: "s3://depot"}, {Address: "https://depot.example/disks"}},
+		},
 	} {
 		k, err := storage.LookupKind(name)
 		require.NoError(t, err)
@@ -37,5 +42,5 @@ func TestEveryKindChecksItsServers(t *testing.T) {
 	}
 	_, err := storage.LookupKind("floppy")
 	require.ErrorIs(t, err, storage.ErrNoKind)
-	assert.ErrorContains(t, err, "http, porter, sftp")
+	assert.ErrorContains(t, err, "http, porter, s3, sftp")
 }

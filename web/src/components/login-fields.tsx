@@ -12,8 +12,8 @@ export function LoginFields({ kind, address, user }: Props) {
         label={kind === "sftp" ? "Address (HOST or HOST:PORT)" : "Address (https://HOST)"}
         begin={address}
       />
-      <TextField name="user" label="User" begin={user} />
-      <TextField name="password" label="Password" secret />
+      <TextField name="user" label={kind === "s3" ? "Access key" : "User"} begin={user} />
+      <TextField name="password" label={kind === "s3" ? "Secret key" : "Password"} secret />
       {kind === "sftp" && (
         <>
           <label className="block">

@@ -59,7 +59,7 @@ function HostSheet({ host }: { host: Host }) {
         <span className="text-sm opacity-75">
           {host.kind === "local" && "the service's own computer"}
           {host.kind === "porter" && "reached through its porter"}
-          {(host.kind === "sftp" || host.kind === "http") && `${host.kind}, ${host.address}`}
+          {(host.kind === "sftp" || host.kind === "http" || host.kind === "s3") && `${host.kind}, ${host.address}`}
           {host.user && host.kind !== "porter" && `, as ${host.user}`}
           {host.logs_in_with.length > 0 && ` with ${host.logs_in_with.join(", ")}`}
         </span>
@@ -108,7 +108,7 @@ function HostSheet({ host }: { host: Host }) {
           </form>
         </details>
       )}
-      {host.kind !== "http" && <RunsForm host={host} />}
+      {host.kind !== "http" && host.kind !== "s3" && <RunsForm host={host} />}
       {host.runs && <OwnStorage host={host.name} />}
       {error && <Failure error={error} />}
       {trial.data && <TrialView trial={trial.data} />}
@@ -225,10 +225,18 @@ function Folded({ name, open, toggle, children }: FoldedProps) {
   );
 }
 
+type HostKind = "sftp" | "http" | "s3";
+
+const hostKinds: Record<HostKind, string> = {
+  sftp: "a computer with SSH",
+  http: "a web server, only to read from",
+  s3: "an object store (S3 protocol)",
+};
+
 function NewHost() {
   const client = useQueryClient();
   const [open, setOpen] = useState(false);
-  const [kind, setKind] = useState<"sftp" | "http">("sftp");
+  const [kind, setKind] = useState<HostKind>("sftp");
   const add = useMutation({
     mutationFn: (form: FormData) =>
       result(calls.POST("/v1/hosts", { body: { name: String(form.get("name")), kind, ...loginFrom(form) } })),
@@ -243,9 +251,9 @@ function NewHost() {
         <Choice
           name="Kind"
           value={kind}
-          options={["sftp", "http"]}
-          show={(k) => (k === "sftp" ? "a computer with SSH" : "a web server, only to read from")}
-          change={(k) => setKind(k as "sftp" | "http")}
+          options={Object.keys(hostKinds)}
+          show={(k) => hostKinds[k as HostKind]}
+          change={(k) => setKind(k as HostKind)}
         />
         <TextField name="name" label="Name of the host" />
         <LoginFields kind={kind} />
