@@ -2009,6 +2009,9 @@ type Pool struct {
 
 	// Volumes volumes of the host that are its disks, absent where they are files
 	Volumes *string `json:"volumes,omitempty"`
+
+	// Ways other ones to the same storage, absent where there are none
+	Ways *[]Way `json:"ways,omitempty"`
 }
 
 // PoolChange defines model for PoolChange.
@@ -2066,7 +2069,9 @@ type PorterState string
 
 // PorterChange defines model for PorterChange.
 type PorterChange struct {
-	Paused bool `json:"paused"`
+	// Drain when it is paused: what it does is set aside too, and goes on at whoever else reaches the same storage
+	Drain  *bool `json:"drain,omitempty"`
+	Paused bool  `json:"paused"`
 }
 
 // PorterList defines model for PorterList.
@@ -2378,6 +2383,15 @@ type Use = plan.Use
 type Version struct {
 	Go      string `json:"go"`
 	Version string `json:"version"`
+}
+
+// Way defines model for Way.
+type Way struct {
+	// Folder where it has it
+	Folder string `json:"folder"`
+
+	// Host another computer with a porter, which has the storage too
+	Host string `json:"host"`
 }
 
 // WorkReport defines model for WorkReport.
@@ -2736,6 +2750,9 @@ type BeginUploadJSONRequestBody = NewUpload
 
 // EndUploadJSONRequestBody defines body for EndUpload for application/json ContentType.
 type EndUploadJSONRequestBody = UploadEnd
+
+// AddWayJSONRequestBody defines body for AddWay for application/json ContentType.
+type AddWayJSONRequestBody = Way
 
 // InvitePorterJSONRequestBody defines body for InvitePorter for application/json ContentType.
 type InvitePorterJSONRequestBody = NewPorter

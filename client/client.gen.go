@@ -884,6 +884,25 @@ type ClientInterface interface {
 	// Corresponds with PUT /v1/pools/{pool}/uploads/{upload}/pieces/{piece} (the `PutPiece` operationId).
 	PutPieceWithBody(ctx context.Context, pool PoolName, upload string, piece int, params *PutPieceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AddWayWithBody Say that the storage of the pool lies at a folder of another computer with a porter too, which is tried out: it can do the work then
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /v1/pools/{pool}/ways (the `AddWay` operationId).
+	AddWayWithBody(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddWay Say that the storage of the pool lies at a folder of another computer with a porter too, which is tried out: it can do the work then
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /v1/pools/{pool}/ways (the `AddWay` operationId).
+	AddWay(ctx context.Context, pool PoolName, body AddWayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveWay Forget another way to a pool
+	//
+	// Corresponds with DELETE /v1/pools/{pool}/ways/{host} (the `RemoveWay` operationId).
+	RemoveWay(ctx context.Context, pool PoolName, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListPorters The computers near storage that work for the service
 	//
 	// Corresponds with GET /v1/porters (the `ListPorters` operationId).
@@ -913,14 +932,14 @@ type ClientInterface interface {
 	// Corresponds with GET /v1/porters/{porter} (the `GetPorter` operationId).
 	GetPorter(ctx context.Context, porter string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangePorterWithBody Give it no more work, or again; what it does goes on
+	// ChangePorterWithBody Give it no more work, or again
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /v1/porters/{porter} (the `ChangePorter` operationId).
 	ChangePorterWithBody(ctx context.Context, porter string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangePorter Give it no more work, or again; what it does goes on
+	// ChangePorter Give it no more work, or again
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -3128,6 +3147,55 @@ func (c *Client) PutPieceWithBody(ctx context.Context, pool PoolName, upload str
 	return c.Client.Do(req)
 }
 
+// AddWayWithBody Say that the storage of the pool lies at a folder of another computer with a porter too, which is tried out: it can do the work then
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /v1/pools/{pool}/ways (the `AddWay` operationId).
+func (c *Client) AddWayWithBody(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddWayRequestWithBody(c.Server, pool, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddWay Say that the storage of the pool lies at a folder of another computer with a porter too, which is tried out: it can do the work then
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /v1/pools/{pool}/ways (the `AddWay` operationId).
+func (c *Client) AddWay(ctx context.Context, pool PoolName, body AddWayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddWayRequest(c.Server, pool, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveWay Forget another way to a pool
+//
+// Corresponds with DELETE /v1/pools/{pool}/ways/{host} (the `RemoveWay` operationId).
+func (c *Client) RemoveWay(ctx context.Context, pool PoolName, host HostName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveWayRequest(c.Server, pool, host)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListPorters The computers near storage that work for the service
 //
 // Corresponds with GET /v1/porters (the `ListPorters` operationId).
@@ -3207,7 +3275,7 @@ func (c *Client) GetPorter(ctx context.Context, porter string, reqEditors ...Req
 	return c.Client.Do(req)
 }
 
-// ChangePorterWithBody Give it no more work, or again; what it does goes on
+// ChangePorterWithBody Give it no more work, or again
 //
 // Takes any type of body and a specified content type.
 //
@@ -3224,7 +3292,7 @@ func (c *Client) ChangePorterWithBody(ctx context.Context, porter string, conten
 	return c.Client.Do(req)
 }
 
-// ChangePorter Give it no more work, or again; what it does goes on
+// ChangePorter Give it no more work, or again
 //
 // Takes a body of the `application/json` content type.
 //
@@ -8218,6 +8286,94 @@ func NewPutPieceRequestWithBody(server string, pool PoolName, upload string, pie
 	return req, nil
 }
 
+// NewAddWayRequest calls the generic AddWay builder with application/json body
+func NewAddWayRequest(server string, pool PoolName, body AddWayJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddWayRequestWithBody(server, pool, "application/json", bodyReader)
+}
+
+// NewAddWayRequestWithBody constructs an http.Request for the AddWay method, with any body, and a specified content type
+func NewAddWayRequestWithBody(server string, pool PoolName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/ways", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveWayRequest constructs an http.Request for the RemoveWay method
+func NewRemoveWayRequest(server string, pool PoolName, host HostName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/pools/%s/ways/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListPortersRequest constructs an http.Request for the ListPorters method
 func NewListPortersRequest(server string) (*http.Request, error) {
 	var err error
@@ -10015,6 +10171,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /v1/pools/{pool}/uploads/{upload}/pieces/{piece} (the `PutPiece` operationId).
 	PutPieceWithBodyWithResponse(ctx context.Context, pool PoolName, upload string, piece int, params *PutPieceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutPieceResponse, error)
 
+	// AddWayWithBodyWithResponse Say that the storage of the pool lies at a folder of another computer with a porter too, which is tried out: it can do the work then
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/pools/{pool}/ways (the `AddWay` operationId).
+	AddWayWithBodyWithResponse(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddWayResponse, error)
+
+	// AddWayWithResponse Say that the storage of the pool lies at a folder of another computer with a porter too, which is tried out: it can do the work then
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /v1/pools/{pool}/ways (the `AddWay` operationId).
+	AddWayWithResponse(ctx context.Context, pool PoolName, body AddWayJSONRequestBody, reqEditors ...RequestEditorFn) (*AddWayResponse, error)
+
+	// RemoveWayWithResponse Forget another way to a pool
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /v1/pools/{pool}/ways/{host} (the `RemoveWay` operationId).
+	RemoveWayWithResponse(ctx context.Context, pool PoolName, host HostName, reqEditors ...RequestEditorFn) (*RemoveWayResponse, error)
+
 	// ListPortersWithResponse The computers near storage that work for the service
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10050,14 +10227,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /v1/porters/{porter} (the `GetPorter` operationId).
 	GetPorterWithResponse(ctx context.Context, porter string, reqEditors ...RequestEditorFn) (*GetPorterResponse, error)
 
-	// ChangePorterWithBodyWithResponse Give it no more work, or again; what it does goes on
+	// ChangePorterWithBodyWithResponse Give it no more work, or again
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /v1/porters/{porter} (the `ChangePorter` operationId).
 	ChangePorterWithBodyWithResponse(ctx context.Context, porter string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePorterResponse, error)
 
-	// ChangePorterWithResponse Give it no more work, or again; what it does goes on
+	// ChangePorterWithResponse Give it no more work, or again
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -14941,6 +15118,95 @@ func (r PutPieceResponse) ContentType() string {
 	return ""
 }
 
+type AddWayResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pool
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AddWayResponse) GetJSON200() *Pool {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddWayResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddWayResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddWayResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddWayResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddWayResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveWayResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveWayResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveWayResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveWayResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveWayResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveWayResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListPortersResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17678,6 +17944,45 @@ func (c *ClientWithResponses) PutPieceWithBodyWithResponse(ctx context.Context, 
 	return ParsePutPieceResponse(rsp)
 }
 
+// AddWayWithBodyWithResponse Say that the storage of the pool lies at a folder of another computer with a porter too, which is tried out: it can do the work then
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/pools/{pool}/ways (the `AddWay` operationId).
+func (c *ClientWithResponses) AddWayWithBodyWithResponse(ctx context.Context, pool PoolName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddWayResponse, error) {
+	rsp, err := c.AddWayWithBody(ctx, pool, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddWayResponse(rsp)
+}
+
+// AddWayWithResponse Say that the storage of the pool lies at a folder of another computer with a porter too, which is tried out: it can do the work then
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /v1/pools/{pool}/ways (the `AddWay` operationId).
+func (c *ClientWithResponses) AddWayWithResponse(ctx context.Context, pool PoolName, body AddWayJSONRequestBody, reqEditors ...RequestEditorFn) (*AddWayResponse, error) {
+	rsp, err := c.AddWay(ctx, pool, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddWayResponse(rsp)
+}
+
+// RemoveWayWithResponse Forget another way to a pool
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /v1/pools/{pool}/ways/{host} (the `RemoveWay` operationId).
+func (c *ClientWithResponses) RemoveWayWithResponse(ctx context.Context, pool PoolName, host HostName, reqEditors ...RequestEditorFn) (*RemoveWayResponse, error) {
+	rsp, err := c.RemoveWay(ctx, pool, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveWayResponse(rsp)
+}
+
 // ListPortersWithResponse The computers near storage that work for the service
 //
 // Returns a wrapper object for the known response body format(s).
@@ -17743,7 +18048,7 @@ func (c *ClientWithResponses) GetPorterWithResponse(ctx context.Context, porter 
 	return ParseGetPorterResponse(rsp)
 }
 
-// ChangePorterWithBodyWithResponse Give it no more work, or again; what it does goes on
+// ChangePorterWithBodyWithResponse Give it no more work, or again
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -17756,7 +18061,7 @@ func (c *ClientWithResponses) ChangePorterWithBodyWithResponse(ctx context.Conte
 	return ParseChangePorterResponse(rsp)
 }
 
-// ChangePorterWithResponse Give it no more work, or again; what it does goes on
+// ChangePorterWithResponse Give it no more work, or again
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -21313,6 +21618,68 @@ func ParsePutPieceResponse(rsp *http.Response) (*PutPieceResponse, error) {
 	}
 
 	response := &PutPieceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddWayResponse parses an HTTP response from a AddWayWithResponse call
+func ParseAddWayResponse(rsp *http.Response) (*AddWayResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddWayResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pool
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveWayResponse parses an HTTP response from a RemoveWayWithResponse call
+func ParseRemoveWayResponse(rsp *http.Response) (*RemoveWayResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveWayResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

@@ -79,6 +79,17 @@ func (s *Service) Family(ctx context.Context, pool, path string) (api.Family, er
 	return decode[api.Family](s.calls.GetFamily(ctx, pool, &api.GetFamilyParams{Path: path}))
 }
 
+// AddWay says that the storage of a pool lies at a folder of another computer with a porter too.
+func (s *Service) AddWay(ctx context.Context, pool string, w api.Way) (api.Pool, error) {
+	return decode[api.Pool](s.calls.AddWay(ctx, pool, w))
+}
+
+// RemoveWay forgets that.
+func (s *Service) RemoveWay(ctx context.Context, pool, host string) error {
+	_, err := decode[struct{}](s.calls.RemoveWay(ctx, pool, host))
+	return err
+}
+
 // RemovePool forgets a pool; its files stay.
 func (s *Service) RemovePool(ctx context.Context, name string) error {
 	_, err := decode[struct{}](s.calls.RemovePool(ctx, name))

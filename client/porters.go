@@ -26,6 +26,12 @@ func (s *Service) PausePorter(ctx context.Context, name string, paused bool) (ap
 	return decode[api.Porter](s.calls.ChangePorter(ctx, name, api.PorterChange{Paused: paused}))
 }
 
+// DrainPorter has one be given no more work, and what it does go on elsewhere, where somebody else reaches the same storage.
+func (s *Service) DrainPorter(ctx context.Context, name string) (api.Porter, error) {
+	drain := true
+	return decode[api.Porter](s.calls.ChangePorter(ctx, name, api.PorterChange{Paused: true, Drain: &drain}))
+}
+
 // RevokePorter lets one in no more.
 func (s *Service) RevokePorter(ctx context.Context, name string) error {
 	_, err := decode[struct{}](s.calls.RevokePorter(ctx, name))

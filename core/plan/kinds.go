@@ -147,6 +147,7 @@ type ProveRequest struct {
 	AgainstDisk *Place `json:"against_disk"`
 	Tag         string `json:"tag"`
 	Quick       bool   `json:"quick"`
+	By          string `json:"by"`
 }
 
 func (r ProveRequest) validate() error {

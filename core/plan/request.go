@@ -35,6 +35,8 @@ type Request struct {
 	Replace bool   `json:"replace,omitempty"`  // what lies at the destination
 	NoProof bool   `json:"no_proof,omitempty"` // leave the reading back out
 	Against string `json:"against,omitempty"`  // a fingerprint to prove the source against
+	// By is who is to do the work: a porter, or ByService; empty for whoever moves the fewest bytes over the slowest lines.
+	By string `json:"by,omitempty"`
 	// AgainstDisk is another disk to prove the source against, in whatever format that is.
 	AgainstDisk *Place `json:"against_disk,omitempty"`
 	// Tag names one to prove the source against, in its pool; TagBeside means the one beside the disk, if there is one.
@@ -149,6 +151,9 @@ type work interface {
 	validate() error
 }
 
+// ByService has the service itself do the work.
+const ByService = "service"
+
 // kinds read a request of each kind, and fail at fields that are not its own.
 var kinds = map[string]func([]byte) (work, error){
 	Convert: read[ConvertRequest],
@@ -180,6 +185,7 @@ type Carrying struct {
 	Destination      *Place `json:"destination"`
 	Replace          bool   `json:"replace"`
 	NoProof          bool   `json:"no_proof"`
+	By               string `json:"by"`
 	NoTag            bool   `json:"no_tag"`
 	Recopy           bool   `json:"recopy"`
 	PastDamage       bool   `json:"past_damage"`

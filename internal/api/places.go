@@ -136,6 +136,17 @@ func (s *server) TestPool(ctx context.Context, r TestPoolRequestObject) (TestPoo
 	return TestPool200JSONResponse(viewTrial(trial)), err
 }
 
+// AddWay adds another way to a pool.
+func (s *server) AddWay(ctx context.Context, r AddWayRequestObject) (AddWayResponseObject, error) {
+	pool, err := s.service.Places.AddWay(ctx, store.Way{Pool: r.Pool, Host: r.Body.Host, Folder: r.Body.Folder})
+	return AddWay200JSONResponse(viewPool(pool)), err
+}
+
+// RemoveWay forgets one.
+func (s *server) RemoveWay(ctx context.Context, r RemoveWayRequestObject) (RemoveWayResponseObject, error) {
+	return RemoveWay204Response{}, s.service.Places.RemoveWay(ctx, r.Pool, r.Host)
+}
+
 func (s *server) RemovePool(ctx context.Context, r RemovePoolRequestObject) (RemovePoolResponseObject, error) {
 	return RemovePool204Response{}, s.service.Places.RemovePool(ctx, r.Pool)
 }

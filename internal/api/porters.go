@@ -58,6 +58,9 @@ func (s *server) InvitePorter(ctx context.Context, r InvitePorterRequestObject) 
 // ChangePorter pauses one, or lets it work again.
 func (s *server) ChangePorter(ctx context.Context, r ChangePorterRequestObject) (ChangePorterResponseObject, error) {
 	p, err := s.service.Porters.Pause(ctx, r.Porter, r.Body.Paused)
+	if err == nil && r.Body.Paused && or(r.Body.Drain, false) {
+		s.service.Queue.GiveBack(r.Porter)
+	}
 	return ChangePorter200JSONResponse(viewPorter(p)), err
 }
 

@@ -31,6 +31,8 @@ var deeds = map[string]string{
 	"POST /v1/hosts/:host/test":                    "tried the host out",
 	"PATCH /v1/pools/:pool":                        "changed the rules of the pool",
 	"POST /v1/pools/:pool/test":                    "tried the pool out",
+	"POST /v1/pools/:pool/ways":                    "added a way to the pool",
+	"DELETE /v1/pools/:pool/ways/:host":            "forgot a way to the pool",
 	"POST /v1/pools/:pool/stop-looking":            "ended the look through the pool",
 	"POST /v1/pools":                               "added a pool",
 	"DELETE /v1/pools/:pool":                       "forgot the pool",

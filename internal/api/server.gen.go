@@ -323,6 +323,12 @@ type ServerInterface interface {
 	// PutPiece Send a piece; one without a body is of zeros
 	// (PUT /v1/pools/{pool}/uploads/{upload}/pieces/{piece})
 	PutPiece(c *gin.Context, pool PoolName, upload string, piece int, params PutPieceParams)
+	// AddWay Say that the storage of the pool lies at a folder of another computer with a porter too, which is tried out: it can do the work then
+	// (POST /v1/pools/{pool}/ways)
+	AddWay(c *gin.Context, pool PoolName)
+	// RemoveWay Forget another way to a pool
+	// (DELETE /v1/pools/{pool}/ways/{host})
+	RemoveWay(c *gin.Context, pool PoolName, host HostName)
 	// ListPorters The computers near storage that work for the service
 	// (GET /v1/porters)
 	ListPorters(c *gin.Context)
@@ -335,7 +341,7 @@ type ServerInterface interface {
 	// GetPorter One of them
 	// (GET /v1/porters/{porter})
 	GetPorter(c *gin.Context, porter string)
-	// ChangePorter Give it no more work, or again; what it does goes on
+	// ChangePorter Give it no more work, or again
 	// (PATCH /v1/porters/{porter})
 	ChangePorter(c *gin.Context, porter string)
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
@@ -3295,6 +3301,65 @@ func (siw *ServerInterfaceWrapper) PutPiece(c *gin.Context) {
 	siw.Handler.PutPiece(c, pool, upload, piece, params)
 }
 
+// AddWay operation middleware
+func (siw *ServerInterfaceWrapper) AddWay(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddWay(c, pool)
+}
+
+// RemoveWay operation middleware
+func (siw *ServerInterfaceWrapper) RemoveWay(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool PoolName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", c.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "host" -------------
+	var host HostName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveWay(c, pool, host)
+}
+
 // ListPorters operation middleware
 func (siw *ServerInterfaceWrapper) ListPorters(c *gin.Context) {
 
@@ -3799,6 +3864,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/v1/pools/:pool", wrapper.RemovePool)
 	router.GET(options.BaseURL+"/v1/pools/:pool", wrapper.GetPool)
 	router.PATCH(options.BaseURL+"/v1/pools/:pool", wrapper.ChangePool)
+	router.POST(options.BaseURL+"/v1/pools/:pool/ways", wrapper.AddWay)
+	router.DELETE(options.BaseURL+"/v1/pools/:pool/ways/:host", wrapper.RemoveWay)
 	router.POST(options.BaseURL+"/v1/pools/:pool/test", wrapper.TestPool)
 	router.GET(options.BaseURL+"/v1/pools/:pool/disks", wrapper.ListDisks)
 	router.GET(options.BaseURL+"/v1/pools/:pool/family", wrapper.GetFamily)
@@ -7863,6 +7930,80 @@ func (response PutPiecedefaultApplicationProblemPlusJSONResponse) VisitPutPieceR
 	return err
 }
 
+type AddWayRequestObject struct {
+	Pool PoolName `json:"pool"`
+	Body *AddWayJSONRequestBody
+}
+
+type AddWayResponseObject interface {
+	VisitAddWayResponse(w http.ResponseWriter) error
+}
+
+type AddWay200JSONResponse Pool
+
+func (response AddWay200JSONResponse) VisitAddWayResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddWaydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddWaydefaultApplicationProblemPlusJSONResponse) VisitAddWayResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveWayRequestObject struct {
+	Pool PoolName `json:"pool"`
+	Host HostName `json:"host"`
+}
+
+type RemoveWayResponseObject interface {
+	VisitRemoveWayResponse(w http.ResponseWriter) error
+}
+
+type RemoveWay204Response struct {
+}
+
+func (response RemoveWay204Response) VisitRemoveWayResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveWaydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveWaydefaultApplicationProblemPlusJSONResponse) VisitRemoveWayResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListPortersRequestObject struct {
 }
 
@@ -8999,6 +9140,12 @@ type StrictServerInterface interface {
 	// PutPiece Send a piece; one without a body is of zeros
 	// (PUT /v1/pools/{pool}/uploads/{upload}/pieces/{piece})
 	PutPiece(ctx context.Context, request PutPieceRequestObject) (PutPieceResponseObject, error)
+	// AddWay Say that the storage of the pool lies at a folder of another computer with a porter too, which is tried out: it can do the work then
+	// (POST /v1/pools/{pool}/ways)
+	AddWay(ctx context.Context, request AddWayRequestObject) (AddWayResponseObject, error)
+	// RemoveWay Forget another way to a pool
+	// (DELETE /v1/pools/{pool}/ways/{host})
+	RemoveWay(ctx context.Context, request RemoveWayRequestObject) (RemoveWayResponseObject, error)
 	// ListPorters The computers near storage that work for the service
 	// (GET /v1/porters)
 	ListPorters(ctx context.Context, request ListPortersRequestObject) (ListPortersResponseObject, error)
@@ -9011,7 +9158,7 @@ type StrictServerInterface interface {
 	// GetPorter One of them
 	// (GET /v1/porters/{porter})
 	GetPorter(ctx context.Context, request GetPorterRequestObject) (GetPorterResponseObject, error)
-	// ChangePorter Give it no more work, or again; what it does goes on
+	// ChangePorter Give it no more work, or again
 	// (PATCH /v1/porters/{porter})
 	ChangePorter(ctx context.Context, request ChangePorterRequestObject) (ChangePorterResponseObject, error)
 	// ListSeals The receipts of all ended jobs as they were signed, in a chain
@@ -12214,6 +12361,77 @@ func (sh *strictHandler) PutPiece(ctx *gin.Context, pool PoolName, upload string
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(PutPieceResponseObject); ok {
 		if err := validResponse.VisitPutPieceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddWay operation middleware
+func (sh *strictHandler) AddWay(ctx *gin.Context, pool PoolName) {
+	var request AddWayRequestObject
+
+	request.Pool = pool
+
+	var body AddWayJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddWay(ctx, request.(AddWayRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddWay")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddWayResponseObject); ok {
+		if err := validResponse.VisitAddWayResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveWay operation middleware
+func (sh *strictHandler) RemoveWay(ctx *gin.Context, pool PoolName, host HostName) {
+	var request RemoveWayRequestObject
+
+	request.Pool = pool
+	request.Host = host
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveWay(ctx, request.(RemoveWayRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveWay")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveWayResponseObject); ok {
+		if err := validResponse.VisitRemoveWayResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -85,6 +85,10 @@ func viewPool(p places.Pool) spec.Pool {
 		Rules:   p.Rules,
 		Facts:   p.Facts,
 	}
+	if len(p.Ways) > 0 {
+		ways := views(p.Ways, func(w store.Way) spec.Way { return spec.Way{Host: w.Host, Folder: w.Folder} })
+		v.Ways = &ways
+	}
 	if p.Problem != nil {
 		problem := p.Problem.Error()
 		v.Problem = &problem

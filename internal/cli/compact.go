@@ -45,6 +45,7 @@ it becomes thin or thick. Without it, the disk stays as it is when no room would
 	f.BoolVar(&r.ClearHeld, "clear-held", false, "to make room, remove for good what the pool holds of replaced disks")
 	f.BoolVar(&r.UsedOnly, "used-only", false, "give back what filesystems do not use, too")
 	asItIsFlag(f, &r)
+	byFlag(f, &r)
 	paceFlags(c, &a.pace.speed, &a.pace.hours)
 	a.detachFlag(c)
 	f.BoolVar(&planOnly, "plan", false, "only say what would happen")

@@ -66,6 +66,7 @@ output, by a file in the folder that TMPDIR names.`,
 	f.StringVar(&r.InUse, "in-use", "", "of a volume in a pool that somebody uses: snapshot, to read it from one")
 	asItIsFlag(f, &r)
 	byRulesFlag(f, &r)
+	byFlag(f, &r)
 	f.BoolVar(&r.ClearHeld, "clear-held", false, "to make room, remove for good what the destination's pool holds of replaced disks")
 	paceFlags(c, &a.pace.speed, &a.pace.hours)
 	a.detachFlag(c)
@@ -146,6 +147,11 @@ func asItIsFlag(f *pflag.FlagSet, r *plan.Request) {
 		false,
 		"take the source as it is now, also where it is not what its tag says, or files of it are missing or short; the receipt tells it",
 	)
+}
+
+// byFlag is for all work that porters do.
+func byFlag(f *pflag.FlagSet, r *plan.Request) {
+	f.StringVar(&r.By, "by", "", "who is to do it: a porter, or service (default: whoever moves the fewest bytes over the slowest lines)")
 }
 
 // byRulesFlag is for all work that puts disks into pools.

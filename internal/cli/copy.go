@@ -95,6 +95,7 @@ func (a *app) carry(c *carrying, use, short string) *cobra.Command {
 	)
 	asItIsFlag(f, r)
 	byRulesFlag(f, r)
+	byFlag(f, r)
 	f.BoolVar(&r.ClearHeld, "clear-held", false, "to make room, remove for good what the destination's pool holds")
 	paceFlags(cmd, &a.pace.speed, &a.pace.hours)
 	a.detachFlag(cmd)

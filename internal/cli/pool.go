@@ -22,6 +22,8 @@ func (a *app) pool() *cobra.Command {
 		a.poolTest(),
 		a.poolRules(),
 		a.poolRemove(),
+		a.poolReach(),
+		a.poolUnreach(),
 		a.poolDisks(),
 		a.poolLook(),
 		a.poolOrphans(),
@@ -144,6 +146,42 @@ func (a *app) poolRemove() *cobra.Command {
 			}
 			return a.did(map[string]string{"pool": args[0]}, "Pool %s is forgotten. Its files are where they were.", args[0])
 		},
+	}
+	a.jsonFlag(c)
+	return c
+}
+
+func (a *app) poolReach() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "reach NAME PORTER FOLDER",
+		Short: "Say that a pool's storage lies at a folder of another computer with a porter too",
+		Long: `Says that the storage of a pool is the same that another computer with a porter has at a folder, as computers have that share storage. It is tried out: what is
+written through the pool has to be read there. From then on either porter does the work of the pool, and goes on with what the other one began.`,
+		Args:              exactly(3),
+		ValidArgsFunction: a.completePool,
+		Example:           "  bagaglio pool reach annex-store beacon /mnt/annex-store",
+		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
+			pool, err := service.AddWay(cmd.Context(), args[0], api.Way{Host: args[1], Folder: args[2]})
+			if err != nil {
+				return err
+			}
+			return a.did(pool, "What is written in %s was read in %s of %s: either can do its work.", args[0], args[2], args[1])
+		}),
+	}
+	a.jsonFlag(c)
+	return c
+}
+
+func (a *app) poolUnreach() *cobra.Command {
+	c := &cobra.Command{
+		Use: "unreach NAME PORTER", Short: "Forget another way to a pool", Args: exactly(2), ValidArgsFunction: a.completePool,
+		Example: "  bagaglio pool unreach annex-store beacon",
+		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
+			if err := service.RemoveWay(cmd.Context(), args[0], args[1]); err != nil {
+				return err
+			}
+			return a.did(map[string]string{"pool": args[0], "porter": args[1]}, "%s is not reached over %s any more.", args[0], args[1])
+		}),
 	}
 	a.jsonFlag(c)
 	return c

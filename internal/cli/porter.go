@@ -28,6 +28,7 @@ func (a *app) porter() *cobra.Command {
 		a.porterInvite(),
 		a.porterPause("pause", true, "Give a porter no more work; what it does goes on", "It is given no more work."),
 		a.porterPause("resume", false, "Give a porter work again", "It is given work again."),
+		a.porterDrain(),
 		a.porterRevoke(),
 	)
 	a.runsPorter(c)
@@ -113,6 +114,26 @@ func (a *app) porterPause(use string, paused bool, short, done string) *cobra.Co
 				return err
 			}
 			return a.did(p, done)
+		}),
+	}
+	a.jsonFlag(c)
+	return c
+}
+
+func (a *app) porterDrain() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "drain PORTER",
+		Short: "Give a porter no more work, and have what it does go on elsewhere",
+		Args:  exactly(1),
+		Long: `Gives a porter no more work, and sets aside what it does: that goes on from its last mark at another porter that reaches the same storage (bagaglio pool reach), or
+at the service, over the line. What is moved half, or was asked for of that porter, waits until it works again (bagaglio porter resume).`,
+		Example: "  bagaglio porter drain annex",
+		RunE: a.withService(func(cmd *cobra.Command, service *client.Service, args []string) error {
+			p, err := service.DrainPorter(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.did(p, "It is given no more work, and what it did goes on elsewhere.")
 		}),
 	}
 	a.jsonFlag(c)

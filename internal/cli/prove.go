@@ -14,6 +14,7 @@ import (
 
 func (a *app) prove() *cobra.Command {
 	var against, tag string
+	var asked plan.Request
 	var quick, onlyRead bool
 	var flags plan.Place
 	c := &cobra.Command{
@@ -25,7 +26,7 @@ that lies beside it, if there is one. A quick proof (--quick) looks at structure
 		Args:              exactly(1),
 		ValidArgsFunction: a.completeDisk,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r := plan.Request{Kind: plan.Prove, Quick: quick, Tag: tag}
+			r := plan.Request{Kind: plan.Prove, Quick: quick, Tag: tag, By: asked.By}
 			if tag == "" && against == "" {
 				r.Tag = plan.TagBeside
 			}
@@ -50,6 +51,7 @@ that lies beside it, if there is one. A quick proof (--quick) looks at structure
 	c.Flags().BoolVar(&quick, "quick", false, "look at structure and file facts only")
 	c.Flags().BoolVar(&onlyRead, "only-read", false, "be content with reading all of it where there is nothing to compare it with")
 	a.sourceFlags(c.Flags(), &flags)
+	byFlag(c.Flags(), &asked)
 	a.detachFlag(c)
 	a.jsonFlag(c)
 	return c

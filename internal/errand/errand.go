@@ -109,8 +109,11 @@ type Granted struct {
 	For          time.Duration
 }
 
-// Peer is another porter, and where it is read from.
-type Peer struct{ Porter, Address string }
+// Peer is another porter, where it is read from, and how fast.
+type Peer struct {
+	Porter, Address string
+	Speed           float64 `json:",omitempty"` // in bytes a second, 0 where that was not measured
+}
 
 // Order is a job for a porter.
 type Order struct {

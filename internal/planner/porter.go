@@ -1,11 +1,16 @@
 package planner
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 
 	"bagaglio/core/plan"
+	"bagaglio/core/storage"
 	"bagaglio/core/storage/sftp"
 	"bagaglio/internal/errand"
 	"bagaglio/internal/places"
@@ -14,90 +19,195 @@ import (
 
 // Porters tells which porters can be given work now.
 type Porters interface {
-	// CanWork fails for one that can be given no work now.
-	CanWork(ctx context.Context, name string) error
-	// FromPeer says where one reads from another one, or why it cannot.
+	// CanWork returns how many jobs a porter does now, and fails for one that can be given no work.
+	CanWork(ctx context.Context, name string) (jobs int, err error)
+	// FromPeer says where one reads from another one, and how fast that is, or why it cannot.
 	FromPeer(ctx context.Context, reader, from string) (errand.Peer, error)
 }
 
 // UsePorters has porters do what they can do near their storage.
 func (s *Planner) UsePorters(p Porters) { s.porters = p }
 
+// Doer is who can do the work of a plan.
+type Doer struct {
+	Porter string                 // empty for the service
+	From   string                 // the porter that it reads from, empty where nothing is far away
+	Ends   map[string]errand.Ends // by subjects: folders on its computer
+	line   float64                // seconds that what is carried takes on the line, about
+	jobs   int                    // that it does now
+}
+
+// better is the order of doers: who is done with the line first, then who has less to do.
+func better(a, b Doer) int {
+	return cmp.Or(cmp.Compare(a.line, b.line), cmp.Compare(a.jobs, b.jobs), strings.Compare(a.Porter, b.Porter))
+}
+
+// errNobody is the error where no porter can do the work of a plan.
+var errNobody = errors.New("no porter can do it")
+
 // assign says who does the work, and why, where porters could.
 func (s *Planner) assign(ctx context.Context, p *plan.Plan) error {
-	pools, err := s.poolsOf(ctx, *p)
-	if err != nil || s.porters == nil {
+	tell := func(severity plan.Severity, remedies []plan.Remedy, format string, args ...any) {
+		p.Checks = append(p.Checks, plan.Check{Name: "porter", Severity: severity, Message: fmt.Sprintf(format, args...), Remedies: remedies})
+	}
+	by := p.Request.By
+	near, doers, why, err := s.doers(ctx, *p)
+	if err != nil || near == "" && by == "" {
 		return err
 	}
-	hosts := map[string]bool{} // those of the plan, and whether they have porters
-	porter := ""
-	for _, pool := range pools {
-		if pool.Host == places.LocalHost {
-			hosts[pool.Host] = false
-			continue
-		}
-		h, err := s.places.Host(ctx, pool.Host)
-		if err != nil {
-			return err
-		}
-		if hosts[pool.Host] = h.Kind == sftp.Porter; hosts[pool.Host] {
-			porter = pool.Host
-		}
-	}
-	if porter == "" {
-		return nil
-	}
-	tell := func(format string, args ...any) {
-		p.Checks = append(p.Checks, plan.Check{Name: "porter", Severity: plan.Informs, Message: fmt.Sprintf(format, args...)})
-	}
-	switch why := remains(*p, pools); {
-	case len(hosts) > 1:
-		from, to, why := between(*p, pools, hosts)
-		if why == nil {
-			_, why = s.porters.FromPeer(ctx, to, from)
-		}
-		if why != nil {
-			tell("The service does it, and what is copied goes through it: %v.", why)
+	anybody := []plan.Remedy{{Label: "Let whoever can do it", Change: []byte(`{"by":null}`)}}
+	if by != "" && by != plan.ByService {
+		doers = slices.DeleteFunc(doers, func(d Doer) bool { return d.Porter != by })
+		if len(doers) == 0 {
+			tell(plan.Blocks, anybody, "The porter %s is to do it, and cannot: %v.", by, cmp.Or(why, errNobody))
 			return nil
 		}
-		p.Porter = to
-		tell("The porter %s does it, and reads from the porter %s: what is copied goes straight between them, over that line once.", to, from)
-	case why != "":
-		tell("The service does it, not the porter %s: %s. What is copied goes over the line to it and back.", porter, why)
+	}
+	switch {
+	case by == plan.ByService:
+		tell(plan.Informs, nil, "The service does it, as was asked for: what lies on other computers goes over the lines to them.")
+	case len(doers) == 0:
+		tell(plan.Informs, nil, "The service does it: %v. What is copied goes over the line to it and back.", why)
 	default:
-		if err := s.porters.CanWork(ctx, porter); err != nil {
-			tell("The service does it: %v. What is copied goes over the line to it and back.", err)
-			return nil
-		}
-		p.Porter = porter
-		tell("The porter %s does it: all of it lies on its computer, and nothing that is copied goes over the line.", porter)
+		p.Porter = doers[0].Porter
+		tell(plan.Informs, nil, "The porter %s does it%s", p.Porter, reasonFor(doers, by))
 	}
 	return nil
 }
 
-// between are the porters that a plan reads from and writes to, or why it is not between two.
-func between(p plan.Plan, pools []store.Pool, hosts map[string]bool) (from, to string, why error) {
-	if why := remains(p, pools); why != "" {
-		return "", "", errors.New(why)
+// reasonFor says why the first of some does it.
+func reasonFor(doers []Doer, by string) string {
+	var text strings.Builder
+	first := doers[0]
+	if first.From == "" {
+		text.WriteString(": all of it lies on its computer, and nothing that is copied goes over the line.")
+	} else {
+		fmt.Fprintf(&text, ", and reads from the porter %s: what is copied goes straight between them, over that line once.", first.From)
 	}
-	if p.Request.Kind != plan.Convert && p.Request.Kind != plan.Copy {
-		return "", "", errors.New("it is not read from one porter and written by another one")
+	switch {
+	case by != "":
+		text.WriteString(" So it was asked for.")
+	case len(doers) > 1 && doers[1].line > first.line:
+		fmt.Fprintf(&text, " For %s more would go over a line, or over a slower one.", doers[1].Porter)
+	case len(doers) > 1 && doers[1].jobs > first.jobs:
+		fmt.Fprintf(&text, " %s could, too, and has more to do: %d jobs, and %d.", doers[1].Porter, doers[1].jobs, first.jobs)
+	case len(doers) > 1:
+		fmt.Fprintf(&text, " %s could, too.", doers[1].Porter)
 	}
-	on := map[string]string{}
-	for _, pool := range pools {
-		on[pool.Name] = pool.Host
+	return text.String()
+}
+
+// guessed is the speed of a line that was not measured, in bytes a second.
+const guessed = 100e6
+
+// doers are the porters that can do the work of a plan now, the best first, or why there are none. near is a porter that has to do with it, empty where none has.
+func (s *Planner) doers(ctx context.Context, p plan.Plan) (near string, all []Doer, why, err error) {
+	pools, err := s.poolsOf(ctx, p)
+	if err != nil || s.porters == nil {
+		return "", nil, nil, err
 	}
-	for _, d := range p.Bodies {
-		f, t := on[d.Request.Source.Pool], on[d.Request.Destination.Pool]
-		switch {
-		case !hosts[f] || !hosts[t]:
-			return "", "", errors.New("not all of its places lie on computers with porters")
-		case from != "" && (from != f || to != t):
-			return "", "", errors.New("its places lie on more than two computers")
+	there, err := s.folders(ctx, pools)
+	if err != nil || len(there) == 0 {
+		return "", nil, nil, err
+	}
+	names := slices.Sorted(maps.Keys(there))
+	near = names[0]
+	if text := remains(p, pools); text != "" {
+		return near, nil, errors.New(text), nil
+	}
+	for _, name := range names {
+		for _, from := range append([]string{""}, names...) {
+			d, fits := endsAt(p, there, name, from)
+			if !fits || from == name {
+				continue
+			}
+			if err := s.weigh(ctx, p, &d); err != nil {
+				why = cmp.Or(why, err)
+				continue
+			}
+			all = append(all, d)
+			if from == "" {
+				break // nothing is nearer
+			}
 		}
-		from, to = f, t
 	}
-	return from, to, nil
+	if len(all) == 0 && why == nil {
+		why = errors.New("not all of its places lie on one computer with a porter, or on two of which one is only read from")
+	}
+	slices.SortFunc(all, better)
+	return near, all, why, nil
+}
+
+// weigh finds out whether somebody can do it, and what it costs.
+func (s *Planner) weigh(ctx context.Context, p plan.Plan, d *Doer) (err error) {
+	if d.jobs, err = s.porters.CanWork(ctx, d.Porter); err != nil || d.From == "" {
+		return err
+	}
+	peer, err := s.porters.FromPeer(ctx, d.Porter, d.From)
+	if err != nil {
+		return err
+	}
+	for id, e := range d.Ends {
+		if e.From != nil {
+			e.From = &peer
+			d.Ends[id] = e
+		}
+	}
+	var bytes int64
+	for _, b := range p.Bodies {
+		if b.Before != nil {
+			bytes += b.Before.AllocatedSize
+		}
+	}
+	d.line = float64(bytes+1) / cmp.Or(peer.Speed, guessed)
+	return nil
+}
+
+// endsAt are the folders of a plan at a porter that reads sources from another one, or from itself where that is empty; not ok where they do not all lie there.
+func endsAt(p plan.Plan, there map[string]map[string]string, name, from string) (Doer, bool) {
+	d := Doer{Porter: name, From: from, Ends: map[string]errand.Ends{}}
+	far := false
+	for _, b := range p.Bodies {
+		var e errand.Ends
+		source, to := b.Request.Source.Pool, b.Request.Destination
+		if e.Source = there[name][source]; e.Source == "" {
+			if e.Source = there[from][source]; e.Source == "" {
+				return d, false
+			}
+			e.From, far = &errand.Peer{Porter: from}, true
+		}
+		if to != nil {
+			if e.Destination = there[name][to.Pool]; e.Destination == "" {
+				return d, false
+			}
+		}
+		d.Ends[b.ID] = e
+	}
+	return d, far == (from != "") && (!far || p.Request.Kind == plan.Convert || p.Request.Kind == plan.Copy)
+}
+
+// folders are where pools lie on computers with porters: by porters, and then by pools.
+func (s *Planner) folders(ctx context.Context, pools []store.Pool) (map[string]map[string]string, error) {
+	all := map[string]map[string]string{}
+	for _, pool := range pools {
+		for _, w := range append([]store.Way{{Host: pool.Host, Folder: pool.Folder}}, pool.Ways...) {
+			if w.Host == places.LocalHost {
+				continue
+			}
+			h, err := s.places.Host(ctx, w.Host)
+			if errors.Is(err, store.ErrNotFound) || err == nil && h.Kind != sftp.Porter {
+				continue
+			}
+			if err != nil {
+				return nil, err
+			}
+			if all[w.Host] == nil {
+				all[w.Host] = map[string]string{}
+			}
+			all[w.Host][pool.Name] = w.Folder
+		}
+	}
+	return all, nil
 }
 
 // remains says why the work of a plan stays with the service, empty where it need not.
@@ -136,34 +246,25 @@ func (s *Planner) poolsOf(ctx context.Context, p plan.Plan) (pools []store.Pool,
 	return pools, nil
 }
 
-// Away are the folders of a plan's subjects on the computer of its porter.
-func (s *Planner) Away(ctx context.Context, p plan.Plan) (map[string]errand.Ends, error) {
-	pools, err := s.poolsOf(ctx, p)
+// Now says who does the work of a plan as it begins, or goes on: the porter that the plan names, as long as it can, or another one that reaches the same storage, or where the
+// one of the plan is there and does no work, the service. What was moved half is finished by the one that began.
+func (s *Planner) Now(ctx context.Context, p plan.Plan) (Doer, error) {
+	if p.Porter == "" {
+		return Doer{}, nil
+	}
+	_, all, why, err := s.doers(ctx, p)
 	if err != nil {
-		return nil, err
+		return Doer{}, err
 	}
-	folder, on := map[string]string{}, map[string]string{}
-	for _, pool := range pools {
-		folder[pool.Name], on[pool.Name] = pool.Folder, pool.Host
+	if i := slices.IndexFunc(all, func(d Doer) bool { return d.Porter == p.Porter }); i >= 0 {
+		return all[i], nil
 	}
-	all := map[string]errand.Ends{}
-	for _, d := range p.Bodies {
-		from, to := d.Request.Source.Pool, d.Request.Destination
-		e := errand.Ends{Source: folder[from]}
-		if on[from] != p.Porter {
-			peer, err := s.porters.FromPeer(ctx, p.Porter, on[from])
-			if err != nil {
-				return nil, err
-			}
-			e.From = &peer
-		}
-		if to != nil {
-			e.Destination = folder[to.Pool]
-			if on[to.Pool] != p.Porter {
-				return nil, fmt.Errorf("the pool %s does not lie on %s any more: plan it again", to.Pool, p.Porter)
-			}
-		}
-		all[d.ID] = e
+	pinned := p.Request.By != "" || p.Request.Release
+	switch {
+	case len(all) > 0 && !pinned:
+		return all[0], nil
+	case !pinned && !errors.Is(why, storage.ErrLost): // it is reached, and works no more
+		return Doer{}, nil
 	}
-	return all, nil
+	return Doer{}, fmt.Errorf("%w: waiting for the porter %s: %w", storage.ErrLost, p.Porter, cmp.Or(why, errNobody))
 }

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"strings"
@@ -101,6 +102,10 @@ func (p *Porter) serve(ctx context.Context, address string) error {
 // read lets another porter read a folder that it may.
 func (p *Porter) read(w http.ResponseWriter, r *http.Request) {
 	peer := nameOf(r.TLS)
+	if r.URL.Path == speedPath {
+		_, _ = w.Write(make([]byte, measured)) // until whoever measures has enough
+		return
+	}
 	first, _, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
 	folder, err := base64.RawURLEncoding.DecodeString(first)
 	if err != nil || !p.may(peer, string(folder)) {
@@ -149,24 +154,63 @@ func (p *Porter) from(peer errand.Peer, folder string) (storage.Folder, error) {
 	return storagehttp.Open(storagehttp.Login{URL: "https://" + peer.Address + below(folder), TLS: config})
 }
 
-// reaches says whether another porter can be reached.
+// What is read to measure a line: so many bytes at most, for as long at most, and not what comes before it is warm.
+const (
+	speedPath = "/speed"
+	measured  = 64 << 20
+	warm      = 100 * time.Millisecond
+	measuring = 400 * time.Millisecond
+)
+
+// reaches says whether another porter can be reached, and how fast it is read from.
 func (p *Porter) reaches(m *nats.Msg) {
 	var peer errand.Peer
 	err := json.Unmarshal(m.Data, &peer)
-	var config *tls.Config
 	if err == nil {
-		config, err = p.toPeer(peer.Porter)
+		peer.Speed, err = p.speedOf(peer)
 	}
-	if err == nil {
-		var conn net.Conn
-		ctx, cancel := context.WithTimeout(context.Background(), reachIn)
-		defer cancel()
-		if conn, err = (&tls.Dialer{Config: config}).DialContext(ctx, "tcp", peer.Address); err == nil {
-			err = conn.Close()
-		}
-	}
-	b, jsonErr := json.Marshal(errand.Answer[struct{}]{Problem: errand.ProblemOf(err)})
+	b, jsonErr := json.Marshal(errand.Answer[errand.Peer]{Value: peer, Problem: errand.ProblemOf(err)})
 	if err := errors.Join(jsonErr, m.Respond(b)); err != nil {
 		p.log.Error("saying which porters can be reached", "error", err)
 	}
+}
+
+// speedOf measures how fast another porter is read from, in bytes a second.
+func (p *Porter) speedOf(peer errand.Peer) (float64, error) {
+	config, err := p.toPeer(peer.Porter)
+	if err != nil {
+		return 0, err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), reachIn)
+	defer cancel()
+	client := &http.Client{Transport: &http.Transport{TLSClientConfig: config, DisableKeepAlives: true}}
+	q, err := http.NewRequestWithContext(ctx, http.MethodGet, "https://"+peer.Address+speedPath, nil)
+	if err != nil {
+		return 0, err
+	}
+	answer, err := client.Do(q)
+	if err != nil {
+		return 0, err
+	}
+	defer answer.Body.Close()
+	begun, n := time.Now(), int64(0)
+	var since time.Time // when it was warm
+	for chunk := make([]byte, 64<<10); time.Since(begun) < measuring; {
+		k, err := answer.Body.Read(chunk)
+		if since.IsZero() && time.Since(begun) > warm {
+			since = time.Now()
+		} else if !since.IsZero() {
+			n += int64(k)
+		}
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return 0, err
+		}
+	}
+	if since.IsZero() || n == 0 { // all of it came before
+		return measured / time.Since(begun).Seconds(), nil
+	}
+	return float64(n) / time.Since(since).Seconds(), nil
 }

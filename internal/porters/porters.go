@@ -20,6 +20,7 @@ import (
 	"sync"
 	"time"
 
+	"bagaglio/core/storage"
 	"bagaglio/core/storage/sftp"
 	"bagaglio/internal/authority"
 	"bagaglio/internal/engine"
@@ -54,6 +55,7 @@ type Porters struct {
 	lines   map[string]chan *line             // that wait to be used, by porters
 	open    map[string]map[io.Closer]struct{} // connections, likewise
 	errands map[key]*running
+	pairs   map[pair]reached
 }
 
 // Porter is one as it is shown.
@@ -76,7 +78,7 @@ type Options struct {
 func Open(ctx context.Context, r *records.Records, p *places.Places, o Options, log *slog.Logger) (*Porters, error) {
 	s := &Porters{
 		records: r, places: p, log: log, options: o,
-		lines: map[string]chan *line{}, open: map[string]map[io.Closer]struct{}{}, errands: map[key]*running{},
+		lines: map[string]chan *line{}, open: map[string]map[io.Closer]struct{}{}, errands: map[key]*running{}, pairs: map[pair]reached{},
 	}
 	p.ReachPorters(s.Dial)
 	all, err := r.Porters(ctx)
@@ -227,20 +229,20 @@ func (s *Porters) Revoke(ctx context.Context, name string) error {
 	return nil
 }
 
-// CanWork fails for a porter that can be given no work now.
-func (s *Porters) CanWork(ctx context.Context, name string) error {
+// CanWork returns how many jobs a porter does now, and fails for one that can be given no work: with storage.ErrLost for one that is not there.
+func (s *Porters) CanWork(ctx context.Context, name string) (jobs int, err error) {
 	p, err := s.Porter(ctx, name)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		return fmt.Errorf("there is no porter %s", name)
+		return 0, fmt.Errorf("%w: there is no porter %s", storage.ErrLost, name)
 	case err != nil:
-		return err
-	case p.Paused:
-		return fmt.Errorf("the porter %s is paused", name)
+		return 0, err
 	case !p.Connected:
-		return fmt.Errorf("the porter %s is not connected", name)
+		return 0, fmt.Errorf("%w: the porter %s is not connected", storage.ErrLost, name)
+	case p.Paused:
+		return 0, fmt.Errorf("the porter %s is paused", name)
 	}
-	return nil
+	return len(p.Jobs), nil
 }
 
 // Close ends everything. What porters do goes on when the service is started again.

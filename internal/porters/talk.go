@@ -148,8 +148,8 @@ func (s *Porters) FromPeer(ctx context.Context, reader, from string) (errand.Pee
 	if err != nil {
 		return errand.Peer{}, err
 	}
-	if err := s.CanWork(ctx, reader); err != nil {
-		return errand.Peer{}, fmt.Errorf("%w: %w", storage.ErrLost, err)
+	if _, err := s.CanWork(ctx, reader); err != nil {
+		return errand.Peer{}, err
 	}
 	if !p.Connected {
 		return errand.Peer{}, fmt.Errorf("%w: the porter %s is not connected", storage.ErrLost, from)
@@ -157,15 +157,39 @@ func (s *Porters) FromPeer(ctx context.Context, reader, from string) (errand.Pee
 	if p.Is.Peers == "" {
 		return errand.Peer{}, fmt.Errorf("the porter %s lets no other porters read from it (porter --peers)", from)
 	}
-	peer := errand.Peer{Porter: from, Address: p.Is.Peers}
-	var a errand.Answer[struct{}]
-	if err := s.request(ctx, errand.Reach(reader), peer, &a); err != nil {
-		return peer, err
+	asked := pair{reader, errand.Peer{Porter: from, Address: p.Is.Peers}}
+	s.mu.Lock()
+	known, ok := s.pairs[asked]
+	s.mu.Unlock()
+	if ok && time.Since(known.at) < pairKnownFor {
+		return known.peer, nil
+	}
+	var a errand.Answer[errand.Peer]
+	if err := s.request(ctx, errand.Reach(reader), asked.from, &a); err != nil {
+		return asked.from, err
 	}
 	if err := a.Problem.Error(); err != nil {
-		return peer, fmt.Errorf("%w: the porter %s does not reach %s at %s: %w", storage.ErrLost, reader, from, peer.Address, err)
+		return asked.from, fmt.Errorf("%w: the porter %s does not reach %s at %s: %w", storage.ErrLost, reader, from, p.Is.Peers, err)
 	}
-	return peer, nil
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.pairs[asked] = reached{a.Value, time.Now()}
+	return a.Value, nil
+}
+
+// pairKnownFor is for how long it is known how fast one porter reads from another one.
+const pairKnownFor = time.Minute
+
+// pair is a porter that reads from another one.
+type pair struct {
+	reader string
+	from   errand.Peer
+}
+
+// reached is what was found of a pair, and when.
+type reached struct {
+	peer errand.Peer
+	at   time.Time
 }
 
 // grantFor is for how long a porter may read from another one, unless that is said again.

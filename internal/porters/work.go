@@ -48,7 +48,7 @@ type running struct {
 // Do has a porter do a job, and returns what came of it. It ends when the porter says so, or can do no more harm: it was told to stop, or was not heard for
 // longer than it may go on.
 func (s *Porters) Do(ctx context.Context, porter string, o errand.Order, t job.Task) (receipt.Receipt, error) {
-	if err := s.CanWork(ctx, porter); err != nil {
+	if _, err := s.CanWork(ctx, porter); err != nil {
 		return receipt.Receipt{}, fmt.Errorf("%w: %w", storage.ErrLost, err)
 	}
 	o.ID, o.Plan, o.Every, o.Hold, o.By, o.Asks, o.Answer, o.Kept, o.Paced = t.ID, t.Plan, t.Every, t.Hold, t.By, t.Asks, t.Answer, t.Records != nil, t.Wait != nil

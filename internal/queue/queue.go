@@ -15,6 +15,7 @@ import (
 	"bagaglio/core/receipt"
 	"bagaglio/core/step"
 	"bagaglio/core/step/disks"
+	"bagaglio/core/storage"
 	"bagaglio/internal/errand"
 	"bagaglio/internal/planner"
 	"bagaglio/internal/points"
@@ -40,7 +41,8 @@ type run struct {
 	scopes   []scope
 	meter    *rate.Limiter
 	hours    string
-	group    int64 // that it is of, 0 for none
+	group    int64  // that it is of, 0 for none
+	porter   string // that does it, empty for the service
 	// cancelled tells that it was cancelled, maybe when it was being set aside already.
 	cancelled bool
 }
@@ -149,6 +151,9 @@ func (q *Queue) clear(ctx context.Context, j store.Job) error {
 		}
 		if err == nil {
 			err = disks.Clear(folder, plan.TaskID(q.records.TaskID(j.ID), d.ID))
+			if storage.Lost(err) { // a connection that was cut is made again
+				err = disks.Clear(folder, plan.TaskID(q.records.TaskID(j.ID), d.ID))
+			}
 		}
 		if err != nil {
 			return err
@@ -314,12 +319,19 @@ func (asItWas) Forget(context.Context, string, step.Journal) error { return nil 
 func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt, error) {
 	var ends map[string]step.Ends
 	var err error
-	if j.Plan.Porter == "" {
+	who, err := q.planner.Now(ctx, j.Plan)
+	if err == nil && (who.Porter == "" || who.From != "") { // the service does there what is not reading
 		ends, err = q.planner.EndsOf(ctx, j.Plan)
 	}
-	if err != nil {
+	if err != nil { // where a porter is away, it waits
 		return unrun(j, receipt.Failed, err), err
 	}
+	if who.Porter != j.Plan.Porter {
+		q.records.NoteJob(ctx, j.ID, "went on", "by "+cmp.Or(who.Porter, "the service")+", not by "+j.Plan.Porter)
+	}
+	q.mu.Lock()
+	r.porter = who.Porter
+	q.mu.Unlock()
 	number := 0
 	task := q.task(j, ends)
 	task.Wait = q.wait(r)
@@ -353,36 +365,31 @@ func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt,
 		q.mu.Unlock()
 		q.changed(j.ID)
 	}
-	if j.Plan.Porter != "" {
-		return q.away(ctx, j, task)
+	if who.Porter != "" {
+		return q.away(ctx, j, who, task)
 	}
 	return task.Run(ctx)
 }
 
 // away has a porter do a job.
-func (q *Queue) away(ctx context.Context, j store.Job, task job.Task) (receipt.Receipt, error) {
-	ends, err := q.planner.Away(ctx, j.Plan)
-	if err == nil && readsFromOther(ends) { // the service does there what is not reading
-		task.Ends, err = q.planner.EndsOf(ctx, j.Plan)
-	}
-	if err != nil { // where a porter is away, it waits
-		return unrun(j, receipt.Failed, err), err
-	}
-	done, err := q.options.Porters.Do(ctx, j.Plan.Porter, errand.Order{Job: j.ID, Epoch: j.Epoch, Ends: ends}, task)
+func (q *Queue) away(ctx context.Context, j store.Job, who planner.Doer, task job.Task) (receipt.Receipt, error) {
+	done, err := q.options.Porters.Do(ctx, who.Porter, errand.Order{Job: j.ID, Epoch: j.Epoch, Ends: who.Ends}, task)
 	if done.ID == "" { // it said nothing of what it has done
 		done = unrun(j, receipt.Failed, cmp.Or(err, errors.New("it was not done")))
 	}
-	done.Porter = j.Plan.Porter
+	done.Porter = who.Porter
 	return done, err
 }
 
-func readsFromOther(ends map[string]errand.Ends) bool {
-	for _, e := range ends {
-		if e.From != nil {
-			return true
+// GiveBack sets aside what a porter does, to go on with whoever can do it.
+func (q *Queue) GiveBack(porter string) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	for _, r := range q.running {
+		if r.porter == porter {
+			r.stop(step.ErrSetAside)
 		}
 	}
-	return false
 }
 
 // butCovers is what is known of a disk of a machine that moves while it runs, without the images that its guest writes to meanwhile.

@@ -25,6 +25,7 @@ type Pool struct {
 	Volumes string
 	Rules   plan.Rules
 	Facts   *storage.Facts // of the last trial, nil without one
+	Ways    []Way          // other ones to the same storage, by their hosts
 }
 
 // Ground is where it lies on its host.
@@ -121,6 +122,9 @@ func (s *Store) Pools(ctx context.Context) ([]Pool, error) {
 		if pools[i], err = row.pool(); err != nil {
 			return nil, err
 		}
+		if pools[i].Ways, err = s.Ways(ctx, pools[i].Name); err != nil {
+			return nil, err
+		}
 	}
 	return pools, nil
 }
@@ -131,7 +135,11 @@ func (s *Store) Pool(ctx context.Context, name string) (Pool, error) {
 	if err := s.db.GetContext(ctx, &row, `SELECT `+poolColumns+` FROM pools WHERE name = ?`, name); err != nil {
 		return Pool{}, notFound(err)
 	}
-	return row.pool()
+	p, err := row.pool()
+	if err == nil {
+		p.Ways, err = s.Ways(ctx, name)
+	}
+	return p, err
 }
 
 // RemovePool forgets a pool, or fails with ErrNotFound.

@@ -343,7 +343,7 @@ func TestAnotherVersionsRecords(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, none, "new records have no earlier form")
 
-	_, err = s.db.ExecContext(t.Context(), `DELETE FROM goose_db_version WHERE version_id = ?; DROP TABLE porters`, newest)
+	_, err = s.db.ExecContext(t.Context(), `DELETE FROM goose_db_version WHERE version_id = ?; DROP TABLE pool_ways`, newest)
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
 	stale := fmt.Sprintf("%s%s%d", file, before, 2)

@@ -69,17 +69,18 @@ func TestAPorterDoesIt(t *testing.T) {
 	done := testkit.Proven(t, s.Service, job.Id)
 	assert.Empty(t, done.Porter, "the service does it itself, over the line")
 	assert.Greater(t, p.Line.Bytes.Load()-before, int64(2*size))
-	assert.Contains(t, checkOf(t, *job.Plan, "porter"), "The service does it: the porter annex is paused")
+	assert.Contains(t, checkOf(t, *job.Plan), "The service does it: the porter annex is paused")
 }
 
-func checkOf(t *testing.T, p plan.Plan, name string) string {
+// checkOf is what a plan says of who does it.
+func checkOf(t *testing.T, p plan.Plan) string {
 	t.Helper()
 	for _, c := range p.Checks {
-		if c.Name == name {
+		if c.Name == "porter" {
 			return c.Message
 		}
 	}
-	require.Fail(t, "there is no such check", name)
+	require.Fail(t, "nothing says who does it")
 	return ""
 }
 
@@ -272,7 +273,7 @@ func TestStraightBetweenPorters(t *testing.T) {
 		{Kind: plan.Copy, Source: toQcow2.Source, Destination: &plan.Place{Pool: "beacon-store", Path: "ticketing.raw"}},
 	} {
 		job := testkit.Begin(t, s.Service, r)
-		assert.Contains(t, checkOf(t, *job.Plan, "porter"), "The porter beacon does it, and reads from the porter annex")
+		assert.Contains(t, checkOf(t, *job.Plan), "The porter beacon does it, and reads from the porter annex")
 		done := testkit.Proven(t, s.Service, job.Id)
 		assert.Equal(t, "beacon", done.Porter)
 	}
@@ -308,7 +309,7 @@ func TestStraightBetweenPorters(t *testing.T) {
 		Source:      plan.Place{Pool: "beacon-store", Path: "ticketing.qcow2"},
 		Destination: &plan.Place{Pool: "annex-store", Path: "back.raw"},
 	})
-	assert.Contains(t, checkOf(t, *job.Plan, "porter"), "the porter beacon lets no other porters read from it")
+	assert.Contains(t, checkOf(t, *job.Plan), "the porter beacon lets no other porters read from it")
 	assert.Empty(t, testkit.Proven(t, s.Service, job.Id).Porter)
 }
 
@@ -345,4 +346,88 @@ func TestThePorterThatIsReadFromDies(t *testing.T) {
 	got, err := os.ReadFile(filepath.Join(there, "ticketing.raw"))
 	require.NoError(t, err)
 	assert.True(t, bytes.Equal(want, got))
+}
+
+// TestTwoPortersReachTheSameStorage: either does its work, the one with less to do first; a job that one began goes on with the other one when it is drained or dies, and with
+// the service where nobody else is there.
+func TestTwoPortersReachTheSameStorage(t *testing.T) {
+	t.Parallel()
+	const size = 48 << 20
+	s, _, folder := annex(t, size)
+	beacon := testkit.Join(t, s, "beacon")
+	_, err := s.AddWay(t.Context(), "annex-store", api.Way{Host: "beacon", Folder: t.TempDir()})
+	require.ErrorContains(t, err, "it is other storage")
+	_, err = s.AddWay(t.Context(), "annex-store", api.Way{Host: "local", Folder: folder})
+	require.ErrorContains(t, err, "another computer with a porter")
+	shared := filepath.Join(t.TempDir(), "mounted")
+	require.NoError(t, os.Symlink(folder, shared))
+	pool, err := s.AddWay(t.Context(), "annex-store", api.Way{Host: "beacon", Folder: shared})
+	require.NoError(t, err)
+	require.Len(t, *pool.Ways, 1)
+
+	slow, none := int64(8<<20), int64(0)
+	begin := func(name string, change func(*plan.Request)) api.Job {
+		r := toQcow2
+		r.Destination = &plan.Place{Pool: "annex-store", Path: name}
+		change(&r)
+		job := testkit.Begin(t, s.Service, r)
+		_, err = s.Change(t.Context(), job.Id, api.JobChange{Speed: &slow})
+		require.NoError(t, err)
+		testkit.Await(t, s.Service, job.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 8<<20 })
+		return job
+	}
+	first := begin("first.qcow2", func(*plan.Request) {})
+	assert.Contains(
+		t,
+		checkOf(t, *first.Plan),
+		"The porter annex does it: all of it lies on its computer, and nothing that is copied goes over the line. beacon could, too.",
+	)
+	second, err := s.Plan(t.Context(), toQcow2)
+	require.NoError(t, err)
+	assert.Contains(
+		t,
+		checkOf(t, second.Plan),
+		"The porter beacon does it: all of it lies on its computer, and nothing that is copied goes over the line. annex could, too, and has more to do: 1 jobs, and 0.",
+	)
+	pinned := toQcow2
+	pinned.By = "annex"
+	second, err = s.Plan(t.Context(), pinned)
+	require.NoError(t, err)
+	assert.Contains(
+		t,
+		checkOf(t, second.Plan),
+		"The porter annex does it: all of it lies on its computer, and nothing that is copied goes over the line. So it was asked for.",
+	)
+
+	_, err = s.DrainPorter(t.Context(), "annex")
+	require.NoError(t, err)
+	second, err = s.Plan(t.Context(), pinned)
+	require.NoError(t, err)
+	assert.True(t, second.Blocked)
+	assert.Contains(t, checkOf(t, second.Plan), "The porter annex is to do it, and cannot: the porter annex is paused.")
+	_, err = s.Change(t.Context(), first.Id, api.JobChange{Speed: &none})
+	require.NoError(t, err)
+	done := testkit.Proven(t, s.Service, first.Id)
+	assert.Equal(t, "beacon", done.Porter)
+	assert.Positive(t, done.Resumed, "from its last mark")
+
+	third := begin("third.qcow2", func(*plan.Request) {})
+	assert.Equal(t, "beacon", third.Plan.Porter)
+	_, err = s.PausePorter(t.Context(), "annex", false)
+	require.NoError(t, err)
+	beacon.Kill()
+	_, err = s.Change(t.Context(), third.Id, api.JobChange{Speed: &none})
+	require.NoError(t, err)
+	done = testkit.Proven(t, s.Service, third.Id)
+	assert.Equal(t, "annex", done.Porter, "the other one has died")
+
+	fourth := begin("fourth.qcow2", func(*plan.Request) {})
+	_, err = s.DrainPorter(t.Context(), "annex")
+	require.NoError(t, err)
+	_, err = s.Change(t.Context(), fourth.Id, api.JobChange{Speed: &none})
+	require.NoError(t, err)
+	done = testkit.Proven(t, s.Service, fourth.Id)
+	assert.Empty(t, done.Porter, "the service itself, over the line")
+	assert.Contains(t, done.Remarks, "it was begun anew since the source had changed", "which sees less of a file than its computer")
+	require.NoError(t, s.RemoveWay(t.Context(), "annex-store", "beacon"))
 }

@@ -139,7 +139,7 @@ func (w *work) takeUp(ctx context.Context, source, base string) error {
 	}
 	if known {
 		switch {
-		case old.Source != source && !w.keepsUp(): // which reads all again that may have changed
+		case !sameSeen(old.Source, source) && !w.keepsUp(): // which reads all again that may have changed
 			w.remark("it was begun anew since the source had changed")
 		case old.Base != base:
 			w.remark("it was begun anew since the base had changed")

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -63,6 +64,14 @@ func (w watched) look() (string, error) {
 		)
 	}
 	return state.String(), nil
+}
+
+// device is the number of the device in the identity of a file, which each computer gives to storage that it shares with others.
+var device = regexp.MustCompile(` \d+:(\d+) `)
+
+// sameSeen tells whether two looks saw the same, also from two computers.
+func sameSeen(a, b string) bool {
+	return a == b || device.ReplaceAllString(a, " $1 ") == device.ReplaceAllString(b, " $1 ")
 }
 
 // changedAt begins what a line ends with: when anything of a file changed, also what is no content.
