@@ -45,7 +45,8 @@ function PorterRow({ porter }: { porter: Porter }) {
   const done = { onSuccess: () => client.invalidateQueries({ queryKey: ["porters"] }) };
   const paused = porter.state === "paused";
   const pause = useMutation({
-    mutationFn: () => result(calls.PATCH("/v1/porters/{porter}", { params: { path }, body: { paused: !paused } })),
+    mutationFn: (drain: boolean) =>
+      result(calls.PATCH("/v1/porters/{porter}", { params: { path }, body: { paused: drain || !paused, drain } })),
     ...done,
   });
   const revoke = useMutation({
@@ -78,10 +79,22 @@ function PorterRow({ porter }: { porter: Porter }) {
         className="btn btn-sm"
         aria-label={`${paused ? "Resume" : "Pause"} ${porter.name}`}
         disabled={pause.isPending}
-        onClick={() => pause.mutate()}
+        onClick={() => pause.mutate(false)}
       >
         {paused ? "Resume" : "Pause"}
       </button>
+      {porter.jobs.length > 0 && (
+        <button
+          type="button"
+          className="btn btn-sm"
+          aria-label={`Drain ${porter.name}`}
+          title="Give it no more work, and have what it does go on elsewhere"
+          disabled={pause.isPending}
+          onClick={() => pause.mutate(true)}
+        >
+          Drain
+        </button>
+      )}
       <button
         type="button"
         className="btn btn-sm"

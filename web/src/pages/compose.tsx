@@ -185,8 +185,25 @@ function RequestFields({ request, change }: FieldsProps) {
           value={request.replace ?? false}
           change={(replace) => change({ ...request, replace })}
         />
+        <DoneBy by={request.by} change={(by) => change({ ...request, by })} />
       </fieldset>
     </>
+  );
+}
+
+/** Who does the work, where there are porters. */
+function DoneBy({ by, change }: { by?: string; change: (by?: string) => void }) {
+  const porters = useQuery({ queryKey: ["porters"], queryFn: () => items(calls.GET("/v1/porters")) });
+  if (!by && !porters.data?.length) return null;
+  const names = ["", "service", ...(porters.data?.map((p) => p.name) ?? [])];
+  return (
+    <Choice
+      name="Done by"
+      value={by ?? ""}
+      options={names.includes(by ?? "") ? names : [...names, by ?? ""]}
+      show={(name) => name || "whoever moves the fewest bytes over the slowest lines"}
+      change={(name) => change(name || undefined)}
+    />
   );
 }
 
