@@ -30,7 +30,9 @@ import (
 )
 
 // serviceCommands are those of which the service is made: it runs on Linux.
-func (a *app) serviceCommands() []*cobra.Command { return []*cobra.Command{a.serve(), a.demo()} }
+func (a *app) serviceCommands() []*cobra.Command {
+	return []*cobra.Command{a.serve(), a.demo(), a.recovery()}
+}
 
 // ignoreFileLimit has a file that grows beyond the limit of the user be an error of the write, not the end of the process.
 func ignoreFileLimit() { signal.Ignore(syscall.SIGXFSZ) }
@@ -52,6 +54,12 @@ func (a *app) serve() *cobra.Command {
 	c.Flags().Duration("log-age", 2*365*24*time.Hour, "for how long they are")
 	c.Flags().Bool("second-person", false, "what takes data away for good waits until somebody else agrees, who was let in by another name")
 	c.Flags().String("porters", ":2248", "address that porters connect to, from the first invitation on; empty for none")
+	c.Flags().
+		String("engine", "", "address of an engine elsewhere (NATS with JetStream) that a copy of the records is kept in, so that another service can take over: nats://HOST:PORT")
+	c.Flags().String("engine-credentials", "", "file with the credentials that are shown there")
+	c.Flags().Int("engine-copies", 1, "on how many of its computers the engine keeps the records")
+	c.Flags().String("recovery-to", "", "what the recovery key is known by that the copy is encrypted for (bagaglio recovery key)")
+	c.Flags().String("recovery-key", "", "file with the recovery key: take over the records in the engine, into an empty state folder")
 	c.Flags().String("listen", "127.0.0.1:2247", "address to listen on; port 0 takes a free one")
 	c.Flags().
 		String("certificate", "", "file with the certificate (PEM) that connections are encrypted by; it is read again when it has changed")
@@ -91,7 +99,18 @@ func (a *app) runService(ctx context.Context) error {
 		return err
 	}
 	log := slog.New(slog.NewTextHandler(a.notes, nil))
+	key, to, err := a.recoveryKeys()
+	if err != nil {
+		return err
+	}
 	s, err := service.Open(ctx, state, service.Options{
+		Engine: a.config.GetString(
+			"engine",
+		),
+		EngineCredentials: a.config.GetString("engine-credentials"),
+		EngineCopies:      a.config.GetInt("engine-copies"),
+		RecoveryTo:        to,
+		RecoveryKey:       key,
 		Hold: a.config.GetDuration(
 			"hold",
 		),
@@ -136,13 +155,13 @@ func (a *app) runService(ctx context.Context) error {
 	if err := os.WriteFile(file, []byte(address+"\n"), 0o600); err != nil {
 		return errors.Join(err, s.Close())
 	}
-	key, _ := s.Access.NewLink(access.Person{Role: access.Admin})
+	link, _ := s.Access.NewLink(access.Person{Role: access.Admin})
 	if _, err := fmt.Fprintf(
 		a.out,
 		"Bagaglio %s answers at %s\nTo open the console, once and within 15 minutes: %s\n",
 		a.version,
 		address,
-		api.LinkURL(address, key),
+		api.LinkURL(address, link),
 	); err != nil {
 		return errors.Join(err, s.Close())
 	}
@@ -156,6 +175,9 @@ func (a *app) runService(ctx context.Context) error {
 	}()
 	select {
 	case err = <-failed:
+	case err := <-s.Lost(): // another one has its jobs: this one writes nothing more
+		a.remark("%v.", err)
+		os.Exit(exitTakenOver)
 	case <-ctx.Done():
 		a.remark("Stopping.")
 	}

@@ -226,3 +226,6 @@ func (s *Places) tryToReach(ctx context.Context, h store.Host, dir string, tell 
 	}
 	return folder
 }
+
+// Answers has a host be asked again that did not answer: it does now.
+func (s *Places) Answers(host string) { s.silence.forget(host) }

@@ -152,6 +152,14 @@ func Load(state string) (*Identity, error) {
 	return id, nil
 }
 
+// FindAt has the porter look for the service at another address from now on, HOST:PORT or a URL. What answers there is known by the same authority.
+func (id *Identity) FindAt(address string) error {
+	id.mu.Lock()
+	defer id.mu.Unlock()
+	id.Service = hostPort(address)
+	return id.keep()
+}
+
 // keep writes who the porter is.
 func (id *Identity) keep() error {
 	b, err := json.MarshalIndent(id, "", "  ")

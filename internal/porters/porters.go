@@ -56,6 +56,7 @@ type Porters struct {
 	open    map[string]map[io.Closer]struct{} // connections, likewise
 	errands map[key]*running
 	pairs   map[pair]reached
+	reached func(porter string) // is told that a porter has connected
 }
 
 // Porter is one as it is shown.
@@ -86,6 +87,13 @@ func Open(ctx context.Context, r *records.Records, p *places.Places, o Options, 
 		return s, err
 	}
 	return s, s.start()
+}
+
+// WhenConnected has somebody be told when a porter has connected.
+func (s *Porters) WhenConnected(told func(porter string)) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.reached = told
 }
 
 // start starts the engine and listens, unless that has been done.

@@ -77,6 +77,12 @@ func (s *Porters) toEngine(name string, conn *tls.Conn) {
 		_ = conn.Close() // it tries again
 		return
 	}
+	s.mu.Lock()
+	told := s.reached
+	s.mu.Unlock()
+	if told != nil {
+		told(name)
+	}
 	go func() {
 		_, _ = io.Copy(conn, pipe) // until one of both ends
 		_ = conn.Close()

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"time"
 
+	"bagaglio/core/storage"
 	"bagaglio/internal/places"
 	"bagaglio/internal/records"
 	"bagaglio/internal/store"
@@ -126,6 +127,11 @@ func (q *Queue) wait(r *run) func(context.Context, int64) error {
 	}
 	q.mu.Unlock()
 	return func(ctx context.Context, n int64) error {
+		if holds := q.options.Holds; holds != nil {
+			if err := holds(); err != nil {
+				return fmt.Errorf("%w: %w", storage.ErrLost, err)
+			}
+		}
 		for _, m := range meters {
 			for left := n; left > 0; {
 				part := min(left, burst)

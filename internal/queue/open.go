@@ -59,6 +59,8 @@ type Options struct {
 	SecondPerson bool
 	// Serves is where a file is served to other programs, by what it is called in leases; empty where it is not.
 	Serves func(lease string) string
+	// Holds fails where another service may have these jobs: nothing more is read for them then. Nil where that cannot be.
+	Holds func() error
 	// Porters do the jobs that are theirs.
 	Porters Porters
 }

@@ -61,6 +61,18 @@ func (q *Queue) TryAgain() {
 	}
 }
 
+// Reached has jobs that waited for storage which was away try again at once: somebody has connected.
+func (q *Queue) Reached() {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	for id, t := range q.troubles {
+		if storage.Lost(t.err) {
+			t.next, t.tries = time.Now(), 0
+			q.troubles[id] = t
+		}
+	}
+}
+
 // used tells whether a job other than the one given works in a pool. The lock is held.
 func (q *Queue) used(pool string, but int64) bool {
 	for id, r := range q.running {

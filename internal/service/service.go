@@ -20,9 +20,12 @@ import (
 	"bagaglio/internal/porters"
 	"bagaglio/internal/queue"
 	"bagaglio/internal/records"
+	"bagaglio/internal/recovery"
 	"bagaglio/internal/routines"
 	"bagaglio/internal/state"
 	"bagaglio/internal/vault"
+
+	"filippo.io/age"
 )
 
 // Service is the running service.
@@ -42,6 +45,11 @@ type Service struct {
 	Queue    *queue.Queue
 
 	lock *os.File // held as long as the service runs
+	// engine is another one that a copy of the records is kept in, nil for none; held is the right to them, and shipped ends the copying.
+	engine  *recovery.Place
+	held    *recovery.Held
+	kept    recovery.Options
+	shipped func()
 	// unfollow ends following what hosts tell of their machines.
 	unfollow func()
 }
@@ -61,6 +69,11 @@ type Options struct {
 	Secrets string
 	// Porters is the address that porters connect to, empty for none, and Version what the service tells them that it is.
 	Porters, Version string
+	// Engine is the address of an engine that a copy of the records is kept in, empty for none; EngineCredentials a file with what is shown there, EngineCopies how many times it keeps
+	// each thing, RecoveryTo what the key is known by that the copy is encrypted for, and RecoveryKey that key itself, to take over.
+	Engine, EngineCredentials, RecoveryTo string
+	EngineCopies                          int
+	RecoveryKey                           age.Identity
 }
 
 // Open starts the service with its records in a folder, and sets right what an earlier run left.
@@ -73,11 +86,61 @@ func Open(ctx context.Context, folder string, o Options, log *slog.Logger) (*Ser
 		return nil, err
 	}
 	s := &Service{lock: lock}
+	if err := s.hold(ctx, folder, o, log); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
 	if err := s.open(ctx, folder, o, log); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
 	s.Places.LookAround()
 	return s, nil
+}
+
+// hold takes the right to the records, where they are kept elsewhere too.
+func (s *Service) hold(ctx context.Context, folder string, o Options, log *slog.Logger) (err error) {
+	if o.Engine == "" {
+		return nil
+	}
+	if s.engine, err = recovery.Connect(ctx, o.Engine, o.EngineCredentials, o.EngineCopies); err != nil {
+		return err
+	}
+	s.kept = recovery.Options{State: folder, To: o.RecoveryTo, Every: time.Second, Log: log}
+	s.held, err = s.engine.Hold(ctx, s.kept, o.RecoveryKey)
+	return err
+}
+
+// Lost tells once why the service may not write any more, when another one has taken over; nil where that cannot be. Whoever runs the service ends its process at once then.
+func (s *Service) Lost() <-chan error {
+	if s.held == nil {
+		return nil
+	}
+	return s.held.Lost()
+}
+
+// holds tells whether the records are still those of this service, nil where nobody else can have them.
+func (s *Service) holds() func() error {
+	if s.held == nil {
+		return nil
+	}
+	return s.held.Holds
+}
+
+// ship keeps the records elsewhere, from now on.
+func (s *Service) ship(ctx context.Context) error {
+	if s.held == nil {
+		return nil
+	}
+	if err := s.Records.BeginTerm(ctx, s.held.Term); err != nil {
+		return err
+	}
+	shipping, stop := context.WithCancel(context.WithoutCancel(ctx))
+	wait, err := s.held.Ship(shipping, s.Records.Store, s.kept)
+	if err != nil {
+		stop()
+		return err
+	}
+	s.shipped = func() { stop(); wait() }
+	return nil
 }
 
 // open opens one room after the other, each with those that it needs.
@@ -86,6 +149,9 @@ func (s *Service) open(ctx context.Context, folder string, o Options, log *slog.
 		return err
 	}
 	if s.Records, err = records.Open(ctx, folder, records.Options{LogLines: o.LogLines, LogAge: o.LogAge}, log); err != nil {
+		return err
+	}
+	if err := s.ship(ctx); err != nil {
 		return err
 	}
 	if s.Access, err = access.Open(ctx, folder, s.Records.Store); err != nil {
@@ -111,11 +177,15 @@ func (s *Service) open(ctx context.Context, folder string, o Options, log *slog.
 	s.Planner.UsePorters(s.Porters)
 	s.Queue, err = queue.Open(ctx, s.Records, s.Places, s.Planner, queue.Options{
 		State: folder, Hold: o.Hold, Checkpoint: o.Checkpoint, Serves: s.Exports.Serves, SecondPerson: o.SecondPerson,
-		Porters: s.Porters,
+		Porters: s.Porters, Holds: s.holds(),
 	}, log)
 	if err != nil {
 		return err
 	}
+	s.Porters.WhenConnected(func(porter string) {
+		s.Places.Answers(porter)
+		s.Queue.Reached()
+	})
 	s.Consents = consents.New(s.Records, s.Places, s.Queue, o.SecondPerson)
 	if s.Routines, err = routines.Open(s.Records, s.Places, s.Machines, s.Planner, s.Queue, log); err != nil {
 		return err
@@ -164,8 +234,17 @@ func (s *Service) Close() (err error) {
 	if s.Places != nil {
 		err = s.Places.Close()
 	}
+	if s.shipped != nil { // the last of what was written
+		s.shipped()
+	}
 	if s.Records != nil {
 		err = errors.Join(err, s.Records.Close())
+	}
+	if s.held != nil {
+		s.held.Close()
+	}
+	if s.engine != nil {
+		s.engine.Close()
 	}
 	return errors.Join(err, s.lock.Close())
 }

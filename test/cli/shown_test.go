@@ -74,8 +74,10 @@ var elsewhere = map[string]*regexp.Regexp{
 	"runs until it is interrupted: TestServingByTheClient": regexp.MustCompile(`disk serve`),
 	"a stand-in as a program: internal/standin":            regexp.MustCompile(`127.0.0.1:2280|\$PWD`),
 	"what a move has left: test/service":                   regexp.MustCompile(`machine compare lighthouse`),
-	"a computer elsewhere that joins: test/service":        regexp.MustCompile(`bagaglio porter --|pool (un)?reach|--by beacon`),
-	"jobs that ask: test/service":                          regexp.MustCompile(`job answer|group answer|job show 7`),
+	"a computer elsewhere that joins: test/service": regexp.MustCompile(
+		`bagaglio porter --|pool (un)?reach|--by beacon|recovery check`,
+	),
+	"jobs that ask: test/service": regexp.MustCompile(`job answer|group answer|job show 7`),
 }
 
 // really are commands that are not only planned, since others need what they make.
