@@ -1017,6 +1017,14 @@ type Fit = fit.Layout
 // FitPart A partition before and after.
 type FitPart = fit.Part
 
+// Flow defines model for Flow.
+type Flow struct {
+	Job string `json:"job"`
+
+	// Speed bytes a second now
+	Speed int64 `json:"speed"`
+}
+
 // Format defines model for Format.
 type Format struct {
 	// Extension with the dot
@@ -1474,6 +1482,25 @@ type LimitList struct {
 
 	// Next the cursor of the next page, absent behind the last
 	Next *string `json:"next,omitempty"`
+}
+
+// Line defines model for Line.
+type Line struct {
+	// From the porter that is read from
+	From     string     `json:"from"`
+	Jobs     []Flow     `json:"jobs"`
+	Measured *time.Time `json:"measured,omitempty"`
+
+	// Speed that was measured, in bytes a second
+	Speed *float64 `json:"speed,omitempty"`
+
+	// To the one that writes
+	To string `json:"to"`
+}
+
+// LineList defines model for LineList.
+type LineList struct {
+	Items []Line `json:"items"`
 }
 
 // Logical defines model for Logical.

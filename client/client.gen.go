@@ -570,6 +570,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /v1/limits (the `SetLimit` operationId).
 	SetLimit(ctx context.Context, params *SetLimitParams, body SetLimitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListLines The lines between porters: how fast they are, as far as that was measured, and what goes over them now
+	//
+	// Corresponds with GET /v1/lines (the `ListLines` operationId).
+	ListLines(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListEvents Who did what, when, from where, and what came of it; the newest first
 	//
 	// Corresponds with GET /v1/log (the `ListEvents` operationId).
@@ -2293,6 +2298,21 @@ func (c *Client) SetLimitWithBody(ctx context.Context, params *SetLimitParams, c
 // Corresponds with PUT /v1/limits (the `SetLimit` operationId).
 func (c *Client) SetLimit(ctx context.Context, params *SetLimitParams, body SetLimitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetLimitRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLines The lines between porters: how fast they are, as far as that was measured, and what goes over them now
+//
+// Corresponds with GET /v1/lines (the `ListLines` operationId).
+func (c *Client) ListLines(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLinesRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -6038,6 +6058,33 @@ func NewSetLimitRequestWithBody(server string, params *SetLimitParams, contentTy
 			req.Header.Set("If-Match", headerParam0)
 		}
 
+	}
+
+	return req, nil
+}
+
+// NewListLinesRequest constructs an http.Request for the ListLines method
+func NewListLinesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/v1/lines")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -9797,6 +9844,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /v1/limits (the `SetLimit` operationId).
 	SetLimitWithResponse(ctx context.Context, params *SetLimitParams, body SetLimitJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLimitResponse, error)
 
+	// ListLinesWithResponse The lines between porters: how fast they are, as far as that was measured, and what goes over them now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /v1/lines (the `ListLines` operationId).
+	ListLinesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLinesResponse, error)
+
 	// ListEventsWithResponse Who did what, when, from where, and what came of it; the newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -13178,6 +13232,54 @@ func (r SetLimitResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetLimitResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLinesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LineList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLinesResponse) GetJSON200() *LineList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLinesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLinesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLinesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLinesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLinesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17252,6 +17354,19 @@ func (c *ClientWithResponses) SetLimitWithResponse(ctx context.Context, params *
 	return ParseSetLimitResponse(rsp)
 }
 
+// ListLinesWithResponse The lines between porters: how fast they are, as far as that was measured, and what goes over them now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /v1/lines (the `ListLines` operationId).
+func (c *ClientWithResponses) ListLinesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLinesResponse, error) {
+	rsp, err := c.ListLines(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLinesResponse(rsp)
+}
+
 // ListEventsWithResponse Who did what, when, from where, and what came of it; the newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -20273,6 +20388,39 @@ func ParseSetLimitResponse(rsp *http.Response) (*SetLimitResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Limit
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListLinesResponse parses an HTTP response from a ListLinesWithResponse call
+func ParseListLinesResponse(rsp *http.Response) (*ListLinesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLinesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LineList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -11,6 +11,11 @@ func (s *Service) Porters(ctx context.Context) ([]api.Porter, error) {
 	return items[api.Porter](s.calls.ListPorters(ctx))
 }
 
+// Lines returns the lines between porters.
+func (s *Service) Lines(ctx context.Context) ([]api.Line, error) {
+	return items[api.Line](s.calls.ListLines(ctx))
+}
+
 // Porter returns one.
 func (s *Service) Porter(ctx context.Context, name string) (api.Porter, error) {
 	return decode[api.Porter](s.calls.GetPorter(ctx, name))

@@ -28,6 +28,17 @@ var (
 		nil,
 		nil,
 	)
+	porterDesc = prometheus.NewDesc("bagaglio_porter_connected", "Whether a porter is connected: 1, or 0.", []string{"porter"}, nil)
+	errandDesc = prometheus.NewDesc("bagaglio_porter_jobs", "Jobs that a porter does now.", []string{"porter"}, nil)
+	lineDesc   = prometheus.NewDesc(
+		"bagaglio_line_speed_bytes", "Bytes a second that one porter reads from another one with, as measured.", []string{"from", "to"}, nil,
+	)
+	flowDesc = prometheus.NewDesc(
+		"bagaglio_line_flow_bytes",
+		"Bytes a second that go over a line between two porters now.",
+		[]string{"from", "to"},
+		nil,
+	)
 	totalDesc = prometheus.NewDesc("bagaglio_pool_total_bytes", "Room that a pool has.", []string{"pool"}, nil)
 )
 
@@ -60,6 +71,7 @@ func (c collector) Collect(out chan<- prometheus.Metric) {
 		out <- prometheus.MustNewConstMetric(jobsDesc, prometheus.GaugeValue, float64(n), string(state))
 	}
 	out <- prometheus.MustNewConstMetric(writeDesc, prometheus.GaugeValue, c.service.Records.LongestWrite().Seconds())
+	c.porters(ctx, out)
 	pools, err := c.service.Places.Pools(ctx)
 	if err != nil {
 		out <- prometheus.NewInvalidMetric(freeDesc, err)
@@ -69,6 +81,32 @@ func (c collector) Collect(out chan<- prometheus.Metric) {
 		if p.Problem == nil && p.Space.Total != storage.Unknown {
 			out <- prometheus.MustNewConstMetric(freeDesc, prometheus.GaugeValue, float64(p.Space.Free), p.Name)
 			out <- prometheus.MustNewConstMetric(totalDesc, prometheus.GaugeValue, float64(p.Space.Total), p.Name)
+		}
+	}
+}
+
+func (c collector) porters(ctx context.Context, out chan<- prometheus.Metric) {
+	all, err := c.service.Porters.List(ctx)
+	if err != nil {
+		out <- prometheus.NewInvalidMetric(porterDesc, err)
+		return
+	}
+	for _, p := range all {
+		connected := 0.0
+		if p.Connected {
+			connected = 1
+		}
+		out <- prometheus.MustNewConstMetric(porterDesc, prometheus.GaugeValue, connected, p.Name)
+		out <- prometheus.MustNewConstMetric(errandDesc, prometheus.GaugeValue, float64(len(p.Jobs)), p.Name)
+	}
+	for _, l := range c.service.Porters.Lines() {
+		flow := 0.0
+		for _, f := range l.Jobs {
+			flow += float64(f.Speed)
+		}
+		out <- prometheus.MustNewConstMetric(flowDesc, prometheus.GaugeValue, flow, l.From, l.To)
+		if l.Speed > 0 {
+			out <- prometheus.MustNewConstMetric(lineDesc, prometheus.GaugeValue, l.Speed, l.From, l.To)
 		}
 	}
 }

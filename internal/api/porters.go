@@ -43,6 +43,19 @@ func (s *server) ListPorters(ctx context.Context, _ ListPortersRequestObject) (L
 	return ListPorters200JSONResponse{Items: views(all, viewPorter)}, err
 }
 
+// ListLines returns the lines between them.
+func (s *server) ListLines(context.Context, ListLinesRequestObject) (ListLinesResponseObject, error) {
+	return ListLines200JSONResponse{Items: views(s.service.Porters.Lines(), func(l porters.Line) spec.Line {
+		out := spec.Line{From: l.From, To: l.To, Measured: since(l.Measured), Jobs: views(l.Jobs, func(f porters.Flow) spec.Flow {
+			return spec.Flow{Job: strconv.FormatInt(f.Job, 10), Speed: f.Speed}
+		})}
+		if l.Speed > 0 {
+			out.Speed = &l.Speed
+		}
+		return out
+	})}, nil
+}
+
 // GetPorter returns one.
 func (s *server) GetPorter(ctx context.Context, r GetPorterRequestObject) (GetPorterResponseObject, error) {
 	p, err := s.service.Porters.Porter(ctx, r.Porter)

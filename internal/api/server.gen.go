@@ -197,6 +197,9 @@ type ServerInterface interface {
 	// SetLimit Change a limit, also for jobs that run
 	// (PUT /v1/limits)
 	SetLimit(c *gin.Context, params SetLimitParams)
+	// ListLines The lines between porters: how fast they are, as far as that was measured, and what goes over them now
+	// (GET /v1/lines)
+	ListLines(c *gin.Context)
 	// ListEvents Who did what, when, from where, and what came of it; the newest first
 	// (GET /v1/log)
 	ListEvents(c *gin.Context, params ListEventsParams)
@@ -1888,6 +1891,19 @@ func (siw *ServerInterfaceWrapper) SetLimit(c *gin.Context) {
 	}
 
 	siw.Handler.SetLimit(c, params)
+}
+
+// ListLines operation middleware
+func (siw *ServerInterfaceWrapper) ListLines(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListLines(c)
 }
 
 // ListEvents operation middleware
@@ -3950,6 +3966,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/v1/consents/:consent", wrapper.GiveConsent)
 	router.GET(options.BaseURL+"/v1/porters", wrapper.ListPorters)
 	router.POST(options.BaseURL+"/v1/porters", wrapper.InvitePorter)
+	router.GET(options.BaseURL+"/v1/lines", wrapper.ListLines)
 	router.DELETE(options.BaseURL+"/v1/porters/:porter", wrapper.RevokePorter)
 	router.GET(options.BaseURL+"/v1/porters/:porter", wrapper.GetPorter)
 	router.PATCH(options.BaseURL+"/v1/porters/:porter", wrapper.ChangePorter)
@@ -6297,6 +6314,44 @@ type SetLimitdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SetLimitdefaultApplicationProblemPlusJSONResponse) VisitSetLimitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLinesRequestObject struct {
+}
+
+type ListLinesResponseObject interface {
+	VisitListLinesResponse(w http.ResponseWriter) error
+}
+
+type ListLines200JSONResponse LineList
+
+func (response ListLines200JSONResponse) VisitListLinesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLinesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLinesdefaultApplicationProblemPlusJSONResponse) VisitListLinesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9014,6 +9069,9 @@ type StrictServerInterface interface {
 	// SetLimit Change a limit, also for jobs that run
 	// (PUT /v1/limits)
 	SetLimit(ctx context.Context, request SetLimitRequestObject) (SetLimitResponseObject, error)
+	// ListLines The lines between porters: how fast they are, as far as that was measured, and what goes over them now
+	// (GET /v1/lines)
+	ListLines(ctx context.Context, request ListLinesRequestObject) (ListLinesResponseObject, error)
 	// ListEvents Who did what, when, from where, and what came of it; the newest first
 	// (GET /v1/log)
 	ListEvents(ctx context.Context, request ListEventsRequestObject) (ListEventsResponseObject, error)
@@ -11061,6 +11119,30 @@ func (sh *strictHandler) SetLimit(ctx *gin.Context, params SetLimitParams) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(SetLimitResponseObject); ok {
 		if err := validResponse.VisitSetLimitResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListLines operation middleware
+func (sh *strictHandler) ListLines(ctx *gin.Context) {
+	var request ListLinesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLines(ctx, request.(ListLinesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLines")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListLinesResponseObject); ok {
+		if err := validResponse.VisitListLinesResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -25,6 +25,7 @@ func (a *app) porter() *cobra.Command {
 		"Porters: computers near storage that work for the service",
 		list,
 		a.porterShow(),
+		a.porterLines(),
 		a.porterInvite(),
 		a.porterPause("pause", true, "Give a porter no more work; what it does goes on", "It is given no more work."),
 		a.porterPause("resume", false, "Give a porter work again", "It is given work again."),
@@ -78,6 +79,29 @@ func (a *app) porterShow() *cobra.Command {
 	}
 	a.jsonFlag(c)
 	return c
+}
+
+func (a *app) porterLines() *cobra.Command {
+	return a.listing(
+		"lines",
+		"List the lines between porters: how fast they are, and what goes over them now",
+		func(ctx context.Context, s *client.Service) (any, [][]string, error) {
+			all, err := s.Lines(ctx)
+			rows := [][]string{{"FROM", "TO", "MEASURED", "NOW", "JOBS"}}
+			for _, l := range all {
+				measured, now, jobs := "never", int64(0), []string{}
+				if l.Speed != nil {
+					measured = size(int64(*l.Speed)) + "/s, " + when(*l.Measured)
+				}
+				for _, f := range l.Jobs {
+					now += f.Speed
+					jobs = append(jobs, f.Job)
+				}
+				rows = append(rows, []string{l.From, l.To, measured, size(now) + "/s", strings.Join(jobs, ", ")})
+			}
+			return all, rows, err
+		},
+	)
 }
 
 func (a *app) porterInvite() *cobra.Command {

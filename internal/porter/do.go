@@ -101,7 +101,9 @@ type work struct {
 	order  errand.Order
 	ctx    context.Context
 	kept   atomic.Int64 // number of what was kept last
-	deeds  atomic.Int64 // likewise of what was done on another porter's computer
+	// larders are what lies where disks of other porters go to.
+	larders []*larder
+	deeds   atomic.Int64 // likewise of what was done on another porter's computer
 }
 
 // do does a job and tells what came of it.
@@ -154,7 +156,13 @@ func (w *work) run(ctx context.Context) (receipt.Receipt, error) {
 	if o.Paced {
 		t.Wait = w.pace()
 	}
-	return t.Run(ctx)
+	done, err := t.Run(ctx)
+	for _, l := range w.larders {
+		if remark := l.sparedRemark(); remark != "" {
+			done.Remarks = append(done.Remarks, remark)
+		}
+	}
+	return done, err
 }
 
 // tell tells how far the job is. What does not arrive is told by the next one.
@@ -169,6 +177,9 @@ func (w *work) open() (ends map[string]step.Ends, closeAll func(), err error) {
 	ends = map[string]step.Ends{}
 	var all []storage.Folder
 	closeAll = func() {
+		for _, l := range w.larders {
+			l.close()
+		}
 		for _, f := range all {
 			_ = f.Close() // nothing is written any more
 		}
@@ -191,7 +202,12 @@ func (w *work) open() (ends map[string]step.Ends, closeAll func(), err error) {
 		} else if err == nil {
 			var reads storage.Folder
 			if reads, err = w.porter.from(*e.From, e.Source); err == nil {
-				there.Source = &source{reads, w, subject}
+				far := &source{Folder: reads, work: w, subject: subject}
+				if far.body, err = w.order.Plan.Body(subject); err == nil && there.Destination != nil {
+					far.larder = &larder{folder: there.Destination}
+					w.larders = append(w.larders, far.larder)
+				}
+				there.Source = far
 				all = append(all, reads)
 			}
 		}

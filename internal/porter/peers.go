@@ -151,7 +151,8 @@ func (p *Porter) from(peer errand.Peer, folder string) (storage.Folder, error) {
 	if err != nil {
 		return nil, err
 	}
-	return storagehttp.Open(storagehttp.Login{URL: "https://" + peer.Address + below(folder), TLS: config})
+	packs := peer.Speed > 0 && peer.Speed < packBelow
+	return storagehttp.Open(storagehttp.Login{URL: "https://" + peer.Address + below(folder), TLS: config, Pack: packs})
 }
 
 // What is read to measure a line: so many bytes at most, for as long at most, and not what comes before it is warm.
@@ -174,6 +175,9 @@ func (p *Porter) reaches(m *nats.Msg) {
 		p.log.Error("saying which porters can be reached", "error", err)
 	}
 }
+
+// packBelow is the speed of a line, in bytes a second, below which what goes over it is packed: a processor packs that much in the time.
+const packBelow = 100e6
 
 // speedOf measures how fast another porter is read from, in bytes a second.
 func (p *Porter) speedOf(peer errand.Peer) (float64, error) {

@@ -7,6 +7,7 @@ import (
 	"path"
 	"sync"
 
+	"bagaglio/core/plan"
 	"bagaglio/core/storage"
 	"bagaglio/internal/errand"
 )
@@ -16,6 +17,26 @@ type source struct {
 	storage.Folder // that reads
 	work           *work
 	subject        string
+	larder         *larder // nil where nothing lies here
+	body           plan.Disk
+}
+
+// Open opens a file there, of which what lies here already is not sent.
+func (s *source) Open(name string) (storage.File, error) {
+	f, err := s.Folder.Open(name)
+	if err != nil || s.larder == nil || s.body.After == nil {
+		return f, err
+	}
+	dir := path.Dir(s.body.After.Place.Path)
+	var old storage.File
+	for _, c := range s.body.Copied {
+		if c.From == path.Clean(name) {
+			if old, err = s.larder.folder.Open(path.Join(dir, c.To)); err != nil {
+				old = nil // there is none
+			}
+		}
+	}
+	return s.larder.leanFile(s.work.ctx, f, old, dir), nil
 }
 
 // Do asks the service to do something there.

@@ -237,6 +237,12 @@ func (s *Porters) Revoke(ctx context.Context, name string) error {
 	return nil
 }
 
+// Any tells whether some have joined, or may.
+func (s *Porters) Any(ctx context.Context) bool {
+	all, err := s.records.Porters(ctx)
+	return err == nil && len(all) > 0
+}
+
 // CanWork returns how many jobs a porter does now, and fails for one that can be given no work: with storage.ErrLost for one that is not there.
 func (s *Porters) CanWork(ctx context.Context, name string) (jobs int, err error) {
 	p, err := s.Porter(ctx, name)

@@ -37,6 +37,8 @@ type running struct {
 	ended chan errand.Ended
 	tells chan step.Progress // how far it is, in its order
 	heard atomic.Int64       // when something came last, Unix time in nanoseconds
+	from  string             // the porter that it reads from, empty for none
+	speed atomic.Int64       // bytes a second now
 
 	mu   sync.Mutex
 	last int64 // number of what was kept last
@@ -54,6 +56,11 @@ func (s *Porters) Do(ctx context.Context, porter string, o errand.Order, t job.T
 	o.ID, o.Plan, o.Every, o.Hold, o.By, o.Asks, o.Answer, o.Kept, o.Paced = t.ID, t.Plan, t.Every, t.Hold, t.By, t.Asks, t.Answer, t.Records != nil, t.Wait != nil
 	r := &running{task: t, ctx: ctx, ended: make(chan errand.Ended, 1), tells: make(chan step.Progress, mostTold), deeds: map[int64]deed{}}
 	r.heard.Store(time.Now().UnixNano())
+	for _, e := range o.Ends {
+		if e.From != nil {
+			r.from = e.From.Porter
+		}
+	}
 	k := key{porter, o.Job, o.Epoch}
 	s.mu.Lock()
 	s.errands[k] = r
@@ -129,6 +136,7 @@ func (s *Porters) told(k key, data []byte) {
 		return
 	}
 	r.heard.Store(time.Now().UnixNano())
+	r.speed.Store(int64(p.Speed))
 	select {
 	case r.tells <- p:
 	default:

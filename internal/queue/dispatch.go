@@ -24,7 +24,8 @@ func (q *Queue) dispatch() {
 	q.dispatching.Lock()
 	defer q.dispatching.Unlock()
 	ctx := context.Background()
-	blocked := map[string]error{} // by the pools of a job, so that a long queue is looked through fast
+	porters := q.options.Porters != nil && q.options.Porters.Any(ctx) // whose jobs go on when the service has enough to do
+	blocked := map[string]error{}                                     // by the pools of a job, so that a long queue is looked through fast
 	for behind := store.BeforeAll; ; {
 		waiting, err := q.records.Waiting(ctx, behind, page)
 		if err != nil {
@@ -37,7 +38,7 @@ func (q *Queue) dispatch() {
 			_, full := q.full([]scope{{scopeService, ""}})
 			closing := q.closing
 			q.mu.Unlock()
-			if full || closing {
+			if closing || full && (!porters || q.isSet(scope{scopeService, ""})) {
 				return
 			}
 			pools := strings.Join(j.Plan.Pools(), " ")

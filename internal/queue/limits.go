@@ -14,7 +14,7 @@ import (
 	"golang.org/x/time/rate"
 )
 
-// atOnce is how many jobs run at the same time where no limit was set: in all, and for each host, pool and device.
+// atOnce is how many jobs run at the same time where no limit was set: of those that the service does itself, and for each host, pool and device.
 const atOnce = 2
 
 // Scopes of limits.
@@ -43,7 +43,10 @@ type limits struct {
 
 // scopesOf returns everything whose limits hold for a job.
 func (q *Queue) scopesOf(ctx context.Context, j store.Job) []scope {
-	scopes := []scope{{scopeService, ""}}
+	var scopes []scope
+	if j.Plan.Porter == "" || q.isSet(scope{scopeService, ""}) { // the usual one of the service is for what it does itself
+		scopes = append(scopes, scope{scopeService, ""})
+	}
 	add := func(x scope) {
 		for _, have := range scopes {
 			if have == x {
@@ -67,6 +70,14 @@ func (q *Queue) scopesOf(ctx context.Context, j store.Job) []scope {
 		}
 	}
 	return scopes
+}
+
+// isSet tells whether somebody has set a limit.
+func (q *Queue) isSet(x scope) bool {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	_, set := q.limits.set[x]
+	return set
 }
 
 // limitOf returns the limit of a scope: its own, or that of its kind, or none but the usual. The lock is held.

@@ -67,6 +67,8 @@ type Options struct {
 
 // Porters have a porter do a job, and return what came of it.
 type Porters interface {
+	// Any tells whether there are some.
+	Any(ctx context.Context) bool
 	Do(ctx context.Context, porter string, o errand.Order, t job.Task) (receipt.Receipt, error)
 }
 

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -28,6 +29,7 @@ type Porter struct {
 	Line  *Cable
 	t     testing.TB
 	flags []string
+	in    []string // a command that it is run by
 	cmd   *exec.Cmd
 	notes *bytes.Buffer
 }
@@ -38,14 +40,30 @@ func Join(t testing.TB, s *Service, name string) *Porter {
 	i, err := s.InvitePorter(t.Context(), name)
 	require.NoError(t, err)
 	p := &Porter{Name: name, State: t.TempDir(), Line: NewCable(t, i.Listens), t: t}
+	p.join(s, i, p.Line.Address)
+	return p
+}
+
+// JoinIn has one join that is run by a command, in a network of its own say, with flags. It reaches its service without a cable.
+func JoinIn(t testing.TB, s *Service, name string, in []string, flags ...string) *Porter {
+	t.Helper()
+	i, err := s.InvitePorter(t.Context(), name)
+	require.NoError(t, err)
+	p := &Porter{Name: name, State: t.TempDir(), t: t, in: in, flags: flags}
+	p.join(s, i, i.Listens)
+	return p
+}
+
+func (p *Porter) join(s *Service, i api.Invitation, address string) {
+	t := p.t
+	t.Helper()
 	text, err := json.Marshal(i)
 	require.NoError(t, err)
 	file := filepath.Join(p.State, "invitation")
 	require.NoError(t, os.WriteFile(file, text, 0o600))
-	p.start("--join", p.Line.Address, "--invitation", file)
+	p.start("--join", address, "--invitation", file)
 	t.Cleanup(func() { p.end(syscall.SIGTERM) })
 	p.Connected(s)
-	return p
 }
 
 // Flags are those that it is started with from then on.
@@ -57,7 +75,8 @@ func (p *Porter) Start() { p.start() }
 func (p *Porter) start(flags ...string) {
 	p.t.Helper()
 	p.notes = &bytes.Buffer{}
-	p.cmd = exec.Command(Binary(p.t), append(append([]string{"porter", "--state", p.State}, p.flags...), flags...)...)
+	words := slices.Concat(p.in, []string{Binary(p.t), "porter", "--state", p.State}, p.flags, flags)
+	p.cmd = exec.Command(words[0], words[1:]...)
 	p.cmd.Stderr = p.notes
 	require.NoError(p.t, p.cmd.Start())
 }
@@ -74,6 +93,9 @@ func (p *Porter) Connected(s *Service) {
 // Kill ends it as a power cut would, and Stop as it is asked to.
 func (p *Porter) Kill() { p.end(syscall.SIGKILL) }
 func (p *Porter) Stop() { p.end(syscall.SIGTERM) }
+
+// Signal sends its process a signal, to stand still say.
+func (p *Porter) Signal(signal os.Signal) { require.NoError(p.t, p.cmd.Process.Signal(signal)) }
 
 func (p *Porter) end(signal os.Signal) {
 	if p.cmd == nil {

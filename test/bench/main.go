@@ -46,6 +46,7 @@ func main() {
 	writes := flag.Bool("live", true, "measure also the move of the storage of a guest that writes all the time")
 	million := flag.Bool("files", true, "measure also what a filesystem of a million files costs")
 	watched := flag.Bool("crowd", true, "measure also what it costs jobs that many look on")
+	porters := flag.Bool("porters", true, "measure also what porters cost a service that has none")
 	lasting := flag.Duration("soak", 0, "instead of all, see for so long whether the service takes more and more memory")
 	flag.Parse()
 	b := &bench{size: *size << 20}
@@ -90,6 +91,9 @@ func main() {
 	}
 	if err == nil && *million {
 		err = files(b)
+	}
+	if err == nil && *porters {
+		err = overhead(b)
 	}
 	if err == nil && *guests {
 		err = machines(b)

@@ -50,7 +50,7 @@ type yard struct {
 // TestKilledAtAnyMoment: the source is what it was, under its final name an image is whole or absent or still the old one, and after
 // the restart the job goes on by itself and ends as proven. BAGAGLIO_KILLS says how many kills.
 func TestKilledAtAnyMoment(t *testing.T) {
-	kills := 6
+	kills := 4
 	if n, err := strconv.Atoi(os.Getenv("BAGAGLIO_KILLS")); err == nil {
 		kills = n
 	}

@@ -245,6 +245,7 @@ func (x *sea) ended(w way, outcome api.JobOutcome) {
 
 // TestMachinesThatRunAreKilled: the service that carries a machine which counts all the while is killed around what hosts do; after the restart it ends as proven.
 func TestMachinesThatRunAreKilled(t *testing.T) {
+	fewer.Sometimes(t)
 	for _, name := range fewer.Of(t, 2, slices.Sorted(maps.Keys(ways))) {
 		w := ways[name]
 		for _, at := range fewer.Of(t, 1, w.points) {

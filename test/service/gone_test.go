@@ -22,6 +22,7 @@ func TestADaemonThatIsStartedAgain(t *testing.T) {
 	})
 	require.NoError(t, err)
 	require.False(t, p.Blocked, "%+v", p.Plan.Checks)
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 2, Speed: 128 << 10}) // or it is done before the daemon is gone
 	there.Kill()
 	job, err := s.Start(t.Context(), api.NewJob{Plan: p.Id})
 	if err != nil { // it is planned again with what is there
@@ -34,6 +35,7 @@ func TestADaemonThatIsStartedAgain(t *testing.T) {
 		j, err := s.Job(t.Context(), job.Id)
 		return err == nil && j.State == api.JobStatePaused && j.ByItself
 	}, time.Minute, 50*time.Millisecond, "it waits by itself")
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 2})
 	assert.Equal(t, api.MachineStateOff, state(t, s, "local"))
 	require.NoError(t, there.Run())
 	testkit.Proven(t, s.Service, job.Id)

@@ -35,6 +35,7 @@ func many(t *testing.T, quay *standins.Host, n int) {
 // report has a line for each.
 func TestAHundredMachinesMove(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	s := start(t)
 	quay := standins.Join(t, s.Service, "quay", "quay-store", standin.Traits{})
 	lighthouse := standins.Join(t, s.Service, "lighthouse", "lamp-room", standin.Traits{})

@@ -13,6 +13,7 @@ import (
 	"bagaglio/api"
 	"bagaglio/core/plan"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/fewer"
 	"bagaglio/internal/testkit/sshd"
 
 	"github.com/stretchr/testify/assert"
@@ -176,6 +177,7 @@ func raw(t *testing.T, state string) string {
 // TestALineThatIsCut while a disk goes to another host, and comes back from there: the job pauses, and goes on by itself.
 func TestALineThatIsCut(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	s := start(t)
 	server := sshd.Start(t)
 	dir := lighthouse(t, s, server)

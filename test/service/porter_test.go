@@ -3,8 +3,10 @@ package service
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -114,6 +116,7 @@ func TestAPorterIsKilled(t *testing.T) {
 // TestAPorterIsCutOff: it stops when its lease has run out, before the service gives the job away again, and goes on when the line is mended. A short cut is nothing.
 func TestAPorterIsCutOff(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	s, p, folder := annex(t, 64<<20)
 	slow := int64(4 << 20)
 	job := testkit.Begin(t, s.Service, toQcow2)
@@ -430,4 +433,139 @@ func TestTwoPortersReachTheSameStorage(t *testing.T) {
 	assert.Empty(t, done.Porter, "the service itself, over the line")
 	assert.Contains(t, done.Remarks, "it was begun anew since the source had changed", "which sees less of a file than its computer")
 	require.NoError(t, s.RemoveWay(t.Context(), "annex-store", "beacon"))
+}
+
+// TestWhatLiesThereIsNotSent between two porters: an older copy, whatever its format, and other disks with the same content, as their tags say; what they say is not trusted.
+func TestWhatLiesThereIsNotSent(t *testing.T) {
+	t.Parallel()
+	const size = 64 << 20
+	s, p, folder := annex(t, size)
+	p.Stop()
+	p.Flags("--peers", "127.0.0.1:0")
+	p.Start()
+	p.Connected(s)
+	testkit.Join(t, s, "beacon")
+	there := t.TempDir()
+	_, err := s.AddPool(t.Context(), api.NewPool{Name: "beacon-store", Host: ptr("beacon"), Folder: there})
+	require.NoError(t, err)
+	source := filepath.Join(folder, "ticketing.raw")
+	spoil := func(file string, at int64) {
+		f, err := os.OpenFile(file, os.O_WRONLY, 0)
+		require.NoError(t, err)
+		defer f.Close()
+		_, err = f.WriteAt([]byte("spoilt"), at)
+		require.NoError(t, err)
+	}
+	copied := plan.Request{
+		Kind: plan.Copy, Source: toQcow2.Source, Destination: &plan.Place{Pool: "beacon-store", Path: "ticketing.raw"}, Replace: true,
+	}
+	converted := plan.Request{
+		Kind: plan.Convert, As: "qcow2", Source: toQcow2.Source, Destination: &plan.Place{Pool: "beacon-store", Path: "ticketing.qcow2"},
+	}
+	same := func(name string) {
+		t.Helper()
+		want, err := os.ReadFile(source)
+		require.NoError(t, err)
+		got, err := os.ReadFile(filepath.Join(there, name))
+		require.NoError(t, err)
+		assert.True(t, bytes.Equal(want, got))
+	}
+	done := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, copied).Id)
+	assert.NotContains(t, strings.Join(done.Remarks, " "), "were not sent", "nothing lay there")
+	spoil(source, 20<<20+77)
+	done = testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, copied).Id)
+	assert.Regexp(
+		t,
+		`(6[3-9]|7\d) MiB of the source were not sent, since content with the same digest lay here already`,
+		done.Remarks,
+		"and places that are read again",
+	)
+	same("ticketing.raw")
+
+	spoil(filepath.Join(there, "ticketing.raw"), 40<<20) // behind the back of its tag
+	done = testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, converted).Id)
+	assert.Equal(t, "beacon", done.Porter)
+	assert.Regexp(
+		t,
+		`(6[3-9]|7\d) MiB of the source were not sent, since content with the same digest lay here already`,
+		done.Remarks,
+		"and places that are read again",
+	)
+	back := testkit.Begin(t, s.Service, plan.Request{
+		Kind: plan.Convert, As: "raw", Source: *converted.Destination, Destination: &plan.Place{Pool: "beacon-store", Path: "back.raw"},
+	})
+	testkit.Proven(t, s.Service, back.Id)
+	same("back.raw")
+}
+
+// TestAPorterThatLies about what it wrote is found by a proof of somebody else.
+func TestAPorterThatLies(t *testing.T) {
+	t.Parallel()
+	s, _, folder := annex(t, 16<<20)
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, toQcow2).Id)
+	file := filepath.Join(folder, "ticketing.qcow2")
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	content, err := os.ReadFile(file)
+	require.NoError(t, err)
+	content[8<<20] ^= 1
+	require.NoError(t, os.WriteFile(file, content, 0o600))
+	require.NoError(t, os.Chtimes(file, info.ModTime(), info.ModTime()))
+	job := testkit.Begin(t, s.Service, plan.Request{Kind: plan.Prove, Source: *toQcow2.Destination, Tag: plan.TagBeside, By: plan.ByService})
+	assert.Contains(t, checkOf(t, *job.Plan), "The service does it, as was asked for")
+	testkit.Await(t, s.Service, job.Id)
+	done, err := s.Receipt(t.Context(), job.Id)
+	require.NoError(t, err)
+	assert.Empty(t, done.Porter)
+	assert.NotEqual(t, receipt.Proven, done.Outcome)
+}
+
+// TestPortersWorkSideBySide: the usual limit of the service is for what it does itself, and one that somebody has set for all.
+func TestPortersWorkSideBySide(t *testing.T) {
+	t.Parallel()
+	s, _, _ := annex(t, 48<<20)
+	testkit.Join(t, s, "beacon")
+	there, here := t.TempDir(), t.TempDir()
+	_, err := s.AddPool(t.Context(), api.NewPool{Name: "beacon-store", Host: ptr("beacon"), Folder: there})
+	require.NoError(t, err)
+	addPool(t, s.Service, "quay-store", here)
+	for _, dir := range []string{there, here} {
+		noise(t, dir, "ticketing.raw", 48<<20)
+	}
+	var all []string
+	begin := func(pool string, count int) {
+		testkit.Limit(t, s.Service, api.Limit{Scope: "pool", Name: pool, Speed: 4 << 20, Jobs: 2})
+		for i := range count {
+			all = append(all, testkit.Begin(t, s.Service, plan.Request{
+				Kind: plan.Copy, Source: plan.Place{Pool: pool, Path: "ticketing.raw"},
+				Destination: &plan.Place{Pool: pool, Path: fmt.Sprint("copy-", i, ".raw")},
+			}).Id)
+		}
+	}
+	begin("quay-store", 2)
+	begin("annex-store", 2)
+	begin("beacon-store", 3)
+	running := func() (n int) {
+		for _, id := range all {
+			j, err := s.Job(t.Context(), id)
+			require.NoError(t, err)
+			if j.State == api.JobStateRunning {
+				n++
+			}
+		}
+		return n
+	}
+	require.Eventually(
+		t,
+		func() bool { return running() == 6 },
+		20*time.Second,
+		50*time.Millisecond,
+		"two of the service, and two of each porter",
+	)
+	testkit.Limit(t, s.Service, api.Limit{Scope: "service", Jobs: 1})
+	for _, id := range all[:6] {
+		_, err := s.Cancel(t.Context(), id)
+		require.NoError(t, err)
+	}
+	require.Eventually(t, func() bool { return running() == 1 }, 20*time.Second, 50*time.Millisecond)
 }

@@ -50,6 +50,7 @@ func keptElsewhere(t *testing.T, engine *engines.Cluster, copies string, size in
 // TestAnotherServiceTakesOver when one has died with its disk, and one of three engines too: no job is lost, and the one that ran goes on.
 func TestAnotherServiceTakesOver(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	engine := engines.Start(t, 3)
 	s, key, folder := keptElsewhere(t, engine, "3", 48<<20)
 	r := plan.Request{

@@ -112,6 +112,7 @@ func TestAPoolOfVolumes(t *testing.T) {
 // TestAVolumeThatIsWrittenTo while it is read is never proven: there is no time of it that would tell.
 func TestAVolumeThatIsWrittenTo(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	g := group.New(t, "isola", 256<<20)
 	s := testkit.StartBinary(t, testkit.Binary(t), []string{"PATH=" + g.Path()}, filepath.Join(t.TempDir(), "state"))
 	quay := s.Pool("quay-store")

@@ -63,9 +63,12 @@ export function App() {
     refetchOnWindowFocus: false,
     refetchOnReconnect: false,
   });
-  if (version.error instanceof Problem && version.error.status === 401) {
-    return <LockedPage />;
-  }
+  const refused = version.error instanceof Problem && version.error.status === 401;
+  // It stays locked while it is asked again, which happens as late answers of other calls come: what somebody has typed stays too.
+  const [locked, setLocked] = useState(false);
+  if (refused && !locked) setLocked(true);
+  if (version.isSuccess && locked) setLocked(false);
+  if (locked || refused) return <LockedPage />;
   return <Unlocked version={version.data?.version} />;
 }
 

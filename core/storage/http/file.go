@@ -20,6 +20,7 @@ type file struct {
 	folder *Folder
 	name   string
 	size   int64
+	leaves bool              // the server tells them
 	same   map[string]string // header of a condition that holds as long as the file is what it was
 }
 
@@ -42,6 +43,9 @@ func (f *file) ReadAt(p []byte, off int64) (int, error) {
 	for k, v := range f.same {
 		header[k] = v
 	}
+	if f.folder.login.Pack {
+		header[packHeader] = zstdName
+	}
 	answer, err := f.folder.ask(ctx, http.MethodGet, f.name, header, nil, http.StatusPartialContent)
 	if err != nil {
 		return 0, err
@@ -57,7 +61,12 @@ func (f *file) ReadAt(p []byte, off int64) (int, error) {
 	}
 	within := time.AfterFunc(patience+time.Duration(len(p)/slowest)*time.Second, cancel)
 	defer within.Stop()
-	n, err := readAll(&patient{answer.Body, time.AfterFunc(patience, cancel)}, p)
+	body, end, err := unpacked(answer)
+	if err != nil {
+		return 0, err
+	}
+	defer end()
+	n, err := readAll(&patient{body, time.AfterFunc(patience, cancel)}, p)
 	if err != nil {
 		return n, fmt.Errorf("%w: reading %s from the server: %w", storage.ErrLost, f.name, err)
 	}

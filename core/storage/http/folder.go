@@ -17,6 +17,7 @@ import (
 	"strings"
 	"time"
 
+	"bagaglio/core/fingerprint"
 	"bagaglio/core/storage"
 )
 
@@ -27,6 +28,8 @@ type Login struct {
 	Password string
 	// TLS is what is shown to the server, and what it is known by; nil for what the system trusts.
 	TLS *tls.Config
+	// Pack asks for ranges that are packed on their way, where the server does that.
+	Pack bool
 }
 
 // patience is for how long a server may say nothing while it is asked something.
@@ -140,6 +143,7 @@ func (f *Folder) Open(name string) (storage.File, error) {
 	} else if at := a.header.Get("Last-Modified"); at != "" {
 		file.same["If-Unmodified-Since"] = at
 	}
+	file.leaves = a.header.Get(leavesHeader) == strconv.Itoa(fingerprint.LeafSize)
 	if a.header.Get(runsHeader) != "" {
 		return &sparse{file: file}, nil
 	}

@@ -11,9 +11,11 @@ import (
 	"net/http"
 	"net/url"
 	"path"
+	"strconv"
 	"strings"
 	"time"
 
+	"bagaglio/core/fingerprint"
 	"bagaglio/core/storage"
 )
 
@@ -105,8 +107,22 @@ func (h handler) file(w http.ResponseWriter, r *http.Request, name string) error
 		}
 		return sendRuns(w, finder, info.Size)
 	}
+	w.Header().Set(leavesHeader, strconv.Itoa(fingerprint.LeafSize))
+	if r.Header.Get("Accept") == leavesType {
+		if same := r.Header.Get("If-Match"); same != "" && same != tag {
+			return fault{fmt.Errorf("%s was changed", name), http.StatusPreconditionFailed}
+		}
+		return sendLeaves(w, r, file, info.Size)
+	}
 	w.Header().Set("Content-Type", "application/octet-stream")
-	http.ServeContent(w, r, "", info.Modified, io.NewSectionReader(file, 0, info.Size))
+	out := &packed{ResponseWriter: w}
+	content := io.NewSectionReader(file, 0, info.Size)
+	if r.Header.Get(packHeader) != zstdName {
+		http.ServeContent(w, r, "", info.Modified, content)
+		return nil
+	}
+	http.ServeContent(out, r, "", info.Modified, content)
+	out.end()
 	return nil
 }
 

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { calls, items, result, type Schemas } from "../api/client.ts";
 import { when } from "../format.ts";
 import { Failure } from "./failure.tsx";
+import { LinesMap } from "./lines-map.tsx";
 import { TextLine } from "./text-line.tsx";
 
 type Porter = Schemas["Porter"];
@@ -29,6 +30,7 @@ export function Porters() {
       {porters.data?.length === 0 && (
         <p className="opacity-75">None: the service does all work itself, and what is copied goes through it.</p>
       )}
+      <LinesMap porters={porters.data ?? []} />
       <ul className="divide-y divide-base-300">
         {porters.data?.map((porter) => (
           <PorterRow key={porter.name} porter={porter} />

@@ -1,0 +1,53 @@
+package porters
+
+import (
+	"cmp"
+	"slices"
+	"time"
+)
+
+// Line is one between two porters: From is read from, and To writes.
+type Line struct {
+	From, To string
+	Speed    float64   // that was measured, in bytes a second; 0 for none
+	Measured time.Time // when
+	Jobs     []Flow
+}
+
+// Flow is a job over a line, and how fast it goes now, in bytes a second.
+type Flow struct {
+	Job   int64
+	Speed int64
+}
+
+// Lines are those that were measured, or that something goes over.
+func (s *Porters) Lines() []Line {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	type ends struct{ from, to string }
+	all := map[ends]*Line{}
+	at := func(from, to string) *Line {
+		if all[ends{from, to}] == nil {
+			all[ends{from, to}] = &Line{From: from, To: to, Jobs: []Flow{}}
+		}
+		return all[ends{from, to}]
+	}
+	for p, known := range s.pairs {
+		if l := at(p.from.Porter, p.reader); known.at.After(l.Measured) {
+			l.Speed, l.Measured = known.peer.Speed, known.at
+		}
+	}
+	for k, r := range s.errands {
+		if r.from != "" {
+			l := at(r.from, k.porter)
+			l.Jobs = append(l.Jobs, Flow{k.job, r.speed.Load()})
+		}
+	}
+	out := make([]Line, 0, len(all))
+	for _, l := range all {
+		slices.SortFunc(l.Jobs, func(a, b Flow) int { return cmp.Compare(a.Job, b.Job) })
+		out = append(out, *l)
+	}
+	slices.SortFunc(out, func(a, b Line) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) })
+	return out
+}

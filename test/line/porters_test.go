@@ -1,0 +1,90 @@
+package line
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"bagaglio/api"
+	"bagaglio/core/plan"
+	"bagaglio/internal/testkit"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// acrossPorters is a service and a porter at the near end of a line, and a porter at its far end with a disk of so many bytes.
+func acrossPorters(t *testing.T, l *link, size int64) (s *testkit.Service, here string) {
+	lay(t, l)
+	there, here := inMemory(t), inMemory(t)
+	s = testkit.Start(t, filepath.Join(t.TempDir(), "state"), "--porters", nearAddress+":0")
+	testkit.JoinIn(t, s, "annex", []string{"ip", "netns", "exec", island}, "--peers", farAddress+":2249")
+	testkit.JoinIn(t, s, "beacon", nil)
+	for host, folder := range map[string]string{"annex": there, "beacon": here} {
+		_, err := s.AddPool(t.Context(), api.NewPool{Name: host + "-store", Host: &host, Folder: folder})
+		require.NoError(t, err)
+	}
+	testkit.Noise(t, filepath.Join(there, "cargo-ledger.raw"), size)
+	return s, here
+}
+
+var fromAnnex = plan.Request{
+	Kind: plan.Copy, Source: plan.Place{Pool: "annex-store", Path: "cargo-ledger.raw"},
+	Destination: &plan.Place{Pool: "beacon-store", Path: "cargo-ledger.raw"},
+}
+
+// TestBetweenPortersEachByteGoesOnce over a line with a delay, and the plan says how fast that is.
+func TestBetweenPortersEachByteGoesOnce(t *testing.T) {
+	const size = 96 * mib
+	const sample = 16 * mib // of a source, which is read again at the end
+	l := &link{rate: 1e9 / 8, delay: 10 * time.Millisecond, mtu: 60_000}
+	s, here := acrossPorters(t, l, size)
+	kept, err := s.Plan(t.Context(), fromAnnex)
+	require.NoError(t, err)
+	assert.Equal(t, "beacon", kept.Plan.Porter)
+	lines, err := s.Lines(t.Context())
+	require.NoError(t, err)
+	require.Len(t, lines, 1)
+	assert.Less(t, *lines[0].Speed, 130e6, "it is no faster than the line")
+	before := l.carried.Load()
+	job, err := s.Start(t.Context(), api.NewJob{Plan: kept.Id})
+	require.NoError(t, err)
+	assert.Equal(t, "beacon", testkit.Proven(t, s.Service, job.Id).Porter)
+	moved := l.carried.Load() - before
+	t.Logf("%d MiB of a disk of %d MiB went over the line", moved/mib, size/mib)
+	assert.Less(t, moved, int64(size+sample+size/16))
+	info, err := os.Stat(filepath.Join(here, "cargo-ledger.raw"))
+	require.NoError(t, err)
+	assert.Equal(t, int64(size), info.Size())
+}
+
+// TestSpeedBetweenPorters measures, and is part of make bench.
+func TestSpeedBetweenPorters(t *testing.T) {
+	if os.Getenv("BAGAGLIO_BENCH") == "" {
+		t.Skip("measured on request: make bench")
+	}
+	const size, gigabit = 2 << 30, 1e9 / 8
+	s, here := acrossPorters(t, &link{rate: gigabit, delay: 10 * time.Millisecond, mtu: 60_000}, size)
+	var ours []float64
+	for i := range 3 {
+		r := fromAnnex
+		r.NoProof, r.Destination = true, &plan.Place{Pool: "beacon-store", Path: fmt.Sprintf("copy-%d.raw", i)}
+		job := testkit.Begin(t, s.Service, r)
+		testkit.Await(t, s.Service, job.Id)
+		done, err := s.Receipt(t.Context(), job.Id)
+		require.NoError(t, err)
+		for _, step := range done.Steps {
+			if step.Name == plan.StepFill {
+				ours = append(ours, size/step.Seconds)
+			}
+		}
+		require.NoError(t, os.Remove(filepath.Join(here, r.Destination.Path)))
+	}
+	t.Logf(
+		"between two porters, 1 Gbit/s and 20 ms there and back: %.0f MiB/s; share of the line %.2f",
+		median(ours)/mib,
+		median(ours)/gigabit,
+	)
+}
