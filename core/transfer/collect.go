@@ -103,7 +103,7 @@ type marker struct {
 // rests is how many times as long as a mark takes goes by before the next one, where that is longer than was asked for, and longestRest the most that is: syncing slow storage
 // is not what a job does most of the time.
 const (
-	rests       = 10
+	rests       = 5
 	longestRest = time.Minute
 )
 

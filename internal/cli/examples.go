@@ -7,6 +7,7 @@ var examples = map[string]string{
 	"channel list":          "channel list",
 	"consent list":          "consent list",
 	"porter list":           "porter list",
+	"porter lines":          "porter lines",
 	"console":               "console",
 	"demo":                  "demo --stay",
 	"device list":           "device list",

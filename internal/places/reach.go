@@ -229,3 +229,12 @@ func (s *Places) tryToReach(ctx context.Context, h store.Host, dir string, tell 
 
 // Answers has a host be asked again that did not answer: it does now.
 func (s *Places) Answers(host string) { s.silence.forget(host) }
+
+// HasPorter tells whether a host is reached through its porter; one that is not known is not.
+func (s *Places) HasPorter(ctx context.Context, host string) (bool, error) {
+	h, err := s.records.Host(ctx, host)
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil
+	}
+	return err == nil && h.Kind == sftp.Porter, err
+}

@@ -11,7 +11,6 @@ import (
 
 	"bagaglio/core/plan"
 	"bagaglio/core/storage"
-	"bagaglio/core/storage/sftp"
 	"bagaglio/internal/errand"
 	"bagaglio/internal/places"
 	"bagaglio/internal/store"
@@ -194,12 +193,12 @@ func (s *Planner) folders(ctx context.Context, pools []store.Pool) (map[string]m
 			if w.Host == places.LocalHost {
 				continue
 			}
-			h, err := s.places.Host(ctx, w.Host)
-			if errors.Is(err, store.ErrNotFound) || err == nil && h.Kind != sftp.Porter {
-				continue
-			}
+			porter, err := s.places.HasPorter(ctx, w.Host)
 			if err != nil {
 				return nil, err
+			}
+			if !porter {
+				continue
 			}
 			if all[w.Host] == nil {
 				all[w.Host] = map[string]string{}

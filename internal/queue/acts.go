@@ -90,7 +90,7 @@ func (q *Queue) Move(ctx context.Context, id, before string) (Job, error) {
 	}
 	other := int64(0)
 	if before == first {
-		waiting, err := q.records.Waiting(ctx, 0, 1)
+		waiting, err := q.records.Waiting(ctx, 0, nil, 1)
 		if err != nil {
 			return Job{}, err
 		}

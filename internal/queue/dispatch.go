@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"bagaglio/internal/places"
@@ -19,15 +18,30 @@ const page = 50
 // Look starts jobs that had to wait for something which is free now, once this is known: a disk is not served any more, say.
 func (q *Queue) Look() { q.jobs.Go(q.dispatch) }
 
-// dispatch starts the waiting jobs that may run, in their order.
+// dispatch starts the waiting jobs that may run, in their order. Who asks for that while others do so waits for one look at the queue that begins behind all of them.
 func (q *Queue) dispatch() {
+	mine := q.asked.Add(1)
 	q.dispatching.Lock()
 	defer q.dispatching.Unlock()
+	if q.looked >= mine {
+		return
+	}
+	q.looked = q.asked.Load()
+	q.look()
+}
+
+// look goes through the queue. The lock of dispatching is held.
+func (q *Queue) look() {
 	ctx := context.Background()
 	porters := q.options.Porters != nil && q.options.Porters.Any(ctx) // whose jobs go on when the service has enough to do
-	blocked := map[string]error{}                                     // by the pools of a job, so that a long queue is looked through fast
+	full, names := map[string]string{}, []string{}                    // by the pools of a job, so that a long queue is looked through fast
+	defer func() {
+		q.mu.Lock()
+		q.enough = full
+		q.mu.Unlock()
+	}()
 	for behind := store.BeforeAll; ; {
-		waiting, err := q.records.Waiting(ctx, behind, page)
+		waiting, err := q.records.Waiting(ctx, behind, names, page)
 		if err != nil {
 			q.log.Error("looking for waiting jobs", "error", err)
 			return
@@ -35,19 +49,20 @@ func (q *Queue) dispatch() {
 		for _, j := range waiting {
 			behind = j.Rank
 			q.mu.Lock()
-			_, full := q.full([]scope{{scopeService, ""}})
+			_, all := q.full([]scope{{scopeService, ""}})
 			closing := q.closing
 			q.mu.Unlock()
-			if closing || full && (!porters || q.isSet(scope{scopeService, ""})) {
+			if closing || all && (!porters || q.isSet(scope{scopeService, ""})) {
 				return
 			}
-			pools := strings.Join(j.Plan.Pools(), " ")
-			why := blocked[pools]
-			if why == nil {
-				why = q.tryStart(ctx, j)
+			pools := store.PoolsOf(j.Plan)
+			if _, has := full[pools]; has {
+				continue
 			}
+			why := q.tryStart(ctx, j)
 			if errors.Is(why, errFull) {
-				blocked[pools] = why
+				full[pools] = why.Error()
+				names = append(names, pools)
 			}
 			if why != nil {
 				q.setWaits(j.ID, why.Error())
@@ -100,6 +115,7 @@ func (q *Queue) tryStart(ctx context.Context, j store.Job) error {
 	r := &run{claim: claim, stop: stop, scopes: scopes, hours: j.Hours, group: j.Group, meter: rate.NewLimiter(rateOf(j.Speed), burst)}
 	q.mu.Lock()
 	q.running[j.ID] = r
+	q.count(scopes, 1)
 	delete(q.waits, j.ID)
 	q.mu.Unlock()
 	q.records.NoteJob(ctx, j.ID, "started", "")

@@ -1,6 +1,7 @@
 package queue
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -208,7 +209,7 @@ func (q *Queue) now(j store.Job) Job {
 	if r, ok := q.running[j.ID]; ok && j.State == store.Running {
 		j.Last = r.progress
 	}
-	if why := q.waits[j.ID]; why != "" && j.State == store.Waiting {
+	if why := cmp.Or(q.waits[j.ID], q.enough[store.PoolsOf(j.Plan)]); why != "" && j.State == store.Waiting {
 		j.Reason = why
 	}
 	return Job{j, actionsOn(j)}

@@ -93,19 +93,20 @@ func (q *Queue) limitOf(x scope) store.Limit {
 // full returns the scope that has as many jobs running as it may, if there is one. The lock is held.
 func (q *Queue) full(scopes []scope) (scope, bool) {
 	for _, x := range scopes {
-		n := 0
-		for _, r := range q.running {
-			for _, y := range r.scopes {
-				if x == y {
-					n++
-				}
-			}
-		}
-		if l := q.limitOf(x); l.Jobs > 0 && n >= l.Jobs {
+		if l := q.limitOf(x); l.Jobs > 0 && q.counts[x] >= l.Jobs {
 			return x, true
 		}
 	}
 	return scope{}, false
+}
+
+// count notes that a job runs, or does so no more, in scopes. The lock is held.
+func (q *Queue) count(scopes []scope, by int) {
+	for _, x := range scopes {
+		if q.counts[x] += by; q.counts[x] == 0 {
+			delete(q.counts, x)
+		}
+	}
 }
 
 // meter returns what meters the speed of a scope. The lock is held.

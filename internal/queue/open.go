@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"bagaglio/core/job"
@@ -37,13 +38,17 @@ type Queue struct {
 
 	mu       sync.Mutex
 	running  map[int64]*run
-	waits    map[int64]string // why a job waits
+	counts   map[scope]int     // of those that run
+	waits    map[int64]string  // why a job waits
+	enough   map[string]string // likewise, of all in pools that have enough to do
 	troubles map[int64]trouble
 	limits   limits
 	closing  bool
 
 	jobs        sync.WaitGroup
 	dispatching sync.Mutex
+	looked      int64              // for which of those that asked the queue was looked through
+	asked       atomic.Int64       // how often that was asked for
 	starting    singleflight.Group // of plans
 	done        chan struct{}      // closed when the service closes
 }
@@ -76,7 +81,7 @@ type Porters interface {
 func Open(ctx context.Context, r *records.Records, p *places.Places, pl *planner.Planner, o Options, log *slog.Logger) (*Queue, error) {
 	q := &Queue{
 		records: r, places: p, planner: pl, log: log, runner: uuid.NewString(), options: o, done: make(chan struct{}),
-		running: map[int64]*run{}, waits: map[int64]string{}, troubles: map[int64]trouble{},
+		running: map[int64]*run{}, counts: map[scope]int{}, waits: map[int64]string{}, troubles: map[int64]trouble{},
 		limits: limits{meters: map[scope]*rate.Limiter{}},
 	}
 	var err error

@@ -217,6 +217,7 @@ func (q *Queue) run(ctx context.Context, j store.Job, r *run) {
 	}
 	q.mu.Lock()
 	delete(q.running, j.ID)
+	q.count(r.scopes, -1)
 	if state.Ended() {
 		delete(q.troubles, j.ID)
 	}

@@ -89,6 +89,7 @@ type jobRow struct {
 	Runner    string         `db:"runner"`
 	Until     string         `db:"until"`
 	Who       string         `db:"who"`
+	Pools     string         `db:"pools"`
 }
 
 func (r jobRow) job() (j Job, err error) {
@@ -207,6 +208,9 @@ func (s *Store) AddJobs(ctx context.Context, n NewJobs, now time.Time) (ids []in
 	return ids, group, err
 }
 
+// PoolsOf are the pools of a plan in one word.
+func PoolsOf(p plan.Plan) string { return strings.Join(p.Pools(), " ") }
+
 func addJob(ctx context.Context, tx *sqlx.Tx, p plan.Plan, n NewJobs, group sql.NullInt64, now time.Time) (int64, error) {
 	b, err := json.Marshal(p)
 	if err != nil {
@@ -214,9 +218,10 @@ func addJob(ctx context.Context, tx *sqlx.Tx, p plan.Plan, n NewJobs, group sql.
 	}
 	res, err := tx.ExecContext(
 		ctx,
-		`INSERT INTO jobs (state, plan, created, speed, hours, who, group_id, rank) VALUES (?, ?, ?, ?, ?, ?, ?, (SELECT coalesce(max(rank), 0) + 1 FROM jobs))`,
+		`INSERT INTO jobs (state, plan, pools, created, speed, hours, who, group_id, rank) VALUES (?, ?, ?, ?, ?, ?, ?, ?, (SELECT coalesce(max(rank), 0) + 1 FROM jobs))`,
 		Waiting,
 		string(b),
+		PoolsOf(p),
 		stamp(now),
 		n.Speed,
 		n.Hours,

@@ -38,9 +38,19 @@ func (e *LeasedError) Error() string {
 // BeforeAll is a rank before that of any job.
 const BeforeAll = -math.MaxFloat64
 
-// Waiting returns jobs that wait, in their order, behind one with that rank; at most limit.
-func (s *Store) Waiting(ctx context.Context, behind float64, limit int) ([]Job, error) {
-	return s.jobs(ctx, `SELECT * FROM jobs WHERE state = ? AND rank > ? ORDER BY rank LIMIT ?`, Waiting, behind, limit)
+// Waiting returns jobs that wait, in their order, behind one with that rank, without those of some pools (PoolsOf); at most limit.
+func (s *Store) Waiting(ctx context.Context, behind float64, without []string, limit int) ([]Job, error) {
+	names, err := json.Marshal(append([]string{}, without...)) // null has no rows
+	if err != nil {
+		return nil, err
+	}
+	return s.jobs(
+		ctx,
+		`SELECT * FROM jobs WHERE id IN (
+			SELECT id FROM jobs WHERE state = ? AND rank > ? AND pools NOT IN (SELECT value FROM json_each(?)) ORDER BY rank LIMIT ?
+		) ORDER BY rank`,
+		Waiting, behind, string(names), limit,
+	)
 }
 
 // StartJob notes that a waiting job runs, and takes its leases, all or none, in the order of their files. It fails with ErrNotFound when

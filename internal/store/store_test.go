@@ -240,7 +240,7 @@ func TestOrder(t *testing.T) {
 		ids = append(ids, id)
 	}
 	order := func() (out []int64) {
-		jobs, err := s.Waiting(ctx, BeforeAll, 10)
+		jobs, err := s.Waiting(ctx, BeforeAll, nil, 10)
 		require.NoError(t, err)
 		for _, j := range jobs {
 			out = append(out, j.ID)
@@ -343,7 +343,11 @@ func TestAnotherVersionsRecords(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, none, "new records have no earlier form")
 
-	_, err = s.db.ExecContext(t.Context(), `DELETE FROM goose_db_version WHERE version_id = ?; DROP TABLE pool_ways`, newest)
+	_, err = s.db.ExecContext(
+		t.Context(),
+		`DELETE FROM goose_db_version WHERE version_id = ?; DROP INDEX jobs_by_rank; ALTER TABLE jobs DROP COLUMN pools; CREATE INDEX jobs_by_rank ON jobs (state, rank)`,
+		newest,
+	)
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
 	stale := fmt.Sprintf("%s%s%d", file, before, 2)

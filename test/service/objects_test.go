@@ -125,7 +125,7 @@ func TestAnObjectStoreGoesAway(t *testing.T) {
 		Kind: plan.Copy, Source: plan.Place{Pool: "quay-store", Path: "ticketing.raw"},
 		Destination: &plan.Place{Pool: "depot-store", Path: "ticketing.raw"},
 	})
-	slow, none := int64(24<<20), int64(0)
+	slow, none := int64(8<<20), int64(0)
 	_, err := s.Change(t.Context(), job.Id, api.JobChange{Speed: &slow})
 	require.NoError(t, err)
 	testkit.Await(t, s.Service, job.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 96<<20 })

@@ -21,6 +21,14 @@ function spots(names: string[]) {
   );
 }
 
+/** The way between two computers, bent away from the service: what goes straight does not go through it. */
+function way(from: { x: number; y: number }, to: { x: number; y: number }) {
+  const middle = { x: (from.x + to.x) / 2, y: (from.y + to.y) / 2 };
+  let out = { x: (middle.x - width / 2) * 0.8, y: (middle.y - height / 2) * 0.8 };
+  if (Math.hypot(out.x, out.y) < 40) out = { x: (from.y - to.y) * 0.9, y: (to.x - from.x) * 0.3 }; // they face each other
+  return `M${from.x},${from.y} Q${middle.x + out.x},${middle.y + out.y} ${to.x},${to.y}`;
+}
+
 const flowOf = (line: Line) => line.jobs.reduce((sum, job) => sum + job.speed, 0);
 
 /** The computers near storage, the lines between them, and what flows where now. */
@@ -59,7 +67,7 @@ export function LinesMap({ porters }: { porters: Schemas["Porter"][] }) {
           return (
             <path
               key={`${line.from} ${line.to}`}
-              d={`M${from.x},${from.y} Q${middle.x},${middle.y} ${to.x},${to.y}`}
+              d={way(from, to)}
               fill="none"
               className={flow > 0 ? "stroke-primary" : "stroke-base-content/40"}
               strokeWidth={flow > 0 ? 4 : 1.5}
