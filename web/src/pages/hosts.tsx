@@ -217,7 +217,12 @@ type FoldedProps = { name: string; open: boolean; toggle: (open: boolean) => voi
 function Folded({ name, open, toggle, children }: FoldedProps) {
   return (
     <div className={open ? "sheet w-full max-w-xl" : ""}>
-      <button type="button" className={`btn btn-sm ${open ? "" : "btn-outline"}`} aria-expanded={open} onClick={() => toggle(!open)}>
+      <button
+        type="button"
+        className={`btn btn-sm ${open ? "" : "btn-outline"}`}
+        aria-expanded={open}
+        onClick={() => toggle(!open)}
+      >
         {name}
       </button>
       {open && children}
