@@ -261,9 +261,9 @@ func ask[V any](ctx context.Context, w *work, what string, data any, value *V) e
 	subject := errand.Call(w.porter.id.Porter, w.order.Job, w.order.Epoch, what)
 	for {
 		asking, cancel := context.WithTimeout(ctx, callIn)
-		if what == errand.Wait || what == errand.Known { // which take as long as they take
+		if what == errand.Wait || what == errand.Known { // which take as long as they take, and are not answered over a connection that was cut
 			cancel()
-			asking, cancel = context.WithCancel(ctx)
+			asking, cancel = w.porter.untilCut(ctx)
 		}
 		m, err := w.porter.conn.RequestWithContext(asking, subject, b)
 		cancel()

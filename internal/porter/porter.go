@@ -43,6 +43,7 @@ type Porter struct {
 	conn    *nats.Conn
 	jobs    jobs
 	grants  grants
+	cuts    cuts
 	peers   string // address at which other porters read, empty for none
 }
 
@@ -188,6 +189,7 @@ func (p *Porter) connect(ctx context.Context) (*nats.Conn, error) {
 		nats.UserInfo(p.id.Porter, p.id.Engine),
 		nats.Name(p.id.Porter),
 		nats.CustomInboxPrefix(errand.Inbox(p.id.Porter)),
+		nats.DisconnectErrHandler(func(*nats.Conn, error) { p.cuts.happened() }),
 		nats.MaxReconnects(-1),
 		nats.RetryOnFailedConnect(true),
 		nats.CustomReconnectDelay(
@@ -201,6 +203,44 @@ func (p *Porter) connect(ctx context.Context) (*nats.Conn, error) {
 		return nil, fmt.Errorf("connecting to the service: %w", err)
 	}
 	return conn, nil
+}
+
+// cuts tells who waits that the connection to the engine was cut.
+type cuts struct {
+	sync.Mutex
+	next chan struct{} // closed when it is
+}
+
+func (c *cuts) wait() <-chan struct{} {
+	c.Lock()
+	defer c.Unlock()
+	if c.next == nil {
+		c.next = make(chan struct{})
+	}
+	return c.next
+}
+
+func (c *cuts) happened() {
+	c.Lock()
+	defer c.Unlock()
+	if c.next != nil {
+		close(c.next)
+		c.next = nil
+	}
+}
+
+// untilCut is a context that ends when the connection to the engine is cut.
+func (p *Porter) untilCut(ctx context.Context) (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithCancel(ctx)
+	cut := p.cuts.wait()
+	go func() {
+		select {
+		case <-cut:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	return ctx, cancel
 }
 
 // here says now and then that the porter is there.

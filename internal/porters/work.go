@@ -246,16 +246,22 @@ func (r *running) files(d errand.Deed) (f errand.Found, err error) {
 
 // may fails for what has nothing to do with a disk: of the source, a move holds what the plan says, and nothing else is changed.
 func may(d plan.Disk, deed errand.Deed) error {
-	goes := func(name string) bool { return slices.Contains(d.Released, path.Clean(name)) }
+	released := disks.Goes(d)
+	goes := func(name string) bool { return slices.Contains(released, path.Clean(name)) }
+	above := func(name string) bool { // a folder, since something lies in it that goes
+		return slices.ContainsFunc(released, func(f string) bool { return strings.HasPrefix(f, path.Clean(name)+"/") })
+	}
 	held := func(name string) bool { return strings.HasPrefix(path.Clean(name), disks.HeldFolder+"/") }
 	ok := true
 	switch deed.Do {
-	case errand.DoCreate, errand.DoRemove:
+	case errand.DoCreate:
 		ok = held(deed.Name)
+	case errand.DoRemove:
+		ok = held(deed.Name) || above(deed.Name)
 	case errand.DoRename:
 		ok = held(deed.To) && goes(deed.Name) || held(deed.Name) && goes(deed.To)
 	}
-	if !ok || deed.Do == errand.DoCreate && len(d.Released) == 0 {
+	if !ok || deed.Do == errand.DoCreate && len(released) == 0 {
 		return fmt.Errorf("the plan does not say that %s is changed: %w", deed.Name, fs.ErrPermission)
 	}
 	return nil

@@ -56,15 +56,17 @@ func (p *Place) Hold(ctx context.Context, o Options, key age.Identity) (*Held, e
 		m.ID = uuid.NewString()
 	}
 	takes := !has && key != nil
-	if takes {
+	if revision > 0 && h.Run != "" { // it may run still, also from a copy of this folder
 		if revision, err = p.silent(ctx, revision, o); err != nil {
 			return nil, err
 		}
+	}
+	if takes {
 		m.Term = h.Term + 1
 	}
 	m.Term = max(m.Term, 1)
 	name, _ := os.Hostname() // which is for people alone
-	held := &Held{Term: m.Term, place: p, me: Holder{Term: m.Term, ID: m.ID, Name: name}, lost: make(chan error, 1)}
+	held := &Held{Term: m.Term, place: p, me: Holder{Term: m.Term, ID: m.ID, Run: uuid.NewString(), Name: name}, lost: make(chan error, 1)}
 	held.me.At = time.Now()
 	held.until = held.me.At.Add(leaseFor)
 	if held.revision, err = p.put(ctx, held.me, revision); err != nil {
@@ -134,7 +136,7 @@ func (h *Held) renew(ctx context.Context) {
 			return
 		}
 		if errors.Is(err, ErrTakenOver) { // or what we said last did arrive, and nobody told us so
-			if now, revision, lookErr := h.place.holder(ctx); lookErr == nil && now.ID == h.me.ID && now.Term == h.me.Term {
+			if now, revision, lookErr := h.place.holder(ctx); lookErr == nil && now.Run == h.me.Run {
 				h.mu.Lock()
 				h.revision = revision
 				h.mu.Unlock()
@@ -172,8 +174,13 @@ func (h *Held) lose(err error) {
 // Lost tells once why the records were lost. Whoever holds them ends at once then, and writes nothing more.
 func (h *Held) Lost() <-chan error { return h.lost }
 
-// Close lets go of them: the next one need not wait longer than it would for one that died.
+// Close lets go of them: the next one need not wait.
 func (h *Held) Close() {
 	h.end()
 	h.ended.Wait()
+	ctx, cancel := context.WithTimeout(context.Background(), callIn)
+	defer cancel()
+	free := h.me
+	free.Run, free.At = "", time.Now()
+	_, _ = h.place.put(ctx, free, h.revision) // where that does not arrive, the next one waits
 }

@@ -131,6 +131,7 @@ func (p *Place) Close() { p.conn.Close() }
 type Holder struct {
 	Term int64     `json:"term"` // how many services have held them, one behind the other
 	ID   string    `json:"id"`
+	Run  string    `json:"run"`  // of the service, another one each time it is started; empty when it has let go of them
 	Name string    `json:"name"` // of its computer
 	At   time.Time `json:"at"`   // by its own clock
 }

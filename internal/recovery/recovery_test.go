@@ -135,7 +135,7 @@ func TestAnotherKey(t *testing.T) {
 	h, revision, err := ship.place.holder(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, me.ID, h.ID)
-	h.ID, h.Term, h.Name = "other", 2, "lighthouse"
+	h.ID, h.Run, h.Term, h.Name = "other", "other", 2, "lighthouse"
 	_, err = ship.place.put(t.Context(), h, revision)
 	require.NoError(t, err)
 	_, err = ship.place.js.Publish(context.WithoutCancel(t.Context()), framesSubject, []byte("of the other one"))

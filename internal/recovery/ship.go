@@ -245,7 +245,7 @@ func (p *parts) behind(err error) error {
 	if lookErr != nil {
 		return errors.Join(err, lookErr)
 	}
-	if h.ID != p.held.me.ID || h.Term != p.held.Term {
+	if h.Run != p.held.me.Run {
 		return fmt.Errorf("%w: %s writes records to the engine", ErrTakenOver, h.Name)
 	}
 	info, infoErr := p.place.info(p.ctx)

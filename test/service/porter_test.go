@@ -154,6 +154,21 @@ func TestAPorterIsCutOff(t *testing.T) {
 	assert.Equal(t, "annex", testkit.Proven(t, s.Service, job.Id).Porter)
 }
 
+// TestAPorterIsCutOffWhileItWaits for what the limits let it read: it asks again.
+func TestAPorterIsCutOffWhileItWaits(t *testing.T) {
+	t.Parallel()
+	s, p, _ := annex(t, 48<<20)
+	testkit.Limit(t, s.Service, api.Limit{Scope: "pool", Name: "annex-store", Jobs: 2, Speed: 1 << 20})
+	job := testkit.Begin(t, s.Service, toQcow2)
+	testkit.Await(t, s.Service, job.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Step == plan.StepFill })
+	time.Sleep(time.Second) // it has asked for its first 16 MiB, and waits
+	p.Line.Cut(true)
+	testkit.Limit(t, s.Service, api.Limit{Scope: "pool", Name: "annex-store", Jobs: 2})
+	time.Sleep(time.Second) // a piece is waited for no longer: the answer is sent while nobody hears it
+	p.Line.Cut(false)
+	testkit.Proven(t, s.Service, job.Id)
+}
+
 // TestAServiceWithPortersIsStartedAgain: it is killed while a porter works; the job goes on, once.
 func TestAServiceWithPortersIsStartedAgain(t *testing.T) {
 	t.Parallel()
@@ -287,12 +302,15 @@ func TestStraightBetweenPorters(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, bytes.Equal(want, got))
 
-	// It is moved: what the source was is held there, and comes back.
+	// It is moved: what the source was is held there with its tag, and comes back.
+	deck := plan.Place{Pool: "annex-store", Path: "deck/ticketing.raw"}
+	testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, plan.Request{Kind: plan.Copy, Source: toQcow2.Source, Destination: &deck}).Id)
 	moved := testkit.Begin(t, s.Service, plan.Request{
-		Kind: plan.Copy, Release: true, Source: toQcow2.Source, Destination: &plan.Place{Pool: "beacon-store", Path: "moved/ticketing.raw"},
+		Kind: plan.Copy, Release: true, Source: deck, Destination: &plan.Place{Pool: "beacon-store", Path: "moved/ticketing.raw"},
 	})
 	assert.Equal(t, "beacon", testkit.Proven(t, s.Service, moved.Id).Porter)
-	assert.NoFileExists(t, filepath.Join(folder, "ticketing.raw"))
+	assert.NoFileExists(t, filepath.Join(folder, "deck", "ticketing.raw"))
+	assert.NoFileExists(t, filepath.Join(folder, "deck", "ticketing.raw.bagtag"))
 	got, err = os.ReadFile(filepath.Join(there, "moved", "ticketing.raw"))
 	require.NoError(t, err)
 	assert.True(t, bytes.Equal(want, got))
@@ -301,9 +319,10 @@ func TestStraightBetweenPorters(t *testing.T) {
 	back, err := s.Receipt(t.Context(), undo.Id)
 	require.NoError(t, err)
 	assert.Equal(t, receipt.Unproven, back.Outcome, "files got their names back, and the service sees no identity of them")
-	got, err = os.ReadFile(filepath.Join(folder, "ticketing.raw"))
+	got, err = os.ReadFile(filepath.Join(folder, "deck", "ticketing.raw"))
 	require.NoError(t, err)
 	assert.True(t, bytes.Equal(want, got))
+	assert.FileExists(t, filepath.Join(folder, "deck", "ticketing.raw.bagtag"))
 	assert.NoFileExists(t, filepath.Join(there, "moved", "ticketing.raw"))
 
 	job := testkit.Begin(t, s.Service, plan.Request{

@@ -377,7 +377,7 @@ func (w *work) noteReleased() error {
 func (w *work) holdSource(held Held) error {
 	folder := w.Ends.Source
 	held.Files = slices.DeleteFunc(
-		slices.Concat(w.disk.Released, companions(w.disk.Before.Place.Path)),
+		Goes(w.disk),
 		func(f string) bool { _, err := folder.Stat(f); return err != nil },
 	) // what an earlier time held, or never was
 	if err := hold(folder, held, itself); err != nil {
@@ -388,6 +388,14 @@ func (w *work) holdSource(held Held) error {
 		return fmt.Errorf("holding the source: %w", err)
 	}
 	return nil
+}
+
+// Goes are the files that are held of a source when its disk has moved, whether they are there or not; none where it stays.
+func Goes(d plan.Disk) []string {
+	if len(d.Released) == 0 {
+		return nil
+	}
+	return slices.Concat(d.Released, companions(d.Before.Place.Path))
 }
 
 // guestResult is what a tag is made of: the content of the disk.

@@ -155,6 +155,23 @@ func TestAFileThatSomebodyMadeMeanwhile(t *testing.T) {
 	assert.Equal(t, "ebb", string(s.Get("depot/disks/new.raw")))
 }
 
+// TestAStoreWithoutConditions is written to all the same.
+func TestAStoreWithoutConditions(t *testing.T) {
+	f, s := folder(t)
+	s.Fault = func(r *http.Request) int {
+		if r.Header.Get("If-None-Match") != "" {
+			return http.StatusNotImplemented
+		}
+		return 0
+	}
+	file, err := f.Create("a.raw")
+	require.NoError(t, err)
+	_, err = file.WriteAt([]byte("ebb"), 0)
+	require.NoError(t, err)
+	require.NoError(t, file.Close())
+	assert.Equal(t, "ebb", string(s.Get("depot/disks/a.raw")))
+}
+
 // TestWhatWasLeft by one who was killed is not part of a file that is made later, nor what was sent behind the last sync.
 func TestWhatWasLeft(t *testing.T) {
 	f, s := folder(t)

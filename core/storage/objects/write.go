@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/http"
 	"path"
 	"strconv"
 	"sync"
@@ -302,8 +303,13 @@ func (f *Folder) put(name, key string, content []byte, fresh bool) (string, erro
 		o,
 	)
 	var said minio.ErrorResponse
-	if fresh && errors.As(err, &said) && said.Code == minio.PreconditionFailed {
-		return "", &fs.PathError{Op: "create", Path: name, Err: fs.ErrExist}
+	if fresh && errors.As(err, &said) {
+		switch {
+		case said.Code == minio.PreconditionFailed:
+			return "", &fs.PathError{Op: "create", Path: name, Err: fs.ErrExist}
+		case said.StatusCode == http.StatusNotImplemented: // conditions: that nothing is there, was looked at
+			return f.put(name, key, content, false)
+		}
 	}
 	if err != nil {
 		return "", plain("write", name, err)
