@@ -10,6 +10,7 @@ import (
 	"bagaglio/api"
 	"bagaglio/core/plan"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/fewer"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -37,6 +38,7 @@ var fromAnnex = plan.Request{
 
 // TestBetweenPortersEachByteGoesOnce over a line with a delay, and the plan says how fast that is.
 func TestBetweenPortersEachByteGoesOnce(t *testing.T) {
+	fewer.Sometimes(t)
 	const size = 96 * mib
 	const sample = 16 * mib // of a source, which is read again at the end
 	l := &link{rate: 1e9 / 8, delay: 10 * time.Millisecond, mtu: 60_000}

@@ -88,6 +88,7 @@ func TestTenSnapshotsWithWritesBetween(t *testing.T) {
 // TestAFamilyOfTwentyMovesToAnotherHost with what each has of its own, some of them linked: every one is what it was.
 func TestAFamilyOfTwentyMovesToAnotherHost(t *testing.T) {
 	t.Parallel()
+	fewer.Sometimes(t)
 	s := start(t)
 	quay := s.Pool("quay-store")
 	server, there := sshd.Start(t), t.TempDir()
