@@ -159,6 +159,9 @@ func atRandom(t *testing.T, seed uint64) {
 		".bagaglio", "0.qcow2", "0.qcow2.bagtag", "1.raw", "1.raw.bagtag", "2.qcow2", "2.qcow2.bagtag", "ticketing.raw",
 	}, names)
 	x.inTurn(jobs)
+	for _, p := range x.porters { // which would tell their service first that they end, and that ends before them
+		p.Kill()
+	}
 }
 
 // inTurn checks the log: what a porter began of a job, it began when nobody else had it, or no more.
