@@ -118,6 +118,9 @@ func (s *spot) source(p plan.Place) (storage.Folder, string, error) {
 }
 
 func (s *spot) plan(ctx context.Context, r plan.Request) (plan.Plan, error) {
+	if r.By != "" {
+		return plan.Plan{}, usage("who does it is asked for of a service: work on the spot is done by this command")
+	}
 	s.asked = r
 	err := s.open(&r)
 	if err != nil {

@@ -35,6 +35,9 @@ type Deed struct {
 	Content []byte `json:",omitempty"`
 }
 
+// Changes tells whether something is another one afterwards, so that it may be done once only.
+func (d Deed) Changes() bool { return d.Do == DoRename || d.Do == DoRemove || d.Do == DoCreate }
+
 // Found is what was found there.
 type Found struct {
 	Infos []storage.Info `json:",omitempty"`

@@ -188,7 +188,6 @@ func (f *lean) ReadAt(p []byte, off int64) (n int, err error) {
 			return 0, err
 		}
 		from = at + length
-		f.larder.spared.Add(int64(length))
 	}
 	if err := send(len(whole)); err != nil {
 		return 0, err
@@ -205,14 +204,17 @@ func (f *lean) here(p []byte, off int64) bool {
 	if !ok {
 		return false
 	}
-	found := d == fingerprint.ZeroLeaf(len(p))
-	if found {
+	if d == fingerprint.ZeroLeaf(len(p)) {
 		clear(p)
-	} else if f.old != nil {
+		return true
+	}
+	found := false
+	if f.old != nil {
 		n, err := f.old.ReadAt(p, off)
 		found = n == len(p) && (err == nil || errors.Is(err, io.EOF)) && fingerprint.Leaf(p) == d
 	}
 	if found = found || f.larder.find(d, p); found {
+		f.larder.spared.Add(int64(len(p)))
 		f.mu.Lock()
 		w.hits++
 		f.mu.Unlock()

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -230,6 +231,7 @@ func (s *Porters) Revoke(ctx context.Context, name string) error {
 	all := s.open[name]
 	delete(s.open, name)
 	delete(s.lines, name)
+	maps.DeleteFunc(s.pairs, func(p pair, _ reached) bool { return p.reader == name || p.from.Porter == name })
 	s.mu.Unlock()
 	for c := range all {
 		_ = c.Close() // it may have gone already

@@ -240,7 +240,9 @@ func (r *running) files(d errand.Deed) (f errand.Found, err error) {
 	if f, err = d.In(ends.Source); storage.Lost(err) {
 		return f, err
 	}
-	r.deeds[d.Number] = deed{f, err}
+	if d.Changes() {
+		r.deeds[d.Number] = deed{f, err}
+	}
 	return f, err
 }
 

@@ -30,6 +30,7 @@ func TestWhatMayHaveBeenMeant(t *testing.T) {
 		"convert ./a ./b --as qcow": "did you mean qcow2?",
 		"convert quey-store:a.raw quay-store:b.qcow2 --as qcow2": "did you mean quay-store?",
 		"convert ./a ./b --as qcow2 --compression zlip":          "none of zlib, zstd",
+		"convert ./a ./b --as qcow2 --by annex":                  "who does it is asked for of a service",
 		"convert ./a ./b --as qcow2 --detach":                    "work on the spot ends with this command",
 		"do nowhere.yaml":                                        "no such file",
 	} {
