@@ -121,9 +121,10 @@ func (r *rebuilt) add(ctx context.Context, service *client.Service) {
 		_, err = service.AddPool(ctx, api.NewPool{Name: r.Pool, Folder: r.Folder, Host: &r.Host, Rules: &r.Was.Services[0].About.Rules})
 	}
 	var disks api.DiskList
-	if err == nil {
-		refresh := true
-		disks, err = service.AllDisks(ctx, r.Pool, api.ListDisksParams{Refresh: &refresh})
+	for refresh, left := true, 5; err == nil && left > 0; left-- { // a look that something began meanwhile is waited for
+		if disks, err = service.AllDisks(ctx, r.Pool, api.ListDisksParams{Refresh: &refresh}); !disks.Refreshing {
+			break
+		}
 	}
 	switch {
 	case err != nil:
