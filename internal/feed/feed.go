@@ -57,6 +57,18 @@ func (f *Feed[T]) Follow(key string) *Follower[T] {
 	return x
 }
 
+// Follows tells whether anybody follows a thing.
+func (f *Feed[T]) Follows(key string) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for x := range f.followers {
+		if x.key == "" || x.key == key {
+			return true
+		}
+	}
+	return false
+}
+
 // Stop ends it.
 func (x *Follower[T]) Stop() {
 	x.feed.mu.Lock()

@@ -82,7 +82,8 @@ func (q *Queue) tryStart(ctx context.Context, j store.Job) error {
 	if err := q.turn(ctx, j); err != nil {
 		return err
 	}
-	scopes := q.scopesOf(ctx, j)
+	pools := q.poolRecords(ctx)
+	scopes := q.scopesOf(j, pools)
 	q.mu.Lock()
 	_, still := q.running[j.ID]
 	x, full := q.full(scopes)
@@ -93,7 +94,7 @@ func (q *Queue) tryStart(ctx context.Context, j store.Job) error {
 	if full {
 		return fmt.Errorf("%w of %s to end", errFull, x)
 	}
-	leases, err := q.leasesOf(ctx, j)
+	leases, err := leasesOf(j, pools)
 	if err != nil {
 		return err
 	}
@@ -127,11 +128,25 @@ func (q *Queue) tryStart(ctx context.Context, j store.Job) error {
 	return nil
 }
 
+// poolRecords reads what pools are, each once.
+func (q *Queue) poolRecords(ctx context.Context) func(name string) (store.Pool, error) {
+	known := map[string]store.Pool{}
+	return func(name string) (r store.Pool, err error) {
+		r, has := known[name]
+		if !has {
+			if r, err = q.places.Record(ctx, name); err == nil {
+				known[name] = r
+			}
+		}
+		return r, err
+	}
+}
+
 // leasesOf are the files that a job uses, by host and path.
-func (q *Queue) leasesOf(ctx context.Context, j store.Job) ([]store.Lease, error) {
+func leasesOf(j store.Job, pools func(string) (store.Pool, error)) ([]store.Lease, error) {
 	var leases []store.Lease
 	for _, u := range j.Plan.Uses() {
-		pool, err := q.places.Record(ctx, u.Pool)
+		pool, err := pools(u.Pool)
 		if err != nil {
 			return nil, fmt.Errorf("pool %q: %w", u.Pool, err)
 		}

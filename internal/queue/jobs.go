@@ -236,6 +236,9 @@ func actionsOn(j store.Job) []Action {
 
 // changed tells the followers of a job.
 func (q *Queue) changed(id int64) {
+	if !q.feed.Follows(strconv.FormatInt(id, 10)) {
+		return
+	}
 	j, err := q.records.Job(context.Background(), id)
 	if err != nil {
 		q.log.Error("looking at a job that changed", "job", id, "error", err)

@@ -42,7 +42,7 @@ type limits struct {
 }
 
 // scopesOf returns everything whose limits hold for a job.
-func (q *Queue) scopesOf(ctx context.Context, j store.Job) []scope {
+func (q *Queue) scopesOf(j store.Job, pools func(string) (store.Pool, error)) []scope {
 	var scopes []scope
 	if j.Plan.Porter == "" || q.isSet(scope{scopeService, ""}) { // the usual one of the service is for what it does itself
 		scopes = append(scopes, scope{scopeService, ""})
@@ -57,7 +57,7 @@ func (q *Queue) scopesOf(ctx context.Context, j store.Job) []scope {
 	}
 	for _, pool := range j.Plan.Pools() {
 		add(scope{scopePool, pool})
-		record, err := q.places.Record(ctx, pool)
+		record, err := pools(pool)
 		if err != nil { // the job itself will say so
 			continue
 		}

@@ -193,7 +193,10 @@ func (q *Queue) run(ctx context.Context, j store.Job, r *run) {
 	default:
 		state, done.Reason = store.Failed, err.Error()
 	}
-	problem = errors.Join(problem, q.records.Patiently(func() error { return q.records.EndSteps(ctx, j.ID, done.Steps, time.Now()) }))
+	q.mu.Lock()
+	last := r.progress
+	q.mu.Unlock()
+	problem = errors.Join(problem, q.records.Patiently(func() error { return q.records.EndSteps(ctx, j.ID, done.Steps, last, time.Now()) }))
 	if state == store.Done { // before anybody is told so
 		problem = errors.Join(problem, q.records.Patiently(func() error { return q.knowResult(ctx, j) }))
 	}
@@ -208,12 +211,6 @@ func (q *Queue) run(ctx context.Context, j store.Job, r *run) {
 	}
 	if state == store.Failed && j.Group > 0 { // before another one of it has its turn
 		problem = errors.Join(problem, q.records.Patiently(func() error { return q.mindGroup(ctx, j.Group) }))
-	}
-	q.mu.Lock()
-	last := r.progress
-	q.mu.Unlock()
-	if last != nil {
-		problem = errors.Join(problem, q.records.Patiently(func() error { return q.records.SetLast(ctx, j.ID, *last) }))
 	}
 	q.mu.Lock()
 	delete(q.running, j.ID)

@@ -15,10 +15,10 @@ type Called struct {
 // SetCalled keeps what a disk is called, or forgets it where that is nothing.
 func (s *Store) SetCalled(ctx context.Context, pool string, c Called) error {
 	if c.Called == (plan.Called{}) {
-		_, err := s.db.ExecContext(ctx, `DELETE FROM called WHERE pool = ? AND path = ?`, pool, c.Path)
+		_, err := s.writer.ExecContext(ctx, `DELETE FROM called WHERE pool = ? AND path = ?`, pool, c.Path)
 		return err
 	}
-	_, err := s.db.ExecContext(
+	_, err := s.writer.ExecContext(
 		ctx,
 		`INSERT OR REPLACE INTO called (pool, path, file, called, note) VALUES (?, ?, ?, ?, ?)`,
 		pool, c.Path, c.File, c.Name, c.Note,

@@ -25,7 +25,7 @@ func (c Consent) By() string { return cmp.Or(c.Who, "the service's own token") }
 // AskConsent keeps that somebody asks for consent, and returns it. What was asked for already stays as it was, whoever asks now, as long as
 // consent can be given.
 func (s *Store) AskConsent(ctx context.Context, c Consent, now time.Time) (Consent, error) {
-	_, err := s.db.ExecContext(
+	_, err := s.writer.ExecContext(
 		ctx, `INSERT INTO consents (id, what, said, how, who, asked) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (what) DO UPDATE SET
 			id = excluded.id, said = excluded.said, how = excluded.how, who = excluded.who, asked = excluded.asked WHERE asked < ?`,
 		c.ID, c.What, c.Said, c.How, c.Who, stamp(now), stamp(now.Add(-ConsentWaits)),

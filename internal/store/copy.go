@@ -75,7 +75,7 @@ func (s *Store) BeginTerm(ctx context.Context, term int64) error {
 	if was == fmt.Sprint(term) {
 		return nil
 	}
-	if _, err := s.db.ExecContext(ctx, `UPDATE jobs SET epoch = ? + epoch % ?`, term*termEpochs, termEpochs); err != nil {
+	if _, err := s.writer.ExecContext(ctx, `UPDATE jobs SET epoch = ? + epoch % ?`, term*termEpochs, termEpochs); err != nil {
 		return err
 	}
 	return s.SetSetting(ctx, termSetting, fmt.Sprint(term))

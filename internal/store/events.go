@@ -19,7 +19,7 @@ type Event struct {
 
 // AddEvent adds a line to the log.
 func (s *Store) AddEvent(ctx context.Context, e Event, now time.Time) error {
-	_, err := s.db.ExecContext(
+	_, err := s.writer.ExecContext(
 		ctx,
 		`INSERT INTO events (at, who, origin, what, subject, result) VALUES (?, ?, ?, ?, ?, ?)`,
 		stamp(now),
@@ -68,7 +68,7 @@ func (s *Store) OldestEvents(ctx context.Context, keep int, age time.Duration, n
 
 // DropEvents removes the lines of the log up to a number, which somebody has kept elsewhere.
 func (s *Store) DropEvents(ctx context.Context, upTo int64) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM events WHERE number <= ?`, upTo)
+	_, err := s.writer.ExecContext(ctx, `DELETE FROM events WHERE number <= ?`, upTo)
 	return err
 }
 
@@ -88,7 +88,7 @@ func (s *Store) Limits(ctx context.Context) (limits []Limit, err error) {
 
 // SetLimit sets one.
 func (s *Store) SetLimit(ctx context.Context, l Limit) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO limits (scope, name, jobs, speed) VALUES (?, ?, ?, ?)
+	_, err := s.writer.ExecContext(ctx, `INSERT INTO limits (scope, name, jobs, speed) VALUES (?, ?, ?, ?)
 		ON CONFLICT (scope, name) DO UPDATE SET jobs = excluded.jobs, speed = excluded.speed`, l.Scope, l.Name, l.Jobs, l.Speed)
 	return err
 }

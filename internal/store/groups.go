@@ -52,10 +52,10 @@ func (s *Store) AddGroupPlan(ctx context.Context, id string, g plan.Group, now t
 	if err != nil {
 		return err
 	}
-	if _, err := s.db.ExecContext(ctx, `DELETE FROM group_plans WHERE created < ?`, stamp(now.Add(-keepPlans))); err != nil {
+	if _, err := s.writer.ExecContext(ctx, `DELETE FROM group_plans WHERE created < ?`, stamp(now.Add(-keepPlans))); err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, `INSERT INTO group_plans (id, created, plan) VALUES (?, ?, ?)`, id, stamp(now), string(b))
+	_, err = s.writer.ExecContext(ctx, `INSERT INTO group_plans (id, created, plan) VALUES (?, ?, ?)`, id, stamp(now), string(b))
 	return err
 }
 

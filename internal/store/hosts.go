@@ -21,7 +21,7 @@ type Host struct {
 // AddHost keeps a host, or fails with ErrTaken.
 func (s *Store) AddHost(ctx context.Context, h Host, now time.Time) error {
 	h.Created = stamp(now)
-	_, err := s.db.NamedExecContext(ctx, `INSERT INTO hosts (name, kind, address, user, trusted_key, shown_key, login, created)
+	_, err := s.writer.NamedExecContext(ctx, `INSERT INTO hosts (name, kind, address, user, trusted_key, shown_key, login, created)
 		VALUES (:name, :kind, :address, :user, :trusted_key, :shown_key, :login, :created)`, h)
 	if taken(err) {
 		return fmt.Errorf("the name %q is %w", h.Name, ErrTaken)
@@ -32,7 +32,7 @@ func (s *Store) AddHost(ctx context.Context, h Host, now time.Time) error {
 // ChangeHost keeps what changed of a host, or fails with ErrNotFound.
 func (s *Store) ChangeHost(ctx context.Context, h Host) error {
 	return changed(
-		s.db.NamedExecContext(
+		s.writer.NamedExecContext(
 			ctx,
 			`UPDATE hosts SET address = :address, user = :user, trusted_key = :trusted_key, shown_key = :shown_key, login = :login WHERE name = :name`,
 			h,

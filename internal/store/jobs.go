@@ -245,7 +245,7 @@ func addJob(ctx context.Context, tx *sqlx.Tx, p plan.Plan, n NewJobs, group sql.
 }
 
 func (s *Store) transaction(ctx context.Context, do func(*sqlx.Tx) error) error {
-	tx, err := s.db.BeginTxx(ctx, nil)
+	tx, err := s.writer.BeginTxx(ctx, nil)
 	if err != nil {
 		return err
 	}
@@ -423,7 +423,7 @@ func (s *Store) ClearJob(ctx context.Context, id int64) error {
 }
 
 func (s *Store) one(ctx context.Context, query string, args ...any) error {
-	return changed(s.db.ExecContext(ctx, query, args...))
+	return changed(s.writer.ExecContext(ctx, query, args...))
 }
 
 // changed returns ErrNotFound for a statement that changed nothing.

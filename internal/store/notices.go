@@ -32,7 +32,7 @@ type Notice struct {
 
 // AddChannel keeps a channel, or fails with ErrTaken.
 func (s *Store) AddChannel(ctx context.Context, c Channel) error {
-	_, err := s.db.NamedExecContext(
+	_, err := s.writer.NamedExecContext(
 		ctx, `INSERT INTO channels (name, kind, target, secret, tells, created) VALUES (:name, :kind, :target, :secret, :tells, :created)`, c,
 	)
 	if taken(err) {
@@ -101,7 +101,7 @@ func (s *Store) NoticeTried(ctx context.Context, id string, next time.Time, prob
 	if !next.IsZero() {
 		at = stamp(next)
 	}
-	_, err := s.db.ExecContext(ctx, `UPDATE notices SET tries = tries + 1, next = ?, problem = ? WHERE id = ?`, at, problem, id)
+	_, err := s.writer.ExecContext(ctx, `UPDATE notices SET tries = tries + 1, next = ?, problem = ? WHERE id = ?`, at, problem, id)
 	return err
 }
 
@@ -116,6 +116,6 @@ func (s *Store) LastNotices(ctx context.Context, channel string, limit int) (las
 
 // DropNotices forgets those that were made before a time and are not to be tried any more.
 func (s *Store) DropNotices(ctx context.Context, before time.Time) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM notices WHERE next = '' AND created < ?`, stamp(before))
+	_, err := s.writer.ExecContext(ctx, `DELETE FROM notices WHERE next = '' AND created < ?`, stamp(before))
 	return err
 }

@@ -19,7 +19,7 @@ type Known struct {
 
 // AddPerson keeps somebody, or fails with ErrTaken.
 func (s *Store) AddPerson(ctx context.Context, k Known) error {
-	err := changed(s.db.ExecContext(
+	err := changed(s.writer.ExecContext(
 		ctx,
 		`INSERT INTO people (name, role, password, created, used, works_on)
 			SELECT ?, ?, ?, ?, '', ? WHERE NOT EXISTS (SELECT 1 FROM tokens WHERE name = ?) ON CONFLICT (name) DO NOTHING`,
@@ -101,12 +101,12 @@ func (r sessionRow) session() (of Session, err error) {
 
 // AddSession keeps a session by the hash of its secret, and drops those that have expired.
 func (s *Store) AddSession(ctx context.Context, of Session, hash string) error {
-	_, err := s.db.ExecContext(
+	_, err := s.writer.ExecContext(
 		ctx, `INSERT INTO sessions (hash, id, who, role, origin, begun, expires, works_on) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
 		hash, of.ID, of.Who, of.Role, of.Origin, stamp(of.Begun), stamp(of.Expires), of.WorksOn,
 	)
 	if err == nil {
-		_, err = s.db.ExecContext(ctx, `DELETE FROM sessions WHERE expires < ?`, stamp(of.Begun))
+		_, err = s.writer.ExecContext(ctx, `DELETE FROM sessions WHERE expires < ?`, stamp(of.Begun))
 	}
 	return err
 }
@@ -145,6 +145,6 @@ func (s *Store) RemoveSession(ctx context.Context, id string) error {
 
 // RemoveSessionsOf ends the sessions of somebody, but for one; an empty one is none.
 func (s *Store) RemoveSessionsOf(ctx context.Context, who, but string) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM sessions WHERE who = ? AND id <> ?`, who, but)
+	_, err := s.writer.ExecContext(ctx, `DELETE FROM sessions WHERE who = ? AND id <> ?`, who, but)
 	return err
 }

@@ -18,9 +18,9 @@ func (s *Store) AddPlan(ctx context.Context, id string, p plan.Plan, now time.Ti
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, `DELETE FROM plans WHERE created < ?`, stamp(now.Add(-keepPlans)))
+	_, err = s.writer.ExecContext(ctx, `DELETE FROM plans WHERE created < ?`, stamp(now.Add(-keepPlans)))
 	if err == nil {
-		_, err = s.db.ExecContext(ctx, `INSERT INTO plans (id, created, plan) VALUES (?, ?, ?)`, id, stamp(now), string(b))
+		_, err = s.writer.ExecContext(ctx, `INSERT INTO plans (id, created, plan) VALUES (?, ?, ?)`, id, stamp(now), string(b))
 	}
 	return err
 }

@@ -67,7 +67,7 @@ func (s *Store) AddPool(ctx context.Context, p Pool, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(
+	_, err = s.writer.ExecContext(
 		ctx,
 		`INSERT INTO pools (name, host, folder, volumes, created, rules) VALUES (?, ?, ?, ?, ?, ?)`,
 		p.Name,
@@ -132,7 +132,11 @@ func (s *Store) Pools(ctx context.Context) ([]Pool, error) {
 // Pool returns one pool, or ErrNotFound.
 func (s *Store) Pool(ctx context.Context, name string) (Pool, error) {
 	var row poolRow
-	if err := s.db.GetContext(ctx, &row, `SELECT `+poolColumns+` FROM pools WHERE name = ?`, name); err != nil {
+	read, err := s.prepared(ctx, `SELECT `+poolColumns+` FROM pools WHERE name = ?`)
+	if err == nil {
+		err = read.GetContext(ctx, &row, name)
+	}
+	if err != nil {
 		return Pool{}, notFound(err)
 	}
 	p, err := row.pool()

@@ -232,12 +232,3 @@ func (s *Store) SetJob(ctx context.Context, id, speed int64, hours string) error
 		Asking,
 	)
 }
-
-// SetLast keeps the progress of a job as it was at its end.
-func (s *Store) SetLast(ctx context.Context, id int64, p step.Progress) error {
-	b, err := json.Marshal(p)
-	if err != nil {
-		return err
-	}
-	return s.one(ctx, `UPDATE jobs SET last = ? WHERE id = ?`, string(b), id)
-}

@@ -39,7 +39,7 @@ func stampOr(t time.Time) string {
 
 // PutRoutine keeps a routine, in the place of one of that name. next is when it is done by itself, zero for never.
 func (s *Store) PutRoutine(ctx context.Context, k KeptRoutine, now, next time.Time) error {
-	_, err := s.db.ExecContext(
+	_, err := s.writer.ExecContext(
 		ctx,
 		`INSERT INTO routines (name, routine, who, changed, next) VALUES (?, ?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET
 			routine = excluded.routine, who = excluded.who, changed = excluded.changed, next = excluded.next`,
@@ -95,7 +95,7 @@ func (s *Store) AddRun(ctx context.Context, r KeptRun, of KeptRoutine, due, next
 
 // ChangeRun keeps how far a run is.
 func (s *Store) ChangeRun(ctx context.Context, r KeptRun) error {
-	return changed(s.db.NamedExecContext(
+	return changed(s.writer.NamedExecContext(
 		ctx, `UPDATE runs SET plan = :plan, jobs = :jobs, over = :over, problem = :problem, left_out = :left_out WHERE id = :id`, r,
 	))
 }

@@ -21,10 +21,10 @@ func (s *Store) Running(ctx context.Context) (all []Runs, err error) {
 // SetRuns keeps what runs machines on a host; with an empty kind, that nothing does.
 func (s *Store) SetRuns(ctx context.Context, r Runs) error {
 	if r.Kind == "" {
-		_, err := s.db.ExecContext(ctx, `DELETE FROM running WHERE host = ?`, r.Host)
+		_, err := s.writer.ExecContext(ctx, `DELETE FROM running WHERE host = ?`, r.Host)
 		return err
 	}
-	_, err := s.db.NamedExecContext(ctx, `INSERT INTO running (host, kind, socket, url) VALUES (:host, :kind, :socket, :url)
+	_, err := s.writer.NamedExecContext(ctx, `INSERT INTO running (host, kind, socket, url) VALUES (:host, :kind, :socket, :url)
 		ON CONFLICT (host) DO UPDATE SET kind = excluded.kind, socket = excluded.socket, url = excluded.url`, r)
 	return err
 }

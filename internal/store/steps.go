@@ -2,38 +2,54 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"slices"
 	"time"
 
 	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
+	"bagaglio/core/step"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // BeginStep notes that the step of that number runs, and that those before it are finished.
 func (s *Store) BeginStep(ctx context.Context, id int64, number int, now time.Time) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE steps SET finished = ? WHERE job = ? AND number < ? AND finished IS NULL`, stamp(now), id, number)
+	_, err := s.writer.ExecContext(ctx, `UPDATE steps SET finished = ? WHERE job = ? AND number < ? AND finished IS NULL`, stamp(now), id, number)
 	if err != nil {
 		return err
 	}
 	return s.one(ctx, `UPDATE steps SET started = ? WHERE job = ? AND number = ?`, stamp(now), id, number)
 }
 
-// EndSteps notes what finished steps took.
-func (s *Store) EndSteps(ctx context.Context, id int64, done []receipt.Done, now time.Time) error {
-	for _, d := range done {
-		_, err := s.db.ExecContext(
-			ctx,
-			`UPDATE steps SET finished = coalesce(finished, ?), bytes = ? WHERE job = ? AND name = ?`,
-			stamp(now),
-			d.Bytes,
-			id,
-			d.Name,
-		)
+// EndSteps notes what finished steps took, and the progress of the job as it was at last; nil where there was none.
+func (s *Store) EndSteps(ctx context.Context, id int64, done []receipt.Done, last *step.Progress, now time.Time) error {
+	if len(done) == 0 && last == nil {
+		return nil
+	}
+	return s.transaction(ctx, func(tx *sqlx.Tx) error {
+		for _, d := range done {
+			_, err := tx.ExecContext(
+				ctx,
+				`UPDATE steps SET finished = coalesce(finished, ?), bytes = ? WHERE job = ? AND name = ?`,
+				stamp(now),
+				d.Bytes,
+				id,
+				d.Name,
+			)
+			if err != nil {
+				return err
+			}
+		}
+		if last == nil {
+			return nil
+		}
+		b, err := json.Marshal(*last)
 		if err != nil {
 			return err
 		}
-	}
-	return nil
+		return changed(tx.ExecContext(ctx, `UPDATE jobs SET last = ? WHERE id = ?`, string(b), id))
+	})
 }
 
 // Speeds returns the median speed of the last times that steps ran between the same pools, or, where there were none, between any: in

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -51,7 +52,11 @@ func CannotWrite(err error) bool {
 
 // Store is the database. It is safe for concurrent use.
 type Store struct {
-	db      *sqlx.DB
+	db *sqlx.DB
+	// writer is one more connection, by which everything is written: who waits for another one of us does so in a queue, and not by asking
+	// SQLite again and again.
+	writer  *sqlx.DB
+	often   sync.Map // statements that are needed for each job, prepared, by their text
 	longest longest
 }
 
@@ -82,19 +87,31 @@ func Open(ctx context.Context, file string) (*Store, error) {
 	if err := f.Close(); err != nil {
 		return nil, err
 	}
+	s := &Store{}
+	if s.db, err = connect(file, mostConnections); err == nil {
+		s.writer, err = connect(file, 1)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("opening the records in %s: %w", file, err)
+	}
+	if err := migrate(ctx, s.writer.DB, file); err != nil {
+		return nil, errors.Join(fmt.Errorf("bringing the records in %s up to date: %w", file, err), s.Close())
+	}
+	return s, nil
+}
+
+// connect prepares so many connections; none is made before it is needed.
+func connect(file string, most int) (*sqlx.DB, error) {
 	db, err := sqlx.Open(
 		"sqlite",
 		"file:"+(&url.URL{Path: file}).EscapedPath()+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(2000)&_txlock=immediate",
 	)
 	if err != nil {
-		return nil, fmt.Errorf("opening the records in %s: %w", file, err)
+		return nil, err
 	}
-	db.SetMaxOpenConns(mostConnections)
-	db.SetMaxIdleConns(mostConnections)
-	if err := migrate(ctx, db.DB, file); err != nil {
-		return nil, errors.Join(fmt.Errorf("bringing the records in %s up to date: %w", file, err), db.Close())
-	}
-	return &Store{db: db}, nil
+	db.SetMaxOpenConns(most)
+	db.SetMaxIdleConns(most)
+	return db, nil
 }
 
 // before is what a copy of the records is called that is made before they are brought to another form: with the number of theirs.
@@ -157,8 +174,24 @@ func keepOld(ctx context.Context, db *sql.DB, file, as string) error {
 	return err
 }
 
+// prepared is a statement that is needed often: preparing it takes longer than doing it.
+func (s *Store) prepared(ctx context.Context, query string) (*sqlx.Stmt, error) {
+	if known, ok := s.often.Load(query); ok {
+		return known.(*sqlx.Stmt), nil
+	}
+	made, err := s.db.PreparexContext(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	known, was := s.often.LoadOrStore(query, made)
+	if was {
+		err = made.Close()
+	}
+	return known.(*sqlx.Stmt), err
+}
+
 // Close closes the database.
-func (s *Store) Close() error { return s.db.Close() }
+func (s *Store) Close() error { return errors.Join(s.writer.Close(), s.db.Close()) }
 
 // notFound turns the driver's error for no row into ours.
 func notFound(err error) error {
@@ -190,13 +223,13 @@ func (s *Store) Settings(ctx context.Context, prefix string) (map[string]string,
 
 // DropSetting forgets a setting.
 func (s *Store) DropSetting(ctx context.Context, name string) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM settings WHERE name = ?`, name)
+	_, err := s.writer.ExecContext(ctx, `DELETE FROM settings WHERE name = ?`, name)
 	return err
 }
 
 // SetSetting keeps a setting.
 func (s *Store) SetSetting(ctx context.Context, name, value string) error {
-	_, err := s.db.ExecContext(
+	_, err := s.writer.ExecContext(
 		ctx,
 		`INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`,
 		name,

@@ -108,7 +108,7 @@ func TestTheLifeOfAJob(t *testing.T) {
 	require.NoError(t, s.BeginStep(ctx, id, 1, noon))
 	require.NoError(t, s.BeginStep(ctx, id, 2, noon.Add(time.Second)))
 	done := receipt.Receipt{Kind: plan.Prove, Outcome: receipt.Proven, Steps: []receipt.Done{{Name: plan.StepProve, Bytes: 1 << 30}}}
-	require.NoError(t, s.EndSteps(ctx, id, done.Steps, noon.Add(3*time.Second)))
+	require.NoError(t, s.EndSteps(ctx, id, done.Steps, nil, noon.Add(3*time.Second)))
 	require.NoError(t, s.EndJob(ctx, claim, Running, Done, done, noon.Add(3*time.Second), seal))
 	require.ErrorIs(t, s.EndJob(ctx, claim, Running, Failed, done, noon.Add(3*time.Second), seal), ErrNotFound, "a job ends once")
 	uncleared, err = s.UnclearedJobs(ctx)
@@ -343,7 +343,7 @@ func TestAnotherVersionsRecords(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, none, "new records have no earlier form")
 
-	_, err = s.db.ExecContext(
+	_, err = s.writer.ExecContext(
 		t.Context(),
 		`DELETE FROM goose_db_version WHERE version_id = ?; DROP INDEX jobs_by_rank; ALTER TABLE jobs DROP COLUMN pools; CREATE INDEX jobs_by_rank ON jobs (state, rank)`,
 		newest,
@@ -370,7 +370,7 @@ func TestAnotherVersionsRecords(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, 0o600, info.Mode().Perm(), "it has hashes of secrets")
 
-	_, err = s.db.ExecContext(t.Context(), `INSERT INTO goose_db_version (version_id, is_applied) VALUES (?, 1)`, newest+1)
+	_, err = s.writer.ExecContext(t.Context(), `INSERT INTO goose_db_version (version_id, is_applied) VALUES (?, 1)`, newest+1)
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
 	content, err := os.ReadFile(file)

@@ -46,7 +46,7 @@ func (s *Store) AddToken(ctx context.Context, t Token, hash string) error {
 	if t.Expires != nil {
 		expires = stamp(*t.Expires)
 	}
-	err := changed(s.db.ExecContext(
+	err := changed(s.writer.ExecContext(
 		ctx,
 		`INSERT INTO tokens (name, hash, role, created, expires, used, works_on)
 			SELECT ?, ?, ?, ?, ?, '', ? WHERE NOT EXISTS (SELECT 1 FROM people WHERE name = ?) ON CONFLICT (name) DO NOTHING`,
@@ -93,7 +93,7 @@ func (s *Store) UseToken(ctx context.Context, hash string, now time.Time) (t Tok
 	if t, err = r.token(); err != nil || t.Used != nil && now.Sub(*t.Used) < usedWithin {
 		return t, err
 	}
-	_, err = s.db.ExecContext(ctx, `UPDATE tokens SET used = ? WHERE name = ?`, stamp(now), t.Name)
+	_, err = s.writer.ExecContext(ctx, `UPDATE tokens SET used = ? WHERE name = ?`, stamp(now), t.Name)
 	return t, err
 }
 

@@ -11,7 +11,7 @@ type Way struct {
 
 // AddWay adds one, or changes the folder of one.
 func (s *Store) AddWay(ctx context.Context, w Way) error {
-	_, err := s.db.NamedExecContext(
+	_, err := s.writer.NamedExecContext(
 		ctx, `INSERT INTO pool_ways (pool, host, folder) VALUES (:pool, :host, :folder) ON CONFLICT DO UPDATE SET folder = excluded.folder`, w,
 	)
 	return err
@@ -24,6 +24,9 @@ func (s *Store) RemoveWay(ctx context.Context, pool, host string) error {
 
 // Ways returns those to a pool, by their hosts.
 func (s *Store) Ways(ctx context.Context, pool string) (all []Way, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT * FROM pool_ways WHERE pool = ? ORDER BY host`, pool)
+	read, err := s.prepared(ctx, `SELECT * FROM pool_ways WHERE pool = ? ORDER BY host`)
+	if err == nil {
+		err = read.SelectContext(ctx, &all, pool)
+	}
 	return all, err
 }

@@ -1,8 +1,12 @@
 package line
 
 import (
+	"errors"
 	"fmt"
+	"io"
+	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 	"time"
@@ -17,9 +21,9 @@ import (
 )
 
 // acrossPorters is a service and a porter at the near end of a line, and a porter at its far end with a disk of so many bytes.
-func acrossPorters(t *testing.T, l *link, size int64) (s *testkit.Service, here string) {
+func acrossPorters(t *testing.T, l *link, size int64) (s *testkit.Service, there, here string) {
 	lay(t, l)
-	there, here := inMemory(t), inMemory(t)
+	there, here = inMemory(t), inMemory(t)
 	s = testkit.Start(t, filepath.Join(t.TempDir(), "state"), "--porters", nearAddress+":0")
 	testkit.JoinIn(t, s, "annex", []string{"ip", "netns", "exec", island}, "--peers", farAddress+":2249")
 	testkit.JoinIn(t, s, "beacon", nil)
@@ -28,7 +32,7 @@ func acrossPorters(t *testing.T, l *link, size int64) (s *testkit.Service, here 
 		require.NoError(t, err)
 	}
 	testkit.Noise(t, filepath.Join(there, "cargo-ledger.raw"), size)
-	return s, here
+	return s, there, here
 }
 
 var fromAnnex = plan.Request{
@@ -42,7 +46,7 @@ func TestBetweenPortersEachByteGoesOnce(t *testing.T) {
 	const size = 96 * mib
 	const sample = 16 * mib // of a source, which is read again at the end
 	l := &link{rate: 1e9 / 8, delay: 10 * time.Millisecond, mtu: 60_000}
-	s, here := acrossPorters(t, l, size)
+	s, _, here := acrossPorters(t, l, size)
 	kept, err := s.Plan(t.Context(), fromAnnex)
 	require.NoError(t, err)
 	assert.Equal(t, "beacon", kept.Plan.Porter)
@@ -62,14 +66,14 @@ func TestBetweenPortersEachByteGoesOnce(t *testing.T) {
 	assert.Equal(t, int64(size), info.Size())
 }
 
-// TestSpeedBetweenPorters measures, and is part of make bench.
+// TestSpeedBetweenPorters measures, and is part of make bench: against what cat carries over the same line, without a fingerprint or encryption.
 func TestSpeedBetweenPorters(t *testing.T) {
 	if os.Getenv("BAGAGLIO_BENCH") == "" {
 		t.Skip("measured on request: make bench")
 	}
 	const size, gigabit = 2 << 30, 1e9 / 8
-	s, here := acrossPorters(t, &link{rate: gigabit, delay: 10 * time.Millisecond, mtu: 60_000}, size)
-	var ours []float64
+	s, there, here := acrossPorters(t, &link{rate: gigabit, delay: 10 * time.Millisecond, mtu: 60_000}, size)
+	var ours, plain []float64
 	for i := range 3 {
 		r := fromAnnex
 		r.NoProof, r.Destination = true, &plan.Place{Pool: "beacon-store", Path: fmt.Sprintf("copy-%d.raw", i)}
@@ -83,10 +87,35 @@ func TestSpeedBetweenPorters(t *testing.T) {
 			}
 		}
 		require.NoError(t, os.Remove(filepath.Join(here, r.Destination.Path)))
+		plain = append(plain, size/overTCP(t, filepath.Join(there, "cargo-ledger.raw"), filepath.Join(here, "plain")).Seconds())
 	}
 	t.Logf(
-		"between two porters, 1 Gbit/s and 20 ms there and back: %.0f MiB/s; share of the line %.2f",
+		"between two porters, 1 Gbit/s and 20 ms there and back: %.0f MiB/s; share of the line %.2f; cat carried %.0f MiB/s, ratio %.2f",
 		median(ours)/mib,
 		median(ours)/gigabit,
+		median(plain)/mib,
+		median(ours)/median(plain),
 	)
+}
+
+// overTCP is how long cat takes to send a file of the island through the line, until it is on stable storage here.
+func overTCP(t *testing.T, from, to string) time.Duration {
+	in, err := net.Listen("tcp", nearAddress+":0")
+	require.NoError(t, err)
+	defer in.Close()
+	began := time.Now()
+	_, port, err := net.SplitHostPort(in.Addr().String())
+	require.NoError(t, err)
+	cat := exec.Command("ip", "netns", "exec", island, "bash", "-c", fmt.Sprintf("cat %s > /dev/tcp/%s/%s", from, nearAddress, port))
+	require.NoError(t, cat.Start())
+	c, err := in.Accept()
+	require.NoError(t, err)
+	file, err := os.Create(to)
+	require.NoError(t, err)
+	_, err = io.Copy(file, c)
+	require.NoError(t, err)
+	require.NoError(t, file.Sync())
+	took := time.Since(began)
+	require.NoError(t, errors.Join(cat.Wait(), c.Close(), file.Close(), os.Remove(to)))
+	return took
 }
