@@ -24,6 +24,8 @@ import (
 
 // crowd are porters that carry nothing: each job takes them a moment.
 type crowd struct {
+	takes time.Duration // a job
+
 	mu    sync.Mutex
 	now   map[string]int     // jobs of each, at the moment
 	most  int                // of one porter at a time
@@ -49,7 +51,7 @@ func (c *crowd) Do(_ context.Context, porter string, o errand.Order, t job.Task)
 	c.most = max(c.most, c.now[porter])
 	c.order[porter] = append(c.order[porter], o.Job)
 	c.mu.Unlock()
-	time.Sleep(5 * time.Millisecond)
+	time.Sleep(c.takes)
 	c.mu.Lock()
 	c.now[porter]--
 	c.done++
@@ -60,18 +62,18 @@ func (c *crowd) Do(_ context.Context, porter string, o errand.Order, t job.Task)
 // TestManyPorters with many jobs each: limits hold, each queue is done in its order, and none waits for the others. With BAGAGLIO_BENCH=1 a thousand porters do a hundred thousand
 // jobs, and how fast they were placed is told, with what memory, as there were more of them.
 func TestManyPorters(t *testing.T) {
-	sizes := []int{40}
+	sizes, takes := []int{40}, 100*time.Millisecond
 	if os.Getenv("BAGAGLIO_BENCH") != "" {
-		sizes = []int{100, 300, 1000}
+		sizes, takes = []int{100, 300, 1000}, 5*time.Millisecond
 	}
 	for _, count := range sizes {
-		t.Run(fmt.Sprint(count), func(t *testing.T) { manyPorters(t, count, max(20, count/10)) })
+		t.Run(fmt.Sprint(count), func(t *testing.T) { manyPorters(t, count, max(20, count/10), takes) })
 	}
 }
 
-func manyPorters(t *testing.T, count, each int) {
+func manyPorters(t *testing.T, count, each int, takes time.Duration) {
 	q, p, pl := rooms(t)
-	c := &crowd{now: map[string]int{}, order: map[string][]int64{}}
+	c := &crowd{takes: takes, now: map[string]int{}, order: map[string][]int64{}}
 	pl.UsePorters(c)
 	q.options.Porters = c
 	for _, kind := range []string{scopeHost, scopeDevice} { // all lie on this one
@@ -114,7 +116,10 @@ func manyPorters(t *testing.T, count, each int) {
 		counts, err := q.records.CountJobs(t.Context())
 		return err == nil && counts[store.Done] == len(plans)
 	}, time.Minute, 20*time.Millisecond)
-	assert.Equal(t, atOnce, c.most, "the usual limit of a pool")
+	assert.LessOrEqual(t, c.most, atOnce, "the usual limit of a pool")
+	if takes > 50*time.Millisecond { // so that others begin meanwhile
+		assert.Equal(t, atOnce, c.most)
+	}
 	for i := range count {
 		order := c.order[fmt.Sprintf("porter-%d", i)]
 		require.Len(t, order, each)
