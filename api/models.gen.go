@@ -1496,6 +1496,9 @@ type Line struct {
 
 	// To the one that writes
 	To string `json:"to"`
+
+	// Via a third porter that carries between them, absent where they reach each other
+	Via *string `json:"via,omitempty"`
 }
 
 // LineList defines model for LineList.

@@ -52,6 +52,9 @@ func (s *server) ListLines(context.Context, ListLinesRequestObject) (ListLinesRe
 		if l.Speed > 0 {
 			out.Speed = &l.Speed
 		}
+		if l.Via != "" {
+			out.Via = &l.Via
+		}
 		return out
 	})}, nil
 }

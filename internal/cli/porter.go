@@ -97,7 +97,11 @@ func (a *app) porterLines() *cobra.Command {
 					now += f.Speed
 					jobs = append(jobs, f.Job)
 				}
-				rows = append(rows, []string{l.From, l.To, measured, size(now) + "/s", strings.Join(jobs, ", ")})
+				to := l.To
+				if l.Via != nil {
+					to += ", through " + *l.Via
+				}
+				rows = append(rows, []string{l.From, to, measured, size(now) + "/s", strings.Join(jobs, ", ")})
 			}
 			return all, rows, err
 		},

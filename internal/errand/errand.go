@@ -103,15 +103,17 @@ type Said struct {
 	Peers   string    `json:"peers,omitempty"` // address at which other porters read from it, empty for none
 }
 
-// Granted lets another porter read a folder for some time.
+// Granted lets another porter read a folder for some time, or has what it says carried to an address.
 type Granted struct {
 	Peer, Folder string
+	Carry        string `json:",omitempty"` // address of a third porter
 	For          time.Duration
 }
 
 // Peer is another porter, where it is read from, and how fast.
 type Peer struct {
 	Porter, Address string
+	Via, ViaAddress string  `json:",omitempty"` // a third porter that carries, and where it is reached; empty where nobody has to
 	Speed           float64 `json:",omitempty"` // in bytes a second, 0 where that was not measured
 }
 

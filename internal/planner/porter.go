@@ -32,6 +32,7 @@ type Doer struct {
 	Porter string                 // empty for the service
 	From   string                 // the porter that it reads from, empty where nothing is far away
 	Ends   map[string]errand.Ends // by subjects: folders on its computer
+	Via    string                 // a third porter that carries what it reads, empty for none
 	line   float64                // seconds that what is carried takes on the line, about
 	jobs   int                    // that it does now
 }
@@ -81,7 +82,11 @@ func reasonFor(doers []Doer, by string) string {
 	if first.From == "" {
 		text.WriteString(": all of it lies on its computer, and nothing that is copied goes over the line.")
 	} else {
-		fmt.Fprintf(&text, ", and reads from the porter %s: what is copied goes straight between them, over that line once.", first.From)
+		how := "goes straight between them, over that line once"
+		if first.Via != "" {
+			how = fmt.Sprintf("goes through the porter %s, since they do not reach each other, encrypted between them", first.Via)
+		}
+		fmt.Fprintf(&text, ", and reads from the porter %s: what is copied %s.", first.From, how)
 	}
 	switch {
 	case by != "":
@@ -146,6 +151,7 @@ func (s *Planner) weigh(ctx context.Context, p plan.Plan, d *Doer) (err error) {
 	if err != nil {
 		return err
 	}
+	d.Via = peer.Via
 	for id, e := range d.Ends {
 		if e.From != nil {
 			e.From = &peer

@@ -50,11 +50,11 @@ func (p *Porter) granted(m *nats.Msg) {
 	_ = m.Respond([]byte("{}")) // it says so again
 }
 
-// may tells whether another porter may read a folder now.
-func (p *Porter) may(peer, folder string) bool {
+// may tells whether another porter may do something now.
+func (p *Porter) may(what errand.Granted) bool {
 	p.grants.Lock()
 	defer p.grants.Unlock()
-	return time.Now().Before(p.grants.until[errand.Granted{Peer: peer, Folder: folder}])
+	return time.Now().Before(p.grants.until[what])
 }
 
 // below is where a folder is served to other porters.
@@ -102,13 +102,17 @@ func (p *Porter) serve(ctx context.Context, address string) error {
 // read lets another porter read a folder that it may.
 func (p *Porter) read(w http.ResponseWriter, r *http.Request) {
 	peer := nameOf(r.TLS)
+	if r.Method == http.MethodConnect {
+		p.carry(w, r)
+		return
+	}
 	if r.URL.Path == speedPath {
 		_, _ = w.Write(make([]byte, measured)) // until whoever measures has enough
 		return
 	}
 	first, _, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
 	folder, err := base64.RawURLEncoding.DecodeString(first)
-	if err != nil || !p.may(peer, string(folder)) {
+	if err != nil || !p.may(errand.Granted{Peer: peer, Folder: string(folder)}) {
 		http.Error(w, "that may not be read by "+storage.Printable(peer), http.StatusForbidden)
 		return
 	}
@@ -152,7 +156,10 @@ func (p *Porter) from(peer errand.Peer, folder string) (storage.Folder, error) {
 		return nil, err
 	}
 	packs := peer.Speed > 0 && peer.Speed < packBelow
-	return storagehttp.Open(storagehttp.Login{URL: "https://" + peer.Address + below(folder), TLS: config, Pack: packs})
+	return storagehttp.Open(storagehttp.Login{
+		URL: "https://" + peer.Address + below(folder), TLS: config, Pack: packs,
+		Dial: func(ctx context.Context) (net.Conn, error) { return p.dialPeer(ctx, peer) },
+	})
 }
 
 // What is read to measure a line: so many bytes at most, for as long at most, and not what comes before it is warm.
@@ -187,7 +194,10 @@ func (p *Porter) speedOf(peer errand.Peer) (float64, error) {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), reachIn)
 	defer cancel()
-	client := &http.Client{Transport: &http.Transport{TLSClientConfig: config, DisableKeepAlives: true}}
+	client := &http.Client{Transport: &http.Transport{
+		TLSClientConfig: config, DisableKeepAlives: true,
+		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return p.dialPeer(ctx, peer) },
+	}}
 	q, err := http.NewRequestWithContext(ctx, http.MethodGet, "https://"+peer.Address+speedPath, nil)
 	if err != nil {
 		return 0, err

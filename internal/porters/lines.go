@@ -9,6 +9,7 @@ import (
 // Line is one between two porters: From is read from, and To writes.
 type Line struct {
 	From, To string
+	Via      string    // a third porter that carries, empty for none
 	Speed    float64   // that was measured, in bytes a second; 0 for none
 	Measured time.Time // when
 	Jobs     []Flow
@@ -33,8 +34,11 @@ func (s *Porters) Lines() []Line {
 		return all[ends{from, to}]
 	}
 	for p, known := range s.pairs {
+		if known.err != nil {
+			continue
+		}
 		if l := at(p.from.Porter, p.reader); known.at.After(l.Measured) {
-			l.Speed, l.Measured = known.peer.Speed, known.at
+			l.Via, l.Speed, l.Measured = known.peer.Via, known.peer.Speed, known.at
 		}
 	}
 	for k, r := range s.errands {

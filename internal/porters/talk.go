@@ -163,28 +163,75 @@ func (s *Porters) FromPeer(ctx context.Context, reader, from string) (errand.Pee
 	if p.Is.Peers == "" {
 		return errand.Peer{}, fmt.Errorf("the porter %s lets no other porters read from it (porter --peers)", from)
 	}
-	asked := pair{reader, errand.Peer{Porter: from, Address: p.Is.Peers}}
+	peer, err := s.reaches(ctx, reader, errand.Peer{Porter: from, Address: p.Is.Peers})
+	if err == nil {
+		return peer, nil
+	}
+	if best, ok := s.through(ctx, reader, peer); ok {
+		return best, nil
+	}
+	return peer, err
+}
+
+// mostThirds bounds how many are asked whether they can carry.
+const mostThirds = 8
+
+// through is the way through a third porter that is the fastest, not ok where there is none.
+func (s *Porters) through(ctx context.Context, reader string, peer errand.Peer) (best errand.Peer, ok bool) {
+	all, err := s.List(ctx)
+	if err != nil {
+		return best, false
+	}
+	tried := 0
+	for _, third := range all {
+		if third.Name == reader || third.Name == peer.Porter || !third.Connected || third.Paused || third.Is.Peers == "" {
+			continue
+		}
+		if tried++; tried > mostThirds {
+			break
+		}
+		peer.Via, peer.ViaAddress = third.Name, third.Is.Peers
+		if s.carries(ctx, reader, peer) != nil {
+			continue
+		}
+		if way, err := s.reaches(ctx, reader, peer); err == nil && (!ok || way.Speed > best.Speed) {
+			best, ok = way, true
+		}
+	}
+	return best, ok
+}
+
+// carries has a third porter carry what one says to another one.
+func (s *Porters) carries(ctx context.Context, reader string, peer errand.Peer) error {
+	return s.request(ctx, errand.Grant(peer.Via), errand.Granted{Peer: reader, Carry: peer.Address, For: grantFor}, &struct{}{})
+}
+
+// reaches asks a porter whether it reaches another one, and how fast it reads from it, unless that is known.
+func (s *Porters) reaches(ctx context.Context, reader string, peer errand.Peer) (errand.Peer, error) {
+	asked := pair{reader, peer}
 	s.mu.Lock()
 	known, ok := s.pairs[asked]
 	s.mu.Unlock()
-	if ok && time.Since(known.at) < pairKnownFor {
-		return known.peer, nil
+	if ok && (known.err == nil && time.Since(known.at) < pairKnownFor || time.Since(known.at) < failureKnownFor) {
+		return known.peer, known.err
 	}
 	var a errand.Answer[errand.Peer]
 	if err := s.request(ctx, errand.Reach(reader), asked.from, &a); err != nil {
 		return asked.from, err
 	}
+	found := reached{peer: a.Value, at: time.Now()}
 	if err := a.Problem.Error(); err != nil {
-		return asked.from, fmt.Errorf("%w: the porter %s does not reach %s at %s: %w", storage.ErrLost, reader, from, p.Is.Peers, err)
+		found.peer = asked.from
+		found.err = fmt.Errorf("%w: the porter %s does not reach %s at %s: %w", storage.ErrLost, reader, peer.Porter, peer.Address, err)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.pairs[asked] = reached{a.Value, time.Now()}
-	return a.Value, nil
+	s.pairs[asked] = found
+	return found.peer, found.err
 }
 
-// pairKnownFor is for how long it is known how fast one porter reads from another one.
-const pairKnownFor = time.Minute
+// pairKnownFor is for how long it is known how fast one porter reads from another one, and failureKnownFor that it does not reach it.
+const pairKnownFor, failureKnownFor = time.Minute, 5 * time.Second
 
 // pair is a porter that reads from another one.
 type pair struct {
@@ -196,6 +243,7 @@ type pair struct {
 type reached struct {
 	peer errand.Peer
 	at   time.Time
+	err  error // why it is not
 }
 
 // grantFor is for how long a porter may read from another one, unless that is said again.
@@ -210,6 +258,12 @@ func (s *Porters) grant(ctx context.Context, reader string, ends map[string]erra
 		var done struct{}
 		if err := s.request(ctx, errand.Grant(e.From.Porter), errand.Granted{Peer: reader, Folder: e.Source, For: grantFor}, &done); err != nil {
 			return fmt.Errorf("letting %s read from %s: %w", reader, e.From.Porter, err)
+		}
+		if e.From.Via == "" {
+			continue
+		}
+		if err := s.carries(ctx, reader, *e.From); err != nil {
+			return fmt.Errorf("having %s carry from %s to %s: %w", e.From.Via, e.From.Porter, reader, err)
 		}
 	}
 	return nil

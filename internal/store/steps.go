@@ -15,7 +15,13 @@ import (
 
 // BeginStep notes that the step of that number runs, and that those before it are finished.
 func (s *Store) BeginStep(ctx context.Context, id int64, number int, now time.Time) error {
-	_, err := s.writer.ExecContext(ctx, `UPDATE steps SET finished = ? WHERE job = ? AND number < ? AND finished IS NULL`, stamp(now), id, number)
+	_, err := s.writer.ExecContext(
+		ctx,
+		`UPDATE steps SET finished = ? WHERE job = ? AND number < ? AND finished IS NULL`,
+		stamp(now),
+		id,
+		number,
+	)
 	if err != nil {
 		return err
 	}

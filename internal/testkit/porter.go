@@ -24,22 +24,29 @@ import (
 
 // Porter is one that runs as a process, and reaches its service over a line that can be cut.
 type Porter struct {
-	Name  string
-	State string // folder
-	Line  *Cable
-	t     testing.TB
-	flags []string
-	in    []string // a command that it is run by
-	cmd   *exec.Cmd
-	notes *bytes.Buffer
+	Name   string
+	State  string // folder
+	Line   *Cable
+	t      testing.TB
+	flags  []string
+	in     []string // a command that it is run by
+	binary string
+	cmd    *exec.Cmd
+	notes  *bytes.Buffer
 }
 
 // Join invites a porter to a service that was started with --porters, has it join, and waits until it is connected.
 func Join(t testing.TB, s *Service, name string) *Porter {
 	t.Helper()
+	return join(t, s, name, func(*Porter) {})
+}
+
+func join(t testing.TB, s *Service, name string, how func(*Porter)) *Porter {
+	t.Helper()
 	i, err := s.InvitePorter(t.Context(), name)
 	require.NoError(t, err)
-	p := &Porter{Name: name, State: t.TempDir(), Line: NewCable(t, i.Listens), t: t}
+	p := &Porter{Name: name, State: t.TempDir(), Line: NewCable(t, i.Listens), t: t, binary: Binary(t)}
+	how(p)
 	p.join(s, i, p.Line.Address)
 	return p
 }
@@ -49,7 +56,7 @@ func JoinIn(t testing.TB, s *Service, name string, in []string, flags ...string)
 	t.Helper()
 	i, err := s.InvitePorter(t.Context(), name)
 	require.NoError(t, err)
-	p := &Porter{Name: name, State: t.TempDir(), t: t, in: in, flags: flags}
+	p := &Porter{Name: name, State: t.TempDir(), t: t, in: in, flags: flags, binary: Binary(t)}
 	p.join(s, i, i.Listens)
 	return p
 }
@@ -75,7 +82,7 @@ func (p *Porter) Start() { p.start() }
 func (p *Porter) start(flags ...string) {
 	p.t.Helper()
 	p.notes = &bytes.Buffer{}
-	words := slices.Concat(p.in, []string{Binary(p.t), "porter", "--state", p.State}, p.flags, flags)
+	words := slices.Concat(p.in, []string{p.binary, "porter", "--state", p.State}, p.flags, flags)
 	p.cmd = exec.Command(words[0], words[1:]...)
 	p.cmd.Stderr = p.notes
 	require.NoError(p.t, p.cmd.Start())

@@ -63,6 +63,13 @@ func buildWith(tags string) (string, error) {
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
 		return "", err
 	}
+	if tags == clockTag {
+		overlay, err := clockOverlay(filepath.Dir(path))
+		if err != nil {
+			return "", err
+		}
+		args = append(args, "-overlay", overlay)
+	}
 	args = append(args, "-o", path)
 	cmd := exec.Command("go", append(args, "./cmd/bagaglio")...)
 	cmd.Dir = root

@@ -1,12 +1,16 @@
 package attack
 
 import (
+	"bufio"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/base64"
 	"encoding/json"
 	"encoding/pem"
 	"errors"
+	"fmt"
 	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"testing"
@@ -154,4 +158,38 @@ func derOf(t *testing.T, text []byte) []byte {
 	block, _ := pem.Decode(text)
 	require.NotNil(t, block)
 	return block.Bytes
+}
+
+// TestAStolenPorterAtAnotherOne: it reads nothing of another porter, and has nothing carried, unless the service said so.
+func TestAStolenPorterAtAnotherOne(t *testing.T) {
+	s := testkit.Start(t, filepath.Join(t.TempDir(), "state"), "--porters", "127.0.0.1:0")
+	its := steal(t, testkit.Join(t, s, "annex"))
+	p := testkit.Join(t, s, "lighthouse")
+	p.Stop()
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	at := free.Addr().String()
+	require.NoError(t, free.Close())
+	p.Flags("--peers", at)
+	p.Start()
+	p.Connected(s)
+	roots := x509.NewCertPool()
+	require.True(t, roots.AppendCertsFromPEM([]byte(its.Authority)))
+	secret := filepath.Join(t.TempDir(), "secret")
+	require.NoError(t, os.WriteFile(secret, []byte("of the lighthouse"), 0o600))
+	folder := "/" + base64.RawURLEncoding.EncodeToString([]byte(filepath.Dir(secret))) + "/secret"
+	for _, asked := range []string{"GET " + folder, "CONNECT " + at, "CONNECT 127.0.0.1:22"} {
+		conn, err := tls.Dial(
+			"tcp",
+			at,
+			&tls.Config{RootCAs: roots, ServerName: "lighthouse", Certificates: []tls.Certificate{its.pair}},
+		)
+		require.NoError(t, err)
+		_, err = fmt.Fprintf(conn, "%s HTTP/1.1\r\nHost: lighthouse\r\n\r\n", asked)
+		require.NoError(t, err)
+		answer, err := http.ReadResponse(bufio.NewReader(conn), nil)
+		require.NoError(t, err)
+		assert.Equal(t, http.StatusForbidden, answer.StatusCode, asked)
+		require.NoError(t, conn.Close())
+	}
 }

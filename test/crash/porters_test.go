@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -18,6 +19,7 @@ import (
 	"bagaglio/core/step/disks"
 	"bagaglio/core/storage/local"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/engines"
 	"bagaglio/internal/testkit/fewer"
 
 	"github.com/stretchr/testify/assert"
@@ -31,6 +33,8 @@ type chaos struct {
 	address string // that porters connect to
 	porters []*testkit.Porter
 	folder  string
+	engines *engines.Cluster // that keep the records too, nil where none do
+	keptFor string           // what their recovery key is known by
 	random  *rand.Rand
 	did     []string
 }
@@ -40,8 +44,21 @@ func newChaos(t *testing.T, seed uint64) *chaos {
 	require.NoError(t, err)
 	x := &chaos{t: t, address: l.Addr().String(), folder: t.TempDir(), random: rand.New(rand.NewPCG(seed, 21))}
 	require.NoError(t, l.Close())
+	all := fewer.Times(0, 1) == 1 // what takes minutes
+	if all && x.random.IntN(4) == 0 {
+		x.did = append(x.did, "three engines")
+		x.engines = engines.Start(t, 3)
+		made := testkit.Run(t, t.TempDir(), "", "recovery", "key")
+		require.Zero(t, made.Code, made.Notes)
+		_, x.keptFor, _ = strings.Cut(strings.Split(made.Out, "\n")[0], "known by ")
+	}
 	x.start(filepath.Join(t.TempDir(), "state"))
 	for _, name := range []string{"annex", "beacon"} {
+		if off := time.Duration(x.random.IntN(3)-1) * time.Hour; all && off != 0 {
+			x.did = append(x.did, fmt.Sprint(name, " is off by ", off))
+			x.porters = append(x.porters, testkit.JoinOff(t, x.s, name, off))
+			continue
+		}
 		x.porters = append(x.porters, testkit.Join(t, x.s, name))
 	}
 	host := "annex"
@@ -54,13 +71,23 @@ func newChaos(t *testing.T, seed uint64) *chaos {
 }
 
 func (x *chaos) start(state string) {
-	x.s = testkit.Start(x.t, state, "--porters", x.address, "--checkpoint", "50ms")
+	args := []string{"--porters", x.address, "--checkpoint", "50ms"}
+	if x.engines != nil {
+		args = append(args, "--engine", x.engines.URL, "--engine-copies", "3", "--recovery-to", x.keptFor)
+	}
+	x.s = testkit.Start(x.t, state, args...)
 }
 
 // trouble does something bad, and returns what makes it good again.
 func (x *chaos) trouble() (heal func()) {
 	p := x.porters[x.random.IntN(len(x.porters))]
 	what := x.random.IntN(6)
+	if x.engines != nil && x.random.IntN(3) == 0 {
+		one := x.random.IntN(3)
+		x.did = append(x.did, fmt.Sprintf("engine %d killed", one))
+		x.engines.Kill(one)
+		return func() { x.engines.Restart(one) }
+	}
 	x.did = append(
 		x.did,
 		fmt.Sprint(p.Name, " ", []string{"killed", "stopped", "cut off", "frozen", "drained", "and the service killed"}[what]),

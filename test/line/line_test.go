@@ -114,8 +114,8 @@ func TestALongLineThatLosesAndGoesDown(t *testing.T) {
 			require.NoError(t, err)
 			if down && seen.Progress != nil && seen.Progress.Step == plan.StepFill && seen.Progress.Done > 4*mib {
 				down = false
-				run(t, "ip link set "+near+" down")
-				time.AfterFunc(2*time.Second, func() { up <- exec.Command("ip", "link", "set", near, "up").Run() })
+				run(t, "ip link set "+l.near()+" down")
+				time.AfterFunc(2*time.Second, func() { up <- exec.Command("ip", "link", "set", l.near(), "up").Run() })
 			}
 			j = seen
 		}

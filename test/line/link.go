@@ -24,18 +24,35 @@ type link struct {
 	loss  float64       // the share of the packets that is lost
 	mtu   int           // the length of the largest packet
 
+	number int // of several: each has a network of its own
+
 	lost    atomic.Int64 // packets, so far
 	carried atomic.Int64 // bytes, both ways together
 }
 
-const (
-	island, near, far       = "bagaglio-test", "bagaglio-near", "bagaglio-far"
-	nearAddress, farAddress = "10.227.3.1", "10.227.3.2"
-)
+// Names of a computer of its own behind the line, and of the ends of it, with their addresses.
+func (l *link) island() string      { return fmt.Sprint("bagaglio-test-", l.number) }
+func (l *link) near() string        { return fmt.Sprint("bagaglio-near-", l.number) }
+func (l *link) far() string         { return fmt.Sprint("bagaglio-far-", l.number) }
+func (l *link) nearAddress() string { return fmt.Sprintf("10.227.%d.1", 3+l.number) }
+func (l *link) farAddress() string  { return fmt.Sprintf("10.227.%d.2", 3+l.number) }
 
-// lay sets up the line with a computer of its own behind it, that offers SSH, and skips the test where that cannot be.
+// inside are the words that run a command on the computer behind the line.
+func (l *link) inside() []string { return []string{"ip", "netns", "exec", l.island()} }
+
+// lay sets up a line, and has the computer behind it offer SSH.
 func lay(t *testing.T, l *link) *sshd.Server {
 	t.Helper()
+	l.lay(t)
+	server := sshd.StartOn(t, l.farAddress())
+	server.Run(l.inside()...)
+	return server
+}
+
+// lay sets up the line with a computer of its own behind it, and skips the test where that cannot be.
+func (l *link) lay(t *testing.T) {
+	t.Helper()
+	island, near, far := l.island(), l.near(), l.far()
 	if os.Getuid() != 0 {
 		t.Skip("setting up a network takes root")
 	}
@@ -44,17 +61,14 @@ func lay(t *testing.T, l *link) *sshd.Server {
 	t.Cleanup(func() { _ = exec.Command("ip", "netns", "del", island).Run() })
 	a, b := tunnel(t, near), tunnel(t, far)
 	run(t, "ip link set "+far+" netns "+island)
-	for _, c := range []string{"ip addr add " + nearAddress + "/24 dev " + near, "ip link set " + near + " mtu " + fmt.Sprint(l.mtu) + " up"} {
+	for _, c := range []string{"ip addr add " + l.nearAddress() + "/24 dev " + near, "ip link set " + near + " mtu " + fmt.Sprint(l.mtu) + " up"} {
 		run(t, c)
 	}
-	for _, c := range []string{"addr add " + farAddress + "/24 dev " + far, "link set " + far + " mtu " + fmt.Sprint(l.mtu) + " up", "link set lo up"} {
+	for _, c := range []string{"addr add " + l.farAddress() + "/24 dev " + far, "link set " + far + " mtu " + fmt.Sprint(l.mtu) + " up", "link set lo up"} {
 		run(t, "ip netns exec "+island+" ip "+c)
 	}
 	go l.carry(a, b)
 	go l.carry(b, a)
-	server := sshd.StartOn(t, farAddress)
-	server.Run("ip", "netns", "exec", island)
-	return server
 }
 
 // run runs a command that sets up the network, or skips the test where this computer cannot do that.

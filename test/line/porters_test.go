@@ -22,10 +22,10 @@ import (
 
 // acrossPorters is a service and a porter at the near end of a line, and a porter at its far end with a disk of so many bytes.
 func acrossPorters(t *testing.T, l *link, size int64) (s *testkit.Service, there, here string) {
-	lay(t, l)
+	l.lay(t)
 	there, here = inMemory(t), inMemory(t)
-	s = testkit.Start(t, filepath.Join(t.TempDir(), "state"), "--porters", nearAddress+":0")
-	testkit.JoinIn(t, s, "annex", []string{"ip", "netns", "exec", island}, "--peers", farAddress+":2249")
+	s = testkit.Start(t, filepath.Join(t.TempDir(), "state"), "--porters", l.nearAddress()+":0")
+	testkit.JoinIn(t, s, "annex", l.inside(), "--peers", l.farAddress()+":2249")
 	testkit.JoinIn(t, s, "beacon", nil)
 	for host, folder := range map[string]string{"annex": there, "beacon": here} {
 		_, err := s.AddPool(t.Context(), api.NewPool{Name: host + "-store", Host: &host, Folder: folder})
@@ -72,7 +72,8 @@ func TestSpeedBetweenPorters(t *testing.T) {
 		t.Skip("measured on request: make bench")
 	}
 	const size, gigabit = 2 << 30, 1e9 / 8
-	s, there, here := acrossPorters(t, &link{rate: gigabit, delay: 10 * time.Millisecond, mtu: 60_000}, size)
+	l := &link{rate: gigabit, delay: 10 * time.Millisecond, mtu: 60_000}
+	s, there, here := acrossPorters(t, l, size)
 	var ours, plain []float64
 	for i := range 3 {
 		r := fromAnnex
@@ -87,7 +88,7 @@ func TestSpeedBetweenPorters(t *testing.T) {
 			}
 		}
 		require.NoError(t, os.Remove(filepath.Join(here, r.Destination.Path)))
-		plain = append(plain, size/overTCP(t, filepath.Join(there, "cargo-ledger.raw"), filepath.Join(here, "plain")).Seconds())
+		plain = append(plain, size/l.overTCP(t, filepath.Join(there, "cargo-ledger.raw"), filepath.Join(here, "plain")).Seconds())
 	}
 	t.Logf(
 		"between two porters, 1 Gbit/s and 20 ms there and back: %.0f MiB/s; share of the line %.2f; cat carried %.0f MiB/s, ratio %.2f",
@@ -99,14 +100,15 @@ func TestSpeedBetweenPorters(t *testing.T) {
 }
 
 // overTCP is how long cat takes to send a file of the island through the line, until it is on stable storage here.
-func overTCP(t *testing.T, from, to string) time.Duration {
-	in, err := net.Listen("tcp", nearAddress+":0")
+func (l *link) overTCP(t *testing.T, from, to string) time.Duration {
+	in, err := net.Listen("tcp", l.nearAddress()+":0")
 	require.NoError(t, err)
 	defer in.Close()
 	began := time.Now()
 	_, port, err := net.SplitHostPort(in.Addr().String())
 	require.NoError(t, err)
-	cat := exec.Command("ip", "netns", "exec", island, "bash", "-c", fmt.Sprintf("cat %s > /dev/tcp/%s/%s", from, nearAddress, port))
+	words := append(l.inside(), "bash", "-c", fmt.Sprintf("cat %s > /dev/tcp/%s/%s", from, l.nearAddress(), port))
+	cat := exec.Command(words[0], words[1:]...)
 	require.NoError(t, cat.Start())
 	c, err := in.Accept()
 	require.NoError(t, err)

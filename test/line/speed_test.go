@@ -104,9 +104,9 @@ func (b *bed) system(put bool) float64 {
 }
 
 // plain sends as much over a plain TCP connection, of which nothing is kept: what the line itself gives at this time.
-func (b *bed) plain(put bool) float64 {
+func (b *bed) plain(l *link, put bool) float64 {
 	t := b.t
-	listener, err := net.Listen("tcp", nearAddress+":0")
+	listener, err := net.Listen("tcp", l.nearAddress()+":0")
 	require.NoError(t, err)
 	defer listener.Close()
 	at := strings.ReplaceAll(listener.Addr().String(), ":", "/")
@@ -115,7 +115,8 @@ func (b *bed) plain(put bool) float64 {
 		command = fmt.Sprintf("head -c %d /dev/zero > /dev/tcp/%s", b.size, at)
 	}
 	start := time.Now()
-	cmd := exec.Command("ip", "netns", "exec", island, "bash", "-c", command)
+	words := append(l.inside(), "bash", "-c", command)
+	cmd := exec.Command(words[0], words[1:]...)
 	require.NoError(t, cmd.Start())
 	conn, err := listener.Accept()
 	require.NoError(t, err)
@@ -177,7 +178,8 @@ func TestSpeed(t *testing.T) {
 	}
 	const gigabit = 1e9 / 8
 	// Packets are large, so that the program which carries them takes as little as it can of the processors that it shares with both ends.
-	server := lay(t, &link{rate: gigabit, delay: 10 * time.Millisecond, mtu: 60_000})
+	l := &link{rate: gigabit, delay: 10 * time.Millisecond, mtu: 60_000}
+	server := lay(t, l)
 	require.Eventually(
 		t,
 		func() bool { _, err := sftp.ShownKey(t.Context(), server.Address); return err == nil },
@@ -191,7 +193,7 @@ func TestSpeed(t *testing.T) {
 		for range rounds {
 			ours = append(ours, b.ours(put))
 			system = append(system, b.system(put))
-			plain = append(plain, b.plain(put))
+			plain = append(plain, b.plain(l, put))
 		}
 		t.Logf(
 			"1 Gbit/s and 20 ms there and back, %s: %.0f MiB/s; share of the line %.2f; the system's own client %.2f; a plain connection %.2f",

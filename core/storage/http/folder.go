@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"io/fs"
 	"net/http"
 	"net/url"
@@ -30,6 +31,8 @@ type Login struct {
 	TLS *tls.Config
 	// Pack asks for ranges that are packed on their way, where the server does that.
 	Pack bool
+	// Dial connects to the server, nil as the system does.
+	Dial func(ctx context.Context) (net.Conn, error)
 }
 
 // patience is for how long a server may say nothing while it is asked something.
@@ -52,16 +55,21 @@ func Open(login Login) (*Folder, error) {
 		return nil, errors.New("the address of a web server has no user, password, question or fragment in it: give user and password apart")
 	}
 	base.Path = strings.TrimSuffix(base.Path, "/") + "/"
+	transport := &http.Transport{
+		Proxy:                  http.ProxyFromEnvironment,
+		TLSClientConfig:        login.TLS,
+		MaxIdleConnsPerHost:    16,
+		ResponseHeaderTimeout:  patience,
+		TLSHandshakeTimeout:    patience,
+		DisableCompression:     true,
+		MaxResponseHeaderBytes: 256 << 10,
+	}
+	if login.Dial != nil {
+		transport.Proxy = nil
+		transport.DialContext = func(ctx context.Context, _, _ string) (net.Conn, error) { return login.Dial(ctx) }
+	}
 	return &Folder{base: base, login: login, client: &http.Client{
-		Transport: &http.Transport{
-			Proxy:                  http.ProxyFromEnvironment,
-			TLSClientConfig:        login.TLS,
-			MaxIdleConnsPerHost:    16,
-			ResponseHeaderTimeout:  patience,
-			TLSHandshakeTimeout:    patience,
-			DisableCompression:     true,
-			MaxResponseHeaderBytes: 256 << 10,
-		},
+		Transport: transport,
 		CheckRedirect: func(r *http.Request, via []*http.Request) error {
 			if r.URL.Host != base.Host || r.URL.Scheme != base.Scheme || !strings.HasPrefix(r.URL.Path, base.Path) || len(via) > 5 {
 				return fmt.Errorf("the server sends us to %s: %w", r.URL.Redacted(), storage.ErrOutside)

@@ -15,13 +15,15 @@ import (
 
 // Cluster is some that run until the test ends.
 type Cluster struct {
-	URL   string // of all of them
-	nodes []*server.Server
+	URL     string // of all of them
+	t       testing.TB
+	nodes   []*server.Server
+	options []*server.Options
 }
 
 // Start starts so many, each with a folder of its own.
 func Start(t testing.TB, count int) *Cluster {
-	c := &Cluster{}
+	c := &Cluster{t: t}
 	var routes []*url.URL
 	ports := freePorts(t, count)
 	for _, port := range ports {
@@ -48,12 +50,10 @@ func Start(t testing.TB, count int) *Cluster {
 		node, err := server.NewServer(o)
 		require.NoError(t, err)
 		node.Start()
-		t.Cleanup(func() {
-			node.Shutdown()
-			node.WaitForShutdown()
-		})
+		t.Cleanup(func() { c.Kill(i) })
 		require.True(t, node.ReadyForConnections(10*time.Second))
-		c.nodes, urls = append(c.nodes, node), append(urls, node.ClientURL())
+		o.Port = node.Addr().(*net.TCPAddr).Port
+		c.nodes, c.options, urls = append(c.nodes, node), append(c.options, o), append(urls, node.ClientURL())
 	}
 	c.URL = strings.Join(urls, ",")
 	require.Eventually(t, func() bool {
@@ -82,4 +82,13 @@ func freePorts(t testing.TB, count int) (ports []int) {
 func (c *Cluster) Kill(i int) {
 	c.nodes[i].Shutdown()
 	c.nodes[i].WaitForShutdown()
+}
+
+// Restart starts one again, with what it kept, where it was.
+func (c *Cluster) Restart(i int) {
+	node, err := server.NewServer(c.options[i])
+	require.NoError(c.t, err)
+	node.Start()
+	c.nodes[i] = node
+	require.True(c.t, node.ReadyForConnections(10*time.Second))
 }

@@ -62,12 +62,13 @@ export function LinesMap({ porters }: { porters: Schemas["Porter"][] }) {
         {all.map((line) => {
           const from = at.get(line.from);
           const to = at.get(line.to);
+          const via = line.via && at.get(line.via);
           if (!from || !to) return null;
           const flow = flowOf(line);
           return (
             <path
               key={`${line.from} ${line.to}`}
-              d={way(from, to)}
+              d={via ? `${way(from, via)} ${way(via, to)}` : way(from, to)}
               fill="none"
               className={flow > 0 ? "stroke-primary" : "stroke-base-content/40"}
               strokeWidth={flow > 0 ? 4 : 1.5}
@@ -95,7 +96,10 @@ export function LinesMap({ porters }: { porters: Schemas["Porter"][] }) {
               {all.map((line) => (
                 <tr key={`${line.from} ${line.to}`}>
                   <td>{line.from}</td>
-                  <td>{line.to}</td>
+                  <td>
+                    {line.to}
+                    {line.via && ` (through ${line.via})`}
+                  </td>
                   <td>{line.speed ? speed(line.speed) : "never"}</td>
                   <td>{speed(flowOf(line))}</td>
                   <td className="space-x-2">
