@@ -176,7 +176,7 @@ func endsAt(p plan.Plan, there map[string]map[string]string, name, from string) 
 		var e errand.Ends
 		source, to := b.Request.Source.Pool, b.Request.Destination
 		if e.Source = there[name][source]; e.Source == "" {
-			if e.Source = there[from][source]; e.Source == "" {
+			if e.Source = there[from][source]; e.Source == "" || b.Request.Source.IsDevice() { // the disks of a computer are read there
 				return d, false
 			}
 			e.From, far = &errand.Peer{Porter: from}, true
@@ -230,10 +230,13 @@ func remains(p plan.Plan, pools []store.Pool) string {
 		if d.IsFolder() || d.Request.AgainstDisk != nil {
 			return "that is not given away"
 		}
+		if to := d.Request.Destination; to != nil && to.IsDevice() {
+			return "a physical disk is written over"
+		}
 	}
 	for _, pool := range pools {
-		if _, device := plan.DevicesHost(pool.Name); device || pool.Volumes != "" {
-			return "it is of devices"
+		if pool.Volumes != "" {
+			return "it is of volumes"
 		}
 	}
 	return ""

@@ -15,6 +15,7 @@ import (
 	"bagaglio/core/receipt"
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/blocks"
 	"bagaglio/core/storage/local"
 	"bagaglio/internal/errand"
 	"bagaglio/internal/store"
@@ -198,7 +199,13 @@ func (w *work) open() (ends map[string]step.Ends, closeAll func(), err error) {
 	for subject, e := range w.order.Ends {
 		there := step.Ends{Destination: folder(e.Destination), Scratch: w.porter.id.state}
 		if e.From == nil {
-			there.Source = folder(e.Source)
+			if body, bodyErr := w.order.Plan.Body(subject); bodyErr == nil && body.Request.Source.IsDevice() {
+				if there.Source, err = disksHere(kept); err == nil {
+					all = append(all, there.Source)
+				}
+			} else {
+				there.Source = folder(e.Source)
+			}
 		} else if err == nil {
 			var reads storage.Folder
 			if reads, err = w.porter.from(*e.From, e.Source); err == nil {
@@ -218,6 +225,16 @@ func (w *work) open() (ends map[string]step.Ends, closeAll func(), err error) {
 		return nil, nil, err
 	}
 	return ends, closeAll, nil
+}
+
+// disksHere are the physical disks of this computer, but for those that the porter's own state lies on.
+func disksHere(kept *local.Kept) (storage.Folder, error) {
+	own, err := kept.Disks()
+	if err != nil {
+		return nil, fmt.Errorf("looking which disk the state folder lies on: %w", err)
+	}
+	why := fmt.Errorf("the porter's own state lies on it, and nothing of that disk is read by it: capture it on the spot: %w", local.ErrKept)
+	return blocks.Open().Without(own, why), nil
 }
 
 // keepLease makes the porter heard as long as it does the job. When it was not heard for as long as the lease lasts, or somebody else has the job, the job is set aside: nothing of it is written any more.

@@ -96,9 +96,9 @@ func isOneMoment(t *testing.T, r io.Reader, least, most int64) {
 }
 
 // ledgerOf reads the ledger on an image.
-func ledgerOf(t *testing.T, s *testkit.Service, image string) io.Reader {
+func ledgerOf(t *testing.T, s *testkit.Service, image plan.Place) io.Reader {
 	t.Helper()
-	body, _, _, err := s.Take(t.Context(), plan.Place{Pool: "quay-store", Path: image}, inspect.Spot{Partition: 2, Path: "ledger.db"})
+	body, _, _, err := s.Take(t.Context(), image, inspect.Spot{Partition: 2, Path: "ledger.db"})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = body.Close() })
 	return body
@@ -146,7 +146,7 @@ func TestADiskThatIsKeptUpWith(t *testing.T) {
 		assert.Equal(t, inspect.StateClean, done.Partitions[1].State)
 		assert.Equal(t, c.used, done.Partitions[1].Skipped > 0)
 		assert.Equal(t, c.used, done.BytesRead < 180<<20, "only what was written to is read again: %d", done.BytesRead)
-		isOneMoment(t, ledgerOf(t, s, c.name), before, now)
+		isOneMoment(t, ledgerOf(t, s, plan.Place{Pool: "quay-store", Path: c.name}), before, now)
 		require.Eventually(t, func() bool { return count() > now+100 }, time.Minute, time.Millisecond, "whoever writes goes on")
 	}
 
@@ -161,7 +161,7 @@ func TestADiskThatIsKeptUpWith(t *testing.T) {
 	before := count()
 	done := testkit.Proven(t, s.Service, j.Id)
 	assert.Equal(t, 1, done.Resumed)
-	isOneMoment(t, ledgerOf(t, s, "killed.qcow2"), before, count())
+	isOneMoment(t, ledgerOf(t, s, plan.Place{Pool: "quay-store", Path: "killed.qcow2"}), before, count())
 	stop()
 	umount()
 	out, err := exec.Command("e2fsck", "-f", "-n", l.Part(2)).CombinedOutput()
@@ -187,7 +187,7 @@ func TestADiskOfAnotherComputerIsKeptUpWith(t *testing.T) {
 	before := count()
 	done := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, r).Id)
 	assert.Contains(t, strings.Join(done.Remarks, " "), "was copied in")
-	isOneMoment(t, ledgerOf(t, s, "far.qcow2"), before, count())
+	isOneMoment(t, ledgerOf(t, s, plan.Place{Pool: "quay-store", Path: "far.qcow2"}), before, count())
 }
 
 // TestWhatCannotBeKeptUpWith is said before: what is compressed, or gets another size.
