@@ -77,6 +77,7 @@ type MachineRequest struct {
 	KeepAfter   int64        `json:"keep_after"`
 	Within      int          `json:"within"`
 	Release     bool         `json:"release"`
+	By          string       `json:"by"`
 
 	// Snapshot is the state that is copied instead of the present one, and Linked has the disks of the copy stand on those that there are.
 	Snapshot string `json:"snapshot"`

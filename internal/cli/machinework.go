@@ -129,6 +129,7 @@ func (a *app) carryMachine(r *plan.Request, kind, use, short string) *cobra.Comm
 	f.BoolVar(&r.NoTag, "no-tag", false, "put no tags beside the disks")
 	f.BoolVar(&r.PastDamage, "past-damage", false, "go on where a disk cannot be read, with zeros in the place; the job then ends with damage")
 	f.BoolVar(&r.AsItIs, "as-it-is", false, "go on where a disk is not what was known of it")
+	byFlag(f, r)
 	paceFlags(c, &a.pace.speed, &a.pace.hours)
 	a.detachFlag(c)
 	f.BoolVar(&planOnly, "plan", false, "only say what would happen")

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"bagaglio/core/host"
 	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
 	"bagaglio/core/step"
@@ -86,11 +87,12 @@ const (
 	Known         = "known"    // what the plan was made with
 	Standing      = "standing" // what stands on files of the source's pool
 	StandingThere = "standing-there"
-	Users         = "users" // which machines use files
-	Wait          = "wait"  // until so many bytes may be read
-	Watch         = "watch" // how far it is
-	Renew         = "renew" // the lease
-	Done          = "done"  // how it ended
+	Users         = "users"  // which machines use files
+	Wait          = "wait"   // until so many bytes may be read
+	Guests        = "guests" // something is done with its machine
+	Watch         = "watch"  // how far it is
+	Renew         = "renew"  // the lease
+	Done          = "done"   // how it ended
 )
 
 // Said is what a porter says of itself.
@@ -238,6 +240,8 @@ func (p *Problem) Error() error {
 		said.is = &step.BlockedError{Check: *p.Blocked}
 	case p.Outdated:
 		said.is = store.ErrOutdated
+	case p.Kind == kindOf(host.ErrGone):
+		said.is = host.ErrGone
 	case p.Lost, p.SetAside:
 		said.is = storage.ErrLost
 	default:

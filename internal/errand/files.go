@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 
+	"bagaglio/core/host"
 	"bagaglio/core/storage"
 )
 
@@ -83,6 +84,9 @@ func Exists(name string) error { return &fs.PathError{Op: "create", Path: name, 
 
 // kinds are the kinds of errors that are known by their names at the other end.
 var kinds = map[string]error{
+	"no-machine":  host.ErrNoMachine,
+	"gone":        host.ErrGone,
+	"refused":     host.ErrRefused,
 	"exists":      fs.ErrExist,
 	"missing":     fs.ErrNotExist,
 	"forbidden":   fs.ErrPermission,

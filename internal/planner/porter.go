@@ -188,7 +188,7 @@ func endsAt(p plan.Plan, there map[string]map[string]string, name, from string) 
 		}
 		d.Ends[b.ID] = e
 	}
-	return d, far == (from != "") && (!far || p.Request.Kind == plan.Convert || p.Request.Kind == plan.Copy)
+	return d, far == (from != "") && (!far || p.Machine != nil || p.Request.Kind == plan.Convert || p.Request.Kind == plan.Copy)
 }
 
 // folders are where pools lie on computers with porters: by porters, and then by pools.
@@ -217,8 +217,12 @@ func (s *Planner) folders(ctx context.Context, pools []store.Pool) (map[string]m
 
 // remains says why the work of a plan stays with the service, empty where it need not.
 func remains(p plan.Plan, pools []store.Pool) string {
-	if p.Machine != nil || p.Packed != nil || len(p.Bodies) == 0 || !p.Request.IsKept() && p.Request.Kind != plan.Prove {
-		return "it is not of disks alone"
+	if p.Packed != nil || len(p.Bodies) == 0 || !p.Request.IsKept() && p.Request.Kind != plan.Prove {
+		return "that is not given away"
+	}
+	if m := p.Machine; m != nil && (p.Request.Kind != plan.MoveMachine && p.Request.Kind != plan.CopyMachine || m.Undoes != nil ||
+		len(m.Live) > 0 || m.First || m.Tell != "" || m.Memory != nil || m.KeepEvery > 0 || m.Rests != "") {
+		return "of machines, those are given away that are shut down while they are carried"
 	}
 	if p.Request.Kind == plan.Undo || p.Fit != nil || p.Request.AgainstDisk != nil {
 		return "that is not given away"

@@ -18,6 +18,7 @@ import (
 	"bagaglio/core/storage/blocks"
 	"bagaglio/core/storage/local"
 	"bagaglio/internal/errand"
+	"bagaglio/internal/machines"
 	"bagaglio/internal/store"
 
 	"github.com/nats-io/nats.go"
@@ -220,6 +221,9 @@ func (w *work) open() (ends map[string]step.Ends, closeAll func(), err error) {
 		}
 		ends[subject] = there
 	}
+	if w.order.Plan.Machine != nil {
+		ends[plan.MachineSubject] = step.Ends{From: machines.Far(false, w.guests), To: machines.Far(true, w.guests)}
+	}
 	if err != nil {
 		closeAll()
 		return nil, nil, err
@@ -235,6 +239,12 @@ func disksHere(kept *local.Kept) (storage.Folder, error) {
 	}
 	why := fmt.Errorf("the porter's own state lies on it, and nothing of that disk is read by it: capture it on the spot: %w", local.ErrKept)
 	return blocks.Open().Without(own, why), nil
+}
+
+// guests has the service do something with the machine of the job.
+func (w *work) guests(ctx context.Context, c machines.Call) (f machines.Found, err error) {
+	err = ask(ctx, w, errand.Guests, c, &f)
+	return f, err
 }
 
 // keepLease makes the porter heard as long as it does the job. When it was not heard for as long as the lease lasts, or somebody else has the job, the job is set aside: nothing of it is written any more.
@@ -278,7 +288,7 @@ func ask[V any](ctx context.Context, w *work, what string, data any, value *V) e
 	subject := errand.Call(w.porter.id.Porter, w.order.Job, w.order.Epoch, what)
 	for {
 		asking, cancel := context.WithTimeout(ctx, callIn)
-		if what == errand.Wait || what == errand.Known { // which take as long as they take, and are not answered over a connection that was cut
+		if what == errand.Wait || what == errand.Known || what == errand.Guests { // which take as long as they take, and are not answered over a connection that was cut
 			cancel()
 			asking, cancel = w.porter.untilCut(ctx)
 		}

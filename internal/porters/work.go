@@ -20,6 +20,7 @@ import (
 	"bagaglio/core/step/disks"
 	"bagaglio/core/storage"
 	"bagaglio/internal/errand"
+	"bagaglio/internal/machines"
 
 	"github.com/nats-io/nats.go/jetstream"
 )
@@ -39,6 +40,8 @@ type running struct {
 	heard atomic.Int64       // when something came last, Unix time in nanoseconds
 	from  string             // the porter that it reads from, empty for none
 	speed atomic.Int64       // bytes a second now
+
+	guests *machines.Near // nil where no machine is part of it
 
 	mu   sync.Mutex
 	last int64 // number of what was kept last
@@ -60,6 +63,11 @@ func (s *Porters) Do(ctx context.Context, porter string, o errand.Order, t job.T
 		if e.From != nil {
 			r.from = e.From.Porter
 		}
+	}
+	if m := t.Plan.Machine; m != nil {
+		ends := t.Ends[plan.MachineSubject]
+		r.guests = machines.NewNear(ends.From, ends.To, *m)
+		defer r.guests.Close()
 	}
 	k := key{porter, o.Job, o.Epoch}
 	s.mu.Lock()
@@ -199,6 +207,8 @@ func (r *running) answer(what string, data []byte) any {
 		})
 	case errand.Files:
 		return with(data, r.files)
+	case errand.Guests:
+		return with(data, r.machine)
 	case errand.Known, errand.Standing, errand.StandingThere, errand.Users:
 		return with(data, func(a errand.Asked) (any, error) { return r.known(what, a) })
 	}
@@ -244,6 +254,14 @@ func (r *running) files(d errand.Deed) (f errand.Found, err error) {
 		r.deeds[d.Number] = deed{f, err}
 	}
 	return f, err
+}
+
+// machine does something with the machine of the job.
+func (r *running) machine(c machines.Call) (machines.Found, error) {
+	if r.guests == nil {
+		return machines.Found{}, errors.New("no machine is part of the job")
+	}
+	return r.guests.Do(context.WithoutCancel(r.ctx), c) // also what is taken back
 }
 
 // may fails for what has nothing to do with a disk: of the source, a move holds what the plan says, and nothing else is changed.

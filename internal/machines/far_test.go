@@ -1,0 +1,101 @@
+package machines
+
+import (
+	"context"
+	"errors"
+	"io"
+	"testing"
+
+	"bagaglio/core/host"
+	"bagaglio/core/machine"
+	"bagaglio/core/plan"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// noting notes what is done with it.
+type noting struct {
+	idle
+	did []string
+}
+
+func (n *noting) Start(_ context.Context, m host.Machine) error {
+	n.did = append(n.did, "start "+m.Name)
+	return nil
+}
+
+func (n *noting) Define(_ context.Context, text []byte) (host.Machine, error) {
+	n.did = append(n.did, "define "+string(text))
+	return host.Machine{Name: "ticketing", Definition: text}, nil
+}
+
+func (n *noting) Machines(context.Context) ([]host.Machine, error) {
+	return []host.Machine{{Name: "ticketing", Definition: []byte("its own")}, {Name: "crew-roster", UUID: "u2", Definition: []byte("of another one")}}, nil
+}
+
+func (n *noting) Machine(context.Context, string) (host.Machine, error) {
+	return host.Machine{}, host.ErrNoMachine
+}
+
+func (n *noting) Listen(_ context.Context, _ host.Machine, w io.Writer) error {
+	_, err := io.WriteString(w, "The tides are up.")
+	return err
+}
+
+func (n *noting) Forget(context.Context, host.Machine) error { return nil }
+
+func (n *noting) Close() error { return nil }
+
+// TestAPorterDoesWhatThePlanSays with a machine, on each of its hosts, and nothing with others.
+func TestAPorterDoesWhatThePlanSays(t *testing.T) {
+	from, to := &noting{}, &noting{}
+	near := NewNear(from, to, plan.Machine{
+		Name: "ticketing", Definition: "new", Stored: "old", Before: machine.Machine{UUID: "u1"}, After: machine.Machine{Name: "tickets", UUID: "u1"},
+	})
+	defer near.Close()
+	ask := func(ctx context.Context, c Call) (Found, error) { return near.Do(ctx, c) }
+	here, there := Far(false, ask), Far(true, ask)
+	ctx := t.Context()
+	its, other := host.Machine{Name: "ticketing", UUID: "u1"}, host.Machine{Name: "crew-roster", UUID: "u2"}
+
+	require.NoError(t, there.Start(ctx, its))
+	_, err := there.Define(ctx, []byte("new"))
+	require.NoError(t, err)
+	_, err = here.Define(ctx, []byte("old"))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"start ticketing", "define new"}, to.did)
+	assert.Equal(t, []string{"define old"}, from.did)
+	all, err := here.Machines(ctx)
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	assert.Equal(t, "its own", string(all[0].Definition))
+	assert.Empty(t, all[1].Definition, "that is nobody's business")
+	var heard writes
+	require.ErrorIs(t, there.Listen(ctx, its, &heard), io.EOF)
+	assert.Equal(t, "The tides are up.", string(heard))
+
+	for what, err := range map[string]error{
+		"another one is started":     there.Start(ctx, other),
+		"another one is cut off":     here.CutOff(ctx, other),
+		"another one is forgotten":   here.Forget(ctx, other),
+		"another one is listened to": there.Listen(ctx, other, io.Discard),
+	} {
+		assert.ErrorIs(t, err, host.ErrRefused, what)
+	}
+	_, err = there.Define(ctx, []byte("something else"))
+	require.ErrorIs(t, err, host.ErrRefused)
+	_, err = there.Machine(ctx, "crew-roster")
+	require.ErrorIs(t, err, host.ErrRefused)
+	_, err = there.Machine(ctx, "tickets")
+	require.ErrorIs(t, err, host.ErrNoMachine)
+	require.ErrorIs(t, there.Take(ctx, its, host.Taking{}), errors.ErrUnsupported, "what is needed for guests that run is not done this way")
+	assert.Len(t, to.did, 2)
+}
+
+type writes []byte
+
+func (w *writes) Write(p []byte) (int, error) {
+	*w = append(*w, p...)
+	return len(p), nil
+}
