@@ -88,6 +88,7 @@ const (
 	Standing      = "standing" // what stands on files of the source's pool
 	StandingThere = "standing-there"
 	Users         = "users"  // which machines use files
+	InUse         = "in-use" // what uses a file
 	Wait          = "wait"   // until so many bytes may be read
 	Guests        = "guests" // something is done with its machine
 	Watch         = "watch"  // how far it is
@@ -177,7 +178,8 @@ func FactsOf(k step.Known) Facts {
 type Asked struct {
 	Subject string
 	Step    string
-	From    int // the number of a mark
+	From    int  // the number of a mark
+	There   bool // it is about the destination, not about the source
 	Files   []string
 	Bytes   int64
 }

@@ -231,7 +231,7 @@ func remains(p plan.Plan, pools []store.Pool) string {
 		if len(DefinitionPools(d)) > 0 {
 			return "definitions of machines follow their disks"
 		}
-		if d.IsFolder() || d.Request.AgainstDisk != nil {
+		if d.IsFolder() || d.Request.AgainstDisk != nil || d.Request.Source.Unpacks > 0 {
 			return "that is not given away"
 		}
 		if to := d.Request.Destination; to != nil && to.IsDevice() {

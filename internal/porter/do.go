@@ -15,6 +15,7 @@ import (
 	"bagaglio/core/receipt"
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
+	"bagaglio/core/storage/archive"
 	"bagaglio/core/storage/blocks"
 	"bagaglio/core/storage/local"
 	"bagaglio/internal/errand"
@@ -219,7 +220,7 @@ func (w *work) open() (ends map[string]step.Ends, closeAll func(), err error) {
 				all = append(all, reads)
 			}
 		}
-		ends[subject] = there
+		ends[subject], err = w.asks(subject, there, err)
 	}
 	if w.order.Plan.Machine != nil {
 		ends[plan.MachineSubject] = step.Ends{From: machines.Far(false, w.guests), To: machines.Far(true, w.guests)}
@@ -239,6 +240,28 @@ func disksHere(kept *local.Kept) (storage.Folder, error) {
 	}
 	why := fmt.Errorf("the porter's own state lies on it, and nothing of that disk is read by it: capture it on the spot: %w", local.ErrKept)
 	return blocks.Open().Without(own, why), nil
+}
+
+// asks has the service asked what uses the files of a subject, and opens the archive that it lies in, if it does.
+func (w *work) asks(subject string, e step.Ends, err error) (step.Ends, error) {
+	if err != nil {
+		return e, err
+	}
+	body, err := w.order.Plan.Body(subject)
+	if err != nil {
+		return e, err
+	}
+	r := body.Request
+	if !r.Source.IsDevice() {
+		if e.Source, err = archive.In(e.Source, r.Source.Path); err != nil {
+			return e, err
+		}
+	}
+	e.Source = asking{e.Source, usage{e.Source, w, subject, false, r.Suspended}}
+	if e.Destination != nil {
+		e.Destination = asking{e.Destination, usage{e.Destination, w, subject, true, false}}
+	}
+	return e, nil
 }
 
 // guests has the service do something with the machine of the job.

@@ -207,6 +207,8 @@ func (r *running) answer(what string, data []byte) any {
 		})
 	case errand.Files:
 		return with(data, r.files)
+	case errand.InUse:
+		return with(data, r.inUse)
 	case errand.Guests:
 		return with(data, r.machine)
 	case errand.Known, errand.Standing, errand.StandingThere, errand.Users:
@@ -254,6 +256,18 @@ func (r *running) files(d errand.Deed) (f errand.Found, err error) {
 		r.deeds[d.Number] = deed{f, err}
 	}
 	return f, err
+}
+
+// inUse says what uses a file, as far as the service knows.
+func (r *running) inUse(a errand.Asked) (why string, err error) {
+	folder := r.task.Ends[a.Subject].Source
+	if a.There {
+		folder = r.task.Ends[a.Subject].Destination
+	}
+	if u, ok := storage.As[storage.Usage](folder); ok && len(a.Files) == 1 {
+		return u.InUse(a.Files[0])
+	}
+	return "", nil
 }
 
 // machine does something with the machine of the job.

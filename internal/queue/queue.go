@@ -318,7 +318,7 @@ func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt,
 	var ends map[string]step.Ends
 	var err error
 	who, err := q.planner.Now(ctx, j.Plan)
-	if err == nil && (who.Porter == "" || who.From != "" || j.Plan.Machine != nil) { // the service does there what is not reading, and what is of machines
+	if err == nil { // for a porter the service does there what is not reading, and what is of machines, and says what uses a file
 		ends, err = q.planner.EndsOf(ctx, j.Plan)
 	}
 	if err != nil { // where a porter is away, it waits

@@ -117,3 +117,35 @@ func TestAMachineOfAPorterIsGoneOnWith(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, filepath.Join(there, "ticketing.qcow2"), m.Is.Disks[0].File)
 }
+
+// TestAMachineStartsUnderAPorter: the disk that it copies is in use then, and no proof comes of it.
+func TestAMachineStartsUnderAPorter(t *testing.T) {
+	t.Parallel()
+	const size = 32 << 20
+	s, _, _ := annex(t, 1<<20)
+	here := runsMachines(t, s, "annex")
+	here.Ticketing(t, standins.Boots(size))
+	job := testkit.Begin(t, s.Service, plan.Request{
+		Kind: plan.Copy, Source: plan.Place{Pool: "annex-machines", Path: "ticketing.raw"}, Destination: &plan.Place{Pool: "annex-store", Path: "copy.raw"},
+	})
+	assert.Contains(t, checkOf(t, *job.Plan), "The porter annex does it")
+	testkit.Proven(t, s.Service, job.Id)
+
+	again := testkit.Begin(t, s.Service, plan.Request{
+		Kind: plan.Copy, Source: plan.Place{Pool: "annex-machines", Path: "ticketing.raw"}, Destination: &plan.Place{Pool: "annex-store", Path: "again.raw"},
+	})
+	speed, none := int64(4<<20), int64(0)
+	_, err := s.Change(t.Context(), again.Id, api.JobChange{Speed: &speed})
+	require.NoError(t, err)
+	testkit.Await(t, s.Service, again.Id, func(j api.Job) bool { return j.Progress != nil && j.Progress.Done > 4<<20 })
+	_, err = s.StartMachine(t.Context(), "annex", "ticketing")
+	require.NoError(t, err)
+	_, err = s.Change(t.Context(), again.Id, api.JobChange{Speed: &none})
+	require.NoError(t, err)
+	stopped := testkit.Await(t, s.Service, again.Id, func(j api.Job) bool {
+		return j.State != api.JobStateWaiting && j.State != api.JobStateRunning
+	})
+	require.NotEqual(t, api.JobStateDone, stopped.State)
+	require.NotNil(t, stopped.Reason)
+	assert.Contains(t, *stopped.Reason, "it is in use")
+}
