@@ -125,7 +125,8 @@ type Order struct {
 	Job, Epoch  int64
 	ID          string // of the task: what it stages goes by that
 	Plan        plan.Plan
-	Ends        map[string]Ends // by subjects
+	Ends        map[string]Ends   // by subjects
+	Pools       map[string]string // folders of those whose disks move while their machine runs
 	Every, Hold time.Duration
 	By          string
 	Asks        bool

@@ -6,11 +6,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"bagaglio/core/host"
+	"bagaglio/core/machine"
 	"bagaglio/core/plan"
 	"bagaglio/core/step"
 )
@@ -24,6 +27,9 @@ type Call struct {
 	Yes        bool
 	Definition []byte
 	Snapshot   host.Snapshot
+	Layers     map[string]string
+	Disk       machine.Disk
+	From       string
 }
 
 // Found is what came of a call.
@@ -33,6 +39,8 @@ type Found struct {
 	Signs     host.Signs
 	Questions []host.Question
 	Heard     []byte
+	Halted    time.Duration
+	Files     []string
 }
 
 // What is done. All of it looks first: what is so already is no error.
@@ -55,9 +63,15 @@ const (
 	doAdopt     = "adopt"
 	doDisown    = "disown"
 	doListen    = "listen"
+	doCover     = "cover"
+	doMerge     = "merge"
+	doFold      = "fold"
+	doMirror    = "mirror"
+	doGiveUp    = "give-up"
+	doLayers    = "layers"
 )
 
-// Far is a host as a porter uses it in a job: ask has the service do each thing. What is needed for guests that run meanwhile is not done this way.
+// Far is a host as a porter uses it in a job: ask has the service do each thing. What machines need that go to another host while they run is not done this way.
 func Far(to bool, ask func(context.Context, Call) (Found, error)) step.Guests {
 	return far{ask: func(ctx context.Context, c Call) (Found, error) {
 		c.To = to
@@ -146,6 +160,36 @@ func (f far) Adopt(ctx context.Context, m host.Machine, s host.Snapshot) error {
 func (f far) Disown(ctx context.Context, m host.Machine, name string) error {
 	_, err := f.ask(ctx, Call{Do: doDisown, Machine: bare(m), Name: name})
 	return err
+}
+
+func (f far) Cover(ctx context.Context, m host.Machine, layers map[string]string, atRest bool) (time.Duration, error) {
+	found, err := f.ask(ctx, Call{Do: doCover, Machine: bare(m), Layers: layers, Yes: atRest})
+	return found.Halted, err
+}
+
+func (f far) Merge(ctx context.Context, m host.Machine, slot, into string) (time.Duration, error) {
+	found, err := f.ask(ctx, Call{Do: doMerge, Machine: bare(m), Name: slot, Text: into})
+	return found.Halted, err
+}
+
+func (f far) Fold(ctx context.Context, m host.Machine, slot, from, into string) error {
+	_, err := f.ask(ctx, Call{Do: doFold, Machine: bare(m), Name: slot, From: from, Text: into})
+	return err
+}
+
+func (f far) Mirror(ctx context.Context, m host.Machine, slot string, to machine.Disk) (time.Duration, error) {
+	found, err := f.ask(ctx, Call{Do: doMirror, Machine: bare(m), Name: slot, Disk: to})
+	return found.Halted, err
+}
+
+func (f far) GiveUp(ctx context.Context, m host.Machine, slot string) error {
+	_, err := f.ask(ctx, Call{Do: doGiveUp, Machine: bare(m), Name: slot})
+	return err
+}
+
+func (f far) Layers(ctx context.Context, m host.Machine, slot string) ([]string, error) {
+	found, err := f.ask(ctx, Call{Do: doLayers, Machine: bare(m), Name: slot})
+	return found.Files, err
 }
 
 // Listen asks for what was heard since the last time, until the service hears no more.
@@ -239,6 +283,18 @@ func (n *Near) Do(ctx context.Context, c Call) (f Found, err error) {
 		err = on.Disown(ctx, m, c.Name)
 	case doListen:
 		f.Heard, err = n.listen(ctx, on, m)
+	case doCover:
+		f.Halted, err = on.Cover(ctx, m, c.Layers, c.Yes)
+	case doMerge:
+		f.Halted, err = on.Merge(ctx, m, c.Name, c.Text)
+	case doFold:
+		err = on.Fold(ctx, m, c.Name, c.From, c.Text)
+	case doMirror:
+		f.Halted, err = on.Mirror(ctx, m, c.Name, c.Disk)
+	case doGiveUp:
+		err = on.GiveUp(ctx, m, c.Name)
+	case doLayers:
+		f.Files, err = on.Layers(ctx, m, c.Name)
 	default:
 		err = fmt.Errorf("%q is nothing that is done with a machine: the porter is of another version", c.Do)
 	}
@@ -248,6 +304,13 @@ func (n *Near) Do(ctx context.Context, c Call) (f Found, err error) {
 // is tells whether the plan is about a machine of that name, or identity.
 func (n *Near) is(name, uuid string) bool {
 	return name == n.of.Name || name == n.of.After.Name || uuid != "" && (strings.EqualFold(uuid, n.of.Before.UUID) || strings.EqualFold(uuid, n.of.After.UUID))
+}
+
+// names tells whether the plan names a file of a disk that moves while the machine runs.
+func (n *Near) names(file string) bool {
+	return file == "" || slices.ContainsFunc(n.of.Live, func(d plan.LiveDisk) bool {
+		return slices.Contains([]string{d.WasFile, d.NowFile, d.CoverAt, d.TopAt, d.ReturnAt}, file)
+	})
 }
 
 // may fails for what has nothing to do with the machine of the plan.
@@ -260,6 +323,10 @@ func (n *Near) may(c Call) error {
 		ok = n.is(c.Name, "")
 	case doDefine:
 		ok = bytes.Equal(c.Definition, []byte(n.of.Definition)) || bytes.Equal(c.Definition, []byte(n.of.Stored))
+	case doCover, doMerge, doFold, doMirror:
+		for _, file := range append(slices.Collect(maps.Values(c.Layers)), c.Text, c.From, c.Disk.File) {
+			ok = ok && n.names(file)
+		}
 	}
 	if !ok {
 		return fmt.Errorf("%w: the plan does not say that this is done with %s", host.ErrRefused, c.Machine.Name+c.Name)

@@ -32,6 +32,7 @@ type Doer struct {
 	Porter string                 // empty for the service
 	From   string                 // the porter that it reads from, empty where nothing is far away
 	Ends   map[string]errand.Ends // by subjects: folders on its computer
+	Pools  map[string]string      // likewise of disks that move while their machine runs, by their pools
 	Via    string                 // a third porter that carries what it reads, empty for none
 	line   float64                // seconds that what is carried takes on the line, about
 	jobs   int                    // that it does now
@@ -170,8 +171,17 @@ func (s *Planner) weigh(ctx context.Context, p plan.Plan, d *Doer) (err error) {
 
 // endsAt are the folders of a plan at a porter that reads sources from another one, or from itself where that is empty; not ok where they do not all lie there.
 func endsAt(p plan.Plan, there map[string]map[string]string, name, from string) (Doer, bool) {
-	d := Doer{Porter: name, From: from, Ends: map[string]errand.Ends{}}
+	d := Doer{Porter: name, From: from, Ends: map[string]errand.Ends{}, Pools: map[string]string{}}
 	far := false
+	if p.Machine != nil {
+		for _, l := range p.Machine.Live {
+			for _, pool := range []string{l.Was.Pool, l.Now.Pool} {
+				if d.Pools[pool] = there[name][pool]; d.Pools[pool] == "" {
+					return d, false
+				}
+			}
+		}
+	}
 	for _, b := range p.Bodies {
 		var e errand.Ends
 		source, to := b.Request.Source.Pool, b.Request.Destination
@@ -221,8 +231,8 @@ func remains(p plan.Plan, pools []store.Pool) string {
 		return "that is not given away"
 	}
 	if m := p.Machine; m != nil && (p.Request.Kind != plan.MoveMachine && p.Request.Kind != plan.CopyMachine || m.Undoes != nil ||
-		len(m.Live) > 0 || m.First || m.Tell != "" || m.Memory != nil || m.KeepEvery > 0 || m.Rests != "") {
-		return "of machines, those are given away that are shut down while they are carried"
+		len(m.Live) > 0 && !m.Stays() || m.First || m.Tell != "" || m.Memory != nil || m.KeepEvery > 0 || m.Rests != "") {
+		return "of machines, those are given away that stay on their host or are shut down while they are carried"
 	}
 	if p.Request.Kind == plan.Undo || p.Fit != nil || p.Request.AgainstDisk != nil {
 		return "that is not given away"

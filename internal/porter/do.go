@@ -15,11 +15,7 @@ import (
 	"bagaglio/core/receipt"
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
-	"bagaglio/core/storage/archive"
-	"bagaglio/core/storage/blocks"
-	"bagaglio/core/storage/local"
 	"bagaglio/internal/errand"
-	"bagaglio/internal/machines"
 	"bagaglio/internal/store"
 
 	"github.com/nats-io/nats.go"
@@ -173,101 +169,6 @@ func (w *work) tell(p step.Progress) {
 	if b, err := json.Marshal(p); err == nil {
 		_ = w.porter.conn.Publish(errand.Call(w.porter.id.Porter, w.order.Job, w.order.Epoch, errand.Watch), b)
 	}
-}
-
-// open opens the folders of the subjects.
-func (w *work) open() (ends map[string]step.Ends, closeAll func(), err error) {
-	ends = map[string]step.Ends{}
-	var all []storage.Folder
-	closeAll = func() {
-		for _, l := range w.larders {
-			l.close()
-		}
-		for _, f := range all {
-			_ = f.Close() // nothing is written any more
-		}
-	}
-	kept := local.Keep(w.porter.id.state)
-	folder := func(at string) storage.Folder {
-		if at == "" || err != nil {
-			return nil
-		}
-		var f storage.Folder
-		if f, err = local.OpenApart(at, kept); err == nil {
-			all = append(all, f)
-		}
-		return f
-	}
-	for subject, e := range w.order.Ends {
-		there := step.Ends{Destination: folder(e.Destination), Scratch: w.porter.id.state}
-		if e.From == nil {
-			if body, bodyErr := w.order.Plan.Body(subject); bodyErr == nil && body.Request.Source.IsDevice() {
-				if there.Source, err = disksHere(kept); err == nil {
-					all = append(all, there.Source)
-				}
-			} else {
-				there.Source = folder(e.Source)
-			}
-		} else if err == nil {
-			var reads storage.Folder
-			if reads, err = w.porter.from(*e.From, e.Source); err == nil {
-				far := &source{Folder: reads, work: w, subject: subject}
-				if far.body, err = w.order.Plan.Body(subject); err == nil && there.Destination != nil {
-					far.larder = &larder{folder: there.Destination}
-					w.larders = append(w.larders, far.larder)
-				}
-				there.Source = far
-				all = append(all, reads)
-			}
-		}
-		ends[subject], err = w.asks(subject, there, err)
-	}
-	if w.order.Plan.Machine != nil {
-		ends[plan.MachineSubject] = step.Ends{From: machines.Far(false, w.guests), To: machines.Far(true, w.guests)}
-	}
-	if err != nil {
-		closeAll()
-		return nil, nil, err
-	}
-	return ends, closeAll, nil
-}
-
-// disksHere are the physical disks of this computer, but for those that the porter's own state lies on.
-func disksHere(kept *local.Kept) (storage.Folder, error) {
-	own, err := kept.Disks()
-	if err != nil {
-		return nil, fmt.Errorf("looking which disk the state folder lies on: %w", err)
-	}
-	why := fmt.Errorf("the porter's own state lies on it, and nothing of that disk is read by it: capture it on the spot: %w", local.ErrKept)
-	return blocks.Open().Without(own, why), nil
-}
-
-// asks has the service asked what uses the files of a subject, and opens the archive that it lies in, if it does.
-func (w *work) asks(subject string, e step.Ends, err error) (step.Ends, error) {
-	if err != nil {
-		return e, err
-	}
-	body, err := w.order.Plan.Body(subject)
-	if err != nil {
-		return e, err
-	}
-	r := body.Request
-	if !r.Source.IsDevice() {
-		if e.Source, err = archive.In(e.Source, r.Source.Path); err != nil {
-			return e, err
-		}
-	}
-	e.Source = asking{e.Source, usage{e.Source, w, subject, false, r.Suspended}}
-	if e.Destination != nil {
-		e.Destination = asking{e.Destination, usage{e.Destination, w, subject, true, false}}
-	}
-	return e, nil
-}
-
-// guests has the service do something with the machine of the job.
-func (w *work) guests(ctx context.Context, c machines.Call) (f machines.Found, err error) {
-	err = ask(ctx, w, errand.Guests, c, &f)
-	return f, err
 }
 
 // keepLease makes the porter heard as long as it does the job. When it was not heard for as long as the lease lasts, or somebody else has the job, the job is set aside: nothing of it is written any more.

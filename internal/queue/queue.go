@@ -371,7 +371,7 @@ func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt,
 
 // away has a porter do a job.
 func (q *Queue) away(ctx context.Context, j store.Job, who planner.Doer, task job.Task) (receipt.Receipt, error) {
-	done, err := q.options.Porters.Do(ctx, who.Porter, errand.Order{Job: j.ID, Epoch: j.Epoch, Ends: who.Ends}, task)
+	done, err := q.options.Porters.Do(ctx, who.Porter, errand.Order{Job: j.ID, Epoch: j.Epoch, Ends: who.Ends, Pools: who.Pools}, task)
 	if done.ID == "" { // it said nothing of what it has done
 		done = unrun(j, receipt.Failed, cmp.Or(err, errors.New("it was not done")))
 	}

@@ -36,15 +36,22 @@ type counting struct {
 
 func startCounting(t *testing.T) counting {
 	t.Helper()
-	s, d := start(t), daemon.Start(t)
+	return startCountingOn(t, start(t), "local")
+}
+
+// startCountingOn does so on a host that is this computer.
+func startCountingOn(t *testing.T, s *testkit.Service, on string) counting {
+	t.Helper()
+	d := daemon.Start(t)
 	runs := "libvirt"
-	_, err := s.ChangeHost(t.Context(), "local", api.HostChange{Runs: &runs, Socket: &d.Socket})
+	_, err := s.ChangeHost(t.Context(), on, api.HostChange{Runs: &runs, Socket: &d.Socket})
 	require.NoError(t, err)
 	c := counting{s, d, nil, filepath.Join(d.Dir, "lamp-room"), filepath.Join(d.Dir, "gallery")}
 	for name, folder := range map[string]string{"lamp-room": c.lamp, "gallery": c.gallery} {
 		require.NoError(t, os.MkdirAll(folder, 0o777))
 		require.NoError(t, os.Chmod(folder, 0o777))
-		addPool(t, s.Service, name, folder)
+		_, err := s.AddPool(t.Context(), api.NewPool{Name: name, Host: &on, Folder: folder})
+		require.NoError(t, err)
 		_, err = s.ChangePool(t.Context(), name, api.PoolChange{Rules: plan.Rules{Owner: d.Owner, Mode: "0660"}})
 		require.NoError(t, err)
 	}
@@ -58,7 +65,7 @@ func startCounting(t *testing.T) counting {
 	require.NoError(t, err)
 	second := machine.Disk{File: d.Disk(t, "lamp-room/log.raw", bytes.Repeat([]byte("tide"), mib/4)), Format: "raw", Bus: "ide"}
 	require.NoError(t, c.h.(host.Attacher).Attach(t.Context(), m, second))
-	_, err = s.StartMachine(t.Context(), "local", "ticketing")
+	_, err = s.StartMachine(t.Context(), on, "ticketing")
 	require.NoError(t, err)
 	c.writes(t)
 	return c

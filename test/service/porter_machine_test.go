@@ -9,6 +9,7 @@ import (
 	"bagaglio/core/plan"
 	"bagaglio/internal/standin"
 	"bagaglio/internal/testkit"
+	"bagaglio/internal/testkit/daemon"
 	"bagaglio/internal/testkit/standins"
 
 	"github.com/stretchr/testify/assert"
@@ -148,4 +149,26 @@ func TestAMachineStartsUnderAPorter(t *testing.T) {
 	require.NotEqual(t, api.JobStateDone, stopped.State)
 	require.NotNil(t, stopped.Reason)
 	assert.Contains(t, *stopped.Reason, "it is in use")
+}
+
+// TestAPorterMovesStorageWhileAGuestWrites: what is copied stays on its computer, the guest goes on all the while, and no write is lost.
+func TestAPorterMovesStorageWhileAGuestWrites(t *testing.T) {
+	s, p, _ := annex(t, 1<<20)
+	c := startCountingOn(t, s, "annex")
+	before := p.Line.Bytes.Load()
+	move := liveMove("qcow2")
+	move.Machine, move.To = "annex:ticketing", "annex"
+	job := testkit.Begin(t, s.Service, move)
+	assert.Contains(t, checkOf(t, *job.Plan), "The porter annex does it")
+	done := testkit.Proven(t, s.Service, job.Id)
+	assert.Equal(t, "annex", done.Porter)
+	assert.True(t, done.Machine.CameUp)
+	assert.Less(t, p.Line.Bytes.Load()-before, int64(8<<20), "what goes over the line")
+	c.writes(t)
+	m, err := s.Machine(t.Context(), "annex", "ticketing")
+	require.NoError(t, err)
+	assert.Equal(t, filepath.Join(c.gallery, "ticketing", "ticketing.qcow2"), m.Is.Disks[0].File)
+	_, err = s.StopMachine(t.Context(), "annex", "ticketing", 0, true)
+	require.NoError(t, err)
+	assert.Positive(t, daemon.Counted(t, read(t, c.gallery, "ticketing/ticketing.qcow2")), "of which none is missing")
 }
