@@ -23,9 +23,24 @@ type Rounds struct {
 	closed bool
 }
 
-// thing is what rounds go through.
+// thing is what rounds go through. One that is next waits for the one that is under way, or for the thing to have rested.
 type thing struct {
 	now, next, last *Round
+}
+
+// A round that nobody waits for begins when the thing was left alone for rests times as long as the last one took, and at most longestRest: what changes all the time
+// is not looked through all the time.
+const (
+	rests       = 4
+	longestRest = 30 * time.Second
+)
+
+// rest is for how long the thing is to be left alone yet.
+func (t *thing) rest() time.Duration {
+	if t.last == nil || t.last.Err != nil {
+		return 0
+	}
+	return min(rests*t.last.Ended.Sub(t.last.Began), longestRest) - time.Since(t.last.Ended)
 }
 
 // Round is one time of looking through something. Ended and Err hold when it has ended.
@@ -33,6 +48,8 @@ type Round struct {
 	Began, Ended time.Time
 	Err          error
 
+	wanted time.Time
+	hurry  bool // somebody waits for it
 	ctx    context.Context
 	cancel context.CancelCauseFunc
 	done   chan struct{}
@@ -54,31 +71,50 @@ func (r *Rounds) Close() {
 	r.busy.Wait()
 }
 
-// Want has a round begin that sees all that is there now: at once, or when the one that is under way has ended.
+// Want has a round begin that sees all that is there now: soon, or when the one that is under way has ended.
 func (r *Rounds) Want(name string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.want(name)
+	r.want(name, false)
 }
 
 // want returns that round. The lock is held.
-func (r *Rounds) want(name string) *Round {
+func (r *Rounds) want(name string, hurry bool) *Round {
 	t := r.things[name]
 	if t == nil {
 		t = &thing{}
 		r.things[name] = t
 	}
-	if t.next != nil {
-		return t.next
-	}
-	n := &Round{done: make(chan struct{})}
-	n.ctx, n.cancel = context.WithCancelCause(r.ctx)
-	if t.now != nil {
+	n := t.next
+	if n == nil {
+		n = &Round{done: make(chan struct{}), wanted: time.Now()}
+		n.ctx, n.cancel = context.WithCancelCause(r.ctx)
 		t.next = n
-	} else {
-		r.begin(name, t, n)
 	}
+	n.hurry = n.hurry || hurry
+	r.proceed(name, t)
 	return n
+}
+
+// proceed has the next round begin, when it may. The lock is held.
+func (r *Rounds) proceed(name string, t *thing) {
+	n := t.next
+	if n == nil || t.now != nil {
+		return
+	}
+	wait := t.rest()
+	if wait <= 0 || n.hurry || r.closed {
+		t.next = nil
+		r.begin(name, t, n)
+		return
+	}
+	time.AfterFunc(wait, func() {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		if t.next == n { // it has not begun meanwhile
+			r.proceed(name, t)
+		}
+	})
 }
 
 // begin has a round begin. The lock is held.
@@ -103,12 +139,9 @@ func (r *Rounds) begin(name string, t *thing, n *Round) {
 func (r *Rounds) end(name string, t *thing, n *Round, err error) {
 	n.Ended, n.Err = time.Now(), err
 	n.cancel(nil)
-	next := t.next
-	t.now, t.next, t.last = nil, nil, n
+	t.now, t.last = nil, n
 	close(n.done)
-	if next != nil {
-		r.begin(name, t, next)
-	}
+	r.proceed(name, t)
 }
 
 // After returns the outcome of a round that began at that time or later, and waits for it until ctx ends.
@@ -132,10 +165,10 @@ func (r *Rounds) after(name string, since time.Time) *Round {
 			}
 		}
 	}
-	return r.want(name)
+	return r.want(name, true)
 }
 
-// Last returns the round that ended last, if one has, and since when one is under way, or the zero time.
+// Last returns the round that ended last, if one has, and since when one is under way or wanted, or the zero time.
 func (r *Rounds) Last(name string) (last Round, ok bool, since time.Time) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -143,8 +176,11 @@ func (r *Rounds) Last(name string) (last Round, ok bool, since time.Time) {
 	if t == nil {
 		return Round{}, false, time.Time{}
 	}
-	if t.now != nil {
+	switch {
+	case t.now != nil:
 		since = t.now.Began
+	case t.next != nil:
+		since = t.next.wanted
 	}
 	if t.last == nil {
 		return Round{}, false, since

@@ -50,6 +50,40 @@ func TestOneAtATime(t *testing.T) {
 	assert.True(t, since.IsZero())
 }
 
+// TestNobodyWaits: what is wanted again and again is gone through now and then, and at once where somebody waits for it.
+func TestNobodyWaits(t *testing.T) {
+	var count atomic.Int64
+	takes := map[string]time.Duration{"pool": 20 * time.Millisecond, "large": 300 * time.Millisecond}
+	r := New(func(_ context.Context, name string) error {
+		count.Add(1)
+		time.Sleep(takes[name])
+		return nil
+	})
+	defer r.Close()
+	since := time.Now()
+	var last Round
+	for time.Since(since) < 500*time.Millisecond {
+		r.Want("pool")
+		time.Sleep(time.Millisecond) // between two changes
+		if seen, ok, _ := r.Last("pool"); ok && !seen.Began.Equal(last.Began) {
+			if !last.Ended.IsZero() {
+				assert.GreaterOrEqual(t, seen.Began.Sub(last.Ended), rests*last.Ended.Sub(last.Began))
+			}
+			last = seen
+		}
+	}
+	assert.Greater(t, count.Load(), int64(1))
+	_, err := r.After(t.Context(), "large", time.Now())
+	require.NoError(t, err)
+	r.Want("large")
+	_, _, wanted := r.Last("large")
+	assert.False(t, wanted.IsZero(), "what is known may be old")
+	asked := time.Now()
+	round, err := r.After(t.Context(), "large", asked)
+	require.NoError(t, err)
+	assert.Less(t, round.Began.Sub(asked), 2*takes["large"], "it does not rest")
+}
+
 // TestARoundThatFailsAnswersNobodyLater, and one that is ended says so.
 func TestARoundThatFailsAnswersNobodyLater(t *testing.T) {
 	fails := errors.New("the drive is gone")

@@ -282,6 +282,30 @@ func addTwoSteps(s *Store, now time.Time) (int64, error) {
 	return ids[0], nil
 }
 
+// TestANewJobIsTheLast of those that have not ended, and finding that out takes an index alone, however many there are.
+func TestANewJobIsTheLast(t *testing.T) {
+	s := records(t)
+	ctx := t.Context()
+	first, err := addTwoSteps(s, noon)
+	require.NoError(t, err)
+	_, err = s.StartJob(ctx, first, nil, "here", noon)
+	require.NoError(t, err)
+	second, err := addTwoSteps(s, noon)
+	require.NoError(t, err)
+	a, err := s.Job(ctx, first)
+	require.NoError(t, err)
+	b, err := s.Job(ctx, second)
+	require.NoError(t, err)
+	assert.Greater(t, b.Rank, a.Rank, "one that runs may be set aside, and comes first then")
+	var how []struct {
+		ID, Parent, Notused int
+		Detail              string
+	}
+	require.NoError(t, s.db.SelectContext(ctx, &how, `EXPLAIN QUERY PLAN SELECT coalesce(max(rank), 0) FROM jobs WHERE state = ?`, Waiting))
+	require.Len(t, how, 1)
+	assert.Contains(t, how[0].Detail, "COVERING INDEX jobs_by_rank")
+}
+
 // TestRecordsLieInTheirFolder, whatever that is called.
 func TestRecordsLieInTheirFolder(t *testing.T) {
 	for _, name := range []string{"a#b", "a?b=c", "a%23b", "é ü", "a&b+c"} {
