@@ -6,7 +6,6 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
-	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -80,7 +79,6 @@ func manyPorters(t *testing.T, count, each int, takes time.Duration) {
 		require.NoError(t, q.SetLimit(t.Context(), store.Limit{Scope: kind}))
 	}
 	folder := t.TempDir()
-	var plans []plan.Plan
 	for i := range count {
 		name, user, key := fmt.Sprintf("porter-%d", i), "porter", "SHA256:"+fmt.Sprintf("%043d", i)
 		_, err := p.AddHost(t.Context(), name, "porter", places.HostChange{Address: &name, User: &user, TrustedKey: &key})
@@ -91,7 +89,8 @@ func manyPorters(t *testing.T, count, each int, takes time.Duration) {
 		require.NoError(t, err)
 		require.NoError(t, q.records.AddWay(t.Context(), store.Way{Pool: name + "-store", Host: name, Folder: "/srv"}))
 	}
-	for n := range each {
+	for n := range each { // not all at once: the test is not to take more memory than the service
+		var plans []plan.Plan
 		for i := range count {
 			pool := fmt.Sprintf("porter-%d-store", i)
 			r := plan.Request{
@@ -99,9 +98,7 @@ func manyPorters(t *testing.T, count, each int, takes time.Duration) {
 			}
 			plans = append(plans, plan.Plan{Request: r, Porter: fmt.Sprintf("porter-%d", i), Bodies: []plan.Disk{{ID: "d", Request: r}}})
 		}
-	}
-	for chunk := range slices.Chunk(plans, 5000) {
-		_, _, err := q.records.AddJobs(t.Context(), store.NewJobs{Plans: chunk, Who: "crew"}, time.Now())
+		_, _, err := q.records.AddJobs(t.Context(), store.NewJobs{Plans: plans, Who: "crew"}, time.Now())
 		require.NoError(t, err)
 	}
 	begun := time.Now()
@@ -109,12 +106,12 @@ func manyPorters(t *testing.T, count, each int, takes time.Duration) {
 	require.Eventually(t, func() bool {
 		c.mu.Lock()
 		defer c.mu.Unlock()
-		return c.done == len(plans)
+		return c.done == count*each
 	}, 15*time.Minute, 20*time.Millisecond)
 	took := time.Since(begun)
 	require.Eventually(t, func() bool {
 		counts, err := q.records.CountJobs(t.Context())
-		return err == nil && counts[store.Done] == len(plans)
+		return err == nil && counts[store.Done] == count*each
 	}, time.Minute, 20*time.Millisecond)
 	assert.LessOrEqual(t, c.most, atOnce, "the usual limit of a pool")
 	if takes > 50*time.Millisecond { // so that others begin meanwhile
@@ -129,5 +126,5 @@ func manyPorters(t *testing.T, count, each int, takes time.Duration) {
 	}
 	var memory runtime.MemStats
 	runtime.ReadMemStats(&memory)
-	t.Logf("%d porters, %d jobs: %.0f a second, %d MiB of memory", count, len(plans), float64(len(plans))/took.Seconds(), memory.Sys>>20)
+	t.Logf("%d porters, %d jobs: %.0f a second, %d MiB of memory", count, count*each, float64(count*each)/took.Seconds(), memory.Sys>>20)
 }
