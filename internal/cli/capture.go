@@ -118,6 +118,7 @@ of filesystems only what they use is read, where their map of that can be relied
 		"go on where the disk cannot be read, with zeros in the place; the job then ends with damage",
 	)
 	byRulesFlag(f, &r)
+	byFlag(f, &r)
 	paceFlags(c, &a.pace.speed, &a.pace.hours)
 	a.detachFlag(c)
 	f.BoolVar(&planOnly, "plan", false, "only say what would happen")

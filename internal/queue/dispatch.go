@@ -30,6 +30,20 @@ func (q *Queue) dispatch() {
 	q.look()
 }
 
+// dispatchOnce has the queue looked through, as dispatch does, and waits for that only where nobody else sees to it: of many jobs that end at the same time, one does.
+func (q *Queue) dispatchOnce() {
+	if q.ended.Add(1) > 1 {
+		return
+	}
+	for {
+		seen := q.ended.Load()
+		q.dispatch()
+		if q.ended.CompareAndSwap(seen, 0) {
+			return
+		}
+	}
+}
+
 // look goes through the queue. The lock of dispatching is held.
 func (q *Queue) look() {
 	ctx := context.Background()
@@ -123,7 +137,7 @@ func (q *Queue) tryStart(ctx context.Context, j store.Job) error {
 	q.jobs.Go(func() {
 		defer stop(nil)
 		q.run(runCtx, j, r)
-		q.dispatch()
+		q.dispatchOnce()
 	})
 	return nil
 }

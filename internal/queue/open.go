@@ -49,6 +49,7 @@ type Queue struct {
 	dispatching sync.Mutex
 	looked      int64              // for which of those that asked the queue was looked through
 	asked       atomic.Int64       // how often that was asked for
+	ended       atomic.Int64       // jobs, since somebody began to see to that
 	starting    singleflight.Group // of plans
 	done        chan struct{}      // closed when the service closes
 }

@@ -51,6 +51,11 @@ func TestAMachineGoesBetweenPorters(t *testing.T) {
 		Kind: plan.MoveMachine, Machine: "annex:ticketing", To: "beacon", Destination: &plan.Place{Pool: "beacon-machines"},
 		Networks: map[string]string{"quay": "quay"}, Start: true, Release: true,
 	}
+	asked := move
+	asked.By = plan.ByService
+	kept, err := s.Plan(t.Context(), asked)
+	require.NoError(t, err)
+	assert.Contains(t, checkOf(t, kept.Plan), "The service does it, as was asked for")
 	job := testkit.Begin(t, s.Service, move)
 	assert.Contains(t, checkOf(t, *job.Plan), "The porter beacon does it, and reads from the porter annex")
 	done := testkit.Proven(t, s.Service, job.Id)

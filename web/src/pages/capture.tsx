@@ -4,6 +4,7 @@ import { calls, items, type AnyRequest, type Schemas } from "../api/client.ts";
 import { mend } from "../api/mend.ts";
 import { useRequest } from "../api/request.ts";
 import { Choice } from "../components/choice.tsx";
+import { DoneBy } from "../components/done-by.tsx";
 import { Failure } from "../components/failure.tsx";
 import { Outlook } from "../components/outlook.tsx";
 import { calledPart, PartitionStrip, type Device } from "../components/partition-strip.tsx";
@@ -147,6 +148,7 @@ function Fields({ device, request, change }: FieldsProps) {
         show={(pool) => pool || "Choose one"}
         change={(pool) => change({ destination: { ...to, pool } })}
       />
+      <DoneBy by={request.by} change={(by) => change({ by: by ?? null })} />
       {request.to ? (
         <>
           <label className="block">

@@ -5,6 +5,7 @@ import { useSettled } from "../api/settled.ts";
 import { calls, items, type Format, type PlanRequest } from "../api/client.ts";
 import { Choice } from "../components/choice.tsx";
 import { DiskChoice } from "../components/disk-choice.tsx";
+import { DoneBy } from "../components/done-by.tsx";
 import { LayoutOptions } from "../components/layout-options.tsx";
 import { Outlook } from "../components/outlook.tsx";
 import { SizeField } from "../components/size-field.tsx";
@@ -188,22 +189,6 @@ function RequestFields({ request, change }: FieldsProps) {
         <DoneBy by={request.by} change={(by) => change({ ...request, by })} />
       </fieldset>
     </>
-  );
-}
-
-/** Who does the work, where there are porters. */
-function DoneBy({ by, change }: { by?: string; change: (by?: string) => void }) {
-  const porters = useQuery({ queryKey: ["porters"], queryFn: () => items(calls.GET("/v1/porters")) });
-  if (!by && !porters.data?.length) return null;
-  const names = ["", "service", ...(porters.data?.map((p) => p.name) ?? [])];
-  return (
-    <Choice
-      name="Done by"
-      value={by ?? ""}
-      options={names.includes(by ?? "") ? names : [...names, by ?? ""]}
-      show={(name) => name || "whoever moves the fewest bytes over the slowest lines"}
-      change={(name) => change(name || undefined)}
-    />
   );
 }
 

@@ -3,6 +3,7 @@ import { calls, items, type AnyRequest } from "../api/client.ts";
 import { mend } from "../api/mend.ts";
 import { useRequest } from "../api/request.ts";
 import { Choice } from "../components/choice.tsx";
+import { DoneBy } from "../components/done-by.tsx";
 import { MachineChanges } from "../components/machine-changes.tsx";
 import { Outlook } from "../components/outlook.tsx";
 import { Switch } from "../components/switch.tsx";
@@ -149,6 +150,7 @@ function Fields({ request, change }: FieldsProps) {
           onChange={(release) => change({ release })}
         />
       )}
+      <DoneBy by={request.by} change={(by) => change({ by: by ?? null })} />
       <MachineChanges request={request} change={change} pools={places.map((p) => p.name)} />
     </>
   );
