@@ -303,7 +303,8 @@ func (n *Near) Do(ctx context.Context, c Call) (f Found, err error) {
 
 // is tells whether the plan is about a machine of that name, or identity.
 func (n *Near) is(name, uuid string) bool {
-	return name == n.of.Name || name == n.of.After.Name || uuid != "" && (strings.EqualFold(uuid, n.of.Before.UUID) || strings.EqualFold(uuid, n.of.After.UUID))
+	return name == n.of.Name || name == n.of.After.Name ||
+		uuid != "" && (strings.EqualFold(uuid, n.of.Before.UUID) || strings.EqualFold(uuid, n.of.After.UUID))
 }
 
 // names tells whether the plan names a file of a disk that moves while the machine runs.

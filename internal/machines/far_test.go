@@ -31,7 +31,10 @@ func (n *noting) Define(_ context.Context, text []byte) (host.Machine, error) {
 }
 
 func (n *noting) Machines(context.Context) ([]host.Machine, error) {
-	return []host.Machine{{Name: "ticketing", Definition: []byte("its own")}, {Name: "crew-roster", UUID: "u2", Definition: []byte("of another one")}}, nil
+	return []host.Machine{
+		{Name: "ticketing", Definition: []byte("its own")},
+		{Name: "crew-roster", UUID: "u2", Definition: []byte("of another one")},
+	}, nil
 }
 
 func (n *noting) Machine(context.Context, string) (host.Machine, error) {
@@ -51,7 +54,11 @@ func (n *noting) Close() error { return nil }
 func TestAPorterDoesWhatThePlanSays(t *testing.T) {
 	from, to := &noting{}, &noting{}
 	near := NewNear(from, to, plan.Machine{
-		Name: "ticketing", Definition: "new", Stored: "old", Before: machine.Machine{UUID: "u1"}, After: machine.Machine{Name: "tickets", UUID: "u1"},
+		Name:       "ticketing",
+		Definition: "new",
+		Stored:     "old",
+		Before:     machine.Machine{UUID: "u1"},
+		After:      machine.Machine{Name: "tickets", UUID: "u1"},
 	})
 	defer near.Close()
 	ask := func(ctx context.Context, c Call) (Found, error) { return near.Do(ctx, c) }

@@ -84,6 +84,7 @@ func tunnel(ctx context.Context, conn net.Conn, peer errand.Peer) (net.Conn, err
 	if err != nil {
 		return nil, err
 	}
+	defer answer.Body.Close() // which is not the connection
 	if answer.StatusCode != http.StatusOK {
 		text, _ := io.ReadAll(io.LimitReader(answer.Body, maxAnswer)) // the status says enough
 		return nil, fmt.Errorf("%s: %s", answer.Status, storage.Printable(string(text)))

@@ -212,7 +212,8 @@ func ask[V any](ctx context.Context, w *work, what string, data any, value *V) e
 	subject := errand.Call(w.porter.id.Porter, w.order.Job, w.order.Epoch, what)
 	for {
 		asking, cancel := context.WithTimeout(ctx, callIn)
-		if what == errand.Wait || what == errand.Known || what == errand.Guests { // which take as long as they take, and are not answered over a connection that was cut
+		if what == errand.Wait || what == errand.Known ||
+			what == errand.Guests { // which take as long as they take, and are not answered over a connection that was cut
 			cancel()
 			asking, cancel = w.porter.untilCut(ctx)
 		}

@@ -132,7 +132,7 @@ func (s *Store) Pools(ctx context.Context) ([]Pool, error) {
 // Pool returns one pool, or ErrNotFound.
 func (s *Store) Pool(ctx context.Context, name string) (Pool, error) {
 	var row poolRow
-	read, err := s.prepared(ctx, `SELECT `+poolColumns+` FROM pools WHERE name = ?`)
+	read, err := s.prepared(ctx, `SELECT `+poolColumns+` FROM pools WHERE name = ?`) //nolint:sqlclosecheck // it is kept
 	if err == nil {
 		err = read.GetContext(ctx, &row, name)
 	}

@@ -185,7 +185,7 @@ func (s *Store) prepared(ctx context.Context, query string) (*sqlx.Stmt, error) 
 	}
 	known, was := s.often.LoadOrStore(query, made)
 	if was {
-		err = made.Close()
+		err = made.Close() //nolint:sqlclosecheck // the other one is kept
 	}
 	return known.(*sqlx.Stmt), err
 }

@@ -24,7 +24,7 @@ func (s *Store) RemoveWay(ctx context.Context, pool, host string) error {
 
 // Ways returns those to a pool, by their hosts.
 func (s *Store) Ways(ctx context.Context, pool string) (all []Way, err error) {
-	read, err := s.prepared(ctx, `SELECT * FROM pool_ways WHERE pool = ? ORDER BY host`)
+	read, err := s.prepared(ctx, `SELECT * FROM pool_ways WHERE pool = ? ORDER BY host`) //nolint:sqlclosecheck // it is kept
 	if err == nil {
 		err = read.SelectContext(ctx, &all, pool)
 	}

@@ -190,6 +190,7 @@ func TestAStolenPorterAtAnotherOne(t *testing.T) {
 		answer, err := http.ReadResponse(bufio.NewReader(conn), nil)
 		require.NoError(t, err)
 		assert.Equal(t, http.StatusForbidden, answer.StatusCode, asked)
+		require.NoError(t, answer.Body.Close())
 		require.NoError(t, conn.Close())
 	}
 }

@@ -166,6 +166,10 @@ func TestEightPairs(t *testing.T) {
 	all, allCopy := together(pairs, "all.raw")
 	t.Logf(
 		"a disk of 64 MiB over 64 Mbit/s: %.1f MiB/s, %.2f of the line while it is copied; eight pairs at once: %.1f MiB/s, %.2f times as much; the slowest copied with %.2f of its line",
-		one/mib, oneCopies/rate, all/mib, all/one, allCopy/rate,
+		one/mib,
+		oneCopies/rate,
+		all/mib,
+		all/one,
+		allCopy/rate,
 	)
 }

@@ -85,7 +85,12 @@ func TestAMachineOfAPorterIsGoneOnWith(t *testing.T) {
 	}
 	here.Ticketing(t, disk)
 	move := plan.Request{
-		Kind: plan.MoveMachine, Machine: "annex:ticketing", To: "annex", Destination: &plan.Place{Pool: "annex-machines", Path: "dry"}, As: "qcow2", Start: true,
+		Kind:        plan.MoveMachine,
+		Machine:     "annex:ticketing",
+		To:          "annex",
+		Destination: &plan.Place{Pool: "annex-machines", Path: "dry"},
+		As:          "qcow2",
+		Start:       true,
 	}
 	slow := func() api.Job {
 		t.Helper()
@@ -132,13 +137,17 @@ func TestAMachineStartsUnderAPorter(t *testing.T) {
 	here := runsMachines(t, s, "annex")
 	here.Ticketing(t, standins.Boots(size))
 	job := testkit.Begin(t, s.Service, plan.Request{
-		Kind: plan.Copy, Source: plan.Place{Pool: "annex-machines", Path: "ticketing.raw"}, Destination: &plan.Place{Pool: "annex-store", Path: "copy.raw"},
+		Kind:        plan.Copy,
+		Source:      plan.Place{Pool: "annex-machines", Path: "ticketing.raw"},
+		Destination: &plan.Place{Pool: "annex-store", Path: "copy.raw"},
 	})
 	assert.Contains(t, checkOf(t, *job.Plan), "The porter annex does it")
 	testkit.Proven(t, s.Service, job.Id)
 
 	again := testkit.Begin(t, s.Service, plan.Request{
-		Kind: plan.Copy, Source: plan.Place{Pool: "annex-machines", Path: "ticketing.raw"}, Destination: &plan.Place{Pool: "annex-store", Path: "again.raw"},
+		Kind:        plan.Copy,
+		Source:      plan.Place{Pool: "annex-machines", Path: "ticketing.raw"},
+		Destination: &plan.Place{Pool: "annex-store", Path: "again.raw"},
 	})
 	speed, none := int64(4<<20), int64(0)
 	_, err := s.Change(t.Context(), again.Id, api.JobChange{Speed: &speed})
