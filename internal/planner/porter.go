@@ -52,6 +52,10 @@ func (s *Planner) assign(ctx context.Context, p *plan.Plan) error {
 		p.Checks = append(p.Checks, plan.Check{Name: "porter", Severity: severity, Message: fmt.Sprintf(format, args...), Remedies: remedies})
 	}
 	by := p.Request.By
+	p.Checks = slices.DeleteFunc(
+		p.Checks,
+		func(c plan.Check) bool { return c.Name == "porter" },
+	) // of the disks of a machine, which were planned one by one
 	near, doers, why, err := s.doers(ctx, *p)
 	if err != nil || near == "" && by == "" {
 		return err

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"bagaglio/internal/places"
+	"bagaglio/internal/records"
 	"bagaglio/internal/store"
 
 	"golang.org/x/time/rate"
@@ -117,7 +118,7 @@ func (q *Queue) tryStart(ctx context.Context, j store.Job) error {
 			return fmt.Errorf("waits: %s is served at %s: it goes on when that has ended", l.File, at)
 		}
 	}
-	claim, err := q.records.StartJob(ctx, j.ID, leases, q.runner, time.Now())
+	claim, err := q.records.StartJob(ctx, j.ID, leases, q.runner, records.OfJob(j.ID, "started", ""), time.Now())
 	if err != nil {
 		var leased *store.LeasedError
 		if errors.As(err, &leased) {
@@ -133,7 +134,6 @@ func (q *Queue) tryStart(ctx context.Context, j store.Job) error {
 	q.count(scopes, 1)
 	delete(q.waits, j.ID)
 	q.mu.Unlock()
-	q.records.NoteJob(ctx, j.ID, "started", "")
 	q.jobs.Go(func() {
 		defer stop(nil)
 		q.run(runCtx, j, r)

@@ -35,6 +35,7 @@ type chain struct {
 	file string
 	key  *seal.Key
 	head Head
+	kept int64 // the number of the one that is in the file
 }
 
 // openChain takes up the chain where it ended. The records may be ahead by what a crash kept from the file: those receipts have to follow
@@ -89,6 +90,9 @@ const sealsAtOnce = 1000
 func (c *chain) keep() error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	if c.kept > 0 && c.kept == c.head.Number { // whoever came before has put this one there too
+		return nil
+	}
 	b, err := json.Marshal(c.head)
 	if err != nil {
 		return err
@@ -96,6 +100,7 @@ func (c *chain) keep() error {
 	if err := local.WriteFile(c.file, b); err != nil {
 		return fmt.Errorf("keeping the head of the receipts: %w: %w", store.ErrUnwritable, err)
 	}
+	c.kept = c.head.Number
 	return nil
 }
 

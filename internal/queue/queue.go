@@ -13,12 +13,14 @@ import (
 	"bagaglio/core/job"
 	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
+	"bagaglio/core/seal"
 	"bagaglio/core/step"
 	"bagaglio/core/step/disks"
 	"bagaglio/core/storage"
 	"bagaglio/internal/errand"
 	"bagaglio/internal/planner"
 	"bagaglio/internal/points"
+	"bagaglio/internal/records"
 	"bagaglio/internal/store"
 
 	"github.com/google/uuid"
@@ -100,15 +102,17 @@ func (q *Queue) end(ctx context.Context, c store.Claim, from, to store.State, do
 	if err != nil {
 		return err
 	}
-	head, err := q.chain.add(
-		c.Job,
-		last.Number,
-		func(sealer store.Sealer) error { return q.records.EndJob(ctx, c, from, to, done, time.Now(), sealer) },
-	)
+	head, err := q.chain.add(c.Job, last.Number, func(sealer store.Sealer) error {
+		return q.records.EndJob(ctx, c, store.Ending{
+			From: from, To: to, Receipt: done, Seal: sealer,
+			Note: func(number int64, sealed string) store.Event {
+				return records.OfJob(c.Job, "ended", fmt.Sprintf("%s; receipt %s", done.Outcome, Head{number, seal.Digest(sealed)}))
+			},
+		}, time.Now())
+	})
 	if err != nil {
 		return err
 	}
-	q.records.NoteJob(ctx, c.Job, "ended", fmt.Sprintf("%s; receipt %s", done.Outcome, head))
 	if err := q.records.Patiently(q.chain.keep); err != nil {
 		return err
 	}

@@ -4,6 +4,8 @@ import (
 	"context"
 	"math"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Event is a line of the log: who did what, when, from where, and what came of it.
@@ -19,7 +21,12 @@ type Event struct {
 
 // AddEvent adds a line to the log.
 func (s *Store) AddEvent(ctx context.Context, e Event, now time.Time) error {
-	_, err := s.writer.ExecContext(
+	return addEvent(ctx, s.writer, e, now)
+}
+
+// addEvent does so also as a part of something else.
+func addEvent(ctx context.Context, to sqlx.ExecerContext, e Event, now time.Time) error {
+	_, err := to.ExecContext(
 		ctx,
 		`INSERT INTO events (at, who, origin, what, subject, result) VALUES (?, ?, ?, ?, ?, ?)`,
 		stamp(now),

@@ -273,9 +273,19 @@ func (s *Store) transaction(ctx context.Context, do func(*sqlx.Tx) error) error 
 	return tx.Commit()
 }
 
+// Ending is how a job ends.
+type Ending struct {
+	From, To State
+	Receipt  receipt.Receipt
+	Seal     Sealer
+	// Note is the line that the log gets, by what the receipt was sealed with.
+	Note func(number int64, sealed string) Event
+}
+
 // EndJob notes how a job ended that was waiting or running, with its receipt and the seal of it. It fails with ErrNotFound
 // when the job is not in that state any more.
-func (s *Store) EndJob(ctx context.Context, c Claim, from, to State, done receipt.Receipt, now time.Time, seal Sealer) error {
+func (s *Store) EndJob(ctx context.Context, c Claim, e Ending, now time.Time) error {
+	done, from, to := e.Receipt, e.From, e.To
 	b, err := json.Marshal(done)
 	if err != nil {
 		return err
@@ -285,7 +295,7 @@ func (s *Store) EndJob(ctx context.Context, c Claim, from, to State, done receip
 		reason = ""
 	}
 	return s.transaction(ctx, func(tx *sqlx.Tx) error {
-		number, sealed, err := seal(b)
+		number, sealed, err := e.Seal(b)
 		if err != nil {
 			return err
 		}
@@ -306,6 +316,9 @@ func (s *Store) EndJob(ctx context.Context, c Claim, from, to State, done receip
 			if _, err := tx.ExecContext(ctx, rest, c.Job); err != nil {
 				return err
 			}
+		}
+		if err := addEvent(ctx, tx, e.Note(number, sealed), now); err != nil {
+			return err
 		}
 		return changed(
 			tx.ExecContext(

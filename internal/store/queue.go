@@ -55,7 +55,8 @@ func (s *Store) Waiting(ctx context.Context, behind float64, without []string, l
 
 // StartJob notes that a waiting job runs, and takes its leases, all or none, in the order of their files. It fails with ErrNotFound when
 // the job does not wait any more, and with a LeasedError when another job is in the way. Whoever had a claim on it before has none now.
-func (s *Store) StartJob(ctx context.Context, id int64, leases []Lease, runner string, now time.Time) (c Claim, err error) {
+// The log gets a line.
+func (s *Store) StartJob(ctx context.Context, id int64, leases []Lease, runner string, note Event, now time.Time) (c Claim, err error) {
 	c.Job = id
 	leases = slices.Clone(leases)
 	slices.SortFunc(leases, func(a, b Lease) int {
@@ -90,7 +91,10 @@ func (s *Store) StartJob(ctx context.Context, id int64, leases []Lease, runner s
 		}
 		const begin = `UPDATE jobs SET state = ?, started = coalesce(started, ?), uncleared = 1, trouble = 0, reason = '',
 			epoch = epoch + 1, runner = ?, until = ? WHERE id = ? AND state = ? RETURNING epoch`
-		return notFound(tx.GetContext(ctx, &c.Epoch, begin, Running, stamp(now), runner, stamp(now.Add(ClaimFor)), id, Waiting))
+		if err := tx.GetContext(ctx, &c.Epoch, begin, Running, stamp(now), runner, stamp(now.Add(ClaimFor)), id, Waiting); err != nil {
+			return notFound(err)
+		}
+		return addEvent(ctx, tx, note, now)
 	})
 	return c, err
 }

@@ -59,6 +59,11 @@ func TestRecordsOutliveTheService(t *testing.T) {
 	assert.Equal(t, []Pool{{Name: "quay-store", Host: "local", Folder: "/srv/quay"}}, pools)
 }
 
+// ending is how a job ends, with a line in the log.
+func ending(from, to State, done receipt.Receipt, seal Sealer) Ending {
+	return Ending{from, to, done, seal, func(number int64, _ string) Event { return Event{What: "ended", Result: fmt.Sprint(number)} }}
+}
+
 func TestTheLifeOfAJob(t *testing.T) {
 	s := records(t)
 	ctx := t.Context()
@@ -69,12 +74,12 @@ func TestTheLifeOfAJob(t *testing.T) {
 	assert.Greater(t, second, id)
 
 	reads, writes := []Lease{{File: "local:/b"}, {File: "local:/a"}}, []Lease{{File: "local:/a", Writes: true}}
-	claim, err := s.StartJob(ctx, id, reads, "here", noon)
+	claim, err := s.StartJob(ctx, id, reads, "here", Event{What: "started"}, noon)
 	require.NoError(t, err)
-	_, err = s.StartJob(ctx, id, reads, "here", noon)
+	_, err = s.StartJob(ctx, id, reads, "here", Event{What: "started"}, noon)
 	require.ErrorIs(t, err, ErrNotFound, "a job starts once")
 	var leased *LeasedError
-	_, err = s.StartJob(ctx, second, writes, "here", noon)
+	_, err = s.StartJob(ctx, second, writes, "here", Event{What: "started"}, noon)
 	require.ErrorAs(t, err, &leased)
 	assert.Equal(t, id, leased.Job)
 	leases, err := s.Leases(ctx)
@@ -87,7 +92,12 @@ func TestTheLifeOfAJob(t *testing.T) {
 		number = last.Number + 1
 		return number, fmt.Sprintf("seal %d of %d bytes", number, len(done)), err
 	}
-	require.ErrorIs(t, s.EndJob(ctx, claim, Waiting, Cancelled, receipt.Receipt{}, noon, seal), ErrNotFound, "it does not wait any more")
+	require.ErrorIs(
+		t,
+		s.EndJob(ctx, claim, ending(Waiting, Cancelled, receipt.Receipt{}, seal), noon),
+		ErrNotFound,
+		"it does not wait any more",
+	)
 	uncleared, err := s.UnclearedJobs(ctx)
 	require.NoError(t, err)
 	require.Empty(t, uncleared, "it has not ended")
@@ -109,8 +119,8 @@ func TestTheLifeOfAJob(t *testing.T) {
 	require.NoError(t, s.BeginStep(ctx, id, 2, noon.Add(time.Second)))
 	done := receipt.Receipt{Kind: plan.Prove, Outcome: receipt.Proven, Steps: []receipt.Done{{Name: plan.StepProve, Bytes: 1 << 30}}}
 	require.NoError(t, s.EndSteps(ctx, id, done.Steps, nil, noon.Add(3*time.Second)))
-	require.NoError(t, s.EndJob(ctx, claim, Running, Done, done, noon.Add(3*time.Second), seal))
-	require.ErrorIs(t, s.EndJob(ctx, claim, Running, Failed, done, noon.Add(3*time.Second), seal), ErrNotFound, "a job ends once")
+	require.NoError(t, s.EndJob(ctx, claim, ending(Running, Done, done, seal), noon.Add(3*time.Second)))
+	require.ErrorIs(t, s.EndJob(ctx, claim, ending(Running, Failed, done, seal), noon.Add(3*time.Second)), ErrNotFound, "a job ends once")
 	uncleared, err = s.UnclearedJobs(ctx)
 	require.NoError(t, err)
 	require.Len(t, uncleared, 1)
@@ -123,7 +133,12 @@ func TestTheLifeOfAJob(t *testing.T) {
 	require.NoError(t, s.ClearJob(ctx, id))
 	require.NoError(
 		t,
-		s.EndJob(ctx, Claim{Job: second}, Waiting, Cancelled, receipt.Receipt{Outcome: receipt.Cancelled, Reason: "not needed"}, noon, seal),
+		s.EndJob(
+			ctx,
+			Claim{Job: second},
+			ending(Waiting, Cancelled, receipt.Receipt{Outcome: receipt.Cancelled, Reason: "not needed"}, seal),
+			noon,
+		),
 	)
 	seals, err := s.Seals(ctx, 0, 10)
 	require.NoError(t, err)
@@ -257,7 +272,7 @@ func TestOrder(t *testing.T) {
 		require.NoError(t, s.MoveJob(ctx, move.id, move.before))
 		assert.Equal(t, move.want, order())
 	}
-	claim, err := s.StartJob(ctx, a, nil, "here", noon)
+	claim, err := s.StartJob(ctx, a, nil, "here", Event{What: "started"}, noon)
 	require.NoError(t, err)
 	require.ErrorIs(t, s.MoveJob(ctx, a, b), ErrNotFound)
 	require.ErrorIs(t, s.MoveJob(ctx, b, a), ErrNotFound)
@@ -288,7 +303,7 @@ func TestANewJobIsTheLast(t *testing.T) {
 	ctx := t.Context()
 	first, err := addTwoSteps(s, noon)
 	require.NoError(t, err)
-	_, err = s.StartJob(ctx, first, nil, "here", noon)
+	_, err = s.StartJob(ctx, first, nil, "here", Event{What: "started"}, noon)
 	require.NoError(t, err)
 	second, err := addTwoSteps(s, noon)
 	require.NoError(t, err)
