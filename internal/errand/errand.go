@@ -248,7 +248,7 @@ func (p *Problem) Error() error {
 	case p.Lost, p.SetAside:
 		said.is = storage.ErrLost
 	default:
-		said.is = kinds[p.Kind]
+		said.is = kindNamed(p.Kind)
 	}
 	return said
 }

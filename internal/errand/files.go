@@ -6,6 +6,7 @@ import (
 	"io/fs"
 
 	"bagaglio/core/host"
+	"bagaglio/core/step"
 	"bagaglio/core/storage"
 )
 
@@ -82,24 +83,38 @@ func create(folder storage.Folder, name string, content []byte) error {
 // Exists is the error for a name that is taken.
 func Exists(name string) error { return &fs.PathError{Op: "create", Path: name, Err: fs.ErrExist} }
 
-// kinds are the kinds of errors that are known by their names at the other end.
-var kinds = map[string]error{
-	"no-machine":  host.ErrNoMachine,
-	"gone":        host.ErrGone,
-	"refused":     host.ErrRefused,
-	"exists":      fs.ErrExist,
-	"missing":     fs.ErrNotExist,
-	"forbidden":   fs.ErrPermission,
-	"outside":     storage.ErrOutside,
-	"unsupported": errors.ErrUnsupported,
+// kinds are the kinds of errors that are known by their names at the other end. Of one that is of several, the first counts.
+var kinds = []struct {
+	name string
+	err  error
+}{
+	{"gone", host.ErrGone},
+	{"no-machine", host.ErrNoMachine},
+	{"refused", host.ErrRefused},
+	{"in-use", step.ErrInUse},
+	{"exists", fs.ErrExist},
+	{"missing", fs.ErrNotExist},
+	{"forbidden", fs.ErrPermission},
+	{"outside", storage.ErrOutside},
+	{"unsupported", errors.ErrUnsupported},
 }
 
 // kindOf is the name of an error's kind, empty where it has none.
 func kindOf(err error) string {
-	for name, kind := range kinds {
-		if errors.Is(err, kind) {
-			return name
+	for _, k := range kinds {
+		if errors.Is(err, k.err) {
+			return k.name
 		}
 	}
 	return ""
+}
+
+// kindNamed is the kind of that name, nil for none.
+func kindNamed(name string) error {
+	for _, k := range kinds {
+		if k.name == name {
+			return k.err
+		}
+	}
+	return nil
 }

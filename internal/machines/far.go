@@ -215,13 +215,14 @@ type Near struct {
 	ctx      context.Context
 	stop     context.CancelFunc
 
-	mu   sync.Mutex
-	ears map[string]*ear // by what is listened to
+	mu    sync.Mutex
+	ears  map[string]*ear // by what is listened to
+	given map[string]bool // identities that hosts told of the machine
 }
 
 // NewNear returns one for the machine of a plan.
 func NewNear(from, to step.Guests, of plan.Machine) *Near {
-	n := &Near{from: from, to: to, of: of, ears: map[string]*ear{}}
+	n := &Near{from: from, to: to, of: of, ears: map[string]*ear{}, given: map[string]bool{}}
 	n.ctx, n.stop = context.WithCancel(context.Background())
 	return n
 }
@@ -243,16 +244,14 @@ func (n *Near) Do(ctx context.Context, c Call) (f Found, err error) {
 	case doList:
 		f.Machines, err = on.Machines(ctx)
 		for i, m := range f.Machines { // the texts of others are nobody's business
-			if !n.is(m.Name, m.UUID) {
+			if !n.called(c.To, m.Name) && !n.has(m.UUID) {
 				f.Machines[i] = bare(m)
 			}
 		}
 	case doMachine:
-		m, err = on.Machine(ctx, c.Name)
-		f.Machines = []host.Machine{m}
+		f.Machines, err = n.one(on.Machine(ctx, c.Name))
 	case doDefine:
-		m, err = on.Define(ctx, c.Definition)
-		f.Machines = []host.Machine{m}
+		f.Machines, err = n.one(on.Define(ctx, c.Definition))
 	case doStart:
 		err = on.Start(ctx, m)
 	case doShutDown:
@@ -301,10 +300,26 @@ func (n *Near) Do(ctx context.Context, c Call) (f Found, err error) {
 	return f, err
 }
 
-// is tells whether the plan is about a machine of that name, or identity.
-func (n *Near) is(name, uuid string) bool {
-	return name == n.of.Name || name == n.of.After.Name ||
-		uuid != "" && (strings.EqualFold(uuid, n.of.Before.UUID) || strings.EqualFold(uuid, n.of.After.UUID))
+// called tells whether the machine of the plan has that name, on the host that it is on or on the one that it goes to.
+func (n *Near) called(to bool, name string) bool {
+	return (!to || n.of.Stays()) && name == n.of.Name || (to || n.of.Stays()) && name == n.of.After.Name
+}
+
+// has tells whether the machine of the plan has that identity, as planned or as its host gave it.
+func (n *Near) has(uuid string) bool {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return strings.EqualFold(uuid, n.of.Before.UUID) || strings.EqualFold(uuid, n.of.After.UUID) || n.given[uuid]
+}
+
+// one is the answer about the machine of the plan, whose identity is known from then on.
+func (n *Near) one(m host.Machine, err error) ([]host.Machine, error) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if err == nil && m.UUID != "" {
+		n.given[m.UUID] = true
+	}
+	return []host.Machine{m}, err
 }
 
 // names tells whether the plan names a file of a disk that moves while the machine runs.
@@ -316,14 +331,24 @@ func (n *Near) names(file string) bool {
 
 // may fails for what has nothing to do with the machine of the plan.
 func (n *Near) may(c Call) error {
-	ok := n.is(c.Machine.Name, c.Machine.UUID)
+	ok := n.called(c.To, c.Machine.Name) && (c.Machine.UUID == "" || n.has(c.Machine.UUID)) // hosts go by the one or the other
 	switch c.Do {
 	case doList, doLook:
 		ok = true
 	case doMachine:
-		ok = n.is(c.Name, "")
+		ok = n.called(c.To, c.Name)
 	case doDefine:
 		ok = bytes.Equal(c.Definition, []byte(n.of.Definition)) || bytes.Equal(c.Definition, []byte(n.of.Stored))
+	case doForget:
+		ok = ok && (c.To || n.of.Move)
+	case doShutDown, doCutOff:
+		ok = ok && (c.To || n.of.Stop)
+	case doAdopt:
+		ok = ok && slices.ContainsFunc(slices.Concat(n.of.Along, n.of.Had), func(s host.Snapshot) bool {
+			return s.Name == c.Snapshot.Name && bytes.Equal(s.Definition, c.Snapshot.Definition)
+		})
+	case doDisown:
+		ok = ok && slices.ContainsFunc(n.of.Along, func(s host.Snapshot) bool { return s.Name == c.Name })
 	case doCover, doMerge, doFold, doMirror:
 		for _, file := range append(slices.Collect(maps.Values(c.Layers)), c.Text, c.From, c.Disk.File) {
 			ok = ok && n.names(file)

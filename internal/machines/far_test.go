@@ -64,14 +64,23 @@ func TestAPorterDoesWhatThePlanSays(t *testing.T) {
 	ask := func(ctx context.Context, c Call) (Found, error) { return near.Do(ctx, c) }
 	here, there := Far(false, ask), Far(true, ask)
 	ctx := t.Context()
-	its, other := host.Machine{Name: "ticketing", UUID: "u1"}, host.Machine{Name: "crew-roster", UUID: "u2"}
+	was, its, other := host.Machine{
+		Name: "ticketing",
+		UUID: "u1",
+	}, host.Machine{
+		Name: "tickets",
+		UUID: "u1",
+	}, host.Machine{
+		Name: "crew-roster",
+		UUID: "u2",
+	}
 
 	require.NoError(t, there.Start(ctx, its))
 	_, err := there.Define(ctx, []byte("new"))
 	require.NoError(t, err)
 	_, err = here.Define(ctx, []byte("old"))
 	require.NoError(t, err)
-	assert.Equal(t, []string{"start ticketing", "define new"}, to.did)
+	assert.Equal(t, []string{"start tickets", "define new"}, to.did)
 	assert.Equal(t, []string{"define old"}, from.did)
 	all, err := here.Machines(ctx)
 	require.NoError(t, err)
@@ -87,6 +96,13 @@ func TestAPorterDoesWhatThePlanSays(t *testing.T) {
 		"another one is cut off":     here.CutOff(ctx, other),
 		"another one is forgotten":   here.Forget(ctx, other),
 		"another one is listened to": there.Listen(ctx, other, io.Discard),
+		"its name, another identity": there.Start(ctx, host.Machine{Name: "tickets", UUID: "u2"}),
+		"its identity, another name": there.Start(ctx, host.Machine{Name: "crew-roster", UUID: "u1"}),
+		"the old one, where it goes": there.Start(ctx, was),
+		"one that is copied goes":    here.Forget(ctx, was),
+		"one that may run on":        here.CutOff(ctx, was),
+		"a state that it never had":  there.Adopt(ctx, its, host.Snapshot{Name: "spring"}),
+		"a state that was not told":  there.Disown(ctx, its, "spring"),
 	} {
 		assert.ErrorIs(t, err, host.ErrRefused, what)
 	}
@@ -98,6 +114,7 @@ func TestAPorterDoesWhatThePlanSays(t *testing.T) {
 	require.ErrorIs(t, err, host.ErrNoMachine)
 	require.ErrorIs(t, there.Take(ctx, its, host.Taking{}), errors.ErrUnsupported, "what is needed for guests that run is not done this way")
 	assert.Len(t, to.did, 2)
+	assert.Len(t, from.did, 1)
 }
 
 type writes []byte

@@ -264,10 +264,15 @@ func (r *running) inUse(a errand.Asked) (why string, err error) {
 	if a.There {
 		folder = r.task.Ends[a.Subject].Destination
 	}
-	if u, ok := storage.As[storage.Usage](folder); ok && len(a.Files) == 1 {
-		return u.InUse(a.Files[0])
+	if folder == nil || len(a.Files) != 1 {
+		return "", nil
 	}
-	return "", nil
+	if u, ok := storage.As[storage.Usage](folder); ok {
+		if why, err = u.InUse(a.Files[0]); storage.Lost(err) { // the porter has looked at the storage itself
+			return "", nil
+		}
+	}
+	return why, err
 }
 
 // machine does something with the machine of the job.

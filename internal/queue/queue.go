@@ -324,6 +324,9 @@ func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt,
 	who, err := q.planner.Now(ctx, j.Plan)
 	if err == nil { // for a porter the service does there what is not reading, and what is of machines, and says what uses a file
 		ends, err = q.planner.EndsOf(ctx, j.Plan)
+		if storage.Lost(err) && who.Porter != "" && who.From == "" && j.Plan.Machine == nil { // it reaches the storage that the service does not
+			ends, err = nil, nil
+		}
 	}
 	if err != nil { // where a porter is away, it waits
 		return unrun(j, receipt.Failed, err), err

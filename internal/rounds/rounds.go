@@ -50,6 +50,7 @@ type Round struct {
 
 	wanted time.Time
 	hurry  bool // somebody waits for it
+	rests  bool // a timer sees to it
 	ctx    context.Context
 	cancel context.CancelCauseFunc
 	done   chan struct{}
@@ -108,10 +109,15 @@ func (r *Rounds) proceed(name string, t *thing) {
 		r.begin(name, t, n)
 		return
 	}
+	if n.rests {
+		return
+	}
+	n.rests = true
 	time.AfterFunc(wait, func() {
 		r.mu.Lock()
 		defer r.mu.Unlock()
-		if t.next == n { // it has not begun meanwhile
+		n.rests = false
+		if t.next == n && r.things[name] == t { // it has not begun meanwhile, and is not forgotten
 			r.proceed(name, t)
 		}
 	})

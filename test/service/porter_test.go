@@ -3,6 +3,7 @@ package service
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -375,7 +376,7 @@ func TestThePorterThatIsReadFromDies(t *testing.T) {
 func TestTwoPortersReachTheSameStorage(t *testing.T) {
 	t.Parallel()
 	const size = 48 << 20
-	s, _, folder := annex(t, size)
+	s, p, folder := annex(t, size)
 	beacon := testkit.Join(t, s, "beacon")
 	_, err := s.AddWay(t.Context(), "annex-store", api.Way{Host: "beacon", Folder: t.TempDir()})
 	require.ErrorContains(t, err, "it is other storage")
@@ -427,11 +428,18 @@ func TestTwoPortersReachTheSameStorage(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, second.Blocked)
 	assert.Contains(t, checkOf(t, second.Plan), "The porter annex is to do it, and cannot: the porter annex is paused.")
+	p.Kill() // the service reaches the pool no more, and beacon does
 	_, err = s.Change(t.Context(), first.Id, api.JobChange{Speed: &none})
 	require.NoError(t, err)
 	done := testkit.Proven(t, s.Service, first.Id)
 	assert.Equal(t, "beacon", done.Porter)
 	assert.Positive(t, done.Resumed, "from its last mark")
+	p.Start()
+	require.Eventually(t, func() bool { // it is paused yet
+		_, err := s.ListDisks(t.Context(), "annex-store", api.ListDisksParams{Refresh: ptr(true)})
+		tried, testErr := s.TestHost(t.Context(), "annex")
+		return errors.Join(err, testErr) == nil && tried.Worked
+	}, 30*time.Second, 100*time.Millisecond)
 
 	third := begin("third.qcow2", func(*plan.Request) {})
 	assert.Equal(t, "beacon", third.Plan.Porter)
