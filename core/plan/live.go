@@ -63,13 +63,31 @@ type MemoryFile struct {
 	NowFile string `json:"now_file"`
 }
 
+// MemoryUsed is how the name of a file with memory ends from which a guest was to go on.
+const MemoryUsed = "-used"
+
+// Beside tells whether a file lies beside the old disks for the work alone: what covers them, and what the machine had in memory. A file of its old host is meant where it is in no pool.
+func (m Machine) Beside(at Place) bool {
+	file := Place{Pool: at.Pool, Path: strings.TrimSuffix(at.Path, MemoryUsed)}
+	memory := m.Memory != nil && (file == m.Memory.Was || file == Place{Path: m.Memory.WasFile})
+	return memory || slices.ContainsFunc(m.Live, func(d LiveDisk) bool {
+		cover, back := d.Cover, d.Returned
+		if at.Pool == "" {
+			cover, back = Place{Path: d.CoverAt}, Place{Path: d.ReturnAt}
+		}
+		return at == back || at.Pool == cover.Pool && path.Dir(at.Path) == path.Dir(cover.Path) && d.covers(at.Path)
+	})
+}
+
 // Covers tells whether an image of that name, in whatever pool it is seen, is one that the guest of a machine writes to meanwhile: it stands on the old disk, and is in nobody's
 // way. Such images have names that no other file has.
 func (m Machine) Covers(name string) bool {
-	return slices.ContainsFunc(m.Live, func(d LiveDisk) bool {
-		n, ok := strings.CutPrefix(path.Base(name), strings.TrimSuffix(path.Base(d.Cover.Path), ".qcow2"))
-		return ok && strings.Trim(strings.TrimSuffix(n, ".qcow2"), "0123456789") == ""
-	})
+	return slices.ContainsFunc(m.Live, func(d LiveDisk) bool { return d.covers(name) })
+}
+
+func (d LiveDisk) covers(name string) bool {
+	n, ok := strings.CutPrefix(path.Base(name), strings.TrimSuffix(path.Base(d.Cover.Path), ".qcow2"))
+	return ok && strings.Trim(strings.TrimSuffix(n, ".qcow2"), "0123456789") == ""
 }
 
 // checkLive: a machine that runs moves to where its host can take it along.

@@ -4,6 +4,7 @@ package errand
 import (
 	"errors"
 	"fmt"
+	"iter"
 	"strconv"
 	"strings"
 	"time"
@@ -92,6 +93,7 @@ const (
 	Wait          = "wait"   // until so many bytes may be read
 	Guests        = "guests" // something is done with its machine
 	Watch         = "watch"  // how far it is
+	Begin         = "begin"  // it begins with an order, maybe not for the first time
 	Renew         = "renew"  // the lease
 	Done          = "done"   // how it ended
 )
@@ -109,6 +111,7 @@ type Said struct {
 // Granted lets another porter read a folder for some time, or has what it says carried to an address.
 type Granted struct {
 	Peer, Folder string
+	Used         bool   `json:",omitempty"` // also files that are written to: the service knows what of them stands still
 	Carry        string `json:",omitempty"` // address of a third porter
 	For          time.Duration
 }
@@ -125,14 +128,36 @@ type Order struct {
 	Job, Epoch  int64
 	ID          string // of the task: what it stages goes by that
 	Plan        plan.Plan
-	Ends        map[string]Ends   // by subjects
-	Pools       map[string]string // folders of those whose disks move while their machine runs
+	Ends        map[string]Ends // by subjects
+	Pools       map[string]Lies // those whose disks move while their machine runs
 	Every, Hold time.Duration
 	By          string
 	Asks        bool
 	Answer      step.Answer
 	Kept        bool // it has records
 	Paced       bool // it is asked how much may be read
+}
+
+// Lies is where a folder lies: on the porter's computer, or at another porter.
+type Lies struct {
+	Folder string
+	From   *Peer // nil where it is the porter's own
+}
+
+// Read are the folders that an order reads at other porters, and whether with files that are written to.
+func (o Order) Read() iter.Seq2[Lies, bool] {
+	return func(yield func(Lies, bool) bool) {
+		for _, e := range o.Ends {
+			if e.From != nil && !yield(Lies{e.Source, e.From}, false) {
+				return
+			}
+		}
+		for _, l := range o.Pools {
+			if l.From != nil && !yield(l, true) {
+				return
+			}
+		}
+	}
 }
 
 // Ends are the folders of a subject on the porter's computer, empty where there is none.
@@ -147,9 +172,16 @@ type Stopped struct {
 	SetAside   bool // it is to go on later
 }
 
+// Number is which change of a job it is: what is sent twice, since nobody answered, is done once. A porter that was started again begins with the same order anew, at 1: what it
+// had sent before counts for nothing then.
+type Number struct {
+	Turn int64 // which time it is that a porter has begun with the order, as the service says
+	N    int64 // from 1 on
+}
+
 // Kept is what a porter has kept.
 type Kept struct {
-	Number  int64 // from 1 on: what is sent twice, since nobody answered, is kept once
+	Number  Number
 	Journal step.Journal
 	Mark    *step.Mark
 	Subject string // of what is forgotten

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 
 	"bagaglio/core/host"
 	"bagaglio/core/step"
@@ -22,6 +23,7 @@ const (
 	DoCreate = "create" // a small file, with its content
 	DoSync   = "sync"
 	DoSpace  = "space"
+	DoOwn    = "own" // give it to an owner, with a mode
 )
 
 // MaxContent bounds a file that is made there, in bytes: a note beside what is held, or a tag.
@@ -29,16 +31,21 @@ const MaxContent = 4 << 20
 
 // Deed is what is to be done.
 type Deed struct {
-	Number  int64 // from 1 on: what is sent twice, since nobody answered, is done once
+	Number  Number
 	Subject string
+	Pool    string `json:",omitempty"` // of the old disks of a machine that goes away while it runs, instead of a subject
 	Do      string
 	Name    string
 	To      string `json:",omitempty"` // the new name
 	Content []byte `json:",omitempty"`
+	Owner   string `json:",omitempty"`
+	Mode    string `json:",omitempty"`
 }
 
 // Changes tells whether something is another one afterwards, so that it may be done once only.
-func (d Deed) Changes() bool { return d.Do == DoRename || d.Do == DoRemove || d.Do == DoCreate }
+func (d Deed) Changes() bool {
+	return slices.Contains([]string{DoRename, DoRemove, DoCreate, DoOwn}, d.Do)
+}
 
 // Found is what was found there.
 type Found struct {
@@ -63,6 +70,10 @@ func (d Deed) In(folder storage.Folder) (f Found, err error) {
 	case DoSpace:
 		space, err := folder.Space()
 		return Found{Space: &space}, err
+	case DoOwn:
+		if o, ok := storage.As[storage.Owner](folder); ok {
+			err = o.Own(d.Name, d.Owner, d.Mode)
+		}
 	case DoCreate:
 		err = create(folder, d.Name, d.Content)
 	default:

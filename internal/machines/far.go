@@ -30,6 +30,7 @@ type Call struct {
 	Layers     map[string]string
 	Disk       machine.Disk
 	From       string
+	Is         machine.Machine
 }
 
 // Found is what came of a call.
@@ -69,9 +70,11 @@ const (
 	doMirror    = "mirror"
 	doGiveUp    = "give-up"
 	doLayers    = "layers"
+	doSave      = "save"
+	doRestore   = "restore"
 )
 
-// Far is a host as a porter uses it in a job: ask has the service do each thing. What machines need that go to another host while they run is not done this way.
+// Far is a host as a porter uses it in a job: ask has the service do each thing. What is served to a host whose machine is started first is not done this way.
 func Far(to bool, ask func(context.Context, Call) (Found, error)) step.Guests {
 	return far{ask: func(ctx context.Context, c Call) (Found, error) {
 		c.To = to
@@ -192,6 +195,16 @@ func (f far) Layers(ctx context.Context, m host.Machine, slot string) ([]string,
 	return found.Files, err
 }
 
+func (f far) Save(ctx context.Context, m host.Machine, file string) error {
+	_, err := f.ask(ctx, Call{Do: doSave, Machine: bare(m), Text: file})
+	return err
+}
+
+func (f far) Restore(ctx context.Context, m host.Machine, file string, is machine.Machine) error {
+	_, err := f.ask(ctx, Call{Do: doRestore, Machine: bare(m), Text: file, Is: is})
+	return err
+}
+
 // Listen asks for what was heard since the last time, until the service hears no more.
 func (f far) Listen(ctx context.Context, m host.Machine, w io.Writer) error {
 	for ctx.Err() == nil {
@@ -294,6 +307,10 @@ func (n *Near) Do(ctx context.Context, c Call) (f Found, err error) {
 		err = on.GiveUp(ctx, m, c.Name)
 	case doLayers:
 		f.Files, err = on.Layers(ctx, m, c.Name)
+	case doSave:
+		err = on.Save(ctx, m, c.Text)
+	case doRestore:
+		err = on.Restore(ctx, m, c.Text, c.Is)
 	default:
 		err = fmt.Errorf("%q is nothing that is done with a machine: the porter is of another version", c.Do)
 	}
@@ -324,7 +341,7 @@ func (n *Near) one(m host.Machine, err error) ([]host.Machine, error) {
 
 // names tells whether the plan names a file of a disk that moves while the machine runs.
 func (n *Near) names(file string) bool {
-	return file == "" || slices.ContainsFunc(n.of.Live, func(d plan.LiveDisk) bool {
+	return file == "" || n.of.Beside(plan.Place{Path: file}) || slices.ContainsFunc(n.of.Live, func(d plan.LiveDisk) bool {
 		return slices.Contains([]string{d.WasFile, d.NowFile, d.CoverAt, d.TopAt, d.ReturnAt}, file)
 	})
 }
@@ -353,6 +370,9 @@ func (n *Near) may(c Call) error {
 		for _, file := range append(slices.Collect(maps.Values(c.Layers)), c.Text, c.From, c.Disk.File) {
 			ok = ok && n.names(file)
 		}
+	}
+	if mem := n.of.Memory; c.Do == doSave || c.Do == doRestore {
+		ok = ok && mem != nil && slices.Contains([]string{mem.WasFile, mem.WasFile + plan.MemoryUsed, mem.NowFile + plan.MemoryUsed}, c.Text)
 	}
 	if !ok {
 		return fmt.Errorf("%w: the plan does not say that this is done with %s", host.ErrRefused, c.Machine.Name+c.Name)

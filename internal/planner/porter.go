@@ -32,7 +32,7 @@ type Doer struct {
 	Porter string                 // empty for the service
 	From   string                 // the porter that it reads from, empty where nothing is far away
 	Ends   map[string]errand.Ends // by subjects: folders on its computer
-	Pools  map[string]string      // likewise of disks that move while their machine runs, by their pools
+	Pools  map[string]errand.Lies // likewise of disks that move while their machine runs, by their pools
 	Via    string                 // a third porter that carries what it reads, empty for none
 	line   float64                // seconds that what is carried takes on the line, about
 	jobs   int                    // that it does now
@@ -157,6 +157,11 @@ func (s *Planner) weigh(ctx context.Context, p plan.Plan, d *Doer) (err error) {
 		return err
 	}
 	d.Via = peer.Via
+	for pool, l := range d.Pools {
+		if l.From != nil {
+			d.Pools[pool] = errand.Lies{Folder: l.Folder, From: &peer}
+		}
+	}
 	for id, e := range d.Ends {
 		if e.From != nil {
 			e.From = &peer
@@ -175,15 +180,18 @@ func (s *Planner) weigh(ctx context.Context, p plan.Plan, d *Doer) (err error) {
 
 // endsAt are the folders of a plan at a porter that reads sources from another one, or from itself where that is empty; not ok where they do not all lie there.
 func endsAt(p plan.Plan, there map[string]map[string]string, name, from string) (Doer, bool) {
-	d := Doer{Porter: name, From: from, Ends: map[string]errand.Ends{}, Pools: map[string]string{}}
+	d := Doer{Porter: name, From: from, Ends: map[string]errand.Ends{}, Pools: map[string]errand.Lies{}}
 	far := false
 	if p.Machine != nil {
 		for _, l := range p.Machine.Live {
-			for _, pool := range []string{l.Was.Pool, l.Now.Pool} {
-				if d.Pools[pool] = there[name][pool]; d.Pools[pool] == "" {
-					return d, false
-				}
+			old, now := errand.Lies{Folder: there[name][l.Was.Pool]}, errand.Lies{Folder: there[name][l.Now.Pool]}
+			if old.Folder == "" && p.Machine.Away() {
+				old, far = errand.Lies{Folder: there[from][l.Was.Pool], From: &errand.Peer{Porter: from}}, true
 			}
+			if old.Folder == "" || now.Folder == "" {
+				return d, false
+			}
+			d.Pools[l.Was.Pool], d.Pools[l.Now.Pool] = old, now
 		}
 	}
 	for _, b := range p.Bodies {
@@ -235,8 +243,8 @@ func remains(p plan.Plan, pools []store.Pool) string {
 		return "that is not given away"
 	}
 	if m := p.Machine; m != nil && (p.Request.Kind != plan.MoveMachine && p.Request.Kind != plan.CopyMachine || m.Undoes != nil ||
-		len(m.Live) > 0 && !m.Stays() || m.First || m.Tell != "" || m.Memory != nil || m.KeepEvery > 0 || m.Rests != "") {
-		return "of machines, those are given away that stay on their host or are shut down while they are carried"
+		m.First || m.Tell != "" || m.Rests != "") {
+		return "of machines, those are given away whose disks are carried before they are started in their new place, and are not shared"
 	}
 	if p.Request.Kind == plan.Undo || p.Fit != nil || p.Request.AgainstDisk != nil {
 		return "that is not given away"
@@ -285,8 +293,10 @@ func (s *Planner) Now(ctx context.Context, p plan.Plan) (Doer, error) {
 	if i := slices.IndexFunc(all, func(d Doer) bool { return d.Porter == p.Porter }); i >= 0 {
 		return all[i], nil
 	}
-	pinned := p.Request.By != "" || p.Request.Release
+	pinned := p.Request.By != "" || p.Request.Release || p.Machine != nil && len(p.Machine.Live) > 0
 	switch {
+	case len(all) == 0 && p.Machine != nil && p.Machine.KeepEvery > 0: // its old host may be gone, which the service asks about
+		return Doer{}, nil
 	case len(all) > 0 && !pinned:
 		return all[0], nil
 	case !pinned && !errors.Is(why, storage.ErrLost): // it is reached, and works no more

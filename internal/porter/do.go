@@ -99,6 +99,7 @@ type work struct {
 	porter *Porter
 	order  errand.Order
 	ctx    context.Context
+	turn   int64        // which time it is that the order is begun
 	kept   atomic.Int64 // number of what was kept last
 	// larders are what lies where disks of other porters go to.
 	larders []*larder
@@ -117,7 +118,7 @@ func (p *Porter) do(ctx context.Context, o errand.Order, m jetstream.Msg) {
 	}
 	defer p.jobs.end(o.Job, d)
 	w := &work{porter: p, order: o, ctx: runCtx}
-	if err := ask(w.ctx, w, errand.Renew, struct{}{}, new(struct{})); err != nil {
+	if err := ask(w.ctx, w, errand.Begin, struct{}{}, &w.turn); err != nil {
 		p.log.Warn("a job that is not this porter's any more", "job", o.Job, "reason", err)
 		_ = m.Ack() // whoever has it goes on
 		return
@@ -258,7 +259,7 @@ func (r *remoteRecords) still(err error) error {
 func (r *remoteRecords) keep(what string, k errand.Kept) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(r.ctx), errand.LeaseFor)
 	defer cancel()
-	k.Number = r.kept.Add(1)
+	k.Number = errand.Number{Turn: r.turn, N: r.kept.Add(1)}
 	return r.still(ask(ctx, (*work)(r), what, k, new(struct{})))
 }
 

@@ -90,12 +90,12 @@ func (o *opening) source(subject string, body plan.Disk, e errand.Ends, to stora
 		}
 		return archive.In(f, body.Request.Source.Path)
 	}
-	reads, err := o.porter.from(*e.From, e.Source)
+	reads, err := o.porter.from(*e.From, e.Source, false)
 	if err != nil {
 		return nil, err
 	}
 	o.all = append(o.all, reads)
-	far := &source{Folder: reads, work: o.work, subject: subject, body: body}
+	far := &source{Folder: reads, at: e.Source, work: o.work, of: errand.Deed{Subject: subject}, body: body}
 	if to != nil {
 		far.larder = &larder{folder: to}
 		o.larders = append(o.larders, far.larder)
@@ -117,11 +117,24 @@ func (o *opening) disks() (storage.Folder, error) {
 func (o *opening) machine() (its step.Ends, err error) {
 	its = step.Ends{From: machines.Far(false, o.guests), To: machines.Far(true, o.guests), Pools: map[string]storage.Folder{}}
 	for pool, at := range o.order.Pools {
-		if its.Pools[pool], err = o.folder(at); err != nil {
+		if its.Pools[pool], err = o.pool(pool, at); err != nil {
 			return its, err
 		}
 	}
 	return its, nil
+}
+
+// pool opens one of disks that move while their machine runs.
+func (o *opening) pool(name string, at errand.Lies) (storage.Folder, error) {
+	if at.From == nil {
+		return o.folder(at.Folder)
+	}
+	reads, err := o.porter.from(*at.From, at.Folder, true)
+	if err != nil {
+		return nil, err
+	}
+	o.all = append(o.all, reads)
+	return left{&source{Folder: reads, at: at.Folder, work: o.work, of: errand.Deed{Pool: name}}}, nil
 }
 
 // guests has the service do something with the machine of the job.

@@ -57,8 +57,20 @@ func (p *Porter) may(what errand.Granted) bool {
 	return time.Now().Before(p.grants.until[what])
 }
 
-// below is where a folder is served to other porters.
-func below(folder string) string { return "/" + base64.RawURLEncoding.EncodeToString([]byte(folder)) }
+// below is where a folder is served to other porters; used is whether files of it are that are written to.
+func below(folder string, used bool) string {
+	at := base64.RawURLEncoding.EncodeToString([]byte(folder))
+	if used {
+		at = usedPrefix + at
+	}
+	return "/" + at
+}
+
+// usedPrefix is none that the text of a folder begins with.
+const usedPrefix = "~"
+
+// unwatched is a folder of which files are given out that other programs write to.
+type unwatched struct{ storage.Folder }
 
 // serve lets other porters read, each what it may.
 func (p *Porter) serve(ctx context.Context, address string) error {
@@ -111,8 +123,9 @@ func (p *Porter) read(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	first, _, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
-	folder, err := base64.RawURLEncoding.DecodeString(first)
-	if err != nil || !p.may(errand.Granted{Peer: peer, Folder: string(folder)}) {
+	text, used := strings.CutPrefix(first, usedPrefix)
+	folder, err := base64.RawURLEncoding.DecodeString(text)
+	if err != nil || !p.may(errand.Granted{Peer: peer, Folder: string(folder), Used: used}) {
 		http.Error(w, "that may not be read by "+storage.Printable(peer), http.StatusForbidden)
 		return
 	}
@@ -122,7 +135,11 @@ func (p *Porter) read(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer at.Close()
-	storagehttp.Handler(below(string(folder)), at).ServeHTTP(w, r)
+	var given storage.Folder = at
+	if used {
+		given = unwatched{at}
+	}
+	storagehttp.Handler(below(string(folder), used), given).ServeHTTP(w, r)
 }
 
 // nameOf is who has shown a certificate.
@@ -149,15 +166,15 @@ func (p *Porter) toPeer(peer string) (*tls.Config, error) {
 	return config, nil
 }
 
-// from opens a folder of another porter.
-func (p *Porter) from(peer errand.Peer, folder string) (storage.Folder, error) {
+// from opens a folder of another porter; used is whether with files that are written to.
+func (p *Porter) from(peer errand.Peer, folder string, used bool) (storage.Folder, error) {
 	config, err := p.toPeer(peer.Porter)
 	if err != nil {
 		return nil, err
 	}
 	packs := peer.Speed > 0 && peer.Speed < packBelow
 	return storagehttp.Open(storagehttp.Login{
-		URL: "https://" + peer.Address + below(folder), TLS: config, Pack: packs,
+		URL: "https://" + peer.Address + below(folder, used), TLS: config, Pack: packs, Used: used,
 		Dial: func(ctx context.Context) (net.Conn, error) { return p.dialPeer(ctx, peer) },
 	})
 }

@@ -14,10 +14,11 @@ import (
 
 // source is a folder on the computer of another porter. Its files are read straight from there; everything else the service does there, which knows whether the job is this porter's still.
 type source struct {
-	storage.Folder // that reads
+	storage.Folder        // that reads
+	at             string // where it lies there
 	work           *work
-	subject        string
-	larder         *larder // nil where nothing lies here
+	of             errand.Deed // which folder it is
+	larder         *larder     // nil where nothing lies here
 	body           plan.Disk
 }
 
@@ -39,9 +40,12 @@ func (s *source) Open(name string) (storage.File, error) {
 	return s.larder.leanFile(s.work.ctx, f, old, dir), nil
 }
 
-// Do asks the service to do something there.
+// NameOf is of a path on that computer.
+func (s *source) NameOf(at string) (string, bool) { return storage.Under(s.at, at) }
+
+// do asks the service to do something there.
 func (s *source) do(d errand.Deed) (f errand.Found, err error) {
-	d.Subject, d.Number = s.subject, s.work.deeds.Add(1)
+	d.Subject, d.Pool, d.Number = s.of.Subject, s.of.Pool, errand.Number{Turn: s.work.turn, N: s.work.deeds.Add(1)}
 	err = ask(s.work.ctx, s.work, errand.Files, d, &f)
 	return f, err
 }
@@ -96,6 +100,17 @@ func (s *source) Create(name string) (storage.File, error) {
 	return &note{folder: s, name: name}, nil
 }
 
+// left is the folder that the disks of a machine lie in from which it goes away while it runs. What is made beside them is the host's.
+type left struct{ *source }
+
+func (l left) Own(name, owner, mode string) error {
+	_, err := l.do(errand.Deed{Do: errand.DoOwn, Name: name, Owner: owner, Mode: mode})
+	return err
+}
+
+// Gives says what is so as far as is known here.
+func (l left) Gives(string) bool { return true }
+
 // note is a small file as it is made.
 type note struct {
 	folder *source
@@ -103,16 +118,18 @@ type note struct {
 
 	mu      sync.Mutex
 	content []byte
-	made    bool
+	made    bool // it is there
+	changed bool // since then
 }
 
 func (n *note) WriteAt(p []byte, off int64) (int, error) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	end := off + int64(len(p))
-	if n.made || off < 0 || end > errand.MaxContent {
-		return 0, fmt.Errorf("%s on the other porter's computer is not made at once, or too large: %w", n.name, errors.ErrUnsupported)
+	if off < 0 || end > errand.MaxContent {
+		return 0, n.tooLarge()
 	}
+	n.changed = true
 	if grow := end - int64(len(n.content)); grow > 0 {
 		n.content = append(n.content, make([]byte, grow)...)
 	}
@@ -141,21 +158,31 @@ func (n *note) Size() (int64, error) {
 func (n *note) Truncate(size int64) error {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	if n.made || size < 0 || size > int64(len(n.content)) {
-		return fmt.Errorf("%s on the other porter's computer is not cut: %w", n.name, errors.ErrUnsupported)
+	if size < 0 || size > errand.MaxContent {
+		return n.tooLarge()
 	}
-	n.content = n.content[:size]
+	n.changed = true
+	n.content = append(n.content[:min(size, int64(len(n.content)))], make([]byte, max(0, size-int64(len(n.content))))...)
 	return nil
+}
+
+func (n *note) tooLarge() error {
+	return fmt.Errorf("%s on the other porter's computer is too large to be made from here: %w", n.name, errors.ErrUnsupported)
 }
 
 func (n *note) Sync() error {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	if n.made {
+	if n.made && !n.changed {
 		return nil
 	}
+	if n.made { // it is made anew
+		if err := n.folder.Remove(n.name); err != nil {
+			return err
+		}
+	}
 	_, err := n.folder.do(errand.Deed{Do: errand.DoCreate, Name: n.name, Content: n.content})
-	n.made = err == nil
+	n.made, n.changed = err == nil, false
 	return err
 }
 

@@ -250,20 +250,18 @@ type reached struct {
 const grantFor = 2 * errand.LeaseFor
 
 // grant lets a porter read what a job of it reads.
-func (s *Porters) grant(ctx context.Context, reader string, ends map[string]errand.Ends) error {
-	for _, e := range ends {
-		if e.From == nil {
-			continue
-		}
+func (s *Porters) grant(ctx context.Context, reader string, o errand.Order) error {
+	for l, used := range o.Read() {
 		var done struct{}
-		if err := s.request(ctx, errand.Grant(e.From.Porter), errand.Granted{Peer: reader, Folder: e.Source, For: grantFor}, &done); err != nil {
-			return fmt.Errorf("letting %s read from %s: %w", reader, e.From.Porter, err)
+		granted := errand.Granted{Peer: reader, Folder: l.Folder, Used: used, For: grantFor}
+		if err := s.request(ctx, errand.Grant(l.From.Porter), granted, &done); err != nil {
+			return fmt.Errorf("letting %s read from %s: %w", reader, l.From.Porter, err)
 		}
-		if e.From.Via == "" {
+		if l.From.Via == "" {
 			continue
 		}
-		if err := s.carries(ctx, reader, *e.From); err != nil {
-			return fmt.Errorf("having %s carry from %s to %s: %w", e.From.Via, e.From.Porter, reader, err)
+		if err := s.carries(ctx, reader, *l.From); err != nil {
+			return fmt.Errorf("having %s carry from %s to %s: %w", l.From.Via, l.From.Porter, reader, err)
 		}
 	}
 	return nil

@@ -21,6 +21,7 @@ import (
 	"bagaglio/core/storage"
 	"bagaglio/internal/errand"
 	"bagaglio/internal/machines"
+	"bagaglio/internal/store"
 
 	"github.com/nats-io/nats.go/jetstream"
 )
@@ -44,7 +45,8 @@ type running struct {
 	guests *machines.Near // nil where no machine is part of it
 
 	mu   sync.Mutex
-	last int64 // number of what was kept last
+	turn int64 // which time it is that the porter has begun with the order
+	last int64 // number of what was kept last in it
 
 	doing sync.Mutex
 	deeds map[int64]deed // answers to what was done on the computers that are read from, by numbers
@@ -59,10 +61,8 @@ func (s *Porters) Do(ctx context.Context, porter string, o errand.Order, t job.T
 	o.ID, o.Plan, o.Every, o.Hold, o.By, o.Asks, o.Answer, o.Kept, o.Paced = t.ID, t.Plan, t.Every, t.Hold, t.By, t.Asks, t.Answer, t.Records != nil, t.Wait != nil
 	r := &running{task: t, ctx: ctx, ended: make(chan errand.Ended, 1), tells: make(chan step.Progress, mostTold), deeds: map[int64]deed{}}
 	r.heard.Store(time.Now().UnixNano())
-	for _, e := range o.Ends {
-		if e.From != nil {
-			r.from = e.From.Porter
-		}
+	for l := range o.Read() {
+		r.from = l.From.Porter
 	}
 	if m := t.Plan.Machine; m != nil {
 		ends := t.Ends[plan.MachineSubject]
@@ -87,7 +87,7 @@ func (s *Porters) Do(ctx context.Context, porter string, o errand.Order, t job.T
 		s.mu.Unlock()
 		<-watching
 	}()
-	if err := s.grant(ctx, porter, o.Ends); err != nil {
+	if err := s.grant(ctx, porter, o); err != nil {
 		return receipt.Receipt{}, err
 	}
 	if err := s.send(ctx, porter, o); err != nil {
@@ -106,7 +106,7 @@ func (s *Porters) Do(ctx context.Context, porter string, o errand.Order, t job.T
 			s.stop(porter, errand.Stopped{Job: o.Job, Epoch: o.Epoch, SetAside: errors.Is(context.Cause(ctx), step.ErrSetAside)})
 		case <-grants.C:
 			go func() {
-				if err := s.grant(ctx, porter, o.Ends); err != nil && ctx.Err() == nil {
+				if err := s.grant(ctx, porter, o); err != nil && ctx.Err() == nil {
 					s.log.Warn("prolonging a grant", "job", o.Job, "error", err) // it is tried again
 				}
 			}()
@@ -182,6 +182,8 @@ func (r *running) answer(what string, data []byte) any {
 	switch what {
 	case errand.Renew:
 		return say(struct{}{}, nil)
+	case errand.Begin:
+		return say(r.begins(), nil)
 	case errand.Load:
 		j, err := r.task.Records.Load(ctx)
 		return say(j, err)
@@ -217,16 +219,29 @@ func (r *running) answer(what string, data []byte) any {
 	return say(struct{}{}, fmt.Errorf("%q is nothing that can be asked: the porter is of another version", what))
 }
 
-// once does what was not done yet under a number.
-func (r *running) once(number int64, do func() error) error {
+// begins begins a turn: numbers of the one before count for nothing. Nothing of that is under way then.
+func (r *running) begins() int64 {
+	r.doing.Lock()
+	defer r.doing.Unlock()
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if number <= r.last {
+	r.turn, r.last, r.deeds = r.turn+1, 0, map[int64]deed{}
+	return r.turn
+}
+
+// once does what was not done yet under a number.
+func (r *running) once(number errand.Number, do func() error) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if number.Turn != r.turn {
+		return fmt.Errorf("the porter was started again since: %w", store.ErrOutdated)
+	}
+	if number.N <= r.last {
 		return nil
 	}
 	err := do()
 	if err == nil {
-		r.last = number
+		r.last = number.N
 	}
 	return err
 }
@@ -235,27 +250,46 @@ func (r *running) once(number int64, do func() error) error {
 func (r *running) files(d errand.Deed) (f errand.Found, err error) {
 	r.doing.Lock()
 	defer r.doing.Unlock()
-	if old, done := r.deeds[d.Number]; done {
+	r.mu.Lock()
+	turn := r.turn
+	r.mu.Unlock()
+	if d.Number.Turn != turn {
+		return f, fmt.Errorf("the porter was started again since: %w", store.ErrOutdated)
+	}
+	if old, done := r.deeds[d.Number.N]; done {
 		return old.found, old.err
+	}
+	folder, err := r.folder(d)
+	if err != nil {
+		return f, err
+	}
+	if f, err = d.In(folder); storage.Lost(err) {
+		return f, err
+	}
+	if d.Changes() {
+		r.deeds[d.Number.N] = deed{f, err}
+	}
+	return f, err
+}
+
+// folder is where something may be done as the plan says.
+func (r *running) folder(d errand.Deed) (storage.Folder, error) {
+	if d.Pool != "" {
+		folder, m := r.task.Ends[plan.MachineSubject].Pools[d.Pool], r.task.Plan.Machine
+		if folder == nil || m == nil {
+			return nil, fmt.Errorf("there is no pool %q of disks that move while their machine runs", d.Pool)
+		}
+		return folder, mayBeside(*m, d)
 	}
 	ends, ok := r.task.Ends[d.Subject]
 	if !ok || ends.Source == nil {
-		return f, fmt.Errorf("there is no %q that is read from another porter", d.Subject)
+		return nil, fmt.Errorf("there is no %q that is read from another porter", d.Subject)
 	}
 	body, err := r.task.Plan.Body(d.Subject)
 	if err == nil {
 		err = may(body, d)
 	}
-	if err != nil {
-		return f, err
-	}
-	if f, err = d.In(ends.Source); storage.Lost(err) {
-		return f, err
-	}
-	if d.Changes() {
-		r.deeds[d.Number] = deed{f, err}
-	}
-	return f, err
+	return ends.Source, err
 }
 
 // inUse says what uses a file, as far as the service knows.
@@ -281,6 +315,15 @@ func (r *running) machine(c machines.Call) (machines.Found, error) {
 		return machines.Found{}, errors.New("no machine is part of the job")
 	}
 	return r.guests.Do(context.WithoutCancel(r.ctx), c) // also what is taken back
+}
+
+// mayBeside fails for what is changed beside the old disks of a machine that goes away while it runs, other than what lies there for the work alone.
+func mayBeside(m plan.Machine, d errand.Deed) error {
+	its := func(name string) bool { return m.Beside(plan.Place{Pool: d.Pool, Path: path.Clean(name)}) }
+	if d.Changes() && !its(d.Name) || d.Do == errand.DoRename && !its(d.To) {
+		return fmt.Errorf("the plan does not say that %s is changed: %w", d.Name, fs.ErrPermission)
+	}
+	return nil
 }
 
 // may fails for what has nothing to do with a disk: of the source, a move holds what the plan says, and nothing else is changed.

@@ -23,9 +23,6 @@ import (
 // What a machine has in memory goes along in a file, which its old host writes and its new one reads. A guest goes on from such a file once: what it has written since
 // would not fit. So a file gets another name before it is used, by which nobody uses it again.
 
-// used is how the name of a file with memory ends from which a guest was to go on.
-const used = "-used"
-
 // save has the old host write what the machine has in memory to a file, and switch it off. One that is off already has nothing in memory.
 func (w *work) save(ctx context.Context, m host.Machine) error {
 	if m.State == host.Off && !w.state.Saving {
@@ -174,9 +171,9 @@ func (w *work) goOnFrom(
 	switch {
 	case err == nil:
 		w.state.Untouched = now
-		err = errors.Join(w.Keep(ctx), folder.Rename(at.Path, at.Path+used), folder.Sync(path.Dir(at.Path)))
+		err = errors.Join(w.Keep(ctx), folder.Rename(at.Path, at.Path+plan.MemoryUsed), folder.Sync(path.Dir(at.Path)))
 	case errors.Is(err, fs.ErrNotExist) && sure && maps.Equal(now, w.state.Untouched): // an earlier time came so far, and no guest has written since
-		_, err = folder.Stat(at.Path + used)
+		_, err = folder.Stat(at.Path + plan.MemoryUsed)
 	case errors.Is(err, fs.ErrNotExist):
 		return false, nil
 	}
@@ -187,7 +184,7 @@ func (w *work) goOnFrom(
 	if err != nil {
 		return true, err
 	}
-	if err := on.Restore(ctx, m, file+used, is); err != nil {
+	if err := on.Restore(ctx, m, file+plan.MemoryUsed, is); err != nil {
 		return true, fmt.Errorf("having %s go on from what it had in memory: %w", m.Name, err)
 	}
 	return true, nil
@@ -226,7 +223,7 @@ func (w *work) dropMemory(at func(plan.MemoryFile) plan.Place) error {
 	}
 	place := at(*w.m.Memory)
 	again := place
-	again.Path += used
+	again.Path += plan.MemoryUsed
 	return errors.Join(w.unmake(place), w.unmake(again))
 }
 

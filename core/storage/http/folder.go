@@ -31,6 +31,8 @@ type Login struct {
 	TLS *tls.Config
 	// Pack asks for ranges that are packed on their way, where the server does that.
 	Pack bool
+	// Used tells that files may be written to while they are read: whoever reads them knows what of them stands still.
+	Used bool
 	// Dial connects to the server, nil as the system does.
 	Dial func(ctx context.Context) (net.Conn, error)
 }
@@ -146,6 +148,9 @@ func (f *Folder) Open(name string) (storage.File, error) {
 		)
 	}
 	file := &file{folder: f, name: name, size: a.length, same: map[string]string{}}
+	if f.login.Used {
+		return file, nil
+	}
 	if tag := a.header.Get("ETag"); tag != "" && !strings.HasPrefix(tag, "W/") {
 		file.same["If-Match"] = tag
 	} else if at := a.header.Get("Last-Modified"); at != "" {
