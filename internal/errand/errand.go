@@ -179,6 +179,9 @@ type Number struct {
 	N    int64 // from 1 on
 }
 
+// Begun is what the service answers to a porter that begins with an order.
+type Begun struct{ Turn int64 }
+
 // Kept is what a porter has kept.
 type Kept struct {
 	Number  Number

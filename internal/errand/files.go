@@ -26,7 +26,7 @@ const (
 	DoOwn    = "own" // give it to an owner, with a mode
 )
 
-// MaxContent bounds a file that is made there, in bytes: a note beside what is held, or a tag.
+// MaxContent bounds a file that is made there, in bytes: a note beside what is held, a tag, or an image that covers a disk.
 const MaxContent = 4 << 20
 
 // Deed is what is to be done.
@@ -37,7 +37,7 @@ type Deed struct {
 	Do      string
 	Name    string
 	To      string `json:",omitempty"` // the new name
-	Content []byte `json:",omitempty"`
+	Content Content
 	Owner   string `json:",omitempty"`
 	Mode    string `json:",omitempty"`
 }
@@ -82,12 +82,45 @@ func (d Deed) In(folder storage.Folder) (f Found, err error) {
 	return f, err
 }
 
-func create(folder storage.Folder, name string, content []byte) error {
+// Content is that of a file, of which zeros are not sent: the blocks that have others, by their numbers.
+type Content struct {
+	Size   int64            `json:",omitempty"` // in bytes
+	Blocks map[int64][]byte `json:",omitempty"`
+}
+
+// block is the size of one, in bytes; the last one is shorter.
+const block = 4096
+
+// ContentOf is a content as it is sent.
+func ContentOf(b []byte) Content {
+	c := Content{Size: int64(len(b)), Blocks: map[int64][]byte{}}
+	for off := 0; off < len(b); off += block {
+		if part := b[off:min(off+block, len(b))]; !zero(part) {
+			c.Blocks[int64(off/block)] = part
+		}
+	}
+	return c
+}
+
+func zero(b []byte) bool { return !slices.ContainsFunc(b, func(x byte) bool { return x != 0 }) }
+
+func create(folder storage.Folder, name string, c Content) error {
+	if c.Size < 0 || c.Size > MaxContent {
+		return fmt.Errorf("%s is too large to be made so: %d bytes", name, c.Size)
+	}
 	f, err := folder.Create(name)
 	if err != nil {
 		return err
 	}
-	_, err = f.WriteAt(content, 0)
+	err = f.Truncate(c.Size)
+	for n, part := range c.Blocks {
+		if err == nil && (n < 0 || n*block+int64(len(part)) > c.Size) {
+			err = fmt.Errorf("%s is not as long as what is in it", name)
+		}
+		if err == nil {
+			_, err = f.WriteAt(part, n*block)
+		}
+	}
 	return errors.Join(err, f.Sync(), f.Close())
 }
 

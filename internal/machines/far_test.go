@@ -58,6 +58,7 @@ func TestAPorterDoesWhatThePlanSays(t *testing.T) {
 		Definition: "new",
 		Stored:     "old",
 		Before:     machine.Machine{UUID: "u1"},
+		Memory:     &plan.MemoryFile{WasFile: "/srv/ticketing.memory", NowFile: "/store/tickets.memory"},
 		After:      machine.Machine{Name: "tickets", UUID: "u1"},
 	})
 	defer near.Close()
@@ -103,9 +104,13 @@ func TestAPorterDoesWhatThePlanSays(t *testing.T) {
 		"one that may run on":        here.CutOff(ctx, was),
 		"a state that it never had":  there.Adopt(ctx, its, host.Snapshot{Name: "spring"}),
 		"a state that was not told":  there.Disown(ctx, its, "spring"),
+		"memory, to another file":    here.Save(ctx, was, "/etc/passwd"),
+		"memory, from another file":  there.Restore(ctx, its, "/store/crew-roster.memory", machine.Machine{}),
 	} {
 		assert.ErrorIs(t, err, host.ErrRefused, what)
 	}
+	require.ErrorIs(t, here.Save(ctx, was, "/srv/ticketing.memory"), errors.ErrUnsupported, "it gets through, and its host cannot")
+	require.ErrorIs(t, there.Restore(ctx, its, "/store/tickets.memory"+plan.MemoryUsed, machine.Machine{}), errors.ErrUnsupported)
 	_, err = there.Define(ctx, []byte("something else"))
 	require.ErrorIs(t, err, host.ErrRefused)
 	_, err = there.Machine(ctx, "crew-roster")

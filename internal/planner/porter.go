@@ -30,11 +30,10 @@ func (s *Planner) UsePorters(p Porters) { s.porters = p }
 // Doer is who can do the work of a plan.
 type Doer struct {
 	Porter string                 // empty for the service
-	From   string                 // the porter that it reads from, empty where nothing is far away
+	From   []errand.Peer          // the porters that it reads from, none where nothing is far away
 	Ends   map[string]errand.Ends // by subjects: folders on its computer
 	Pools  map[string]errand.Lies // likewise of disks that move while their machine runs, by their pools
-	Via    string                 // a third porter that carries what it reads, empty for none
-	line   float64                // seconds that what is carried takes on the line, about
+	line   float64                // seconds that what is carried takes on the lines, about
 	jobs   int                    // that it does now
 }
 
@@ -84,14 +83,19 @@ func (s *Planner) assign(ctx context.Context, p *plan.Plan) error {
 func reasonFor(doers []Doer, by string) string {
 	var text strings.Builder
 	first := doers[0]
-	if first.From == "" {
+	if len(first.From) == 0 {
 		text.WriteString(": all of it lies on its computer, and nothing that is copied goes over the line.")
-	} else {
+	}
+	for i, peer := range first.From {
 		how := "goes straight between them, over that line once"
-		if first.Via != "" {
-			how = fmt.Sprintf("goes through the porter %s, since they do not reach each other, encrypted between them", first.Via)
+		if peer.Via != "" {
+			how = fmt.Sprintf("goes through the porter %s, since they do not reach each other, encrypted between them", peer.Via)
 		}
-		fmt.Fprintf(&text, ", and reads from the porter %s: what is copied %s.", first.From, how)
+		begins := ", and"
+		if i > 0 {
+			begins = " It"
+		}
+		fmt.Fprintf(&text, "%s reads from the porter %s: what is copied %s.", begins, peer.Porter, how)
 	}
 	switch {
 	case by != "":
@@ -125,92 +129,103 @@ func (s *Planner) doers(ctx context.Context, p plan.Plan) (near string, all []Do
 		return near, nil, errors.New(text), nil
 	}
 	for _, name := range names {
-		for _, from := range append([]string{""}, names...) {
-			d, fits := endsAt(p, there, name, from)
-			if !fits || from == name {
-				continue
+		d := doing{planner: s, there: there, Doer: Doer{Porter: name, Ends: map[string]errand.Ends{}, Pools: map[string]errand.Lies{}}}
+		if err := d.fit(ctx, p); err != nil {
+			if why == nil || errors.Is(why, errApart) {
+				why = err
 			}
-			if err := s.weigh(ctx, p, &d); err != nil {
-				why = cmp.Or(why, err)
-				continue
-			}
-			all = append(all, d)
-			if from == "" {
-				break // nothing is nearer
-			}
+			continue
 		}
-	}
-	if len(all) == 0 && why == nil {
-		why = errors.New("not all of its places lie on one computer with a porter, or on two of which one is only read from")
+		all = append(all, d.Doer)
 	}
 	slices.SortFunc(all, better)
 	return near, all, why, nil
 }
 
-// weigh finds out whether somebody can do it, and what it costs.
-func (s *Planner) weigh(ctx context.Context, p plan.Plan, d *Doer) (err error) {
-	if d.jobs, err = s.porters.CanWork(ctx, d.Porter); err != nil || d.From == "" {
-		return err
-	}
-	peer, err := s.porters.FromPeer(ctx, d.Porter, d.From)
-	if err != nil {
-		return err
-	}
-	d.Via = peer.Via
-	for pool, l := range d.Pools {
-		if l.From != nil {
-			d.Pools[pool] = errand.Lies{Folder: l.Folder, From: &peer}
-		}
-	}
-	for id, e := range d.Ends {
-		if e.From != nil {
-			e.From = &peer
-			d.Ends[id] = e
-		}
-	}
-	var bytes int64
-	for _, b := range p.Bodies {
-		if b.Before != nil {
-			bytes += b.Before.AllocatedSize
-		}
-	}
-	d.line = float64(bytes+1) / cmp.Or(peer.Speed, guessed)
-	return nil
+// errApart is why no porter can do it where none has all that is written.
+var errApart = errors.New("no computer with a porter has all the places that are written to")
+
+// doing is somebody who may be able to do the work of a plan.
+type doing struct {
+	Doer
+	planner *Planner
+	there   map[string]map[string]string // folders, by porters and then by pools
 }
 
-// endsAt are the folders of a plan at a porter that reads sources from another one, or from itself where that is empty; not ok where they do not all lie there.
-func endsAt(p plan.Plan, there map[string]map[string]string, name, from string) (Doer, bool) {
-	d := Doer{Porter: name, From: from, Ends: map[string]errand.Ends{}, Pools: map[string]errand.Lies{}}
-	far := false
+// fit finds where all lies for it, and fails where that cannot be.
+func (d *doing) fit(ctx context.Context, p plan.Plan) (err error) {
+	reads := p.Machine != nil || p.Request.Kind == plan.Convert || p.Request.Kind == plan.Copy
 	if p.Machine != nil {
 		for _, l := range p.Machine.Live {
-			old, now := errand.Lies{Folder: there[name][l.Was.Pool]}, errand.Lies{Folder: there[name][l.Now.Pool]}
-			if old.Folder == "" && p.Machine.Away() {
-				old, far = errand.Lies{Folder: there[from][l.Was.Pool], From: &errand.Peer{Porter: from}}, true
+			if err := d.pool(ctx, l.Now.Pool, 0, false); err != nil {
+				return err
 			}
-			if old.Folder == "" || now.Folder == "" {
-				return d, false
+			if err := d.pool(ctx, l.Was.Pool, 0, p.Machine.Away()); err != nil {
+				return err
 			}
-			d.Pools[l.Was.Pool], d.Pools[l.Now.Pool] = old, now
 		}
 	}
 	for _, b := range p.Bodies {
 		var e errand.Ends
-		source, to := b.Request.Source.Pool, b.Request.Destination
-		if e.Source = there[name][source]; e.Source == "" {
-			if e.Source = there[from][source]; e.Source == "" || b.Request.Source.IsDevice() { // the disks of a computer are read there
-				return d, false
-			}
-			e.From, far = &errand.Peer{Porter: from}, true
+		var size int64
+		if b.Before != nil {
+			size = b.Before.AllocatedSize
 		}
-		if to != nil {
-			if e.Destination = there[name][to.Pool]; e.Destination == "" {
-				return d, false
+		if to := b.Request.Destination; to != nil {
+			at, err := d.at(ctx, to.Pool, 0, false)
+			if err != nil {
+				return err
 			}
+			e.Destination = at.Folder
 		}
+		source := b.Request.Source
+		at, err := d.at(ctx, source.Pool, size, reads && !source.IsDevice()) // the disks of a computer are read there
+		if err != nil {
+			return err
+		}
+		e.Source, e.From = at.Folder, at.From
 		d.Ends[b.ID] = e
 	}
-	return d, far == (from != "") && (!far || p.Machine != nil || p.Request.Kind == plan.Convert || p.Request.Kind == plan.Copy)
+	d.jobs, err = d.planner.porters.CanWork(ctx, d.Porter)
+	return err
+}
+
+// pool finds where a pool of disks lies that move while their machine runs.
+func (d *doing) pool(ctx context.Context, name string, size int64, reads bool) (err error) {
+	d.Pools[name], err = d.at(ctx, name, size, reads)
+	return err
+}
+
+// at is where a pool lies for it: on its computer, or where it only reads so many bytes there, at the porter that it reads from the fastest.
+func (d *doing) at(ctx context.Context, pool string, size int64, reads bool) (l errand.Lies, err error) {
+	if l.Folder = d.there[d.Porter][pool]; l.Folder != "" || !reads {
+		if l.Folder == "" {
+			err = errApart
+		}
+		return l, err
+	}
+	for _, name := range slices.Sorted(maps.Keys(d.there)) {
+		folder := d.there[name][pool]
+		if folder == "" {
+			continue
+		}
+		peer, peerErr := d.planner.porters.FromPeer(ctx, d.Porter, name)
+		if peerErr != nil {
+			err = cmp.Or(err, peerErr)
+			continue
+		}
+		if l.From == nil || peer.Speed > l.From.Speed {
+			l = errand.Lies{Folder: folder, From: &peer}
+		}
+	}
+	if l.From == nil {
+		return l, cmp.Or(err, errApart)
+	}
+	if !slices.ContainsFunc(d.From, func(p errand.Peer) bool { return p.Porter == l.From.Porter }) {
+		d.From = append(d.From, *l.From)
+	}
+	d.line += float64(size+1) / cmp.Or(l.From.Speed, guessed)
+	return l, nil
 }
 
 // folders are where pools lie on computers with porters: by porters, and then by pools.

@@ -118,7 +118,9 @@ func (p *Porter) do(ctx context.Context, o errand.Order, m jetstream.Msg) {
 	}
 	defer p.jobs.end(o.Job, d)
 	w := &work{porter: p, order: o, ctx: runCtx}
-	if err := ask(w.ctx, w, errand.Begin, struct{}{}, &w.turn); err != nil {
+	var begun errand.Begun
+	err := ask(w.ctx, w, errand.Begin, struct{}{}, &begun)
+	if w.turn = begun.Turn; err != nil {
 		p.log.Warn("a job that is not this porter's any more", "job", o.Job, "reason", err)
 		_ = m.Ack() // whoever has it goes on
 		return

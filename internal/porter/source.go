@@ -181,7 +181,7 @@ func (n *note) Sync() error {
 			return err
 		}
 	}
-	_, err := n.folder.do(errand.Deed{Do: errand.DoCreate, Name: n.name, Content: n.content})
+	_, err := n.folder.do(errand.Deed{Do: errand.DoCreate, Name: n.name, Content: errand.ContentOf(n.content)})
 	n.made, n.changed = err == nil, false
 	return err
 }

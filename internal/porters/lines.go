@@ -2,6 +2,7 @@ package porters
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"time"
 )
@@ -42,9 +43,14 @@ func (s *Porters) Lines() []Line {
 		}
 	}
 	for k, r := range s.errands {
-		if r.from != "" {
-			l := at(r.from, k.porter)
-			l.Jobs = append(l.Jobs, Flow{k.job, r.speed.Load()})
+		for from := range maps.Values(r.from) {
+			now := Flow{Job: k.job}
+			if f := r.flow.Load(); f != nil && f.from == from {
+				now.Speed = f.speed
+			}
+			if l := at(from, k.porter); !slices.ContainsFunc(l.Jobs, func(f Flow) bool { return f.Job == k.job }) {
+				l.Jobs = append(l.Jobs, now)
+			}
 		}
 	}
 	out := make([]Line, 0, len(all))

@@ -26,6 +26,12 @@ import (
 	"github.com/nats-io/nats.go/jetstream"
 )
 
+// flow is from whom a job reads now, empty where from nobody, and how fast, in bytes a second.
+type flow struct {
+	from  string
+	speed int64
+}
+
 // key is which job of a porter is meant, and which time of it.
 type key struct {
 	porter     string
@@ -39,8 +45,8 @@ type running struct {
 	ended chan errand.Ended
 	tells chan step.Progress // how far it is, in its order
 	heard atomic.Int64       // when something came last, Unix time in nanoseconds
-	from  string             // the porter that it reads from, empty for none
-	speed atomic.Int64       // bytes a second now
+	from  map[string]string  // the porters that it reads from, by subjects
+	flow  atomic.Pointer[flow]
 
 	guests *machines.Near // nil where no machine is part of it
 
@@ -59,10 +65,24 @@ func (s *Porters) Do(ctx context.Context, porter string, o errand.Order, t job.T
 		return receipt.Receipt{}, fmt.Errorf("%w: %w", storage.ErrLost, err)
 	}
 	o.ID, o.Plan, o.Every, o.Hold, o.By, o.Asks, o.Answer, o.Kept, o.Paced = t.ID, t.Plan, t.Every, t.Hold, t.By, t.Asks, t.Answer, t.Records != nil, t.Wait != nil
-	r := &running{task: t, ctx: ctx, ended: make(chan errand.Ended, 1), tells: make(chan step.Progress, mostTold), deeds: map[int64]deed{}}
+	r := &running{
+		task:  t,
+		ctx:   ctx,
+		ended: make(chan errand.Ended, 1),
+		tells: make(chan step.Progress, mostTold),
+		deeds: map[int64]deed{},
+		from:  map[string]string{},
+	}
 	r.heard.Store(time.Now().UnixNano())
-	for l := range o.Read() {
-		r.from = l.From.Porter
+	for subject, e := range o.Ends {
+		if e.From != nil {
+			r.from[subject] = e.From.Porter
+		}
+	}
+	for _, l := range o.Pools {
+		if l.From != nil {
+			r.from[plan.MachineSubject] = l.From.Porter
+		}
 	}
 	if m := t.Plan.Machine; m != nil {
 		ends := t.Ends[plan.MachineSubject]
@@ -144,7 +164,7 @@ func (s *Porters) told(k key, data []byte) {
 		return
 	}
 	r.heard.Store(time.Now().UnixNano())
-	r.speed.Store(int64(p.Speed))
+	r.flow.Store(&flow{from: r.from[step.Subject(p.Step)], speed: int64(p.Speed)})
 	select {
 	case r.tells <- p:
 	default:
@@ -220,13 +240,13 @@ func (r *running) answer(what string, data []byte) any {
 }
 
 // begins begins a turn: numbers of the one before count for nothing. Nothing of that is under way then.
-func (r *running) begins() int64 {
+func (r *running) begins() errand.Begun {
 	r.doing.Lock()
 	defer r.doing.Unlock()
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.turn, r.last, r.deeds = r.turn+1, 0, map[int64]deed{}
-	return r.turn
+	return errand.Begun{Turn: r.turn}
 }
 
 // once does what was not done yet under a number.

@@ -66,7 +66,14 @@ func TestAPorterThatWasStartedAgain(t *testing.T) {
 	}}
 	make1 := func(turn int64) error {
 		_, err := asks[errand.Found](t, r, errand.Files, errand.Deed{
-			Number: errand.Number{Turn: turn, N: 1}, Pool: "annex-machines", Do: errand.DoCreate, Name: "ticketing-1a-meanwhile.qcow2", Content: []byte("tide"),
+			Number: errand.Number{
+				Turn: turn,
+				N:    1,
+			},
+			Pool:    "annex-machines",
+			Do:      errand.DoCreate,
+			Name:    "ticketing-1a-meanwhile.qcow2",
+			Content: errand.ContentOf([]byte("tide")),
 		})
 		return err
 	}
@@ -75,8 +82,9 @@ func TestAPorterThatWasStartedAgain(t *testing.T) {
 		return err
 	}
 	for turn := int64(1); turn <= 2; turn++ {
-		now, err := asks[int64](t, r, errand.Begin, struct{}{})
+		begun, err := asks[errand.Begun](t, r, errand.Begin, struct{}{})
 		require.NoError(t, err)
+		now := begun.Turn
 		require.Equal(t, turn, now)
 		for range 2 { // nobody answered the first time
 			require.NoError(t, make1(now))
@@ -96,7 +104,8 @@ func TestAPorterThatWasStartedAgain(t *testing.T) {
 // TestBesideOldDisks a porter makes what covers them, and what the machine had in memory; nothing else is changed there.
 func TestBesideOldDisks(t *testing.T) {
 	m := plan.Machine{
-		Host: "annex", To: "beacon",
+		Host: "annex",
+		To:   "beacon",
 		Live: []plan.LiveDisk{{
 			Was:      plan.Place{Pool: "annex-machines", Path: "gate/ticketing.raw"},
 			Cover:    plan.Place{Pool: "annex-machines", Path: "gate/ticketing-1a-meanwhile.qcow2"},
@@ -104,9 +113,14 @@ func TestBesideOldDisks(t *testing.T) {
 			Returned: plan.Place{Pool: "annex-machines", Path: "gate/ticketing-1a-back.qcow2"},
 			ReturnAt: "/srv/gate/ticketing-1a-back.qcow2",
 		}},
-		Memory: &plan.MemoryFile{Was: plan.Place{Pool: "annex-machines", Path: "gate/ticketing-1a.memory"}, WasFile: "/srv/gate/ticketing-1a.memory"},
+		Memory: &plan.MemoryFile{
+			Was:     plan.Place{Pool: "annex-machines", Path: "gate/ticketing-1a.memory"},
+			WasFile: "/srv/gate/ticketing-1a.memory",
+		},
 	}
-	deed := func(do, name, to string) errand.Deed { return errand.Deed{Pool: "annex-machines", Do: do, Name: name, To: to} }
+	deed := func(do, name, to string) errand.Deed {
+		return errand.Deed{Pool: "annex-machines", Do: do, Name: name, To: to}
+	}
 	for _, d := range []errand.Deed{
 		deed(errand.DoCreate, "gate/ticketing-1a-meanwhile.qcow2", ""), deed(errand.DoRemove, "gate/ticketing-1a-meanwhile7.qcow2", ""),
 		deed(errand.DoOwn, "./gate/ticketing-1a-back.qcow2", ""), deed(errand.DoStat, "gate/ticketing.raw", ""), deed(errand.DoList, ".", ""),

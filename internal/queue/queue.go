@@ -324,7 +324,8 @@ func (q *Queue) work(ctx context.Context, j store.Job, r *run) (receipt.Receipt,
 	who, err := q.planner.Now(ctx, j.Plan)
 	if err == nil { // for a porter the service does there what is not reading, and what is of machines, and says what uses a file
 		ends, err = q.planner.EndsOf(ctx, j.Plan)
-		if storage.Lost(err) && who.Porter != "" && who.From == "" && j.Plan.Machine == nil { // it reaches the storage that the service does not
+		if storage.Lost(err) && who.Porter != "" && len(who.From) == 0 &&
+			j.Plan.Machine == nil { // it reaches the storage that the service does not
 			ends, err = nil, nil
 		}
 	}

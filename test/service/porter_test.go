@@ -91,7 +91,7 @@ func checkOf(t *testing.T, p plan.Plan) string {
 func TestAPorterIsKilled(t *testing.T) {
 	t.Parallel()
 	s, p, folder := annex(t, 64<<20)
-	slow := int64(16 << 20)
+	slow := int64(6 << 20) // slow enough for several marks, however long the storage takes to sync
 	job := testkit.Begin(t, s.Service, toQcow2)
 	_, err := s.Change(t.Context(), job.Id, api.JobChange{Speed: &slow})
 	require.NoError(t, err)
@@ -106,7 +106,7 @@ func TestAPorterIsKilled(t *testing.T) {
 	j := testkit.Await(t, s.Service, job.Id, func(j api.Job) bool {
 		return j.State == api.JobStateRunning && j.Progress != nil && j.Progress.Step == "fill" && j.Progress.Done > 0
 	})
-	assert.Greater(t, j.Progress.Done, int64(12<<20), "what was marked is not copied again")
+	assert.Greater(t, j.Progress.Done, int64(8<<20), "what was marked is not copied again")
 	none := int64(0)
 	_, err = s.Change(t.Context(), job.Id, api.JobChange{Speed: &none})
 	require.NoError(t, err)
