@@ -2,29 +2,32 @@ package inspect
 
 import (
 	"context"
+	"fmt"
+	"io"
 	"path"
 	"slices"
 	"strings"
 
+	"bagaglio/core/initramfs"
 	"bagaglio/core/storage"
 )
 
-// configurations are the files of a filesystem that may say what is started: of GRUB, and of loaders by the Boot Loader Specification.
-func (p place) configurations() (all []string) {
+// Configurations are the files of a filesystem that may say what is started: of GRUB, and of loaders by the Boot Loader Specification.
+func (p Mounted) Configurations() (all []string) {
 	for _, name := range []string{"boot/grub/grub.cfg", "boot/grub2/grub.cfg", "grub/grub.cfg", "grub2/grub.cfg"} {
-		if p.exists(name) {
+		if p.Exists(name) {
 			all = append(all, name)
 		}
 	}
 	for _, dir := range []string{"loader/entries", "boot/loader/entries"} {
-		for _, name := range p.names(dir) {
+		for _, name := range p.Names(dir) {
 			if path.Ext(name) == ".conf" {
 				all = append(all, path.Join(dir, name))
 			}
 		}
 	}
-	for _, dir := range p.names("EFI") {
-		if name := path.Join("EFI", dir, "grub.cfg"); p.exists(name) {
+	for _, dir := range p.Names("EFI") {
+		if name := path.Join("EFI", dir, "grub.cfg"); p.Exists(name) {
 			all = append(all, name)
 		}
 	}
@@ -77,28 +80,59 @@ func module(file string) string {
 	return strings.ReplaceAll(name, "-", "_")
 }
 
-// kernel is what one of a version can do when it starts: with what is built into it, and with what its initial memory disk has.
-func kernel(ctx context.Context, version string, builtin map[string]bool, places []place) Kernel {
-	k := Kernel{Version: printable(version), Buses: []string{}}
-	modules := builtin
-	for _, p := range places {
+// memoryDisk are the modules in an initial memory disk.
+func memoryDisk(ctx context.Context, v *Volume, name string) (modules map[string]bool, err error) {
+	f, err := v.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	modules = map[string]bool{}
+	err = initramfs.Walk(ctx, f, func(e initramfs.Entry, _ io.Reader) error {
+		if m := module(e.Name); m != "" {
+			modules[m] = true
+		}
+		return nil
+	})
+	if err != nil {
+		err = fmt.Errorf("what is in %s is not known: %w", name, err)
+	}
+	return modules, err
+}
+
+// MemoryDisk is an initial memory disk, and the filesystem that it lies on.
+type MemoryDisk struct {
+	On   Mounted
+	Path string
+}
+
+// MemoryDisks are those of a kernel.
+func MemoryDisks(version string, all []Mounted) (found []MemoryDisk) {
+	called := []string{"initrd.img-" + version, "initramfs-" + version + ".img", "initrd-" + version, "initramfs-" + version}
+	for _, p := range all {
 		for _, dir := range []string{"boot", "."} {
-			for _, name := range p.names(dir) {
-				if !slices.Contains(
-					[]string{"initrd.img-" + version, "initramfs-" + version + ".img", "initrd-" + version, "initramfs-" + version},
-					name,
-				) {
-					continue
-				}
-				k.Memory = path.Join(dir, name)
-				inside, err := memoryDisk(ctx, p.Volume, k.Memory)
-				if err != nil {
-					k.Unknown = err.Error()
-				}
-				for m := range inside {
-					modules[m] = true
+			for _, name := range p.Names(dir) {
+				if slices.Contains(called, name) {
+					found = append(found, MemoryDisk{p, path.Join(dir, name)})
 				}
 			}
+		}
+	}
+	return found
+}
+
+// kernel is what one of a version can do when it starts: with what is built into it, and with what its initial memory disk has.
+func kernel(ctx context.Context, version string, builtin map[string]bool, places []Mounted) Kernel {
+	k := Kernel{Version: printable(version), Buses: []string{}}
+	modules := builtin
+	for _, m := range MemoryDisks(version, places) {
+		k.Memory = m.Path
+		inside, err := memoryDisk(ctx, m.On.Volume, m.Path)
+		if err != nil {
+			k.Unknown = err.Error()
+		}
+		for m := range inside {
+			modules[m] = true
 		}
 	}
 	for _, b := range busDrivers {

@@ -3,7 +3,7 @@ package inspect
 import (
 	"context"
 	"fmt"
-	"io/fs"
+
 	"path"
 	"slices"
 	"strings"
@@ -113,96 +113,26 @@ func StartsOf(ctx context.Context, o disk.Origin, format string) (Starts, error)
 	return StartsFrom(ctx, d)
 }
 
-// place is a filesystem on the disk.
-type place struct {
-	*Volume
-	part   Partition
-	volume string
-}
-
-// where is how people call it.
-func (p place) where() string {
-	if p.volume != "" {
-		return "on " + p.volume
-	}
-	if p.part.Number == 0 {
-		return "on the disk"
-	}
-	return fmt.Sprintf("on partition %d", p.part.Number)
-}
-
 // StartsFrom looks what a disk starts from. What cannot be read says nothing.
 func StartsFrom(ctx context.Context, d Disk) (Starts, error) {
 	s := Starts{Firmware: []string{}, Loaders: []string{}, Systems: []System{}, Findings: []Finding{}}
-	c, err := Inside(d)
+	c, places, err := Mounts(d)
 	if err != nil {
 		return s, err
 	}
-	places := c.places(d)
 	s.firmware(d, c, places)
 	for _, p := range places {
 		if ctx.Err() != nil {
 			return s, context.Cause(ctx)
 		}
 		switch {
-		case p.exists("etc/os-release"):
+		case p.Exists("etc/os-release"):
 			s.linux(ctx, p, places)
-		case p.exists("Windows/System32/config/SYSTEM"):
+		case p.Exists("Windows/System32/config/SYSTEM"):
 			s.windows(p)
 		}
 	}
 	return s, ctx.Err()
-}
-
-// places are the filesystems whose files are read.
-func (c Contents) places(d Disk) (all []place) {
-	for _, p := range c.all(d) {
-		if p.Filesystem == nil {
-			continue
-		}
-		if v, err := Mount(d, p.Filesystem.Kind, p.Offset, p.Length); err == nil {
-			all = append(all, place{v, p, ""})
-		}
-		for _, l := range p.Filesystem.Volumes {
-			if l.Filesystem == nil {
-				continue
-			}
-			if v, err := Mount(l.disk(d, p.Offset), l.Filesystem.Kind, 0, l.Size); err == nil {
-				all = append(all, place{v, p, l.Name})
-			}
-		}
-	}
-	return all
-}
-
-func (p place) exists(name string) bool {
-	info, err := p.StatFile(name)
-	return err == nil && info.Mode.IsRegular()
-}
-
-// text is the content of a small file, empty where there is none.
-func (p place) text(name string) string {
-	info, err := p.StatFile(name)
-	if err != nil || !info.Mode.IsRegular() || info.Size > maxText {
-		return ""
-	}
-	b, err := fs.ReadFile(p.Volume, name)
-	if err != nil {
-		return ""
-	}
-	return string(b)
-}
-
-// names are those in a folder, none where it is not there.
-func (p place) names(dir string) (all []string) {
-	entries, err := p.ReadDir(dir)
-	if err != nil {
-		return nil
-	}
-	for _, e := range entries {
-		all = append(all, e.Name())
-	}
-	return all
 }
 
 // bootCode is how much of the first sector may be code (of an MBR), in bytes.
@@ -212,14 +142,14 @@ const bootCode = 440
 const fallback = "BOOTX64.EFI"
 
 // firmware finds what starts a loader.
-func (s *Starts) firmware(d Disk, c Contents, places []place) {
+func (s *Starts) firmware(d Disk, c Contents, places []Mounted) {
 	for _, p := range places {
-		if !strings.HasPrefix(strings.ToLower(p.part.Type), "efi") {
+		if !strings.HasPrefix(strings.ToLower(p.Partition.Type), "efi") {
 			continue
 		}
 		found := false
-		for _, dir := range p.names("EFI") {
-			for _, name := range p.names(path.Join("EFI", dir)) {
+		for _, dir := range p.Names("EFI") {
+			for _, name := range p.Names(path.Join("EFI", dir)) {
 				if strings.EqualFold(path.Ext(name), ".efi") {
 					s.Loaders = append(s.Loaders, path.Join("EFI", dir, name))
 					found = found || strings.EqualFold(dir, "BOOT") && strings.EqualFold(name, fallback)
@@ -243,12 +173,12 @@ func (s *Starts) firmware(d Disk, c Contents, places []place) {
 }
 
 // linux describes a system by its own files, and by those of its boot partition.
-func (s *Starts) linux(ctx context.Context, root place, places []place) {
-	y := System{Partition: root.part.Number, Volume: root.volume, Kind: Linux, Name: release(root.text("etc/os-release"))}
+func (s *Starts) linux(ctx context.Context, root Mounted, places []Mounted) {
+	y := System{Partition: root.Partition.Number, Volume: root.Logical, Kind: Linux, Name: release(root.Text("etc/os-release"))}
 	s.mounts(root)
 	for _, p := range places {
-		for _, name := range p.configurations() {
-			for _, named := range roots(p.text(name)) {
+		for _, name := range p.Configurations() {
+			for _, named := range roots(p.Text(name)) {
 				if slices.Contains(y.Root, named) {
 					continue
 				}
@@ -258,7 +188,7 @@ func (s *Starts) linux(ctx context.Context, root place, places []place) {
 						fmt.Sprintf(
 							"%s %s names the filesystem that the system runs from as %s, which is another one on another bus.",
 							name,
-							p.where(),
+							p.Where(),
 							named,
 						),
 						"Name it by its UUID there (root=UUID=...), and in /etc/default/grub.",
@@ -268,17 +198,17 @@ func (s *Starts) linux(ctx context.Context, root place, places []place) {
 		}
 	}
 	modules := "lib/modules"
-	if len(root.names(modules)) == 0 {
+	if len(root.Names(modules)) == 0 {
 		modules = "usr/lib/modules"
 	}
-	for _, version := range root.names(modules) {
+	for _, version := range root.Names(modules) {
 		if len(y.Kernels) < maxKernels {
-			y.Kernels = append(y.Kernels, kernel(ctx, version, loaded(root.text(path.Join(modules, version, "modules.builtin"))), places))
+			y.Kernels = append(y.Kernels, kernel(ctx, version, loaded(root.Text(path.Join(modules, version, "modules.builtin"))), places))
 		}
 	}
 	for _, c := range cardDrivers {
 		for _, k := range y.Kernels {
-			if has(root.text(path.Join(modules, k.Version, "modules.dep"))+root.text(path.Join(modules, k.Version, "modules.builtin")), c.driver) {
+			if has(root.Text(path.Join(modules, k.Version, "modules.dep"))+root.Text(path.Join(modules, k.Version, "modules.builtin")), c.driver) {
 				y.Networks = append(y.Networks, c.model)
 				break
 			}
@@ -298,8 +228,8 @@ func release(text string) string {
 }
 
 // mounts finds filesystems that are mounted by names which other buses give otherwise (fstab(5)).
-func (s *Starts) mounts(root place) {
-	for line := range strings.Lines(root.text("etc/fstab")) {
+func (s *Starts) mounts(root Mounted) {
+	for line := range strings.Lines(root.Text("etc/fstab")) {
 		words := strings.Fields(line)
 		if len(words) < 2 || strings.HasPrefix(words[0], "#") {
 			continue
@@ -309,7 +239,7 @@ func (s *Starts) mounts(root place) {
 				s.Findings = append(s.Findings, Finding{
 					fmt.Sprintf(
 						"etc/fstab %s mounts %s at %s: on another bus the disk is called otherwise.",
-						root.where(),
+						root.Where(),
 						printable(words[0]),
 						printable(words[1]),
 					),

@@ -46,8 +46,8 @@ const (
 const registry = "Windows/System32/config/"
 
 // windows describes a system by its registry.
-func (s *Starts) windows(p place) {
-	y := System{Partition: p.part.Number, Volume: p.volume, Kind: Windows}
+func (s *Starts) windows(p Mounted) {
+	y := System{Partition: p.Partition.Number, Volume: p.Logical, Kind: Windows}
 	k := Kernel{Buses: []string{}}
 	y.Name, k.Version = edition(p)
 	begun, err := services(p)
@@ -75,7 +75,7 @@ func (s *Starts) windows(p place) {
 }
 
 // openHive opens a file of the registry.
-func (p place) openHive(name string) (*hive.Hive, error) {
+func (p Mounted) openHive(name string) (*hive.Hive, error) {
 	f, err := p.Open(registry + name)
 	if err != nil {
 		return nil, err
@@ -96,7 +96,7 @@ func (p place) openHive(name string) (*hive.Hive, error) {
 }
 
 // edition is what a system calls itself, and its version.
-func edition(p place) (name, version string) {
+func edition(p Mounted) (name, version string) {
 	h, err := p.openHive("SOFTWARE")
 	if err != nil {
 		return "", ""
@@ -120,7 +120,7 @@ func edition(p place) (name, version string) {
 }
 
 // services are how those of a system are begun, by their names in small letters.
-func services(p place) (map[string]uint32, error) {
+func services(p Mounted) (map[string]uint32, error) {
 	h, err := p.openHive("SYSTEM")
 	if err != nil {
 		return nil, err
