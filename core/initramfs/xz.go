@@ -21,7 +21,9 @@ const (
 )
 
 // xzCheck is the size of the check behind each block, in bytes, by its kind.
-func xzCheck(kind byte) int64 { return []int64{0, 4, 4, 4, 8, 8, 8, 16, 16, 16, 32, 32, 32, 64, 64, 64}[kind&15] }
+func xzCheck(kind byte) int64 {
+	return []int64{0, 4, 4, 4, 8, 8, 8, 16, 16, 16, 32, 32, 32, 64, 64, 64}[kind&15]
+}
 
 // xzStream are the pieces of a stream.
 type xzStream struct {

@@ -34,11 +34,14 @@ func (p Mounted) Configurations() (all []string) {
 	return all
 }
 
+// CommandLines are the words in configurations that are followed by a kernel's command line.
+var CommandLines = []string{"linux", "linux16", "linuxefi", "options", "kernel"}
+
 // roots are the ways in which the command lines in a configuration name the filesystem that a kernel runs from.
 func roots(text string) (all []string) {
 	for line := range strings.Lines(text) {
 		words := strings.Fields(line)
-		if len(words) == 0 || !slices.Contains([]string{"linux", "linux16", "linuxefi", "options", "kernel"}, words[0]) {
+		if len(words) == 0 || !slices.Contains(CommandLines, words[0]) {
 			continue
 		}
 		for _, w := range words[1:] {
@@ -57,7 +60,7 @@ func loaded(text string) map[string]bool {
 	all := map[string]bool{}
 	for line := range strings.Lines(text) {
 		name, _, _ := strings.Cut(strings.TrimSpace(line), ":")
-		if m := module(name); m != "" {
+		if m := Module(name); m != "" {
 			all[m] = true
 		}
 	}
@@ -67,8 +70,8 @@ func loaded(text string) map[string]bool {
 // has tells whether a list of files has the one of a module.
 func has(text, driver string) bool { return loaded(text)[strings.ReplaceAll(driver, "-", "_")] }
 
-// module is the name of a module by its file, empty for any other file.
-func module(file string) string {
+// Module is the name of a module of Linux by its file, empty for any other file.
+func Module(file string) string {
 	name := path.Base(file)
 	for _, packed := range []string{".gz", ".xz", ".zst"} {
 		name = strings.TrimSuffix(name, packed)
@@ -89,7 +92,7 @@ func memoryDisk(ctx context.Context, v *Volume, name string) (modules map[string
 	defer f.Close()
 	modules = map[string]bool{}
 	err = initramfs.Walk(ctx, f, func(e initramfs.Entry, _ io.Reader) error {
-		if m := module(e.Name); m != "" {
+		if m := Module(e.Name); m != "" {
 			modules[m] = true
 		}
 		return nil

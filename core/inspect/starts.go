@@ -138,8 +138,8 @@ func StartsFrom(ctx context.Context, d Disk) (Starts, error) {
 // bootCode is how much of the first sector may be code (of an MBR), in bytes.
 const bootCode = 440
 
-// fallback is the loader that firmware starts which remembers none.
-const fallback = "BOOTX64.EFI"
+// Fallback is the loader that firmware starts which remembers none.
+const Fallback = "EFI/BOOT/BOOTX64.EFI"
 
 // firmware finds what starts a loader.
 func (s *Starts) firmware(d Disk, c Contents, places []Mounted) {
@@ -152,7 +152,7 @@ func (s *Starts) firmware(d Disk, c Contents, places []Mounted) {
 			for _, name := range p.Names(path.Join("EFI", dir)) {
 				if strings.EqualFold(path.Ext(name), ".efi") {
 					s.Loaders = append(s.Loaders, path.Join("EFI", dir, name))
-					found = found || strings.EqualFold(dir, "BOOT") && strings.EqualFold(name, fallback)
+					found = found || strings.EqualFold(path.Join("EFI", dir, name), Fallback)
 				}
 			}
 		}
@@ -161,7 +161,7 @@ func (s *Starts) firmware(d Disk, c Contents, places []Mounted) {
 		}
 		if len(s.Loaders) > 0 && !found {
 			s.Findings = append(s.Findings, Finding{
-				"No loader lies where firmware looks that remembers none (EFI/BOOT/" + fallback + ").",
+				"No loader lies where firmware looks that remembers none (" + Fallback + ").",
 				"Copy " + s.Loaders[0] + " there, or choose it in the firmware of the new machine.",
 			})
 		}

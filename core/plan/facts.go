@@ -3,6 +3,7 @@ package plan
 import (
 	"time"
 
+	"bagaglio/core/adapt"
 	"bagaglio/core/disk"
 	"bagaglio/core/fit"
 	"bagaglio/core/inspect"
@@ -59,6 +60,7 @@ type SourceFacts struct {
 	Shares []inspect.Share // what is read of partitions, where not all is
 	Fit    *fit.Layout     // where partitions go, when the disk is to get another size
 	Unfit  error           // why it cannot have that; then Fit is nil
+	Adapt  *adapt.Changes  // what is changed on the copy, when it comes to a new place
 	Inside []string        // what an inspection of the content doubts
 	Sums   bool            // there are checksums of its pieces beside it
 	// Arriving tells that it is an upload that is not there as a whole.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path"
 
+	"bagaglio/core/adapt"
 	"bagaglio/core/disk"
 	"bagaglio/core/fingerprint"
 )
@@ -29,6 +30,7 @@ type ConvertRequest struct {
 	Size      int64        `json:"size"`
 	Smallest  bool         `json:"smallest"`
 	Grow      string       `json:"grow"`
+	NewPlace  *adapt.Wish  `json:"new_place"`
 
 	LongestFreeze int    `json:"longest_freeze"`
 	Tell          string `json:"tell"`
@@ -51,6 +53,9 @@ func (r ConvertRequest) validate() error {
 		return err
 	}
 	if err := r.validateFit(); err != nil {
+		return err
+	}
+	if err := r.validateNewPlace(); err != nil {
 		return err
 	}
 	if err := r.validateLinked(); err != nil {

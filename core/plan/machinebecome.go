@@ -83,13 +83,8 @@ func (w *whole) file(side Side) string {
 	return w.f.Pools[side.Place.Pool].Root.Path(side.Place.Path)
 }
 
-// newIdentity: a copy gets one, unless no host comes to know it, or it is made of a computer.
-func (w *whole) newIdentity() bool {
-	if w.r.Identity != "" {
-		return w.r.Identity == NewIdentity
-	}
-	return !w.m.Move && w.r.To != "" && !w.r.Source.IsDevice() // it takes the place of a computer
-}
+// newIdentity tells whether the machine gets one.
+func (w *whole) newIdentity() bool { return w.r.newIdentity() }
 
 // change makes the changes that are asked for.
 func (w *whole) change(m *machine.Machine) {
@@ -120,12 +115,7 @@ func (w *whole) change(m *machine.Machine) {
 }
 
 // bus is the one that is asked for a disk, empty for none.
-func (w *whole) bus(i int) string {
-	if bus := w.r.Changes.Buses[DiskName(w.f.Is, i)]; bus != "" {
-		return bus
-	}
-	return w.r.Changes.Buses[AllDisks]
-}
+func (w *whole) bus(i int) string { return w.r.bus(w.f.Is, i) }
 
 // variables of the firmware go along where they lie in a pool.
 func (w *whole) variables(after *machine.Machine, parts []Plan) {

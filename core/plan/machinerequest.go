@@ -70,6 +70,7 @@ type MachineRequest struct {
 	Start       bool         `json:"start"`
 	Suspend     bool         `json:"suspend"`
 	Live        bool         `json:"live"`
+	Fit         bool         `json:"fit"`
 	LongestStop int          `json:"longest_stop"`
 	WithMemory  bool         `json:"with_memory"`
 	StartFirst  bool         `json:"start_first"`
@@ -148,6 +149,8 @@ func (r MachineRequest) validateEnds() error {
 		return errors.New("a snapshot is one of a machine of a host, and is copied")
 	case r.Linked && (r.Kind != CopyMachine || r.Machine == "" || r.To == "" || !strings.HasPrefix(r.Machine, r.To+":")):
 		return errors.New("a linked machine is a copy that stands on the disks of a machine of the same host")
+	case r.Linked && r.Fit:
+		return errors.New("disks that stand on others are not changed: copy the whole machine to fit its guest")
 	case r.Linked && (r.As != "" || r.Suspend):
 		return errors.New(
 			"disks that stand on others have the form that those ask for, and those rest from then on: the machine is shut down for that",
@@ -174,6 +177,8 @@ func (r MachineRequest) validateLive() error {
 		return errors.New("a machine of a host moves while it runs, into a pool: say which")
 	case r.Stop || r.Start || r.Suspend || r.LeaveSource:
 		return errors.New("a machine that moves while it runs goes on: it is neither shut down, nor suspended, nor started")
+	case r.Fit:
+		return errors.New("a guest is fitted to its new place while it is off: shut it down for that, or leave it as it is")
 	case r.Name != "" || r.Identity == NewIdentity || r.Changes.any() || len(r.Networks) > 0 && strings.HasPrefix(r.Machine, r.To+":"):
 		return errors.New("what a machine is cannot be changed while it runs: move it, and change it when it is off")
 	case r.To == "":
@@ -198,6 +203,8 @@ func (r MachineRequest) validateFirst() error {
 	switch {
 	case r.Kind != MoveMachine || r.Machine == "" || r.To == "" || strings.HasPrefix(r.Machine, r.To+":") || r.Destination == nil || r.Destination.Pool == "":
 		return errors.New("a machine of a host is started first on another host, and its disks go into a pool there: say which")
+	case r.Fit:
+		return errors.New("a machine that is started first starts from its disks as they are: move it off to fit its guest")
 	case r.Suspend || r.LeaveSource || r.LongestStop != 0 || r.KeepEvery != 0 || r.WithMemory:
 		return errors.New("a machine that is started first is off where it was: it is neither suspended nor left there")
 	case r.Name != "" || r.Identity == NewIdentity || r.Changes.any() || len(r.Disks) > 0:

@@ -13,10 +13,7 @@ import (
 
 // NeedsStarts tells whether a disk of a machine gets another bus, or the machine another firmware: then it matters what it starts from.
 func (r Request) NeedsStarts(m machine.Machine, i int) bool {
-	bus := r.Changes.Buses[DiskName(m, i)]
-	if bus == "" {
-		bus = r.Changes.Buses[AllDisks]
-	}
+	bus := r.bus(m, i)
 	return bus != "" && bus != m.Disks[i].Bus || r.Changes.Firmware != "" && r.Changes.Firmware != m.Firmware
 }
 
@@ -33,9 +30,13 @@ func (w *whole) checkStarts() {
 		if bus == "" || bus == d.Bus || len(s.Systems) == 0 {
 			continue
 		}
+		if w.r.Fit { // what is done about it is said with the disk
+			continue
+		}
 		keep := maps.Clone(w.r.Changes.Buses)
 		keep[DiskName(w.f.Is, i)] = d.Bus
 		stay := remedy("Leave it on "+d.Bus, map[string]any{"changes": map[string]any{"buses": keep}})
+		fitted := remedy("Fit the guest to it, on the copy", map[string]any{"fit": true})
 		switch has, unknown := s.KnowsBus(bus); {
 		case has:
 			w.check(Informs, "starts", fmt.Sprintf("What %s starts with has a driver for %s.", DiskName(w.f.Is, i), bus))
@@ -45,7 +46,7 @@ func (w *whole) checkStarts() {
 				"starts",
 				fmt.Sprintf("What %s starts with has no driver for %s: it will not find what it runs from. %s, or leave the bus.",
 					DiskName(w.f.Is, i), bus, giveDriver(s)),
-				stay,
+				fitted, stay,
 			)
 		default:
 			w.check(
@@ -57,7 +58,7 @@ func (w *whole) checkStarts() {
 		}
 		for _, f := range s.Findings {
 			if strings.Contains(f.What, "another bus") {
-				w.check(Warns, "starts", f.What+" "+f.Do, stay)
+				w.check(Warns, "starts", f.What+" "+f.Do, fitted, stay)
 			}
 		}
 	}

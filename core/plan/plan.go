@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"bagaglio/core/adapt"
 	"bagaglio/core/disk"
 	"bagaglio/core/fit"
 	"bagaglio/core/machine"
@@ -128,6 +129,8 @@ type Plan struct {
 	Checks  []Check `json:"checks"`
 	// Fit is where partitions go on a disk that gets another size, where the plan is of one disk.
 	Fit *fit.Layout `json:"fit,omitempty"`
+	// Adapt is what is changed so that the guest of a disk starts in its new place, where the plan is of one disk.
+	Adapt *adapt.Changes `json:"adapt,omitempty"`
 	// Doubts are what is known against the content of the source, in sentences: they stand in the receipt and in the new tag.
 	Doubts []string `json:"doubts,omitempty"`
 	// KnownAt is as of when it is known what stands on the disk and which machines use it, where that matters.
@@ -234,7 +237,7 @@ func (p *maker) finish() {
 			p.Files = append(p.Files, u.Path)
 		}
 	}
-	p.Plan.Fit = p.Disk.Fit
+	p.Plan.Fit, p.Plan.Adapt = p.Disk.Fit, p.Disk.Adapt
 	p.Bodies = []Disk{p.Disk}
 	for i := range p.Steps {
 		s := &p.Steps[i]
@@ -354,6 +357,7 @@ func (p *maker) convert() {
 		back = p.Disk.After.AllocatedSize
 	}
 	p.prove(back, "Read it back from storage and compare the fingerprints")
+	p.adapts()
 	if p.layout.Gathers {
 		p.step(StepSums, size, "Take the SHA-256 of each piece")
 	}

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"bagaglio/core/adapt"
 	"bagaglio/core/disk"
 )
 
@@ -74,6 +75,9 @@ type Request struct {
 	Size     int64  `json:"size,omitempty"`
 	Smallest bool   `json:"smallest,omitempty"`
 	Grow     string `json:"grow,omitempty"`
+	// NewPlace is where the disk comes to: what its guest needs to start there is changed on the copy, once that is proven. Fit has it done for all disks of a machine.
+	NewPlace *adapt.Wish `json:"new_place,omitempty"`
+	Fit      bool        `json:"fit,omitempty"`
 	// ConfirmSerial is the serial number of the disk that is written over (see DeviceFacts.Confirms). DifferingOnly writes only what is not the same there.
 	ConfirmSerial string `json:"confirm_serial,omitempty"`
 	DifferingOnly bool   `json:"differing_only,omitempty"`

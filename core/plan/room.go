@@ -17,6 +17,9 @@ func (p *maker) checkRoom() {
 	case !p.layout.Thick && p.format.Name == "raw": // whose files have holes
 		need = p.Disk.After.AllocatedSize
 	}
+	if p.Disk.Adapt != nil { // it is made a second time, beside the proven one
+		need, whole = 2*need, 2*whole
+	}
 	if !d.Space.Holes && (p.Disk.Request.Kind == Copy || p.format.Name == "raw") && need < whole {
 		p.add(Warns, "holes", fmt.Sprintf("Files have no holes there (%s): %s take %s.", d.Space.Kind, Bytes(need), Bytes(whole)))
 		need = whole

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"slices"
 
+	"bagaglio/core/adapt"
 	"bagaglio/core/fit"
 )
 
@@ -37,6 +38,7 @@ const (
 	StepVerify  = "verify"  // compare a disk with what is known of it
 	StepOther   = "other"   // read another disk that it is compared with
 	StepSums    = "sums"    // of a disk in pieces: checksums of each
+	StepAdapt   = "adapt"   // change files on the proven copy, so that its guest starts in its new place
 	StepPublish = "publish" // give it its name
 	// In the place of all from StepFill on, for a disk of a computer that is written over.
 	StepSave      = "save"      // what its first and last MiB held
@@ -71,6 +73,8 @@ type Disk struct {
 	After   *Side   `json:"after,omitempty"`
 	// Fit is where partitions lie on a disk that gets another size; nil where it keeps its own.
 	Fit *fit.Layout `json:"fit,omitempty"`
+	// Adapt is what is changed so that its guest starts in its new place; nil where nothing is.
+	Adapt *adapt.Changes `json:"adapt,omitempty"`
 	// Device is the identity of the disk of a computer that is written over, empty for any other work.
 	Device string `json:"device,omitempty"`
 	// Copied are the files that are copied as they are, what opens the image last, into the folder Root of the destination.

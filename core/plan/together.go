@@ -37,7 +37,7 @@ func Together(r Request, parts ...Plan) Plan {
 			p.Checks = append(p.Checks, c)
 		}
 		if len(parts) == 1 {
-			p.Fit = part.Fit
+			p.Fit, p.Adapt = part.Fit, part.Adapt
 		}
 		p.Before, p.After = append(p.Before, part.Before...), append(p.After, part.After...)
 		p.Doubts = append(p.Doubts, part.Doubts...)

@@ -9,6 +9,7 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"bagaglio/core/adapt"
 	"bagaglio/core/fingerprint"
 	"bagaglio/core/fit"
 	"bagaglio/core/inspect"
@@ -50,6 +51,13 @@ type Done struct {
 	LimitedShare float64 `json:"limited_share,omitempty"`
 }
 
+// Adapted is what was changed on a copy that was proven before.
+type Adapted struct {
+	Before string         `json:"before"` // the fingerprint that was proven
+	After  string         `json:"after"`
+	Files  []adapt.Change `json:"files"`
+}
+
 // FileSum is the SHA-256 of a copied file.
 type FileSum struct {
 	Name   string `json:"name"`
@@ -77,6 +85,8 @@ type Receipt struct {
 	Partitions []inspect.Share `json:"partitions,omitempty"`
 	// Fit is where partitions were put on a disk that got another size, and how many of their files were compared before and after.
 	Fit *fit.Layout `json:"fit,omitempty"`
+	// Adapted is what was changed on the proven copy, so that its guest starts in its new place; nil where nothing was.
+	Adapted *Adapted `json:"adapted,omitempty"`
 	// BytesWritten are bytes of the disk; structures of the format come on top.
 	BytesWritten  int64               `json:"bytes_written"`
 	BytesCompared int64               `json:"bytes_compared"`

@@ -102,7 +102,7 @@ func (s *Planner) prepareMachine(ctx context.Context, r plan.Request, since time
 	}
 	carried := r
 	carried.Suspend = r.Suspend && !f.Off // otherwise nobody may use them
-	parts, err := s.disksOf(ctx, carried, m, f.Limits, since)
+	parts, err := s.disksOf(ctx, carried, m, f, since)
 	if err != nil {
 		return plan.Plan{}, err
 	}
@@ -313,7 +313,7 @@ func (s *Planner) disksOf(
 	ctx context.Context,
 	r plan.Request,
 	m machines.Machine,
-	l machine.Limits,
+	f plan.MachineFacts,
 	since time.Time,
 ) (plans []plan.Plan, err error) {
 	taken := map[string]bool{}
@@ -336,9 +336,9 @@ func (s *Planner) disksOf(
 		}
 		taken[name] = true
 		asked := r.OfDisk(slot, place, d.Format, name)
-		p, err := s.Prepare(ctx, asked, since)
+		p, err := s.inNewPlace(ctx, r, asked, d.Format, f, i, since)
 		if err == nil && len(p.After) > 0 && !place.IsFolder() && r.As == "" && r.Disks[slot].As == "" && !r.Linked {
-			if next, more := p.Request.Fitting(p.After[0], l); more {
+			if next, more := p.Request.Fitting(p.After[0], f.Limits); more {
 				p, err = s.Prepare(ctx, next, since)
 			}
 		}
@@ -348,6 +348,28 @@ func (s *Planner) disksOf(
 		plans = append(plans, p)
 	}
 	return plans, nil
+}
+
+// inNewPlace plans a disk of a machine, whose guest is fitted to its new place where that is asked for and something of it has to be changed.
+func (s *Planner) inNewPlace(
+	ctx context.Context,
+	r, asked plan.Request,
+	format string,
+	f plan.MachineFacts,
+	i int,
+	since time.Time,
+) (plan.Plan, error) {
+	if !r.Fit || asked.Source.IsFolder() {
+		return s.Prepare(ctx, asked, since)
+	}
+	p, err := s.Prepare(ctx, asked.InNewPlace(f.NewPlace(r, i), format), since)
+	if err == nil && asked.Kind == plan.Copy && p.Adapt == nil && !p.Blocked() { // its files are copied as they are
+		fitted := slices.DeleteFunc(p.Checks, func(c plan.Check) bool { return c.Name != "fit" })
+		if p, err = s.Prepare(ctx, asked, since); err == nil {
+			p.Checks = append(p.Checks, fitted...)
+		}
+	}
+	return p, err
 }
 
 // identity gives a copy a UUID and network addresses that no machine there has. They are the same when it is planned again.

@@ -268,6 +268,9 @@ func remains(p plan.Plan, pools []store.Pool) string {
 		if len(DefinitionPools(d)) > 0 {
 			return "definitions of machines follow their disks"
 		}
+		if d.Adapt != nil {
+			return "files inside of the copy are changed"
+		}
 		if d.IsFolder() || d.Request.AgainstDisk != nil || d.Request.Source.Unpacks > 0 {
 			return "that is not given away"
 		}

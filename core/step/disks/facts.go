@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"bagaglio/core/adapt"
 	"bagaglio/core/disk"
 	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
@@ -79,6 +80,13 @@ func Prepare(ctx context.Context, ends step.Ends, r plan.Request, known step.Kno
 	}
 	if err := lookAtFit(ends, r, src, &facts); err != nil {
 		return plan.Plan{}, err
+	}
+	if r.NewPlace != nil {
+		found, err := adapt.Find(ctx, src, *r.NewPlace)
+		if err != nil {
+			return plan.Plan{}, fmt.Errorf("looking what its guest needs in its new place: %w", err)
+		}
+		facts.Source.Adapt = &found
 	}
 	if facts.Destination, err = lookAhead(ctx, ends, r, src, facts.Source, facts.Target, known); err != nil {
 		return plan.Plan{}, err

@@ -27,6 +27,8 @@ type State struct {
 	Files      []string  `json:"files"`
 	// Fitted tells that filesystems were made to fit, and lie in the scratch folder.
 	Fitted bool `json:"fitted,omitempty"`
+	// Adapted tells that a second image was made of the first one, with what its guest needs in its new place, and proven.
+	Adapted bool `json:"adapted,omitempty"`
 	// Salvaged tells that what can be read of a disk that fails was read.
 	Salvaged bool `json:"salvaged,omitempty"`
 	// Torn tells that somebody wrote to the source while it was read as it is.

@@ -18,6 +18,7 @@ func init() {
 		{Name: plan.StepLink, Do: step.On((*work).link)},
 		{Name: plan.StepSecure, With: plan.StepFill},
 		{Name: plan.StepProve, Do: step.On((*work).proveMade)},
+		{Name: plan.StepAdapt, Do: step.On((*work).adapt)},
 		{Name: plan.StepOther, With: plan.StepVerify},
 		{Name: plan.StepSums, With: plan.StepProve},
 		{Name: plan.StepVerify, Do: step.On((*work).verify)},
@@ -111,6 +112,9 @@ func (w *work) proveMade(ctx context.Context) (err error) {
 	}
 	if err := w.goOn(); err != nil {
 		return err
+	}
+	if w.disk.Adapt != nil { // which its tag speaks of
+		return nil
 	}
 	if err := w.makeTag(ctx, w.guestResult(w.copied)); err != nil {
 		return err

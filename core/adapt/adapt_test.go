@@ -1,0 +1,190 @@
+package adapt
+
+import (
+	"io"
+	"io/fs"
+	"os"
+	"strings"
+	"testing"
+
+	"bagaglio/core/initramfs"
+	"bagaglio/core/inspect"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// image is a file as a disk.
+type image struct{ *os.File }
+
+func (i image) Size() int64 {
+	info, err := i.Stat()
+	if err != nil {
+		return 0
+	}
+	return info.Size()
+}
+
+func opened(t *testing.T, name string) image {
+	t.Helper()
+	f, err := os.Open(name)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = f.Close() })
+	return image{f}
+}
+
+func partition(t *testing.T, d inspect.Disk, number int) inspect.Mounted {
+	t.Helper()
+	_, mounts, err := inspect.Mounts(d)
+	require.NoError(t, err)
+	for _, m := range mounts {
+		if m.Partition.Number == number {
+			return m
+		}
+	}
+	require.Fail(t, "no such partition")
+	return inspect.Mounted{}
+}
+
+func of(c Changes, name string) *Change {
+	for i := range c.Files {
+		if c.Files[i].Path == name {
+			return &c.Files[i]
+		}
+	}
+	return nil
+}
+
+var wish = Wish{Bus: "virtio", Firmware: inspect.FirmwareUEFI, Cards: []Card{{Was: before, Now: address}}}
+
+// TestAGuestIsFitted on each filesystem that is written: what is changed is found by reading, written by the system's drivers on an overlay, and nothing else is another one.
+func TestAGuestIsFitted(t *testing.T) {
+	for kind, mkfs := range map[string]string{"ext4": "mkfs.ext4", "xfs": "mkfs.xfs", "btrfs": "mkfs.btrfs"} {
+		t.Run(kind, func(t *testing.T) {
+			needs(t, mkfs, "mkfs.vfat", "mcopy", "sfdisk")
+			d := opened(t, diskWith(t, harbour(t), kind, tree{"EFI/harbour/shimx64.efi": "shim", "EFI/harbour/grubx64.efi": "grub"}))
+			c, err := Find(t.Context(), d, wish)
+			require.NoError(t, err)
+			for _, name := range []string{
+				"etc/fstab", "etc/default/grub", "boot/grub/grub.cfg", "etc/network/interfaces", "etc/udev/rules.d/70-persistent-net.rules",
+				"etc/systemd/network/10-new-place-enp0s25.link", "boot/initrd.img-" + version, "EFI/BOOT/BOOTX64.EFI", "EFI/BOOT/grubx64.efi",
+			} {
+				assert.NotNil(t, of(c, name), name)
+			}
+			assert.Len(t, c.Files, 9)
+			assert.Equal(t, []string{
+				"@@ -1,4 +1,4 @@", " # where things are", "-/dev/sda2 / ext4 defaults 0 1", "-/dev/sda1\t/boot/efi vfat defaults 0 2",
+				"+UUID=" + partID + " / ext4 defaults 0 1", "+UUID=B0A6-A61E\t/boot/efi vfat defaults 0 2", " /dev/sdb1 /store ext4 defaults 0 2",
+			}, of(c, "etc/fstab").Lines)
+			require.Len(t, c.Left, 1, "what lies on another disk is not known: %v", c.Left)
+			assert.Contains(t, c.Left[0].What, "/dev/sdb1")
+
+			o, err := NewOverlay(d, t.TempDir())
+			require.NoError(t, err)
+			defer o.Close()
+			require.NoError(t, Apply(t.Context(), o, c, t.TempDir()))
+			root := partition(t, o, 2)
+			assert.Contains(t, root.Text("boot/grub/grub.cfg"), "root=UUID="+partID+" ro quiet")
+			assert.Contains(t, root.Text("etc/default/grub"), "root=UUID="+partID+" quiet")
+			assert.Contains(t, root.Text("etc/network/interfaces"), "hwaddress "+strings.ToLower(address))
+			assert.Equal(t, "[Match]\nMACAddress="+strings.ToLower(address)+"\n\n[Link]\nName=enp0s25\n", root.Text("etc/systemd/network/10-new-place-enp0s25.link"))
+			assert.Empty(t, root.Text("etc/udev/rules.d/70-persistent-net.rules"))
+			assert.NotEmpty(t, root.Text("etc/udev/rules.d/70-persistent-net.rules"+Aside))
+			info, err := root.StatFile("etc/fstab")
+			require.NoError(t, err)
+			assert.Equal(t, fs.FileMode(0o640), info.Mode.Perm(), "it keeps its mode")
+			esp := partition(t, o, 1)
+			assert.Equal(t, "shim", esp.Text("EFI/BOOT/BOOTX64.EFI"))
+			assert.Equal(t, "grub", esp.Text("EFI/BOOT/grubx64.efi"))
+
+			has := map[string]string{}
+			f, err := root.Open("boot/initrd.img-" + version)
+			require.NoError(t, err)
+			require.NoError(t, initramfs.Walk(t.Context(), f, func(e initramfs.Entry, content io.Reader) error {
+				b, err := io.ReadAll(content)
+				has[e.Name] = string(b)
+				return err
+			}))
+			assert.Equal(t, "ext4\nvirtio_pci\nvirtio_blk\n", has["conf/modules"])
+			dir := "usr/lib/modules/" + version + "/"
+			assert.Equal(t, "code of virtio_blk", has[dir+"kernel/drivers/block/virtio_blk.ko"])
+			assert.Equal(t, "code of virtio_ring", has[dir+"kernel/drivers/virtio/virtio_ring.ko"], "which that needs")
+			assert.Equal(t, root.Text("lib/modules/"+version+"/modules.alias"), has[dir+"modules.alias"])
+			assert.NotContains(t, has, "lib")
+
+			after, err := inspect.StartsFrom(t.Context(), o)
+			require.NoError(t, err)
+			knows, _ := after.KnowsBus("virtio")
+			assert.True(t, knows)
+			again, err := Find(t.Context(), o, wish)
+			require.NoError(t, err)
+			assert.Empty(t, again.Files, "once is enough")
+			was, err := Find(t.Context(), d, wish)
+			require.NoError(t, err)
+			assert.True(t, c.Same(was), "what is below is as it was")
+		})
+	}
+}
+
+// TestWhatIsNotFitted: a file that was changed since stops it, and so does one that something else would be changed with.
+func TestWhatIsNotFitted(t *testing.T) {
+	needs(t, "mkfs.ext4", "mkfs.vfat", "mcopy", "sfdisk")
+	d := opened(t, diskWith(t, harbour(t), "ext4", nil))
+	c, err := Find(t.Context(), d, wish)
+	require.NoError(t, err)
+	fresh := func() *Overlay {
+		o, err := NewOverlay(d, t.TempDir())
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = o.Close() })
+		return o
+	}
+	stale := Changes{Files: []Change{*of(c, "etc/fstab")}}
+	stale.Files[0].Was = sum([]byte("another one"))
+	o := fresh()
+	require.ErrorContains(t, Apply(t.Context(), o, stale, t.TempDir()), "plan it again")
+	for range o.Changed() {
+		require.Fail(t, "nothing was changed")
+	}
+	lies := Changes{Files: []Change{*of(c, "etc/fstab")}}
+	lies.Files[0].SHA256 = sum([]byte("another one"))
+	require.ErrorContains(t, Apply(t.Context(), fresh(), lies, t.TempDir()), "did not get what was written")
+	out := Changes{Files: []Change{{Partition: 2, Path: "../../../tmp/out", How: Writes, content: []byte("x"), SHA256: sum([]byte("x"))}}}
+	require.Error(t, Apply(t.Context(), fresh(), out, t.TempDir()))
+	assert.NoFileExists(t, "/tmp/out")
+	left, err := os.ReadFile("/proc/mounts")
+	require.NoError(t, err)
+	assert.NotContains(t, string(left), "served-", "nobody else sees what is mounted")
+}
+
+// TestWhatIsNotKnownIsSaid: a kernel whose initial memory disk was made by nothing known, one without drivers of its own, several cards.
+func TestWhatIsNotKnownIsSaid(t *testing.T) {
+	needs(t, "mkfs.ext4", "mkfs.vfat", "mcopy", "sfdisk")
+	for name, c := range map[string]struct {
+		change func(tree)
+		wish   Wish
+		says   string
+	}{
+		"nothing known": {func(x tree) {
+			x["boot/initrd.img-"+version] = memory(t, initramfs.File{Name: "init", Content: []byte("#!"), Mode: 0o755})
+		}, Wish{Bus: "virtio"}, "made by nothing that is known"},
+		"no driver":     {func(x tree) {}, Wish{Bus: "scsi"}, "the system has none of virtio_scsi"},
+		"no modules":    {func(x tree) { delete(x, "lib/modules/"+version+"/modules.dep") }, Wish{Bus: "virtio"}, "modules.dep says nothing"},
+		"no memory":     {func(x tree) { delete(x, "boot/initrd.img-"+version) }, Wish{Bus: "virtio"}, "no initial memory disk"},
+		"two cards":     {func(tree) {}, Wish{Cards: []Card{{Now: address}, {Now: before}}}, "Which of the cards"},
+		"no name giver": {func(x tree) { delete(x, "lib/systemd/systemd") }, Wish{Cards: []Card{{Now: address}}}, "nothing that gives cards names"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			system := harbour(t)
+			c.change(system)
+			found, err := Find(t.Context(), opened(t, diskWith(t, system, "ext4", nil)), c.wish)
+			require.NoError(t, err)
+			var all []string
+			for _, l := range found.Left {
+				all = append(all, l.What)
+				assert.NotEmpty(t, l.Do)
+			}
+			assert.Contains(t, strings.Join(all, "\n"), c.says)
+			assert.Nil(t, of(found, "boot/initrd.img-"+version))
+		})
+	}
+}
