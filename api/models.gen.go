@@ -6,6 +6,7 @@ package api
 import (
 	"time"
 
+	"bagaglio/core/adapt"
 	"bagaglio/core/catalog"
 	"bagaglio/core/device"
 	"bagaglio/core/disk"
@@ -654,6 +655,12 @@ func (e ListDisksParamsSort) Valid() bool {
 // Accepted defines model for Accepted.
 type Accepted = plan.Accepted
 
+// Adapted What was changed on a copy that was proven before.
+type Adapted = receipt.Adapted
+
+// Adapting What is changed on the copy of a disk so that its guest starts in its new place.
+type Adapting = plan.Adapting
+
 // AwayHost defines model for AwayHost.
 type AwayHost struct {
 	Host string `json:"host"`
@@ -972,6 +979,9 @@ type Family struct {
 	Away  []AwayHost `json:"away"`
 	Items []Kin      `json:"items"`
 }
+
+// FileChange A file inside of a copy that is changed.
+type FileChange = adapt.Change
 
 // FileEntry defines model for FileEntry.
 type FileEntry struct {
@@ -1725,6 +1735,9 @@ type Need struct {
 // NeedKind defines model for Need.Kind.
 type NeedKind string
 
+// NewCard A network card by its address.
+type NewCard = adapt.Card
+
 // NewChannel defines model for NewChannel.
 type NewChannel struct {
 	Kind NewChannelKind `json:"kind"`
@@ -1852,6 +1865,9 @@ type NewPerson struct {
 	// WorksOn pool:NAME and host:NAME, where their work is limited to those; looking is not
 	WorksOn *[]string `json:"works_on,omitempty"`
 }
+
+// NewPlace to convert: where the disk comes to; what its guest needs to start there is changed on the copy, once that is proven
+type NewPlace = adapt.Wish
 
 // NewPool defines model for NewPool.
 type NewPool struct {

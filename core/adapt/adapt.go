@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"bagaglio/core/inspect"
@@ -189,7 +190,21 @@ func lines(was, now string) []string {
 		return nil // it is shown by its digest alone
 	}
 	all := strings.Split(strings.TrimRight(text, "\n"), "\n")
+	for i, l := range all { // whoever wrote the file may have written anything
+		all[i] = strings.Map(shown, l)
+	}
 	return slices.DeleteFunc(all, func(l string) bool { return l == "" || strings.HasPrefix(l, "---") || strings.HasPrefix(l, "+++") })
+}
+
+// shown is a character as it can be shown.
+func shown(r rune) rune {
+	switch {
+	case r == '\t':
+		return ' '
+	case unicode.IsPrint(r):
+		return r
+	}
+	return unicode.ReplacementChar
 }
 
 // Called is how people call a change.

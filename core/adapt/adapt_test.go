@@ -73,8 +73,8 @@ func TestAGuestIsFitted(t *testing.T) {
 			}
 			assert.Len(t, c.Files, 9)
 			assert.Equal(t, []string{
-				"@@ -1,4 +1,4 @@", " # where things are", "-/dev/sda2 / ext4 defaults 0 1", "-/dev/sda1\t/boot/efi vfat defaults 0 2",
-				"+UUID=" + partID + " / ext4 defaults 0 1", "+UUID=B0A6-A61E\t/boot/efi vfat defaults 0 2", " /dev/sdb1 /store ext4 defaults 0 2",
+				"@@ -1,4 +1,4 @@", " # where things are", "-/dev/sda2 / ext4 defaults 0 1", "-/dev/sda1 /boot/efi vfat defaults 0 2",
+				"+UUID=" + partID + " / ext4 defaults 0 1", "+UUID=B0A6-A61E /boot/efi vfat defaults 0 2", " /dev/sdb1 /store ext4 defaults 0 2",
 			}, of(c, "etc/fstab").Lines)
 			require.Len(t, c.Left, 1, "what lies on another disk is not known: %v", c.Left)
 			assert.Contains(t, c.Left[0].What, "/dev/sdb1")

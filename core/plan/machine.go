@@ -61,6 +61,8 @@ type Machine struct {
 	Tell string `json:"tell,omitempty"`
 	// Memory is the file with what it has in memory, which goes along; nil where it is shut down.
 	Memory *MemoryFile `json:"memory,omitempty"`
+	// LoadsFirst tells that what its disks start from is read as a whole before it is known whether the system finds them: that much was read tells nothing of whether it came up.
+	LoadsFirst bool `json:"loads_first,omitempty"`
 	// First tells that it is started in its new place before its disks are there, which are served to it from where they lie.
 	First bool `json:"first,omitempty"`
 	// KeepEvery and KeepAfter tell that a copy is kept up to date until somebody says that it goes over: every so many seconds, and whenever so many bytes were written.

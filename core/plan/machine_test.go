@@ -120,8 +120,9 @@ func TestWhatAGuestStartsWith(t *testing.T) {
 			require.GreaterOrEqual(t, i, 0, "%v", p.Checks)
 			assert.Equal(t, c.severity, p.Checks[i].Severity)
 			if c.severity == Warns && c.firmware == "" {
-				require.Len(t, p.Checks[i].Remedies, 1)
-				assert.JSONEq(t, `{"changes":{"buses":{"all":"virtio","sda":"sata"}}}`, string(p.Checks[i].Remedies[0].Change))
+				require.Len(t, p.Checks[i].Remedies, 2)
+				assert.JSONEq(t, `{"fit":true}`, string(p.Checks[i].Remedies[0].Change))
+				assert.JSONEq(t, `{"changes":{"buses":{"all":"virtio","sda":"sata"}}}`, string(p.Checks[i].Remedies[1].Change))
 			}
 		})
 	}

@@ -20,9 +20,9 @@ func (w *whole) become(parts []Plan) {
 	}
 	if w.newIdentity() {
 		after.UUID = w.f.UUID
-		for i := range after.Networks {
-			after.Networks[i].MAC = w.f.MACs[i]
-		}
+	}
+	for i := range after.Networks {
+		after.Networks[i].MAC = w.f.address(w.r, i)
 	}
 	w.change(&after)
 	if notes := w.propertyNotes(); notes != "" && w.r.Changes.Notes == nil {

@@ -19,6 +19,9 @@ func (r Request) NeedsStarts(m machine.Machine, i int) bool {
 
 // checkStarts: whether the guest has what it needs to start on another bus, or with another firmware, as far as its disks show.
 func (w *whole) checkStarts() {
+	for _, s := range w.f.Starts {
+		w.m.LoadsFirst = w.m.LoadsFirst || slices.ContainsFunc(s.Systems, func(y inspect.System) bool { return len(y.Kernels) > 0 })
+	}
 	firmware := []string{}
 	for i, d := range w.f.Is.Disks {
 		s, ok := w.f.Starts[DiskName(w.f.Is, i)]

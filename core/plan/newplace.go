@@ -56,10 +56,7 @@ func (f MachineFacts) NewPlace(r Request, i int) (w adapt.Wish) {
 		}
 	}
 	for n, card := range f.Is.Networks {
-		is := adapt.Card{Was: card.MAC, Now: card.MAC}
-		if r.newIdentity() && n < len(f.MACs) {
-			is.Now = f.MACs[n]
-		}
+		is := adapt.Card{Was: card.MAC, Now: f.address(r, n)}
 		for old, now := range r.Changes.Addresses {
 			if strings.EqualFold(old, card.MAC) {
 				is.Now = now
@@ -70,6 +67,15 @@ func (f MachineFacts) NewPlace(r Request, i int) (w adapt.Wish) {
 		}
 	}
 	return w
+}
+
+// address is that of a network card in its new place: a fresh one where the machine gets an identity of its own, or where a guest is bound to it that had none.
+func (f MachineFacts) address(r Request, n int) string {
+	was := f.Is.Networks[n].MAC
+	if (r.newIdentity() || r.Fit && was == "") && n < len(f.MACs) {
+		return f.MACs[n]
+	}
+	return was
 }
 
 // bus is the one that is asked for a disk of a machine, empty for none.
@@ -103,9 +109,8 @@ func (p *maker) adapts() {
 	}
 	p.Disk.Adapt = c
 	without := remedy("Leave the guest as it is", map[string]any{"new_place": nil})
-	for _, x := range c.Files {
-		p.add(Informs, "fit", capital(x.Called())+".")
-	}
+	p.add(Informs, "fit", fmt.Sprintf(
+		"%d file(s) inside of the copy are changed so that its guest starts in its new place, once the copy is proven as it is. The source stays as it is.", len(c.Files)))
 	for _, kind := range c.Filesystems() {
 		if err := adapt.Able(kind); err != nil {
 			p.add(Blocks, "fit", capital(err.Error())+". Without that the guest is left as it is: keep its disk on the bus that it knows.", without)

@@ -129,8 +129,8 @@ type Plan struct {
 	Checks  []Check `json:"checks"`
 	// Fit is where partitions go on a disk that gets another size, where the plan is of one disk.
 	Fit *fit.Layout `json:"fit,omitempty"`
-	// Adapt is what is changed so that the guest of a disk starts in its new place, where the plan is of one disk.
-	Adapt *adapt.Changes `json:"adapt,omitempty"`
+	// Adapt is what is changed on copies of disks so that their guests start in their new place.
+	Adapt []Adapting `json:"adapt,omitempty"`
 	// Doubts are what is known against the content of the source, in sentences: they stand in the receipt and in the new tag.
 	Doubts []string `json:"doubts,omitempty"`
 	// KnownAt is as of when it is known what stands on the disk and which machines use it, where that matters.
@@ -148,6 +148,12 @@ type Plan struct {
 	Packed *Packed `json:"packed,omitempty"`
 	// Porter does the work, near the storage; empty where the service does it.
 	Porter string `json:"porter,omitempty"`
+}
+
+// Adapting is what is changed on the copy of a disk.
+type Adapting struct {
+	Place Place `json:"place"` // of the copy
+	adapt.Changes
 }
 
 // Body is what was decided for a disk.
@@ -237,7 +243,10 @@ func (p *maker) finish() {
 			p.Files = append(p.Files, u.Path)
 		}
 	}
-	p.Plan.Fit, p.Plan.Adapt = p.Disk.Fit, p.Disk.Adapt
+	p.Plan.Fit = p.Disk.Fit
+	if p.Disk.Adapt != nil {
+		p.Plan.Adapt = []Adapting{{Place: p.Disk.After.Place, Changes: *p.Disk.Adapt}}
+	}
 	p.Bodies = []Disk{p.Disk}
 	for i := range p.Steps {
 		s := &p.Steps[i]

@@ -37,8 +37,9 @@ func Together(r Request, parts ...Plan) Plan {
 			p.Checks = append(p.Checks, c)
 		}
 		if len(parts) == 1 {
-			p.Fit, p.Adapt = part.Fit, part.Adapt
+			p.Fit = part.Fit
 		}
+		p.Adapt = append(p.Adapt, part.Adapt...)
 		p.Before, p.After = append(p.Before, part.Before...), append(p.After, part.After...)
 		p.Doubts = append(p.Doubts, part.Doubts...)
 		p.BytesToRead, p.BytesToWrite = p.BytesToRead+part.BytesToRead, p.BytesToWrite+part.BytesToWrite

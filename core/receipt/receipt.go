@@ -9,7 +9,6 @@ import (
 	"text/tabwriter"
 	"time"
 
-	"bagaglio/core/adapt"
 	"bagaglio/core/fingerprint"
 	"bagaglio/core/fit"
 	"bagaglio/core/inspect"
@@ -49,13 +48,6 @@ type Done struct {
 	// LimitedBy is what most of the time went to, and LimitedShare its share of it.
 	LimitedBy    string  `json:"limited_by,omitempty"`
 	LimitedShare float64 `json:"limited_share,omitempty"`
-}
-
-// Adapted is what was changed on a copy that was proven before.
-type Adapted struct {
-	Before string         `json:"before"` // the fingerprint that was proven
-	After  string         `json:"after"`
-	Files  []adapt.Change `json:"files"`
 }
 
 // FileSum is the SHA-256 of a copied file.
@@ -240,6 +232,7 @@ func (r Receipt) WriteText(out io.Writer) error {
 		if p.Fit != nil {
 			fitLines(*p.Fit, line)
 		}
+		p.Adapted.lines(line)
 		for _, d := range p.Doubts {
 			line("", "doubt: %s", d)
 		}
@@ -279,6 +272,7 @@ func (r Receipt) WriteText(out io.Writer) error {
 	if r.Fit != nil {
 		fitLines(*r.Fit, line)
 	}
+	r.Adapted.lines(line)
 	if r.Destination != nil {
 		line("Written", "%s", plan.Bytes(r.BytesWritten))
 	}

@@ -73,6 +73,7 @@ of filesystems only what they use is read, where their map of that can be relied
 		"with --dying: take what this earlier image has, in the destination's pool with its map beside it, and try the rest again",
 	)
 	fitFlags(f, &r)
+	newPlaceFlag(f, &r)
 	f.StringVar(
 		&r.InUse,
 		"in-use",
@@ -105,6 +106,7 @@ of filesystems only what they use is read, where their map of that can be relied
 		"make a machine of it on this host, with what the computer has; DESTINATION is then a pool of that host, or a folder in it",
 	)
 	f.StringVar(&on.name, "name", "", "with --machine: what the machine is called (default: as the computer)")
+	f.BoolVar(&on.fit, "fit", false, "with --machine: change what its guest needs to start there, on the copy")
 	f.BoolVar(&on.start, "start", false, "with --machine: start it, and see it come up")
 	f.IntVar(&on.within, "within", 0, "with --start: seconds that it has to come up")
 	f.BoolVar(&whole, "whole", false, "read all of it, also what filesystems do not use")
@@ -135,7 +137,7 @@ of filesystems only what they use is read, where their map of that can be relied
 // machineOf is what is made of a captured disk besides its image.
 type machineOf struct {
 	host, name string
-	start      bool
+	fit, start bool
 	within     int
 }
 
@@ -151,6 +153,7 @@ func (a *app) captureMachine(ctx context.Context, captured plan.Request, on mach
 		To:            on.host,
 		Destination:   &plan.Place{Pool: pool, Path: strings.Trim(folder, "/")},
 		Name:          on.name,
+		Fit:           on.fit,
 		Start:         on.start,
 		Within:        on.within,
 		As:            captured.As,

@@ -63,6 +63,7 @@ output, by a file in the folder that TMPDIR names.`,
 	)
 	selectionFlags(f, &r)
 	fitFlags(f, &r)
+	newPlaceFlag(f, &r)
 	f.StringVar(&r.InUse, "in-use", "", "of a volume in a pool that somebody uses: snapshot, to read it from one")
 	asItIsFlag(f, &r)
 	byRulesFlag(f, &r)

@@ -23,9 +23,9 @@ var flagGroups = []struct {
 	rare  bool // told by --help-all only
 }{
 	{title: "Where it goes", flags: []string{"pool", "folder", "name", "network"}},
-	{title: "The machine", flags: []string{"stop", "start", "within", "release", "leave-source"}},
+	{title: "The machine", flags: []string{"fit", "stop", "start", "within", "release", "leave-source"}},
 	{title: "What is read", flags: []string{"from", "snapshot", "chain", "family", "without", "used-only", "whole"}},
-	{title: "What is made", flags: []string{"as", "layout", "size", "grow", "base", "replace", "by-rules", "round-to"}},
+	{title: "What is made", flags: []string{"as", "layout", "size", "grow", "fit-to", "base", "replace", "by-rules", "round-to"}},
 	{title: "How it is proven", flags: []string{"no-proof", "against", "tag", "quick", "only-read"}},
 	{title: "When, and how fast", flags: []string{"speed", "hours", "detach", "wait"}},
 	{title: "Before it begins", flags: []string{"plan", "yes"}},

@@ -124,6 +124,15 @@ func printPlan(out io.Writer, p plan.Plan) error {
 			}
 		}
 	}
+	for _, x := range p.Adapt {
+		say("\nInside of %s, once it is proven:", x.Place)
+		for _, c := range x.Files {
+			say("- %s", c.Called())
+			for _, l := range c.Lines {
+				say("      %s", l)
+			}
+		}
+	}
 	if len(p.Steps) > 0 {
 		say("")
 	}

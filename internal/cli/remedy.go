@@ -45,6 +45,8 @@ var remedyFlags = []struct{ field, flag string }{
 	{"reserve", "reserve"},
 	{"adapter", "adapter"},
 	{"bundle", "bundle"},
+	{"new_place", "fit-to"},
+	{"fit", "fit"},
 	{"stop", "stop"},
 	{"start", "start"},
 	{"suspend", "suspend"},

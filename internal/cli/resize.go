@@ -1,7 +1,13 @@
 package cli
 
 import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"bagaglio/core/adapt"
 	"bagaglio/core/disk"
+	"bagaglio/core/inspect"
 	"bagaglio/core/plan"
 
 	"github.com/spf13/cobra"
@@ -100,6 +106,39 @@ func fitFlags(f *pflag.FlagSet, r *plan.Request) {
 		"with a larger --size: number of the partition that takes it, or none (default: the last that it makes sense for)",
 	)
 }
+
+// newPlaceFlag is for work on a disk whose guest may be fitted to its new place.
+func newPlaceFlag(f *pflag.FlagSet, r *plan.Request) {
+	f.Var(newPlace{r}, "fit-to", "change what its guest needs to start on this bus, on the copy: "+strings.Join(adapt.Buses, ", ")+
+		"; with the firmware that starts it as BUS,bios or BUS,uefi")
+}
+
+// newPlace is the value of a flag for where a disk comes to.
+type newPlace struct{ r *plan.Request }
+
+func (w newPlace) String() string {
+	if w.r == nil || w.r.NewPlace == nil {
+		return ""
+	}
+	return strings.Trim(w.r.NewPlace.Bus+","+w.r.NewPlace.Firmware, ",")
+}
+
+func (w newPlace) Set(s string) error {
+	w.r.NewPlace = &adapt.Wish{}
+	for word := range strings.SplitSeq(s, ",") {
+		switch {
+		case slices.Contains(adapt.Buses, word):
+			w.r.NewPlace.Bus = word
+		case word == inspect.FirmwareBIOS || word == inspect.FirmwareUEFI:
+			w.r.NewPlace.Firmware = word
+		default:
+			return fmt.Errorf("%q is no bus of disks (%s), and no firmware (bios, uefi)", word, strings.Join(adapt.Buses, ", "))
+		}
+	}
+	return nil
+}
+
+func (w newPlace) Type() string { return "bus" }
 
 // smallest asks for the smallest size that is possible.
 const smallest = "smallest"

@@ -93,7 +93,7 @@ func (m *Machines) OfDevice(ctx context.Context, folder storage.Folder, r plan.R
 	name := cmp.Or(r.Name, c.Name, "computer")
 	what := strings.Join([]string{m.records.ID, info.ID, name, r.To}, "\x00")
 	f := propose.Facts{
-		Name: name, UUID: uuid.NewSHA1(uuid.Nil, []byte(what)).String(), Computer: &c,
+		Name: name, UUID: uuid.NewSHA1(uuid.Nil, []byte(what)).String(), Computer: &c, Fitted: r.Fit,
 		Disk: machine.Disk{File: r.Source.Path, Format: "raw"},
 	}
 	if err := lookInside(ctx, folder, r.Source.Path, "raw", &f); err != nil {

@@ -33,6 +33,8 @@ type Facts struct {
 	Networks []string // of the host, nil where it does not tell
 	// Starts is what the disk starts from.
 	Starts inspect.Starts
+	// Fitted tells that what it lacks for a bus is put in on the copy.
+	Fitted bool
 	// Computer is the one that the disk is of, nil where that is not known.
 	Computer *device.Computer
 }
@@ -147,6 +149,10 @@ func bus(f Facts, m machine.Machine, because func(string, ...any)) string {
 			continue
 		}
 		has, unknown := f.Starts.KnowsBus(b)
+		if unknown == "" && !has && f.Fitted && knows {
+			because("The bus %s: what it starts with gets a driver for it, on the copy.", b)
+			return b
+		}
 		if unknown == "" && !has {
 			because("Not the bus %s: what it starts with has no driver for that.", b)
 			first = cmp.Or(first, b)

@@ -108,7 +108,7 @@ func TestAGuestIsFittedInEachLayout(t *testing.T) {
 				p := w.plan(r)
 				require.False(t, p.Blocked(), "%+v", p.Checks)
 				require.NotNil(t, p.Adapt)
-				require.Len(t, p.Adapt.Files, 2, "the initial memory disk, and where it mounts what")
+				require.Len(t, p.Adapt[0].Files, 2, "the initial memory disk, and where it mounts what")
 				done, err := w.run(t.Context(), p, nil)
 				require.NoError(t, err)
 				w.fitted(r, done)

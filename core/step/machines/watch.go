@@ -19,7 +19,7 @@ const (
 	// readsAtLeast is what a guest reads of its disks, in bytes, that is beyond its loader. A firmware that finds none reads some sectors.
 	readsAtLeast = 8 << 20
 	// writesAtLeast is likewise what a guest writes: firmware writes nothing there, and a loader not more than a note of what it started.
-	writesAtLeast = 64 << 10
+	writesAtLeast = 256 << 10
 )
 
 // errNotUp is why a job does not go on behind a machine that was started.
@@ -227,7 +227,7 @@ func (w *work) looksUp(ctx context.Context, m host.Machine) (bool, error) {
 		w.evidence("it asks for a login on its serial port")
 	case alike(shows, w.state.Receipt.ScreenBefore):
 		w.evidence("its screen shows what the screen of %s:%s showed before", w.m.Host, w.m.Name)
-	case signs.Read >= readsAtLeast || signs.Written >= writesAtLeast:
+	case signs.Read >= readsAtLeast && !w.m.LoadsFirst || signs.Written >= writesAtLeast:
 		w.evidence("it has read %s of its disks, and written %s", plan.Bytes(signs.Read), plan.Bytes(signs.Written))
 	case w.state.Saved: // it does not start, but goes on where it was
 	default:
