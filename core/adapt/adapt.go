@@ -184,7 +184,7 @@ const linesAround = 1
 // lines are those in which two texts differ.
 func lines(was, now string) []string {
 	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{
-		A: difflib.SplitLines(was), B: difflib.SplitLines(now), Context: linesAround,
+		A: split(was), B: split(now), Context: linesAround,
 	})
 	if err != nil {
 		return nil // it is shown by its digest alone
@@ -194,6 +194,14 @@ func lines(was, now string) []string {
 		all[i] = strings.Map(shown, l)
 	}
 	return slices.DeleteFunc(all, func(l string) bool { return l == "" || strings.HasPrefix(l, "---") || strings.HasPrefix(l, "+++") })
+}
+
+// split are the lines of a text, none where it has none.
+func split(text string) []string {
+	if text == "" {
+		return nil
+	}
+	return difflib.SplitLines(strings.TrimSuffix(text, "\n"))
 }
 
 // shown is a character as it can be shown.

@@ -47,6 +47,11 @@ type System struct {
 	Networks []string `json:"networks,omitempty"`
 }
 
+// LoadsFirst tells that firmware reads a kernel with all that it needs to find its disks, before it looks for them.
+func (y System) LoadsFirst() bool {
+	return y.Kind == Windows || slices.ContainsFunc(y.Kernels, func(k Kernel) bool { return k.Memory != "" })
+}
+
 // Kernel is one that a system can start with.
 type Kernel struct {
 	Version string `json:"version"`

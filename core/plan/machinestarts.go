@@ -11,16 +11,16 @@ import (
 	"bagaglio/core/machine"
 )
 
-// NeedsStarts tells whether a disk of a machine gets another bus, or the machine another firmware: then it matters what it starts from.
+// NeedsStarts tells whether a disk of a machine gets another bus, or was in a computer, or the machine gets another firmware: then it matters what it starts from.
 func (r Request) NeedsStarts(m machine.Machine, i int) bool {
 	bus := r.bus(m, i)
-	return bus != "" && bus != m.Disks[i].Bus || r.Changes.Firmware != "" && r.Changes.Firmware != m.Firmware
+	return r.Source.IsDevice() || bus != "" && bus != m.Disks[i].Bus || r.Changes.Firmware != "" && r.Changes.Firmware != m.Firmware
 }
 
 // checkStarts: whether the guest has what it needs to start on another bus, or with another firmware, as far as its disks show.
 func (w *whole) checkStarts() {
 	for _, s := range w.f.Starts {
-		w.m.LoadsFirst = w.m.LoadsFirst || slices.ContainsFunc(s.Systems, func(y inspect.System) bool { return len(y.Kernels) > 0 })
+		w.m.LoadsFirst = w.m.LoadsFirst || slices.ContainsFunc(s.Systems, inspect.System.LoadsFirst)
 	}
 	firmware := []string{}
 	for i, d := range w.f.Is.Disks {

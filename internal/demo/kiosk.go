@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"bagaglio/core/initramfs"
 	"bagaglio/core/plan"
 )
 
@@ -45,8 +46,8 @@ start=%dMiB, size=61MiB, type=L, name="data"
 		return "", err
 	}
 	defer func() { err = errors.Join(err, drive.Close()) }()
-	system := machine{"gate-kiosk", 96, 2000, "tickets", "Opens the gate for whoever has a ticket.\n"}
-	data := machine{"data", 96, 90_000, "faces", "Nobody else is to see this.\n"}
+	system := machine{"gate-kiosk", 96, 2000, "tickets", "Opens the gate for whoever has a ticket.\n", oldKiosk()}
+	data := machine{"data", 96, 90_000, "faces", "Nobody else is to see this.\n", nil}
 	for i, make := range []func() error{
 		func() error { return system.makeBoot(ctx, tmp, filepath.Join(tmp, "0")) },
 		func() error { return system.makeRoot(ctx, tmp, filepath.Join(tmp, "1")) },
@@ -65,6 +66,33 @@ start=%dMiB, size=61MiB, type=L, name="data"
 		}
 	}
 	return path, nil
+}
+
+// oldKiosk are files of a system that knew its own controller alone, and names its disk and its network card by where they are.
+func oldKiosk() map[string]string {
+	const lib = "lib/modules/6.1.0-12-harbour/"
+	files := map[string]string{
+		"etc/fstab":                        "/dev/sda3 / ext4 defaults 0 1\n",
+		"etc/network/interfaces":           "auto lo\niface lo inet loopback\n\nauto enp0s25\niface enp0s25 inet dhcp\n",
+		"lib/systemd/systemd":              "it gives network cards their names\n",
+		"boot/loader/entries/harbour.conf": "title gate-kiosk\noptions root=/dev/sda3 quiet\n",
+		lib + "modules.builtin":            "",
+		lib + "modules.dep": "kernel/ahci.ko:\nkernel/sd_mod.ko:\nkernel/virtio_ring.ko:\n" +
+			"kernel/virtio_pci.ko: kernel/virtio_ring.ko\nkernel/virtio_blk.ko: kernel/virtio_ring.ko\n",
+	}
+	memory := []initramfs.File{
+		{Name: "conf/initramfs.conf", Content: []byte("MODULES=dep\n"), Mode: 0o644},
+		{Name: "conf/modules", Content: []byte("ahci\nsd_mod\n"), Mode: 0o644},
+	}
+	for _, name := range []string{"ahci", "sd_mod", "virtio_ring", "virtio_pci", "virtio_blk"} {
+		code := strings.Repeat("the driver "+name+"\n", 800)
+		files[lib+"kernel/"+name+".ko"] = code
+		if !strings.HasPrefix(name, "virtio") {
+			memory = append(memory, initramfs.File{Name: lib + "kernel/" + name + ".ko", Content: []byte(code), Mode: 0o644})
+		}
+	}
+	files["boot/initrd.img-6.1.0-12-harbour"] = string(initramfs.Archive(append(initramfs.Folders(memory, func(string) bool { return false }), memory...)))
+	return files
 }
 
 // Attach makes a device of a file, where that can be, and returns its path.
@@ -105,8 +133,8 @@ func (s *show) capture(ctx context.Context) error {
 	s.say("\nThe drive of the gate kiosk is connected as %s.", device)
 	r.Kind, r.Source = plan.CopyMachine, plan.Place{Pool: plan.DevicesOf("local"), Path: filepath.Base(device), Format: "raw"}
 	r.To, r.Destination, r.Name, r.Start = "quay", &plan.Place{Pool: "harbour"}, "gate-kiosk", true
-	r.Changes = plan.Changes{Memory: 512 << 20, Processors: 1}
-	done, err := s.carry(ctx, "The drive of the gate kiosk becomes a machine, without its data partition, and smaller", r)
+	r.Changes, r.Fit = plan.Changes{Memory: 512 << 20, Processors: 1}, true
+	done, err := s.carry(ctx, "The drive of the gate kiosk, which knew its old controller alone, becomes a machine on virtio, without its data partition, and smaller", r)
 	if err == nil && !done.Machine.CameUp {
 		err = fmt.Errorf("gate-kiosk was not seen to come up: %v", done.Machine.Evidence)
 	}

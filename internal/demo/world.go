@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -23,13 +24,15 @@ type machine struct {
 	records int   // that it has stored, 64 bytes each
 	what    string
 	note    string // in the home of its operator
+	// old are files that take the place of those of the others, nil for none.
+	old map[string]string
 }
 
 var machines = []machine{
-	{"ticketing", 256, 510_000, "bookings", "Ticket office, quay. The lighthouse takes over on the first of the month.\n"},
-	{"tide-board", 96, 40_000, "tides", "Shows high and low water in the waiting room.\n"},
-	{"crew-roster", 128, 90_000, "shifts", "Who sails when. Ask the purser before changing anything.\n"},
-	{"cargo-ledger", 192, 160_000, "crates", "Everything that is carried and is not a passenger.\n"},
+	{"ticketing", 256, 510_000, "bookings", "Ticket office, quay. The lighthouse takes over on the first of the month.\n", nil},
+	{"tide-board", 96, 40_000, "tides", "Shows high and low water in the waiting room.\n", nil},
+	{"crew-roster", 128, 90_000, "shifts", "Who sails when. Ask the purser before changing anything.\n", nil},
+	{"cargo-ledger", 192, 160_000, "crates", "Everything that is carried and is not a passenger.\n", nil},
 }
 
 // bootMiB is the length of the first partition of every disk.
@@ -170,6 +173,7 @@ func (m machine) makeBoot(ctx context.Context, tmp, image string) error {
 const drivers = `kernel/drivers/block/virtio_blk.ko
 kernel/drivers/ata/ahci.ko
 kernel/drivers/ata/ata_piix.ko
+kernel/drivers/scsi/mptspi.ko
 kernel/drivers/net/virtio_net.ko
 kernel/drivers/net/ethernet/intel/e1000/e1000.ko
 `
@@ -177,7 +181,7 @@ kernel/drivers/net/ethernet/intel/e1000/e1000.ko
 // makeRoot makes the second partition: an ext4 filesystem with the machine's files.
 func (m machine) makeRoot(ctx context.Context, tmp, image string) error {
 	tree := filepath.Join(tmp, "tree")
-	for name, content := range map[string]string{
+	files := map[string]string{
 		"etc/hostname":           m.name + "\n",
 		"home/operator/note":     m.note,
 		"srv/" + m.what + ".csv": m.data(),
@@ -186,7 +190,9 @@ func (m machine) makeRoot(ctx context.Context, tmp, image string) error {
 
 		"boot/loader/entries/harbour.conf":             "title " + m.name + "\noptions root=LABEL=" + m.name + " quiet\n",
 		"lib/modules/6.1.0-12-harbour/modules.builtin": drivers,
-	} {
+	}
+	maps.Copy(files, m.old)
+	for name, content := range files {
 		file := filepath.Join(tree, name)
 		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 			return err

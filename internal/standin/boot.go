@@ -220,7 +220,11 @@ func (s *start) from(r disk.Reader, d machine.Disk, m machine.Machine, t Traits)
 		return nil
 	}
 	s.say("Loading from %s %s", d.Slot, loader)
-	if !takes(t.Drivers, d.Bus) {
+	starts, err := inspect.StartsFrom(context.Background(), r)
+	if err != nil {
+		return fmt.Errorf("looking what the disk %s starts from: %w", d.Slot, err)
+	}
+	if has, unknown := starts.KnowsBus(d.Bus); !takes(t.Drivers, d.Bus) || !has && unknown == "" {
 		s.say("Waiting for the root disk: no driver for the bus %s", d.Bus)
 		return nil
 	}

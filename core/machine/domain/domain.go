@@ -42,6 +42,11 @@ type domain struct {
 		Source source    `xml:"source"`
 		Base   *base     `xml:"backingStore"`
 	} `xml:"devices>disk"`
+	Controllers []controller `xml:"devices>controller"`
+}
+
+type controller struct {
+	Type string `xml:"type,attr"`
 }
 
 type source struct {

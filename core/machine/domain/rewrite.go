@@ -25,6 +25,7 @@ func rewrite(text []byte, m machine.Machine) ([]byte, error) {
 		return nil, err
 	}
 	w.described = w.x.Description != nil
+	w.controlled = slices.ContainsFunc(w.x.Controllers, func(c controller) bool { return c.Type == "scsi" })
 	if n := len(w.x.Disks); n != len(m.Disks)+len(m.Drives) { // the others would name what they name now
 		return nil, fmt.Errorf("it has %d disks and drives, of which no more than %d are looked at", n, len(m.Disks)+len(m.Drives))
 	}
@@ -49,6 +50,7 @@ type rewriter struct {
 	x                 domain
 	disk, drive, card int
 	described         bool          // it has notes, which may become others
+	controlled        bool          // it has a controller of SCSI
 	was, is           *machine.Disk // the disk or drive that it is in, nil for one that is left as it is
 }
 
@@ -168,10 +170,15 @@ func (w *rewriter) enter(e xml.StartElement) machine.Edit {
 		return machine.Edit{}
 	}
 	w.was, w.is = &before[*at], &after[*at]
-	if w.moved() && attr(e, "type") != kindOf(w.is.File) {
-		return machine.Edit{Attributes: map[string]string{"type": kindOf(w.is.File)}}
+	var edit machine.Edit
+	if !w.controlled && w.is.Bus == "scsi" && w.was.Bus != "scsi" {
+		w.controlled = true
+		edit.Before = scsiController + "\n    "
 	}
-	return machine.Edit{}
+	if w.moved() && attr(e, "type") != kindOf(w.is.File) {
+		edit.Attributes = map[string]string{"type": kindOf(w.is.File)}
+	}
+	return edit
 }
 
 // moved tells whether the file of the disk becomes another one.

@@ -102,3 +102,31 @@ func TestDifferences(t *testing.T) {
 	versioned.Chipset = "pc-i440fx-7.2"
 	assert.Equal(t, []machine.Difference{{What: "chipset", Before: "q35", After: "pc-i440fx-7.2"}}, machine.Unasked(m, versioned))
 }
+
+// TestAFirstDiskOnSCSI gets the machine a controller that systems of today have a driver for; one that it has stays.
+func TestAFirstDiskOnSCSI(t *testing.T) {
+	m := machine.Machine{
+		Name: "tide-board", Processors: machine.Processors{Count: 1}, Memory: 1 << 30,
+		Disks: []machine.Disk{{File: "/quay/a.raw", Format: "raw", Bus: "scsi"}, {File: "/quay/b.raw", Format: "raw", Bus: "scsi"}},
+	}
+	made, err := write(m)
+	require.NoError(t, err)
+	assert.Equal(t, 1, strings.Count(string(made), scsiController))
+	m.Disks[0].Bus, m.Disks[1].Bus = "ide", "sata"
+	made, err = write(m)
+	require.NoError(t, err)
+	assert.NotContains(t, string(made), "<controller")
+	is, err := describe(made)
+	require.NoError(t, err)
+	for i := range is.Disks {
+		is.Disks[i].Bus, is.Disks[i].Slot = "scsi", ""
+	}
+	other, err := rewrite(made, is)
+	require.NoError(t, err)
+	assert.Equal(t, 1, strings.Count(string(other), scsiController))
+	had := strings.Replace(string(made), "<devices>", `<devices><controller type="scsi" index="0" model="lsilogic"/>`, 1)
+	other, err = rewrite([]byte(had), is)
+	require.NoError(t, err)
+	assert.NotContains(t, string(other), scsiController)
+	assert.Contains(t, string(other), "lsilogic")
+}

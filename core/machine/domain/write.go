@@ -9,9 +9,16 @@ import (
 	"bagaglio/core/machine"
 )
 
+// scsiController is the one of machines that get their first disk on that bus: systems of today have a driver for it, and none for what hosts choose otherwise.
+const scsiController = `<controller type="scsi" model="virtio-scsi"/>`
+
+func hasSCSI(m machine.Machine) bool {
+	return slices.ContainsFunc(append(slices.Clone(m.Disks), m.Drives...), func(d machine.Disk) bool { return d.Bus == "scsi" })
+}
+
 // definition is the text of a new machine. What a Machine does not say is the host's choice. It runs by software emulation, which is there on
 // every host: whoever has more changes the type.
-var definition = template.Must(template.New("definition").Funcs(template.FuncMap{"kind": kindOf, "said": said}).Parse(`<domain type="qemu">
+var definition = template.Must(template.New("definition").Funcs(template.FuncMap{"kind": kindOf, "said": said, "scsi": hasSCSI}).Parse(`<domain type="qemu">
   <name>{{html .Name}}</name>
 {{- if .UUID}}
   <uuid>{{html .UUID}}</uuid>{{end}}
@@ -34,6 +41,8 @@ var definition = template.Must(template.New("definition").Funcs(template.FuncMap
 {{- if .Clock}}
   <clock offset="{{html .Clock}}"/>{{end}}
   <devices>
+{{- if scsi .}}
+    ` + scsiController + `{{end}}
 {{- range .Disks}}
     {{template "disk" .}}{{end}}
 {{- range .Drives}}

@@ -173,9 +173,11 @@ func (w *work) readSecond(ctx context.Context, name string, meter *transfer.Mete
 		return nil, destination(fmt.Errorf("opening the image with what was changed: %w", err))
 	}
 	defer made.Close()
-	if err := checkAll(ctx, made); err != nil {
+	facts, err := look(ctx, w.Ends.Destination, made, checkAll)
+	if err = errors.Join(err, facts.Problem); err != nil {
 		return nil, destination(err)
 	}
+	w.proof.Destination.AllocatedSize, w.proof.Destination.FileSize = facts.Allocated, facts.FileSize
 	back, err := transfer.Transfer{Source: made, Of: "the image with what was changed", Meter: meter, Wait: w.Wait}.Run(ctx)
 	return back.Leaves, destination(err)
 }

@@ -1,6 +1,7 @@
 import { ArrowDown } from "lucide-react";
 import type { Check, Plan, Remedy, Side } from "../api/client.ts";
 import { placeName, size, span } from "../format.ts";
+import { ChangedFiles } from "./changed-files.tsx";
 import { Checks } from "./checks.tsx";
 import { MachineSides } from "./machine-sides.tsx";
 import { Sizes } from "./sizes.tsx";
@@ -33,6 +34,12 @@ export function PlanView({ plan, onRemedy }: { plan: Plan; onRemedy?: (remedy: R
         )}
         <Checks checks={plan.checks} onRemedy={onRemedy} />
       </section>
+      {plan.adapt?.map((inside) => (
+        <section key={placeName(inside.place)} className="space-y-3">
+          <h3 className="font-semibold break-all">Inside of {placeName(inside.place)}, once it is proven</h3>
+          <ChangedFiles files={inside.files} />
+        </section>
+      ))}
       {plan.steps.length > 0 && (
         <details>
           <summary className="cursor-pointer">

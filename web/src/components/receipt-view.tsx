@@ -1,6 +1,7 @@
 import { ShieldAlert, ShieldCheck } from "lucide-react";
 import { Link } from "react-router";
 import type { Receipt } from "../api/client.ts";
+import { ChangedFiles } from "./changed-files.tsx";
 import { exact, placeName, size, span, speed, when } from "../format.ts";
 
 const sentences: Record<Receipt["outcome"], string> = {
@@ -92,6 +93,16 @@ export function ReceiptView({ receipt }: { receipt: Receipt }) {
               {p.words}
             </Row>
           ))}
+        {adaptedIn(receipt).map((a) => (
+          <Row key={a.after} name="Changed">
+            <p className="mb-2">
+              on the proven copy, so that its guest starts in its new place:{" "}
+              <span className="figures break-all">{a.before}</span> before,{" "}
+              <span className="figures break-all">{a.after}</span> since
+            </p>
+            <ChangedFiles files={a.files} />
+          </Row>
+        ))}
         {receipt.unreadable?.map((r) => (
           <Row key={r.offset} name="Unreadable">
             {exact(r.length)} at offset {r.offset.toLocaleString("en")}
@@ -125,6 +136,11 @@ export function ReceiptView({ receipt }: { receipt: Receipt }) {
       </dl>
     </section>
   );
+}
+
+/** What was changed on copies, of one disk or of each of several. */
+function adaptedIn(receipt: Receipt): NonNullable<Receipt["adapted"]>[] {
+  return [receipt, ...(receipt.parts ?? [])].flatMap((r) => r.adapted ?? []);
 }
 
 /** What was read of a partition, and what a check of its filesystem said. */

@@ -70,6 +70,7 @@ function becomes(host: string, name: string): Record<string, unknown> {
     as: "qcow2",
     name: null,
     start: null,
+    fit: null,
     identity: null,
     changes: null,
     networks: null,
@@ -168,6 +169,15 @@ function Fields({ device, request, change }: FieldsProps) {
               onChange={(event) => change({ start: event.target.checked || null })}
             />
             <span>Start it, and see it come up</span>
+          </label>
+          <label className="flex items-center gap-3">
+            <input
+              type="checkbox"
+              className="toggle"
+              checked={Boolean(request.fit)}
+              onChange={(event) => change({ fit: event.target.checked || null })}
+            />
+            <span>Fit its guest to its new place, on the copy</span>
           </label>
         </>
       ) : (

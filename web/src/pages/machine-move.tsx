@@ -71,6 +71,7 @@ function Fields({ request, change }: FieldsProps) {
             snapshot: null,
             linked: null,
             live: null,
+            fit: null,
             with_memory: null,
           })
         }
@@ -108,7 +109,16 @@ function Fields({ request, change }: FieldsProps) {
           name="Move it while it runs: within its host it goes on, to another host it stops for a moment"
           on={request.live}
           onChange={(live) =>
-            change({ live, with_memory: null, stop: null, start: null, release: null, leave_source: null, name: null })
+            change({
+              live,
+              fit: null,
+              with_memory: null,
+              stop: null,
+              start: null,
+              release: null,
+              leave_source: null,
+              name: null,
+            })
           }
         />
       )}
@@ -138,6 +148,13 @@ function Fields({ request, change }: FieldsProps) {
           name="Have its disks stand on those of the machine: nothing is copied"
           on={request.linked}
           onChange={(linked) => change({ linked, suspend: null, as: null, layout: null, options: null })}
+        />
+      )}
+      {!request.live && !request.linked && (
+        <Switch
+          name="Fit its guest to its new place: on the copies, what it needs for another bus, firmware or network card"
+          on={request.fit}
+          onChange={(fit) => change({ fit })}
         />
       )}
       {request.to && !request.live && (
