@@ -75,7 +75,8 @@ type Changes struct {
 // Same tells whether others are the same changes.
 func (c Changes) Same(o Changes) bool {
 	return slices.EqualFunc(c.Files, o.Files, func(a, b Change) bool {
-		return a.Partition == b.Partition && a.Logical == b.Logical && a.Path == b.Path && a.How == b.How && a.Bytes == b.Bytes && a.SHA256 == b.SHA256 &&
+		return a.Partition == b.Partition && a.Logical == b.Logical && a.Path == b.Path && a.How == b.How && a.Bytes == b.Bytes &&
+			a.SHA256 == b.SHA256 &&
 			a.Was == b.Was
 	})
 }
@@ -139,8 +140,11 @@ func (f *finder) root(y inspect.System) (inspect.Mounted, bool) {
 	return f.mounts[i], true
 }
 
+// left notes what cannot be mended, once.
 func (f *finder) left(what, do string) {
-	f.changes.Left = append(f.changes.Left, inspect.Finding{What: what, Do: do})
+	if l := (inspect.Finding{What: what, Do: do}); !slices.Contains(f.changes.Left, l) {
+		f.changes.Left = append(f.changes.Left, l)
+	}
 }
 
 // isText tells whether a content can be shown line by line.
@@ -168,6 +172,7 @@ func (f *finder) put(on inspect.Mounted, name, why string, more []byte) {
 	f.add(on, Change{Path: name, Why: why, How: Appends, Bytes: int64(len(more)), SHA256: sum(more), content: more})
 }
 
+// add adds a change. A file that several systems of the disk share is changed once.
 func (f *finder) add(on inspect.Mounted, c Change) {
 	c.Partition, c.Logical, c.Filesystem = on.Partition.Number, on.Logical, on.As.Kind
 	if on.Logical != "" {
@@ -175,7 +180,10 @@ func (f *finder) add(on inspect.Mounted, c Change) {
 			"Change it by hand, where the machine runs.")
 		return
 	}
-	f.changes.Files = append(f.changes.Files, c)
+	same := func(o Change) bool { return o.Partition == c.Partition && o.Path == c.Path }
+	if !slices.ContainsFunc(f.changes.Files, same) {
+		f.changes.Files = append(f.changes.Files, c)
+	}
 }
 
 // linesAround is how many lines are shown around what differs.

@@ -87,7 +87,11 @@ func TestAGuestIsFitted(t *testing.T) {
 			assert.Contains(t, root.Text("boot/grub/grub.cfg"), "root=UUID="+partID+" ro quiet")
 			assert.Contains(t, root.Text("etc/default/grub"), "root=UUID="+partID+" quiet")
 			assert.Contains(t, root.Text("etc/network/interfaces"), "hwaddress "+strings.ToLower(address))
-			assert.Equal(t, "[Match]\nMACAddress="+strings.ToLower(address)+"\n\n[Link]\nName=enp0s25\n", root.Text("etc/systemd/network/10-new-place-enp0s25.link"))
+			assert.Equal(
+				t,
+				"[Match]\nMACAddress="+strings.ToLower(address)+"\n\n[Link]\nName=enp0s25\n",
+				root.Text("etc/systemd/network/10-new-place-enp0s25.link"),
+			)
 			assert.Empty(t, root.Text("etc/udev/rules.d/70-persistent-net.rules"))
 			assert.NotEmpty(t, root.Text("etc/udev/rules.d/70-persistent-net.rules"+Aside))
 			info, err := root.StatFile("etc/fstab")

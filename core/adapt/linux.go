@@ -86,7 +86,13 @@ type modules struct {
 
 // modulesOf reads which there are, and what each needs (modules.dep(5)).
 func modulesOf(root inspect.Mounted, version string) (m modules, err error) {
-	m = modules{root: root, dir: path.Join("lib/modules", version), file: map[string]string{}, needs: map[string][]string{}, builtin: map[string]bool{}}
+	m = modules{
+		root:    root,
+		dir:     path.Join("lib/modules", version),
+		file:    map[string]string{},
+		needs:   map[string][]string{},
+		builtin: map[string]bool{},
+	}
 	if _, err := root.StatFile(m.dir); err != nil {
 		m.dir = path.Join("usr/lib/modules", version)
 	}
@@ -147,8 +153,19 @@ const (
 
 // indexes are the files by which modules are found (modules.dep(5)), as the system has them for all of its own.
 var indexes = []string{
-	"modules.dep", "modules.dep.bin", "modules.alias", "modules.alias.bin", "modules.softdep", "modules.symbols", "modules.symbols.bin", "modules.order",
-	"modules.builtin", "modules.builtin.bin", "modules.builtin.alias.bin", "modules.builtin.modinfo", "modules.devname",
+	"modules.dep",
+	"modules.dep.bin",
+	"modules.alias",
+	"modules.alias.bin",
+	"modules.softdep",
+	"modules.symbols",
+	"modules.symbols.bin",
+	"modules.order",
+	"modules.builtin",
+	"modules.builtin.bin",
+	"modules.builtin.alias.bin",
+	"modules.builtin.modinfo",
+	"modules.devname",
 }
 
 // read reads a file that belongs to the modules.

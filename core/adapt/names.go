@@ -83,7 +83,10 @@ func (f *finder) rename(name string) string {
 		return stays
 	}
 	if isDevice(name) {
-		f.left(name+" is named by the bus that its disk is on, and what lies there is not known.", "Name it by its UUID or label, where the machine runs.")
+		f.left(
+			name+" is named by the bus that its disk is on, and what lies there is not known.",
+			"Name it by its UUID or label, where the machine runs.",
+		)
 	}
 	return name
 }

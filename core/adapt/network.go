@@ -37,8 +37,10 @@ func (f *finder) network(root inspect.Mounted) {
 	switch {
 	case len(names) == 0:
 	case len(names) > 1 || len(f.wish.Cards) > 1:
-		f.left(fmt.Sprintf("Which of the cards of the new machine are %s is not known: their names may be others there.", strings.Join(names, ", ")),
-			"Look at its network when it runs, and set it up by the addresses of its cards.")
+		f.left(
+			fmt.Sprintf("Which of the cards of the new machine are %s is not known: their names may be others there.", strings.Join(names, ", ")),
+			"Look at its network when it runs, and set it up by the addresses of its cards.",
+		)
 	case len(root.Names("usr/lib/systemd"))+len(root.Names("lib/systemd")) == 0:
 		f.left(fmt.Sprintf("Its network is set up for the card %s, and nothing that gives cards names is found in the system.", names[0]),
 			"Look at its network when it runs.")
@@ -47,7 +49,13 @@ func (f *finder) network(root inspect.Mounted) {
 		text := fmt.Sprintf("[Match]\nMACAddress=%s\n\n[Link]\nName=%s\n", now, names[0])
 		name := fmt.Sprintf(linkFile, names[0])
 		if was := root.Text(name); was != text {
-			f.write(root, name, fmt.Sprintf("so that the card with the address %s is %s, for which its network is set up", now, names[0]), bytesOf(was), []byte(text))
+			f.write(
+				root,
+				name,
+				fmt.Sprintf("so that the card with the address %s is %s, for which its network is set up", now, names[0]),
+				bytesOf(was),
+				[]byte(text),
+			)
 		}
 	}
 }
@@ -96,7 +104,10 @@ func (f *finder) addresses(root inspect.Mounted) {
 		text := strings.ToLower(root.Text(path.Join(rulesDir, name)))
 		stays := slices.ContainsFunc(f.wish.Cards, func(c Card) bool { return strings.Contains(text, strings.ToLower(c.Now)) })
 		if strings.Contains(text, "attr{address}==") && !stays {
-			f.add(root, Change{Path: path.Join(rulesDir, name), How: Removes, Why: "since it gives names to cards that the machine does not have any more"})
+			f.add(
+				root,
+				Change{Path: path.Join(rulesDir, name), How: Removes, Why: "since it gives names to cards that the machine does not have any more"},
+			)
 		}
 	}
 }

@@ -101,7 +101,10 @@ func diskWith(t *testing.T, system tree, kind string, efi tree) string {
 	t.Helper()
 	dir := t.TempDir()
 	image, root, esp := filepath.Join(dir, "disk.raw"), filepath.Join(dir, "root.raw"), filepath.Join(dir, "esp.raw")
-	sh(t, `truncate -s 400M `+image+`; printf 'label: gpt\nstart=2048, size=65536, type=C12A7328-F81F-11D2-BA4B-00A0C93EC93B\nstart=67584, size=716800, type=0FC63DAF-8483-4772-8E79-3D69D8477DE4\n' | sfdisk -q `+image)
+	sh(
+		t,
+		`truncate -s 400M `+image+`; printf 'label: gpt\nstart=2048, size=65536, type=C12A7328-F81F-11D2-BA4B-00A0C93EC93B\nstart=67584, size=716800, type=0FC63DAF-8483-4772-8E79-3D69D8477DE4\n' | sfdisk -q `+image,
+	)
 	sh(t, "truncate -s 32M "+esp+"; mkfs.vfat -F 16 -i B0A6A61E "+esp)
 	for name, content := range efi {
 		from := filepath.Join(dir, "file")
@@ -122,9 +125,25 @@ func diskWith(t *testing.T, system tree, kind string, efi tree) string {
 		sh(t, "mkfs.btrfs -q -U "+partID+" -r "+from+" "+root)
 	case "xfs":
 		at := filepath.Join(dir, "at")
-		sh(t, fmt.Sprintf("mkfs.xfs -q -m uuid=%s %s; mkdir %s; mount -o loop %s %s; cp -a %s/. %s; umount %s", partID, root, at, root, at, from, at, at))
+		sh(
+			t,
+			fmt.Sprintf(
+				"mkfs.xfs -q -m uuid=%s %s; mkdir %s; mount -o loop %s %s; cp -a %s/. %s; umount %s",
+				partID,
+				root,
+				at,
+				root,
+				at,
+				from,
+				at,
+				at,
+			),
+		)
 	}
-	sh(t, "dd if="+esp+" of="+image+" bs=1M seek=1 conv=notrunc,sparse status=none; dd if="+root+" of="+image+" bs=1M seek=33 conv=notrunc,sparse status=none")
+	sh(
+		t,
+		"dd if="+esp+" of="+image+" bs=1M seek=1 conv=notrunc,sparse status=none; dd if="+root+" of="+image+" bs=1M seek=33 conv=notrunc,sparse status=none",
+	)
 	return image
 }
 

@@ -60,7 +60,13 @@ func TestWhatIsPutBehind(t *testing.T) {
 		noise[i] = byte(rand.Uint32())
 	}
 	main := Archive([]File{
-		{Name: "conf", Dir: true, Mode: 0o755}, {Name: "conf/modules", Content: []byte("ext4\n"), Mode: 0o644}, {Name: "noise", Content: noise, Mode: 0o644},
+		{
+			Name: "conf",
+			Dir:  true,
+			Mode: 0o755,
+		},
+		{Name: "conf/modules", Content: []byte("ext4\n"), Mode: 0o644},
+		{Name: "noise", Content: noise, Mode: 0o644},
 	})
 	for how, pack := range packs {
 		t.Run(how, func(t *testing.T) {
@@ -75,7 +81,10 @@ func TestWhatIsPutBehind(t *testing.T) {
 			before := walked(t, b.Bytes())
 			assert.Equal(t, "ext4\n", before["conf/modules"])
 			assert.Equal(t, "microcode", before["kernel/x86.bin"])
-			added := []File{{Name: "conf/modules", Content: []byte("ext4\nnvme\n"), Mode: 0o644}, {Name: "lib/a/nvme.ko", Content: []byte("code"), Mode: 0o644}}
+			added := []File{
+				{Name: "conf/modules", Content: []byte("ext4\nnvme\n"), Mode: 0o644},
+				{Name: "lib/a/nvme.ko", Content: []byte("code"), Mode: 0o644},
+			}
 			added = append(Folders(added, func(name string) bool { _, there := before[name]; return there }), added...)
 			whole := append(b.Bytes(), Behind(int64(b.Len()), Archive(added))...)
 			after := walked(t, whole)
@@ -97,7 +106,9 @@ func TestOthersReadWhatIsWritten(t *testing.T) {
 	dir := t.TempDir()
 	cmd := exec.CommandContext(t.Context(), "cpio", "-i", "--quiet", "--no-absolute-filenames")
 	cmd.Dir = dir
-	cmd.Stdin = bytes.NewReader(Archive([]File{{Name: "lib", Dir: true, Mode: 0o755}, {Name: "lib/nvme.ko", Content: []byte("code!"), Mode: 0o640}}))
+	cmd.Stdin = bytes.NewReader(
+		Archive([]File{{Name: "lib", Dir: true, Mode: 0o755}, {Name: "lib/nvme.ko", Content: []byte("code!"), Mode: 0o640}}),
+	)
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	content, err := os.ReadFile(filepath.Join(dir, "lib/nvme.ko"))

@@ -70,7 +70,8 @@ func (c *comparing) folders(ctx context.Context, x, y uint64, name string, depth
 		if err != nil {
 			return fmt.Errorf("%s after: %w", at, err)
 		}
-		if before.Mode != after.Mode || !before.Modified.Equal(after.Modified) && !c.but(at) || !before.Mode.IsDir() && before.Size != after.Size {
+		if before.Mode != after.Mode || !before.Modified.Equal(after.Modified) && !c.but(at) ||
+			!before.Mode.IsDir() && before.Size != after.Size {
 			return fmt.Errorf("%s is another one than before", at)
 		}
 		switch {

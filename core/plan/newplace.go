@@ -110,7 +110,9 @@ func (p *maker) adapts() {
 	p.Disk.Adapt = c
 	without := remedy("Leave the guest as it is", map[string]any{"new_place": nil})
 	p.add(Informs, "fit", fmt.Sprintf(
-		"%d file(s) inside of the copy are changed so that its guest starts in its new place, once the copy is proven as it is. The source stays as it is.", len(c.Files)))
+		"%d file(s) inside of the copy are changed so that its guest starts in its new place, once the copy is proven as it is. The source stays as it is.",
+		len(c.Files),
+	))
 	for _, kind := range c.Filesystems() {
 		if err := adapt.Able(kind); err != nil {
 			p.add(Blocks, "fit", capital(err.Error())+". Without that the guest is left as it is: keep its disk on the bus that it knows.", without)

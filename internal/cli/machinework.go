@@ -120,7 +120,12 @@ func (a *app) carryMachine(r *plan.Request, kind, use, short string) *cobra.Comm
 		nil,
 		"connect cards on the network OLD to NEW of its new host: OLD=NEW; OLD= leads out through the host itself",
 	)
-	f.BoolVar(&r.Fit, "fit", false, "change what its guest needs to start in its new place (another bus, firmware or network card), on the copies of its disks")
+	f.BoolVar(
+		&r.Fit,
+		"fit",
+		false,
+		"change what its guest needs to start in its new place (another bus, firmware or network card), on the copies of its disks",
+	)
 	f.BoolVar(&r.Stop, "stop", false, "shut the machine down first, when it runs")
 	if kind == plan.CopyMachine {
 		f.BoolVar(&r.Suspend, "suspend", false, "suspend it while its disks are read, when it runs: the copy is what a power cut would leave")

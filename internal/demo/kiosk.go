@@ -91,7 +91,9 @@ func oldKiosk() map[string]string {
 			memory = append(memory, initramfs.File{Name: lib + "kernel/" + name + ".ko", Content: []byte(code), Mode: 0o644})
 		}
 	}
-	files["boot/initrd.img-6.1.0-12-harbour"] = string(initramfs.Archive(append(initramfs.Folders(memory, func(string) bool { return false }), memory...)))
+	files["boot/initrd.img-6.1.0-12-harbour"] = string(
+		initramfs.Archive(append(initramfs.Folders(memory, func(string) bool { return false }), memory...)),
+	)
 	return files
 }
 
@@ -134,7 +136,11 @@ func (s *show) capture(ctx context.Context) error {
 	r.Kind, r.Source = plan.CopyMachine, plan.Place{Pool: plan.DevicesOf("local"), Path: filepath.Base(device), Format: "raw"}
 	r.To, r.Destination, r.Name, r.Start = "quay", &plan.Place{Pool: "harbour"}, "gate-kiosk", true
 	r.Changes, r.Fit = plan.Changes{Memory: 512 << 20, Processors: 1}, true
-	done, err := s.carry(ctx, "The drive of the gate kiosk, which knew its old controller alone, becomes a machine on virtio, without its data partition, and smaller", r)
+	done, err := s.carry(
+		ctx,
+		"The drive of the gate kiosk, which knew its old controller alone, becomes a machine on virtio, without its data partition, and smaller",
+		r,
+	)
 	if err == nil && !done.Machine.CameUp {
 		err = fmt.Errorf("gate-kiosk was not seen to come up: %v", done.Machine.Evidence)
 	}

@@ -27,7 +27,7 @@ const (
 	// spare is how many connections wait for the service to use them.
 	spare = 2
 	// again and atMost are how long a porter waits before it connects again: longer each time.
-	again, atMost = 500 * time.Millisecond, 30 * time.Second
+	again, atMost = 500 * time.Millisecond, 15 * time.Second
 	dialIn        = 15 * time.Second
 	// callIn is for how long an answer of the service is waited for before it is asked again.
 	callIn = 5 * time.Second

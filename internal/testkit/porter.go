@@ -94,7 +94,7 @@ func (p *Porter) Connected(s *Service) {
 	require.Eventually(p.t, func() bool {
 		now, err := s.Porter(p.t.Context(), p.Name)
 		return err == nil && now.State == api.PorterStateConnected && now.Version != nil
-	}, 20*time.Second, 50*time.Millisecond, "the porter does not connect: %s", p.notes)
+	}, 40*time.Second, 50*time.Millisecond, "the porter does not connect: %s", p.notes)
 }
 
 // Kill ends it as a power cut would, and Stop as it is asked to.

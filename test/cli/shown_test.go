@@ -406,6 +406,7 @@ func TestWhatDocumentsShow(t *testing.T) {
 		"docs/jobs.md",
 		"docs/disaster.md",
 		"docs/places.md",
+		"docs/fit.md",
 	}
 	texts, all := map[string]string{}, ""
 	for _, name := range append(names, "README.md") {

@@ -13,8 +13,10 @@ import (
 	"time"
 
 	"bagaglio/api"
+	"bagaglio/core/adapt"
 	"bagaglio/core/disk"
 	_ "bagaglio/core/disk/all"
+	"bagaglio/core/initramfs"
 	"bagaglio/core/inspect"
 	_ "bagaglio/core/inspect/all"
 	"bagaglio/core/plan"
@@ -40,6 +42,15 @@ func newIron(t *testing.T) *iron {
 	tree := t.TempDir()
 	for n := range 12 {
 		require.NoError(t, os.WriteFile(filepath.Join(tree, strconv.Itoa(n)), bytes.Repeat([]byte("ledger "), 20_000*n), 0o600))
+	}
+	const lib = "lib/modules/6.1.0-12-harbour/"
+	for name, content := range map[string]string{ // a system that knows no bus
+		"etc/os-release": "PRETTY_NAME=\"Harbour Linux 12\"\n", "etc/fstab": "/dev/sda1 / ext4 defaults 0 1\n",
+		lib + "modules.dep": "kernel/virtio_blk.ko:\nkernel/virtio_pci.ko:\n", lib + "kernel/virtio_blk.ko": "block", lib + "kernel/virtio_pci.ko": "pci",
+		"boot/initrd.img-6.1.0-12-harbour": string(initramfs.Archive([]initramfs.File{{Name: "conf", Dir: true}, {Name: "conf/modules", Mode: 0o644}})),
+	} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(tree, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(tree, name), []byte(content), 0o600))
 	}
 	i.drive.Run("mkfs.ext4", "-q", "-d", tree, i.drive.Part(1))
 	i.over = loops.New(t, 80*mib, 512, "label: gpt\nstart=1MiB, size=20MiB, type=L\n")
@@ -72,7 +83,23 @@ func (i *iron) image(what string, there bool) {
 	}
 }
 
-// TestCapturesKilledAtAnyMoment: a capture onto a smaller disk, one of a disk that is said to be dying, and writing the image back: killed at any point, each
+// fitted checks that the guest of the image starts from virtio, by a system that is whole.
+func (i *iron) fitted(what string) {
+	i.t.Helper()
+	folder, err := local.Open(i.to)
+	require.NoError(i.t, err, what)
+	defer folder.Close()
+	d, err := disk.Open(i.t.Context(), folder, "ledger.qcow2", "qcow2")
+	require.NoError(i.t, err, what)
+	defer d.Close()
+	starts, err := inspect.StartsFrom(i.t.Context(), d)
+	require.NoError(i.t, err, what)
+	has, unknown := starts.KnowsBus("virtio")
+	assert.True(i.t, has, "%s: %s", what, unknown)
+	assert.Empty(i.t, starts.Findings, what)
+}
+
+// TestCapturesKilledAtAnyMoment: a capture onto a smaller disk, one whose guest is fitted to another bus, one of a disk that is said to be dying, and writing the image back: killed at any point, each
 // goes on after the restart and ends as proven, and nothing is left over.
 func TestCapturesKilledAtAnyMoment(t *testing.T) {
 	fewer.Sometimes(t)
@@ -90,6 +117,11 @@ func TestCapturesKilledAtAnyMoment(t *testing.T) {
 		{"smaller", func(i *iron) plan.Request {
 			r := i.captured()
 			r.Size = 40 * mib
+			return r
+		}},
+		{"fitted", func(i *iron) plan.Request {
+			r := i.captured()
+			r.NewPlace = &adapt.Wish{Bus: "virtio"}
 			return r
 		}},
 		{"dying", func(i *iron) plan.Request {
@@ -128,6 +160,9 @@ func TestCapturesKilledAtAnyMoment(t *testing.T) {
 					require.Equal(t, "proven", string(i.ended(r, "", "")), at)
 				}
 				i.image(at, true)
+				if r.NewPlace != nil {
+					i.fitted(at)
+				}
 				left, _ := os.ReadDir(filepath.Join(i.state, "scratch"))
 				assert.Empty(t, left, at)
 				if r.Kind != plan.WriteBack {

@@ -100,8 +100,13 @@ func TestAGuestStartsInItsNewPlace(t *testing.T) {
 			s, here, _ := twoHosts(t)
 			console := kioskGuest(t, here, linux.Layout{Maker: c.maker, Modules: c.modules, Root: c.root, Kernel: c.kernel}, c.from)
 			carry := plan.Request{
-				Kind: plan.CopyMachine, Machine: "local:gate-kiosk", To: "lighthouse", Destination: &plan.Place{Pool: "lamp-room"}, Start: true, Within: 600,
-				Changes: plan.Changes{Buses: map[string]string{plan.AllDisks: c.to.bus}, Firmware: c.to.firmware, Chipset: c.to.chipset},
+				Kind:        plan.CopyMachine,
+				Machine:     "local:gate-kiosk",
+				To:          "lighthouse",
+				Destination: &plan.Place{Pool: "lamp-room"},
+				Start:       true,
+				Within:      600,
+				Changes:     plan.Changes{Buses: map[string]string{plan.AllDisks: c.to.bus}, Firmware: c.to.firmware, Chipset: c.to.chipset},
 			}
 			p, err := s.Plan(t.Context(), carry)
 			require.NoError(t, err)

@@ -18,7 +18,8 @@ func hasSCSI(m machine.Machine) bool {
 
 // definition is the text of a new machine. What a Machine does not say is the host's choice. It runs by software emulation, which is there on
 // every host: whoever has more changes the type.
-var definition = template.Must(template.New("definition").Funcs(template.FuncMap{"kind": kindOf, "said": said, "scsi": hasSCSI}).Parse(`<domain type="qemu">
+var definition = template.Must(
+	template.New("definition").Funcs(template.FuncMap{"kind": kindOf, "said": said, "scsi": hasSCSI}).Parse(`<domain type="qemu">
   <name>{{html .Name}}</name>
 {{- if .UUID}}
   <uuid>{{html .UUID}}</uuid>{{end}}
@@ -63,7 +64,8 @@ var definition = template.Must(template.New("definition").Funcs(template.FuncMap
 </domain>
 {{define "disk"}}<disk type="{{kind .File}}" device="disk"><driver type="{{.Format}}"{{if .Cache}} cache="{{html .Cache}}"{{end}}/><source {{said .File}}="{{html .File}}"/>
       <target dev="{{.Slot}}" bus="{{.Bus}}"/>{{if .Boot}}<boot order="{{.Boot}}"/>{{end}}{{if .ReadOnly}}<readonly/>{{end}}
-{{- if .Serial}}<serial>{{html .Serial}}</serial>{{end}}</disk>{{end}}`))
+{{- if .Serial}}<serial>{{html .Serial}}</serial>{{end}}</disk>{{end}}`),
+)
 
 // buses are those that a disk of a definition can have.
 var buses = []string{"ide", "sata", "scsi", "usb", "virtio", "fdc"}

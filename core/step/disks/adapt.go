@@ -98,7 +98,7 @@ func (w *work) makeSecond(ctx context.Context, meter *transfer.Meter) (*fingerpr
 	if err != nil {
 		return nil, err
 	}
-	return got, w.sameAsExpected(ctx, first, expected, got, found)
+	return got, w.sameAsExpected(first, expected, got, found)
 }
 
 // findAgain finds on the copy what is to be changed: it is what was planned, or less. Contents of files may be others by now, where somebody wrote to the source since.
@@ -183,7 +183,7 @@ func (w *work) readSecond(ctx context.Context, name string, meter *transfer.Mete
 }
 
 // sameAsExpected compares what was read back with what was proven before and what was changed, and notes both.
-func (w *work) sameAsExpected(ctx context.Context, first disk.Reader, expected, got *fingerprint.Leaves, found adapt.Changes) error {
+func (w *work) sameAsExpected(first disk.Reader, expected, got *fingerprint.Leaves, found adapt.Changes) error {
 	want, err := expected.Sum()
 	if err != nil {
 		return err
@@ -204,7 +204,8 @@ func (w *work) sameAsExpected(ctx context.Context, first disk.Reader, expected, 
 	r.BytesCompared += first.Size()
 	r.Compared += fmt.Sprintf(
 		"; then %d file(s) were changed on a second copy, of which all was read back from storage: what was not changed has the digests of before, and each other file its content",
-		len(found.Files))
+		len(found.Files),
+	)
 	return nil
 }
 

@@ -43,7 +43,8 @@ func Guest(t testing.TB, l Layout) string {
 			t.Skipf("%s is missing: apt-get install %s", tool, of)
 		}
 	}
-	if out, err := exec.CommandContext(t.Context(), "apt-cache", "show", "initramfs-tools-core", "dracut-core", "linux-image-cloud-amd64").CombinedOutput(); err != nil {
+	if out, err := exec.CommandContext(t.Context(), "apt-cache", "show", "initramfs-tools-core", "dracut-core", "linux-image-cloud-amd64").
+		CombinedOutput(); err != nil {
 		t.Skipf("what a guest is made of is not known to the system's packages: %s", strings.TrimSpace(string(out)))
 	}
 	content, err := guests.of(l)
