@@ -9,6 +9,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strings"
 	"unicode"
@@ -111,8 +112,7 @@ func Find(ctx context.Context, d inspect.Disk, w Wish) (Changes, error) {
 		case inspect.Linux:
 			f.linux(root, y)
 		case inspect.Windows:
-			f.left("How Windows is made to start on another bus by changing its disk is not known yet.",
-				"Leave it on the bus that it has, or install the driver where it runs now.")
+			f.windows(root, y)
 		}
 	}
 	if len(starts.Systems) > 0 {
@@ -153,6 +153,18 @@ func isText(b []byte) bool { return utf8.Valid(b) && !bytes.ContainsRune(b, 0) }
 func sum(b []byte) string {
 	s := sha256.Sum256(b)
 	return hex.EncodeToString(s[:])
+}
+
+// read reads a file that has no more bytes than that.
+func read(on inspect.Mounted, name string, most int64) ([]byte, error) {
+	info, err := on.StatFile(name)
+	if err != nil {
+		return nil, err
+	}
+	if info.Size > most {
+		return nil, fmt.Errorf("%s has %d bytes, more than is read", name, info.Size)
+	}
+	return fs.ReadFile(on, name)
 }
 
 // write has a file get a content; was is what it has, nil where it is made.

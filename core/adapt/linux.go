@@ -170,15 +170,7 @@ var indexes = []string{
 
 // read reads a file that belongs to the modules.
 func (m modules) read(name string, most int64) ([]byte, error) {
-	name = path.Join(m.dir, name)
-	info, err := m.root.StatFile(name)
-	if err != nil {
-		return nil, err
-	}
-	if info.Size > most {
-		return nil, fmt.Errorf("%s has %d bytes, more than is read", name, info.Size)
-	}
-	return fs.ReadFile(m.root, name)
+	return read(m.root, path.Join(m.dir, name), most)
 }
 
 // driversFor are the files to put into an initial memory disk: modules, by what they are found, and what has them loaded.

@@ -129,6 +129,9 @@ func (f *finder) inAssignments(line string) string {
 	return line
 }
 
+// largestLoader bounds a loader, in bytes.
+const largestLoader = 64 << 20
+
 // loader puts one where firmware looks that remembers none.
 func (f *finder) loader() {
 	if f.wish.Firmware != inspect.FirmwareUEFI {
@@ -144,13 +147,13 @@ func (f *finder) loader() {
 		}
 		first := true
 		for _, name := range names {
-			content := []byte(m.Text(path.Join(dir, name)))
+			content, err := read(m, path.Join(dir, name), largestLoader)
 			to := path.Join(path.Dir(inspect.Fallback), name)
 			why := "which the other one starts from its own folder"
 			if first {
 				to, why, first = inspect.Fallback, "so that firmware that remembers no loader finds one: it is "+path.Join(dir, name), false
 			}
-			if len(content) > 0 && !m.Exists(to) {
+			if err == nil && !m.Exists(to) {
 				f.write(m, to, why, nil, content)
 			}
 		}

@@ -11,6 +11,9 @@ import (
 	"os/exec"
 	"path"
 	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // tool is how the system writes files of a kind of filesystem, and checks it.
@@ -24,6 +27,7 @@ var tools = map[string]tool{
 	"ext2": ext, "ext3": ext, "ext4": ext,
 	"xfs":   {[]string{"xfs_repair"}, mount("xfs", "nouuid"), checks("xfs_repair", "-n")},
 	"btrfs": {[]string{"btrfs"}, mount("btrfs", ""), checks("btrfs", "check", "--readonly")},
+	"ntfs":  {[]string{"ntfs-3g", "ntfsfix"}, writeNTFS, checks("ntfsfix", "-n")},
 	"fat12": fat, "fat16": fat, "fat32": fat,
 }
 
@@ -65,18 +69,20 @@ func Able(kind string) error {
 // mount writes through the kernel's own driver.
 func mount(kind, options string) func(context.Context, *served, string, []Change) error {
 	return func(ctx context.Context, s *served, dir string, changes []Change) error {
-		return s.mounted(dir, kind, options, func(root *os.Root) error {
-			for _, c := range changes {
-				if ctx.Err() != nil {
-					return context.Cause(ctx)
-				}
-				if err := c.change(root); err != nil {
-					return err
-				}
-			}
-			return nil
-		})
+		return s.mounted(dir, kind, options, func(root *os.Root) error { return changeAll(ctx, root, changes) })
 	}
+}
+
+func changeAll(ctx context.Context, root *os.Root, changes []Change) error {
+	for _, c := range changes {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		if err := c.change(root); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func checks(name string, args ...string) func(context.Context, string) error {
@@ -85,6 +91,52 @@ func checks(name string, args ...string) func(context.Context, string) error {
 		return err
 	}
 }
+
+// mountsIn is for how long a program may take to mount.
+const mountsIn = 30 * time.Second
+
+// writeNTFS writes through ntfs-3g(8), which works in this process's stead and is waited for: what it has not written yet, it writes as it ends.
+func writeNTFS(ctx context.Context, s *served, dir string, changes []Change) (err error) {
+	at, err := os.MkdirTemp(dir, "mounted-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(at)
+	cmd := exec.CommandContext(ctx, "ntfs-3g", "-o", "no_detach,nosuid,nodev,noexec,noatime", s.path, at)
+	var said bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &said, &said
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	for until := time.Now().Add(mountsIn); ; {
+		var fs unix.Statfs_t
+		if err := unix.Statfs(at, &fs); err == nil && fs.Type == fuseMagic {
+			break
+		}
+		select {
+		case err := <-ended:
+			return fmt.Errorf("ntfs-3g: %w: %s", errors.Join(errors.New("it did not mount it"), err), strings.Join(strings.Fields(said.String()), " "))
+		case <-time.After(10 * time.Millisecond):
+		}
+		if time.Now().After(until) {
+			return errors.Join(fmt.Errorf("ntfs-3g did not mount it within %s", mountsIn), cmd.Process.Kill())
+		}
+	}
+	root, err := os.OpenRoot(at)
+	if err == nil {
+		err = changeAll(ctx, root, changes)
+		err = errors.Join(err, root.Close())
+	}
+	if outErr := unix.Unmount(at, 0); outErr != nil {
+		return errors.Join(err, fmt.Errorf("unmounting it: %w", outErr), cmd.Process.Kill())
+	}
+	return errors.Join(err, <-ended)
+}
+
+// fuseMagic is what statfs(2) says of a filesystem that a program serves.
+const fuseMagic = 0x65735546
 
 // writeFAT writes through mtools(1): many kernels have no driver of their own for it.
 func writeFAT(ctx context.Context, s *served, _ string, changes []Change) error {

@@ -12,11 +12,13 @@ import (
 	"bagaglio/core/inspect/hive"
 )
 
-// Buses of disks, and the drivers of Windows of which one has to be loaded when it starts (names of services).
-var busServices = []struct {
+type busService struct {
 	bus      string
 	services []string
-}{
+}
+
+// Buses of disks, and the drivers of Windows of which one has to be loaded when it starts (names of services).
+var busServices = []busService{
 	{"virtio", []string{"viostor"}},
 	{"scsi", []string{"vioscsi", "LSI_SCSI", "LSI_SAS", "LSI_SAS2i", "LSI_SAS3i", "symc8xx", "pvscsi", "megasas", "storvsc"}},
 	{"sata", []string{"storahci", "msahci"}},
@@ -42,8 +44,8 @@ const (
 	startDisabled = 4
 )
 
-// registry is where Windows keeps its own settings.
-const registry = "Windows/System32/config/"
+// Registry is where Windows keeps its own settings.
+const Registry = "Windows/System32/config/"
 
 // windows describes a system by its registry.
 func (s *Starts) windows(p Mounted) {
@@ -76,7 +78,7 @@ func (s *Starts) windows(p Mounted) {
 
 // openHive opens a file of the registry.
 func (p Mounted) openHive(name string) (*hive.Hive, error) {
-	f, err := p.Open(registry + name)
+	f, err := p.Open(Registry + name)
 	if err != nil {
 		return nil, err
 	}
@@ -159,7 +161,16 @@ func services(p Mounted) (map[string]uint32, error) {
 		begun[strings.ToLower(service.Name())] = start
 	}
 	if h.Unfinished {
-		return begun, errors.New("its registry was not written to the end: start it once more, and shut it down")
+		return begun, hive.ErrUnfinished
 	}
 	return begun, nil
+}
+
+// BusServices are the services of Windows of which one has to be loaded for a bus when it starts.
+func BusServices(bus string) []string {
+	i := slices.IndexFunc(busServices, func(b busService) bool { return b.bus == bus })
+	if i < 0 {
+		return nil
+	}
+	return busServices[i].services
 }

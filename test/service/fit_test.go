@@ -3,6 +3,7 @@ package service
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -66,6 +67,18 @@ func saidOne(t *testing.T, console string, what ...string) {
 	}, 6*time.Minute, 200*time.Millisecond, "it says %s", what)
 }
 
+// letGo waits until nobody has a file open: a host lets go of what a machine wrote a moment after that has ended.
+func letGo(t *testing.T, file string) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		all, err := filepath.Glob("/proc/[0-9]*/fd/*")
+		return err == nil && !slices.ContainsFunc(all, func(fd string) bool {
+			to, err := os.Readlink(fd)
+			return err == nil && to == file
+		})
+	}, time.Minute, 200*time.Millisecond)
+}
+
 // TestAGuestStartsInItsNewPlace: one that knows a bus alone, and names its filesystems and its network card by where they were, does not come up on another bus; fitted to it on the
 // copy, it does, with all of its filesystems and its network.
 func TestAGuestStartsInItsNewPlace(t *testing.T) {
@@ -117,13 +130,14 @@ func TestAGuestStartsInItsNewPlace(t *testing.T) {
 			assert.JSONEq(t, `{"fit":true}`, string(k.Remedies[0].Change))
 			if c.to.firmware == machine.BIOS { // otherwise nothing is started at all, which says nothing
 				without := testkit.Begin(t, s.Service, carry)
-				saidOne(t, console, "ALERT!", "dracut-initqueue", "Unable to mount root", "does not exist")
+				saidOne(t, console, "ALERT!", "dracut-initqueue", "does not exist")
 				_, err = s.Cancel(t.Context(), without.Id)
 				require.NoError(t, err)
 				require.Equal(t, api.JobStateCancelled, testkit.Await(t, s.Service, without.Id).State)
 				text, err := os.ReadFile(console)
 				require.NoError(t, err)
 				require.NotContains(t, string(text), "GUEST-UP")
+				letGo(t, console)
 			}
 			carry.Fit, carry.Name = true, "gate-kiosk-fitted"
 			done := testkit.Proven(t, s.Service, testkit.Begin(t, s.Service, carry).Id)

@@ -1,4 +1,4 @@
-// Package hive reads the registry of Windows as it lies in files: keys, and the values that are numbers or text. Nothing is written, and what a log beside
+// Package hive reads the registry of Windows as it lies in files: keys, and the values that are numbers or text; numbers are given other values where they lie. What a log beside
 // the file has is not looked at.
 package hive
 
@@ -80,17 +80,7 @@ func Open(r io.ReaderAt, size int64) (*Hive, error) {
 	if string(b[:4]) != "regf" || binary.LittleEndian.Uint32(b[atMajor:]) != 1 {
 		return nil, disk.Damaged("no file of the registry")
 	}
-	var sum uint32
-	for i := 0; i < atChecksum; i += 4 {
-		sum ^= binary.LittleEndian.Uint32(b[i:])
-	}
-	switch sum { // two values are never used
-	case 0:
-		sum = 1
-	case 0xffffffff:
-		sum--
-	}
-	if sum != binary.LittleEndian.Uint32(b[atChecksum:]) {
+	if sumOf(b) != binary.LittleEndian.Uint32(b[atChecksum:]) {
 		return nil, disk.Damaged("the base block of a registry file does not fit its checksum")
 	}
 	length := min(int64(binary.LittleEndian.Uint32(b[atBins:])), size-baseBlock)
@@ -100,6 +90,20 @@ func Open(r io.ReaderAt, size int64) (*Hive, error) {
 		root:       binary.LittleEndian.Uint32(b[atRoot:]),
 		Unfinished: binary.LittleEndian.Uint32(b[atSequence:]) != binary.LittleEndian.Uint32(b[atSequence+4:]),
 	}, nil
+}
+
+// sumOf is the checksum of a base block.
+func sumOf(b []byte) (sum uint32) {
+	for i := 0; i < atChecksum; i += 4 {
+		sum ^= binary.LittleEndian.Uint32(b[i:])
+	}
+	switch sum { // two values are never used
+	case 0:
+		return 1
+	case 0xffffffff:
+		return sum - 1
+	}
+	return sum
 }
 
 // cell reads the cell at an offset, as much of it as there is up to most bytes, and at least so many.
@@ -232,13 +236,20 @@ func (k Key) Keys() ([]Key, error) {
 }
 
 // value is what a name stands for.
-func (k Key) value(want string) (kind uint32, data []byte, err error) {
+type value struct {
+	kind uint32
+	data []byte
+	at   int64 // where the data lie in the file
+}
+
+// value finds one.
+func (k Key) value(want string) (v value, err error) {
 	n := binary.LittleEndian.Uint32(k.node[atValues:])
 	if n == 0 {
-		return 0, nil, fs.ErrNotExist
+		return v, fs.ErrNotExist
 	}
 	if n > maxValues {
-		return 0, nil, disk.Damaged("a key of the registry with %d values", n)
+		return v, disk.Damaged("a key of the registry with %d values", n)
 	}
 	list, err := k.hive.cell(binary.LittleEndian.Uint32(k.node[atValueList:]), 4*int(n), 4*int(n))
 	for ; err == nil && len(list) > 0; list = list[4:] {
@@ -247,48 +258,55 @@ func (k Key) value(want string) (kind uint32, data []byte, err error) {
 			break
 		}
 		if string(b[:2]) != "vk" {
-			return 0, nil, disk.Damaged("a value of the registry that is none (%x)", b[:2])
+			return v, disk.Damaged("a value of the registry that is none (%x)", b[:2])
 		}
 		latin := binary.LittleEndian.Uint16(b[atValueFlag:])&latinValue != 0
 		if !strings.EqualFold(name(b[valueHeader:], binary.LittleEndian.Uint16(b[atValueName:]), latin), want) {
 			continue
 		}
-		kind, size := binary.LittleEndian.Uint32(b[atDataType:]), binary.LittleEndian.Uint32(b[atDataSize:])
+		size := binary.LittleEndian.Uint32(b[atDataSize:])
+		v.kind = binary.LittleEndian.Uint32(b[atDataType:])
 		switch {
 		case size&within != 0:
-			return kind, b[atData : atData+min(4, size&^within)], nil
+			v.data, v.at = b[atData:atData+min(4, size&^within)], inFile(binary.LittleEndian.Uint32(list))+atData
+			return v, nil
 		case size > maxData:
-			return 0, nil, disk.Unsupported("a value of the registry with %d bytes", size)
+			return v, disk.Unsupported("a value of the registry with %d bytes", size)
 		}
-		data, err = k.hive.cell(binary.LittleEndian.Uint32(b[atData:]), int(size), int(size))
-		return kind, data, err
+		off := binary.LittleEndian.Uint32(b[atData:])
+		v.at = inFile(off)
+		v.data, err = k.hive.cell(off, int(size), int(size))
+		return v, err
 	}
 	if err == nil {
 		err = fs.ErrNotExist
 	}
-	return 0, nil, err
+	return v, err
 }
+
+// inFile is where the content of a cell begins in the file.
+func inFile(off uint32) int64 { return baseBlock + int64(off) + cellHeader }
 
 // Number returns a value that is a number of 32 bits. It fails with fs.ErrNotExist where there is none, or where it is something else.
 func (k Key) Number(name string) (uint32, error) {
-	kind, data, err := k.value(name)
+	v, err := k.value(name)
 	switch {
 	case err != nil:
 		return 0, fmt.Errorf("%s of %s in the registry: %w", name, k.Name(), err)
-	case kind != typeNumber || len(data) != 4:
+	case v.kind != typeNumber || len(v.data) != 4:
 		return 0, fmt.Errorf("%s of %s in the registry is no number: %w", name, k.Name(), fs.ErrNotExist)
 	}
-	return binary.LittleEndian.Uint32(data), nil
+	return binary.LittleEndian.Uint32(v.data), nil
 }
 
 // Text returns a value that is text, likewise.
 func (k Key) Text(name string) (string, error) {
-	kind, data, err := k.value(name)
+	v, err := k.value(name)
 	switch {
 	case err != nil:
 		return "", fmt.Errorf("%s of %s in the registry: %w", name, k.Name(), err)
-	case kind != typeText && kind != typeExpand:
+	case v.kind != typeText && v.kind != typeExpand:
 		return "", fmt.Errorf("%s of %s in the registry is no text: %w", name, k.Name(), fs.ErrNotExist)
 	}
-	return wide(data), nil
+	return wide(v.data), nil
 }

@@ -109,7 +109,7 @@ chmod 755 "$tree/sbin/init"
 cat > "$tree/boot/grub/grub.cfg" <<CONFIG
 set timeout=0
 menuentry 'Harbour Linux' {
-	linux /boot/vmlinuz-$version root=$root ro console=tty0 console=ttyS0,115200 panic=5
+	linux /boot/vmlinuz-$version root=$root ro console=tty0 console=ttyS0,115200 panic=5 rd.retry=10
 	initrd /boot/initrd.img-$version
 }
 CONFIG
