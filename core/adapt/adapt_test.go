@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 )
 
 // image is a file as a disk.
@@ -158,6 +159,25 @@ func TestWhatIsNotFitted(t *testing.T) {
 	left, err := os.ReadFile("/proc/mounts")
 	require.NoError(t, err)
 	assert.NotContains(t, string(left), "served-", "nobody else sees what is mounted")
+}
+
+// TestACopyOfWhatIsMounted on this computer is not changed, where the kernel would take one for the other: the source would be written to.
+func TestACopyOfWhatIsMounted(t *testing.T) {
+	needs(t, "mkfs.btrfs", "mkfs.vfat", "mcopy", "sfdisk")
+	name := diskWith(t, harbour(t), btrfs, nil)
+	d := opened(t, name)
+	c, err := Find(t.Context(), d, wish)
+	require.NoError(t, err)
+	at := t.TempDir()
+	sh(t, "dd if="+name+" of="+at+"/root.raw bs=1M skip=33 conv=sparse status=none; mkdir "+at+"/on; mount -o loop "+at+"/root.raw "+at+"/on")
+	t.Cleanup(func() { _ = unix.Unmount(at+"/on", 0) })
+	o, err := NewOverlay(d, t.TempDir())
+	require.NoError(t, err)
+	defer o.Close()
+	require.ErrorContains(t, Apply(t.Context(), o, c, t.TempDir()), "mounted")
+	for range o.Changed() {
+		require.Fail(t, "nothing was changed")
+	}
 }
 
 // TestWhatIsNotKnownIsSaid: a kernel whose initial memory disk was made by nothing known, one without drivers of its own, several cards.

@@ -18,6 +18,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// mountedBtrfs is where the kernel shows the filesystems of btrfs that it has mounted, by their identities.
+const btrfs, mountedBtrfs = "btrfs", "/sys/fs/btrfs"
+
 // within is for how long one filesystem may be worked on.
 const within = 10 * time.Minute
 
@@ -50,6 +53,11 @@ func apply(ctx context.Context, o *Overlay, m inspect.Mounted, changes []Change,
 	t, err := toolFor(m.As.Kind)
 	if err != nil {
 		return err
+	}
+	if m.As.Kind == btrfs { // of one identity, the kernel takes the copy for what it has mounted
+		if _, err := os.Stat(filepath.Join(mountedBtrfs, m.As.ID)); err == nil {
+			return fmt.Errorf("this computer has a filesystem of the identity %s mounted, and a copy of that cannot be changed meanwhile", m.As.ID)
+		}
 	}
 	ctx, cancel := context.WithTimeoutCause(ctx, within, fmt.Errorf("it was not done within %s", within))
 	defer cancel()

@@ -117,7 +117,11 @@ func writeNTFS(ctx context.Context, s *served, dir string, changes []Change) (er
 		}
 		select {
 		case err := <-ended:
-			return fmt.Errorf("ntfs-3g: %w: %s", errors.Join(errors.New("it did not mount it"), err), strings.Join(strings.Fields(said.String()), " "))
+			return fmt.Errorf(
+				"ntfs-3g: %w: %s",
+				errors.Join(errors.New("it did not mount it"), err),
+				strings.Join(strings.Fields(said.String()), " "),
+			)
 		case <-time.After(10 * time.Millisecond):
 		}
 		if time.Now().After(until) {

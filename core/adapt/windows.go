@@ -59,7 +59,10 @@ func (f *finder) windows(root inspect.Mounted, y inspect.System) {
 	case errors.Is(err, hive.ErrUnfinished):
 		cannot("its registry was not written to the end", "Start it once more where it is, and shut it down.")
 	case errors.Is(err, fs.ErrNotExist):
-		cannot("it has none of "+strings.Join(inspect.BusServices(f.wish.Bus), ", "), "Install the driver where it runs now, and give the machine a small second disk on that bus; or leave the bus.")
+		cannot(
+			"it has none of "+strings.Join(inspect.BusServices(f.wish.Bus), ", "),
+			"Install the driver where it runs now, and give the machine a small second disk on that bus; or leave the bus.",
+		)
 	case err != nil:
 		cannot(storage.Printable(err.Error()), "Leave it on the bus that it has.")
 	case len(lines) > 0:

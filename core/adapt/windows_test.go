@@ -46,8 +46,10 @@ func pierDisk(t *testing.T, system tree) string {
 func windowsTree() tree {
 	return tree{
 		"WINDOWS/system32/config/SYSTEM":        string(pier()),
-		"WINDOWS/system32/drivers/storahci.sys": "driver", "WINDOWS/system32/drivers/stornvme.sys": "driver", "WINDOWS/system32/drivers/intelide.sys": "driver",
-		"Users/crew/tides.txt": strings.Repeat("the tide comes in\n", 10000),
+		"WINDOWS/system32/drivers/storahci.sys": "driver",
+		"WINDOWS/system32/drivers/stornvme.sys": "driver",
+		"WINDOWS/system32/drivers/intelide.sys": "driver",
+		"Users/crew/tides.txt":                  strings.Repeat("the tide comes in\n", 10000),
 	}
 }
 

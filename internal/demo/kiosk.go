@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"bagaglio/core/adapt"
 	"bagaglio/core/initramfs"
 	"bagaglio/core/plan"
 )
@@ -135,12 +136,12 @@ func (s *show) capture(ctx context.Context) error {
 	s.say("\nThe drive of the gate kiosk is connected as %s.", device)
 	r.Kind, r.Source = plan.CopyMachine, plan.Place{Pool: plan.DevicesOf("local"), Path: filepath.Base(device), Format: "raw"}
 	r.To, r.Destination, r.Name, r.Start = "quay", &plan.Place{Pool: "harbour"}, "gate-kiosk", true
-	r.Changes, r.Fit = plan.Changes{Memory: 512 << 20, Processors: 1}, true
-	done, err := s.carry(
-		ctx,
-		"The drive of the gate kiosk, which knew its old controller alone, becomes a machine on virtio, without its data partition, and smaller",
-		r,
-	)
+	r.Changes = plan.Changes{Memory: 512 << 20, Processors: 1}
+	title := "becomes a machine, without its data partition, and smaller"
+	if adapt.Able("ext4") == nil { // otherwise it stays on a bus that it knows
+		r.Fit, title = true, "which knew its old controller alone, becomes a machine on virtio, without its data partition, and smaller"
+	}
+	done, err := s.carry(ctx, "The drive of the gate kiosk, "+title, r)
 	if err == nil && !done.Machine.CameUp {
 		err = fmt.Errorf("gate-kiosk was not seen to come up: %v", done.Machine.Evidence)
 	}

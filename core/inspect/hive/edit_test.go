@@ -69,7 +69,12 @@ func TestANumberIsGivenAnotherValue(t *testing.T) {
 // TestMutatedRegistries are read or refused, never with a panic, and never is a byte another one that was not asked for: the number, those of the last write, and the checksum.
 func TestMutatedRegistries(t *testing.T) {
 	small := hives.Make(hives.Key{Name: "ROOT", Keys: []hives.Key{{Name: "Berths", Each: 2, Keys: []hives.Key{
-		{Name: "Berth001", Values: map[string]any{"Depth": uint32(1), "Name": "first"}}, {Name: "Berth002", Values: map[string]any{"Depth": uint32(2)}}, {Name: "empty"},
+		{
+			Name:   "Berth001",
+			Values: map[string]any{"Depth": uint32(1), "Name": "first"},
+		},
+		{Name: "Berth002", Values: map[string]any{"Depth": uint32(2)}},
+		{Name: "empty"},
 	}}}})
 	r := rand.New(rand.NewPCG(22, rand.Uint64()))
 	edited := 0
