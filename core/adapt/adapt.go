@@ -198,13 +198,10 @@ func (f *finder) add(on inspect.Mounted, c Change) {
 	}
 }
 
-// linesAround is how many lines are shown around what differs.
-const linesAround = 1
-
-// lines are those in which two texts differ.
+// lines are those in which two texts differ. None is shown around them: they may have secrets, and plans are shown to who may not read files inside of disks.
 func lines(was, now string) []string {
 	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{
-		A: split(was), B: split(now), Context: linesAround,
+		A: split(was), B: split(now),
 	})
 	if err != nil {
 		return nil // it is shown by its digest alone

@@ -1,9 +1,14 @@
 package adapt
 
 import (
+	"bytes"
+	"errors"
+	"fmt"
 	"io"
 	"io/fs"
+	"math/rand/v2"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -58,6 +63,11 @@ func of(c Changes, name string) *Change {
 
 var wish = Wish{Bus: "virtio", Firmware: inspect.FirmwareUEFI, Cards: []Card{{Was: before, Now: address}}}
 
+func unchanged(t *testing.T, o *Overlay) {
+	t.Helper()
+	require.NoError(t, o.Changed(func(off int64, _ []byte) error { return fmt.Errorf("a block at %d was changed", off) }))
+}
+
 // TestAGuestIsFitted on each filesystem that is written: what is changed is found by reading, written by the system's drivers on an overlay, and nothing else is another one.
 func TestAGuestIsFitted(t *testing.T) {
 	for kind, mkfs := range map[string]string{"ext4": "mkfs.ext4", "xfs": "mkfs.xfs", "btrfs": "mkfs.btrfs"} {
@@ -74,8 +84,8 @@ func TestAGuestIsFitted(t *testing.T) {
 			}
 			assert.Len(t, c.Files, 9)
 			assert.Equal(t, []string{
-				"@@ -1,4 +1,4 @@", " # where things are", "-/dev/sda2 / ext4 defaults 0 1", "-/dev/sda1 /boot/efi vfat defaults 0 2",
-				"+UUID=" + partID + " / ext4 defaults 0 1", "+UUID=B0A6-A61E /boot/efi vfat defaults 0 2", " /dev/sdb1 /store ext4 defaults 0 2",
+				"@@ -2,2 +2,2 @@", "-/dev/sda2 / ext4 defaults 0 1", "-/dev/sda1 /boot/efi vfat defaults 0 2",
+				"+UUID=" + partID + " / ext4 defaults 0 1", "+UUID=B0A6-A61E /boot/efi vfat defaults 0 2",
 			}, of(c, "etc/fstab").Lines)
 			require.Len(t, c.Left, 1, "what lies on another disk is not known: %v", c.Left)
 			assert.Contains(t, c.Left[0].What, "/dev/sdb1")
@@ -147,9 +157,7 @@ func TestWhatIsNotFitted(t *testing.T) {
 	stale.Files[0].Was = sum([]byte("another one"))
 	o := fresh()
 	require.ErrorContains(t, Apply(t.Context(), o, stale, t.TempDir()), "plan it again")
-	for range o.Changed() {
-		require.Fail(t, "nothing was changed")
-	}
+	unchanged(t, o)
 	lies := Changes{Files: []Change{*of(c, "etc/fstab")}}
 	lies.Files[0].SHA256 = sum([]byte("another one"))
 	require.ErrorContains(t, Apply(t.Context(), fresh(), lies, t.TempDir()), "did not get what was written")
@@ -175,9 +183,7 @@ func TestACopyOfWhatIsMounted(t *testing.T) {
 	require.NoError(t, err)
 	defer o.Close()
 	require.ErrorContains(t, Apply(t.Context(), o, c, t.TempDir()), "mounted")
-	for range o.Changed() {
-		require.Fail(t, "nothing was changed")
-	}
+	unchanged(t, o)
 }
 
 // TestWhatIsNotKnownIsSaid: a kernel whose initial memory disk was made by nothing known, one without drivers of its own, several cards.
@@ -211,4 +217,58 @@ func TestWhatIsNotKnownIsSaid(t *testing.T) {
 			assert.Nil(t, of(found, "boot/initrd.img-"+version))
 		})
 	}
+}
+
+// failing is a disk that cannot be read from an offset on.
+type failing struct {
+	image
+	from int64
+}
+
+func (f *failing) ReadAt(p []byte, off int64) (int, error) {
+	if off+int64(len(p)) > f.from {
+		return 0, errors.New("it cannot be read")
+	}
+	return f.image.ReadAt(p, off)
+}
+
+// TestOverlay: what is written is read back, whatever the offsets and lengths; only blocks that are others are told, and none is left out that cannot be read.
+func TestOverlay(t *testing.T) {
+	const size = 1<<20 + 700
+	name := filepath.Join(t.TempDir(), "below.raw")
+	want := make([]byte, size)
+	for i := range want {
+		want[i] = byte(rand.Uint32())
+	}
+	require.NoError(t, os.WriteFile(name, want, 0o600))
+	below := &failing{opened(t, name), size}
+	o, err := NewOverlay(below, t.TempDir())
+	require.NoError(t, err)
+	defer o.Close()
+	was := bytes.Clone(want)
+	for range 300 {
+		off := rand.IntN(size)
+		p := bytes.Repeat([]byte{byte(rand.Uint32())}, min(1+rand.IntN(9000), size-off))
+		n, err := o.WriteAt(p, int64(off))
+		require.NoError(t, err)
+		require.Len(t, p, n)
+		copy(want[off:], p)
+	}
+	got := make([]byte, size)
+	_, err = o.ReadAt(got, 0)
+	require.NoError(t, err)
+	require.True(t, bytes.Equal(want, got))
+	told := bytes.Clone(was)
+	require.NoError(t, o.Changed(func(off int64, block []byte) error {
+		require.False(t, bytes.Equal(was[off:off+int64(len(block))], block))
+		copy(told[off:], block)
+		return nil
+	}))
+	require.True(t, bytes.Equal(want, told))
+	_, err = o.WriteAt([]byte("x"), size)
+	require.Error(t, err)
+	_, err = o.ReadAt(got[:2], size-1)
+	require.ErrorIs(t, err, io.EOF)
+	below.from = size / 2
+	require.ErrorContains(t, o.Changed(func(int64, []byte) error { return nil }), "cannot be read")
 }

@@ -97,12 +97,10 @@ func apply(ctx context.Context, o *Overlay, m inspect.Mounted, changes []Change,
 	if err := compare(ctx, was, is, before, s.off, changes); err != nil {
 		return err
 	}
-	for off, block := range before.Changed() {
-		if _, err := o.WriteAt(block, off); err != nil {
-			return err
-		}
-	}
-	return nil
+	return before.Changed(func(off int64, block []byte) error {
+		_, err := o.WriteAt(block, off)
+		return err
+	})
 }
 
 // compare looks whether each file has what it was to get, and every other one what it had.
@@ -149,7 +147,7 @@ func (s *served) with(ctx context.Context, dir string, do func() error) error {
 		return err
 	}
 	defer os.RemoveAll(at)
-	return apart(ctx, func() error {
+	return apart(ctx, dir, func() error {
 		end, err := s.serve(at)
 		if err != nil {
 			return err

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"iter"
 	"maps"
 	"os"
 	"slices"
@@ -139,27 +138,30 @@ func (o *Overlay) Touched(off, length int64) bool {
 	return false
 }
 
-// Changed are the blocks that differ from what is below, ascending, by their offsets: only what was written can, and only what is another one is told.
-func (o *Overlay) Changed() iter.Seq2[int64, []byte] {
-	return func(yield func(int64, []byte) bool) {
-		o.mu.RLock()
-		numbers := slices.Sorted(maps.Keys(o.blocks))
-		o.mu.RUnlock()
-		was, now := make([]byte, blockSize), make([]byte, blockSize)
-		for _, block := range numbers {
-			off := block * blockSize
-			n := min(blockSize, o.Size()-off)
-			if k, err := o.ReadAt(now[:n], off); int64(k) < n && err != nil {
-				continue
-			}
-			if k, err := o.below.ReadAt(was[:n], off); int64(k) == n && err == nil && slices.Equal(was[:n], now[:n]) {
-				continue
-			}
-			if !yield(off, slices.Clone(now[:n])) {
-				return
-			}
+// Changed calls each with the blocks that differ from what is below, ascending, by their offsets: only what was written can, and only what is another one is told. It fails where
+// one cannot be read, and as each does.
+func (o *Overlay) Changed(each func(off int64, block []byte) error) error {
+	o.mu.RLock()
+	numbers := slices.Sorted(maps.Keys(o.blocks))
+	o.mu.RUnlock()
+	was, now := make([]byte, blockSize), make([]byte, blockSize)
+	for _, block := range numbers {
+		off := block * blockSize
+		n := min(blockSize, o.Size()-off)
+		if k, err := o.ReadAt(now[:n], off); int64(k) < n {
+			return fmt.Errorf("reading what was changed at offset %d: %w", off, err)
+		}
+		if k, err := o.below.ReadAt(was[:n], off); int64(k) < n {
+			return fmt.Errorf("reading what was below at offset %d: %w", off, err)
+		}
+		if slices.Equal(was[:n], now[:n]) {
+			continue
+		}
+		if err := each(off, now[:n]); err != nil {
+			return err
 		}
 	}
+	return nil
 }
 
 // Over is the disk as it is now, of the reader that lies below. The caller closes both.

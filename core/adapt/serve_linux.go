@@ -9,7 +9,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"runtime"
 	"sync/atomic"
 	"syscall"
 
@@ -25,29 +24,6 @@ type served struct {
 	length  int64
 	failed  atomic.Value // error, the first of writing or reading
 	path    string       // of the file
-}
-
-// apart runs do on a thread that has its mounts for itself. They are gone when it returns, or the process ends.
-func apart(ctx context.Context, do func() error) error {
-	done := make(chan error, 1)
-	go func() {
-		runtime.LockOSThread() // for good: the thread ends with this goroutine
-		err := unix.Unshare(unix.CLONE_FS | unix.CLONE_NEWNS)
-		if err == nil {
-			err = unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, "")
-		}
-		if err != nil {
-			done <- fmt.Errorf("taking mounts for itself: %w", err)
-			return
-		}
-		done <- do()
-	}()
-	select {
-	case err := <-done:
-		return err
-	case <-ctx.Done(): // what hangs in the kernel is left to it
-		return context.Cause(ctx)
-	}
 }
 
 // serve has the range be a file in a folder, on a thread of apart, until end is called.

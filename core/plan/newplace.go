@@ -3,6 +3,7 @@ package plan
 import (
 	"errors"
 	"fmt"
+	"net"
 	"slices"
 	"strings"
 
@@ -20,6 +21,8 @@ func (r ConvertRequest) validateNewPlace() error {
 		return fmt.Errorf("a guest is fitted to a disk on %s, not on %q", strings.Join(adapt.Buses, ", "), w.Bus)
 	case w.Firmware != "" && w.Firmware != inspect.FirmwareUEFI && w.Firmware != inspect.FirmwareBIOS:
 		return fmt.Errorf("firmware is %s or %s, not %q", inspect.FirmwareUEFI, inspect.FirmwareBIOS, w.Firmware)
+	case slices.ContainsFunc(w.Cards, func(c adapt.Card) bool { return !isAddress(c.Now) || c.Was != "" && !isAddress(c.Was) }):
+		return errors.New("a network card is named by its address: 52:54:00:01:02:03")
 	case r.Base != "" || r.Linked:
 		return errors.New("a disk that stands on another one is not changed: fit the guest where all of it is copied")
 	case r.NoProof:
@@ -30,6 +33,12 @@ func (r ConvertRequest) validateNewPlace() error {
 		return errors.New("of a disk that fails all is captured as it was: fit the guest to its new place from the image")
 	}
 	return nil
+}
+
+// isAddress tells whether a text is the address of a network card.
+func isAddress(text string) bool {
+	_, err := net.ParseMAC(text)
+	return err == nil
 }
 
 // InNewPlace is the request for a disk whose guest is fitted to a new place: an image is made anew for that, of a format.

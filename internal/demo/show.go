@@ -203,7 +203,7 @@ func (s *show) run(ctx context.Context, hosts *guests) error {
 	s.say("  tide-board went onto the seabag as a package, and came back from there as tide-board-abroad.")
 	s.say("  crew-roster goes on, and crew-roster-spring is what it was before the season. tide-board has the crates of cargo-ledger.")
 	s.say(
-		"  The drive of the gate kiosk is a smaller disk now, without its data partition and what its filesystems do not use. It starts from virtio.",
+		"  The drive of the gate kiosk is a smaller disk now, without its data partition and what its filesystems do not use..",
 	)
 	return nil
 }

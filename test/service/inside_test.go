@@ -260,11 +260,11 @@ func TestWhatADiskStartsFrom(t *testing.T) {
 	require.Len(t, found.Systems, 1)
 	assert.Equal(t, "Harbour Linux 12", found.Systems[0].Name)
 	assert.Equal(t, []string{"LABEL=tide-board"}, found.Systems[0].Root)
-	assert.Equal(t, []string{"virtio", "sata", "ide"}, found.Systems[0].Kernels[0].Buses)
+	assert.Equal(t, []string{"virtio", "scsi", "sata", "ide"}, found.Systems[0].Kernels[0].Buses)
 	for _, disk := range []string{"quay-store:tide-board.raw", "./tide-board.raw"} {
 		run := testkit.Run(t, dir, s.State, "look", disk, "--starts")
 		require.Zero(t, run.Code, run.Notes)
-		assert.Contains(t, run.Out, "drivers for virtio, sata, ide")
+		assert.Contains(t, run.Out, "drivers for virtio, scsi, sata, ide")
 	}
 	_, err = s.Starts(t.Context(), plan.Place{Pool: "quay-store", Path: "none.raw"})
 	require.Error(t, err)

@@ -175,7 +175,7 @@ func TestFittingThatIsNotAsPlanned(t *testing.T) {
 
 	for _, wrong := range []func(*plan.Request){
 		func(r *plan.Request) { r.NewPlace = &adapt.Wish{Bus: "floppy"} }, func(r *plan.Request) { r.NewPlace = &adapt.Wish{Firmware: "none"} },
-		func(r *plan.Request) { r.NoProof = true }, func(r *plan.Request) { r.IfSmaller = true },
+		func(r *plan.Request) { r.NewPlace.Cards = []adapt.Card{{Now: "eth0\n[Match]"}} }, func(r *plan.Request) { r.NoProof = true }, func(r *plan.Request) { r.IfSmaller = true },
 	} {
 		r := toVirtio("raw", "")
 		wrong(&r)
