@@ -1,6 +1,7 @@
 package porter
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -43,10 +44,12 @@ func (s *source) Open(name string) (storage.File, error) {
 // NameOf is of a path on that computer.
 func (s *source) NameOf(at string) (string, bool) { return storage.Under(s.at, at) }
 
-// do asks the service to do something there.
+// do asks the service to do something there, also for a job that was told to stop: what it did is taken back.
 func (s *source) do(d errand.Deed) (f errand.Found, err error) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(s.work.ctx), errand.LeaseFor)
+	defer cancel()
 	d.Subject, d.Pool, d.Number = s.of.Subject, s.of.Pool, errand.Number{Turn: s.work.turn, N: s.work.deeds.Add(1)}
-	err = ask(s.work.ctx, s.work, errand.Files, d, &f)
+	err = ask(ctx, s.work, errand.Files, d, &f)
 	return f, err
 }
 

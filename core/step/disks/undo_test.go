@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"bagaglio/core/adapt"
 	"bagaglio/core/plan"
 	"bagaglio/core/receipt"
 	"bagaglio/core/step"
@@ -58,7 +59,7 @@ type round struct {
 func rounds() []round {
 	from, to := plan.Place{Path: "gate-kiosk.raw"}, &plan.Place{Path: "deck/kiosk.raw"}
 	as := &plan.Place{Path: "deck/kiosk.qcow2"}
-	return []round{
+	all := []round{
 		{name: "convert", request: plan.Request{Kind: plan.Convert, Source: from, Destination: as, As: "qcow2"}},
 		{name: "convert to pieces", request: plan.Request{Kind: plan.Convert, Source: from, Destination: to, As: "raw", Layout: "pieces"}},
 		{
@@ -91,6 +92,12 @@ func rounds() []round {
 		{name: "prove against another disk", request: plan.Request{Kind: plan.Prove, Source: from, AgainstDisk: &plan.Place{Path: "twin.raw"}}},
 		{name: "copy for a machine", request: plan.Request{Kind: plan.Copy, Source: from, Destination: to}, machine: true},
 	}
+	if canFit() == "" {
+		all = append(all, round{name: "in a new place", request: plan.Request{
+			Kind: plan.Convert, Source: from, Destination: as, As: "qcow2", Release: true, NewPlace: &adapt.Wish{Bus: "virtio"},
+		}})
+	}
+	return all
 }
 
 // trip is a round under way.
@@ -111,6 +118,9 @@ func (r round) begin(t *testing.T) *trip {
 	require.NoError(t, os.Truncate(filepath.Join(x.from, "gate-kiosk.raw"), powerCutSize))
 	if r.fits {
 		x.filled()
+	}
+	if r.request.NewPlace != nil {
+		x.guest()
 	}
 	x.ends.Against = x.ends.Source
 	require.NoError(t, os.WriteFile(filepath.Join(x.from, "twin.raw"), x.source, 0o600))
@@ -319,6 +329,7 @@ func TestEveryKindOfStep(t *testing.T) {
 	for _, kind := range []string{plan.StepSalvage, plan.StepSave, plan.StepWipe, plan.StepOverwrite, plan.StepReadBack, plan.StepTable} {
 		seen[kind] = true
 	}
+	seen[plan.StepAdapt] = seen[plan.StepAdapt] || canFit() != ""
 	for _, kind := range step.Kinds() {
 		assert.True(t, seen[kind], "no plan has a step of the kind %s", kind)
 	}
