@@ -193,7 +193,8 @@ func (r *runner) run(ctx context.Context) error {
 	if isSetAside(ctx) {
 		err = errors.Join(context.Cause(ctx), r.keep(ctx))
 	}
-	if err != nil && r.goesOn(ctx, err) {
+	cancelled := ctx.Err() != nil && !isSetAside(ctx) // whatever the error is that came of that: what was done is taken back
+	if err != nil && !cancelled && r.goesOn(ctx, err) {
 		return err
 	}
 	if err != nil {
