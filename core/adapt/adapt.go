@@ -29,6 +29,8 @@ type Wish struct {
 	Firmware string `json:"firmware,omitempty"`
 	// Cards are the network cards; none where they stay as they were.
 	Cards []Card `json:"cards,omitempty"`
+	// Other tells that it is not the first disk of its machine: what is called by the name of that does not lie on it.
+	Other bool `json:"other,omitempty"`
 }
 
 // Card is a network card by its address, as it was and as it is; Was is empty where that is not known.

@@ -272,3 +272,35 @@ func TestOverlay(t *testing.T) {
 	below.from = size / 2
 	require.ErrorContains(t, o.Changed(func(int64, []byte) error { return nil }), "cannot be read")
 }
+
+// TestAKernelWithoutAMemoryDisk keeps the name of what it runs from: it knows no other one. Cards that change places get each other's addresses.
+func TestAKernelWithoutAMemoryDisk(t *testing.T) {
+	needs(t, "mkfs.ext4", "mkfs.vfat", "mcopy", "sfdisk")
+	system := harbour(t)
+	delete(system, "boot/initrd.img-"+version)
+	system["lib/modules/"+version+"/modules.builtin"] = "kernel/drivers/block/virtio_blk.ko\n"
+	const one, two = "52:54:00:00:00:0a", "52:54:00:00:00:0b"
+	system["etc/netplan/quay.yaml"] = "a: " + strings.ToUpper(one) + "\nb: " + two + "\n"
+	d := opened(t, diskWith(t, system, "ext4", nil))
+	c, err := Find(t.Context(), d, Wish{Bus: "virtio", Cards: []Card{{Was: one, Now: two}, {Was: two, Now: one}}})
+	require.NoError(t, err)
+	assert.NotNil(t, of(c, "etc/fstab"))
+	assert.Nil(t, of(c, "boot/grub/grub.cfg"))
+	assert.Nil(t, of(c, "etc/default/grub"))
+	var all []string
+	for _, l := range c.Left {
+		all = append(all, l.What)
+	}
+	assert.Contains(t, strings.Join(all, "\n"), "has no initial memory disk")
+	assert.Contains(t, strings.Join(of(c, "etc/netplan/quay.yaml").Lines, "\n"), "+a: "+two+"\n+b: "+one)
+}
+
+// TestAnotherDisk of a machine: what is called by the name of the first disk does not lie on it, and keeps that name.
+func TestAnotherDisk(t *testing.T) {
+	needs(t, "mkfs.ext4", "mkfs.vfat", "mcopy", "sfdisk")
+	c, err := Find(t.Context(), opened(t, diskWith(t, harbour(t), "ext4", nil)), Wish{Bus: "virtio", Other: true})
+	require.NoError(t, err)
+	require.Len(t, c.Files, 1)
+	assert.NotNil(t, of(c, "boot/initrd.img-"+version))
+	assert.NotEmpty(t, c.Left)
+}

@@ -33,7 +33,7 @@ func (f *finder) linux(root inspect.Mounted, y inspect.System) {
 				f.memory(root, k)
 			}
 		}
-		f.names(root)
+		f.names(root, y)
 	}
 	f.network(root)
 }

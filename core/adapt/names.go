@@ -18,7 +18,7 @@ var deviceName = regexp.MustCompile(`^/dev/(?:(?:sd|hd|vd|xvd)([a-z])(\d*)|nvme(
 // several disks, only the first is this one.
 func (f *finder) nameOf(device string) (string, bool) {
 	m := deviceName.FindStringSubmatch(device)
-	if m == nil || m[1] != "" && m[1] != "a" || m[3] != "" && m[3] != "0" {
+	if m == nil || f.wish.Other || m[1] != "" && m[1] != "a" || m[3] != "" && m[3] != "0" {
 		return "", false
 	}
 	on := f.contents.Filesystem
@@ -39,9 +39,16 @@ func (f *finder) nameOf(device string) (string, bool) {
 func isDevice(name string) bool { return deviceName.MatchString(name) }
 
 // names has a system name its filesystems by what is on them.
-func (f *finder) names(root inspect.Mounted) {
+func (f *finder) names(root inspect.Mounted, y inspect.System) {
 	f.edit(root, "etc/fstab", "so that it is mounted on any bus", f.inTable)
 	f.edit(root, "etc/crypttab", "so that it is found on any bus", f.inCrypttab)
+	if !slices.ContainsFunc(y.Kernels, func(k inspect.Kernel) bool { return k.Memory != "" }) {
+		if slices.ContainsFunc(y.Root, isDevice) {
+			f.left("Its kernel has no initial memory disk, and without one it finds what it runs from by the name of a device alone: "+strings.Join(y.Root, ", ")+".",
+				"Name it as it is called on the new bus (root=), where the machine runs or as it is started; or leave the bus.")
+		}
+		return
+	}
 	for _, m := range f.mounts {
 		for _, name := range m.Configurations() {
 			f.edit(m, name, "so that what the system runs from is found on any bus", f.inCommands)

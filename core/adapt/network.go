@@ -27,6 +27,9 @@ const linkFile = "etc/systemd/network/10-new-place-%s.link"
 // cardName are the names of cards: those that they had once, and those by where they are (systemd.net-naming-scheme(7)).
 var cardName = regexp.MustCompile(`^(eth\d+|en[ops]\w+|enx[0-9a-f]{12})$`)
 
+// cardAddress is an address of a card, in whatever case it is written.
+var cardAddress = regexp.MustCompile(`(?i)\b[0-9a-f]{2}(?::[0-9a-f]{2}){5}\b`)
+
 // network binds what is set up to the new cards: where addresses are named, the new ones are, and a card gets the name that its settings go by.
 func (f *finder) network(root inspect.Mounted) {
 	if len(f.wish.Cards) == 0 {
@@ -89,12 +92,13 @@ func settings(root inspect.Mounted) (all []string) {
 func (f *finder) addresses(root inspect.Mounted) {
 	for _, name := range settings(root) {
 		f.edit(root, name, "so that it is for the card that the machine has now", func(line string) string {
-			for _, c := range f.wish.Cards {
-				if c.Was != "" && !strings.EqualFold(c.Was, c.Now) {
-					line = replaceFold(line, c.Was, strings.ToLower(c.Now))
+			return cardAddress.ReplaceAllStringFunc(line, func(was string) string {
+				i := slices.IndexFunc(f.wish.Cards, func(c Card) bool { return strings.EqualFold(c.Was, was) && !strings.EqualFold(c.Now, was) })
+				if i < 0 {
+					return was
 				}
-			}
-			return line
+				return strings.ToLower(f.wish.Cards[i].Now)
+			})
 		})
 	}
 	for _, name := range root.Names(rulesDir) {
@@ -110,11 +114,6 @@ func (f *finder) addresses(root inspect.Mounted) {
 			)
 		}
 	}
-}
-
-// replaceFold replaces a text, in whatever case it is written.
-func replaceFold(line, was, now string) string {
-	return regexp.MustCompile("(?i)"+regexp.QuoteMeta(was)).ReplaceAllLiteralString(line, now)
 }
 
 // cardNames are the names of cards that are set up.

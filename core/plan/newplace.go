@@ -55,6 +55,7 @@ func (f MachineFacts) NewPlace(r Request, i int) (w adapt.Wish) {
 	if bus := r.bus(f.Is, i); bus != f.Is.Disks[i].Bus {
 		w.Bus = bus
 	}
+	w.Other = i > 0
 	if w.Firmware = f.Is.Firmware; r.Changes.Firmware != "" {
 		w.Firmware = r.Changes.Firmware
 	}

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"slices"
 
+	"bagaglio/core/fingerprint"
 	"bagaglio/core/host"
 	"bagaglio/core/step"
 	"bagaglio/core/storage"
@@ -95,14 +96,12 @@ const block = 4096
 func ContentOf(b []byte) Content {
 	c := Content{Size: int64(len(b)), Blocks: map[int64][]byte{}}
 	for off := 0; off < len(b); off += block {
-		if part := b[off:min(off+block, len(b))]; !zero(part) {
+		if part := b[off:min(off+block, len(b))]; !fingerprint.IsZero(part) {
 			c.Blocks[int64(off/block)] = part
 		}
 	}
 	return c
 }
-
-func zero(b []byte) bool { return !slices.ContainsFunc(b, func(x byte) bool { return x != 0 }) }
 
 func create(folder storage.Folder, name string, c Content) error {
 	if c.Size < 0 || c.Size > MaxContent {
