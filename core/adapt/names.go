@@ -44,8 +44,13 @@ func (f *finder) names(root inspect.Mounted, y inspect.System) {
 	f.edit(root, "etc/crypttab", "so that it is found on any bus", f.inCrypttab)
 	if !slices.ContainsFunc(y.Kernels, func(k inspect.Kernel) bool { return k.Memory != "" }) {
 		if slices.ContainsFunc(y.Root, isDevice) {
-			f.left("Its kernel has no initial memory disk, and without one it finds what it runs from by the name of a device alone: "+strings.Join(y.Root, ", ")+".",
-				"Name it as it is called on the new bus (root=), where the machine runs or as it is started; or leave the bus.")
+			f.left(
+				"Its kernel has no initial memory disk, and without one it finds what it runs from by the name of a device alone: "+strings.Join(
+					y.Root,
+					", ",
+				)+".",
+				"Name it as it is called on the new bus (root=), where the machine runs or as it is started; or leave the bus.",
+			)
 		}
 		return
 	}
